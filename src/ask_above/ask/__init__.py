@@ -1,0 +1,1 @@
+"""The questions built from it: tables, expectations."""

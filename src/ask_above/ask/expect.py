@@ -1,0 +1,106 @@
+"""Hold a charter to its expectations (rules 8.1 to 8.4)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from ask_above.charter.expectations import Expectation
+from ask_above.charter.moments import Instant, as_instant, parse
+from ask_above.decide.answer import Answer
+from ask_above.decide.may import Decider
+from ask_above.decide.profile import Asked, ask_rank, ask_visitor
+from ask_above.decide.walk import ranks_at
+
+
+@dataclass(frozen=True, slots=True)
+class Unmet:
+    """An expectation that does not hold.
+
+    ``because`` says so in a sentence; ``answers`` are the explained answers that went the other way.
+    """
+
+    expectation: Expectation
+    because: str
+    answers: tuple[Answer, ...] = ()
+
+    def __str__(self) -> str:
+        lines = [f"Not so: {self.expectation.text}", f"  {self.because}"]
+        for answer in self.answers:
+            lines += [f"  {line}".rstrip() for line in str(answer).splitlines()]
+        return "\n".join(lines)
+
+
+def unmet(decider: Decider, now: Instant) -> list[Unmet]:
+    """Return the expectations that do not hold, in the order of the charter."""
+    found = (unmet_one(decider, each, now) for each in decider.frame.charter.expectations)
+    return [each for each in found if each is not None]
+
+
+def unmet_one(decider: Decider, expectation: Expectation, now: Instant) -> Unmet | None:
+    """Return why an expectation does not hold, ``None`` where it does."""
+    at = now if expectation.on is None else as_instant(parse(expectation.on), decider.frame.charter.zone)
+    known = decider.people.register.members
+    form = expectation.subject.form
+    named = [expectation.subject.key if form == "member" else None, expectation.author, expectation.member]
+    missing = sorted({key for key in named if key is not None and key not in known})
+    if missing:
+        who = ", ".join(f"@{key}" for key in missing)
+        return Unmet(expectation, f"There is no member {who} in the register.")
+    wanted = expectation.allowed if form != "no" else False
+    answers = [(asked, _put(decider, expectation, asked, at)) for asked in _subjects(decider, expectation, at)]
+    wrong = [(asked, answer) for asked, answer in answers if answer.allowed is not wanted]
+    if not wrong:
+        return None
+    names = ", ".join(asked.label for asked, _ in wrong[:6]) + (f" and {len(wrong) - 6} more" if wrong[6:] else "")
+    said = "may not" if wanted else "may"
+    return Unmet(expectation, f"{names[:1].upper()}{names[1:]} {said}.", tuple(answer for _, answer in wrong[:1]))
+
+
+def _subjects(decider: Decider, expectation: Expectation, at: Instant) -> Iterator[Asked]:
+    """Yield everyone that the expectation speaks of (rule 8.2)."""
+    frame, subject = decider.frame, expectation.subject
+    if subject.form == "visitor":
+        yield ask_visitor(frame)
+    elif subject.form == "member":
+        yield decider.people.ask(subject.key, at)
+    elif subject.form in ("rank", "above"):
+        last = frame.rank_at[subject.key]
+        for position in range(0 if subject.form == "above" else last, last + 1):
+            yield ask_rank(frame, position)
+    else:
+        position, place = frame.rank_at[subject.key], frame.place_at[expectation.place]
+        for asked in decider.people.all(at):
+            if asked.status == "active" and asked.profile and position in ranks_at(frame, asked.profile, place):
+                yield asked
+
+
+def _put(decider: Decider, expectation: Expectation, asked: Asked, at: Instant) -> Answer:
+    """Put the expectation's question about one of those it speaks of."""
+    frame, ask = decider.frame, decider.people.ask
+    place = frame.place_at[expectation.place]
+    if expectation.act is None:
+        capability = full_name(decider, expectation.capability or "", asked, expectation.author)
+        return decider.may(asked, capability, place)
+    rank = frame.charter.ranks.get(expectation.target or "")
+    target = ask(expectation.member, at) if expectation.member else None
+    if rank is None or (expectation.act == "moderate" and target is None):
+        target = target or ask_rank(frame, frame.rank_at[expectation.target or ""])
+    if expectation.act == "moderate" and target is not None:
+        using = full_name(decider, expectation.capability, asked, None) if expectation.capability else None
+        return decider.moderate(asked, target, place, at, using)
+    if rank is None:
+        raise AssertionError(expectation)  # reading saw to it that every other act names a rank
+    if expectation.act == "assign":
+        return decider.assign(asked, rank, target, place, at)
+    if expectation.act == "unassign" and target is not None:
+        return decider.unassign(asked, rank, target, place, at)
+    return decider.manage(asked, rank, at) if expectation.act == "manage" else decider.call(asked, rank, place, at)
+
+
+def full_name(decider: Decider, capability: str, asked: Asked, author: str | None) -> str:
+    """Return the full name that a bare one stands for: own for the author, else all (rule 2.3)."""
+    pair = decider.frame.catalogue.pairs.get(capability)
+    if pair is None:
+        return capability
+    return pair[0] if author is not None and asked.form == "member" and asked.key == author else pair[1]

@@ -1,0 +1,163 @@
+"""Tables: who can what, side by side (rules 5 and 6.13)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import TYPE_CHECKING, NamedTuple
+
+from ask_above.charter.moments import Instant
+from ask_above.charter.rules import ACTS
+from ask_above.decide.answer import Step
+from ask_above.decide.frame import Frame
+from ask_above.decide.may import Decider
+from ask_above.decide.profile import Asked, ask_rank
+from ask_above.errors import QuestionError
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+
+def grid_masks(decider: Decider, place: int | None) -> list[int]:
+    """Return, for each rank, what it carries; with a place, what someone asked as it can use there."""
+    frame = decider.frame
+    if place is None:
+        return [
+            frame.catalogue.everything if rank.unbounded else frame.carried[rank.position] for rank in frame.ranks
+        ]
+    return [decider.usable(ask_rank(frame, rank.position), place) for rank in frame.ranks]
+
+
+def grid(decider: Decider, place: int | None) -> pd.DataFrame:
+    """Return capabilities by ranks as booleans."""
+    import pandas as pd
+
+    frame = decider.frame
+    masks = grid_masks(decider, place)
+    columns = {
+        rank.key: [bool(mask >> n & 1) for n in range(len(frame.catalogue.keys))]
+        for rank, mask in zip(frame.ranks, masks, strict=True)
+    }
+    index = pd.Index(frame.catalogue.keys, name="capability", dtype=object)
+    table = pd.DataFrame(columns, index=index, columns=pd.Index(list(columns), name="rank", dtype=object))
+    return table.astype(bool)
+
+
+class Cell(NamedTuple):
+    """Whether one rank may act on another, and how that came about."""
+
+    actor: str
+    target: str
+    steps: list[Step]
+
+    @property
+    def allowed(self) -> bool:
+        """Whether nothing stands against it."""
+        return not any(step.holds is False for step in self.steps)
+
+    @property
+    def against(self) -> list[Step]:
+        """Everything that stands against it."""
+        return [step for step in self.steps if step.holds is False]
+
+
+def check_act(act: str) -> None:
+    """Raise :class:`QuestionError` for what is no act of a table of powers."""
+    if act not in ACTS:
+        raise QuestionError(f"'{act}' is none of the acts {', '.join(ACTS)}.")
+
+
+def power_cells(decider: Decider, act: str, place: int, at: Instant) -> Iterator[Cell]:
+    """Yield every rank's power over every rank, row by row (rule 6.13)."""
+    check_act(act)
+    frame = decider.frame
+    asked = [ask_rank(frame, rank.position) for rank in frame.ranks]
+    for actor in asked:
+        for target in asked:
+            yield Cell(actor.key or "", target.key or "", _power(decider, act, actor, target, place, at))
+
+
+def _power(decider: Decider, act: str, actor: Asked, target: Asked, place: int, at: Instant) -> list[Step]:
+    frame = decider.frame
+    rank = frame.charter.ranks[target.key or ""]
+    case = decider.case(actor, place, at)
+    if act == "moderate":
+        return case.moderate(target, frame.charter.rules.act("moderate").using)
+    return case.assign(rank, None) if act == "assign" else case.manage(rank)
+
+
+def powers(decider: Decider, act: str, place: int, at: Instant) -> pd.DataFrame:
+    """Return acting ranks by ranks acted on as booleans."""
+    import pandas as pd
+
+    keys = [rank.key for rank in decider.frame.ranks]
+    rows: dict[str, list[bool]] = {key: [] for key in keys}
+    for cell in power_cells(decider, act, place, at):
+        rows[cell.actor].append(cell.allowed)
+    index = pd.Index(keys, name="actor", dtype=object)
+    columns = pd.Index(keys, name="target", dtype=object)
+    return pd.DataFrame([rows[key] for key in keys], index=index, columns=columns).astype(bool)
+
+
+def who(decider: Decider, capability: str, place: int, at: Instant) -> list[Asked]:
+    """Return the members who may use a capability, given by its full name, at a place."""
+    bit = decider.frame.catalogue.bit[capability]
+    return [asked for asked in decider.people.all(at) if decider.usable(asked, place) & bit]
+
+
+def who_table(decider: Decider, found: list[Asked], place: int) -> pd.DataFrame:
+    """Return those found as a table: member, name, kind, the ranks that count at the place."""
+    import pandas as pd
+
+    rows = [
+        {
+            "member": asked.key,
+            "name": asked.label,
+            "kind": asked.member.kind if asked.member else "",
+            "ranks": ", ".join(ranks_held(decider.frame, asked, place)),
+        }
+        for asked in found
+    ]
+    return pd.DataFrame(rows, columns=["member", "name", "kind", "ranks"], dtype=object)
+
+
+def ranks_held(frame: Frame, asked: Asked, place: int, *, automatic: bool = False) -> list[str]:
+    """Return the keys of the ranks that someone holds at a place, highest first."""
+    chain = frame.chains[place]
+    found = {each.rank for each in asked.holdings if each.how == "automatic" or each.place in chain}
+    ranks = [frame.ranks[position] for position in sorted(found)]
+    given = [rank.key for rank in ranks if automatic or not rank.automatic]
+    return [*(["owner"] if asked.owner else []), *given] or [rank.key for rank in ranks]
+
+
+class Changed(NamedTuple):
+    """A cell of the grid at a place that is not what the rank carries, and why."""
+
+    capability: str
+    rank: str
+    usable: bool
+    carried: bool
+
+
+def changes(decider: Decider, place: int) -> list[Changed]:
+    """Return what the place changed: where what can be used differs from what is carried."""
+    frame = decider.frame
+    found = []
+    for rank, base, here in zip(
+        frame.ranks, grid_masks(decider, None), grid_masks(decider, place), strict=True
+    ):
+        for key in frame.catalogue.names(base ^ here):
+            bit = frame.catalogue.bit[key]
+            found.append(Changed(key, rank.key, bool(here & bit), bool(base & bit)))
+    return found
+
+
+def holders(decider: Decider, at: Instant) -> dict[str, list[tuple[Asked, bool]]]:
+    """Return who holds each rank, and whether at the root; automatic ranks included, only those whose status counts."""
+    frame = decider.frame
+    found: dict[str, dict[str, tuple[Asked, bool]]] = {rank.key: {} for rank in frame.ranks}
+    for asked in decider.people.all(at):
+        for each in asked.holdings:
+            key = frame.ranks[each.rank].key
+            at_root = each.place == 0 or found[key].get(asked.key or "", (asked, False))[1]
+            found[key][asked.key or ""] = (asked, at_root)
+    return {key: list(people.values()) for key, people in found.items()}

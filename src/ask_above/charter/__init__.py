@@ -1,0 +1,1 @@
+"""What an administrator writes: the catalogue, the ladder, places and overrides, rules, as plain objects."""

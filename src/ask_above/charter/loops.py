@@ -1,0 +1,40 @@
+"""Find a loop in what points at what, to show the whole of it (rules 2.2, 2.7, 3.2, 1.5)."""
+
+from __future__ import annotations
+
+from collections.abc import Hashable, Mapping, Sequence
+from typing import TypeVar
+
+T = TypeVar("T", bound=Hashable)
+
+
+def loops(edges: Mapping[T, Sequence[T]]) -> list[list[T]]:
+    """Return one loop for each knot of things that point back at themselves, each starting and ending alike.
+
+    >>> loops({"a": ["b"], "b": ["c"], "c": ["a"], "d": ["a"]})
+    [['a', 'b', 'c', 'a']]
+    """
+    state: dict[T, int] = {}
+    found: list[list[T]] = []
+    for root in edges:
+        if root in state:
+            continue
+        trail: list[T] = []
+        stack = [(root, iter(edges[root]))]
+        state[root] = 1
+        trail.append(root)
+        while stack:
+            node, following = stack[-1]
+            for other in following:
+                if state.get(other) == 1:
+                    found.append([*trail[trail.index(other) :], other])
+                elif other not in state and other in edges:
+                    state[other] = 1
+                    trail.append(other)
+                    stack.append((other, iter(edges[other])))
+                    break
+            else:
+                state[node] = 2
+                trail.pop()
+                stack.pop()
+    return found

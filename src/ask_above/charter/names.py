@@ -1,0 +1,40 @@
+"""Names: what a key may look like, which words are reserved, which known name is nearest (rules 1.2, 1.3)."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+
+SITE = "site"
+"""The key of the root place."""
+
+RESERVED = frozenset({SITE, "visitor", "every", "no", "may", "not", "in", "by", "on", "to", "of", "using"})
+"""Words that expectations and questions are built from; no rank, group, place, member or bundle may have them."""
+
+_KEY = re.compile(r"[a-z0-9][a-z0-9_-]*")
+_CAPABILITY = re.compile(r"[a-z0-9][a-z0-9_-]*(?:\.[a-z0-9][a-z0-9_-]*)+")
+
+
+def is_key(text: str) -> bool:
+    """Tell whether ``text`` has the form of a key."""
+    return _KEY.fullmatch(text) is not None
+
+
+def is_capability(text: str) -> bool:
+    """Tell whether ``text`` has the form of a capability: words joined by dots, at least one dot."""
+    return _CAPABILITY.fullmatch(text) is not None
+
+
+def nearest(name: str, known: Iterable[str], most: int = 3) -> tuple[str, ...]:
+    """Return the known names most like ``name``, best first, equally good ones in alphabetical order."""
+    from difflib import get_close_matches
+
+    return tuple(get_close_matches(name.lower(), sorted(set(known)), n=most, cutoff=0.6))
+
+
+def listed(names: Iterable[str], joiner: str = "and") -> str:
+    """Join names as a sentence does: ``a, b and c``."""
+    items = list(names)
+    if len(items) < 2:  # noqa: PLR2004
+        return "".join(items)
+    return f"{', '.join(items[:-1])} {joiner} {items[-1]}"

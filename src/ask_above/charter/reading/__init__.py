@@ -1,0 +1,1 @@
+"""From plain data to a charter, collecting every fault on the way."""

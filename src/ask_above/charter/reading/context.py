@@ -1,0 +1,80 @@
+"""What the readers share: the names that are known, and how a name that is not is told."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from typing import Any, TypeAlias
+
+from ask_above.charter.catalogue import NO_WORDS, Catalogue, Words
+from ask_above.charter.ladder import Rank
+from ask_above.charter.names import nearest
+from ask_above.charter.places import Group, Place
+from ask_above.charter.reading.document import Document, Path
+
+Items: TypeAlias = list[tuple[int | None, str]]
+"""Clean texts with their number in the list; none for one that stood alone."""
+
+
+@dataclass(slots=True)
+class Names:
+    """The names that a charter defines, however faulty the rest of it is."""
+
+    ranks: Mapping[str, Rank] = field(default_factory=dict)
+    groups: Mapping[str, Group] = field(default_factory=dict)
+    places: Mapping[str, Place] = field(default_factory=dict)
+    zone: str = "UTC"
+
+
+def at(path: Path, number: int | None) -> Path:
+    """Return the path of an item."""
+    return path if number is None else (*path, number)
+
+
+def unknown(document: Document, path: Path, what: str, name: str, known: Iterable[str], hint: str = "") -> None:
+    """Note that there is no such name."""
+    names = list(known)
+    near = nearest(name, names)
+    message = f"there is no {what} '{name}'{hint}"
+    expected = f"the key of a {what}" if len(names) > 12 else f"one of {', '.join(names)}" if names else ""  # noqa: PLR2004
+    document.fault(path, f"unknown-{what.replace(' ', '-')}", message, expected=expected, nearest=near)
+
+
+def known_names(document: Document, items: Items, path: Path, what: str, known: Mapping[str, Any]) -> tuple[str, ...]:
+    """Return the names that are known, once each, and note those that are not."""
+    for n, name in items:
+        if name not in known:
+            unknown(document, at(path, n), what, name, known)
+    return tuple(dict.fromkeys(name for _, name in items if name in known))
+
+
+def read_words(document: Document, items: Items | None, path: Path, catalogue: Catalogue) -> Words:
+    """Return words for capabilities, and note those that stand for nothing (rule 2.7)."""
+    if not items:
+        return NO_WORDS
+    for n, word in items:
+        wrong = catalogue.what_is_wrong_with(word)
+        if wrong:
+            message, near = wrong
+            expected = "a capability, a bundle, a pattern such as post.* or *"
+            document.fault(at(path, n), "unknown-capability", message, expected=expected, nearest=near)
+    return Words(tuple(dict.fromkeys(word for _, word in items)), document.where(path))
+
+
+def one_capability(document: Document, name: str, path: Path, catalogue: Catalogue) -> str | None:
+    """Return a single capability's key, or note that it is none: no bare name, no bundle, no pattern (rule 2.3)."""
+    if name in catalogue.bit:
+        return name
+    expected = "the key of one capability"
+    if name in catalogue.pairs:
+        message, near = catalogue.what_is_wrong_with(name) or ("", ())
+        document.fault(path, "bare-name", message, expected=expected, nearest=near)
+    elif catalogue.expand(name) or name in catalogue.bundles:
+        message = f"'{name}' stands for several capabilities; one belongs here"
+        document.fault(path, "not-one-capability", message, expected=expected)
+    else:
+        near = nearest(name, [*catalogue.keys, *catalogue.pairs])
+        document.fault(
+            path, "unknown-capability", f"there is no capability '{name}'", expected=expected, nearest=near
+        )
+    return None

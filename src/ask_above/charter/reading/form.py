@@ -1,0 +1,244 @@
+"""The form of a charter: every key, what may stand there, and what it is for.
+
+The tables below are the format. Reading is held to them, and the reference of the format repeats them.
+"""
+
+from __future__ import annotations
+
+from ask_above.charter.catalogue import RISKS
+from ask_above.charter.ladder import HELD_BY, SETTLE
+from ask_above.charter.reading.shapes import (
+    CapabilityKey,
+    Choice,
+    Field,
+    Key,
+    Later,
+    Listed,
+    Mapped,
+    OneOrMore,
+    Record,
+    Shape,
+    Text,
+    Whole,
+    YesNo,
+    Zone,
+)
+from ask_above.charter.rules import DISAGREEMENT, HAND_ON, OVER
+
+_WORDS = Listed(Text())
+_NAMES = Listed(Text())
+_SOME_NAMES = Listed(Text(), 1)
+_ENTRY = Record(
+    "an override or exception",
+    {
+        "allow": Field(_WORDS, "capabilities that are given here"),
+        "deny": Field(_WORDS, "capabilities that are taken here; a nearer place may give them back"),
+        "bar": Field(_WORDS, "capabilities that are taken here and below, for good"),
+    },
+)
+_OVERRIDES = Mapped(_ENTRY, Key("rank or group"), ranges=True)
+_EXCEPTIONS = Mapped(_ENTRY, Key("member"))
+_GATE = Record(
+    "a gate",
+    {
+        "any": Field(_SOME_NAMES, "at least one of these groups and ranks"),
+        "all": Field(_SOME_NAMES, "all of these"),
+        "none": Field(_SOME_NAMES, "not one of these"),
+        "teaser": Field(YesNo(), "others may know that the place is there"),
+    },
+)
+_DIFFERS: dict[str, Field] = {
+    "overrides": Field(_OVERRIDES, "what differs here for a rank, rank+ or group"),
+    "exceptions": Field(_EXCEPTIONS, "what differs here for one member"),
+    "gate": Field(_GATE, "who may enter at all"),
+    "like": Field(_NAMES, "override sets that hold here too"),
+}
+
+
+def _place() -> Shape:
+    return PLACE
+
+
+PLACE = Record(
+    "a place",
+    {
+        "key": Field(Key("place"), "its key", required=True),
+        "title": Field(Text(), "what people call it"),
+        "about": Field(Text(), "what it is for"),
+        "kind": Field(Key("kind", free=True), "what kind of place it is, such as board", required=True),
+        **_DIFFERS,
+        "places": Field(Listed(Later(_place)), "the places in it"),
+    },
+)
+
+SITE_FORM = Record("the site", _DIFFERS)
+
+_ACT: dict[str, Field] = {
+    "using": Field(Text(), "the capability it takes"),
+    "over": Field(Choice(OVER), "whom it reaches: below one's own standing, level with it too, or anyone"),
+}
+_HAND_ON = Field(Choice(HAND_ON), "whether one may pass on only what one holds, or any")
+
+RULES = Record(
+    "rules",
+    {
+        "timezone": Field(Zone(), "the time zone of dates without an offset"),
+        "disagreement": Field(Choice(DISAGREEMENT), "whose word stands where a member's ranks disagree"),
+        "seeing": Field(Text(), "the capability that everything below the site rests on"),
+        "authority": Field(
+            Record(
+                "rules.authority",
+                {
+                    "moderate": Field(
+                        Record("moderate", {**_ACT, "using": Field(OneOrMore(Text()), "what moderating takes")}),
+                        "acting on a member",
+                    ),
+                    "assign": Field(
+                        Record(
+                            "assign",
+                            {**_ACT, "hand-on": _HAND_ON, "self": Field(YesNo(), "whether one may give oneself ranks")},
+                        ),
+                        "giving and taking ranks",
+                    ),
+                    "manage": Field(Record("manage", {**_ACT, "hand-on": _HAND_ON}), "changing ranks"),
+                },
+            ),
+            "what the acts take",
+        ),
+        "overrides": Field(Record("rules.overrides", {**_ACT, "hand-on": _HAND_ON}), "changing what differs at a place"),
+        "accounts": Field(Record("rules.accounts", {"using": _ACT["using"]}), "changing a member's account"),
+        "contacts": Field(Text(), "the pair of capabilities to see how one, or everyone, can be reached"),
+        "call": Field(Record("rules.call", {"using": _ACT["using"]}), "calling on a closed rank"),
+        "advice": Field(
+            Record(
+                "rules.advice",
+                {
+                    "most-unbounded": Field(Whole(), "how many may hold an unbounded rank"),
+                    "most-high-risk": Field(Whole(), "how many may hold something of high risk"),
+                    "silent": Field(Mapped(Text(), Key("piece of advice", free=True)), "advice code: why it may stay"),
+                },
+            ),
+            "what advice is to say",
+        ),
+    },
+)
+
+_RELATED = Listed(CapabilityKey())
+CAPABILITY = Record(
+    "a capability",
+    {
+        "about": Field(Text(), "what it lets one do, one plain sentence"),
+        "kinds": Field(Listed(Key("kind", free=True), 1), "the kinds of place where it has a meaning"),
+        "risk": Field(Choice(RISKS), "how much harm it can do"),
+        "authored": Field(YesNo(), "declares two: on one's own things and on everybody's"),
+        "implies": Field(_RELATED, "whoever is given it is given these too"),
+        "needs": Field(_RELATED, "it does nothing without these"),
+        "leads-to": Field(_RELATED, "these can be had by a detour"),
+    },
+    short="about",
+)
+CAPABILITIES = Mapped(Mapped(CAPABILITY))
+
+_RANK_LIST = Record(
+    "a list of ranks",
+    {
+        "only": Field(_SOME_NAMES, "these ranks and no others"),
+        "except": Field(_SOME_NAMES, "all ranks but these"),
+    },
+)
+
+RANK = Record(
+    "a rank",
+    {
+        "key": Field(Key("rank"), "its key", required=True),
+        "title": Field(Text(), "what people call it"),
+        "about": Field(Text(), "what its holders are here for"),
+        "held-by": Field(Choice(HELD_BY), "who holds it without being given it"),
+        "builds-on": Field(_NAMES, "ranks whose capabilities it takes over"),
+        "copied-from": Field(Text(), "the rank it started from"),
+        "grants": Field(_WORDS, "what it carries"),
+        "withhold": Field(_WORDS, "what it does not hand on of that"),
+        "unbounded": Field(YesNo(), "may do everything, whatever else is set"),
+        "moderates": Field(_RANK_LIST, "whom it may moderate"),
+        "assigns": Field(_RANK_LIST, "which ranks it may give and take"),
+        "manages": Field(_RANK_LIST, "which ranks it may change"),
+        "call": Field(Choice(("open", "closed")), "who may call on all who hold it"),
+        "open": Field(YesNo(), "members may join and leave it themselves"),
+        "on-joining": Field(YesNo(), "given to everyone who becomes active"),
+        "entry": Field(YesNo(), "what a pending member holds"),
+        "kept-by": Field(Text(), "what outside keeps it: nobody here edits, assigns or removes it"),
+        "after": Field(_NAMES, "ranks one must hold before"),
+        "apart-from": Field(_NAMES, "ranks that nobody may hold beside it"),
+        "limit": Field(Whole(), "how many members may hold it"),
+        "heading": Field(YesNo(), "whether it is a heading in the list of members"),
+        "color": Field(Text(), "the colour of its holders' names"),
+        "badge": Field(Text(), "a sign beside the name"),
+        "prefix": Field(Text(), "words before the name"),
+        "perks": Field(Mapped(Text(), Key("perk", free=True)), "what it brings that is no right"),
+    },
+)
+
+GROUP = Record(
+    "a group",
+    {
+        "key": Field(Key("group"), "its key", required=True),
+        "title": Field(Text(), "what people call it"),
+        "about": Field(Text(), "who they are"),
+        "includes": Field(_NAMES, "groups whose members belong to it too"),
+        "confers": Field(
+            Listed(
+                Record(
+                    "a conferred rank",
+                    {
+                        "rank": Field(Text(), "the rank", required=True),
+                        "place": Field(Text(), "where"),
+                    },
+                    short="rank",
+                ),
+            ),
+            "ranks that its members hold",
+        ),
+    },
+)
+
+PERK = Record(
+    "a perk",
+    {
+        "about": Field(Text(), "what it is"),
+        "settle": Field(Choice(SETTLE), "how the values of several ranks become one", required=True),
+        "default": Field(Text(), "the value where no rank says one"),
+    },
+)
+
+CHARTER = Record(
+    "the charter",
+    {
+        "charter": Field(Choice(("1",)), "the version of this format: 1", required=True),
+        "key": Field(Key("community", free=True), "the key of the community", required=True),
+        "title": Field(Text(), "what people call it"),
+        "owner": Field(Key("member"), "the member who may do everything"),
+        "rules": Field(RULES, "how the charter is read"),
+        "capabilities": Field(CAPABILITIES, "heading, capability, its meaning", required=True),
+        "nobody": Field(_RELATED, "capabilities that no rank is meant to carry"),
+        "add-ons": Field(Listed(Text()), "files beside this one that bring more capabilities"),
+        "bundles": Field(Mapped(_WORDS, Key("bundle")), "named sets of capabilities"),
+        "perks": Field(Mapped(PERK, Key("perk", free=True)), "what ranks may bring that is no right"),
+        "ranks": Field(Listed(RANK), "the ladder, highest first", required=True),
+        "groups": Field(Listed(GROUP), "sets of members"),
+        "override-sets": Field(Mapped(_OVERRIDES, Key("override set", free=True)), "prepared overrides"),
+        "site": Field(SITE_FORM, "what differs for the whole site"),
+        "places": Field(Listed(PLACE), "sections, channels, boards and pages"),
+        "expectations": Field(Listed(Text()), "what must stay true"),
+    },
+    partial=True,
+)
+
+ADD_ON = Record(
+    "an add-on",
+    {
+        "add-on": Field(Key("add-on", free=True), "its key", required=True),
+        "title": Field(Text(), "what people call it"),
+        "capabilities": Field(CAPABILITIES, "heading, capability, its meaning", required=True),
+    },
+    partial=True,
+)

@@ -1,0 +1,66 @@
+"""Read the rules of a charter (rules 5.4 and 6.2)."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from ask_above.charter.catalogue import Catalogue
+from ask_above.charter.names import nearest
+from ask_above.charter.reading.context import at, one_capability, read_words
+from ask_above.charter.reading.document import Document, Path
+from ask_above.charter.rules import USING, ActRule, Advice, Rules
+
+
+def read_rules(document: Document, data: dict[str, Any], catalogue: Catalogue) -> Rules:
+    """Return the rules, with the capabilities that each act takes."""
+    acts: dict[str, ActRule] = {}
+    authority = data.get("authority", {})
+    for act in USING:
+        inside = act in ("moderate", "assign", "manage")
+        said = authority.get(act, {}) if inside else data.get(act, {})
+        path: Path = ("rules", "authority", act) if inside else ("rules", act)
+        acts[act] = ActRule(
+            act,
+            _using(document, act, said.get("using"), (*path, "using"), catalogue),
+            said.get("over", "below"),
+            said.get("hand-on", "held"),
+            said.get("self", False),
+        )
+    advice = data.get("advice", {})
+    return Rules(
+        timezone=data.get("timezone", "UTC"),
+        disagreement=data.get("disagreement", "topmost"),
+        seeing=_seeing(document, data.get("seeing"), catalogue),
+        acts=acts,
+        contacts=_contacts(document, data.get("contacts"), catalogue),
+        advice=Advice(
+            advice.get("most-unbounded", 2), advice.get("most-high-risk", 5), dict(advice.get("silent", {}))
+        ),
+    )
+
+
+def _using(document: Document, act: str, said: Any, path: Path, catalogue: Catalogue) -> tuple[str, ...]:
+    """Return the capabilities an act takes; none where the catalogue lacks the default (rule 6.2)."""
+    if said is None:
+        return (USING[act],) if USING[act] in catalogue.bit else ()
+    if act != "moderate":
+        name = one_capability(document, said, path, catalogue)
+        return (name,) if name else ()
+    words = [read_words(document, [(None, word)], at(path, n), catalogue) for n, word in said]
+    mask = catalogue.expand_all(word for some in words for word in some)
+    return tuple(key for key in catalogue.names(mask) if not key.endswith(".own"))
+
+
+def _seeing(document: Document, said: str | None, catalogue: Catalogue) -> str | None:
+    return None if said is None else one_capability(document, said, ("rules", "seeing"), catalogue)
+
+
+def _contacts(document: Document, said: str | None, catalogue: Catalogue) -> str | None:
+    if said is None or said in catalogue.pairs:
+        return said
+    path: Path = ("rules", "contacts")
+    expected = "the bare name of a capability that is 'authored: true'"
+    near = (said.rpartition(".")[0],) if said.rpartition(".")[0] in catalogue.pairs else nearest(said, catalogue.pairs)
+    message = f"'{said}' is no pair of own and all"
+    document.fault(path, "not-a-pair", message, expected=expected, nearest=near)
+    return None

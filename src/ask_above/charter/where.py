@@ -1,0 +1,19 @@
+"""Where something was written."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+
+class Where(NamedTuple):
+    """A spot in a file; line and column count from 1, and are 0 where nothing was read from a file."""
+
+    file: str
+    line: int
+    column: int
+
+    def __str__(self) -> str:
+        return f"{self.file} line {self.line}" if self.line else self.file
+
+
+NOWHERE = Where("", 0, 0)

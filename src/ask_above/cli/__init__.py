@@ -1,0 +1,1 @@
+"""The commands: read arguments, ask, show."""

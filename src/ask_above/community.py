@@ -1,0 +1,271 @@
+"""The community: what a user opens and asks."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from datetime import UTC, date, datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, Final, TypeAlias
+
+from ask_above.ask import expect, tables
+from ask_above.charter.charter import Charter
+from ask_above.charter.ladder import Rank
+from ask_above.charter.moments import Instant, instant, start_of
+from ask_above.charter.names import SITE, nearest
+from ask_above.charter.places import Place
+from ask_above.decide.answer import Answer
+from ask_above.decide.looks import Looks, PerkHeld, looks, perks
+from ask_above.decide.may import Decider
+from ask_above.decide.profile import Asked, ask_rank, ask_visitor
+from ask_above.errors import MomentError, QuestionError, UnknownNameError
+from ask_above.files.folder import Files, open_folder, read_texts
+from ask_above.people.register import Member, Register
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+VISITOR: Final = "visitor"
+"""Someone who is not signed in."""
+
+Who: TypeAlias = str | Rank | Member
+When: TypeAlias = datetime | date | None
+
+
+class Community:
+    """A charter and a register, ready for questions.
+
+    Wherever a member is asked for, ``"petra"``, a :class:`Member`, ``"rank:warden"``, a :class:`Rank` or
+    :data:`VISITOR` will do. ``at`` is the key of a place and defaults to the site. ``when`` is a datetime with a time
+    zone or a date, which means its start in the charter's time zone; it defaults to now.
+
+    >>> community = Community.demo()
+    >>> bool(community.may("rank:surveyor", "reading.post", at="upper-gauges"))
+    True
+    """
+
+    def __init__(self, charter: Charter, register: Register | None = None) -> None:
+        self._decider = Decider(charter, register or Register())
+
+    @classmethod
+    def open(cls, path: str | Path) -> Community:
+        """Open a community's folder, or its charter.
+
+        Raises :class:`FaultyFilesError`, which lists every fault of every file, or :class:`MissingFileError`.
+        """
+        return cls(*open_folder(path))
+
+    @classmethod
+    def from_texts(cls, texts: Mapping[str, str]) -> Community:
+        """Open a community from texts by file name, as if they stood in a folder: for tests and for other storage.
+
+        >>> Community.from_texts({"charter.yaml": "charter: 1"})
+        Traceback (most recent call last):
+        ...
+        ask_above.errors.FaultyFilesError: charter.yaml, line 1, column 1
+        ...
+        """
+        files: Files = read_texts(texts)
+        return cls(*files)
+
+    @classmethod
+    def demo(cls) -> Community:
+        """Open the demo community, Wren Valley River Watch, as it ships with the package."""
+        return cls.open(Path(__file__).parent / "demo" / "wren-valley")
+
+    # -- what it is made of
+
+    @property
+    def charter(self) -> Charter:
+        """The charter."""
+        return self._decider.frame.charter
+
+    @property
+    def register(self) -> Register:
+        """The members and their assignments."""
+        return self._decider.people.register
+
+    @property
+    def decider(self) -> Decider:
+        """What answers the questions; for code that asks many."""
+        return self._decider
+
+    def rank(self, key: str) -> Rank:
+        """Return the rank with this key; raises :class:`UnknownNameError`."""
+        known = self.charter.ranks.get(key)
+        if known is None:
+            hint = f"'{key}' is a group." if key in self.charter.groups else ""
+            raise UnknownNameError("rank", key, nearest(key, self.charter.ranks), hint)
+        return known
+
+    def place(self, key: str) -> Place:
+        """Return the place with this key; raises :class:`UnknownNameError`."""
+        known = self.charter.places.get(key)
+        if known is None:
+            raise UnknownNameError("place", key, nearest(key, self.charter.places))
+        return known
+
+    def member(self, key: str) -> Member:
+        """Return the member with this key; raises :class:`UnknownNameError`."""
+        known = self.register.members.get(key)
+        if known is None:
+            hint = "" if self.register.members else "There is no members.csv; ranks and visitors can be asked about."
+            if key in self.charter.ranks:
+                hint = f"To ask for the rank, say rank:{key}."
+            raise UnknownNameError("member", key, nearest(key, self.register.members), hint)
+        return known
+
+    # -- questions about capabilities (rule 5)
+
+    def may(
+        self, who: Who, capability: str, *, at: str = SITE, author: str | Member | None = None, when: When = None
+    ) -> Answer:
+        """Answer whether someone may use a capability at a place (rule 5).
+
+        The bare name of a capability that is declared once for own and all stands for own where ``author`` is the asker,
+        else for all (rule 2.3). Raises :class:`UnknownNameError` and :class:`QuestionError`.
+
+        >>> community = Community.demo()
+        >>> community.may("dara", "post.edit", at="notices", author="dara").reason
+        'Member carries post.edit.own: it grants it (charter.yaml line 302).'
+        """
+        place = self._place(at)
+        asked = self._asked(who, self._moment(when))
+        by = None if author is None else self.member(author if isinstance(author, str) else author.key).key
+        return self._decider.may(asked, self._capability(capability, asked, by), place)
+
+    def who(self, capability: str, *, at: str = SITE, when: When = None) -> pd.DataFrame:
+        """Return the members who may use a capability at a place, in the register's order.
+
+        Columns of text: ``member`` (key), ``name``, ``kind``, ``ranks`` (keys, highest first; ``owner`` in front for
+        the owner). A bare name stands for all.
+        """
+        place = self._place(at)
+        found = tables.who(self._decider, self._capability(capability, None, None), place, self._moment(when))
+        return tables.who_table(self._decider, found, place)
+
+    def grid(self, *, at: str | None = None) -> pd.DataFrame:
+        """Return capabilities by ranks: what each rank carries, or with a place what can be used there.
+
+        Booleans; the index holds the capabilities' keys, the columns the ranks' keys, both in the charter's order. An
+        unbounded rank carries all. A rank is asked about as rule 4.9 says.
+        """
+        return tables.grid(self._decider, None if at is None else self._place(at))
+
+    # -- questions about acts (rule 6)
+
+    def may_moderate(
+        self, actor: Who, target: Who, *, at: str = SITE, using: str | None = None, when: When = None
+    ) -> Answer:
+        """Answer whether ``actor`` may moderate ``target`` (rule 6.7), with ``using`` or with any of the act's capabilities.
+
+        Raises :class:`QuestionError` where ``using`` is none of them.
+        """
+        place, now = self._place(at), self._moment(when)
+        person, other = self._asked(actor, now), self._asked(target, now)
+        if using is not None:
+            using = self._capability(using, None, None)
+            known = self.charter.rules.act("moderate").using
+            if using not in known:
+                said = f"It takes one of {', '.join(known)}." if known else "Moderating is the owner's alone."
+                raise QuestionError(f"'{using}' is none of the capabilities that moderating takes here. {said}")
+        return self._decider.moderate(person, other, place, now, using)
+
+    def may_assign(
+        self, actor: Who, rank: str | Rank, *, to: str | Member | None = None, at: str = SITE, when: When = None
+    ) -> Answer:
+        """Answer whether ``actor`` may give ``rank`` (rule 6.8) to a member, or to someone with the automatic ranks alone."""
+        place, now = self._place(at), self._moment(when)
+        target = None if to is None else self._asked_member(to, now)
+        return self._decider.assign(self._asked(actor, now), self._rank(rank), target, place, now)
+
+    def may_unassign(
+        self, actor: Who, rank: str | Rank, *, of: str | Member, at: str = SITE, when: When = None
+    ) -> Answer:
+        """Answer whether ``actor`` may take ``rank`` from a member (rule 6.9)."""
+        place, now = self._place(at), self._moment(when)
+        target = self._asked_member(of, now)
+        return self._decider.unassign(self._asked(actor, now), self._rank(rank), target, place, now)
+
+    def may_manage(self, actor: Who, rank: str | Rank, *, when: When = None) -> Answer:
+        """Answer whether ``actor`` may change ``rank`` (rule 6.10)."""
+        now = self._moment(when)
+        return self._decider.manage(self._asked(actor, now), self._rank(rank), now)
+
+    def may_call(self, actor: Who, rank: str | Rank, *, at: str = SITE, when: When = None) -> Answer:
+        """Answer whether ``actor`` may call on all who hold ``rank`` (rule 6.11)."""
+        place, now = self._place(at), self._moment(when)
+        return self._decider.call(self._asked(actor, now), self._rank(rank), place, now)
+
+    def powers(self, act: str, *, at: str = SITE, when: When = None) -> pd.DataFrame:
+        """Return acting ranks by ranks acted on for moderate, assign or manage (rule 6.13).
+
+        Booleans; index and columns hold the ranks' keys, in the charter's order.
+
+        >>> bool(Community.demo().powers("moderate").loc["warden", "member"])
+        True
+        """
+        return tables.powers(self._decider, act, self._place(at), self._moment(when))
+
+    # -- the rest
+
+    def unmet(self, *, when: When = None) -> Sequence[expect.Unmet]:
+        """Return the charter's expectations that do not hold (rule 8), each with its explained answer."""
+        return expect.unmet(self._decider, self._moment(when))
+
+    def looks(self, who: Who, *, when: When = None) -> Looks:
+        """Return colour, badge, prefix and heading of someone, each with the rank it comes from (rules 7.1 and 7.2)."""
+        return looks(self._decider.frame, self._asked(who, self._moment(when)))
+
+    def perks(self, who: Who, *, when: When = None) -> dict[str, PerkHeld]:
+        """Return every perk's value for someone, with the ranks it comes from (rule 7.3)."""
+        return perks(self._decider.frame, self._asked(who, self._moment(when)))
+
+    # -- names and moments
+
+    def _asked(self, who: Who, now: Instant) -> Asked:
+        frame = self._decider.frame
+        if isinstance(who, str):
+            if who == VISITOR:
+                return ask_visitor(frame)
+            if who.startswith("rank:"):
+                return ask_rank(frame, self.rank(who[5:]).position)
+            return self._asked_member(who, now)
+        if isinstance(who, Rank):
+            return ask_rank(frame, self.rank(who.key).position)
+        if isinstance(who, Member):
+            return self._asked_member(who, now)
+        raise QuestionError(f"{who!r} is neither a member, a rank nor VISITOR.")
+
+    def _asked_member(self, who: str | Member, now: Instant) -> Asked:
+        key = who if isinstance(who, str) else who.key
+        if key not in self.register.members:
+            self.member(key)
+        return self._decider.people.ask(key, now)
+
+    def _rank(self, rank: str | Rank) -> Rank:
+        key = rank if isinstance(rank, str) else rank.key
+        return self.rank(key.removeprefix("rank:"))
+
+    def _place(self, key: str) -> int:
+        number = self._decider.frame.place_at.get(key)
+        return self._decider.frame.place_at[self.place(key).key] if number is None else number
+
+    def _capability(self, name: str, asked: Asked | None, author: str | None) -> str:
+        catalogue = self.charter.catalogue
+        if name in catalogue.bit:
+            return name
+        if name in catalogue.pairs:
+            own, everybody = catalogue.pairs[name]
+            oneself = author is not None and asked is not None and asked.form == "member" and asked.key == author
+            return own if oneself else everybody
+        hint = f"'{name}' is a bundle." if name in catalogue.bundles else ""
+        raise UnknownNameError("capability", name, nearest(name, [*catalogue.keys, *catalogue.pairs]), hint)
+
+    def _moment(self, when: When) -> Instant:
+        if when is None:
+            return instant(datetime.now(UTC))
+        if isinstance(when, datetime):
+            return instant(when)
+        if isinstance(when, date):
+            return start_of(when, self.charter.zone)
+        raise MomentError(f"{when!r} is no moment; give a datetime with a time zone, or a date.")

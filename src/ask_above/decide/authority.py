@@ -1,0 +1,313 @@
+"""Who may act on whom: moderate, assign, unassign, manage, call (rules 6.1 to 6.11).
+
+Each act collects every reason why not; it is possible where there is none.
+"""
+
+from __future__ import annotations
+
+from ask_above.charter.ladder import Rank
+from ask_above.charter.moments import Instant
+from ask_above.charter.names import listed
+from ask_above.charter.rules import USING, ActRule
+from ask_above.decide.answer import Step
+from ask_above.decide.conditions import conditions
+from ask_above.decide.explain import Explainer
+from ask_above.decide.frame import Frame
+from ask_above.decide.gains import Gain, as_active, beyond, gains
+from ask_above.decide.profile import Asked, Holding, People, ask_anybody
+from ask_above.decide.walk import Reckoner, ranks_at, standing
+from ask_above.decide.words import HELD_BY, in_file, in_place
+
+ABOVE_ALL = -1
+"""The standing of the owner."""
+
+
+class Case:
+    """One question about an act: who acts, where, and the steps found so far."""
+
+    def __init__(self, reckoner: Reckoner, people: People, actor: Asked, place: int, at: Instant) -> None:
+        self.reckoner, self.people, self.actor, self.place, self.at = reckoner, people, actor, place, at
+        self.frame: Frame = reckoner.frame
+        self.steps: list[Step] = []
+
+    # -- the acts
+
+    def moderate(self, target: Asked, using: tuple[str, ...]) -> list[Step]:
+        """Collect why the actor may or may not moderate ``target`` with one of these capabilities (rule 6.7)."""
+        oneself = target.key is not None and target.form == self.actor.form == "member" and target.key == self.actor.key
+        if oneself:
+            self._no("6.7", "on-oneself")
+        if self._owner_decides(target):
+            return self.steps
+        rule = self.frame.charter.rules.act("moderate")
+        if self._acts():
+            usable = self._capability(rule, using, self.place)
+            self._over(rule, target.label, self.reached(target))
+            highest = self.reached(target)
+            on = self.frame.ranks[highest].key if 0 <= highest < len(self.frame.ranks) else None
+            self._listed(rule, on, usable or using)
+        return self.steps
+
+    def assign(self, rank: Rank, target: Asked | None) -> list[Step]:
+        """Collect why the actor may or may not give ``rank`` to ``target``; to just anybody where none (rule 6.8)."""
+        self._givable(rank)
+        if target is not None:
+            self.steps += conditions(self.people, rank, target, self.frame.chains[self.place], self.at)
+        oneself = self._is_actor(target)
+        if target is not None and self._owner_decides(target):
+            return self.steps
+        if target is None and self.actor.rules_all:
+            self._yes("4.5", "owner-act", who=self.actor.label)
+            return self.steps
+        if oneself and rank.open and self.place == 0 and self.actor.acts:
+            self._yes("6.8", "open-join", rank=rank.title)
+            return self.steps
+        someone = target or ask_anybody(self.frame)
+        rule = self.frame.charter.rules.act("assign")
+        if self._acts():
+            self._rank_and_target(rule, rank, someone, oneself=oneself)
+            plus = Holding(rank.position, self.place, "asked")
+            if not rank.automatic:
+                found = list(gains(self.reckoner, as_active(someone), as_active(someone, plus=plus), self.place))
+                self._hand_on(rule, someone, found)
+        return self.steps
+
+    def unassign(self, rank: Rank, target: Asked) -> list[Step]:
+        """Collect why the actor may or may not take ``rank`` from ``target`` (rule 6.9)."""
+        self._givable(rank)
+        if not self.has_assignment(rank, target):
+            words = {"target": target.label, "rank": rank.title, "place": self._where(self.place)}
+            self._no("6.9", "no-assignment", **words)
+        if self._owner_decides(target):
+            return self.steps
+        if not self._acts():
+            return self.steps
+        without = (rank.position, self.place)
+        found = list(gains(self.reckoner, as_active(target), as_active(target, without=without), self.place))
+        if self._is_actor(target):
+            self._give_up(rank, target, found)
+            return self.steps
+        rule = self.frame.charter.rules.act("assign")
+        self._rank_and_target(rule, rank, target, oneself=False)
+        self._hand_on(rule, target, found)
+        return self.steps
+
+    def manage(self, rank: Rank) -> list[Step]:
+        """Collect why the actor may or may not change ``rank`` (rule 6.10)."""
+        if rank.kept_by:
+            self._no("6.10", "kept", rank=rank.title, keeper=rank.kept_by)
+        if self.actor.rules_all:
+            self._yes("4.5", "owner-act", who=self.actor.label)
+            return self.steps
+        rule = self.frame.charter.rules.act("manage")
+        if self._acts():
+            usable = self._capability(rule, rule.using, 0)
+            self._over(rule, rank.title, rank.position)
+            self._listed(rule, rank.key, usable or rule.using)
+        return self.steps
+
+    def call(self, rank: Rank) -> list[Step]:
+        """Collect why the actor may or may not call on all who hold ``rank`` (rule 6.11)."""
+        if not self._acts():
+            return self.steps
+        if rank.call_open:
+            self._yes("6.11", "call-open", rank=rank.title)
+        elif self.actor.rules_all:
+            self._yes("4.5", "owner-act", who=self.actor.label)
+        else:
+            rule = self.frame.charter.rules.act("call")
+            usable = self._capability(rule, rule.using, self.place)
+            if not usable:
+                self._no("6.11", "call-closed", rank=rank.title)
+        return self.steps
+
+    # -- who acts on whom
+
+    def _acts(self) -> bool:
+        """Only an active member acts, or a rank asked as one (rule 6.1)."""
+        if self.actor.acts:
+            return True
+        if self.actor.form == "visitor":
+            self._no("6.1", "visitor-acts", who=self.actor.label)
+        else:
+            self._no("6.1", "cannot-act", who=self.actor.label, status=self.actor.status)
+        return False
+
+    def _owner_decides(self, target: Asked) -> bool:
+        """The owner may; and nobody acts on the owner but the owner (rules 4.5 and 6.12)."""
+        if self.actor.rules_all:
+            self._yes("4.5", "owner-act", who=self.actor.label)
+            return True
+        if target.owner:
+            self._no("6.12", "on-owner", target=target.label)
+        return False
+
+    def _is_actor(self, target: Asked | None) -> bool:
+        return target is not None and target.form == self.actor.form == "member" and target.key == self.actor.key
+
+    def _givable(self, rank: Rank) -> None:
+        if rank.held_by is not None:
+            self._no("6.8", "automatic-rank", rank=rank.title, by=HELD_BY[rank.held_by].rstrip(","))
+        if rank.kept_by:
+            self._no("6.8", "kept", rank=rank.title, keeper=rank.kept_by)
+
+    def _rank_and_target(self, rule: ActRule, rank: Rank, target: Asked, *, oneself: bool) -> None:
+        """The capability, the rank and the member relate to the actor as the act asks (rule 6.8)."""
+        usable = self._capability(rule, rule.using, self.place)
+        self._over(rule, rank.title, rank.position)
+        if oneself:
+            self._note("6.8", "self" if rule.oneself else "not-self", holds=rule.oneself)
+        else:
+            self._over(rule, target.label, self.reached(target))
+        self._listed(rule, rank.key, usable or rule.using)
+
+    def has_assignment(self, rank: Rank, target: Asked) -> bool:
+        """Tell whether there is something to take: an assignment at exactly this place, in force or to come."""
+        now = any(
+            each.how == "assigned" and (each.rank, each.place) == (rank.position, self.place)
+            for each in target.recorded
+        )
+        place = self.frame.places[self.place].key
+        return now or any((each.rank, each.place) == (rank.key, place) for each in target.later)
+
+    def reached(self, target: Asked) -> int:
+        """Return a target's standing here: their highest rank recorded on the way here or below (rule 6.5)."""
+        if target.owner:
+            return ABOVE_ALL
+        chain = self.frame.chains[self.place]
+        reach = {*chain, *self.frame.below[self.place]}
+        ranks = [each.rank for each in target.recorded if each.how == "automatic" or each.place in reach]
+        return min(ranks, default=len(self.frame.ranks))
+
+    # -- conditions, each noted whether it is met or not
+
+    def _note(self, rule: str, code: str, *, holds: bool, **words: str) -> bool:
+        self.steps.append(Step(rule, code, words, holds=holds))
+        return holds
+
+    def _no(self, rule: str, code: str, **words: str) -> None:
+        self._note(rule, code, holds=False, **words)
+
+    def _yes(self, rule: str, code: str, **words: str) -> None:
+        self._note(rule, code, holds=True, **words)
+
+    def _where(self, place: int) -> str:
+        return in_place(self.frame.places[place].title, site=place == 0)
+
+    def _capability(self, rule: ActRule, using: tuple[str, ...], place: int) -> tuple[str, ...]:
+        """Return those of the act's capabilities that the actor can use; note it if there is none (rule 6.2)."""
+        if not using:
+            self._no("6.2", "no-using", default=USING.get(rule.act, rule.act), what="what it takes")
+            return ()
+        mask = self.reckoner.usable(self.actor.profile, place) if self.actor.profile else 0
+        usable = tuple(key for key in using if mask & self.frame.catalogue.bit[key])
+        words = {"who": self.actor.label, "place": self._where(place)}
+        if usable:
+            self._yes("6.2", "capability", what=listed(usable, "or"), **words)
+        else:
+            why = " ".join(self._why_not(key, place) for key in using[:1])
+            self._no("6.2", "no-capability", what=listed(using, "or"), why=why, **words)
+        return usable
+
+    def _why_not(self, capability: str, place: int) -> str:
+        reason = Explainer(self.frame, self.people.register, self.actor, capability, place).account().reason
+        return f"{reason[0].lower()}{reason[1:]}" if reason.startswith(("In ", "The ", "None ")) else reason
+
+    def _own_standing(self, place: int) -> tuple[int, str]:
+        position = standing(self.frame, self.actor.profile, place)
+        title = self.frame.ranks[position].title if position < len(self.frame.ranks) else self.actor.label
+        return position, title
+
+    def _over(self, rule: ActRule, label: str, position: int) -> None:
+        """The one acted on stands where the act reaches (rule 6.3)."""
+        place = 0 if rule.act == "manage" else self.place
+        own, title = self._own_standing(place)
+        short = title
+        if self.actor.form == "member" and own < len(self.frame.ranks):
+            title = f"{self.actor.label}, who is {title}"
+        words = {"target": label, "actor": title, "actor_short": short, "at": f" {self._where(place)}" if place else ""}
+        if rule.over == "anyone":
+            self._yes("6.3", "over-anyone", **words)
+        elif rule.over == "level":
+            good = position >= own
+            self._note("6.3", "over-level" if good else "not-level", holds=good, **words)
+        else:
+            good = position > own
+            self._note("6.3", "over" if good else "not-below", holds=good, **words)
+
+    def _listed(self, rule: ActRule, acted_on: str | None, capabilities: tuple[str, ...]) -> None:
+        """The rank acted on is admitted by one of the actor's ranks that carry a capability used (rule 6.4)."""
+        place = 0 if rule.act == "manage" else self.place
+        held = ranks_at(self.frame, self.actor.profile, place) if self.actor.profile else []
+        ranks = [self.frame.ranks[position] for position in held]
+        if not any(rule.act in rank.lists for rank in ranks):
+            return
+        refused: dict[str, Rank] = {}
+        for capability in capabilities:
+            asked = self._asked_for_lists(rule.act, ranks, capability)
+            if not asked or any(self._admits(rule.act, rank, acted_on) for rank in asked):
+                return
+            refused |= {rank.key: rank for rank in asked}
+        if refused:
+            what = self.frame.charter.ranks[acted_on].title if acted_on else "someone without any rank"
+            where = next(rank.lists[rule.act].where for rank in refused.values() if rule.act in rank.lists)
+            titles = listed((rank.title for rank in refused.values()), "or")
+            self._no("6.4", "not-on-list", ranks=titles, what=what, file=in_file(where))
+
+    def _asked_for_lists(self, act: str, ranks: list[Rank], capability: str) -> list[Rank]:
+        """Return the actor's ranks whose lists count: those that carry the capability, else those that have a list."""
+        bit = self.frame.catalogue.bit[capability]
+        carrying = [rank for rank in ranks if rank.unbounded or self.frame.carried[rank.position] & bit]
+        return carrying or [rank for rank in ranks if act in rank.lists]
+
+    @staticmethod
+    def _admits(act: str, rank: Rank, acted_on: str | None) -> bool:
+        return act not in rank.lists or rank.lists[act].admits(acted_on)
+
+    # -- gains (rule 6.6)
+
+    def _hand_on(self, rule: ActRule, target: Asked, found: list[Gain]) -> None:
+        if rule.hand_on == "any":
+            self._yes("6.6", "hand-on-any")
+            return
+        profile = self.actor.profile
+        left = [beyond(self.reckoner, gain, profile) for gain in found] if profile else found
+        left = [gain for gain in left if gain.mask or gain.unbounded]
+        if not left:
+            self._yes("6.6", "hand-on", target=target.label, who=self.actor.label)
+            return
+        for gain in _told_once(left):
+            place = self._where(gain.place)
+            if gain.unbounded:
+                self._no("6.6", "unbounded-gain", target=target.label, place=place)
+            else:
+                gates = "" if gain.gated else " (gates left aside)"
+                what = self._some(gain.mask)
+                self._no("6.6", "not-held-gain", target=target.label, who=self.actor.label, what=what, place=place, gates=gates)
+
+    def _some(self, mask: int) -> str:
+        names = self.frame.catalogue.names(mask)
+        return listed(names) if len(names) <= 4 else f"{', '.join(names[:3])} and {len(names) - 3} more"  # noqa: PLR2004
+
+    def _give_up(self, rank: Rank, target: Asked, found: list[Gain]) -> None:
+        if not found:
+            self._yes("6.9", "own-up")
+        for gain in _told_once(found):
+            what = "everything" if gain.unbounded else self._some(gain.mask)
+            words = {"target": target.label, "rank": rank.title, "place": self._where(gain.place)}
+            self._no("6.9", "own-gain", what=what, **words)
+
+
+def _told_once(found: list[Gain]) -> list[Gain]:
+    """Leave out what is gained alike further down, or alike with gates left aside."""
+    told: list[Gain] = []
+    seen = 0
+    unbounded = False
+    for gain in found:
+        if gain.unbounded and not unbounded:
+            told.append(gain)
+            unbounded, seen = True, -1
+        elif gain.mask & ~seen:
+            told.append(gain._replace(mask=gain.mask & ~seen))
+            seen |= gain.mask
+    return told

@@ -1,0 +1,321 @@
+"""Why someone may or may not do something: the steps of rule 5, told.
+
+The layers, gates and bars come from :mod:`ask_above.decide.walk`, from which every answer comes; this module only adds
+whose words they were.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from ask_above.charter.ladder import Rank
+from ask_above.charter.names import listed
+from ask_above.charter.places import Gate, Override
+from ask_above.charter.where import Where
+from ask_above.decide.answer import Account, Step
+from ask_above.decide.frame import Frame, Word
+from ask_above.decide.profile import Asked, Holding, Profile
+from ask_above.decide.walk import Layer, closed_gate, held, layers, ranks_at
+from ask_above.decide.words import HELD_BY, assigned, in_file, in_place
+from ask_above.people.register import Register
+
+
+class Explainer:
+    """Tells how one answer came about."""
+
+    def __init__(self, frame: Frame, register: Register, asked: Asked, capability: str, place: int) -> None:
+        self.frame, self.register, self.asked, self.place = frame, register, asked, place
+        self.capability = capability
+        self.rests = frame.rests(capability, place)
+        self.steps: list[Step] = []
+
+    def account(self, *, notes: tuple[str, ...] = ()) -> Account:
+        """Return the whole account."""
+        reason = self._tell()
+        allowed = not any(step.holds is False for step in self.steps)
+        about = self.frame.catalogue.capabilities[self.capability].about
+        said = "may" if allowed else "may not"
+        title = self._title(self.place)
+        spot = "on the site" if self.place == 0 else f"in {title}"
+        answer = f"{'Yes' if allowed else 'No'}: {self.asked.label} {said} use {self.capability} {spot}"
+        sentence = f"{answer} ({about[:1].lower()}{about[1:]})." if about else f"{answer}."
+        names = frozenset(self.frame.catalogue.names(self.rests))
+        return Account(sentence, reason, tuple(self.steps), notes if allowed else (), names)
+
+    def _tell(self) -> str:
+        asked = self.asked
+        if asked.rules_all:
+            self._add("4.5", "owner", gives=self.rests, who=asked.label)
+            return self._use(self.frame.catalogue.everything)
+        if asked.profile is None:
+            return self._add("4.4", "status", holds=False, who=asked.label, status=asked.status)
+        if asked.status == "pending" and asked.form == "member":
+            self._add("4.4", "pending", who=asked.label)
+        self._ranks(asked.profile)
+        reckoned = held(self.frame, asked.profile, self.place)
+        if not reckoned.unbounded:
+            gate = self._gates(asked.profile)
+            if gate is not None:
+                return gate
+            self._places(asked.profile)
+        return self._use(reckoned.mask)
+
+    def _add(
+        self, rule: str, code: str, *, gives: int = 0, takes: int = 0, holds: bool | None = None, **words: str
+    ) -> str:
+        names = self.frame.catalogue.names
+        step = Step(rule, code, words, frozenset(names(gives)), frozenset(names(takes)), holds)
+        self.steps.append(step)
+        return step.text
+
+    # -- ranks and what they carry (rules 3 and 4)
+
+    def _ranks(self, profile: Profile) -> None:
+        ranks = ranks_at(self.frame, profile, self.place)
+        chain = self.frame.chains[self.place]
+        for position in ranks:
+            for holding in self.asked.holdings:
+                if holding.rank == position and holding.place in chain:
+                    self._holding(holding)
+        if not ranks:
+            self._add("4.8", "no-ranks", who=self.asked.label)
+        unbounded = [position for position in ranks if position in self.frame.unbounded]
+        if unbounded:
+            self._add("3.4", "unbounded", gives=self.rests, rank=self.frame.ranks[unbounded[0]].title)
+            return
+        carried = False
+        for position in ranks:
+            self._withheld(position)
+            both = self.frame.carried[position] & self.rests
+            carried = carried or bool(both & self._bit)
+            if both:
+                self._carried(position, both)
+        if ranks and not carried:
+            self._add("3.1", "not-carried", who=self.asked.label, what=self.capability)
+
+    @property
+    def _bit(self) -> int:
+        return self.frame.catalogue.bit[self.capability]
+
+    def _holding(self, holding: Holding) -> None:
+        rank, place = self.frame.ranks[holding.rank], self.frame.places[holding.place]
+        where = in_place(place.title, site=holding.place == 0)
+        match holding.how:
+            case "automatic":
+                self._add("4.1", "automatic", rank=rank.title, by=HELD_BY[rank.held_by or "members"])
+            case "conferred":
+                group = self.frame.charter.groups[holding.group or ""].title
+                self._add("4.3", "conferred", rank=rank.title, group=group, place=where)
+            case "assigned" if holding.assignment:
+                giver = self.register.members.get(holding.assignment.by)
+                by = giver.called if giver else holding.assignment.by
+                words = assigned(holding.assignment, by)
+                self._add("4.2", "assigned", rank=rank.title, place=where, **words)
+            case "entry":
+                self._add("4.4", "entry", rank=rank.title)
+            case _:
+                self._add("4.9", "asked", rank=rank.title)
+
+    def _carried(self, position: int, both: int) -> None:
+        rank = self.frame.ranks[position]
+        names = self.frame.catalogue.names(both)
+        source, how = self._source(rank, names[0] if not both & self._bit else self.capability)
+        self._add(
+            "3.1",
+            "carried",
+            gives=both,
+            rank=rank.title,
+            what=listed(names),
+            how=how,
+            file=in_file(source),
+        )
+
+    def _source(self, rank: Rank, capability: str) -> tuple[Where, str]:
+        """Return where a rank has a capability from, and how it says so: builds-on, then bundle or pattern."""
+        catalogue = self.frame.catalogue
+        words = catalogue.carriers(rank.grants, capability)
+        if words:
+            best = capability if capability in words else words[0]
+            return rank.grants.where, self._through(best, capability)
+        for key in rank.builds_on:
+            base = self.frame.charter.ranks[key]
+            if self.frame.carried[base.position] & catalogue.bit[capability]:
+                where, how = self._source(base, capability)
+                return where, f", as it builds on {base.title}{how}"
+        return rank.where, ", which what it carries brings along"
+
+    def _through(self, word: str, capability: str) -> str:
+        """Say which word of ``grants`` it is that brings a capability, where it is not its own name."""
+        if word == capability:
+            return ""
+        catalogue = self.frame.catalogue
+        what = "the bundle " if word in catalogue.bundles else "the pattern " if word.endswith("*") else ""
+        direct = catalogue.expand(word) & catalogue.bit[capability]
+        return f", by {what}{word}" if direct else f", as {what}{word} brings it along"
+
+    def _withheld(self, position: int) -> None:
+        rank = self.frame.ranks[position]
+        both = self.frame.catalogue.expand_all(rank.withhold) & self.rests
+        if both:
+            what = listed(self.frame.catalogue.names(both))
+            self._add("3.3", "withheld", rank=rank.title, what=what, file=in_file(rank.withhold.where))
+
+    # -- places (rules 5.3 to 5.5)
+
+    def _gates(self, profile: Profile) -> str | None:
+        closed = closed_gate(self.frame, profile, self.place)
+        for here in self.frame.chains[self.place]:
+            gate = self.frame.places[here].gate
+            if gate is None:
+                continue
+            title, file = self._title(here), in_file(gate.where)
+            if here == closed:
+                asks = gate_asks(self.frame, gate)
+                words = {"place": title, "who": self.asked.label, "asks": asks, "file": file}
+                return self._add("5.3", "gate-closed", holds=False, **words)
+            self._add("5.3", "gate-open", place=title, who=self.asked.label, file=file)
+        return None
+
+    def _places(self, profile: Profile) -> None:
+        bars: list[tuple[Layer, str, Word, int]] = []
+        for layer in layers(self.frame, profile, self.place):
+            self._layer(layer, profile)
+            bars += [
+                (layer, key, word, word.bar & self.rests) for key, word in layer.speakers if word.bar & self.rests
+            ]
+        for layer, key, _, taken in bars:
+            entry = next((each for each in self._entries(layer, key) if self.frame.word_of(each).bar & taken), None)
+            words = {"place": self._title(layer.place), "holder": self._holder(layer, key)}
+            what = listed(self.frame.catalogue.names(taken))
+            file = in_file(entry.where) if entry else ""
+            self._add("5.5", "barred", takes=taken, what=what, file=file, **words)
+
+    def _entries(self, layer: Layer, key: str) -> list[Override]:
+        if layer.name == "d":
+            entry = self.frame.exception(layer.place, key)
+            return [entry] if entry else []
+        return [voice.entry for voice in self.frame.voices(layer.place, key)]
+
+    def _layer(self, layer: Layer, profile: Profile) -> None:
+        """Tell what one layer gives and takes of what the question rests on, and whose word it was."""
+        for capability in self.frame.catalogue.names(self.rests):
+            bit = self.frame.catalogue.bit[capability]
+            said = [(key, word) for key, word in layer.speakers if (word.allow | word.deny) & bit]
+            if not said:
+                continue
+            denied = bool(layer.deny & bit)
+            allowed = bool(layer.allow & bit)
+            unheard = profile.pending and layer.name in "cd" and not denied
+            key = next(key for key, word in said if bool(word.deny & bit) == denied)
+            other = [self._holder(layer, name) for name, word in said if bool(word.deny & bit) != denied]
+            entry = self._speaking(layer, key, bit)
+            words = {
+                "place": self._title(layer.place),
+                "holder": self._holder(layer, key),
+                "what": capability,
+                "file": in_file(entry.where) if entry else "",
+                "against": f"; that stands against the word of {listed(other)}" if other else "",
+            }
+            rule = f"5.4{layer.name}"
+            if unheard:
+                self._add(rule, "allowed-pending", **words)
+            elif denied:
+                self._add(rule, "denied", takes=bit, **words)
+            elif allowed:
+                self._add(rule, "allowed", gives=bit, **words)
+
+    def _speaking(self, layer: Layer, key: str, bit: int) -> Override | None:
+        """Return the entry that spoke for someone on a capability: the first that says something."""
+        for entry in self._entries(layer, key):
+            word = self.frame.word_of(entry)
+            if (word.allow | word.deny) & bit:
+                return entry
+        return None
+
+    def _holder(self, layer: Layer, key: str) -> str:
+        if layer.name == "d":
+            member = self.register.members.get(key)
+            return f"{member.called if member else key}, by an exception,"
+        if layer.name == "c":
+            return f"the group {self.frame.charter.groups[key].title}"
+        return self.frame.charter.ranks[key].title
+
+    def _title(self, place: int) -> str:
+        return self.frame.places[place].title
+
+    # -- use (rule 5.6)
+
+    def _use(self, mask: int) -> str:
+        frame, names = self.frame, self.frame.catalogue.names
+        kind = frame.places[self.place].kind
+        capability = frame.catalogue.capabilities[self.capability]
+        missing = self.rests & ~mask
+        reason = ""
+        for lacking in names(missing):
+            if lacking == self.capability:
+                self._add("5.6", "not-held", holds=False, who=self.asked.label, what=lacking)
+            else:
+                words = {"what": self.capability, "missing": lacking, "why": self._why_missing(lacking)}
+                self._add("5.6", "rests-on", holds=False, who=self.asked.label, **words)
+            if lacking == self.capability:
+                reason = self._last_word(lacking) or self._nothing_gives(lacking)
+            elif not reason:
+                reason = self.steps[-1].text
+        if not capability.has_meaning_in(kind):
+            where = meaningful_places(frame, capability.kinds or frozenset())
+            here = "for the site itself" if self.place == 0 else f"in a {kind}"
+            return self._add("5.6", "no-meaning", holds=False, what=self.capability, kind=here, where=where)
+        if missing:
+            return reason
+        others = [name for name in names(self.rests) if name != self.capability]
+        rest = f" with what it rests on ({', '.join(others)})" if others else ""
+        words = {"who": self.asked.label, "what": self.capability, "rest": rest, "kind": kind if self.place else "site"}
+        self._add("5.6", "usable", holds=True, **words)
+        return self._last_word(self.capability, given=True) or self.steps[-1].text
+
+    def _last_word(self, capability: str, *, given: bool = False) -> str | None:
+        for step in reversed(self.steps):
+            if capability in (step.gives if given else step.takes):
+                return step.text
+        return None
+
+    def _nothing_gives(self, capability: str) -> str:
+        return f"No rank that {self.asked.label} holds here carries {capability}, and nothing allows it."
+
+    def _why_missing(self, capability: str) -> str:
+        last = self._last_word(capability)
+        if last is not None:
+            return f"{last[0].lower()}{last[1:]}".rstrip(".")
+        return "no rank carries it and nothing allows it"
+
+
+def gate_asks(frame: Frame, gate: Gate) -> str:
+    """Say what a gate asks for."""
+
+    def name(key: str, *, above: bool) -> str:
+        holder = frame.charter.ranks.get(key) or frame.charter.groups[key]
+        return f"{holder.title} or above" if above else holder.title
+
+    parts = []
+    for word, terms in (("any of", gate.any), ("all of", gate.all), ("none of", gate.none)):
+        if terms:
+            names = listed((name(term.key, above=term.above) for term in terms), "and" if word == "all of" else "or")
+            parts.append(f"{word} {names}")
+    return f"it asks for {', and '.join(parts)}"
+
+
+def meaningful_places(frame: Frame, kinds: frozenset[str]) -> str:
+    """Say where a capability has a meaning."""
+    titles = [place.title for place in frame.places if place.kind in kinds and place.kind != "site"]
+    if "site" in kinds:
+        titles.insert(0, "the site itself")
+    said = f"it has one in a {listed(sorted(kinds), 'or')}"
+    if kinds == {"site"}:
+        return "it has one for the site itself"
+    if not titles:
+        return f"{said}, and there is no such place"
+    more = f" and {len(titles) - 6} more" if len(titles) > 6 else ""  # noqa: PLR2004
+    return f"{said}: {listed(titles[:6]) if not more else ', '.join(titles[:6])}{more}"
+
+
+

@@ -1,0 +1,169 @@
+"""The charter made ready for questions: ranks and places as numbers, sets of capabilities as bits.
+
+A frame holds nothing about members and no moment; all of it follows from the charter alone.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import NamedTuple
+
+from ask_above.charter.catalogue import Catalogue, Words
+from ask_above.charter.charter import Charter
+from ask_above.charter.ladder import Rank
+from ask_above.charter.places import Override
+
+
+class Word(NamedTuple):
+    """What is said of capabilities: allowed, denied, barred."""
+
+    allow: int = 0
+    deny: int = 0
+    bar: int = 0
+
+
+SILENT = Word()
+
+
+class Voice(NamedTuple):
+    """One entry that speaks for a rank or group at a place; ``of_set`` names the override set that it stands in."""
+
+    entry: Override
+    word: Word
+    of_set: str | None = None
+
+
+def first_says(words: Sequence[Word]) -> Word:
+    """Join words so that, capability by capability, the first that says something counts; bars add up (rule 5.4)."""
+    allow = deny = bar = 0
+    for word in words:
+        settled = allow | deny
+        allow |= word.allow & ~settled
+        deny |= word.deny & ~settled
+        bar |= word.bar
+    return Word(allow, deny, bar)
+
+
+def carried_sets(ranks: Sequence[Rank], catalogue: Catalogue) -> list[int]:
+    """Return what each rank carries (rule 3.1): what it builds on and grants, closed, less what it withholds."""
+    by_key = {rank.key: rank for rank in ranks}
+    known: dict[str, int] = {}
+
+    def carried(rank: Rank) -> int:
+        if rank.key not in known:
+            total = catalogue.expand_all(rank.grants)
+            for key in rank.builds_on:
+                total |= carried(by_key[key])
+            known[rank.key] = catalogue.close(total) & ~catalogue.expand_all(rank.withhold)
+        return known[rank.key]
+
+    return [carried(rank) for rank in ranks]
+
+
+class Frame:
+    """A charter in the form that questions are answered from.
+
+    Ranks are numbered by their position on the ladder, 0 the highest; places in the charter's order, 0 the site.
+    """
+
+    def __init__(self, charter: Charter) -> None:
+        self.charter = charter
+        self.catalogue = charter.catalogue
+        self.ranks = tuple(charter.ranks.values())
+        self.rank_at = {rank.key: rank.position for rank in self.ranks}
+        self.carried = carried_sets(self.ranks, self.catalogue)
+        self.unbounded = frozenset(rank.position for rank in self.ranks if rank.unbounded)
+        self.automatic = {
+            by: tuple(rank.position for rank in self.ranks if rank.held_by == by)
+            for by in ("anyone", "visitors", "members", "bots")
+        }
+        self.entry = next((rank.position for rank in self.ranks if rank.entry), None)
+        self._set_up_places()
+        self._voices: dict[tuple[int, str], tuple[Voice, ...]] = {}
+        self._words: dict[tuple[int, str], Word] = {}
+        self._entries: dict[int, Word] = {}
+        self._rests: dict[str, tuple[int, int]] = {}
+
+    def _set_up_places(self) -> None:
+        charter = self.charter
+        self.places = tuple(charter.places.values())
+        self.place_at = {place.key: n for n, place in enumerate(self.places)}
+        self.chains: list[tuple[int, ...]] = []
+        self.below: list[list[int]] = [[] for _ in self.places]
+        for n, place in enumerate(self.places):
+            above = () if place.parent is None else self.chains[self.place_at[place.parent]]
+            self.chains.append((*above, n))
+            for each in self.chains[n]:
+                self.below[each].append(n)
+        self.meaning = {kind: self._meaning(kind) for kind in {place.kind for place in self.places}}
+        self.exceptions = [{entry.of: entry for entry in place.exceptions} for place in self.places]
+        self.exceptional = frozenset(member for entries in self.exceptions for member in entries)
+        self.gated = frozenset(n for n, place in enumerate(self.places) if place.gate)
+
+    def _meaning(self, kind: str) -> int:
+        capabilities = self.catalogue.capabilities.values()
+        return self.catalogue.mask(each.key for each in capabilities if each.has_meaning_in(kind))
+
+    def has_meaning(self, place: int) -> int:
+        """Return the capabilities that have a meaning at a place (rule 5.6)."""
+        return self.meaning[self.places[place].kind]
+
+    def rests(self, capability: str, place: int) -> int:
+        """Return what must be held for a capability to be usable at a place (rule 5.6)."""
+        known = self._rests.get(capability)
+        if known is None:
+            seeing = self.charter.rules.seeing
+            known = self._rests[capability] = (
+                self.catalogue.rests_on(capability),
+                self.catalogue.rests_on(capability, beside=seeing),
+            )
+        return known[place > 0]
+
+    def word_of(self, entry: Override) -> Word:
+        """Return what an entry says: what it allows is closed, what it takes is exact (rules 2.4 and 2.5)."""
+        known = self._entries.get(id(entry))
+        if known is None:
+            give = self.catalogue.close(self._expand(entry.allow))
+            known = self._entries[id(entry)] = Word(give, self._expand(entry.deny), self._expand(entry.bar))
+        return known
+
+    def _expand(self, words: Words) -> int:
+        return self.catalogue.expand_all(words) if words.words else 0
+
+    def voices(self, place: int, holder: str) -> tuple[Voice, ...]:
+        """Return the entries that speak for a rank or group at a place, the one that speaks first in front (rule 5.4).
+
+        That is its own entry, then the ranges that cover it, the one starting nearest to it first; then the override
+        sets that the place is like, each in the same way.
+        """
+        known = self._voices.get((place, holder))
+        if known is None:
+            known = self._voices[place, holder] = tuple(self._find_voices(place, holder))
+        return known
+
+    def _find_voices(self, place: int, holder: str) -> Iterator[Voice]:
+        here = self.places[place]
+        sources: list[tuple[str | None, tuple[Override, ...]]] = [(None, here.overrides)]
+        sources += [(key, self.charter.override_sets[key].overrides) for key in here.like]
+        position = self.rank_at.get(holder)
+        for of_set, entries in sources:
+            yield from (Voice(each, self.word_of(each), of_set) for each in entries if each.label == holder)
+            if position is not None:
+                ranges = [each for each in entries if each.above and self.rank_at[each.of] >= position]
+                ranges.sort(key=lambda each: self.rank_at[each.of])
+                yield from (Voice(each, self.word_of(each), of_set) for each in ranges)
+
+    def word(self, place: int, holder: str) -> Word:
+        """Return a rank's or a group's word at a place."""
+        known = self._words.get((place, holder))
+        if known is None:
+            voices = self.voices(place, holder)
+            known = first_says([voice.word for voice in voices]) if voices else SILENT
+            self._words[place, holder] = known
+        return known
+
+    def exception(self, place: int, member: str | None) -> Override | None:
+        """Return the exception for a member at a place."""
+        if member is None:
+            return None
+        return self.exceptions[place].get(member)

@@ -1,0 +1,124 @@
+"""One question, one answer (rules 5 and 6)."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from ask_above.charter.charter import Charter
+from ask_above.charter.ladder import Rank
+from ask_above.charter.moments import Instant
+from ask_above.charter.names import listed
+from ask_above.decide.answer import Account, Answer, Step
+from ask_above.decide.authority import Case
+from ask_above.decide.explain import Explainer
+from ask_above.decide.frame import Frame
+from ask_above.decide.profile import Asked, People
+from ask_above.decide.walk import Reckoner, ranks_at, standing
+from ask_above.decide.words import in_place
+from ask_above.people.register import Register
+
+
+class Decider:
+    """Answers questions about one charter and one register; takes the moment as an argument."""
+
+    def __init__(self, charter: Charter, register: Register) -> None:
+        self.frame = Frame(charter)
+        self.people = People(self.frame, register)
+        self.reckoner = Reckoner(self.frame)
+
+    def usable(self, asked: Asked, place: int) -> int:
+        """Return all that someone can use at a place."""
+        if asked.rules_all:
+            return self.frame.has_meaning(place)
+        return self.reckoner.usable(asked.profile, place) if asked.profile else 0
+
+    def may(self, asked: Asked, capability: str, place: int) -> Answer:
+        """Answer whether someone may use a capability, given by its full name, at a place."""
+        allowed = bool(self.usable(asked, place) & self.frame.catalogue.bit[capability])
+
+        def tell() -> Account:
+            explainer = Explainer(self.frame, self.people.register, asked, capability, place)
+            return explainer.account(notes=self._notes(asked, capability, place) if allowed else ())
+
+        return Answer(allowed, tell)
+
+    def _notes(self, asked: Asked, capability: str, place: int) -> tuple[str, ...]:
+        """Say whom a capability that moderates may be used on (rules 6.3 and 6.4)."""
+        rule = self.frame.charter.rules.act("moderate")
+        if capability not in rule.using:
+            return ()
+        where = in_place(self.frame.places[place].title, site=place == 0)
+        if asked.rules_all:
+            return (f"on anyone {where} but themselves.",)
+        if not asked.acts:
+            return (f"on nobody: only an active member may act on others, and {asked.label} is not one.",)
+        own = standing(self.frame, asked.profile, place)
+        title = self.frame.ranks[own].title if own < len(self.frame.ranks) else "any rank"
+        said = {
+            "below": f"only on those below {title}",
+            "level": f"only on those below {title} or level with it",
+            "anyone": "on anyone but the owner",
+        }[rule.over]
+        return (f"{said} {where}{self._list_note(asked, capability, place)}.",)
+
+    def _list_note(self, asked: Asked, capability: str, place: int) -> str:
+        ranks = ranks_at(self.frame, asked.profile, place) if asked.profile else []
+        held = [self.frame.ranks[rank] for rank in ranks]
+        bit = self.frame.catalogue.bit[capability]
+        carrying = [rank for rank in held if rank.unbounded or self.frame.carried[rank.position] & bit]
+        asked_for = carrying or [rank for rank in held if "moderate" in rank.lists]
+        if not asked_for or any("moderate" not in rank.lists for rank in asked_for):
+            return ""
+        lists = [rank.lists["moderate"] for rank in asked_for]
+        left_out = [r.title for r in self.frame.ranks if not any(each.admits(r.key) for each in lists)]
+        return f", and not on {listed(left_out, 'or')}" if left_out else ""
+
+    # -- acts
+
+    def case(self, actor: Asked, place: int, at: Instant) -> Case:
+        """Return a question about an act, to be put."""
+        return Case(self.reckoner, self.people, actor, place, at)
+
+    def moderate(self, actor: Asked, target: Asked, place: int, at: Instant, using: str | None) -> Answer:
+        """Answer whether one may moderate another; ``using`` is one of the act's capabilities, by its full name."""
+        all_using = self.frame.charter.rules.act("moderate").using
+        steps = self.case(actor, place, at).moderate(target, (using,) if using else all_using)
+        what = f"moderate {target.label}" + (f" using {using}" if using else "")
+        return self._answer(steps, actor, what, place)
+
+    def assign(self, actor: Asked, rank: Rank, target: Asked | None, place: int, at: Instant) -> Answer:
+        """Answer whether one may give a rank to another, or to someone with the automatic ranks alone."""
+        to = "themselves" if target and target.key == actor.key and target.member else target.label if target else ""
+        what = f"give {rank.title}" + (f" to {to}" if to else "")
+        return self._answer(self.case(actor, place, at).assign(rank, target), actor, what, place)
+
+    def unassign(self, actor: Asked, rank: Rank, target: Asked, place: int, at: Instant) -> Answer:
+        """Answer whether one may take a rank from another."""
+        steps = self.case(actor, place, at).unassign(rank, target)
+        return self._answer(steps, actor, f"take {rank.title} from {target.label}", place)
+
+    def manage(self, actor: Asked, rank: Rank, at: Instant) -> Answer:
+        """Answer whether one may change a rank."""
+        return self._answer(self.case(actor, 0, at).manage(rank), actor, f"change {rank.title}", None)
+
+    def call(self, actor: Asked, rank: Rank, place: int, at: Instant) -> Answer:
+        """Answer whether one may call on all who hold a rank."""
+        steps = self.case(actor, place, at).call(rank)
+        return self._answer(steps, actor, f"call on all who are {rank.title}", place)
+
+    def _answer(self, steps: list[Step], actor: Asked, what: str, place: int | None) -> Answer:
+        allowed = not any(step.holds is False for step in steps)
+        return Answer(allowed, self._teller(steps, actor, what, place, allowed=allowed))
+
+    def _teller(
+        self, steps: list[Step], actor: Asked, what: str, place: int | None, *, allowed: bool
+    ) -> Callable[[], Account]:
+        def tell() -> Account:
+            spot = "" if place is None else f" {in_place(self.frame.places[place].title, site=place == 0)}"
+            verdict = "Yes" if allowed else "No"
+            sentence = f"{verdict}: {actor.label} {'may' if allowed else 'may not'} {what}{spot}."
+            deciding = [step for step in steps if step.holds is allowed]
+            reason = " ".join(step.text for step in (deciding[-1:] if allowed else deciding))
+            return Account(sentence, reason or "Nothing stands against it.", tuple(steps))
+
+        return tell

@@ -1,0 +1,210 @@
+"""What a member comes down to when asked about: which ranks where, which groups, which exceptions (rule 4).
+
+Two members with the same profile get the same answers everywhere; the owner and those whose status does not count
+stand outside of it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from ask_above.charter.charter import Charter
+from ask_above.charter.moments import Instant
+from ask_above.decide.frame import Frame
+from ask_above.people.register import Assignment, Member, Register, reached_groups
+
+
+@dataclass(frozen=True, slots=True)
+class Profile:
+    """Ranks held everywhere and at places, groups, the member that exceptions are looked up for.
+
+    ``placed`` holds pairs of rank and place. ``pending`` marks someone whose groups' and own allows are not given.
+    """
+
+    automatic: tuple[int, ...] = ()
+    placed: frozenset[tuple[int, int]] = frozenset()
+    groups: frozenset[str] = frozenset()
+    exceptions: str | None = None
+    pending: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Holding:
+    """A rank that is held at a place and below, and where it comes from.
+
+    ``how`` is automatic, assigned, conferred, entry or asked.
+    """
+
+    rank: int
+    place: int
+    how: str
+    assignment: Assignment | None = None
+    group: str | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """Someone a question is about, at a moment: a member, someone with a rank, or a visitor.
+
+    ``holdings`` are the ranks that count for what they may do; empty where the status does not count. ``recorded`` are
+    the ranks that count when they are acted on, ``later`` the assignments that have yet to start (rule 6.5).
+    ``since`` and ``until`` bound the time in which all of this stays the same.
+    """
+
+    label: str
+    form: str
+    status: str = "active"
+    key: str | None = None
+    member: Member | None = None
+    owner: bool = False
+    groups: frozenset[str] = frozenset()
+    exceptions: str | None = None
+    holdings: tuple[Holding, ...] = ()
+    recorded: tuple[Holding, ...] = ()
+    active: tuple[Holding, ...] = ()
+    later: tuple[Assignment, ...] = ()
+    since: Instant | None = None
+    until: Instant | None = None
+    profile: Profile | None = None
+
+    @property
+    def acts(self) -> bool:
+        """Whether they may act on others at all: an active member, or a rank asked as one (rule 6.1)."""
+        return self.form != "visitor" and self.status == "active"
+
+    @property
+    def rules_all(self) -> bool:
+        """Whether they are the owner, and active (rule 4.5)."""
+        return self.owner and self.status == "active"
+
+
+def profile_of(holdings: Iterable[Holding], groups: frozenset[str], exceptions: str | None, *, pending: bool) -> Profile:
+    """Fold holdings into a profile."""
+    automatic = {each.rank for each in holdings if each.how == "automatic"}
+    placed = frozenset((each.rank, each.place) for each in holdings if each.how != "automatic")
+    return Profile(tuple(sorted(automatic)), placed, groups, exceptions, pending)
+
+
+def ask_rank(frame: Frame, position: int) -> Asked:
+    """Return someone asked about as a rank (rule 4.9)."""
+    rank = frame.ranks[position]
+    placed = (Holding(position, 0, "asked"),)
+    label = rank.title
+    if rank.held_by is not None:
+        visitor = rank.held_by in ("anyone", "visitors")
+        automatic = _automatic(frame, "visitors" if visitor else "bots" if rank.held_by == "bots" else "members")
+        return _asked(label, "visitor" if visitor else "rank", "active", automatic, rank.key)
+    if rank.entry:
+        holdings = (*_automatic(frame, "anyone"), Holding(position, 0, "entry"))
+        return _asked(label, "rank", "pending", holdings, rank.key, _automatic(frame, "members"))
+    return _asked(label, "rank", "active", (*_automatic(frame, "members"), *placed), rank.key)
+
+
+def ask_visitor(frame: Frame) -> Asked:
+    """Return a visitor, who is not signed in (rule 4.10)."""
+    return _asked("a visitor", "visitor", "active", _automatic(frame, "visitors"), None)
+
+
+def ask_anybody(frame: Frame) -> Asked:
+    """Return someone who holds the automatic ranks of members alone (rule 6.8)."""
+    return _asked("a member without other ranks", "rank", "active", _automatic(frame, "members"), None)
+
+
+def _asked(
+    label: str,
+    form: str,
+    status: str,
+    holdings: tuple[Holding, ...],
+    key: str | None,
+    active: tuple[Holding, ...] | None = None,
+) -> Asked:
+    profile = profile_of(holdings, frozenset(), None, pending=status == "pending")
+    active = holdings if active is None else active
+    return Asked(label, form, status, key, holdings=holdings, recorded=holdings, active=active, profile=profile)
+
+
+def _automatic(frame: Frame, who: str) -> tuple[Holding, ...]:
+    """Return the automatic ranks of visitors, members or bots, or of ``anyone`` alone (rule 4.1)."""
+    also = {"anyone": (), "visitors": ("visitors",), "members": ("members",), "bots": ("members", "bots")}[who]
+    ranks = sorted(rank for by in ("anyone", *also) for rank in frame.automatic[by])
+    return tuple(Holding(rank, 0, "automatic") for rank in ranks)
+
+
+class People:
+    """The register made ready for questions: who someone is at a moment, kept for as long as it stays the same."""
+
+    def __init__(self, frame: Frame, register: Register) -> None:
+        self.frame, self.register = frame, register
+        self._known: dict[str, Asked] = {}
+
+    def ask(self, key: str, at: Instant) -> Asked:
+        """Return a member as they stand at an instant."""
+        known = self._known.get(key)
+        if known is not None:
+            since, until = known.since, known.until
+            if (since is None or since <= at) and (until is None or at < until):
+                return known
+        known = self._known[key] = ask_member(self.frame, self.register, self.register.members[key], at)
+        return known
+
+    def all(self, at: Instant) -> Iterable[Asked]:
+        """Return every member as they stand at an instant, in the register's order."""
+        return (self.ask(key, at) for key in self.register.members)
+
+
+def ask_member(frame: Frame, register: Register, member: Member, at: Instant) -> Asked:
+    """Return a member as they stand at an instant (rules 4.1 to 4.6)."""
+    charter = frame.charter
+    groups = reached_groups(charter, member)
+    assignments = register.of(member.key)
+    given = [
+        Holding(frame.rank_at[each.rank], frame.place_at[each.place], "assigned", each)
+        for each in assignments
+        if each.period.contains(at)
+    ]
+    given += _conferred(frame, charter, groups)
+    automatic = _automatic(frame, "bots" if member.kind == "bot" else "members")
+    waiting = _automatic(frame, "anyone")
+    if frame.entry is not None:
+        waiting = (*waiting, Holding(frame.entry, 0, "entry"))
+    pending = member.status == "pending"
+    holdings = waiting if pending else (*automatic, *given) if member.status == "active" else ()
+    exceptions = member.key if member.key in frame.exceptional else None
+    counts = pending or member.status == "active"
+    since, until = _unchanged(assignments, at)
+    return Asked(
+        label=member.called,
+        form="member",
+        status=member.status,
+        key=member.key,
+        member=member,
+        owner=member.key == charter.owner,
+        groups=groups,
+        exceptions=exceptions,
+        holdings=holdings,
+        recorded=(*(waiting if pending else automatic), *given),
+        active=(*automatic, *given),
+        later=tuple(each for each in assignments if each.period.comes_after(at)),
+        since=since,
+        until=until,
+        profile=profile_of(holdings, groups, exceptions, pending=pending) if counts else None,
+    )
+
+
+def _conferred(frame: Frame, charter: Charter, groups: frozenset[str]) -> list[Holding]:
+    """Return the ranks that groups confer, in the charter's order (rule 4.3)."""
+    return [
+        Holding(frame.rank_at[each.rank], frame.place_at[each.place], "conferred", group=group.key)
+        for group in charter.groups.values()
+        if group.key in groups
+        for each in group.confers
+    ]
+
+
+def _unchanged(assignments: list[Assignment], at: Instant) -> tuple[Instant | None, Instant | None]:
+    """Return the bounds of the time around ``at`` in which no assignment starts or ends."""
+    edges = [edge for each in assignments for edge in (each.period.start, each.period.end) if edge is not None]
+    before = [edge for edge in edges if edge <= at]
+    after = [edge for edge in edges if edge > at]
+    return max(before, default=None), min(after, default=None)

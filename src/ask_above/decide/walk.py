@@ -1,0 +1,160 @@
+"""From a profile to what is held and what can be used at a place (rules 5.2 to 5.6).
+
+Every answer, fast or explained, comes from the functions in this module: the explanation reads the same layers.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from typing import NamedTuple
+
+from ask_above.charter.places import GateTerm
+from ask_above.decide.frame import Frame, Word, first_says
+from ask_above.decide.profile import Profile
+
+
+class Layer(NamedTuple):
+    """What one layer at one place gives and takes.
+
+    ``name`` is a for automatic ranks, b for other ranks, c for groups, d for the member's exception. ``speakers`` are
+    the ranks or groups, or the member, that said something, with their words.
+    """
+
+    place: int
+    name: str
+    allow: int
+    deny: int
+    speakers: tuple[tuple[str, Word], ...]
+
+
+class Held(NamedTuple):
+    """What is held at a place; ``unbounded`` where a rank held there is."""
+
+    mask: int
+    unbounded: bool
+
+
+def ranks_at(frame: Frame, profile: Profile, place: int) -> list[int]:
+    """Return the ranks held at a place, highest first (rules 4.1 to 4.3)."""
+    chain = frame.chains[place]
+    found = {rank for rank, where in profile.placed if where in chain}
+    return sorted(found.union(profile.automatic))
+
+
+def standing(frame: Frame, profile: Profile | None, place: int) -> int:
+    """Return the position of the highest rank held at a place; without any, a position below all (rule 4.8)."""
+    ranks = ranks_at(frame, profile, place) if profile else []
+    return ranks[0] if ranks else len(frame.ranks)
+
+
+def settle(words: Iterable[Word], disagreement: str) -> tuple[int, int]:
+    """Settle the words of several ranks, highest first, into what is allowed and what is denied (rule 5.4)."""
+    words = list(words)
+    if disagreement == "topmost":
+        joined = first_says(words)
+        return joined.allow, joined.deny
+    allow = deny = 0
+    for word in words:
+        allow |= word.allow
+        deny |= word.deny
+    return (allow, deny & ~allow) if disagreement == "allow" else (allow & ~deny, deny)
+
+
+def layers(frame: Frame, profile: Profile, place: int) -> Iterator[Layer]:
+    """Walk from the root to ``place``, four layers at each; each later one overwrites what stood before (rule 5.4)."""
+    ranks = ranks_at(frame, profile, place)
+    automatic = [frame.ranks[rank].key for rank in ranks if frame.ranks[rank].automatic]
+    others = [frame.ranks[rank].key for rank in ranks if not frame.ranks[rank].automatic]
+    rule = frame.charter.rules.disagreement
+    for here in frame.chains[place]:
+        for name, holders, settled in (("a", automatic, rule), ("b", others, rule), ("c", profile.groups, "deny")):
+            speakers = tuple((key, word) for key in holders if any(word := frame.word(here, key)))
+            if speakers:
+                allow, deny = settle((word for _, word in speakers), settled)
+                given = 0 if name == "c" and profile.pending else allow
+                yield Layer(here, name, given, deny, speakers)
+        entry = frame.exception(here, profile.exceptions)
+        if entry is not None:
+            word = frame.word_of(entry)
+            given = 0 if profile.pending else word.allow
+            yield Layer(here, "d", given, word.deny, ((entry.of, word),))
+
+
+def closed_gate(frame: Frame, profile: Profile, place: int) -> int | None:
+    """Return the first place on the way whose gate is not satisfied (rule 5.3)."""
+    for here in frame.chains[place]:
+        if here in frame.gated and not passes(frame, profile, here):
+            return here
+    return None
+
+
+def passes(frame: Frame, profile: Profile, place: int) -> bool:
+    """Tell whether the gate of one place is satisfied; ranks count if they are held at that place."""
+    gate = frame.places[place].gate
+    if gate is None:
+        return True
+    ranks = ranks_at(frame, profile, place)
+
+    def meets(term: GateTerm) -> bool:
+        if term.group:
+            return term.key in profile.groups
+        position = frame.rank_at[term.key]
+        return bool(ranks) and ranks[0] <= position if term.above else position in ranks
+
+    return (
+        (not gate.any or any(map(meets, gate.any)))
+        and all(map(meets, gate.all))
+        and not any(map(meets, gate.none))
+    )
+
+
+def held(frame: Frame, profile: Profile, place: int, *, gated: bool = True) -> Held:
+    """Return what is held at a place (rules 5.2 to 5.5); ``gated=False`` leaves gates aside, as gains need it."""
+    ranks = ranks_at(frame, profile, place)
+    if not frame.unbounded.isdisjoint(ranks):
+        return Held(frame.catalogue.everything, unbounded=True)
+    if gated and closed_gate(frame, profile, place) is not None:
+        return Held(0, unbounded=False)
+    mask = bars = 0
+    for rank in ranks:
+        mask |= frame.carried[rank]
+    for layer in layers(frame, profile, place):
+        mask = (mask | layer.allow) & ~layer.deny
+        for _, word in layer.speakers:
+            bars |= word.bar
+    return Held(mask & ~bars, unbounded=False)
+
+
+def usable(frame: Frame, mask: int, place: int) -> int:
+    """Return what of the capabilities held at a place can be used there (rule 5.6)."""
+    result = 0
+    for key in frame.catalogue.names(mask & frame.has_meaning(place)):
+        rests = frame.rests(key, place)
+        if rests & mask == rests:
+            result |= frame.catalogue.bit[key]
+    return result
+
+
+class Reckoner:
+    """Keeps what is held and usable for profiles that were asked about before."""
+
+    def __init__(self, frame: Frame) -> None:
+        self.frame = frame
+        self._held: dict[tuple[Profile, int, bool], Held] = {}
+        self._usable: dict[tuple[Profile, int], int] = {}
+
+    def held(self, profile: Profile, place: int, *, gated: bool = True) -> Held:
+        """Return what :func:`held` says."""
+        key = (profile, place, gated)
+        known = self._held.get(key)
+        if known is None:
+            known = self._held[key] = held(self.frame, profile, place, gated=gated)
+        return known
+
+    def usable(self, profile: Profile, place: int) -> int:
+        """Return what can be used at a place."""
+        key = (profile, place)
+        known = self._usable.get(key)
+        if known is None:
+            known = self._usable[key] = usable(self.frame, self.held(profile, place).mask, place)
+        return known

@@ -1,0 +1,1 @@
+"""The demo community: Wren Valley River Watch."""

@@ -1,0 +1,114 @@
+"""Everything that Ask Above raises, in one tree.
+
+::
+
+    AskAboveError
+    ├── FaultyFilesError (ValueError)         the files cannot be meant as they stand; lists every fault
+    ├── MissingFileError (FileNotFoundError)  there is no charter where one was looked for
+    ├── UnknownNameError (LookupError)        a member, rank, place or capability that does not exist
+    └── QuestionError (ValueError)            a question that has no meaning
+        └── MomentError                       a moment without a time zone, or none at all
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+__all__ = [
+    "AskAboveError",
+    "Fault",
+    "FaultyFilesError",
+    "MissingFileError",
+    "MomentError",
+    "QuestionError",
+    "UnknownNameError",
+]
+
+
+class AskAboveError(Exception):
+    """The base of all errors of this package; its text is meant for the administrator."""
+
+
+@dataclass(frozen=True, slots=True)
+class Fault:
+    """One thing that is wrong in a file, and where.
+
+    ``line`` and ``column`` count from 1 and are 0 where there is no such place (a file that is missing).
+    ``path`` is the way to the spot in the words of the file: ``ranks › warden › grants``.
+    """
+
+    file: str
+    line: int
+    column: int
+    path: str
+    code: str
+    message: str
+    expected: str = ""
+    found: str = ""
+    nearest: tuple[str, ...] = ()
+    source: str = ""
+
+    def __str__(self) -> str:
+        spot = f"{self.file}, line {self.line}, column {self.column}" if self.line else self.file
+        lines = [f"{spot} · {self.path}" if self.path else spot, f"  {self.message}"]
+        if self.expected:
+            lines.append(f"  expected: {self.expected}")
+        if self.nearest:
+            lines.append(f"  nearest:  {', '.join(self.nearest)}")
+        lines += [f"  {line}" for line in self.snippet()]
+        return "\n".join(lines)
+
+    def snippet(self, width: int = 96) -> list[str]:
+        """Return the source line with a caret under the spot, cut to ``width`` around it."""
+        if not self.source.strip():
+            return []
+        text, at = self.source.replace("\t", " "), self.column - 1
+        start = max(0, at - width + 24) if len(text) > width else 0
+        shown = ("…" if start else "") + text[start : start + width]
+        if start + width < len(text):
+            shown += "…"
+        label = str(self.line)
+        caret = " " * (at - start + bool(start)) + "^"
+        return [f"{label} | {shown}", f"{' ' * len(label)} | {caret}"]
+
+
+class FaultyFilesError(AskAboveError, ValueError):
+    """The charter or the register cannot be meant as written; ``faults`` lists all that is wrong."""
+
+    def __init__(self, faults: list[Fault]) -> None:
+        self.faults: tuple[Fault, ...] = tuple(faults)
+        super().__init__(str(self))
+
+    def __str__(self) -> str:
+        count = len(self.faults)
+        head = "1 fault" if count == 1 else f"{count} faults"
+        return "\n\n".join([*map(str, self.faults), f"{head}; nothing was read."])
+
+
+class MissingFileError(AskAboveError, FileNotFoundError):
+    """There is no charter where one was looked for."""
+
+    def __str__(self) -> str:
+        return str(self.args[0])
+
+
+class UnknownNameError(AskAboveError, LookupError):
+    """A name that nothing has; ``nearest`` holds the known names that are most like it."""
+
+    def __init__(self, what: str, name: str, nearest: tuple[str, ...] = (), hint: str = "") -> None:
+        self.what, self.name, self.nearest, self.hint = what, name, nearest, hint
+        super().__init__(str(self))
+
+    def __str__(self) -> str:
+        text = f"There is no {self.what} '{self.name}'."
+        if self.nearest:
+            text += f" Nearest: {', '.join(self.nearest)}."
+        return f"{text} {self.hint}" if self.hint else text
+
+
+class QuestionError(AskAboveError, ValueError):
+    """A question that has no meaning as it was put."""
+
+
+class MomentError(QuestionError):
+    """A moment that is none, or that has no time zone."""

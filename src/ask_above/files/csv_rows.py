@@ -1,0 +1,118 @@
+"""Read the two files of the register: rows of text with the place of every cell."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Iterator
+
+from ask_above.charter.names import nearest
+from ask_above.errors import Fault
+from ask_above.files.yaml_text import decode
+from ask_above.people.reading import Row, Rows
+
+
+def read_rows(name: str, raw: bytes, columns: tuple[str, ...], required: tuple[str, ...]) -> Rows:
+    """Return the rows of a CSV file whose first line names its columns."""
+    text, faults = decode(name, raw)
+    rows = Rows(name, [], faults)
+    if faults:
+        return rows
+    if "\x00" in text:
+        line = text[: text.index("\x00")].count("\n") + 1
+        faults.append(Fault(name, line, 1, "", "not-text", "this is no text file: it holds a NUL byte", "a CSV file"))
+        return rows
+    records = _records(rows, text)
+    header = next(records, None)
+    if header is None:
+        expected = f"a first line that names the columns: {','.join(columns)}"
+        faults.append(Fault(name, 1, 1, "", "empty-file", "the file is empty", expected))
+        return rows
+    names = [cell.strip() for cell in header[1]]
+    if _check_header(rows, names, text, columns, required):
+        rows.rows = list(_rows(rows, names, records, text))
+    return rows
+
+
+def _records(rows: Rows, text: str) -> Iterator[tuple[int, list[str]]]:
+    """Yield each record with the line it starts on; blank lines are none."""
+    reader = csv.reader(io.StringIO(text, newline=""), strict=True)
+    line = 1
+    try:
+        for record in reader:
+            if record and any(cell.strip() for cell in record):
+                yield line, record
+            line = reader.line_num + 1
+    except csv.Error as error:
+        said = str(error)
+        message = f"this cannot be read as CSV: {said}"
+        if "end of data" in said:
+            message = "a quote is opened and never closed"
+        elif "expected after" in said:
+            message = "a quote inside a quoted cell must be doubled"
+        source = _lines(text)[line - 1] if line <= len(_lines(text)) else ""
+        rows.faults.append(Fault(rows.name, line, 1, "", "not-csv", message, "cells separated by commas", source=source))
+
+
+def _lines(text: str) -> list[str]:
+    return text.replace("\r\n", "\n").replace("\r", "\n").split("\n")
+
+
+def _check_header(rows: Rows, names: list[str], text: str, columns: tuple[str, ...], required: tuple[str, ...]) -> bool:
+    source = _lines(text)[0]
+    before = len(rows.faults)
+
+    def fault(column: str, code: str, message: str, near: tuple[str, ...] = ()) -> None:
+        at = source.find(column) + 1 if column else 1
+        expected = f"columns among {', '.join(columns)}"
+        rows.faults.append(Fault(rows.name, 1, at, column, code, message, expected, f"'{column}'", near, source))
+
+    for n, column in enumerate(names):
+        if column not in columns:
+            fault(column, "unknown-column", f"there is no column '{column}'", nearest(column, columns))
+        elif column in names[:n]:
+            fault(column, "twice", f"the column '{column}' stands twice")
+    for column in required:
+        if column not in names:
+            fault("", "missing", f"the column '{column}' is missing from the first line")
+    return len(rows.faults) == before
+
+
+def _rows(rows: Rows, names: list[str], records: Iterator[tuple[int, list[str]]], text: str) -> Iterator[Row]:
+    for line, record in records:
+        cells = dict(zip(names, (cell.strip() for cell in record), strict=False))
+        row = Row(cells, line, _finder(text, names, line))
+        if len(record) > len(names):
+            message = f"this row has {len(record)} cells, the first line names {len(names)} columns"
+            rows.fault(row, names[-1], "too-many-cells", message, "a cell with a comma in it in quotes")
+            continue
+        yield row
+
+
+class _finder:  # noqa: N801 (a function with its arguments kept)
+    """Finds the line and column of a cell, only when a fault asks for it."""
+
+    __slots__ = ("line", "names", "text")
+
+    def __init__(self, text: str, names: list[str], line: int) -> None:
+        self.text, self.names, self.line = text, names, line
+
+    def __call__(self, column: str) -> tuple[int, int, str]:
+        lines = _lines(self.text)
+        wanted = self.names.index(column) if column in self.names else 0
+        line, at, quoted, number = self.line, 0, False, 0
+        while number < wanted:
+            source = lines[line - 1]
+            if at >= len(source):
+                if not quoted or line >= len(lines):
+                    break
+                line, at = line + 1, 0
+                continue
+            if source[at] == '"':
+                quoted = not quoted
+            elif source[at] == "," and not quoted:
+                number += 1
+            at += 1
+        source = lines[line - 1]
+        at += len(source[at:]) - len(source[at:].lstrip()) if at < len(source) else 0
+        return line, at + 1, source

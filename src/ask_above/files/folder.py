@@ -1,0 +1,114 @@
+"""A community's folder: find its files, read them together, report every fault of all of them at once."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from pathlib import Path
+from typing import NamedTuple
+
+from ask_above.charter.charter import Charter
+from ask_above.charter.reading.document import Document
+from ask_above.charter.reading.whole import Read, add_on_files, read_charter
+from ask_above.errors import Fault, FaultyFilesError, MissingFileError
+from ask_above.files.csv_rows import read_rows
+from ask_above.files.yaml_text import read_yaml
+from ask_above.people.reading import ASSIGNMENT_COLUMNS, MEMBER_COLUMNS, Rows, read_register
+from ask_above.people.register import Register
+
+CHARTER = "charter.yaml"
+MEMBERS = "members.csv"
+ASSIGNMENTS = "assignments.csv"
+
+Fetch = Callable[[str], bytes | None]
+"""Returns the bytes of a file of the folder, ``None`` where there is none; raises ``OSError`` where it cannot be read."""
+
+
+class Files(NamedTuple):
+    """What a community's files say."""
+
+    charter: Charter
+    register: Register
+
+
+def open_folder(path: str | Path) -> Files:
+    """Read a community's folder, or the folder of the charter that ``path`` names.
+
+    Raises :class:`MissingFileError` where there is no charter, :class:`FaultyFilesError` where anything is wrong.
+    """
+    folder, name = Path(path), CHARTER
+    if not folder.is_dir() and (folder.is_file() or folder.suffix in (".yaml", ".yml")):
+        folder, name = folder.parent, folder.name
+    if not (folder / name).exists():
+        where = f"the folder '{folder}'" if folder.is_dir() else f"'{folder}', which is no folder"
+        raise MissingFileError(
+            f"There is no {name} in {where}. Name the community's folder, or write the demo there with: ask-above demo DIR"
+        )
+
+    def fetch(wanted: str) -> bytes | None:
+        file = folder / wanted
+        return file.read_bytes() if file.exists() else None
+
+    return read_files(fetch, name)
+
+
+def read_texts(texts: Mapping[str, str]) -> Files:
+    """Read a community from texts by file name, as if they stood in a folder."""
+    return read_files(lambda name: texts[name].encode() if name in texts else None, CHARTER)
+
+
+def read_files(fetch: Fetch, name: str) -> Files:
+    """Read the charter called ``name``, its add-ons and the register; raise with all that is wrong in any of them."""
+    faults: list[Fault] = []
+    raw = _fetched(fetch, name, faults)
+    document = read_yaml(name, raw or b"") if raw is not None else Document(name, None, faults=[])
+    add_ons = [] if document.data is None else _add_ons(document, fetch, name)
+    read = read_charter(document, add_ons) if document.data is not None else None
+    members = _rows(fetch, MEMBERS, MEMBER_COLUMNS, ("key",), faults)
+    assignments = _rows(fetch, ASSIGNMENTS, ASSIGNMENT_COLUMNS, ("member", "rank"), faults)
+    register = read_register(members, assignments, read.names if read else None, name)
+    for source in (document, *add_ons, members, assignments):
+        faults += source.faults if source else []
+    if faults or read is None:
+        raise FaultyFilesError(_in_order(faults))
+    return Files(read.charter, register)
+
+
+def _in_order(faults: list[Fault]) -> list[Fault]:
+    """Return the faults file by file, each in the order of its lines."""
+    files = list(dict.fromkeys(fault.file for fault in faults))
+    return sorted(faults, key=lambda fault: (files.index(fault.file), fault.line, fault.column))
+
+
+def _fetched(fetch: Fetch, name: str, faults: list[Fault]) -> bytes | None:
+    try:
+        return fetch(name)
+    except OSError as error:
+        message = f"the file cannot be read: {error.strerror or error}"
+        faults.append(Fault(name, 0, 0, "", "unreadable", message, "a file that you may read"))
+        return None
+
+
+def _rows(
+    fetch: Fetch, name: str, columns: tuple[str, ...], required: tuple[str, ...], faults: list[Fault]
+) -> Rows | None:
+    raw = _fetched(fetch, name, faults)
+    return None if raw is None else read_rows(name, raw, columns, required)
+
+
+def _add_ons(charter: Document, fetch: Fetch, name: str) -> list[Document]:
+    documents: list[Document] = []
+    for n, file in add_on_files(charter):
+        path = ("add-ons", n)
+        if "/" in file or "\\" in file or file in ("", ".", "..") or file == name or "\x00" in file:
+            message = f"'{file}' is no add-on file beside the charter"
+            charter.fault(path, "bad-add-on", message, expected="the name of a file in the same folder")
+        elif file in [document.name for document in documents]:
+            charter.fault(path, "twice", f"the add-on file '{file}' is named twice", expected="each file once")
+        else:
+            raw = _fetched(fetch, file, charter.faults)
+            if raw is None:
+                message = f"there is no file '{file}' beside {name}"
+                charter.fault(path, "missing-add-on", message, expected="a file in the same folder")
+            else:
+                documents.append(read_yaml(file, raw))
+    return [document for document in documents if document.data is not None or document.faults]

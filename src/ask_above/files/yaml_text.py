@@ -1,0 +1,200 @@
+"""Read YAML into plain data with the place of every piece; nothing else touches the parser's nodes.
+
+Every scalar is text; a plain scalar with nothing in it is ``None``. The parser is the C one.
+"""
+
+from __future__ import annotations
+
+import re
+from typing import Any, TypeAlias
+
+import yaml
+
+from ask_above.charter.reading.document import Document, Mark, Path
+from ask_above.errors import Fault
+
+try:
+    _Loader: Any = yaml.CBaseLoader
+except AttributeError:  # a PyYAML built without its C core reads the same, only slower
+    _Loader = yaml.BaseLoader
+
+_BREAK = re.compile("\r\n|[\r\n\x85\u2028\u2029]")
+_FORBIDDEN = re.compile("[^\t\n\r\x20-\x7e\x85\xa0-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
+_DEEPEST = 240
+_MOST_NODES = 2_000_000
+
+_Node: TypeAlias = Any
+
+
+def decode(name: str, raw: bytes) -> tuple[str, list[Fault]]:
+    """Return a file's text, or the fault that keeps it from being text."""
+    try:
+        text = raw.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        before = raw[: error.start].decode("utf-8", errors="replace")
+        lines = _BREAK.split(before)
+        what = "The file is UTF-16" if raw[:2] in (b"\xff\xfe", b"\xfe\xff") else f"byte 0x{raw[error.start]:02x} is not UTF-8"
+        message = f"{what}; save the file as UTF-8 in your editor"
+        source = lines[-1] if "\x00" not in lines[-1] else ""
+        fault = Fault(
+            name, len(lines), len(lines[-1]) + 1, "", "not-utf-8", message, "a text file in UTF-8", source=source
+        )
+        return "", [fault]
+    return text, []
+
+
+def read_yaml(name: str, raw: bytes) -> Document:
+    """Return the document; where it is no YAML its data is ``None`` and its faults say why."""
+    text, faults = decode(name, raw)
+    document = Document(name, None, {}, _BREAK.split(text), faults)
+    if faults or _has_forbidden(document, text):
+        return document
+    try:
+        node = yaml.compose(text, Loader=_Loader)
+    except yaml.MarkedYAMLError as error:
+        _syntax_fault(document, error)
+        return document
+    except yaml.YAMLError as error:
+        document.faults.append(Fault(name, 1, 1, "", "not-yaml", f"this cannot be read as YAML: {error}"))
+        return document
+    if node is None:
+        message = "the file is empty, or holds nothing but comments"
+        document.faults.append(Fault(name, 1, 1, "", "empty-file", message, "lines like charter: 1"))
+        return document
+    document.data = _Converter(document).convert(node)
+    return document
+
+
+def _has_forbidden(document: Document, text: str) -> bool:
+    match = _FORBIDDEN.search(text)
+    if match:
+        before = _BREAK.split(text[: match.start()])
+        message = f"the control character {ord(match.group()):#06x} cannot stand in a YAML file; delete it"
+        document.faults.append(
+            Fault(document.name, len(before), len(before[-1]) + 1, "", "control-character", message, "plain text")
+        )
+    return match is not None
+
+
+class _Converter:
+    """Turns nodes into plain data, and notes where each piece stands."""
+
+    def __init__(self, document: Document) -> None:
+        self.document = document
+        self.marks: dict[Path, Mark] = {}
+        document.marks = self.marks
+        self.open: list[int] = []
+        self.count = 0
+
+    def convert(self, node: _Node) -> Any:
+        """Return the data of the root."""
+        return self._data(node, (), None)
+
+    def _data(self, node: _Node, path: Path, key: _Node) -> Any:
+        start = node.start_mark
+        line, column = start.line + 1, start.column + 1
+        style = getattr(node, "style", None)
+        before = start if key is None else key.start_mark
+        self.marks[path] = Mark(line, column, before.line + 1, before.column + 1, style in ("'", '"'))
+        self._check(node, path)
+        if isinstance(node, yaml.ScalarNode):
+            return None if not node.value and style not in ("'", '"', "|", ">") else node.value
+        if self._too_much(node, path):
+            return None
+        self.open.append(id(node))
+        data = self._list(node, path) if isinstance(node, yaml.SequenceNode) else self._mapping(node, path)
+        self.open.pop()
+        return data
+
+    def _check(self, node: _Node, path: Path) -> None:
+        tag = node.tag
+        if tag not in _PLAIN_TAGS:
+            message = f"the tag {tag.replace('tag:yaml.org,2002:', '!!')} is not part of this format; take it away"
+            self.document.fault(path, "tag", message, expected="the value alone")
+
+    def _too_much(self, node: _Node, path: Path) -> bool:
+        self.count += 1
+        if id(node) in self.open:
+            self.document.fault(path, "alias-loop", "this alias contains itself", expected="the value, written out")
+        elif len(self.open) >= _DEEPEST:
+            self.document.fault(path, "too-deep", f"this is nested deeper than {_DEEPEST} levels", expected="less")
+        elif self.count == _MOST_NODES:
+            self.document.fault(path, "too-much", "aliases make this grow beyond all bounds", expected="less")
+        return id(node) in self.open or len(self.open) >= _DEEPEST or self.count >= _MOST_NODES
+
+    def _list(self, node: _Node, path: Path) -> list[Any]:
+        return [self._data(each, (*path, n), None) for n, each in enumerate(node.value)]
+
+    def _mapping(self, node: _Node, path: Path) -> dict[str, Any]:
+        data: dict[str, Any] = {}
+        for key, value in node.value:
+            if not isinstance(key, yaml.ScalarNode):
+                self._fault_at(key, path, "bad-key", "a list or mapping cannot be a key", "text before the colon")
+                continue
+            name = key.value
+            if name in data:
+                first = self.marks[(*path, name)]
+                message = f"'{name}' stands twice here; the first is on line {first.key_line}"
+                self._fault_at(key, (*path, name), "twice", message, "each key once")
+                continue
+            data[name] = self._data(value, (*path, name), key)
+        return data
+
+    def _fault_at(self, node: _Node, path: Path, code: str, message: str, expected: str) -> None:
+        line, column = node.start_mark.line + 1, node.start_mark.column + 1
+        document = self.document
+        source = document.lines[line - 1] if line <= len(document.lines) else ""
+        spelled = " › ".join(str(step) for step in path)
+        document.faults.append(
+            Fault(document.name, line, column, spelled, code, message, expected, source=source)
+        )
+
+
+_PLAIN_TAGS = frozenset(f"tag:yaml.org,2002:{kind}" for kind in ("str", "map", "seq"))
+
+_SAID = (
+    ("found character that cannot start any token", "%@`", "a value cannot start with {char}; put it in quotes"),
+    ("mapping values are not allowed", "", "a second ': ' in one line, or a line that is indented wrongly; quote the text, or line it up"),
+    ("block sequence entries are not allowed", "", "a '- ' cannot stand here; put the list on lines of its own, or write [one, two]"),
+    ("could not find expected ':'", "", "a line without a colon; write key: value, or line it up with the text it belongs to"),
+    ("did not find expected ',' or ']'", "", "a list that opens with [ is not closed; the ] is missing, or a comma"),
+    ("did not find expected ',' or '}'", "", "a mapping that opens with {{ is not closed; the }} is missing, or a comma"),
+    ("found unexpected end of stream", "", "a quote is opened and never closed"),
+    ("unknown escape", "", "a \\ inside double quotes means something else; use single quotes"),
+    ("another document", "", "a line '---' starts a second document; a charter is one"),
+    ("did not find expected key", "", "this line is indented differently from the ones it belongs to; line it up"),
+    ("did not find expected '-'", "", "this line is indented differently from the list it belongs to; line it up"),
+    ("undefined alias", "", "a * before a word is an alias in YAML; put it in quotes, such as \"*\""),
+    ("nesting depth", "", "this is nested far too deep"),
+)  # fmt: skip
+
+
+def _syntax_fault(document: Document, error: yaml.MarkedYAMLError) -> None:
+    """Say in plain words what the parser stumbled over, and where."""
+    problem, context = str(error.problem or ""), str(error.context or "")
+    mark = error.problem_mark or error.context_mark
+    line, column = (mark.line + 1, mark.column + 1) if mark else (1, 1)
+    tabs = [n for n, text in enumerate(document.lines, 1) if "\t" in text[: len(text) - len(text.lstrip())]]
+    if tabs and ("tab" in problem or "cannot start any token" in problem or "indent" in problem + context):
+        for n in tabs:
+            _add(document, n, document.lines[n - 1].index("\t") + 1, "tab", "a tab indents this line; YAML wants spaces")
+        return
+    if "alias" in context:
+        message = 'a * at the start of a word is an alias in YAML; put it in quotes, such as "*"'
+    elif "anchor" in context:
+        message = "a & at the start of a word is an anchor in YAML; put it in quotes"
+    else:
+        message = next((said for sign, _, said in _SAID if sign in problem), f"this cannot be read as YAML: {problem}")
+    if "opened and never closed" in message or "is not closed" in message:
+        start = error.context_mark or mark
+        line, column = (start.line + 1, start.column + 1) if start else (line, column)
+    source = document.lines[line - 1] if line <= len(document.lines) else ""
+    char = source[column - 1 : column]
+    _add(document, line, column, "not-yaml", message.format(char=f"'{char}'"))
+
+
+def _add(document: Document, line: int, column: int, code: str, message: str) -> None:
+    if line > len(document.lines):
+        line, column = len(document.lines), len(document.lines[-1]) + 1
+    source = document.lines[line - 1]
+    document.faults.append(Fault(document.name, line, column, "", code, message, source=source))

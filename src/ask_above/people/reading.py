@@ -1,0 +1,180 @@
+"""From rows of text to a register, collecting every fault on the way."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, field
+from datetime import UTC
+
+from ask_above.charter.moments import HOW_TO_WRITE, Period, parse, period, zone
+from ask_above.charter.names import RESERVED, SITE, is_key, nearest
+from ask_above.charter.reading.context import Names
+from ask_above.charter.where import Where
+from ask_above.errors import Fault
+from ask_above.people.register import KINDS, STATUSES, Assignment, Member, Register
+
+MEMBER_COLUMNS = ("key", "name", "email", "kind", "status", "joined", "groups", "note")
+ASSIGNMENT_COLUMNS = ("member", "rank", "place", "from", "until", "by", "why")
+
+
+@dataclass(slots=True)
+class Row:
+    """One row of a file: its cells by column, the line it starts on, and how to find a cell's column."""
+
+    cells: Mapping[str, str]
+    line: int
+    find: Callable[[str], tuple[int, int, str]] = field(default=lambda _: (0, 0, ""))
+
+
+@dataclass(slots=True)
+class Rows:
+    """The rows of one file and the faults found in it."""
+
+    name: str
+    rows: Iterable[Row]
+    faults: list[Fault] = field(default_factory=list)
+
+    def fault(
+        self, row: Row, column: str, code: str, message: str, expected: str = "", near: tuple[str, ...] = ()
+    ) -> None:
+        """Note a fault in a cell."""
+        line, at, source = row.find(column)
+        found = f"'{row.cells.get(column, '')}'"
+        self.faults.append(
+            Fault(self.name, line or row.line, at, column, code, message, expected, found, near, source)
+        )
+
+
+def read_register(members: Rows | None, assignments: Rows | None, names: Names | None, charter: str) -> Register:
+    """Read a register; without ``names`` only the form of the rows is looked at. ``charter`` is its file's name."""
+    known: dict[str, Member] = {}
+    for row in members.rows if members else ():
+        member = _member(members, row, known, names, charter) if members else None
+        if member:
+            known[member.key] = member
+    source = members.name if members else ""
+    reader = _Assignments(assignments, known, names, charter, source) if assignments else None
+    found = tuple(filter(None, map(reader.read, assignments.rows))) if reader and assignments else ()
+    return Register(known, found, source)
+
+
+def _member(rows: Rows, row: Row, known: dict[str, Member], names: Names | None, charter: str) -> Member | None:
+    cells = row.cells
+    key = cells.get("key", "")
+    if not is_key(key):
+        message = f"'{key}' cannot be the key of a member" if key else "a member needs a key"
+        rows.fault(row, "key", "bad-key", message, "small letters, digits, - and _, such as petra")
+        return None
+    if key in RESERVED:
+        rows.fault(row, "key", "reserved-word", f"'{key}' is a reserved word", "another key; the name may say anything")
+        return None
+    if key in known:
+        message = f"the member '{key}' stands on line {known[key].where.line} already"
+        rows.fault(row, "key", "twice", message, "each member once")
+        return None
+    for column, options in (("kind", KINDS), ("status", STATUSES)):
+        said = cells.get(column, "")
+        if said and said not in options:
+            message = f"'{said}' is no {column} of a member"
+            rows.fault(row, column, "unknown-word", message, f"one of {', '.join(options)}", nearest(said, options))
+    joined = cells.get("joined", "")
+    if joined and not _is_date(joined):
+        rows.fault(row, "joined", "bad-date", f"'{joined}' is no date", HOW_TO_WRITE)
+    groups = tuple(dict.fromkeys(filter(None, (part.strip() for part in cells.get("groups", "").split(";")))))
+    for group in groups if names else ():
+        if names and group not in names.groups:
+            what = "is a rank of" if group in names.ranks else "is no group in"
+            near = nearest(group, names.groups)
+            rows.fault(row, "groups", "unknown-group", f"'{group}' {what} {charter}", "groups separated by ;", near)
+    return Member(
+        key=key,
+        name=cells.get("name", ""),
+        email=cells.get("email", ""),
+        kind=cells.get("kind") or "person",
+        status=cells.get("status") or "active",
+        joined=joined,
+        groups=groups,
+        note=cells.get("note", ""),
+        where=Where(rows.name, row.line, 1),
+    )
+
+
+def _is_date(text: str) -> bool:
+    try:
+        parse(text)
+    except ValueError:
+        return False
+    return True
+
+
+@dataclass(slots=True)
+class _Assignments:
+    """Reads the rows of the assignments' file."""
+
+    rows: Rows
+    members: Mapping[str, Member]
+    names: Names | None
+    charter: str
+    source: str
+    _periods: dict[tuple[str, str], Period] = field(default_factory=dict)
+
+    def read(self, row: Row) -> Assignment | None:
+        cells = row.cells
+        member, rank, place = cells.get("member", ""), cells.get("rank", ""), cells.get("place") or SITE
+        good = self._member(row, member)
+        good = self._rank(row, rank) and good
+        good = self._place(row, place) and good
+        period = self._period(row, cells.get("from", ""), cells.get("until", ""))
+        if not good or period is None:
+            return None
+        where = Where(self.rows.name, row.line, 1)
+        return Assignment(member, rank, place, period, cells.get("by", ""), cells.get("why", ""), where)
+
+    def _member(self, row: Row, member: str) -> bool:
+        if member in self.members:
+            return True
+        if not member:
+            message = "an assignment needs a member"
+        elif self.source:
+            message = f"there is no member '{member}' in {self.source}"
+        else:
+            message = f"there is no member '{member}', as there is no members.csv"
+        self.rows.fault(row, "member", "unknown-member", message, "the key of a member", nearest(member, self.members))
+        return False
+
+    def _rank(self, row: Row, rank: str) -> bool:
+        if self.names is None:
+            return True
+        known = self.names.ranks.get(rank)
+        if known is None:
+            message = f"there is no rank '{rank}' in {self.charter}" if rank else "an assignment needs a rank"
+            near = nearest(rank, self.names.ranks)
+            self.rows.fault(row, "rank", "unknown-rank", message, "the key of a rank", near)
+            return False
+        if known.automatic:
+            message = f"'{rank}' is held without being given (held-by: {known.held_by}, {known.where}); drop this row"
+            self.rows.fault(row, "rank", "automatic-assigned", message, "a rank without 'held-by'")
+            return False
+        return True
+
+    def _place(self, row: Row, place: str) -> bool:
+        if self.names is None or place in self.names.places:
+            return True
+        message = f"there is no place '{place}' in {self.charter}"
+        near = nearest(place, self.names.places)
+        self.rows.fault(row, "place", "unknown-place", message, "the key of a place, or nothing for the site", near)
+        return False
+
+    def _period(self, row: Row, start: str, until: str) -> Period | None:
+        key = (start, until)
+        if key not in self._periods:
+            where = zone(self.names.zone if self.names else "UTC") or UTC
+            try:
+                self._periods[key] = period(start, until, where)
+            except ValueError:
+                for column, text in (("from", start), ("until", until)):
+                    if text and not _is_date(text):
+                        message = f"'{text}' is no date"
+                        self.rows.fault(row, column, "bad-date", message, HOW_TO_WRITE)
+                return None
+        return self._periods[key]

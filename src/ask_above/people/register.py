@@ -1,0 +1,89 @@
+"""The register: members, their groups, and who holds which rank where and when (rules 4.2 to 4.6)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+
+from ask_above.charter.charter import Charter
+from ask_above.charter.moments import ALWAYS, Period
+from ask_above.charter.names import SITE
+from ask_above.charter.where import NOWHERE, Where
+
+KINDS = ("person", "bot")
+STATUSES = ("invited", "pending", "active", "locked", "retired")
+
+
+@dataclass(frozen=True, slots=True)
+class Member:
+    """A person or a bot. ``groups`` are those that the member was put into, not those that include them."""
+
+    key: str
+    name: str = ""
+    email: str = ""
+    kind: str = "person"
+    status: str = "active"
+    joined: str = ""
+    groups: tuple[str, ...] = ()
+    note: str = ""
+    where: Where = NOWHERE
+
+    @property
+    def called(self) -> str:
+        """The name, or the key where there is none."""
+        return self.name or self.key
+
+
+@dataclass(frozen=True, slots=True)
+class Assignment:
+    """A member holds a rank at a place, and at all below it, for a period."""
+
+    member: str
+    rank: str
+    place: str = SITE
+    period: Period = ALWAYS
+    by: str = ""
+    why: str = ""
+    where: Where = NOWHERE
+
+
+@dataclass(slots=True)
+class Register:
+    """All members and assignments; ``source`` names the file that members come from, for messages."""
+
+    members: Mapping[str, Member] = field(default_factory=dict)
+    assignments: Iterable[Assignment] = ()
+    source: str = ""
+    _of: dict[str, list[Assignment]] = field(init=False, default_factory=dict)
+
+    def __post_init__(self) -> None:
+        self.assignments = tuple(self.assignments)
+        for assignment in self.assignments:
+            self._of.setdefault(assignment.member, []).append(assignment)
+
+    def of(self, member: str) -> list[Assignment]:
+        """Return a member's assignments, in the order of the file."""
+        return self._of.get(member, [])
+
+
+def reached_groups(charter: Charter, member: Member) -> frozenset[str]:
+    """Return every group that the member belongs to, the groups that include those too (rule 1.5)."""
+    if not member.groups:
+        return frozenset()
+    included_in = including(charter)
+    found, todo = set(member.groups), list(member.groups)
+    while todo:
+        for outer in included_in.get(todo.pop(), ()):
+            if outer not in found:
+                found.add(outer)
+                todo.append(outer)
+    return frozenset(found)
+
+
+def including(charter: Charter) -> dict[str, list[str]]:
+    """Return, for each group, the groups that include it."""
+    result: dict[str, list[str]] = {}
+    for group in charter.groups.values():
+        for inner in group.includes:
+            result.setdefault(inner, []).append(group.key)
+    return result
