@@ -63,7 +63,9 @@ class Maker:
 
     def make(self) -> Generated:
         caps = self.capabilities()
-        self.full = [k for key, s in caps.items() for k in ([f"{key}.own", f"{key}.all"] if s.get("authored") else [key])]
+        self.full = [
+            k for key, s in caps.items() for k in ([f"{key}.own", f"{key}.all"] if s.get("authored") else [key])
+        ]
         self.implied = _implied(caps)
         self.bundles = {"pack": self.some(self.full, 3) or self.full[:1]}
         self.bundles["crate"] = ["pack", *self.some(self.full, 1)]
@@ -94,7 +96,17 @@ class Maker:
         return Generated(charter, [self.member(key) for key in self.people], assignments)
 
     def capabilities(self) -> dict[str, Data]:
-        names = ["a.one", "a.two", "b.one", "b.two", "member.moderate", "rank.assign", "rank.manage", "rank.call", "see.it"]
+        names = [
+            "a.one",
+            "a.two",
+            "b.one",
+            "b.two",
+            "member.moderate",
+            "rank.assign",
+            "rank.manage",
+            "rank.call",
+            "see.it",
+        ]
         caps: dict[str, Data] = {}
         for n, key in enumerate(names):
             if n >= 4 and n != 8 and self.chance(0.15):

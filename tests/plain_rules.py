@@ -100,7 +100,9 @@ class Plain:
         if "seeing" in self.rules and place != "site":
             found.add(self.rules["seeing"])
         while True:
-            more = found | {x for c in found for x in [*self.caps[c].get("implies", []), *self.caps[c].get("needs", [])]}
+            more = found | {
+                x for c in found for x in [*self.caps[c].get("implies", []), *self.caps[c].get("needs", [])]
+            }
             if more == found:
                 return found
             found = more
@@ -221,7 +223,10 @@ class Plain:
     def barred(self, place: str, holder: str) -> set[str]:
         said = self.place[place]
         out: set[str] = set()
-        for entries in [said.get("overrides", {}), *(self.c["override-sets"][s] for s in said.get("like", []))]:
+        for entries in [
+            said.get("overrides", {}),
+            *(self.c["override-sets"][s] for s in said.get("like", [])),
+        ]:
             for k, e in entries.items():
                 covers = k == holder
                 if k.endswith("+") and holder in self.rank:
@@ -304,7 +309,12 @@ class Plain:
         return p.status == "active" and not p.visitor
 
     def using(self, act: str) -> list[str]:
-        default = {"moderate": "member.moderate", "assign": "rank.assign", "manage": "rank.manage", "call": "rank.call"}
+        default = {
+            "moderate": "member.moderate",
+            "assign": "rank.assign",
+            "manage": "rank.manage",
+            "call": "rank.call",
+        }
         said = self.rules.get(act, {}) if act == "call" else self.rules.get("authority", {}).get(act, {})
         using = said.get("using")
         if using is None:
@@ -413,7 +423,9 @@ class Plain:
         if not self.acts(a) or (t is not None and self.owner(t)):
             return False
         own = self.standing(a, place)
-        if not self.over("assign", own, self.ranks.index(r)) or not self.able("assign", a, place, r, self.using("assign")):
+        if not self.over("assign", own, self.ranks.index(r)) or not self.able(
+            "assign", a, place, r, self.using("assign")
+        ):
             return False
         if oneself:
             if not yes(self.act_rule("assign").get("self", "no")):

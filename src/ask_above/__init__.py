@@ -8,24 +8,28 @@ True
 
 from __future__ import annotations
 
-from ask_above.ask.expect import Unmet
-from ask_above.charter.charter import Charter
-from ask_above.charter.expectations import Expectation
-from ask_above.charter.ladder import Rank
-from ask_above.charter.places import Place
-from ask_above.community import VISITOR, Community
-from ask_above.decide.answer import Answer, Step
-from ask_above.decide.looks import Looks, PerkHeld
-from ask_above.errors import (
-    AskAboveError,
-    Fault,
-    FaultyFilesError,
-    MissingFileError,
-    MomentError,
-    QuestionError,
-    UnknownNameError,
-)
-from ask_above.people.register import Assignment, Member, Register
+from importlib import import_module
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from ask_above.ask.expect import Unmet
+    from ask_above.charter.charter import Charter
+    from ask_above.charter.expectations import Expectation
+    from ask_above.charter.ladder import Rank
+    from ask_above.charter.places import Place
+    from ask_above.community import VISITOR, Community
+    from ask_above.decide.answer import Answer, Step
+    from ask_above.decide.looks import Looks, PerkHeld
+    from ask_above.errors import (
+        AskAboveError,
+        Fault,
+        FaultyFilesError,
+        MissingFileError,
+        MomentError,
+        QuestionError,
+        UnknownNameError,
+    )
+    from ask_above.people.register import Assignment, Member, Register
 
 __all__ = [
     "VISITOR",
@@ -52,3 +56,43 @@ __all__ = [
 ]
 
 __version__ = "0.1.0"
+
+_WHERE = {
+    "VISITOR": "community",
+    "Answer": "decide.answer",
+    "AskAboveError": "errors",
+    "Assignment": "people.register",
+    "Charter": "charter.charter",
+    "Community": "community",
+    "Expectation": "charter.expectations",
+    "Fault": "errors",
+    "FaultyFilesError": "errors",
+    "Looks": "decide.looks",
+    "Member": "people.register",
+    "MissingFileError": "errors",
+    "MomentError": "errors",
+    "PerkHeld": "decide.looks",
+    "Place": "charter.places",
+    "QuestionError": "errors",
+    "Rank": "charter.ladder",
+    "Register": "people.register",
+    "Step": "decide.answer",
+    "UnknownNameError": "errors",
+    "Unmet": "ask.expect",
+}
+
+
+if not TYPE_CHECKING:
+
+    def __getattr__(name: str) -> Any:
+        """Import a public name when it is first used, so that the command line starts fast."""
+        if name not in _WHERE:
+            raise AttributeError(f"module 'ask_above' has no attribute '{name}'")
+        value = getattr(import_module(f"ask_above.{_WHERE[name]}"), name)
+        globals()[name] = value
+        return value
+
+
+def __dir__() -> list[str]:
+    """Name what is public."""
+    return [*__all__, "__version__"]

@@ -7,14 +7,12 @@ from datetime import UTC, date, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Final, TypeAlias
 
-from ask_above.ask import expect, tables
 from ask_above.charter.charter import Charter
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant, instant, start_of
 from ask_above.charter.names import SITE, nearest
 from ask_above.charter.places import Place
 from ask_above.decide.answer import Answer
-from ask_above.decide.looks import Looks, PerkHeld, looks, perks
 from ask_above.decide.may import Decider
 from ask_above.decide.profile import Asked, ask_rank, ask_visitor
 from ask_above.errors import MomentError, QuestionError, UnknownNameError
@@ -23,6 +21,9 @@ from ask_above.people.register import Member, Register
 
 if TYPE_CHECKING:
     import pandas as pd
+
+    from ask_above.ask.expect import Unmet
+    from ask_above.decide.looks import Looks, PerkHeld
 
 VISITOR: Final = "visitor"
 """Someone who is not signed in."""
@@ -117,12 +118,18 @@ class Community:
     # -- questions about capabilities (rule 5)
 
     def may(
-        self, who: Who, capability: str, *, at: str = SITE, author: str | Member | None = None, when: When = None
+        self,
+        who: Who,
+        capability: str,
+        *,
+        at: str = SITE,
+        author: str | Member | None = None,
+        when: When = None,
     ) -> Answer:
         """Answer whether someone may use a capability at a place (rule 5).
 
-        The bare name of a capability that is declared once for own and all stands for own where ``author`` is the asker,
-        else for all (rule 2.3). Raises :class:`UnknownNameError` and :class:`QuestionError`.
+        A bare name that is declared once for own and all stands for own where ``author`` is the asker, else for all
+        (rule 2.3). Raises :class:`UnknownNameError` and :class:`QuestionError`.
 
         >>> community = Community.demo()
         >>> community.may("dara", "post.edit", at="notices", author="dara").reason
@@ -139,6 +146,8 @@ class Community:
         Columns of text: ``member`` (key), ``name``, ``kind``, ``ranks`` (keys, highest first; ``owner`` in front for
         the owner). A bare name stands for all.
         """
+        from ask_above.ask import tables
+
         place = self._place(at)
         found = tables.who(self._decider, self._capability(capability, None, None), place, self._moment(when))
         return tables.who_table(self._decider, found, place)
@@ -149,6 +158,8 @@ class Community:
         Booleans; the index holds the capabilities' keys, the columns the ranks' keys, both in the charter's order. An
         unbounded rank carries all. A rank is asked about as rule 4.9 says.
         """
+        from ask_above.ask import tables
+
         return tables.grid(self._decider, None if at is None else self._place(at))
 
     # -- questions about acts (rule 6)
@@ -156,7 +167,9 @@ class Community:
     def may_moderate(
         self, actor: Who, target: Who, *, at: str = SITE, using: str | None = None, when: When = None
     ) -> Answer:
-        """Answer whether ``actor`` may moderate ``target`` (rule 6.7), with ``using`` or with any of the act's capabilities.
+        """Answer whether ``actor`` may moderate ``target`` (rule 6.7).
+
+        ``using`` is one of the act's capabilities; without it any of them will do.
 
         Raises :class:`QuestionError` where ``using`` is none of them.
         """
@@ -171,9 +184,18 @@ class Community:
         return self._decider.moderate(person, other, place, now, using)
 
     def may_assign(
-        self, actor: Who, rank: str | Rank, *, to: str | Member | None = None, at: str = SITE, when: When = None
+        self,
+        actor: Who,
+        rank: str | Rank,
+        *,
+        to: str | Member | None = None,
+        at: str = SITE,
+        when: When = None,
     ) -> Answer:
-        """Answer whether ``actor`` may give ``rank`` (rule 6.8) to a member, or to someone with the automatic ranks alone."""
+        """Answer whether ``actor`` may give ``rank`` (rule 6.8).
+
+        Without ``to``: to someone with the automatic ranks of members alone.
+        """
         place, now = self._place(at), self._moment(when)
         target = None if to is None else self._asked_member(to, now)
         return self._decider.assign(self._asked(actor, now), self._rank(rank), target, place, now)
@@ -204,20 +226,28 @@ class Community:
         >>> bool(Community.demo().powers("moderate").loc["warden", "member"])
         True
         """
+        from ask_above.ask import tables
+
         return tables.powers(self._decider, act, self._place(at), self._moment(when))
 
     # -- the rest
 
-    def unmet(self, *, when: When = None) -> Sequence[expect.Unmet]:
+    def unmet(self, *, when: When = None) -> Sequence[Unmet]:
         """Return the charter's expectations that do not hold (rule 8), each with its explained answer."""
+        from ask_above.ask import expect
+
         return expect.unmet(self._decider, self._moment(when))
 
     def looks(self, who: Who, *, when: When = None) -> Looks:
         """Return colour, badge, prefix and heading of someone, each with the rank it comes from (rules 7.1 and 7.2)."""
+        from ask_above.decide.looks import looks
+
         return looks(self._decider.frame, self._asked(who, self._moment(when)))
 
     def perks(self, who: Who, *, when: When = None) -> dict[str, PerkHeld]:
         """Return every perk's value for someone, with the ranks it comes from (rule 7.3)."""
+        from ask_above.decide.looks import perks
+
         return perks(self._decider.frame, self._asked(who, self._moment(when)))
 
     # -- names and moments

@@ -12,7 +12,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from typing import NamedTuple
 
 __all__ = [
     "AskAboveError",
@@ -29,8 +29,7 @@ class AskAboveError(Exception):
     """The base of all errors of this package; its text is meant for the administrator."""
 
 
-@dataclass(frozen=True, slots=True)
-class Fault:
+class Fault(NamedTuple):
     """One thing that is wrong in a file, and where.
 
     ``line`` and ``column`` count from 1 and are 0 where there is no such place (a file that is missing).

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from ask_above.charter.expectations import Expectation
 from ask_above.charter.moments import Instant, as_instant, parse
@@ -13,8 +13,7 @@ from ask_above.decide.profile import Asked, ask_rank, ask_visitor
 from ask_above.decide.walk import ranks_at
 
 
-@dataclass(frozen=True, slots=True)
-class Unmet:
+class Unmet(NamedTuple):
     """An expectation that does not hold.
 
     ``because`` says so in a sentence; ``answers`` are the explained answers that went the other way.

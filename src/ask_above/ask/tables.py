@@ -21,9 +21,7 @@ def grid_masks(decider: Decider, place: int | None) -> list[int]:
     """Return, for each rank, what it carries; with a place, what someone asked as it can use there."""
     frame = decider.frame
     if place is None:
-        return [
-            frame.catalogue.everything if rank.unbounded else frame.carried[rank.position] for rank in frame.ranks
-        ]
+        return [frame.catalogue.everything if rank.unbounded else frame.carried[rank.position] for rank in frame.ranks]
     return [decider.usable(ask_rank(frame, rank.position), place) for rank in frame.ranks]
 
 
@@ -142,9 +140,7 @@ def changes(decider: Decider, place: int) -> list[Changed]:
     """Return what the place changed: where what can be used differs from what is carried."""
     frame = decider.frame
     found = []
-    for rank, base, here in zip(
-        frame.ranks, grid_masks(decider, None), grid_masks(decider, place), strict=True
-    ):
+    for rank, base, here in zip(frame.ranks, grid_masks(decider, None), grid_masks(decider, place), strict=True):
         for key in frame.catalogue.names(base ^ here):
             bit = frame.catalogue.bit[key]
             found.append(Changed(key, rank.key, bool(here & bit), bool(base & bit)))

@@ -7,16 +7,15 @@ and "is all of this in that" are then one operation each.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass, field
+from typing import NamedTuple
 
 from ask_above.charter.names import is_capability, nearest
-from ask_above.charter.where import NOWHERE, Where
+from ask_above.charter.where import NOTHING, NOWHERE, Where
 
 RISKS = ("low", "medium", "high")
 
 
-@dataclass(frozen=True, slots=True)
-class Capability:
+class Capability(NamedTuple):
     """One thing that can be done.
 
     ``kinds`` are the kinds of place where it has a meaning, ``None`` for all of them. ``pair`` is the bare name of a
@@ -40,12 +39,13 @@ class Capability:
         return self.kinds is None or kind in self.kinds
 
 
-@dataclass(frozen=True, slots=True)
 class Words:
     """Capabilities as an administrator writes them: names, bundles, patterns."""
 
-    words: tuple[str, ...] = ()
-    where: Where = NOWHERE
+    __slots__ = ("where", "words")
+
+    def __init__(self, words: tuple[str, ...] = (), where: Where = NOWHERE) -> None:
+        self.words, self.where = words, where
 
     def __iter__(self) -> Iterator[str]:
         return iter(self.words)
@@ -54,8 +54,7 @@ class Words:
         return bool(self.words)
 
 
-@dataclass(frozen=True, slots=True)
-class Bundle:
+class Bundle(NamedTuple):
     """A named set of capabilities."""
 
     key: str
@@ -66,29 +65,27 @@ class Bundle:
 NO_WORDS = Words()
 
 
-@dataclass(slots=True)
 class Catalogue:
     """All capabilities and bundles of a charter, and what words stand for.
 
-    ``capabilities`` is in the charter's order. The relations must not loop; reading a charter sees to that.
+    ``capabilities`` is in the charter's order; ``keys`` repeats it. The relations must not loop; reading a charter sees
+    to that. ``pairs`` maps the bare names that are declared once for own and all to the two.
     """
 
-    capabilities: Mapping[str, Capability]
-    bundles: Mapping[str, Bundle] = field(default_factory=dict)
-    nobody: frozenset[str] = frozenset()
-    keys: tuple[str, ...] = field(init=False)
-    bit: dict[str, int] = field(init=False)
-    everything: int = field(init=False)
-    pairs: dict[str, tuple[str, str]] = field(init=False)
-    _implied: dict[int, int] = field(init=False, default_factory=dict)
-    _expanded: dict[str, int] = field(init=False, default_factory=dict)
-    _closed: dict[int, int] = field(init=False, default_factory=dict)
-
-    def __post_init__(self) -> None:
-        self.keys = tuple(self.capabilities)
+    def __init__(
+        self,
+        capabilities: Mapping[str, Capability],
+        bundles: Mapping[str, Bundle] = NOTHING,
+        nobody: frozenset[str] = frozenset(),
+    ) -> None:
+        self.capabilities, self.bundles, self.nobody = capabilities, bundles, nobody
+        self.keys: tuple[str, ...] = tuple(capabilities)
         self.bit = {key: 1 << n for n, key in enumerate(self.keys)}
         self.everything = (1 << len(self.keys)) - 1
-        self.pairs = {c.pair: (f"{c.pair}.own", f"{c.pair}.all") for c in self.capabilities.values() if c.pair}
+        self.pairs = {c.pair: (f"{c.pair}.own", f"{c.pair}.all") for c in capabilities.values() if c.pair}
+        self._implied: dict[int, int] = {}
+        self._expanded: dict[str, int] = {}
+        self._closed: dict[int, int] = {}
 
     def mask(self, keys: Iterable[str]) -> int:
         """Return the set of these capabilities."""
@@ -178,9 +175,12 @@ class Catalogue:
             return None
         if word in self.pairs:
             own, everybody = self.pairs[word]
-            return f"'{word}' is two capabilities; write '{own}' (on one's own) or '{everybody}' (on everybody's)", (
-                own,
-                everybody,
+            return (
+                f"'{word}' is two capabilities; write '{own}' (on one's own) or '{everybody}' (on everybody's)",
+                (
+                    own,
+                    everybody,
+                ),
             )
         if word.endswith("*"):
             return f"the pattern '{word}' matches no capability", nearest(word, self.known_words())

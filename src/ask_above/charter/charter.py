@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from datetime import UTC, tzinfo
+from typing import NamedTuple
 
 from ask_above.charter.catalogue import Catalogue
 from ask_above.charter.expectations import Expectation
@@ -13,10 +13,10 @@ from ask_above.charter.moments import zone
 from ask_above.charter.names import SITE
 from ask_above.charter.places import Group, OverrideSet, Place
 from ask_above.charter.rules import Rules
+from ask_above.charter.where import NOTHING
 
 
-@dataclass(frozen=True, slots=True)
-class Charter:
+class Charter(NamedTuple):
     """The arrangement of a community.
 
     ``ranks`` are highest first. ``places`` start with the site and name every place after its parent.
@@ -28,10 +28,10 @@ class Charter:
     places: Mapping[str, Place]
     title: str = ""
     owner: str | None = None
-    rules: Rules = field(default_factory=Rules)
-    groups: Mapping[str, Group] = field(default_factory=dict)
-    override_sets: Mapping[str, OverrideSet] = field(default_factory=dict)
-    perks: Mapping[str, Perk] = field(default_factory=dict)
+    rules: Rules = Rules()
+    groups: Mapping[str, Group] = NOTHING
+    override_sets: Mapping[str, OverrideSet] = NOTHING
+    perks: Mapping[str, Perk] = NOTHING
     expectations: tuple[Expectation, ...] = ()
     add_ons: tuple[str, ...] = ()
 

@@ -16,7 +16,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from typing import NamedTuple
 
 from ask_above.charter.moments import HOW_TO_WRITE, parse
 from ask_above.charter.names import SITE, is_key
@@ -26,16 +26,14 @@ ACT_WORDS = ("moderate", "assign", "unassign", "manage", "call")
 CONDITIONS = ("in", "by", "on")
 
 
-@dataclass(frozen=True, slots=True)
-class Subject:
+class Subject(NamedTuple):
     """Who an expectation speaks of; ``form`` is rank, above, member, visitor, every or no."""
 
     form: str
     key: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Expectation:
+class Expectation(NamedTuple):
     """One sentence that must stay true.
 
     ``target`` is the rank acted on; ``member`` the member acted on, given the rank, or losing it.
@@ -66,7 +64,7 @@ class ExpectationError(ValueError):
 
 
 Check = Callable[[str, str], None]
-"""Called with what a name should be (rank, place, capability, using) and the name; raises ``LookupError`` if unknown."""
+"""Called with what a name should be (rank, place, capability, using) and the name; raises ``LookupError``."""
 
 
 def parse_expectation(text: str, known: Check, where: Where = NOWHERE) -> Expectation:
@@ -77,7 +75,7 @@ def parse_expectation(text: str, known: Check, where: Where = NOWHERE) -> Expect
     """
     reader = _Reader(text, known)
     subject = reader.subject()
-    expectation = replace(reader.verdict(subject), where=where)
+    expectation = reader.verdict(subject)._replace(where=where)
     return reader.conditions(reader.what(expectation))
 
 
@@ -150,23 +148,23 @@ class _Reader:
     def what(self, so_far: Expectation) -> Expectation:
         word = self.take("a capability or an act")
         if word not in ACT_WORDS:
-            return replace(so_far, capability=self.name("capability", word))
-        result = replace(so_far, act=word)
+            return so_far._replace(capability=self.name("capability", word))
+        result = so_far._replace(act=word)
         if word == "moderate" and self.peek().startswith("@"):
-            result = replace(result, member=self.member())
+            result = result._replace(member=self.member())
         else:
-            result = replace(result, target=self.name("rank"))
+            result = result._replace(target=self.name("rank"))
         if word == "moderate" and self.peek() == "using":
             self.next += 1
-            return replace(result, capability=self.name("using"))
+            return result._replace(capability=self.name("using"))
         if word == "assign" and self.peek() == "to":
             self.next += 1
-            return replace(result, member=self.member())
+            return result._replace(member=self.member())
         if word == "unassign":
             if self.peek() != "of":
                 raise self.fail("'unassign' says of whom: unassign RANK of @MEMBER")
             self.next += 1
-            return replace(result, member=self.member())
+            return result._replace(member=self.member())
         return result
 
     def conditions(self, result: Expectation) -> Expectation:
@@ -179,13 +177,13 @@ class _Reader:
                 raise self.fail(f"'{word}' stands twice", 1)
             seen.add(word)
             if word == "in":
-                result = replace(result, place=self.name("place"))
+                result = result._replace(place=self.name("place"))
             elif word == "on":
-                result = replace(result, on=self.moment())
+                result = result._replace(on=self.moment())
             elif result.act:
                 raise self.fail("'by' names the author of something; an act has none", 1)
             else:
-                result = replace(result, author=self.member())
+                result = result._replace(author=self.member())
         return result
 
     def moment(self) -> str:

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
-from typing import TypeAlias
+from typing import NamedTuple, TypeAlias
 
 from ask_above.charter.catalogue import NO_WORDS, Words
-from ask_above.charter.where import NOWHERE, Where
+from ask_above.charter.where import NOTHING, NOWHERE, Where
 
 HELD_BY = ("anyone", "visitors", "members", "bots")
 """Who holds an automatic rank."""
@@ -15,8 +14,7 @@ HELD_BY = ("anyone", "visitors", "members", "bots")
 PerkValue: TypeAlias = bool | int | float | str | None
 
 
-@dataclass(frozen=True, slots=True)
-class RankList:
+class RankList(NamedTuple):
     """Which ranks may be acted on: ``only`` these, or all ``except`` these (rule 6.4)."""
 
     only: frozenset[str] | None = None
@@ -28,8 +26,7 @@ class RankList:
         return rank in self.only if self.only is not None else rank not in self.excluded
 
 
-@dataclass(frozen=True, slots=True)
-class Rank:
+class Rank(NamedTuple):
     """A step on the ladder.
 
     ``position`` counts from 0 at the top. ``held_by`` is set for an automatic rank. ``lists`` holds, for the acts
@@ -54,13 +51,13 @@ class Rank:
     limit: int | None = None
     after: tuple[str, ...] = ()
     apart_from: tuple[str, ...] = ()
-    lists: Mapping[str, RankList] = field(default_factory=dict)
+    lists: Mapping[str, RankList] = NOTHING
     call_open: bool = True
     heading: bool = False
     color: str | None = None
     badge: str | None = None
     prefix: str | None = None
-    perks: Mapping[str, PerkValue] = field(default_factory=dict)
+    perks: Mapping[str, PerkValue] = NOTHING
     where: Where = NOWHERE
 
     @property
@@ -69,8 +66,7 @@ class Rank:
         return self.held_by is not None
 
 
-@dataclass(frozen=True, slots=True)
-class Perk:
+class Perk(NamedTuple):
     """Something a rank brings that is no right; ``settle`` says how several ranks' values become one (rule 7.3)."""
 
     key: str

@@ -6,9 +6,9 @@ An instant is a whole number of microseconds since 1970-01-01 UTC, so that no co
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta, tzinfo
 from functools import lru_cache
+from typing import NamedTuple
 from zoneinfo import ZoneInfo
 
 from ask_above.errors import MomentError
@@ -76,9 +76,8 @@ def as_instant(moment: date | datetime, where: tzinfo) -> Instant:
     return instant(moment if moment.tzinfo else moment.replace(tzinfo=where))
 
 
-@dataclass(frozen=True, slots=True)
-class Period:
-    """From one instant, inclusive, until another, exclusive; ``None`` is open. Keeps the words that it was written in."""
+class Period(NamedTuple):
+    """From one instant, inclusive, until another, exclusive; ``None`` is open. Keeps the words it was written in."""
 
     start: Instant | None = None
     end: Instant | None = None

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from ask_above.charter.catalogue import NO_WORDS, Words
 from ask_above.charter.where import NOWHERE, Where
 
 
-@dataclass(frozen=True, slots=True)
-class Override:
+class Override(NamedTuple):
     """What a place, or an override set, says for one rank or group, or for one member as an exception.
 
     ``above`` marks an entry for a rank and every rank above it, written ``rank+``.
@@ -28,8 +27,7 @@ class Override:
         return f"{self.of}+" if self.above else self.of
 
 
-@dataclass(frozen=True, slots=True)
-class GateTerm:
+class GateTerm(NamedTuple):
     """One thing that a gate asks for: a group, a rank, or a rank and every rank above it."""
 
     key: str
@@ -40,8 +38,7 @@ class GateTerm:
         return f"{self.key}+" if self.above else self.key
 
 
-@dataclass(frozen=True, slots=True)
-class Gate:
+class Gate(NamedTuple):
     """A condition for entering a place at all (rule 5.3)."""
 
     any: tuple[GateTerm, ...] = ()
@@ -51,8 +48,7 @@ class Gate:
     where: Where = NOWHERE
 
 
-@dataclass(frozen=True, slots=True)
-class Place:
+class Place(NamedTuple):
     """The site itself, a section, or a channel, page or board in it."""
 
     key: str
@@ -67,16 +63,14 @@ class Place:
     where: Where = NOWHERE
 
 
-@dataclass(frozen=True, slots=True)
-class Conferred:
+class Conferred(NamedTuple):
     """A rank that a group gives to its members, at a place."""
 
     rank: str
     place: str
 
 
-@dataclass(frozen=True, slots=True)
-class Group:
+class Group(NamedTuple):
     """A set of members; it includes the members of other groups, and may confer ranks."""
 
     key: str
@@ -87,8 +81,7 @@ class Group:
     where: Where = NOWHERE
 
 
-@dataclass(frozen=True, slots=True)
-class OverrideSet:
+class OverrideSet(NamedTuple):
     """Prepared overrides that places can be like."""
 
     key: str

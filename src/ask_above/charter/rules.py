@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from typing import NamedTuple
+
+from ask_above.charter.where import NOTHING
 
 ACTS = ("moderate", "assign", "manage")
 """The acts that ``rules.authority`` sets and that tables of powers are made of."""
@@ -23,8 +25,7 @@ HAND_ON = ("held", "any")
 DISAGREEMENT = ("topmost", "allow", "deny")
 
 
-@dataclass(frozen=True, slots=True)
-class ActRule:
+class ActRule(NamedTuple):
     """What one act takes: ``using`` one of these capabilities, ``over`` whom, handing on what (rules 6.2, 6.3, 6.6).
 
     ``using`` holds full names; empty means that the act is the owner's alone.
@@ -37,25 +38,23 @@ class ActRule:
     oneself: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Advice:
+class Advice(NamedTuple):
     """What advice is to keep quiet about, and from which number on it speaks."""
 
     most_unbounded: int = 2
     most_high_risk: int = 5
-    silent: Mapping[str, str] = field(default_factory=dict)
+    silent: Mapping[str, str] = NOTHING
 
 
-@dataclass(frozen=True, slots=True)
-class Rules:
+class Rules(NamedTuple):
     """The rules of a charter; ``contacts`` is the bare name of a pair of own and all."""
 
     timezone: str = "UTC"
     disagreement: str = "topmost"
     seeing: str | None = None
-    acts: Mapping[str, ActRule] = field(default_factory=dict)
+    acts: Mapping[str, ActRule] = NOTHING
     contacts: str | None = None
-    advice: Advice = field(default_factory=Advice)
+    advice: Advice = Advice()
 
     def act(self, name: str) -> ActRule:
         """Return the rule of an act; one that is not set is the owner's alone."""

@@ -1,8 +1,10 @@
-"""Where something was written."""
+"""Where something was written, and what stands for nothing written at all."""
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from collections.abc import Mapping
+from types import MappingProxyType
+from typing import Any, Final, NamedTuple
 
 
 class Where(NamedTuple):
@@ -17,3 +19,6 @@ class Where(NamedTuple):
 
 
 NOWHERE = Where("", 0, 0)
+
+NOTHING: Final[Mapping[str, Any]] = MappingProxyType({})
+"""A mapping with nothing in it, for fields that were left out."""

@@ -3,14 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, NamedTuple
 
 from ask_above.decide.words import say
 
 
-@dataclass(frozen=True, slots=True)
-class Step:
+class Step(NamedTuple):
     """One step on the way to an answer.
 
     ``rule`` cites the rule that the step follows. ``gives`` and ``takes`` are the capabilities that the step adds to
@@ -20,7 +18,7 @@ class Step:
 
     rule: str
     code: str
-    words: Mapping[str, str] = field(default_factory=dict)
+    words: Mapping[str, str]
     gives: frozenset[str] = frozenset()
     takes: frozenset[str] = frozenset()
     holds: bool | None = None
@@ -31,6 +29,13 @@ class Step:
         return say(self.code, self.words)
 
     @property
+    def mark(self) -> str:
+        """``+`` for what gives or is met, ``-`` for what takes or is not, else a blank."""
+        if self.takes or self.holds is False:
+            return "-"
+        return "+" if self.gives or self.holds else " "
+
+    @property
     def short(self) -> str:
         """The step in a few words, for tables."""
         return say(f"{self.code}/short", self.words)
@@ -39,8 +44,7 @@ class Step:
         return f"{self.text} [{self.rule}]"
 
 
-@dataclass(frozen=True, slots=True)
-class Account:
+class Account(NamedTuple):
     """How an answer came about: the question, the verdict in a sentence, its reason, and the steps."""
 
     sentence: str
@@ -101,7 +105,7 @@ class Answer:
     def __str__(self) -> str:
         account = self.account
         lines = [account.sentence, f"Because: {account.reason}", "", "How it came about:"]
-        lines += [f"  - {step}" for step in account.steps]
+        lines += [f"  {step.mark} {step}" for step in account.steps]
         lines += [f"Note: {note}" for note in account.notes]
         return "\n".join(lines)
 

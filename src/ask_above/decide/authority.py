@@ -42,7 +42,7 @@ class Case:
         rule = self.frame.charter.rules.act("moderate")
         if self._acts():
             usable = self._capability(rule, using, self.place)
-            self._over(rule, target.label, self.reached(target))
+            self._target_over(rule, target)
             highest = self.reached(target)
             on = self.frame.ranks[highest].key if 0 <= highest < len(self.frame.ranks) else None
             self._listed(rule, on, usable or using)
@@ -134,7 +134,7 @@ class Case:
         return False
 
     def _owner_decides(self, target: Asked) -> bool:
-        """The owner may; and nobody acts on the owner but the owner (rules 4.5 and 6.12)."""
+        """Let the owner, and let nobody act on the owner but the owner (rules 4.5 and 6.12)."""
         if self.actor.rules_all:
             self._yes("4.5", "owner-act", who=self.actor.label)
             return True
@@ -152,13 +152,13 @@ class Case:
             self._no("6.8", "kept", rank=rank.title, keeper=rank.kept_by)
 
     def _rank_and_target(self, rule: ActRule, rank: Rank, target: Asked, *, oneself: bool) -> None:
-        """The capability, the rank and the member relate to the actor as the act asks (rule 6.8)."""
+        """Hold capability, rank and member to what the act asks (rule 6.8)."""
         usable = self._capability(rule, rule.using, self.place)
         self._over(rule, rank.title, rank.position)
         if oneself:
             self._note("6.8", "self" if rule.oneself else "not-self", holds=rule.oneself)
         else:
-            self._over(rule, target.label, self.reached(target))
+            self._target_over(rule, target)
         self._listed(rule, rank.key, usable or rule.using)
 
     def has_assignment(self, rank: Rank, target: Asked) -> bool:
@@ -218,14 +218,27 @@ class Case:
         title = self.frame.ranks[position].title if position < len(self.frame.ranks) else self.actor.label
         return position, title
 
+    def _target_over(self, rule: ActRule, target: Asked) -> None:
+        """Note whether a member stands where the act reaches, and by which rank they stand there."""
+        position = self.reached(target)
+        label = target.label
+        if target.form == "member" and 0 <= position < len(self.frame.ranks):
+            label = f"{label}, who is {self.frame.ranks[position].title},"
+        self._over(rule, label, position)
+
     def _over(self, rule: ActRule, label: str, position: int) -> None:
-        """The one acted on stands where the act reaches (rule 6.3)."""
+        """Note whether the one acted on stands where the act reaches (rule 6.3)."""
         place = 0 if rule.act == "manage" else self.place
         own, title = self._own_standing(place)
         short = title
         if self.actor.form == "member" and own < len(self.frame.ranks):
             title = f"{self.actor.label}, who is {title}"
-        words = {"target": label, "actor": title, "actor_short": short, "at": f" {self._where(place)}" if place else ""}
+        words = {
+            "target": label,
+            "actor": title,
+            "actor_short": short,
+            "at": f" {self._where(place)}" if place else "",
+        }
         if rule.over == "anyone":
             self._yes("6.3", "over-anyone", **words)
         elif rule.over == "level":
@@ -236,7 +249,7 @@ class Case:
             self._note("6.3", "over" if good else "not-below", holds=good, **words)
 
     def _listed(self, rule: ActRule, acted_on: str | None, capabilities: tuple[str, ...]) -> None:
-        """The rank acted on is admitted by one of the actor's ranks that carry a capability used (rule 6.4)."""
+        """Note where no rank of the actor that carries a capability used admits the rank acted on (rule 6.4)."""
         place = 0 if rule.act == "manage" else self.place
         held = ranks_at(self.frame, self.actor.profile, place) if self.actor.profile else []
         ranks = [self.frame.ranks[position] for position in held]
@@ -283,7 +296,15 @@ class Case:
             else:
                 gates = "" if gain.gated else " (gates left aside)"
                 what = self._some(gain.mask)
-                self._no("6.6", "not-held-gain", target=target.label, who=self.actor.label, what=what, place=place, gates=gates)
+                self._no(
+                    "6.6",
+                    "not-held-gain",
+                    target=target.label,
+                    who=self.actor.label,
+                    what=what,
+                    place=place,
+                    gates=gates,
+                )
 
     def _some(self, mask: int) -> str:
         names = self.frame.catalogue.names(mask)

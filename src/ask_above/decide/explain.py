@@ -6,8 +6,6 @@ whose words they were.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-
 from ask_above.charter.ladder import Rank
 from ask_above.charter.names import listed
 from ask_above.charter.places import Gate, Override
@@ -45,12 +43,12 @@ class Explainer:
     def _tell(self) -> str:
         asked = self.asked
         if asked.rules_all:
-            self._add("4.5", "owner", gives=self.rests, who=asked.label)
+            self._add("4.5", "owner", {"who": asked.label}, gives=self.rests)
             return self._use(self.frame.catalogue.everything)
         if asked.profile is None:
-            return self._add("4.4", "status", holds=False, who=asked.label, status=asked.status)
+            return self._add("4.4", "status", {"who": asked.label, "status": asked.status}, holds=False)
         if asked.status == "pending" and asked.form == "member":
-            self._add("4.4", "pending", who=asked.label)
+            self._add("4.4", "pending", {"who": asked.label})
         self._ranks(asked.profile)
         reckoned = held(self.frame, asked.profile, self.place)
         if not reckoned.unbounded:
@@ -61,7 +59,14 @@ class Explainer:
         return self._use(reckoned.mask)
 
     def _add(
-        self, rule: str, code: str, *, gives: int = 0, takes: int = 0, holds: bool | None = None, **words: str
+        self,
+        rule: str,
+        code: str,
+        words: Mapping[str, str],
+        *,
+        gives: int = 0,
+        takes: int = 0,
+        holds: bool | None = None,
     ) -> str:
         names = self.frame.catalogue.names
         step = Step(rule, code, words, frozenset(names(gives)), frozenset(names(takes)), holds)
@@ -78,10 +83,10 @@ class Explainer:
                 if holding.rank == position and holding.place in chain:
                     self._holding(holding)
         if not ranks:
-            self._add("4.8", "no-ranks", who=self.asked.label)
+            self._add("4.8", "no-ranks", {"who": self.asked.label})
         unbounded = [position for position in ranks if position in self.frame.unbounded]
         if unbounded:
-            self._add("3.4", "unbounded", gives=self.rests, rank=self.frame.ranks[unbounded[0]].title)
+            self._add("3.4", "unbounded", {"rank": self.frame.ranks[unbounded[0]].title}, gives=self.rests)
             return
         carried = False
         for position in ranks:
@@ -91,7 +96,7 @@ class Explainer:
             if both:
                 self._carried(position, both)
         if ranks and not carried:
-            self._add("3.1", "not-carried", who=self.asked.label, what=self.capability)
+            self._add("3.1", "not-carried", {"who": self.asked.label, "what": self.capability})
 
     @property
     def _bit(self) -> int:
@@ -102,19 +107,19 @@ class Explainer:
         where = in_place(place.title, site=holding.place == 0)
         match holding.how:
             case "automatic":
-                self._add("4.1", "automatic", rank=rank.title, by=HELD_BY[rank.held_by or "members"])
+                self._add("4.1", "automatic", {"rank": rank.title, "by": HELD_BY[rank.held_by or "members"]})
             case "conferred":
                 group = self.frame.charter.groups[holding.group or ""].title
-                self._add("4.3", "conferred", rank=rank.title, group=group, place=where)
+                self._add("4.3", "conferred", {"rank": rank.title, "group": group, "place": where})
             case "assigned" if holding.assignment:
                 giver = self.register.members.get(holding.assignment.by)
                 by = giver.called if giver else holding.assignment.by
                 words = assigned(holding.assignment, by)
-                self._add("4.2", "assigned", rank=rank.title, place=where, **words)
+                self._add("4.2", "assigned", {"rank": rank.title, "place": where, **words})
             case "entry":
-                self._add("4.4", "entry", rank=rank.title)
+                self._add("4.4", "entry", {"rank": rank.title})
             case _:
-                self._add("4.9", "asked", rank=rank.title)
+                self._add("4.9", "asked", {"rank": rank.title})
 
     def _carried(self, position: int, both: int) -> None:
         rank = self.frame.ranks[position]
@@ -123,11 +128,8 @@ class Explainer:
         self._add(
             "3.1",
             "carried",
+            {"rank": rank.title, "what": listed(names), "how": how, "file": in_file(source)},
             gives=both,
-            rank=rank.title,
-            what=listed(names),
-            how=how,
-            file=in_file(source),
         )
 
     def _source(self, rank: Rank, capability: str) -> tuple[Where, str]:
@@ -158,7 +160,7 @@ class Explainer:
         both = self.frame.catalogue.expand_all(rank.withhold) & self.rests
         if both:
             what = listed(self.frame.catalogue.names(both))
-            self._add("3.3", "withheld", rank=rank.title, what=what, file=in_file(rank.withhold.where))
+            self._add("3.3", "withheld", {"rank": rank.title, "what": what, "file": in_file(rank.withhold.where)})
 
     # -- places (rules 5.3 to 5.5)
 
@@ -172,23 +174,21 @@ class Explainer:
             if here == closed:
                 asks = gate_asks(self.frame, gate)
                 words = {"place": title, "who": self.asked.label, "asks": asks, "file": file}
-                return self._add("5.3", "gate-closed", holds=False, **words)
-            self._add("5.3", "gate-open", place=title, who=self.asked.label, file=file)
+                return self._add("5.3", "gate-closed", words, holds=False)
+            self._add("5.3", "gate-open", {"place": title, "who": self.asked.label, "file": file})
         return None
 
     def _places(self, profile: Profile) -> None:
         bars: list[tuple[Layer, str, Word, int]] = []
         for layer in layers(self.frame, profile, self.place):
             self._layer(layer, profile)
-            bars += [
-                (layer, key, word, word.bar & self.rests) for key, word in layer.speakers if word.bar & self.rests
-            ]
+            bars += [(layer, key, word, word.bar & self.rests) for key, word in layer.speakers if word.bar & self.rests]
         for layer, key, _, taken in bars:
             entry = next((each for each in self._entries(layer, key) if self.frame.word_of(each).bar & taken), None)
             words = {"place": self._title(layer.place), "holder": self._holder(layer, key)}
             what = listed(self.frame.catalogue.names(taken))
             file = in_file(entry.where) if entry else ""
-            self._add("5.5", "barred", takes=taken, what=what, file=file, **words)
+            self._add("5.5", "barred", {"what": what, "file": file, **words}, takes=taken)
 
     def _entries(self, layer: Layer, key: str) -> list[Override]:
         if layer.name == "d":
@@ -214,15 +214,15 @@ class Explainer:
                 "holder": self._holder(layer, key),
                 "what": capability,
                 "file": in_file(entry.where) if entry else "",
-                "against": f"; that stands against the word of {listed(other)}" if other else "",
+                "against": f"; that stands over the word of {listed(other)}" if other else "",
             }
             rule = f"5.4{layer.name}"
             if unheard:
-                self._add(rule, "allowed-pending", **words)
+                self._add(rule, "allowed-pending", words)
             elif denied:
-                self._add(rule, "denied", takes=bit, **words)
+                self._add(rule, "denied", words, takes=bit)
             elif allowed:
-                self._add(rule, "allowed", gives=bit, **words)
+                self._add(rule, "allowed", words, gives=bit)
 
     def _speaking(self, layer: Layer, key: str, bit: int) -> Override | None:
         """Return the entry that spoke for someone on a capability: the first that says something."""
@@ -253,10 +253,10 @@ class Explainer:
         reason = ""
         for lacking in names(missing):
             if lacking == self.capability:
-                self._add("5.6", "not-held", holds=False, who=self.asked.label, what=lacking)
+                self._add("5.6", "not-held", {"who": self.asked.label, "what": lacking}, holds=False)
             else:
                 words = {"what": self.capability, "missing": lacking, "why": self._why_missing(lacking)}
-                self._add("5.6", "rests-on", holds=False, who=self.asked.label, **words)
+                self._add("5.6", "rests-on", {"who": self.asked.label, **words}, holds=False)
             if lacking == self.capability:
                 reason = self._last_word(lacking) or self._nothing_gives(lacking)
             elif not reason:
@@ -264,13 +264,18 @@ class Explainer:
         if not capability.has_meaning_in(kind):
             where = meaningful_places(frame, capability.kinds or frozenset())
             here = "for the site itself" if self.place == 0 else f"in a {kind}"
-            return self._add("5.6", "no-meaning", holds=False, what=self.capability, kind=here, where=where)
+            return self._add("5.6", "no-meaning", {"what": self.capability, "kind": here, "where": where}, holds=False)
         if missing:
             return reason
         others = [name for name in names(self.rests) if name != self.capability]
         rest = f" with what it rests on ({', '.join(others)})" if others else ""
-        words = {"who": self.asked.label, "what": self.capability, "rest": rest, "kind": kind if self.place else "site"}
-        self._add("5.6", "usable", holds=True, **words)
+        words = {
+            "who": self.asked.label,
+            "what": self.capability,
+            "rest": rest,
+            "kind": kind if self.place else "site",
+        }
+        self._add("5.6", "usable", words, holds=True)
         return self._last_word(self.capability, given=True) or self.steps[-1].text
 
     def _last_word(self, capability: str, *, given: bool = False) -> str | None:
@@ -316,6 +321,3 @@ def meaningful_places(frame: Frame, kinds: frozenset[str]) -> str:
         return f"{said}, and there is no such place"
     more = f" and {len(titles) - 6} more" if len(titles) > 6 else ""  # noqa: PLR2004
     return f"{said}: {listed(titles[:6]) if not more else ', '.join(titles[:6])}{more}"
-
-
-

@@ -3,17 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
-from fractions import Fraction
+from typing import NamedTuple
 
 from ask_above.charter.ladder import Perk, PerkValue, Rank
+from ask_above.charter.where import NOTHING
 from ask_above.decide.frame import Frame
 from ask_above.decide.profile import Asked
 from ask_above.decide.walk import ranks_at
 
 
-@dataclass(frozen=True, slots=True)
-class Looks:
+class Looks(NamedTuple):
     """Colour, badge, prefix and heading of someone; ``sources`` says from which rank each comes.
 
     ``heading`` is the key of the rank under which they stand in the roster. What no rank has is ``None``.
@@ -23,11 +22,10 @@ class Looks:
     badge: str | None = None
     prefix: str | None = None
     heading: str | None = None
-    sources: Mapping[str, str] = field(default_factory=dict)
+    sources: Mapping[str, str] = NOTHING
 
 
-@dataclass(frozen=True, slots=True)
-class PerkHeld:
+class PerkHeld(NamedTuple):
     """The value of a perk for someone, and the keys of the ranks that it comes from; none for the default."""
 
     value: PerkValue
@@ -66,6 +64,8 @@ def settle_perk(perk: Perk, ranks: list[Rank]) -> PerkHeld:
     if perk.settle == "topmost":
         return PerkHeld(said[0][1], (said[0][0],))
     if perk.settle == "total":
+        from fractions import Fraction
+
         total = sum((Fraction(str(value)) for _, value in said), start=Fraction(0))
         exact = int(total) if total.denominator == 1 else float(total)
         return PerkHeld(exact, tuple(key for key, _ in said))

@@ -3,19 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import TYPE_CHECKING
 
 from ask_above.charter.charter import Charter
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import listed
 from ask_above.decide.answer import Account, Answer, Step
-from ask_above.decide.authority import Case
 from ask_above.decide.explain import Explainer
 from ask_above.decide.frame import Frame
 from ask_above.decide.profile import Asked, People
 from ask_above.decide.walk import Reckoner, ranks_at, standing
 from ask_above.decide.words import in_place
 from ask_above.people.register import Register
+
+if TYPE_CHECKING:
+    from ask_above.decide.authority import Case
 
 
 class Decider:
@@ -77,6 +80,8 @@ class Decider:
 
     def case(self, actor: Asked, place: int, at: Instant) -> Case:
         """Return a question about an act, to be put."""
+        from ask_above.decide.authority import Case
+
         return Case(self.reckoner, self.people, actor, place, at)
 
     def moderate(self, actor: Asked, target: Asked, place: int, at: Instant, using: str | None) -> Answer:

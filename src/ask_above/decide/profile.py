@@ -7,7 +7,7 @@ stand outside of it.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from typing import NamedTuple
 
 from ask_above.charter.charter import Charter
 from ask_above.charter.moments import Instant
@@ -15,8 +15,7 @@ from ask_above.decide.frame import Frame
 from ask_above.people.register import Assignment, Member, Register, reached_groups
 
 
-@dataclass(frozen=True, slots=True)
-class Profile:
+class Profile(NamedTuple):
     """Ranks held everywhere and at places, groups, the member that exceptions are looked up for.
 
     ``placed`` holds pairs of rank and place. ``pending`` marks someone whose groups' and own allows are not given.
@@ -29,8 +28,7 @@ class Profile:
     pending: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Holding:
+class Holding(NamedTuple):
     """A rank that is held at a place and below, and where it comes from.
 
     ``how`` is automatic, assigned, conferred, entry or asked.
@@ -43,8 +41,7 @@ class Holding:
     group: str | None = None
 
 
-@dataclass(frozen=True, slots=True)
-class Asked:
+class Asked(NamedTuple):
     """Someone a question is about, at a moment: a member, someone with a rank, or a visitor.
 
     ``holdings`` are the ranks that count for what they may do; empty where the status does not count. ``recorded`` are
@@ -79,7 +76,9 @@ class Asked:
         return self.owner and self.status == "active"
 
 
-def profile_of(holdings: Iterable[Holding], groups: frozenset[str], exceptions: str | None, *, pending: bool) -> Profile:
+def profile_of(
+    holdings: Iterable[Holding], groups: frozenset[str], exceptions: str | None, *, pending: bool
+) -> Profile:
     """Fold holdings into a profile."""
     automatic = {each.rank for each in holdings if each.how == "automatic"}
     placed = frozenset((each.rank, each.place) for each in holdings if each.how != "automatic")

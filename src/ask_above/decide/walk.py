@@ -67,7 +67,11 @@ def layers(frame: Frame, profile: Profile, place: int) -> Iterator[Layer]:
     others = [frame.ranks[rank].key for rank in ranks if not frame.ranks[rank].automatic]
     rule = frame.charter.rules.disagreement
     for here in frame.chains[place]:
-        for name, holders, settled in (("a", automatic, rule), ("b", others, rule), ("c", profile.groups, "deny")):
+        for name, holders, settled in (
+            ("a", automatic, rule),
+            ("b", others, rule),
+            ("c", profile.groups, "deny"),
+        ):
             speakers = tuple((key, word) for key in holders if any(word := frame.word(here, key)))
             if speakers:
                 allow, deny = settle((word for _, word in speakers), settled)
@@ -101,11 +105,7 @@ def passes(frame: Frame, profile: Profile, place: int) -> bool:
         position = frame.rank_at[term.key]
         return bool(ranks) and ranks[0] <= position if term.above else position in ranks
 
-    return (
-        (not gate.any or any(map(meets, gate.any)))
-        and all(map(meets, gate.all))
-        and not any(map(meets, gate.none))
-    )
+    return (not gate.any or any(map(meets, gate.any))) and all(map(meets, gate.all)) and not any(map(meets, gate.none))
 
 
 def held(frame: Frame, profile: Profile, place: int, *, gated: bool = True) -> Held:

@@ -70,7 +70,7 @@ _TEXTS: Final[dict[str, str]] = {
     "unbounded-gain": "{target} would become unbounded {place}, which takes someone unbounded there.",
     "no-assignment": "{target} has no assignment of {rank} {place}, in force or to come.",
     "own-up": "one's own rank may be given up, as nothing is gained by it.",
-    "own-gain": "{target} would gain {what} {place} by giving {rank} up, and one's own may be given up only where nothing is gained.",
+    "own-gain": "{target} would gain {what} {place} by giving {rank} up, and then one's own may not go.",
     "call-open": "anyone may call on {rank}.",
     "call-closed": "{rank} is closed to calls.",
 }  # fmt: skip

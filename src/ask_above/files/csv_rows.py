@@ -15,18 +15,18 @@ from ask_above.people.reading import Row, Rows
 def read_rows(name: str, raw: bytes, columns: tuple[str, ...], required: tuple[str, ...]) -> Rows:
     """Return the rows of a CSV file whose first line names its columns."""
     text, faults = decode(name, raw)
-    rows = Rows(name, [], faults)
+    rows = Rows(name, faults)
     if faults:
         return rows
     if "\x00" in text:
         line = text[: text.index("\x00")].count("\n") + 1
-        faults.append(Fault(name, line, 1, "", "not-text", "this is no text file: it holds a NUL byte", "a CSV file"))
+        rows.faults.append(Fault(name, line, 1, "", "not-text", said, "a CSV file"))
         return rows
     records = _records(rows, text)
     header = next(records, None)
     if header is None:
         expected = f"a first line that names the columns: {','.join(columns)}"
-        faults.append(Fault(name, 1, 1, "", "empty-file", "the file is empty", expected))
+        rows.faults.append(Fault(name, 1, 1, "", "empty-file", "the file is empty", expected))
         return rows
     names = [cell.strip() for cell in header[1]]
     if _check_header(rows, names, text, columns, required):
@@ -51,7 +51,9 @@ def _records(rows: Rows, text: str) -> Iterator[tuple[int, list[str]]]:
         elif "expected after" in said:
             message = "a quote inside a quoted cell must be doubled"
         source = _lines(text)[line - 1] if line <= len(_lines(text)) else ""
-        rows.faults.append(Fault(rows.name, line, 1, "", "not-csv", message, "cells separated by commas", source=source))
+        rows.faults.append(
+            Fault(rows.name, line, 1, "", "not-csv", message, "cells separated by commas", source=source)
+        )
 
 
 def _lines(text: str) -> list[str]:

@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from ask_above.charter.charter import Charter
 from ask_above.charter.reading.document import Document
-from ask_above.charter.reading.whole import Read, add_on_files, read_charter
+from ask_above.charter.reading.whole import add_on_files, read_charter
 from ask_above.errors import Fault, FaultyFilesError, MissingFileError
 from ask_above.files.csv_rows import read_rows
 from ask_above.files.yaml_text import read_yaml
@@ -20,7 +20,7 @@ MEMBERS = "members.csv"
 ASSIGNMENTS = "assignments.csv"
 
 Fetch = Callable[[str], bytes | None]
-"""Returns the bytes of a file of the folder, ``None`` where there is none; raises ``OSError`` where it cannot be read."""
+"""Returns a file's bytes, ``None`` where there is none; raises ``OSError`` where it cannot be read."""
 
 
 class Files(NamedTuple):
@@ -41,7 +41,7 @@ def open_folder(path: str | Path) -> Files:
     if not (folder / name).exists():
         where = f"the folder '{folder}'" if folder.is_dir() else f"'{folder}', which is no folder"
         raise MissingFileError(
-            f"There is no {name} in {where}. Name the community's folder, or write the demo there with: ask-above demo DIR"
+            f"There is no {name} in {where}. Name the community's folder, or write the demo with: ask-above demo DIR"
         )
 
     def fetch(wanted: str) -> bytes | None:
@@ -60,7 +60,7 @@ def read_files(fetch: Fetch, name: str) -> Files:
     """Read the charter called ``name``, its add-ons and the register; raise with all that is wrong in any of them."""
     faults: list[Fault] = []
     raw = _fetched(fetch, name, faults)
-    document = read_yaml(name, raw or b"") if raw is not None else Document(name, None, faults=[])
+    document = read_yaml(name, raw or b"") if raw is not None else Document(name, None)
     add_ons = [] if document.data is None else _add_ons(document, fetch, name)
     read = read_charter(document, add_ons) if document.data is not None else None
     members = _rows(fetch, MEMBERS, MEMBER_COLUMNS, ("key",), faults)

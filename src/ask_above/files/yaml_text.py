@@ -33,11 +33,22 @@ def decode(name: str, raw: bytes) -> tuple[str, list[Fault]]:
     except UnicodeDecodeError as error:
         before = raw[: error.start].decode("utf-8", errors="replace")
         lines = _BREAK.split(before)
-        what = "The file is UTF-16" if raw[:2] in (b"\xff\xfe", b"\xfe\xff") else f"byte 0x{raw[error.start]:02x} is not UTF-8"
+        what = (
+            "The file is UTF-16"
+            if raw[:2] in (b"\xff\xfe", b"\xfe\xff")
+            else f"byte 0x{raw[error.start]:02x} is not UTF-8"
+        )
         message = f"{what}; save the file as UTF-8 in your editor"
         source = lines[-1] if "\x00" not in lines[-1] else ""
         fault = Fault(
-            name, len(lines), len(lines[-1]) + 1, "", "not-utf-8", message, "a text file in UTF-8", source=source
+            name,
+            len(lines),
+            len(lines[-1]) + 1,
+            "",
+            "not-utf-8",
+            message,
+            "a text file in UTF-8",
+            source=source,
         )
         return "", [fault]
     return text, []
@@ -46,7 +57,8 @@ def decode(name: str, raw: bytes) -> tuple[str, list[Fault]]:
 def read_yaml(name: str, raw: bytes) -> Document:
     """Return the document; where it is no YAML its data is ``None`` and its faults say why."""
     text, faults = decode(name, raw)
-    document = Document(name, None, {}, _BREAK.split(text), faults)
+    document = Document(name, None, {}, _BREAK.split(text))
+    document.faults += faults
     if faults or _has_forbidden(document, text):
         return document
     try:
@@ -71,7 +83,15 @@ def _has_forbidden(document: Document, text: str) -> bool:
         before = _BREAK.split(text[: match.start()])
         message = f"the control character {ord(match.group()):#06x} cannot stand in a YAML file; delete it"
         document.faults.append(
-            Fault(document.name, len(before), len(before[-1]) + 1, "", "control-character", message, "plain text")
+            Fault(
+                document.name,
+                len(before),
+                len(before[-1]) + 1,
+                "",
+                "control-character",
+                message,
+                "plain text",
+            )
         )
     return match is not None
 
@@ -145,28 +165,28 @@ class _Converter:
         document = self.document
         source = document.lines[line - 1] if line <= len(document.lines) else ""
         spelled = " › ".join(str(step) for step in path)
-        document.faults.append(
-            Fault(document.name, line, column, spelled, code, message, expected, source=source)
-        )
+        document.faults.append(Fault(document.name, line, column, spelled, code, message, expected, source=source))
 
 
 _PLAIN_TAGS = frozenset(f"tag:yaml.org,2002:{kind}" for kind in ("str", "map", "seq"))
 
+_INDENT = "indented differently from"
 _SAID = (
-    ("found character that cannot start any token", "%@`", "a value cannot start with {char}; put it in quotes"),
-    ("mapping values are not allowed", "", "a second ': ' in one line, or a line that is indented wrongly; quote the text, or line it up"),
-    ("block sequence entries are not allowed", "", "a '- ' cannot stand here; put the list on lines of its own, or write [one, two]"),
-    ("could not find expected ':'", "", "a line without a colon; write key: value, or line it up with the text it belongs to"),
-    ("did not find expected ',' or ']'", "", "a list that opens with [ is not closed; the ] is missing, or a comma"),
-    ("did not find expected ',' or '}'", "", "a mapping that opens with {{ is not closed; the }} is missing, or a comma"),
-    ("found unexpected end of stream", "", "a quote is opened and never closed"),
-    ("unknown escape", "", "a \\ inside double quotes means something else; use single quotes"),
-    ("another document", "", "a line '---' starts a second document; a charter is one"),
-    ("did not find expected key", "", "this line is indented differently from the ones it belongs to; line it up"),
-    ("did not find expected '-'", "", "this line is indented differently from the list it belongs to; line it up"),
-    ("undefined alias", "", "a * before a word is an alias in YAML; put it in quotes, such as \"*\""),
-    ("nesting depth", "", "this is nested far too deep"),
+    ("found character that cannot start any token", "a value cannot start with {char}; put it in quotes"),
+    ("mapping values are not allowed", "a second ': ' in a line, or a wrong indent; quote the text, or line it up"),
+    ("block sequence entries are not allowed", "a '- ' cannot stand here; put the list on its own lines"),
+    ("could not find expected ':'", "a line without a colon; write key: value, or line it up with its text"),
+    ("did not find expected ',' or ']'", "a list that opens with [ is not closed; the ] is missing, or a comma"),
+    ("did not find expected ',' or '}'", "a mapping that opens with {{ is not closed; the }} is missing, or a comma"),
+    ("found unexpected end of stream", "a quote is opened and never closed"),
+    ("unknown escape", "a \\ inside double quotes means something else; use single quotes"),
+    ("another document", "a line '---' starts a second document; a charter is one"),
+    ("did not find expected key", f"this line is {_INDENT} the ones it belongs to; line it up"),
+    ("did not find expected '-'", f"this line is {_INDENT} the list it belongs to; line it up"),
+    ("undefined alias", 'a * before a word is an alias in YAML; put it in quotes, such as "*"'),
+    ("nesting depth", "this is nested far too deep"),
 )  # fmt: skip
+"""What the parser says, and what that means for whoever wrote the file."""
 
 
 def _syntax_fault(document: Document, error: yaml.MarkedYAMLError) -> None:
@@ -177,14 +197,20 @@ def _syntax_fault(document: Document, error: yaml.MarkedYAMLError) -> None:
     tabs = [n for n, text in enumerate(document.lines, 1) if "\t" in text[: len(text) - len(text.lstrip())]]
     if tabs and ("tab" in problem or "cannot start any token" in problem or "indent" in problem + context):
         for n in tabs:
-            _add(document, n, document.lines[n - 1].index("\t") + 1, "tab", "a tab indents this line; YAML wants spaces")
+            _add(
+                document,
+                n,
+                document.lines[n - 1].index("\t") + 1,
+                "tab",
+                "a tab indents this line; YAML wants spaces",
+            )
         return
     if "alias" in context:
         message = 'a * at the start of a word is an alias in YAML; put it in quotes, such as "*"'
     elif "anchor" in context:
         message = "a & at the start of a word is an anchor in YAML; put it in quotes"
     else:
-        message = next((said for sign, _, said in _SAID if sign in problem), f"this cannot be read as YAML: {problem}")
+        message = next((said for sign, said in _SAID if sign in problem), f"this cannot be read as YAML: {problem}")
     if "opened and never closed" in message or "is not closed" in message:
         start = error.context_mark or mark
         line, column = (start.line + 1, start.column + 1) if start else (line, column)

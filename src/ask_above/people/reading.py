@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, field
 from datetime import UTC
+from typing import NamedTuple
 
 from ask_above.charter.moments import HOW_TO_WRITE, Period, parse, period, zone
 from ask_above.charter.names import RESERVED, SITE, is_key, nearest
@@ -17,22 +17,20 @@ MEMBER_COLUMNS = ("key", "name", "email", "kind", "status", "joined", "groups", 
 ASSIGNMENT_COLUMNS = ("member", "rank", "place", "from", "until", "by", "why")
 
 
-@dataclass(slots=True)
-class Row:
+class Row(NamedTuple):
     """One row of a file: its cells by column, the line it starts on, and how to find a cell's column."""
 
     cells: Mapping[str, str]
     line: int
-    find: Callable[[str], tuple[int, int, str]] = field(default=lambda _: (0, 0, ""))
+    find: Callable[[str], tuple[int, int, str]] = lambda _: (0, 0, "")
 
 
-@dataclass(slots=True)
 class Rows:
     """The rows of one file and the faults found in it."""
 
-    name: str
-    rows: Iterable[Row]
-    faults: list[Fault] = field(default_factory=list)
+    def __init__(self, name: str, faults: list[Fault] | None = None) -> None:
+        self.name, self.faults = name, faults or []
+        self.rows: Iterable[Row] = ()
 
     def fault(
         self, row: Row, column: str, code: str, message: str, expected: str = "", near: tuple[str, ...] = ()
@@ -40,9 +38,7 @@ class Rows:
         """Note a fault in a cell."""
         line, at, source = row.find(column)
         found = f"'{row.cells.get(column, '')}'"
-        self.faults.append(
-            Fault(self.name, line or row.line, at, column, code, message, expected, found, near, source)
-        )
+        self.faults.append(Fault(self.name, line or row.line, at, column, code, message, expected, found, near, source))
 
 
 def read_register(members: Rows | None, assignments: Rows | None, names: Names | None, charter: str) -> Register:
@@ -66,7 +62,13 @@ def _member(rows: Rows, row: Row, known: dict[str, Member], names: Names | None,
         rows.fault(row, "key", "bad-key", message, "small letters, digits, - and _, such as petra")
         return None
     if key in RESERVED:
-        rows.fault(row, "key", "reserved-word", f"'{key}' is a reserved word", "another key; the name may say anything")
+        rows.fault(
+            row,
+            "key",
+            "reserved-word",
+            f"'{key}' is a reserved word",
+            "another key; the name may say anything",
+        )
         return None
     if key in known:
         message = f"the member '{key}' stands on line {known[key].where.line} already"
@@ -107,16 +109,14 @@ def _is_date(text: str) -> bool:
     return True
 
 
-@dataclass(slots=True)
 class _Assignments:
     """Reads the rows of the assignments' file."""
 
-    rows: Rows
-    members: Mapping[str, Member]
-    names: Names | None
-    charter: str
-    source: str
-    _periods: dict[tuple[str, str], Period] = field(default_factory=dict)
+    def __init__(
+        self, rows: Rows, members: Mapping[str, Member], names: Names | None, charter: str, source: str
+    ) -> None:
+        self.rows, self.members, self.names, self.charter, self.source = rows, members, names, charter, source
+        self._periods: dict[tuple[str, str], Period] = {}
 
     def read(self, row: Row) -> Assignment | None:
         cells = row.cells

@@ -3,19 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+from typing import NamedTuple
 
 from ask_above.charter.charter import Charter
 from ask_above.charter.moments import ALWAYS, Period
 from ask_above.charter.names import SITE
-from ask_above.charter.where import NOWHERE, Where
+from ask_above.charter.where import NOTHING, NOWHERE, Where
 
 KINDS = ("person", "bot")
 STATUSES = ("invited", "pending", "active", "locked", "retired")
 
 
-@dataclass(frozen=True, slots=True)
-class Member:
+class Member(NamedTuple):
     """A person or a bot. ``groups`` are those that the member was put into, not those that include them."""
 
     key: str
@@ -34,8 +33,7 @@ class Member:
         return self.name or self.key
 
 
-@dataclass(frozen=True, slots=True)
-class Assignment:
+class Assignment(NamedTuple):
     """A member holds a rank at a place, and at all below it, for a period."""
 
     member: str
@@ -47,17 +45,14 @@ class Assignment:
     where: Where = NOWHERE
 
 
-@dataclass(slots=True)
 class Register:
     """All members and assignments; ``source`` names the file that members come from, for messages."""
 
-    members: Mapping[str, Member] = field(default_factory=dict)
-    assignments: Iterable[Assignment] = ()
-    source: str = ""
-    _of: dict[str, list[Assignment]] = field(init=False, default_factory=dict)
-
-    def __post_init__(self) -> None:
-        self.assignments = tuple(self.assignments)
+    def __init__(
+        self, members: Mapping[str, Member] = NOTHING, assignments: Iterable[Assignment] = (), source: str = ""
+    ) -> None:
+        self.members, self.assignments, self.source = members, tuple(assignments), source
+        self._of: dict[str, list[Assignment]] = {}
         for assignment in self.assignments:
             self._of.setdefault(assignment.member, []).append(assignment)
 

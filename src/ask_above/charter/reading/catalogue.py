@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from typing import Any
 
 from ask_above.charter.catalogue import NO_WORDS, Bundle, Capability, Catalogue
@@ -58,8 +57,8 @@ def _declared(document: Document, path: Path, said: dict[str, Any], add_on: str 
     )
     if not said.get("authored"):
         return [one]
-    own = replace(one, key=f"{key}.own", pair=str(key))
-    return [own, replace(one, key=f"{key}.all", pair=str(key), implies=(*one.implies, own.key))]
+    own = one._replace(key=f"{key}.own", pair=str(key))
+    return [own, one._replace(key=f"{key}.all", pair=str(key), implies=(*one.implies, own.key))]
 
 
 def _targets(said: dict[str, Any], relation: str) -> tuple[str, ...]:
@@ -93,10 +92,13 @@ def _without_bad_relations(catalogue: Catalogue, spots: dict[str, Spot]) -> Cata
         first = (document.name, path) not in seen
         seen.add((document.name, path))
         if first and not _relations_hold(document, path, catalogue):
-            clean[key] = replace(capability, implies=(), needs=(), leads_to=())
+            clean[key] = capability._replace(implies=(), needs=(), leads_to=())
         else:
-            good = {name: [t for t in getattr(capability, name) if t in catalogue.bit] for name in _ATTRIBUTES}
-            clean[key] = replace(capability, **{name: tuple(targets) for name, targets in good.items()})
+            implies, needs, leads_to = (
+                tuple(target for target in targets if target in catalogue.bit)
+                for targets in (capability.implies, capability.needs, capability.leads_to)
+            )
+            clean[key] = capability._replace(implies=implies, needs=needs, leads_to=leads_to)
     edges = {key: (*capability.implies, *capability.needs) for key, capability in clean.items()}
     found = loops(edges)
     for loop in found:
@@ -104,11 +106,8 @@ def _without_bad_relations(catalogue: Catalogue, spots: dict[str, Spot]) -> Cata
         message = f"'implies' and 'needs' go round in a loop: {' → '.join(loop)}"
         document.fault(path, "loop", message, expected="a relation that leads on and never back", on_key=True)
     if found:
-        clean = {key: replace(capability, implies=(), needs=()) for key, capability in clean.items()}
+        clean = {key: capability._replace(implies=(), needs=()) for key, capability in clean.items()}
     return Catalogue(clean)
-
-
-_ATTRIBUTES = ("implies", "needs", "leads_to")
 
 
 def _relations_hold(document: Document, path: Path, catalogue: Catalogue) -> bool:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
 from typing import Any, TypeAlias
 
 from ask_above.charter.catalogue import NO_WORDS, Catalogue, Words
@@ -16,14 +15,12 @@ Items: TypeAlias = list[tuple[int | None, str]]
 """Clean texts with their number in the list; none for one that stood alone."""
 
 
-@dataclass(slots=True)
 class Names:
     """The names that a charter defines, however faulty the rest of it is."""
 
-    ranks: Mapping[str, Rank] = field(default_factory=dict)
-    groups: Mapping[str, Group] = field(default_factory=dict)
-    places: Mapping[str, Place] = field(default_factory=dict)
-    zone: str = "UTC"
+    def __init__(self, ranks: Mapping[str, Rank], groups: Mapping[str, Group], zone: str) -> None:
+        self.ranks, self.groups, self.zone = ranks, groups, zone
+        self.places: Mapping[str, Place] = {}
 
 
 def at(path: Path, number: int | None) -> Path:
@@ -74,7 +71,5 @@ def one_capability(document: Document, name: str, path: Path, catalogue: Catalog
         document.fault(path, "not-one-capability", message, expected=expected)
     else:
         near = nearest(name, [*catalogue.keys, *catalogue.pairs])
-        document.fault(
-            path, "unknown-capability", f"there is no capability '{name}'", expected=expected, nearest=near
-        )
+        document.fault(path, "unknown-capability", f"there is no capability '{name}'", expected=expected, nearest=near)
     return None

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from typing import Any, NamedTuple, TypeAlias
 
 from ask_above.charter.where import NOWHERE, Where
 from ask_above.errors import Fault
+
+_LONGEST = 60
 
 Path: TypeAlias = tuple[str | int, ...]
 
@@ -22,18 +23,18 @@ class Mark(NamedTuple):
     quoted: bool = False
 
 
-@dataclass(slots=True)
 class Document:
     """The plain data of one file: mappings, lists and texts, ``None`` where nothing was written.
 
     ``marks`` may be empty, for data that never was a file.
     """
 
-    name: str
-    data: Any
-    marks: Mapping[Path, Mark] = field(default_factory=dict)
-    lines: Sequence[str] = ()
-    faults: list[Fault] = field(default_factory=list)
+    def __init__(
+        self, name: str, data: Any, marks: Mapping[Path, Mark] | None = None, lines: Sequence[str] = ()
+    ) -> None:
+        self.name, self.data, self.lines = name, data, lines
+        self.marks: Mapping[Path, Mark] = marks or {}
+        self.faults: list[Fault] = []
 
     def where(self, path: Path, *, on_key: bool = False) -> Where:
         """Return where something stands: its value, or the key before it."""
@@ -105,4 +106,4 @@ def describe(data: Any) -> str:
     if isinstance(data, list):
         return "a list"
     text = str(data)
-    return f"'{text}'" if len(text) <= 60 else f"'{text[:57]}...'"
+    return f"'{text}'" if len(text) <= _LONGEST else f"'{text[: _LONGEST - 3]}...'"

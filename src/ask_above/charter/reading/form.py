@@ -96,7 +96,11 @@ RULES = Record(
                     "assign": Field(
                         Record(
                             "assign",
-                            {**_ACT, "hand-on": _HAND_ON, "self": Field(YesNo(), "whether one may give oneself ranks")},
+                            {
+                                **_ACT,
+                                "hand-on": _HAND_ON,
+                                "self": Field(YesNo(), "whether one may give oneself ranks"),
+                            },
                         ),
                         "giving and taking ranks",
                     ),
@@ -105,7 +109,9 @@ RULES = Record(
             ),
             "what the acts take",
         ),
-        "overrides": Field(Record("rules.overrides", {**_ACT, "hand-on": _HAND_ON}), "changing what differs at a place"),
+        "overrides": Field(
+            Record("rules.overrides", {**_ACT, "hand-on": _HAND_ON}), "changing what differs at a place"
+        ),
         "accounts": Field(Record("rules.accounts", {"using": _ACT["using"]}), "changing a member's account"),
         "contacts": Field(Text(), "the pair of capabilities to see how one, or everyone, can be reached"),
         "call": Field(Record("rules.call", {"using": _ACT["using"]}), "calling on a closed rank"),

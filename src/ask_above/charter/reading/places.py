@@ -22,7 +22,7 @@ def read_places(
     site = Place(
         SITE,
         SITE,
-        title=data.get("title", data.get("key", SITE)),
+        title=str(data.get("title") or data.get("key") or SITE),
         where=document.where(("site",), on_key=True),
         **differ.at(("site",), data.get("site", {})),
     )
@@ -62,7 +62,11 @@ class _Differences:
     """Reads what one place says: overrides, exceptions, gate, like."""
 
     def __init__(
-        self, document: Document, catalogue: Catalogue, names: Names, sets: dict[str, OverrideSet] | None = None
+        self,
+        document: Document,
+        catalogue: Catalogue,
+        names: Names,
+        sets: dict[str, OverrideSet] | None = None,
     ) -> None:
         self.document, self.catalogue, self.names, self.sets = document, catalogue, names, sets or {}
         self.holders = {**names.ranks, **names.groups}
@@ -144,14 +148,14 @@ class _Differences:
         return tuple(dict.fromkeys(found))
 
 
-def read_sets(
-    document: Document, data: dict[str, Any], catalogue: Catalogue, names: Names
-) -> dict[str, OverrideSet]:
+def read_sets(document: Document, data: dict[str, Any], catalogue: Catalogue, names: Names) -> dict[str, OverrideSet]:
     """Return the override sets."""
     differ = _Differences(document, catalogue, names)
     return {
         key: OverrideSet(
-            key, differ.overrides(("override-sets", key), said), document.where(("override-sets", key), on_key=True)
+            key,
+            differ.overrides(("override-sets", key), said),
+            document.where(("override-sets", key), on_key=True),
         )
         for key, said in data.items()
     }

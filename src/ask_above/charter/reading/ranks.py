@@ -111,7 +111,9 @@ def _lists(document: Document, path: Path, said: dict[str, Any], known: dict[str
             continue
         if len(data) != 1:
             both = "both 'only' and 'except' stand here" if data else "neither 'only' nor 'except' stands here"
-            document.fault(here, "only-or-except", f"{both}; write one of them", expected="only: [...] or except: [...]")
+            document.fault(
+                here, "only-or-except", f"{both}; write one of them", expected="only: [...] or except: [...]"
+            )
             continue
         ((word, items),) = data.items()
         names = frozenset(known_names(document, items, (*here, word), "rank", known))
@@ -195,7 +197,9 @@ def read_groups(document: Document, items: list[Numbered], ranks: dict[str, Rank
     return groups
 
 
-def _group(document: Document, path: Path, said: dict[str, Any], known: dict[str, int], ranks: dict[str, Rank]) -> Group:
+def _group(
+    document: Document, path: Path, said: dict[str, Any], known: dict[str, int], ranks: dict[str, Rank]
+) -> Group:
     confers = []
     for n, each in said.get("confers", []):
         rank, here = each["rank"], (*path, "confers", n)

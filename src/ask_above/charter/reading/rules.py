@@ -33,9 +33,7 @@ def read_rules(document: Document, data: dict[str, Any], catalogue: Catalogue) -
         seeing=_seeing(document, data.get("seeing"), catalogue),
         acts=acts,
         contacts=_contacts(document, data.get("contacts"), catalogue),
-        advice=Advice(
-            advice.get("most-unbounded", 2), advice.get("most-high-risk", 5), dict(advice.get("silent", {}))
-        ),
+        advice=Advice(advice.get("most-unbounded", 2), advice.get("most-high-risk", 5), dict(advice.get("silent", {}))),
     )
 
 

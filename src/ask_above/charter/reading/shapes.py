@@ -7,8 +7,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass, field
-from typing import Any, ClassVar, Final
+from typing import Any, ClassVar, Final, NamedTuple
 
 from ask_above.charter.moments import zone, zone_names
 from ask_above.charter.names import RESERVED, is_capability, is_key, nearest
@@ -35,7 +34,10 @@ class Shape(ABC):
         if value is None:
             return swallowed(path, document, self.expected)
         document.fault(
-            path, "wrong-shape", f"{describe(value)} stands where {self.expected} belongs", expected=self.expected
+            path,
+            "wrong-shape",
+            f"{describe(value)} stands where {self.expected} belongs",
+            expected=self.expected,
         )
         return BAD
 
@@ -64,13 +66,13 @@ class Text(Shape):
         return value if isinstance(value, str) else self.refuse(value, path, document)
 
 
-@dataclass(frozen=True)
 class Key(Shape):
     """A key: small letters, digits, ``-`` and ``_``; never a reserved word unless ``free``."""
 
-    of: str = "thing"
-    free: bool = False
-    expected: ClassVar[str] = "a key of small letters, digits, - and _"
+    expected = "a key of small letters, digits, - and _"
+
+    def __init__(self, of: str, *, free: bool = False) -> None:
+        self.of, self.free = of, free
 
     def read(self, value: Any, path: Path, document: Document) -> Any:
         """Return the key."""
@@ -89,7 +91,9 @@ def check_key(text: str, shape: Key, path: Path, document: Document, *, on_key: 
         return False
     if text in RESERVED and not shape.free:
         message = f"'{text}' is a reserved word and cannot be the key of a {shape.of}"
-        document.fault(path, "reserved-word", message, expected="another key; the title may say anything", on_key=on_key)
+        document.fault(
+            path, "reserved-word", message, expected="another key; the title may say anything", on_key=on_key
+        )
         return False
     return True
 
@@ -130,7 +134,9 @@ class Zone(Shape):
             return self.refuse(value, path, document)
         if zone(value) is None:
             near = nearest_zone(value)
-            document.fault(path, "unknown-zone", f"there is no time zone '{value}'", expected=self.expected, nearest=near)
+            document.fault(
+                path, "unknown-zone", f"there is no time zone '{value}'", expected=self.expected, nearest=near
+            )
             return BAD
         return value
 
@@ -153,11 +159,11 @@ class CapabilityKey(Shape):
         return self.refuse(value, path, document)
 
 
-@dataclass(frozen=True)
 class Choice(Shape):
     """One of a few words."""
 
-    options: tuple[str, ...]
+    def __init__(self, options: tuple[str, ...]) -> None:
+        self.options = options
 
     def read(self, value: Any, path: Path, document: Document) -> Any:
         """Return the word."""
@@ -173,13 +179,13 @@ class Choice(Shape):
         return BAD
 
 
-@dataclass(frozen=True)
 class Listed(Shape):
     """A list."""
 
-    item: Shape
-    least: int = 0
-    expected: ClassVar[str] = "a list, such as [one, two]"
+    expected = "a list, such as [one, two]"
+
+    def __init__(self, item: Shape, least: int = 0) -> None:
+        self.item, self.least = item, least
 
     def read(self, value: Any, path: Path, document: Document) -> Any:
         """Return a list of the clean items."""
@@ -200,11 +206,11 @@ class Listed(Shape):
         return clean
 
 
-@dataclass(frozen=True)
 class OneOrMore(Shape):
     """One thing, or a list of such."""
 
-    item: Shape
+    def __init__(self, item: Shape) -> None:
+        self.item = item
 
     def read(self, value: Any, path: Path, document: Document) -> Any:
         """Return a list of the clean items; a single one has no number in its path."""
@@ -214,14 +220,13 @@ class OneOrMore(Shape):
         return BAD if read is BAD else [(None, read)]
 
 
-@dataclass(frozen=True)
 class Mapped(Shape):
-    """A mapping from keys of the administrator's own to values of one shape."""
+    """A mapping from keys of the administrator's own to values of one shape; ``ranges`` lets keys end in +."""
 
-    value: Shape
-    keys: Key | None = None
-    ranges: bool = False
-    expected: ClassVar[str] = "a mapping of lines like key: value"
+    expected = "a mapping of lines like key: value"
+
+    def __init__(self, value: Shape, keys: Key | None = None, *, ranges: bool = False) -> None:
+        self.value, self.keys, self.ranges = value, keys, ranges
 
     def read(self, value: Any, path: Path, document: Document) -> Any:
         """Return a dict of the clean values."""
@@ -239,8 +244,7 @@ class Mapped(Shape):
         return clean
 
 
-@dataclass(frozen=True)
-class Field:
+class Field(NamedTuple):
     """One key of a record: what stands there, what it is for, whether it must be there."""
 
     shape: Shape
@@ -248,7 +252,6 @@ class Field:
     required: bool = False
 
 
-@dataclass(frozen=True)
 class Record(Shape):
     """A mapping with known keys.
 
@@ -256,10 +259,10 @@ class Record(Shape):
     something that must be there is not, so that the faults in the rest are found in the same run.
     """
 
-    noun: str
-    fields: Mapping[str, Field] = field(default_factory=dict)
-    short: str | None = None
-    partial: bool = False
+    def __init__(
+        self, noun: str, fields: Mapping[str, Field], *, short: str | None = None, partial: bool = False
+    ) -> None:
+        self.noun, self.fields, self.short, self.partial = noun, fields, short, partial
 
     def read(self, value: Any, path: Path, document: Document) -> Any:
         """Return a dict of the clean values of the keys that are there."""
@@ -306,11 +309,11 @@ class Record(Shape):
         document.fault(path, "unknown-key", message, expected=f"one of {known}", nearest=near, on_key=True)
 
 
-@dataclass(frozen=True)
 class Later(Shape):
     """A shape that contains itself, named before it is there."""
 
-    shape: Callable[[], Shape]
+    def __init__(self, shape: Callable[[], Shape]) -> None:
+        self.shape = shape
 
     def read(self, value: Any, path: Path, document: Document) -> Any:
         """Read as the shape does."""

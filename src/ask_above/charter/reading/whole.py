@@ -21,7 +21,7 @@ from ask_above.charter.rules import Rules
 
 
 class Read(NamedTuple):
-    """What came of reading: the charter, and the names in it; where anything is faulty the charter is not to be used."""
+    """What came of reading: the charter and its names; where anything is faulty the charter is not to be used."""
 
     charter: Charter
     names: Names
@@ -43,7 +43,7 @@ def read_charter(document: Document, add_ons: list[Document]) -> Read | None:
     ranks = read_ranks(document, data.get("ranks", []), catalogue, perks)
     groups = read_groups(document, data.get("groups", []), ranks)
     rules = read_rules(document, data.get("rules", {}), catalogue)
-    names = Names(ranks, groups, {}, rules.timezone)
+    names = Names(ranks, groups, rules.timezone)
     sets = read_sets(document, data.get("override-sets", {}), catalogue, names)
     names.places = read_places(document, data, catalogue, names, sets)
     check_conferred(document, names)
@@ -92,9 +92,7 @@ def _expectations(
         except ExpectationError as error:
             near = nearest(error.name, _candidates(error.kind, catalogue, names, rules)) if error.name else ()
             expected = "SUBJECT may|may not WHAT [in PLACE] [by @MEMBER] [on DATE]" if not error.name else ""
-            document.fault(
-                path, "expectation", str(error), expected=expected, nearest=near, offset=error.offset
-            )
+            document.fault(path, "expectation", str(error), expected=expected, nearest=near, offset=error.offset)
     return tuple(found)
 
 

@@ -1,0 +1,5 @@
+"""``python -m ask_above``."""
+
+from ask_above.cli.main import run
+
+run()

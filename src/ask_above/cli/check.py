@@ -1,0 +1,63 @@
+"""``ask-above check``."""
+
+from __future__ import annotations
+
+import sys
+
+import click
+
+from ask_above.cli.options import community_option, folder, format_option
+from ask_above.community import Community
+from ask_above.errors import FaultyFilesError
+from ask_above.show.check import (
+    FAULT_COLUMNS,
+    check_data,
+    fault_data,
+    fault_rows,
+    show_check,
+    show_faults,
+)
+from ask_above.show.data import write_csv, write_json
+from ask_above.show.screen import stdout
+
+
+@click.command("check")
+@community_option
+@format_option
+def command(community: str | None, form: str) -> int:
+    """Check that the files are well formed, and that the charter holds to its expectations.
+
+    Every fault of every file is reported in one run. Exit status 1 where an expectation fails, 2 where the files
+    cannot be meant as they stand.
+
+    \b
+    Examples:
+      ask-above check
+      ask-above check --community wren-valley --format json
+    """
+    try:
+        opened = Community.open(folder(community))
+    except FaultyFilesError as error:
+        _faulty(error, form)
+        return 2
+    unmet = opened.unmet()
+    if form == "json":
+        write_json(sys.stdout, check_data(opened.decider, unmet))
+    elif form == "csv":
+        rows = [
+            (each.expectation.where.file, each.expectation.where.line, each.expectation.text, each.because)
+            for each in unmet
+        ]
+        write_csv(sys.stdout, ("file", "line", "expectation", "because"), rows)
+    else:
+        show_check(stdout(), opened.decider, unmet)
+    return 1 if unmet else 0
+
+
+def _faulty(error: FaultyFilesError, form: str) -> None:
+    if form == "json":
+        write_json(sys.stdout, fault_data(error.faults))
+    elif form == "csv":
+        write_csv(sys.stdout, FAULT_COLUMNS, fault_rows(error.faults))
+    else:
+        show_faults(stdout(), error.faults)

@@ -1,0 +1,33 @@
+"""``ask-above demo``."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from ask_above.community import Community
+from ask_above.demo.walk import walk, write_demo
+from ask_above.show.screen import stdout
+
+
+@click.command("demo")
+@click.argument("directory", default="wren-valley", metavar="[DIR]", type=click.Path(path_type=Path))
+def command(directory: Path) -> int:
+    """Write the demo community to a folder, and walk through the main job on it.
+
+    The folder is ./wren-valley where none is named. Files that are there already are never overwritten.
+
+    \b
+    Examples:
+      ask-above demo
+      ask-above demo my-river
+    """
+    screen = stdout()
+    written = write_demo(directory)
+    if written:
+        screen.line(f"Wrote {', '.join(written)} to {directory}.")
+    else:
+        screen.line(f"{directory} holds the demo already; nothing was written.")
+    walk(screen, Community.open(directory), str(directory))
+    return 0

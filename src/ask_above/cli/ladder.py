@@ -1,0 +1,38 @@
+"""``ask-above ladder``."""
+
+from __future__ import annotations
+
+import sys
+from datetime import UTC, datetime
+
+import click
+
+from ask_above.ask.tables import holders
+from ask_above.charter.moments import instant
+from ask_above.cli.options import community_option, folder, format_option
+from ask_above.community import Community
+from ask_above.show.data import write_csv, write_json
+from ask_above.show.ladder import ladder_data, ladder_rows, show_ladder
+from ask_above.show.screen import stdout
+
+
+@click.command("ladder")
+@community_option
+@format_option
+def command(community: str | None, form: str) -> int:
+    """Show the ranks in order, highest first, and who holds each now.
+
+    \b
+    Example:
+      ask-above ladder --community wren-valley
+    """
+    opened = Community.open(folder(community))
+    frame = opened.decider.frame
+    held = holders(opened.decider, instant(datetime.now(UTC)))
+    if form == "json":
+        write_json(sys.stdout, ladder_data(frame, held))
+    elif form == "csv":
+        write_csv(sys.stdout, *ladder_rows(frame, held))
+    else:
+        show_ladder(stdout(), frame, held)
+    return 0

@@ -1,0 +1,109 @@
+"""What the commands share: the community, the place, the moment, the format."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable
+from datetime import date, datetime
+from pathlib import Path
+from typing import Any, TypeVar
+
+import click
+from click.shell_completion import CompletionItem
+
+from ask_above.charter.moments import HOW_TO_WRITE, parse
+from ask_above.community import Community
+from ask_above.errors import AskAboveError
+
+F = TypeVar("F", bound=Callable[..., Any])
+
+
+def folder(given: str | None) -> Path:
+    """Return the community's folder: given, else from the environment, else the current one."""
+    return Path(given or os.environ.get("ASK_ABOVE_COMMUNITY") or ".")
+
+
+def community_option(command: F) -> F:
+    """Add ``--community``."""
+    return click.option(
+        "--community", metavar="DIR", help="The community's folder, or its charter.", type=click.Path()
+    )(command)
+
+
+def format_option(command: F) -> F:
+    """Add ``--format``."""
+    return click.option(
+        "--format",
+        "form",
+        type=click.Choice(["text", "json", "csv"]),
+        default="text",
+        show_default=True,
+        help="For people, or for machines.",
+    )(command)
+
+
+def at_option(help_text: str, default: str | None = "site") -> Callable[[F], F]:
+    """Add ``--at``."""
+    return click.option(
+        "--at",
+        metavar="PLACE",
+        default=default,
+        help=help_text,
+        shell_complete=complete(lambda c: list(c.charter.places)),
+    )
+
+
+class Moment(click.ParamType[Any]):
+    """A date, or a date and time; without an offset in the charter's time zone."""
+
+    name = "WHEN"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        """Return a date or a datetime."""
+        if isinstance(value, date):
+            return value
+        try:
+            return parse(value)
+        except ValueError:
+            self.fail(f"'{value}' is no moment; write {HOW_TO_WRITE}.", param, ctx)
+
+
+def when_option(command: F) -> F:
+    """Add ``--when``."""
+    return click.option(
+        "--when",
+        type=Moment(),
+        metavar="WHEN",
+        help="Ask as of then, such as 2026-12-01 or 2026-12-01T18:30; else now.",
+    )(command)
+
+
+def in_zone(community: Community, when: date | datetime | None) -> date | datetime | None:
+    """Give a moment without an offset the charter's time zone."""
+    if isinstance(when, datetime) and when.tzinfo is None:
+        return when.replace(tzinfo=community.charter.zone)
+    return when
+
+
+def complete(names: Callable[[Community], list[str]]) -> Callable[..., list[CompletionItem]]:
+    """Return a completion from the names of the community at hand; nothing where it cannot be read."""
+
+    def find(ctx: click.Context, _: click.Parameter, incomplete: str) -> list[CompletionItem]:
+        try:
+            community = Community.open(folder(ctx.params.get("community")))
+        except (AskAboveError, OSError):
+            return []
+        return [CompletionItem(name) for name in names(community) if name.startswith(incomplete)]
+
+    return find
+
+
+def people(community: Community) -> list[str]:
+    """Return everyone who can be asked about."""
+    return [*community.register.members, *(f"rank:{key}" for key in community.charter.ranks), "visitor"]
+
+
+def capabilities(community: Community) -> list[str]:
+    """Return every name that a question may give for a capability."""
+    catalogue = community.charter.catalogue
+    return [*catalogue.keys, *catalogue.pairs]

@@ -1,0 +1,45 @@
+"""``ask-above powers``."""
+
+from __future__ import annotations
+
+import sys
+from datetime import UTC, datetime
+
+import click
+
+from ask_above.ask.tables import power_cells
+from ask_above.charter.moments import instant
+from ask_above.charter.rules import ACTS
+from ask_above.cli.options import at_option, community_option, folder, format_option
+from ask_above.community import Community
+from ask_above.decide.words import in_place
+from ask_above.show.data import write_csv, write_json
+from ask_above.show.powers import PowerTable, power_data, power_rows, show_powers
+from ask_above.show.screen import stdout
+
+
+@click.command("powers")
+@click.argument("act", required=False, type=click.Choice(ACTS))
+@at_option("Where; the site itself where it is left out.")
+@community_option
+@format_option
+def command(act: str | None, at: str, community: str | None, form: str) -> int:
+    """Show which ranks may moderate, assign and manage which, and for every no its reasons.
+
+    \b
+    Examples:
+      ask-above powers
+      ask-above powers moderate --at river-talk
+    """
+    opened = Community.open(folder(community))
+    decider, now = opened.decider, instant(datetime.now(UTC))
+    place = decider.frame.place_at[opened.place(at).key]
+    tables = [PowerTable(each, list(power_cells(decider, each, place, now))) for each in ([act] if act else ACTS)]
+    if form == "json":
+        write_json(sys.stdout, power_data(tables))
+    elif form == "csv":
+        write_csv(sys.stdout, *power_rows(tables))
+    else:
+        where = in_place(decider.frame.places[place].title, site=place == 0)
+        show_powers(stdout(), decider.frame, tables, where)
+    return 0

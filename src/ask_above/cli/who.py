@@ -1,0 +1,58 @@
+"""``ask-above who``."""
+
+from __future__ import annotations
+
+import sys
+from datetime import date
+
+import click
+
+from ask_above.cli.options import (
+    at_option,
+    capabilities,
+    community_option,
+    complete,
+    folder,
+    format_option,
+    in_zone,
+    when_option,
+)
+from ask_above.community import Community
+from ask_above.decide.words import in_place
+from ask_above.show.data import write_csv, write_json
+from ask_above.show.screen import stdout
+
+
+@click.command("who")
+@click.argument("capability", shell_complete=complete(capabilities))
+@at_option("Where; the site itself where it is left out.")
+@when_option
+@community_option
+@format_option
+def command(capability: str, at: str, when: date | None, community: str | None, form: str) -> int:
+    """List the members who may use a capability at a place.
+
+    \b
+    Examples:
+      ask-above who photo.upload --at photo-wall
+      ask-above who place.see --at landowners --format csv
+    """
+    opened = Community.open(folder(community))
+    frame = opened.decider.frame
+    found = opened.who(capability, at=at, when=in_zone(opened, when))
+    rows = [list(row) for row in found.itertuples(index=False)]
+    if form == "json":
+        write_json(sys.stdout, found.to_dict("records"))
+    elif form == "csv":
+        write_csv(sys.stdout, list(found.columns), rows)
+    else:
+        screen = stdout()
+        total = len(opened.register.members)
+        where = in_place(opened.place(at).title, site=frame.place_at[at] == 0)
+        screen.line(f"{len(found) or 'None'} of {total} members may use {capability} {where}", "head")
+        if rows:
+            titles = {rank.key: rank.title for rank in frame.ranks} | {"owner": "owner"}
+            screen.line()
+            told = [[row[1], row[0], ", ".join(titles[key] for key in str(row[3]).split(", ") if key)] for row in rows]
+            screen.table(["Name", "Key", "Ranks that count there"], told)
+    return 0

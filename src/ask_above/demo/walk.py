@@ -1,0 +1,101 @@
+"""Write the demo community to a folder, and walk through the main job on it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from ask_above.community import Community
+from ask_above.errors import AskAboveError
+from ask_above.show.answers import show_answer
+from ask_above.show.check import show_check
+from ask_above.show.screen import Screen
+
+FILES = ("charter.yaml", "gauges.yaml", "members.csv", "assignments.csv")
+SOURCE = Path(__file__).parent / "wren-valley"
+
+
+class DemoExistsError(AskAboveError, FileExistsError):
+    """Files that the demo would overwrite are there already and are not the demo's."""
+
+    def __str__(self) -> str:
+        return str(self.args[0])
+
+
+def write_demo(folder: Path) -> list[str]:
+    """Write the demo's files and return their names; none where they are all there already, unchanged or edited.
+
+    Raises :class:`DemoExistsError` where only some of them are there: nothing of anyone's is overwritten.
+    """
+    present = [name for name in FILES if (folder / name).exists()]
+    if len(present) == len(FILES):
+        return []
+    if present or (folder.exists() and not folder.is_dir()):
+        what = f"'{folder}' holds {', '.join(present)} already" if present else f"'{folder}' is a file"
+        raise DemoExistsError(f"{what}; nothing was written. Name another folder: ask-above demo DIR")
+    folder.mkdir(parents=True, exist_ok=True)
+    for name in FILES:
+        (folder / name).write_bytes((SOURCE / name).read_bytes())
+    return list(FILES)
+
+
+def walk(screen: Screen, community: Community, folder: str) -> None:
+    """Do the main job on the demo: check, find the three mistakes, explain them, say what to type next."""
+    unmet = community.unmet()
+    _title(screen, "1. Does the charter hold to what it promises?", f"ask-above check --community {folder}")
+    show_check(screen, community.decider, unmet, explain=False)
+    _title(
+        screen,
+        "2. The order is power: why can a board host not calm a founding friend?",
+        f"ask-above may bram moderate dara --at river-talk --using member.mute --community {folder}",
+    )
+    show_answer(screen, community.may_moderate("bram", "dara", at="river-talk", using="member.mute"))
+    _said(
+        screen,
+        "Founding friend is a sign of thanks, yet it stands above Board host on the ladder, and dozens hold it.",
+    )
+    _title(
+        screen,
+        "3. The place beats the rank: why can a volunteer not enter a reading at the lower gauges?",
+        f"ask-above may dara reading.post --at lower-gauges --community {folder}",
+    )
+    show_answer(screen, community.may("dara", "reading.post", at="lower-gauges"))
+    _said(
+        screen,
+        "The rank carries it; a forgotten entry of the place takes it away. Looking in the rank finds nothing.",
+    )
+    _title(
+        screen,
+        "4. Turned off, and still there: who may add photos?",
+        f"ask-above who photo.upload --at photo-wall --community {folder}",
+    )
+    found = community.who("photo.upload", at="photo-wall")
+    screen.line(f"{len(found)} of {len(community.register.members)} members may. One of them:")
+    show_answer(screen, community.may("dara", "photo.upload", at="photo-wall"))
+    _said(
+        screen,
+        "It was withheld from Member, but withholding trims only that rank: Volunteer hands it out as well.",
+    )
+    _next(screen, folder)
+
+
+def _title(screen: Screen, text: str, typed: str) -> None:
+    screen.line()
+    screen.line(text, "head")
+    screen.line(f"$ {typed}", "place")
+
+
+def _said(screen: Screen, text: str) -> None:
+    screen.paragraph(f"→ {text}", rest="  ", style="warn")
+
+
+def _next(screen: Screen, folder: str) -> None:
+    screen.line()
+    screen.line("What to type next", "head")
+    for typed in (
+        f"cd {folder}",
+        "ask-above ladder                 the ranks, who holds each",
+        "ask-above grid --at notices      what each rank can use there",
+        "ask-above powers moderate        who stands over whom",
+        "ask-above check                  after you changed charter.yaml in an editor",
+    ):
+        screen.line(f"  {typed}")

@@ -1,0 +1,132 @@
+"""The grid on the screen: capabilities down the side under their headings, ranks across."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+from ask_above.ask.tables import grid_masks
+from ask_above.decide.frame import Frame
+from ask_above.decide.may import Decider
+from ask_above.show.headings import Headings, fit
+from ask_above.show.screen import Screen, cell
+
+YES, INHERITED, GIVEN, TAKEN, NO, MEANINGLESS = "●", "○", "+", "−", "·", "/"
+
+LEGEND = {
+    YES: "yes",
+    INHERITED: "yes, taken over from the rank it builds on",
+    GIVEN: "yes, because of this place",
+    TAKEN: "carried, but not usable here",
+    NO: "no",
+    MEANINGLESS: "no meaning in a place of this kind",
+}
+_STYLE = {YES: "yes", INHERITED: "yes", GIVEN: "place", TAKEN: "no", NO: "dim", MEANINGLESS: "dim"}
+
+
+def marks(decider: Decider, place: int | None) -> list[list[str]]:
+    """Return the mark of every cell, capability by capability."""
+    frame = decider.frame
+    carried, here = grid_masks(decider, None), grid_masks(decider, place)
+    inherited = [_inherited(frame, position) for position in range(len(frame.ranks))]
+    meaning = frame.catalogue.everything if place is None else frame.has_meaning(place)
+    table = []
+    for key in frame.catalogue.keys:
+        bit = frame.catalogue.bit[key]
+        row = []
+        for position in range(len(frame.ranks)):
+            usable, base = bool(here[position] & bit), bool(carried[position] & bit)
+            if not meaning & bit:
+                mark = MEANINGLESS
+            elif place is None:
+                mark = (INHERITED if inherited[position] & bit else YES) if usable else NO
+            else:
+                mark = (YES if base else GIVEN) if usable else (TAKEN if base else NO)
+            row.append(mark)
+        table.append(row)
+    return table
+
+
+def _inherited(frame: Frame, position: int) -> int:
+    """Return what a rank carries only because of the ranks it builds on."""
+    rank = frame.ranks[position]
+    own = frame.catalogue.close(frame.catalogue.expand_all(rank.grants))
+    return 0 if rank.unbounded else frame.carried[position] & ~own
+
+
+def show_grid(screen: Screen, decider: Decider, place: int | None) -> None:
+    """Show the grid; ranks that do not fit side by side follow in further blocks."""
+    frame = decider.frame
+    title = "What each rank carries" if place is None else f"What each rank can use in {frame.places[place].title}"
+    screen.line(title, "head")
+    table = marks(decider, place)
+    side = max((len(key) for key in frame.catalogue.keys), default=10) + 4
+    used: set[str] = set()
+    for columns, headings in blocks(frame, screen.width - side):
+        screen.line()
+        _block(screen, frame, table, columns, headings)
+        used |= {row[n] for row in table for n in columns}
+        show_legend(screen, headings)
+    screen.paragraph("   ".join(f"{mark} {said}" for mark, said in LEGEND.items() if mark in used), style="dim")
+    changed = sum(row[n] in (GIVEN, TAKEN) for row in table for n in range(len(frame.ranks)))
+    if place is not None:
+        screen.line(f"{changed} {'answer differs' if changed == 1 else 'answers differ'} here from what is carried.")
+
+
+def blocks(frame: Frame, room: int) -> Iterator[tuple[list[int], Headings]]:
+    """Yield the ranks' positions in blocks that fit into ``room``, with their headings."""
+    ranks = list(frame.ranks)
+    start = 0
+    while start < len(ranks):
+        size = len(ranks) - start
+        while True:
+            part = ranks[start : start + size]
+            headings = fit([rank.title for rank in part], [rank.key for rank in part], room)
+            if headings.width <= room or size == 1:
+                break
+            size -= 1
+        yield list(range(start, start + size)), headings
+        start += size
+
+
+def show_legend(screen: Screen, headings: Headings) -> None:
+    """Say what the short forms stand for."""
+    if headings.legend:
+        screen.paragraph("   ".join(f"{short} = {full}" for short, full in headings.legend))
+
+
+def _block(screen: Screen, frame: Frame, table: list[list[str]], columns: list[int], headings: Headings) -> None:
+    from rich.table import Table
+    from rich.text import Text
+
+    drawn = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
+    drawn.add_column("", no_wrap=True)
+    for head in headings.heads:
+        drawn.add_column(Text(head), justify="center", no_wrap=True, vertical="bottom")
+    heading = None
+    for row, capability in zip(table, frame.catalogue.capabilities.values(), strict=True):
+        if capability.heading != heading:
+            heading = capability.heading
+            drawn.add_row(cell(heading, "head"), *[""] * len(columns))
+        risk = " !" if capability.risk == "high" else ""
+        drawn.add_row(Text(f"  {capability.key}{risk}"), *(cell(row[n], _STYLE[row[n]]) for n in columns))
+    screen.draw(drawn)
+
+
+def grid_rows(decider: Decider, place: int | None) -> tuple[Sequence[str], list[list[object]]]:
+    """Return columns and rows for machines: true and false by rank."""
+    frame = decider.frame
+    masks = grid_masks(decider, place)
+    rows: list[list[object]] = [
+        [each.heading, key, *(bool(mask & frame.catalogue.bit[key]) for mask in masks)]
+        for key, each in frame.catalogue.capabilities.items()
+    ]
+    return ("heading", "capability", *(rank.key for rank in frame.ranks)), rows
+
+
+def grid_data(decider: Decider, place: int | None) -> list[dict[str, Any]]:
+    """Return the grid as plain data."""
+    columns, rows = grid_rows(decider, place)
+    return [
+        {"heading": row[0], "capability": row[1], "ranks": dict(zip(columns[2:], row[2:], strict=True))} for row in rows
+    ]

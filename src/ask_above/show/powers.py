@@ -1,0 +1,117 @@
+"""The tables of powers on the screen, each no with its reasons in short (rule 6.13)."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any, NamedTuple
+
+from ask_above.ask.tables import Cell
+from ask_above.charter.names import listed
+from ask_above.decide.frame import Frame
+from ask_above.show.grid import blocks, show_legend
+from ask_above.show.headings import Headings
+from ask_above.show.screen import Screen, cell
+
+VERBS = {"moderate": "moderate", "assign": "give", "manage": "change"}
+
+_LETTERS = {
+    "no-capability": ("c", "lacks the capability there"),
+    "no-using": ("o", "the owner's alone, as no capability is set"),
+    "not-below": ("b", "does not stand below"),
+    "not-level": ("b", "stands above"),
+    "not-on-list": ("l", "the list of ranks it may act on leaves it out"),
+    "not-held-gain": ("h", "may not hand on what it does not hold"),
+    "unbounded-gain": ("u", "only someone unbounded makes unbounded"),
+    "kept": ("k", "kept by something outside"),
+    "automatic-rank": ("a", "held without being given"),
+    "cannot-act": ("p", "does not act while pending"),
+    "visitor-acts": ("v", "is not signed in"),
+}
+
+
+class PowerTable(NamedTuple):
+    """The cells of one act, actor by actor."""
+
+    act: str
+    cells: Sequence[Cell]
+
+    def of(self, actor: str) -> list[Cell]:
+        """Return an actor's row."""
+        return [each for each in self.cells if each.actor == actor]
+
+
+def show_powers(screen: Screen, frame: Frame, tables: Sequence[PowerTable], place: str) -> None:
+    """Show a table for each act, then a line for each rank."""
+    for table in tables:
+        screen.line(f"Who may {VERBS[table.act]} whom, {place}", "head")
+        _show_table(screen, frame, table)
+        screen.line()
+    screen.line("In a line each", "head")
+    for rank in frame.ranks:
+        said = [f"may {VERBS[t.act]} {_names(frame, [c.target for c in t.of(rank.key) if c.allowed])}" for t in tables]
+        screen.paragraph(f"{rank.title} {'; '.join(said)}.", rest="    ")
+
+
+def _names(frame: Frame, keys: Sequence[str]) -> str:
+    return listed(frame.charter.ranks[key].title for key in keys) if keys else "none"
+
+
+def _show_table(screen: Screen, frame: Frame, table: PowerTable) -> None:
+    rows = {rank.key: table.of(rank.key) for rank in frame.ranks}
+    side = max(len(rank.title) for rank in frame.ranks) + 2 if frame.ranks else 8
+    letters: dict[str, str] = {}
+    for columns, headings in blocks(frame, screen.width - side):
+        _block(screen, frame, rows, columns, headings)
+        show_legend(screen, headings)
+    for each in table.cells:
+        letters.update(_LETTERS[step.code] for step in each.against)
+    said = ["● may", *(f"{letter} {meaning}" for letter, meaning in sorted(letters.items()))]
+    screen.paragraph("   ".join(said), style="dim")
+
+
+def _block(screen: Screen, frame: Frame, rows: dict[str, list[Cell]], columns: list[int], headings: Headings) -> None:
+    from rich.table import Table
+    from rich.text import Text
+
+    drawn = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
+    drawn.add_column("", no_wrap=True)
+    for head in headings.heads:
+        drawn.add_column(Text(head), justify="center", vertical="bottom", overflow="fold")
+    for rank in frame.ranks:
+        cells = [rows[rank.key][n] for n in columns]
+        drawn.add_row(cell(rank.title, "head"), *(_cell(each) for each in cells))
+    screen.draw(drawn)
+
+
+def _cell(each: Cell) -> Any:
+    return cell("●", "yes") if each.allowed else cell(reasons(each), "dim")
+
+
+def reasons(each: Cell) -> str:
+    """Return the letters of every reason why not, in a fixed order."""
+    return "".join(sorted({_LETTERS[step.code][0] for step in each.against}))
+
+
+def power_rows(tables: Sequence[PowerTable]) -> tuple[Sequence[str], list[list[object]]]:
+    """Return columns and rows for machines."""
+    rows: list[list[object]] = [
+        [table.act, each.actor, each.target, each.allowed, "; ".join(step.short for step in each.against)]
+        for table in tables
+        for each in table.cells
+    ]
+    return ("act", "actor", "target", "allowed", "reasons"), rows
+
+
+def power_data(tables: Sequence[PowerTable]) -> list[dict[str, Any]]:
+    """Return the tables as plain data, each no with all its reasons in full."""
+    return [
+        {
+            "act": table.act,
+            "actor": each.actor,
+            "target": each.target,
+            "allowed": each.allowed,
+            "reasons": [step.text for step in each.against],
+        }
+        for table in tables
+        for each in table.cells
+    ]

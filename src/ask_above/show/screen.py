@@ -1,0 +1,105 @@
+"""The screen that people look at: its width, its colours, lines and tables on it."""
+
+from __future__ import annotations
+
+import os
+import sys
+import textwrap
+from collections.abc import Iterable, Sequence
+from typing import TYPE_CHECKING, TextIO
+
+if TYPE_CHECKING:
+    from rich.text import Text
+
+_CODES = {"yes": "32", "no": "31", "head": "1", "dim": "2", "place": "36", "warn": "33"}
+_RICH = {"yes": "green", "no": "red", "head": "bold", "dim": "dim", "place": "cyan", "warn": "yellow"}
+_WIDTH_IN_A_PIPE = 100
+
+
+class Screen:
+    """Where output goes. Coloured on a terminal unless ``NO_COLOR`` is set; plain in a pipe."""
+
+    def __init__(self, out: TextIO, width: int, *, colour: bool) -> None:
+        self.out, self.width, self.colour = out, width, colour
+
+    @classmethod
+    def of(cls, out: TextIO) -> Screen:
+        """Return the screen that ``out`` is."""
+        terminal = out.isatty()
+        colour = terminal and not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"
+        return cls(out, max(40, _width(out)), colour=bool(colour))
+
+    def styled(self, text: str, style: str = "") -> str:
+        """Return text with the codes of a style, where there are colours."""
+        return f"\x1b[{_CODES[style]}m{text}\x1b[0m" if self.colour and style and text else text
+
+    def line(self, text: str = "", style: str = "") -> None:
+        """Write one line."""
+        self.out.write(f"{self.styled(text, style)}\n")
+
+    def paragraph(self, text: str, *, first: str = "", rest: str = "", style: str = "") -> None:
+        """Write text, folded to the width; ``first`` and ``rest`` stand before its lines."""
+        lines = textwrap.wrap(
+            text,
+            self.width,
+            initial_indent=first,
+            subsequent_indent=rest,
+            break_long_words=False,
+            break_on_hyphens=False,
+        )
+        for line in lines or [first]:
+            self.line(line, style)
+
+    def table(self, heads: Sequence[str], rows: Iterable[Sequence[str | Text]], *, right: Sequence[int] = ()) -> None:
+        """Write a table; cells too wide for the screen are folded, never cut."""
+        from rich.table import Table
+        from rich.text import Text
+
+        table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
+        for n, head in enumerate(heads):
+            table.add_column(Text(head), justify="right" if n in right else "left", overflow="fold")
+        for row in rows:
+            table.add_row(*(Text(cell) if isinstance(cell, str) else cell for cell in row))
+        self.draw(table)
+
+    def draw(self, what: object) -> None:
+        """Write anything that rich can draw."""
+        from rich.console import Console
+
+        console = Console(
+            file=self.out,
+            width=self.width,
+            color_system="standard" if self.colour else None,
+            force_terminal=self.colour,
+            highlight=False,
+            markup=False,
+            emoji=False,
+            legacy_windows=False,
+        )
+        with console.capture() as capture:
+            console.print(what)
+        for line in capture.get().splitlines():
+            self.out.write(f"{line.rstrip()}\n")
+
+
+def _width(out: TextIO) -> int:
+    """Return the columns of a terminal, or as many as ``COLUMNS`` says."""
+    said = os.environ.get("COLUMNS", "")
+    if said.isdigit() and int(said):
+        return int(said)
+    try:
+        return os.get_terminal_size(out.fileno()).columns or _WIDTH_IN_A_PIPE
+    except (OSError, ValueError):
+        return _WIDTH_IN_A_PIPE
+
+
+def cell(text: str, style: str = "") -> Text:
+    """Return a table's cell in a style."""
+    from rich.text import Text
+
+    return Text(text, style=_RICH.get(style, ""))
+
+
+def stdout() -> Screen:
+    """Return the screen that standard output is."""
+    return Screen.of(sys.stdout)
