@@ -6,6 +6,8 @@ whose words they were.
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from ask_above.charter.ladder import Rank
 from ask_above.charter.names import listed
 from ask_above.charter.places import Gate, Override

@@ -20,7 +20,8 @@ def read_rows(name: str, raw: bytes, columns: tuple[str, ...], required: tuple[s
         return rows
     if "\x00" in text:
         line = text[: text.index("\x00")].count("\n") + 1
-        rows.faults.append(Fault(name, line, 1, "", "not-text", said, "a CSV file"))
+        message = "this is no text file, as it holds a zero byte"
+        rows.faults.append(Fault(name, line, 1, "", "not-text", message, "a CSV file"))
         return rows
     records = _records(rows, text)
     header = next(records, None)

@@ -81,17 +81,11 @@ def _has_forbidden(document: Document, text: str) -> bool:
     match = _FORBIDDEN.search(text)
     if match:
         before = _BREAK.split(text[: match.start()])
+        source = _FORBIDDEN.sub("\ufffd", document.lines[len(before) - 1])
         message = f"the control character {ord(match.group()):#06x} cannot stand in a YAML file; delete it"
+        spot = (len(before), len(before[-1]) + 1)
         document.faults.append(
-            Fault(
-                document.name,
-                len(before),
-                len(before[-1]) + 1,
-                "",
-                "control-character",
-                message,
-                "plain text",
-            )
+            Fault(document.name, *spot, "", "control-character", message, "plain text", source=source)
         )
     return match is not None
 
@@ -179,6 +173,7 @@ _SAID = (
     ("did not find expected ',' or ']'", "a list that opens with [ is not closed; the ] is missing, or a comma"),
     ("did not find expected ',' or '}'", "a mapping that opens with {{ is not closed; the }} is missing, or a comma"),
     ("found unexpected end of stream", "a quote is opened and never closed"),
+    ("found unexpected ':'", "a blank is missing after this colon, or the value after it"),
     ("unknown escape", "a \\ inside double quotes means something else; use single quotes"),
     ("another document", "a line '---' starts a second document; a charter is one"),
     ("did not find expected key", f"this line is {_INDENT} the ones it belongs to; line it up"),
@@ -205,6 +200,9 @@ def _syntax_fault(document: Document, error: yaml.MarkedYAMLError) -> None:
                 "a tab indents this line; YAML wants spaces",
             )
         return
+    if "alias" in context or "anchor" in context:
+        start = error.context_mark or mark
+        line, column = (start.line + 1, start.column + 1) if start else (line, column)
     if "alias" in context:
         message = 'a * at the start of a word is an alias in YAML; put it in quotes, such as "*"'
     elif "anchor" in context:

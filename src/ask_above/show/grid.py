@@ -67,7 +67,7 @@ def show_grid(screen: Screen, decider: Decider, place: int | None) -> None:
         _block(screen, frame, table, columns, headings)
         used |= {row[n] for row in table for n in columns}
         show_legend(screen, headings)
-    screen.paragraph("   ".join(f"{mark} {said}" for mark, said in LEGEND.items() if mark in used), style="dim")
+    screen.items((f"{mark} {said}" for mark, said in LEGEND.items() if mark in used), style="dim")
     changed = sum(row[n] in (GIVEN, TAKEN) for row in table for n in range(len(frame.ranks)))
     if place is not None:
         screen.line(f"{changed} {'answer differs' if changed == 1 else 'answers differ'} here from what is carried.")
@@ -92,7 +92,7 @@ def blocks(frame: Frame, room: int) -> Iterator[tuple[list[int], Headings]]:
 def show_legend(screen: Screen, headings: Headings) -> None:
     """Say what the short forms stand for."""
     if headings.legend:
-        screen.paragraph("   ".join(f"{short} = {full}" for short, full in headings.legend))
+        screen.items(f"{short} = {full}" for short, full in headings.legend)
 
 
 def _block(screen: Screen, frame: Frame, table: list[list[str]], columns: list[int], headings: Headings) -> None:

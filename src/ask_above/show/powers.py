@@ -66,7 +66,7 @@ def _show_table(screen: Screen, frame: Frame, table: PowerTable) -> None:
     for each in table.cells:
         letters.update(_LETTERS[step.code] for step in each.against)
     said = ["● may", *(f"{letter} {meaning}" for letter, meaning in sorted(letters.items()))]
-    screen.paragraph("   ".join(said), style="dim")
+    screen.items(said, style="dim")
 
 
 def _block(screen: Screen, frame: Frame, rows: dict[str, list[Cell]], columns: list[int], headings: Headings) -> None:

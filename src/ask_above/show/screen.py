@@ -14,6 +14,7 @@ if TYPE_CHECKING:
 _CODES = {"yes": "32", "no": "31", "head": "1", "dim": "2", "place": "36", "warn": "33"}
 _RICH = {"yes": "green", "no": "red", "head": "bold", "dim": "dim", "place": "cyan", "warn": "yellow"}
 _WIDTH_IN_A_PIPE = 100
+_KEPT = "\xa0"
 
 
 class Screen:
@@ -49,6 +50,12 @@ class Screen:
         )
         for line in lines or [first]:
             self.line(line, style)
+
+    def items(self, items: Iterable[str], *, style: str = "") -> None:
+        """Write short items side by side, each kept on one line."""
+        kept = "   ".join(item.replace(" ", _KEPT) for item in items)
+        for line in textwrap.wrap(kept, self.width, break_long_words=False, break_on_hyphens=False):
+            self.line(line.replace(_KEPT, " "), style)
 
     def table(self, heads: Sequence[str], rows: Iterable[Sequence[str | Text]], *, right: Sequence[int] = ()) -> None:
         """Write a table; cells too wide for the screen are folded, never cut."""

@@ -28,13 +28,15 @@ def at(path: Path, number: int | None) -> Path:
     return path if number is None else (*path, number)
 
 
-def unknown(document: Document, path: Path, what: str, name: str, known: Iterable[str], hint: str = "") -> None:
+def unknown(
+    document: Document, path: Path, what: str, name: str, known: Iterable[str], *, on_key: bool = False
+) -> None:
     """Note that there is no such name."""
     names = list(known)
     near = nearest(name, names)
-    message = f"there is no {what} '{name}'{hint}"
+    message = f"there is no {what} '{name}'"
     expected = f"the key of a {what}" if len(names) > 12 else f"one of {', '.join(names)}" if names else ""  # noqa: PLR2004
-    document.fault(path, f"unknown-{what.replace(' ', '-')}", message, expected=expected, nearest=near)
+    document.fault(path, f"unknown-{what.replace(' ', '-')}", message, expected=expected, nearest=near, on_key=on_key)
 
 
 def known_names(document: Document, items: Items, path: Path, what: str, known: Mapping[str, Any]) -> tuple[str, ...]:

@@ -69,6 +69,7 @@ PLACE = Record(
         **_DIFFERS,
         "places": Field(Listed(Later(_place)), "the places in it"),
     },
+    partial=True,
 )
 
 SITE_FORM = Record("the site", _DIFFERS)

@@ -34,13 +34,13 @@ def read_places(
             message = f"the place '{key}' is named twice; it stands on line {before.line} already"
             document.fault((*path, "key"), "twice", message, expected="each place once, wherever it stands")
             continue
-        if said["kind"] == SITE:
+        if said.get("kind") == SITE:
             message = "only the site itself is of the kind 'site'"
             document.fault((*path, "kind"), "kind-site", message, expected="another kind, such as board or section")
         places[key] = Place(
             key,
-            said["kind"],
-            title=said.get("title", key),
+            said.get("kind", ""),
+            title=str(said.get("title", key)),
             about=said.get("about", ""),
             parent=parent or SITE,
             where=document.where((*path, "key"), on_key=True),
@@ -54,6 +54,8 @@ def _nested(items: list[tuple[int, dict[str, Any]]], path: Path) -> Iterator[Nes
     todo: list[Nested] = [((*path, n), None, said) for n, said in reversed(items)]
     while todo:
         here, parent, said = todo.pop()
+        if "key" not in said:
+            continue
         yield here, parent, said
         todo += [((*here, "places", n), said["key"], inner) for n, inner in reversed(said.get("places", []))]
 

@@ -157,7 +157,7 @@ def _perk_values(document: Document, path: Path, data: dict[str, str], perks: di
         if key in perks:
             values[key] = _perk_value(document, (*path, key), text, perks[key].settle)
         else:
-            unknown(document, (*path, key), "perk", key, perks)
+            unknown(document, (*path, key), "perk", key, perks, on_key=True)
     return values
 
 

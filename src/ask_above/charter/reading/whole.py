@@ -68,7 +68,7 @@ def _read_add_ons(documents: list[Document]) -> list[Source]:
     sources: list[Source] = []
     named: dict[str, str] = {}
     for document in documents:
-        data: Any = ADD_ON.read(document.data, (), document)
+        data: Any = BAD if document.data is None else ADD_ON.read(document.data, (), document)
         if data is BAD:
             continue
         key = data.get("add-on")
@@ -91,7 +91,10 @@ def _expectations(
             found.append(parse_expectation(text, known, document.where(path)))
         except ExpectationError as error:
             near = nearest(error.name, _candidates(error.kind, catalogue, names, rules)) if error.name else ()
-            expected = "SUBJECT may|may not WHAT [in PLACE] [by @MEMBER] [on DATE]" if not error.name else ""
+            expected = "SUBJECT may|may not WHAT [in PLACE] [by @MEMBER] [on DATE]"
+            if error.name:
+                kind = "capability that moderating takes" if error.kind == "using" else error.kind
+                expected = f"the key of a {kind} of this community"
             document.fault(path, "expectation", str(error), expected=expected, nearest=near, offset=error.offset)
     return tuple(found)
 

@@ -1,0 +1,114 @@
+"""Mutations of the demo's files: of their bytes, and of the charter's tree."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from random import Random
+from typing import Any
+
+import yaml
+
+import ask_above
+from ask_above import Community, FaultyFilesError
+from ask_above.files.folder import read_files
+
+FOLDER = Path(ask_above.__file__).parent / "demo" / "wren-valley"
+SEEDS = {path.name: path.read_bytes() for path in sorted(FOLDER.iterdir())}
+SPICE = [
+    b"\t",
+    b": ",
+    b"- ",
+    b"[",
+    b"}",
+    b'"',
+    b"'",
+    b"#",
+    b"&a ",
+    b"*a",
+    b"*",
+    b"\n",
+    b"\r",
+    b"\x00",
+    b"\xff",
+    b"\xc3\xa9",
+    b"|\n",
+    b"%",
+    b"? ",
+    b"!!x ",
+]
+VALUES: list[Any] = [
+    "",
+    "x",
+    "no",
+    "*",
+    "post.*",
+    "member+",
+    [],
+    {},
+    ["x"],
+    {"x": "y"},
+    "1e9",
+    "\u2028",
+    "@a",
+    "every",
+    None,
+]
+
+
+def mutate(rng: Random, files: dict[str, bytes]) -> dict[str, bytes]:
+    """Return the files with one of them changed a little."""
+    changed = dict(files)
+    name = rng.choice(list(files))
+    if name == "charter.yaml" and rng.random() < 0.6:
+        data = yaml.load(files[name], Loader=yaml.CBaseLoader)  # noqa: S506 (every scalar as text)
+        for _ in range(rng.randint(1, 3)):
+            _mutate_tree(rng, data)
+        changed[name] = yaml.safe_dump(data, sort_keys=False, allow_unicode=True).encode()
+        return changed
+    raw = bytearray(files[name])
+    for _ in range(rng.randint(1, 4)):
+        at = rng.randrange(len(raw) + 1)
+        match rng.randrange(4):
+            case 0:
+                raw[at : at + rng.randint(0, 8)] = rng.choice(SPICE)
+            case 1:
+                del raw[at : at + rng.randint(1, 30)]
+            case 2:
+                raw[at:at] = raw[max(0, at - rng.randint(1, 40)) : at]
+            case _:
+                raw[at : at + 1] = bytes([rng.randrange(256)])
+    changed[name] = bytes(raw)
+    return changed
+
+
+def _mutate_tree(rng: Random, data: Any) -> None:
+    while isinstance(data, dict | list) and data:
+        keys = list(data) if isinstance(data, dict) else range(len(data))
+        key = rng.choice(list(keys))
+        if not isinstance(data[key], dict | list) or not data[key] or rng.random() < 0.2:
+            if rng.random() < 0.3:
+                del data[key]
+            else:
+                data[key] = rng.choice(VALUES)
+            return
+        data = data[key]
+
+
+def try_to_open(files: dict[str, bytes]) -> bool:
+    """Open a community and ask it everything once; tell whether it could be read."""
+    try:
+        community = Community(*read_files(files.get, "charter.yaml"))
+    except FaultyFilesError as error:
+        for fault in error.faults:
+            assert fault.message, fault
+            assert fault.line >= 1, fault
+            assert str(fault).count("\n") < 9, fault
+        return False
+    place = list(community.charter.places)[-1]
+    community.grid(at=place)
+    for each in community.unmet():
+        assert str(each)
+    for member in list(community.register.members)[:3]:
+        for capability in community.charter.catalogue.keys[:5]:
+            assert community.may(member, capability, at=place).reason
+    return True

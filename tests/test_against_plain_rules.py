@@ -1,0 +1,212 @@
+"""Every answer of random communities against a second, plain reading of the rules, and the invariants that follow."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import datetime, timedelta
+from random import Random
+from typing import Any
+
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from ask_above import Answer, Community
+from generated import NOW, Generated, communities, generate
+from plain_rules import Person, Plain
+
+few = settings(max_examples=25, deadline=None, suppress_health_check=list(HealthCheck), derandomize=True)
+
+
+def everyone(made: Generated) -> list[str]:
+    return [*(m["key"] for m in made.members), *(f"rank:{r['key']}" for r in made.charter["ranks"]), "visitor"]
+
+
+def answers(made: Generated, when: datetime) -> Iterator[tuple[Answer, bool, tuple[Any, ...]]]:
+    """Every question that can be put, with both answers."""
+    c, plain = made.open(), Plain(made.charter, made.members, made.assignments)
+    who = everyone(made)
+
+    def person(key: str) -> Person:
+        if key == "visitor":
+            return plain.visitor()
+        return plain.as_rank(key[5:]) if key.startswith("rank:") else plain.person(key, when)
+
+    for w in who:
+        for p in plain.place:
+            for cap in plain.caps:
+                yield c.may(w, cap, at=p, when=when), plain.may(person(w), cap, p), (w, cap, p)
+            for other in who:
+                yield (
+                    c.may_moderate(w, other, at=p, when=when),
+                    plain.moderate(person(w), person(other), p),
+                    (w, other, p),
+                )
+            for r in plain.ranks:
+                yield c.may_call(w, r, at=p, when=when), plain.call(person(w), r, p), (w, "call", r, p)
+                yield (
+                    c.may_assign(w, r, at=p, when=when),
+                    plain.assign(person(w), r, None, p, when),
+                    (w, "assign", r, p),
+                )
+                for m in plain.members:
+                    other_one = person(m)
+                    yield (
+                        c.may_assign(w, r, to=m, at=p, when=when),
+                        plain.assign(person(w), r, other_one, p, when),
+                        (w, "assign", r, m, p),
+                    )
+                    yield (
+                        c.may_unassign(w, r, of=m, at=p, when=when),
+                        plain.unassign(person(w), r, other_one, p),
+                        (w, "unassign", r, m, p),
+                    )
+        for r in plain.ranks:
+            yield c.may_manage(w, r, when=when), plain.manage(person(w), r), (w, "manage", r)
+
+
+def replay(answer: Answer) -> bool:
+    """Go through the steps again: what they give and take, and where they stop."""
+    held: set[str] = set()
+    for step in answer.steps:
+        if step.rule != "5.6" and step.holds is False:
+            return False
+        if step.code == "no-meaning":
+            return False
+        held = (held | step.gives) - step.takes
+    return answer.account.rests <= held
+
+
+def test_every_answer_is_that_of_the_plain_rules_and_its_explanation_leads_there() -> None:
+    for seed in range(8):
+        when = NOW + timedelta(hours=Random(seed).randint(-72, 72))
+        for answer, expected, question in answers(generate(Random(seed)), when):
+            assert answer.allowed is expected, (seed, question, str(answer))
+            assert replay(answer) is expected, (seed, question, str(answer))
+            assert answer.reason
+
+
+@few
+@given(communities(), st.integers(0, 10**9))
+def test_random_questions_get_the_plain_rules_answers(made: Generated, seed: int) -> None:
+    rng = Random(seed)
+    c, plain, when = made.open(), Plain(made.charter, made.members, made.assignments), NOW
+    for _ in range(60):
+        member, p = rng.choice(list(plain.members)), rng.choice(list(plain.place))
+        cap, r = rng.choice(list(plain.caps)), rng.choice(plain.ranks)
+        person = plain.person(member, when)
+        assert c.may(member, cap, at=p, when=when).allowed is plain.may(person, cap, p)
+        assert c.may_assign(member, r, to=member, at=p, when=when).allowed is plain.assign(person, r, person, p, when)
+
+
+@few
+@given(communities())
+def test_grid_powers_and_who_say_what_single_questions_say(made: Generated) -> None:
+    c = made.open()
+    for p in c.charter.places:
+        grid = c.grid(at=p)
+        for r in c.charter.ranks:
+            assert list(grid[r]) == [bool(c.may(f"rank:{r}", cap, at=p)) for cap in grid.index]
+        for cap in list(grid.index)[:2]:
+            found = set(c.who(cap, at=p, when=NOW)["member"])
+            assert found == {m for m in c.register.members if c.may(m, cap, at=p, when=NOW)}
+        for act, ask in (("moderate", c.may_moderate), ("assign", c.may_assign), ("manage", c.may_manage)):
+            table = c.powers(act, at=p, when=NOW)
+            for a in table.index:
+                for b in table.columns:
+                    extra = {} if act == "manage" else {"at": p}
+                    target = f"rank:{b}" if act == "moderate" else b
+                    assert table.loc[a, b] == bool(ask(f"rank:{a}", target, when=NOW, **extra))
+
+
+@few
+@given(communities())
+def test_what_can_be_used_is_closed_under_implies_and_needs(made: Generated) -> None:
+    """Kinds apart: what it rests on must be held, not have a meaning."""
+    c = made.open()
+    for who in everyone(made):
+        for p, place in c.charter.places.items():
+            can = {cap for cap in c.charter.catalogue.keys if c.may(who, cap, at=p, when=NOW)}
+            for cap in can:
+                said = c.charter.catalogue.capabilities[cap]
+                for other in (*said.implies, *said.needs):
+                    kinds = c.charter.catalogue.capabilities[other].kinds
+                    assert other in can or (kinds is not None and place.kind not in kinds)
+
+
+@few
+@given(communities(), st.randoms(use_true_random=False))
+def test_the_order_of_what_has_no_order_changes_no_answer(made: Generated, rng: Random) -> None:
+    shuffled = Generated(
+        _shuffled(made.charter, rng), made.members, rng.sample(made.assignments, len(made.assignments))
+    )
+    assert _all_usable(made.open(), made) == _all_usable(shuffled.open(), made)
+
+
+def _shuffled(data: Any, rng: Random, key: str = "") -> Any:
+    """Shuffle mappings and the lists of words; the ladder and the sets that a place is like have an order."""
+    if isinstance(data, dict):
+        items = [(k, _shuffled(v, rng, k)) for k, v in data.items()]
+        return dict(rng.sample(items, len(items)))
+    if isinstance(data, list) and key not in ("ranks", "like"):
+        return rng.sample([_shuffled(v, rng) for v in data], len(data))
+    return [_shuffled(v, rng) for v in data] if isinstance(data, list) else data
+
+
+def _all_usable(c: Community, made: Generated) -> set[tuple[str, str, str]]:
+    keys = sorted(c.charter.catalogue.keys)
+    return {(w, k, p) for w in everyone(made) for p in c.charter.places for k in keys if c.may(w, k, at=p, when=NOW)}
+
+
+@few
+@given(communities())
+def test_renaming_a_key_everywhere_changes_no_answer(made: Generated) -> None:
+    texts = made.texts()
+    for name, text in texts.items():
+        texts[name] = text.replace("r0", "zz-new").replace("p0", "a-place")
+    c, new = made.open(), Community.from_texts(texts)
+    for who in everyone(made):
+        for p in c.charter.places:
+            for cap in c.charter.catalogue.keys:
+                renamed = new.may(who.replace("r0", "zz-new"), cap, at=p.replace("p0", "a-place"), when=NOW)
+                assert c.may(who, cap, at=p, when=NOW).allowed is renamed.allowed
+
+
+@few
+@given(communities())
+def test_a_bar_is_undone_for_the_owner_and_the_unbounded_alone(made: Generated) -> None:
+    if "authored" in made.charter["capabilities"]["All"]["a.one"]:
+        return
+    made.charter["site"] = {"overrides": {"g0": {"bar": ["a.one"]}}}
+    c = made.open()
+    for m, p in ((m, p) for m in made.members for p in c.charter.places):
+        in_group = "g0" in m["groups"].split(";")
+        answer = c.may(m["key"], "a.one", at=p, when=NOW)
+        if in_group and answer:
+            assert {step.code for step in answer.steps} & {"owner", "unbounded"}
+
+
+@few
+@given(communities(gives_only=True), st.randoms(use_true_random=False))
+def test_where_a_charter_only_gives_another_grant_takes_nothing_away(made: Generated, rng: Random) -> None:
+    before = _all_usable(made.open(), made)
+    cap = rng.choice([key for key, said in made.charter["capabilities"]["All"].items() if "authored" not in said])
+    rank: dict[str, Any] = rng.choice(made.charter["ranks"])
+    rank["grants"] = [*rank["grants"], cap]
+    site = made.charter["site"].setdefault("overrides", {})
+    entry = site.setdefault("g1", {})
+    entry["allow"] = [*entry.get("allow", []), cap]
+    assert before <= _all_usable(made.open(), made)
+
+
+@few
+@given(communities())
+def test_a_member_who_holds_one_rank_alone_gets_that_ranks_answers(made: Generated) -> None:
+    made.charter.pop("owner", None)
+    plain = [r["key"] for r in made.charter["ranks"] if "held-by" not in r and "entry" not in r]
+    made.members = [{"key": f"only-{r}"} for r in plain] or [{"key": "nobody"}]
+    made.assignments = [{"member": f"only-{r}", "rank": r} for r in plain]
+    c = made.open()
+    for r in plain:
+        for p in c.charter.places:
+            for cap in c.charter.catalogue.keys:
+                assert c.may(f"only-{r}", cap, at=p).allowed is c.may(f"rank:{r}", cap, at=p).allowed

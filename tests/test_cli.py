@@ -1,0 +1,228 @@
+"""The command line as people and scripts use it: as a process."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import os
+import re
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+PLAIN = {key: value for key, value in os.environ.items() if key not in ("COLUMNS", "ASK_ABOVE_COMMUNITY", "NO_COLOR")}
+
+
+def run(*args: str, cwd: Path | None = None, **env: str) -> subprocess.CompletedProcess[str]:
+    command = [sys.executable, "-m", "ask_above", *args]
+    return subprocess.run(
+        command, capture_output=True, text=True, check=False, cwd=cwd, env=PLAIN | env, encoding="utf-8"
+    )
+
+
+@pytest.fixture(scope="module")
+def demo(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    folder = tmp_path_factory.mktemp("demo") / "wren-valley"
+    done = run("demo", str(folder))
+    assert done.returncode == 0, done.stderr
+    return folder
+
+
+def test_the_demo_is_written_and_its_three_mistakes_are_found_and_explained(tmp_path: Path) -> None:
+    done = run("demo", "river", cwd=tmp_path)
+    assert done.returncode == 0
+    assert {path.name for path in (tmp_path / "river").iterdir()} == {
+        "charter.yaml",
+        "gauges.yaml",
+        "members.csv",
+        "assignments.csv",
+    }
+    for part in (
+        "3 of 18 expectations do not hold",
+        "Dara Fenwick, who is Founding friend, does not stand below Bram Ashby, who is Board host",
+        "In Lower gauges, Volunteer is denied reading.post (charter.yaml line 218)",
+        "Member withholds photo.upload",
+        "What to type next",
+    ):
+        assert part in " ".join(done.stdout.split())
+    charter = tmp_path / "river" / "charter.yaml"
+    charter.write_text(charter.read_text("utf-8").replace("title: Notices", "title: News"), "utf-8")
+    again = run("demo", "river", cwd=tmp_path)
+    assert "nothing was written" in again.stdout
+    assert "title: News" in charter.read_text("utf-8")
+    (tmp_path / "river" / "members.csv").unlink()
+    refused = run("demo", "river", cwd=tmp_path)
+    assert refused.returncode == 2
+    assert "holds charter.yaml, gauges.yaml, assignments.csv already" in refused.stderr
+
+
+@pytest.mark.parametrize(
+    ("question", "status"),
+    [
+        ("dara post.write --at river-talk", 0),
+        ("dara post.write --at notices", 1),
+        ("petra post.edit --at field-talk --author petra", 0),
+        ("petra post.edit --at field-talk --author tomas", 1),
+        ("arne post.publish --at review --when 2027-01-31T23:59", 0),
+        ("arne post.publish --at review --when 2027-02-01", 1),
+        ("bram moderate dara --at river-talk --using member.mute", 1),
+        ("ada assign surveyor --to dara", 0),
+        ("ada unassign volunteer --of dara", 0),
+        ("rank:warden manage host", 0),
+        ("rank:warden call steward", 0),
+        ("visitor place.see --at field", 1),
+    ],
+)
+def test_may_answers_by_its_exit_status_and_says_why(demo: Path, question: str, status: int) -> None:
+    done = run("may", *question.split(), cwd=demo)
+    assert done.returncode == status, done.stdout + done.stderr
+    assert done.stdout.startswith("No: " if status else "Yes: ")
+    assert "Because: " in done.stdout
+    data = json.loads(run("may", *question.split(), "--format", "json", cwd=demo).stdout)
+    assert data["allowed"] is (status == 0)
+    assert data["reason"]
+    assert all(re.fullmatch(r"\d\.\d+[a-d]?", step["rule"]) for step in data["steps"])
+    rows = list(csv.DictReader(io.StringIO(run("may", *question.split(), "--format", "csv", cwd=demo).stdout)))
+    assert rows[0]["allowed"] == str(status == 0).lower()
+
+
+@pytest.mark.parametrize(
+    ("args", "part"),
+    [
+        ("may petre post.write", "There is no member 'petre'. Nearest: petra"),
+        ("may petra post.wirte", "Nearest: post.write"),
+        ("may petra post.write --at notises", "There is no place 'notises'. Nearest: notices"),
+        ("may petra moderate", "needs whom or which rank"),
+        ("may petra unassign volunteer", "--of MEMBER"),
+        ("may petra post.write --to dara", "--to goes with assign alone"),
+        ("may petra post.write dara", "'post.write' is no act"),
+        ("may petra post.write --when tomorrow", "'tomorrow' is no moment"),
+        ("may bram moderate dara --using post.write", "none of the capabilities that moderating takes"),
+        ("may warden post.write", "To ask for the rank, say rank:warden"),
+        ("powers rename", "'rename' is not one of"),
+        ("chek", "There is no command 'chek'. Nearest: check"),
+        ("check --community nowhere", "There is no charter.yaml in 'nowhere'"),
+    ],
+)
+def test_wrong_use_gets_a_message_and_exit_status_2(demo: Path, args: str, part: str) -> None:
+    done = run(*args.split(), cwd=demo)
+    assert done.returncode == 2
+    assert part in done.stderr
+    assert "Traceback" not in done.stderr + done.stdout
+
+
+def test_the_community_comes_from_the_option_the_environment_or_the_folder(demo: Path, tmp_path: Path) -> None:
+    assert run("ladder", cwd=demo).returncode == 0
+    assert run("ladder", "--community", str(demo), cwd=tmp_path).returncode == 0
+    assert run("ladder", "--community", str(demo / "charter.yaml"), cwd=tmp_path).returncode == 0
+    assert run("ladder", cwd=tmp_path, ASK_ABOVE_COMMUNITY=str(demo)).returncode == 0
+    missing = run("ladder", cwd=tmp_path)
+    assert missing.returncode == 2
+    assert "ask-above demo DIR" in missing.stderr
+
+
+def test_check_reports_every_fault_and_unmet_expectation_for_people_and_machines(demo: Path, tmp_path: Path) -> None:
+    done = run("check", cwd=demo)
+    assert done.returncode == 1
+    assert "12 ranks, 41 capabilities, 20 places, 60 members" in done.stdout
+    data = json.loads(run("check", "--format", "json", cwd=demo).stdout)
+    assert data["well_formed"] is True
+    assert [each["line"] for each in data["unmet"]] == [260, 261, 262]
+    assert not data["unmet"][0]["answers"][0]["allowed"]
+    broken = tmp_path / "charter.yaml"
+    broken.write_text((demo / "charter.yaml").read_text("utf-8").replace("kind: board", "kid: board", 2), "utf-8")
+    done = run("check", cwd=tmp_path)
+    assert done.returncode == 2
+    assert "A place has no key 'kid'." in done.stdout
+    assert "There is no file 'gauges.yaml' beside charter.yaml." in done.stdout
+    faults = json.loads(run("check", "--format", "json", cwd=tmp_path).stdout)["faults"]
+    assert {fault["code"] for fault in faults} >= {"unknown-key", "missing", "missing-add-on"}
+    assert "Traceback" not in run("grid", cwd=tmp_path).stderr
+
+
+def test_the_grid_fits_wide_and_narrow_screens_and_cuts_nothing(demo: Path) -> None:
+    for width, expected in (("160", "Founding"), ("100", "fofr = Founding friend"), ("60", "paby = Passer-by")):
+        lines = run("grid", cwd=demo, COLUMNS=width).stdout.splitlines()
+        assert max(map(len, lines)) <= int(width)
+        text = "\n".join(lines)
+        assert expected in text
+        assert text.count("reading.correct.all") == text.count("Field work")
+        assert "…" not in text
+    notices = run("grid", "--at", "notices", cwd=demo).stdout
+    assert "because of this place" in notices
+    assert "no meaning in a place of this kind" in notices
+
+
+def test_the_tables_say_the_same_to_machines(demo: Path) -> None:
+    rows = list(csv.DictReader(io.StringIO(run("grid", "--at", "notices", "--format", "csv", cwd=demo).stdout)))
+    write = next(row for row in rows if row["capability"] == "post.write")
+    assert (write["warden"], write["member"]) == ("true", "false")
+    ladder = json.loads(run("ladder", "--format", "json", cwd=demo).stdout)
+    assert [each["rank"] for each in ladder][:2] == ["steward", "warden"]
+    assert ladder[0]["holders"] == ["ines", "olaf"]
+    people = json.loads(run("who", "place.see", "--at", "landowners", "--format", "json", cwd=demo).stdout)
+    assert "petra" in [each["member"] for each in people]
+    assert "bram" not in [each["member"] for each in people]
+    powers = json.loads(run("powers", "assign", "--format", "json", cwd=demo).stdout)
+    bot = next(each for each in powers if (each["actor"], each["target"]) == ("warden", "relay-bot"))
+    assert not bot["allowed"]
+    assert len(bot["reasons"]) == 2
+
+
+def test_powers_gives_the_reasons_and_a_line_for_each_rank(demo: Path) -> None:
+    done = run("powers", "--at", "river-talk", cwd=demo, COLUMNS="160")
+    said = " ".join(done.stdout.split())
+    assert "Board host may moderate Volunteer, Newcomer, Member and Passer-by; may give none; may change none." in said
+    assert "b does not stand below" in said
+    assert re.search(r"Reach lead +bc +bc", done.stdout)
+
+
+def test_output_is_plain_in_a_pipe(demo: Path) -> None:
+    for args in (("check",), ("grid",), ("ladder",), ("powers",), ("may", "dara", "post.write"), ("who", "place.see")):
+        assert "\x1b" not in run(*args, cwd=demo).stdout
+
+
+def test_output_is_coloured_on_a_terminal_unless_asked_not_to_be(demo: Path) -> None:
+    pty = pytest.importorskip("pty")
+
+    def on_a_terminal(**env: str) -> str:
+        reader, writer = pty.openpty()
+        command = [sys.executable, "-m", "ask_above", "may", "dara", "post.write", "--at", "notices"]
+        with subprocess.Popen(command, stdout=writer, cwd=demo, env=PLAIN | {"TERM": "xterm"} | env) as process:
+            os.close(writer)
+            seen = b""
+            while True:
+                try:
+                    piece = os.read(reader, 4096)
+                except OSError:
+                    break
+                if not piece:
+                    break
+                seen += piece
+            process.wait()
+        os.close(reader)
+        return seen.decode()
+
+    assert "\x1b[31mNo: Dara Fenwick" in on_a_terminal()
+    assert "\x1b" not in on_a_terminal(NO_COLOR="1")
+
+
+def test_help_fits_one_screen_and_every_command_shows_an_example() -> None:
+    whole = run("--help").stdout
+    assert len(whole.splitlines()) <= 40
+    for command in re.findall(r"^  (\w+)  ", whole.split("Look:")[1].split("The community's")[0], re.MULTILINE):
+        said = run(command, "--help")
+        assert said.returncode == 0
+        assert f"ask-above {command}" in said.stdout.split("Example")[1]
+
+
+def test_names_are_completed_in_the_shell(demo: Path) -> None:
+    env = {"_ASK_ABOVE_COMPLETE": "bash_complete", "COMP_WORDS": "ask-above may dara post.e", "COMP_CWORD": "3"}
+    code = "import sys; sys.argv[0] = 'ask-above'; from ask_above.cli.main import run; run()"
+    done = subprocess.run(
+        [sys.executable, "-c", code], capture_output=True, text=True, check=False, cwd=demo, env=PLAIN | env
+    )
+    assert "post.edit.own" in done.stdout

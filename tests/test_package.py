@@ -1,0 +1,126 @@
+"""What the package promises from outside: its names, its examples, its documents."""
+
+from __future__ import annotations
+
+import doctest
+import re
+import subprocess
+import sys
+from importlib import import_module
+from pathlib import Path
+
+import pytest
+import yaml
+
+import ask_above
+
+ROOT = Path(__file__).parent.parent
+DOCS = ROOT / "docs"
+
+PUBLIC = [
+    "VISITOR",
+    "Answer",
+    "AskAboveError",
+    "Assignment",
+    "Charter",
+    "Community",
+    "Expectation",
+    "Fault",
+    "FaultyFilesError",
+    "Looks",
+    "Member",
+    "MissingFileError",
+    "MomentError",
+    "PerkHeld",
+    "Place",
+    "QuestionError",
+    "Rank",
+    "Register",
+    "Step",
+    "UnknownNameError",
+    "Unmet",
+]
+
+
+def test_the_public_names_are_these_and_all_there() -> None:
+    assert ask_above.__all__ == PUBLIC
+    for name in PUBLIC:
+        assert getattr(ask_above, name) is not None
+    with pytest.raises(AttributeError):
+        _ = ask_above.no_such_name  # type: ignore[attr-defined]
+
+
+def test_every_error_is_an_ask_above_error_and_a_fitting_builtin() -> None:
+    for name, builtin in (
+        ("FaultyFilesError", ValueError),
+        ("MissingFileError", FileNotFoundError),
+        ("UnknownNameError", LookupError),
+        ("QuestionError", ValueError),
+        ("MomentError", ValueError),
+    ):
+        error = getattr(ask_above, name)
+        assert issubclass(error, ask_above.AskAboveError)
+        assert issubclass(error, builtin)
+
+
+@pytest.mark.parametrize(
+    "module",
+    [
+        "ask_above",
+        "ask_above.community",
+        "ask_above.charter.expectations",
+        "ask_above.charter.loops",
+        "ask_above.decide.answer",
+        "ask_above.show.headings",
+    ],
+)
+def test_the_examples_in_docstrings_are_right(module: str) -> None:
+    result = doctest.testmod(import_module(module), optionflags=doctest.ELLIPSIS | doctest.NORMALIZE_WHITESPACE)
+    assert result.failed == 0
+    assert result.attempted > 0
+
+
+@pytest.mark.parametrize("script", sorted((ROOT / "examples").glob("*.py")), ids=lambda path: path.name)
+def test_the_example_scripts_run_as_they_stand(script: Path, tmp_path: Path) -> None:
+    done = subprocess.run([sys.executable, str(script)], capture_output=True, text=True, check=False, cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    assert len(done.stdout.splitlines()) > 5
+
+
+def test_importing_the_package_loads_nothing_heavy() -> None:
+    heavy = ("pandas", "numpy", "rich")
+    code = f"import sys, ask_above.cli.may; print(*(m for m in {heavy} if m in sys.modules))"
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert done.stdout.strip() == ""
+
+
+def test_every_rule_that_code_or_tests_cite_is_in_the_rules() -> None:
+    known = set(re.findall(r"^- \*\*(\d\.\d+[a-d]?)\*\*", (DOCS / "rules.md").read_text("utf-8"), re.MULTILINE))
+    cited: set[str] = set()
+    for file in [*(ROOT / "tests").glob("*.py"), *Path(ask_above.__file__).parent.rglob("*.py")]:
+        text = file.read_text("utf-8")
+        cited |= set(re.findall(r'"(\d\.\d+[a-d]?)", "[a-z-]+"', text))
+        for group in re.findall(r"\(rules? ((?:\d\.\d+[a-d]?(?:, | and | to )?)+)\)", text):
+            cited |= set(re.findall(r"\d\.\d+[a-d]?", group))
+    assert len(cited) > 30
+    assert cited <= known, sorted(cited - known)
+
+
+def test_the_charters_in_the_documents_can_be_read() -> None:
+    found = 0
+    for page in [ROOT / "README.md", *DOCS.glob("*.md")]:
+        for block in re.findall(r"```yaml\n(.*?)```", page.read_text("utf-8"), re.DOTALL):
+            data = yaml.load(block, Loader=yaml.BaseLoader)  # noqa: S506 (every scalar as text)
+            if isinstance(data, dict) and "charter" in data:
+                ask_above.Community.from_texts({"charter.yaml": block})
+                found += 1
+    assert found
+
+
+def test_every_key_of_the_format_is_explained() -> None:
+    from ask_above.charter.reading.form import CHARTER, RANK, RULES
+
+    page = (DOCS / "charter-format.md").read_text("utf-8")
+    for record in (CHARTER, RANK, RULES):
+        for key in record.fields:
+            assert f"`{key}`" in page, key
