@@ -505,7 +505,8 @@ class TestLooksAndPerks:
         found = self.make().perks("ada")
         values = {key: found[key].value for key in found}
         assert values == {
-            "any": True, "all": True, "most": 9, "least": 3, "total": 0.3, "topmost": "gold", "none": 7, "nothing": None,
+            "any": True, "all": True, "most": 9, "least": 3, "total": 0.3, "topmost": "gold", "none": 7,
+            "nothing": None,
         }  # fmt: skip
         assert found["most"].sources == ("top",)
         assert found["none"].sources == ()

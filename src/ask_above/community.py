@@ -133,7 +133,7 @@ class Community:
 
         >>> community = Community.demo()
         >>> community.may("dara", "post.edit", at="notices", author="dara").reason
-        'Member carries post.edit.own: it grants it (charter.yaml line 302).'
+        'Member carries post.edit.own (charter.yaml line ...).'
         """
         place = self._place(at)
         asked = self._asked(who, self._moment(when))

@@ -64,7 +64,7 @@ class Answer:
     >>> bool(answer), answer.allowed
     (False, False)
     >>> answer.reason
-    'In Notices, Member is denied post.write.'
+    'In Notices, Member is denied post.write (charter.yaml line ...).'
     """
 
     __slots__ = ("_account", "_tell", "allowed")

@@ -6,7 +6,8 @@ Every scalar is text; a plain scalar with nothing in it is ``None``. The parser 
 from __future__ import annotations
 
 import re
-from typing import Any, TypeAlias
+from collections.abc import Iterator, Mapping
+from typing import Any, Final, TypeAlias
 
 import yaml
 
@@ -17,6 +18,21 @@ try:
     _Loader: Any = yaml.CBaseLoader
 except AttributeError:  # a PyYAML built without its C core reads the same, only slower
     _Loader = yaml.BaseLoader
+
+
+class _TextLoader(_Loader):  # type: ignore[misc]
+    """A loader for which every scalar is text, without asking what it might be."""
+
+    _tags: Final = {
+        yaml.ScalarNode: "tag:yaml.org,2002:str",
+        yaml.SequenceNode: "tag:yaml.org,2002:seq",
+        yaml.MappingNode: "tag:yaml.org,2002:map",
+    }
+
+    def resolve(self, kind: Any, value: Any, implicit: Any) -> str:  # noqa: ARG002 (the parser's own signature)
+        """Return the tag of a node that has none."""
+        return self._tags[kind]
+
 
 _BREAK = re.compile("\r\n|[\r\n\x85\u2028\u2029]")
 _FORBIDDEN = re.compile("[^\t\n\r\x20-\x7e\x85\xa0-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
@@ -62,7 +78,7 @@ def read_yaml(name: str, raw: bytes) -> Document:
     if faults or _has_forbidden(document, text):
         return document
     try:
-        node = yaml.compose(text, Loader=_Loader)
+        node = yaml.compose(text, Loader=_TextLoader)
     except yaml.MarkedYAMLError as error:
         _syntax_fault(document, error)
         return document
@@ -90,14 +106,34 @@ def _has_forbidden(document: Document, text: str) -> bool:
     return match is not None
 
 
+class _Marks(Mapping[Path, Mark]):
+    """Where each piece stands, worked out from the parser's nodes only when somebody asks."""
+
+    def __init__(self) -> None:
+        self.nodes: dict[Path, tuple[_Node, _Node]] = {}
+
+    def __getitem__(self, path: Path) -> Mark:
+        node, key = self.nodes[path]
+        start, before = node.start_mark, (key or node).start_mark
+        quoted = getattr(node, "style", None) in ("'", '"')
+        return Mark(start.line + 1, start.column + 1, before.line + 1, before.column + 1, quoted)
+
+    def __iter__(self) -> Iterator[Path]:
+        return iter(self.nodes)
+
+    def __len__(self) -> int:
+        return len(self.nodes)
+
+
 class _Converter:
     """Turns nodes into plain data, and notes where each piece stands."""
 
     def __init__(self, document: Document) -> None:
         self.document = document
-        self.marks: dict[Path, Mark] = {}
+        self.marks = _Marks()
+        self.nodes = self.marks.nodes
         document.marks = self.marks
-        self.open: list[int] = []
+        self.open: set[int] = set()
         self.count = 0
 
     def convert(self, node: _Node) -> Any:
@@ -105,26 +141,19 @@ class _Converter:
         return self._data(node, (), None)
 
     def _data(self, node: _Node, path: Path, key: _Node) -> Any:
-        start = node.start_mark
-        line, column = start.line + 1, start.column + 1
-        style = getattr(node, "style", None)
-        before = start if key is None else key.start_mark
-        self.marks[path] = Mark(line, column, before.line + 1, before.column + 1, style in ("'", '"'))
-        self._check(node, path)
+        self.nodes[path] = (node, key)
+        if node.tag not in _PLAIN_TAGS:
+            tag = node.tag.replace("tag:yaml.org,2002:", "!!")
+            message = f"the tag {tag} is not part of this format; take it away"
+            self.document.fault(path, "tag", message, expected="the value alone")
         if isinstance(node, yaml.ScalarNode):
-            return None if not node.value and style not in ("'", '"', "|", ">") else node.value
+            return node.value or (None if node.style not in ("'", '"', "|", ">") else "")
         if self._too_much(node, path):
             return None
-        self.open.append(id(node))
+        self.open.add(id(node))
         data = self._list(node, path) if isinstance(node, yaml.SequenceNode) else self._mapping(node, path)
-        self.open.pop()
+        self.open.discard(id(node))
         return data
-
-    def _check(self, node: _Node, path: Path) -> None:
-        tag = node.tag
-        if tag not in _PLAIN_TAGS:
-            message = f"the tag {tag.replace('tag:yaml.org,2002:', '!!')} is not part of this format; take it away"
-            self.document.fault(path, "tag", message, expected="the value alone")
 
     def _too_much(self, node: _Node, path: Path) -> bool:
         self.count += 1
@@ -134,7 +163,9 @@ class _Converter:
             self.document.fault(path, "too-deep", f"this is nested deeper than {_DEEPEST} levels", expected="less")
         elif self.count == _MOST_NODES:
             self.document.fault(path, "too-much", "aliases make this grow beyond all bounds", expected="less")
-        return id(node) in self.open or len(self.open) >= _DEEPEST or self.count >= _MOST_NODES
+        else:
+            return self.count > _MOST_NODES
+        return True
 
     def _list(self, node: _Node, path: Path) -> list[Any]:
         return [self._data(each, (*path, n), None) for n, each in enumerate(node.value)]
@@ -142,16 +173,15 @@ class _Converter:
     def _mapping(self, node: _Node, path: Path) -> dict[str, Any]:
         data: dict[str, Any] = {}
         for key, value in node.value:
+            name = key.value
             if not isinstance(key, yaml.ScalarNode):
                 self._fault_at(key, path, "bad-key", "a list or mapping cannot be a key", "text before the colon")
-                continue
-            name = key.value
-            if name in data:
+            elif name in data:
                 first = self.marks[(*path, name)]
                 message = f"'{name}' stands twice here; the first is on line {first.key_line}"
                 self._fault_at(key, (*path, name), "twice", message, "each key once")
-                continue
-            data[name] = self._data(value, (*path, name), key)
+            else:
+                data[name] = self._data(value, (*path, name), key)
         return data
 
     def _fault_at(self, node: _Node, path: Path, code: str, message: str, expected: str) -> None:

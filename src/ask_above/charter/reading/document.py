@@ -33,7 +33,7 @@ class Document:
         self, name: str, data: Any, marks: Mapping[Path, Mark] | None = None, lines: Sequence[str] = ()
     ) -> None:
         self.name, self.data, self.lines = name, data, lines
-        self.marks: Mapping[Path, Mark] = marks or {}
+        self.marks: Mapping[Path, Mark] = {} if marks is None else marks
         self.faults: list[Fault] = []
 
     def where(self, path: Path, *, on_key: bool = False) -> Where:

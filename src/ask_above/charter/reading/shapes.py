@@ -6,7 +6,7 @@ A shape reads a value into clean data, or notes a fault and returns ``BAD``. The
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Mapping
 from typing import Any, ClassVar, Final, NamedTuple
 
 from ask_above.charter.moments import zone, zone_names
@@ -263,6 +263,7 @@ class Record(Shape):
         self, noun: str, fields: Mapping[str, Field], *, short: str | None = None, partial: bool = False
     ) -> None:
         self.noun, self.fields, self.short, self.partial = noun, fields, short, partial
+        self.required = tuple(key for key, known in fields.items() if known.required)
 
     def read(self, value: Any, path: Path, document: Document) -> Any:
         """Return a dict of the clean values of the keys that are there."""
@@ -280,17 +281,14 @@ class Record(Shape):
             read = known.shape.read(each, (*path, key), document)
             if read is not BAD:
                 clean[key] = read
-        for key in self.missing(value):
+        for key in self.required:
+            if key in value:
+                continue
             message = f"{self.noun} needs a line '{key}:' ({self.fields[key].about})"
             document.fault(path, "missing", message, expected=f"{key}: ...")
-        return clean if self.partial or all(key in clean for key in self._required()) else BAD
-
-    def _required(self) -> Iterator[str]:
-        return (key for key, known in self.fields.items() if known.required)
-
-    def missing(self, value: dict[str, Any]) -> list[str]:
-        """Return the keys that must be there and are not."""
-        return [key for key in self._required() if key not in value]
+        if self.partial or not self.required or clean.keys() >= set(self.required):
+            return clean
+        return BAD
 
     def _refuse(self, value: Any, path: Path, document: Document) -> Any:
         expected = f"a mapping of lines like key: value for {self.noun}"
