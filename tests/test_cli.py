@@ -152,7 +152,7 @@ def test_the_grid_fits_wide_and_narrow_screens_and_cuts_nothing(demo: Path) -> N
         assert text.count("reading.correct.all") == text.count("Field work")
         assert "…" not in text
     notices = run("grid", "--at", "notices", cwd=demo).stdout
-    assert "because of this place" in notices
+    assert "held without being given" in notices
     assert "no meaning in a place of this kind" in notices
 
 

@@ -11,6 +11,7 @@ from ask_above.decide.answer import Step
 from ask_above.decide.frame import Frame
 from ask_above.decide.may import Decider
 from ask_above.decide.profile import Asked, ask_rank
+from ask_above.decide.walk import ranks_at
 from ask_above.errors import QuestionError
 
 if TYPE_CHECKING:
@@ -23,6 +24,20 @@ def grid_masks(decider: Decider, place: int | None) -> list[int]:
     if place is None:
         return [frame.catalogue.everything if rank.unbounded else frame.carried[rank.position] for rank in frame.ranks]
     return [decider.usable(ask_rank(frame, rank.position), place) for rank in frame.ranks]
+
+
+def brought_masks(decider: Decider) -> list[int]:
+    """Return, for each rank, what someone asked as it carries by all the ranks they hold then (rule 4.9)."""
+    frame = decider.frame
+    brought = []
+    for rank in frame.ranks:
+        profile = ask_rank(frame, rank.position).profile
+        ranks = ranks_at(frame, profile, 0) if profile else []
+        mask = 0 if frame.unbounded.isdisjoint(ranks) else frame.catalogue.everything
+        for position in ranks:
+            mask |= frame.carried[position]
+        brought.append(mask)
+    return brought
 
 
 def grid(decider: Decider, place: int | None) -> pd.DataFrame:
@@ -125,26 +140,6 @@ def ranks_held(frame: Frame, asked: Asked, place: int, *, automatic: bool = Fals
     ranks = [frame.ranks[position] for position in sorted(found)]
     given = [rank.key for rank in ranks if automatic or not rank.automatic]
     return [*(["owner"] if asked.owner else []), *given] or [rank.key for rank in ranks]
-
-
-class Changed(NamedTuple):
-    """A cell of the grid at a place that is not what the rank carries, and why."""
-
-    capability: str
-    rank: str
-    usable: bool
-    carried: bool
-
-
-def changes(decider: Decider, place: int) -> list[Changed]:
-    """Return what the place changed: where what can be used differs from what is carried."""
-    frame = decider.frame
-    found = []
-    for rank, base, here in zip(frame.ranks, grid_masks(decider, None), grid_masks(decider, place), strict=True):
-        for key in frame.catalogue.names(base ^ here):
-            bit = frame.catalogue.bit[key]
-            found.append(Changed(key, rank.key, bool(here & bit), bool(base & bit)))
-    return found
 
 
 def holders(decider: Decider, at: Instant) -> dict[str, list[tuple[Asked, bool]]]:

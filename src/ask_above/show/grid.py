@@ -5,46 +5,44 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import Any
 
-from ask_above.ask.tables import grid_masks
+from ask_above.ask.tables import brought_masks, grid_masks
 from ask_above.decide.frame import Frame
 from ask_above.decide.may import Decider
 from ask_above.show.headings import Headings, fit
 from ask_above.show.screen import Screen, cell
 
-YES, INHERITED, GIVEN, TAKEN, NO, MEANINGLESS = "●", "○", "+", "−", "·", "/"
+YES, BESIDES, GIVEN, TAKEN, NO, MEANINGLESS = "●", "○", "+", "−", "·", "/"
 
 LEGEND = {
     YES: "yes",
-    INHERITED: "yes, taken over from the rank it builds on",
+    BESIDES: "yes, taken over from the rank it builds on",
     GIVEN: "yes, because of this place",
     TAKEN: "carried, but not usable here",
     NO: "no",
     MEANINGLESS: "no meaning in a place of this kind",
 }
-_STYLE = {YES: "yes", INHERITED: "yes", GIVEN: "place", TAKEN: "no", NO: "dim", MEANINGLESS: "dim"}
+AT_A_PLACE = LEGEND | {BESIDES: "yes, by a rank that is held without being given"}
+_STYLE = {YES: "yes", BESIDES: "yes", GIVEN: "place", TAKEN: "no", NO: "dim", MEANINGLESS: "dim"}
 
 
 def marks(decider: Decider, place: int | None) -> list[list[str]]:
     """Return the mark of every cell, capability by capability."""
     frame = decider.frame
-    carried, here = grid_masks(decider, None), grid_masks(decider, place)
-    inherited = [_inherited(frame, position) for position in range(len(frame.ranks))]
+    ranks = range(len(frame.ranks))
+    carried, here, brought = grid_masks(decider, None), grid_masks(decider, place), brought_masks(decider)
+    inherited = [_inherited(frame, position) for position in ranks]
     meaning = frame.catalogue.everything if place is None else frame.has_meaning(place)
-    table = []
-    for key in frame.catalogue.keys:
-        bit = frame.catalogue.bit[key]
-        row = []
-        for position in range(len(frame.ranks)):
-            usable, base = bool(here[position] & bit), bool(carried[position] & bit)
-            if not meaning & bit:
-                mark = MEANINGLESS
-            elif place is None:
-                mark = (INHERITED if inherited[position] & bit else YES) if usable else NO
-            else:
-                mark = (YES if base else GIVEN) if usable else (TAKEN if base else NO)
-            row.append(mark)
-        table.append(row)
-    return table
+
+    def mark(position: int, bit: int) -> str:
+        if not meaning & bit:
+            return MEANINGLESS
+        if place is None:
+            return (BESIDES if inherited[position] & bit else YES) if here[position] & bit else NO
+        if not here[position] & bit:
+            return TAKEN if brought[position] & bit else NO
+        return YES if carried[position] & bit else BESIDES if brought[position] & bit else GIVEN
+
+    return [[mark(position, frame.catalogue.bit[key]) for position in ranks] for key in frame.catalogue.keys]
 
 
 def _inherited(frame: Frame, position: int) -> int:
@@ -67,10 +65,15 @@ def show_grid(screen: Screen, decider: Decider, place: int | None) -> None:
         _block(screen, frame, table, columns, headings)
         used |= {row[n] for row in table for n in columns}
         show_legend(screen, headings)
-    screen.items((f"{mark} {said}" for mark, said in LEGEND.items() if mark in used), style="dim")
+    legend = [f"{mark} {said}" for mark, said in (LEGEND if place is None else AT_A_PLACE).items() if mark in used]
+    if any(each.risk == "high" for each in frame.catalogue.capabilities.values()):
+        legend.append("! high risk")
+    screen.items(legend, style="dim")
     changed = sum(row[n] in (GIVEN, TAKEN) for row in table for n in range(len(frame.ranks)))
     if place is not None:
-        screen.line(f"{changed} {'answer differs' if changed == 1 else 'answers differ'} here from what is carried.")
+        screen.line(
+            f"{changed} {'answer differs' if changed == 1 else 'answers differ'} here from what ranks bring along."
+        )
 
 
 def blocks(frame: Frame, room: int) -> Iterator[tuple[list[int], Headings]]:

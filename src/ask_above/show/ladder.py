@@ -22,7 +22,7 @@ def traits(frame: Frame, rank: Rank) -> list[str]:
     title = {each.key: each.title for each in frame.ranks}
     said = []
     if rank.held_by:
-        said.append(f"{HELD_BY[rank.held_by].rstrip(',')} holds it")
+        said.append(f"{HELD_BY[rank.held_by]} holds it")
     if rank.unbounded:
         said.append("unbounded")
     if rank.limit is not None:
