@@ -17,9 +17,10 @@ if TYPE_CHECKING:
     from ask_above.charter.expectations import Expectation
     from ask_above.charter.ladder import Rank
     from ask_above.charter.places import Place
-    from ask_above.community import VISITOR, Community
+    from ask_above.community import Community
     from ask_above.decide.answer import Answer, Step
     from ask_above.decide.looks import Looks, PerkHeld
+    from ask_above.decide.may import VISITOR
     from ask_above.errors import (
         AskAboveError,
         Fault,
@@ -58,7 +59,7 @@ __all__ = [
 __version__ = "0.1.0"
 
 _WHERE = {
-    "VISITOR": "community",
+    "VISITOR": "decide.may",
     "Answer": "decide.answer",
     "AskAboveError": "errors",
     "Assignment": "people.register",

@@ -67,12 +67,12 @@ class Answer:
     'In Notices, Member is denied post.write (charter.yaml line ...).'
     """
 
-    __slots__ = ("_account", "_tell", "allowed")
+    __slots__ = ("_account", "_tell", "_what", "allowed")
 
-    def __init__(self, allowed: bool, tell: Callable[[], Account]) -> None:
+    def __init__(self, allowed: bool, tell: Callable[..., Account], what: tuple[Any, ...] = ()) -> None:
         self.allowed = allowed
         self._tell = tell
-        self._account: Account | None = None
+        self._what = what
 
     def __bool__(self) -> bool:
         return self.allowed
@@ -80,9 +80,11 @@ class Answer:
     @property
     def account(self) -> Account:
         """How the answer came about."""
-        if self._account is None:
-            self._account = self._tell()
-        return self._account
+        try:
+            return self._account
+        except AttributeError:
+            self._account: Account = self._tell(*self._what)
+            return self._account
 
     @property
     def reason(self) -> str:

@@ -80,9 +80,10 @@ class Frame:
         self.entry = next((rank.position for rank in self.ranks if rank.entry), None)
         self._set_up_places()
         self._voices: dict[tuple[int, str], tuple[Voice, ...]] = {}
-        self._words: dict[tuple[int, str], Word] = {}
+        self._words: dict[int, dict[str, Word]] = {}
         self._entries: dict[int, Word] = {}
         self._rests: dict[str, tuple[int, int]] = {}
+        self._alone: dict[bool, int] = {}
 
     def _set_up_places(self) -> None:
         charter = self.charter
@@ -119,6 +120,16 @@ class Frame:
             )
         return known[place > 0]
 
+    def resting_alone(self, place: int) -> int:
+        """Return the capabilities that rest on nothing but themselves, and on being seen below the site."""
+        below = place > 0
+        known = self._alone.get(below)
+        if known is None:
+            seen = self.catalogue.bit.get(self.charter.rules.seeing or "", 0) if below else 0
+            alone = (key for key, bit in self.catalogue.bit.items() if self.rests(key, place) & ~seen & ~bit == 0)
+            known = self._alone[below] = self.catalogue.mask(alone)
+        return known
+
     def word_of(self, entry: Override) -> Word:
         """Return what an entry says: what it allows is closed, what it takes is exact (rules 2.4 and 2.5)."""
         known = self._entries.get(id(entry))
@@ -153,14 +164,21 @@ class Frame:
                 ranges.sort(key=lambda each: self.rank_at[each.of])
                 yield from (Voice(each, self.word_of(each), of_set) for each in ranges)
 
-    def word(self, place: int, holder: str) -> Word:
-        """Return a rank's or a group's word at a place."""
-        known = self._words.get((place, holder))
+    def words_at(self, place: int) -> dict[str, Word]:
+        """Return the word of every rank and group that has one at a place; most places have few."""
+        known = self._words.get(place)
         if known is None:
-            voices = self.voices(place, holder)
-            known = first_says([voice.word for voice in voices]) if voices else SILENT
-            self._words[place, holder] = known
+            words = {holder: first_says([v.word for v in self.voices(place, holder)]) for holder in self._spoken(place)}
+            known = self._words[place] = {holder: word for holder, word in words.items() if any(word)}
         return known
+
+    def _spoken(self, place: int) -> set[str]:
+        """Return the ranks and groups that an entry of the place or of its sets covers."""
+        here = self.places[place]
+        entries = [*here.overrides, *(e for key in here.like for e in self.charter.override_sets[key].overrides)]
+        covered = {entry.of for entry in entries if not entry.above}
+        lowest = max((self.rank_at[entry.of] for entry in entries if entry.above), default=-1)
+        return covered.union(rank.key for rank in self.ranks[: lowest + 1])
 
     def exception(self, place: int, member: str | None) -> Override | None:
         """Return the exception for a member at a place."""

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Final
 
 from ask_above.charter.charter import Charter
 from ask_above.charter.ladder import Rank
@@ -12,13 +12,19 @@ from ask_above.charter.names import listed
 from ask_above.decide.answer import Account, Answer, Step
 from ask_above.decide.explain import Explainer
 from ask_above.decide.frame import Frame
-from ask_above.decide.profile import Asked, People
+from ask_above.decide.profile import Asked, People, ask_rank, ask_visitor
+from ask_above.decide.ready import Ready
 from ask_above.decide.walk import Reckoner, ranks_at, standing
 from ask_above.decide.words import in_place
 from ask_above.people.register import Register
 
 if TYPE_CHECKING:
     from ask_above.decide.authority import Case
+    from ask_above.decide.plan import Plan
+
+
+VISITOR: Final = "visitor"
+"""Someone who is not signed in."""
 
 
 class Decider:
@@ -28,6 +34,17 @@ class Decider:
         self.frame = Frame(charter)
         self.people = People(self.frame, register)
         self.reckoner = Reckoner(self.frame)
+        self.ready = Ready(self.frame, register, self.reckoner)
+        self._plan: Plan | None = None
+
+    @property
+    def plan(self) -> Plan:
+        """What each place does to what is held, for asking about everyone at once."""
+        if self._plan is None:
+            from ask_above.decide.plan import Plan
+
+            self._plan = Plan(self.frame)
+        return self._plan
 
     def usable(self, asked: Asked, place: int) -> int:
         """Return all that someone can use at a place."""
@@ -38,12 +55,24 @@ class Decider:
     def may(self, asked: Asked, capability: str, place: int) -> Answer:
         """Answer whether someone may use a capability, given by its full name, at a place."""
         allowed = bool(self.usable(asked, place) & self.frame.catalogue.bit[capability])
+        return Answer(allowed, self.account, (asked, capability, place))
 
-        def tell() -> Account:
-            explainer = Explainer(self.frame, self.people.register, asked, capability, place)
-            return explainer.account(notes=self._notes(asked, capability, place) if allowed else ())
+    def account(self, asked: Asked, capability: str, place: int) -> Account:
+        """Tell how an answer about a capability comes about."""
+        explainer = Explainer(self.frame, self.people.register, asked, capability, place)
+        return explainer.account(notes=self._notes(asked, capability, place))
 
-        return Answer(allowed, tell)
+    def account_of(self, who: str, capability: str, place: str, at: Instant) -> Account:
+        """Tell the same for someone at a moment, all given as they are asked about."""
+        return self.account(self.asked(who, at), capability, self.frame.place_at[place])
+
+    def asked(self, who: str, at: Instant) -> Asked:
+        """Return who is meant by ``petra``, ``rank:warden`` or ``visitor``; the names must be known."""
+        if who == VISITOR:
+            return ask_visitor(self.frame)
+        if who.startswith("rank:"):
+            return ask_rank(self.frame, self.frame.rank_at[who[5:]])
+        return self.people.ask(who, at)
 
     def _notes(self, asked: Asked, capability: str, place: int) -> tuple[str, ...]:
         """Say whom a capability that moderates may be used on (rules 6.3 and 6.4)."""

@@ -67,12 +67,11 @@ def layers(frame: Frame, profile: Profile, place: int) -> Iterator[Layer]:
     others = [frame.ranks[rank].key for rank in ranks if not frame.ranks[rank].automatic]
     rule = frame.charter.rules.disagreement
     for here in frame.chains[place]:
-        for name, holders, settled in (
-            ("a", automatic, rule),
-            ("b", others, rule),
-            ("c", profile.groups, "deny"),
-        ):
-            speakers = tuple((key, word) for key in holders if any(word := frame.word(here, key)))
+        words = frame.words_at(here)
+        for name, holders, settled in (("a", automatic, rule), ("b", others, rule), ("c", profile.groups, "deny")):
+            if not words:
+                break
+            speakers = tuple((key, words[key]) for key in holders if key in words)
             if speakers:
                 allow, deny = settle((word for _, word in speakers), settled)
                 given = 0 if name == "c" and profile.pending else allow
@@ -127,8 +126,13 @@ def held(frame: Frame, profile: Profile, place: int, *, gated: bool = True) -> H
 
 def usable(frame: Frame, mask: int, place: int) -> int:
     """Return what of the capabilities held at a place can be used there (rule 5.6)."""
-    result = 0
-    for key in frame.catalogue.names(mask & frame.has_meaning(place)):
+    meant = mask & frame.has_meaning(place)
+    seeing = frame.charter.rules.seeing
+    if place and seeing is not None and frame.rests(seeing, place) & ~mask:
+        return 0
+    alone = frame.resting_alone(place)
+    result = meant & alone
+    for key in frame.catalogue.names(meant & ~alone):
         rests = frame.rests(key, place)
         if rests & mask == rests:
             result |= frame.catalogue.bit[key]

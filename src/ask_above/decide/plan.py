@@ -1,0 +1,111 @@
+"""What each place does to what is held, as short lists of operations on planes; follows from the charter alone.
+
+A step says: in the plane of one capability, set the bits of one holder's rows, or clear them. Steps stand in the order of
+the layers, each later one overwriting what stood before (rule 5.4).
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from ask_above.decide.frame import Frame, Word
+
+
+class Step(NamedTuple):
+    """Set (``give``) or clear the bits of the rows numbered ``rows`` in the plane of a capability."""
+
+    give: bool
+    capability: int
+    rows: int
+
+
+class PlacePlan(NamedTuple):
+    """What one place does. ``touched`` are the capabilities that steps change, ``dependents`` those that rest on them."""
+
+    steps: tuple[Step, ...]
+    bars: tuple[tuple[int, int], ...]
+    touched: list[int]
+    dependents: list[int]
+    gate: bool
+
+
+class Plan:
+    """The plans of all places, made when they are first needed.
+
+    Holders are numbered: the ranks by position, then the groups, then the members with exceptions. What groups and members
+    are given is numbered apart, ``apart`` further on, as it is not given to someone pending.
+    """
+
+    def __init__(self, frame: Frame) -> None:
+        self.frame = frame
+        groups, members = frame.charter.groups, sorted(frame.exceptional)
+        self.holders = [*(rank.key for rank in frame.ranks), *groups, *(f"@{member}" for member in members)]
+        self.number = {holder: n for n, holder in enumerate(self.holders)}
+        self.apart = len(self.holders)
+        catalogue = frame.catalogue
+        self.rests = [bits(catalogue.rests_on(key)) for key in catalogue.keys]
+        self.resting: list[list[int]] = [[] for _ in catalogue.keys]
+        for n, rests in enumerate(self.rests):
+            for other in rests:
+                self.resting[other].append(n)
+        self.has_bars = any(entry.bar for entry in _all_entries(frame))
+        self._places: list[PlacePlan | None] = [None] * len(frame.places)
+
+    def at(self, place: int) -> PlacePlan:
+        """Return the plan of a place."""
+        known = self._places[place]
+        if known is None:
+            known = self._places[place] = self._make(place)
+        return known
+
+    def _make(self, place: int) -> PlacePlan:
+        frame = self.frame
+        words = [(self.number[holder], word) for holder, word in frame.words_at(place).items()]
+        own = [(self.number[f"@{key}"], frame.word_of(entry)) for key, entry in frame.exceptions[place].items()]
+        ranks = sorted((each for each in words if each[0] < len(frame.ranks)), reverse=True)
+        groups = [each for each in words if each[0] >= len(frame.ranks)]
+        how = frame.charter.rules.disagreement
+        steps: list[Step] = []
+        for automatic in (True, False):
+            layer = [each for each in ranks if frame.ranks[each[0]].automatic is automatic]
+            steps += self._overwriting(layer) if how == "topmost" else self._in_turn(layer, last=how)
+        steps += self._in_turn(groups, last="deny", apart=self.apart)
+        steps += self._overwriting(own, apart=self.apart)
+        bars = tuple((n, holder) for holder, word in (*words, *own) for n in bits(word.bar))
+        touched = sorted({step.capability for step in steps})
+        changed = {*touched, *(n for n, _ in bars)}
+        dependents = sorted({other for n in changed for other in self.resting[n]})
+        return PlacePlan(tuple(steps), bars, touched, dependents, place in frame.gated)
+
+    @staticmethod
+    def _overwriting(said: list[tuple[int, Word]], apart: int = 0) -> list[Step]:
+        """Let each overwrite the one before: the last word stands."""
+        steps = []
+        for holder, word in said:
+            steps += [Step(True, n, holder + apart) for n in bits(word.allow)]
+            steps += [Step(False, n, holder) for n in bits(word.deny)]
+        return steps
+
+    @staticmethod
+    def _in_turn(said: list[tuple[int, Word]], *, last: str, apart: int = 0) -> list[Step]:
+        """Let all allows or all denies come last: those stand."""
+        allows = [Step(True, n, holder + apart) for holder, word in said for n in bits(word.allow)]
+        denies = [Step(False, n, holder) for holder, word in said for n in bits(word.deny)]
+        return [*denies, *allows] if last == "allow" else [*allows, *denies]
+
+
+def _all_entries(frame: Frame) -> list[Word]:
+    """Return what every entry of every place and set says."""
+    entries = [entry for place in frame.places for entry in (*place.overrides, *place.exceptions)]
+    entries += [entry for each in frame.charter.override_sets.values() for entry in each.overrides]
+    return [frame.word_of(entry) for entry in entries]
+
+
+def bits(mask: int) -> list[int]:
+    """Return the numbers of the bits that are set."""
+    found = []
+    while mask:
+        low = mask & -mask
+        found.append(low.bit_length() - 1)
+        mask ^= low
+    return found

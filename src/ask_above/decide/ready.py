@@ -1,0 +1,131 @@
+"""Members folded together, and what each fold can use, kept ready for the next question.
+
+Members that are equal in all that an answer depends on share one fold. A fold knows the moments at which its
+assignments start and end, so that a question never reads a date again. What is kept here is only ever added to, and
+each piece is whole before it is reachable: any number of threads may ask at once.
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from collections.abc import Iterable
+from typing import TypeAlias
+
+from ask_above.charter.moments import Instant
+from ask_above.decide.frame import Frame
+from ask_above.decide.profile import Asked, Profile, ask_member
+from ask_above.decide.walk import Reckoner
+from ask_above.people.register import Member, Register
+
+Names: TypeAlias = frozenset[str]
+
+_LONG_AGO = -(1 << 62)
+
+
+class Cell:
+    """What one fold is during one stretch of time: its profile, and what it can use by place as far as was asked."""
+
+    __slots__ = ("owner", "profile", "usable")
+
+    def __init__(self, profile: Profile | None, *, owner: bool) -> None:
+        self.profile, self.owner = profile, owner
+        self.usable: dict[str, Names] = {}
+
+
+class Fold:
+    """Members that are equal in all that an answer depends on.
+
+    ``edges`` are the instants at which something changes, in order; ``cells`` has one more than there are edges.
+    ``only`` is the one cell where nothing ever changes. ``member`` stands for them all; a rank or visitor has none.
+    """
+
+    __slots__ = ("cells", "edges", "member", "only")
+
+    def __init__(self, member: Member | None, edges: tuple[Instant, ...] = ()) -> None:
+        self.member, self.edges = member, edges
+        self.cells: list[Cell | None] = [None] * (len(edges) + 1)
+        self.only: Cell | None = None
+
+
+class Ready:
+    """What is kept ready for one charter and one register."""
+
+    def __init__(self, frame: Frame, register: Register, reckoner: Reckoner) -> None:
+        self.frame, self.register, self.reckoner = frame, register, reckoner
+        self.folds: dict[str, Fold] = {}
+        self._alike: dict[tuple[object, ...], Fold] = {}
+        self._named: dict[int, Names] = {}
+        self._cells: dict[Profile, Cell] = {}
+        self._nobody = Cell(None, owner=False)
+        self._owner = Cell(None, owner=True)
+
+    def fold(self, key: str) -> Fold:
+        """Return the fold of a member."""
+        known = self.folds.get(key)
+        if known is None:
+            known = self.folds[key] = self._find(self.register.members[key])
+        return known
+
+    def keep(self, who: str, asked: Asked) -> Cell:
+        """Keep a rank or visitor ready under the name they are asked by."""
+        fold = Fold(None)
+        fold.only = fold.cells[0] = self._cell(asked)
+        return self.folds.setdefault(who, fold).only or fold.only
+
+    def all(self) -> Iterable[Fold]:
+        """Return every member's fold, in the register's order."""
+        return map(self.fold, self.register.members)
+
+    def _find(self, member: Member) -> Fold:
+        given = self.register.of(member.key)
+        own = member.key if member.key in self.frame.exceptional or member.key == self.frame.charter.owner else None
+        held = tuple((each.rank, each.place, each.period.start, each.period.end) for each in given)
+        alike = (member.status, member.kind, member.groups, own, held)
+        known = self._alike.get(alike)
+        if known is None:
+            edges = {edge for each in given for edge in (each.period.start, each.period.end) if edge is not None}
+            known = Fold(member, tuple(sorted(edges)))
+            if not edges:
+                known.only = known.cells[0] = self._member_cell(member, _LONG_AGO)
+            known = self._alike.setdefault(alike, known)
+        return known
+
+    def at(self, fold: Fold, when: Instant) -> Cell:
+        """Return the cell of a fold at an instant."""
+        n = bisect_right(fold.edges, when)
+        known = fold.cells[n]
+        if known is None:
+            since = fold.edges[n - 1] if n else _LONG_AGO
+            known = fold.cells[n] = self._member_cell(fold.member, since) if fold.member else self._nobody
+        return known
+
+    def _member_cell(self, member: Member, when: Instant) -> Cell:
+        return self._cell(ask_member(self.frame, self.register, member, when))
+
+    def _cell(self, asked: Asked) -> Cell:
+        """Return the cell of someone; equal profiles share one."""
+        if asked.rules_all:
+            return self._owner
+        if asked.profile is None:
+            return self._nobody
+        return self._cells.setdefault(asked.profile, Cell(asked.profile, owner=False))
+
+    def names(self, cell: Cell, place: str) -> Names:
+        """Return the capabilities that a cell can use at a place, by their full names."""
+        known = cell.usable.get(place)
+        if known is None:
+            known = cell.usable[place] = self.named(self.mask(cell, self.frame.place_at[place]))
+        return known
+
+    def mask(self, cell: Cell, place: int) -> int:
+        """Return the capabilities that a cell can use at a place."""
+        if cell.owner:
+            return self.frame.has_meaning(place)
+        return 0 if cell.profile is None else self.reckoner.usable(cell.profile, place)
+
+    def named(self, mask: int) -> Names:
+        """Return the names of a set; equal sets share one object."""
+        known = self._named.get(mask)
+        if known is None:
+            known = self._named.setdefault(mask, frozenset(self.frame.catalogue.names(mask)))
+        return known

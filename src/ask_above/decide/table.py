@@ -1,0 +1,319 @@
+"""Everyone, everywhere, at once: what every profile can use at every place, in arrays (rules 5.2 to 5.6).
+
+The rules are those of :mod:`ask_above.decide.walk`, turned on their side. For each capability a *plane* holds one bit
+for each row, a row being a profile; an override for a rank then is one operation on a plane with the bits of all rows that
+hold the rank. The places are visited in the charter's order, each after the one it is in; what a place changes is put
+back when its last place has been visited. A profile that holds a rank at a place and below is, there, another row.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from typing import TYPE_CHECKING, NamedTuple, TypeAlias
+
+import numpy as np
+
+from ask_above.decide.frame import Frame
+from ask_above.decide.plan import Plan, bits
+from ask_above.decide.profile import Profile
+from ask_above.decide.ready import Cell
+from ask_above.decide.walk import passes, ranks_at
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+    Bits: TypeAlias = NDArray[np.uint64]
+
+_FULL = np.uint64(0xFFFFFFFFFFFFFFFF)
+
+
+def pack(rows: Iterable[int], words: int) -> Bits:
+    """Return a set of rows as packed bits: row n is bit n % 64 of word n // 64."""
+    flags = np.zeros(words * 64, dtype=np.uint8)
+    flags[list(rows)] = 1
+    return np.packbits(flags, bitorder="little").view(np.uint64)
+
+
+def unpack(bits: Bits) -> NDArray[np.bool_]:
+    """Return packed bits as booleans."""
+    return np.unpackbits(bits.view(np.uint8), bitorder="little").view(np.bool_)
+
+
+class Elsewhere(NamedTuple):
+    """At some places a profile is another row, as it holds more ranks there."""
+
+    row: int
+    instead: int
+
+
+class _Undo(NamedTuple):
+    """What stood before a place changed it."""
+
+    depth: int
+    held: tuple[list[int], Bits] | None
+    usable: tuple[list[int], Bits] | None
+    barred: Bits | None
+    closed: Bits | None
+
+
+class Sweep:
+    """Visits every place once and says what every row can use there.
+
+    ``cells`` are the rows that are asked about, in their order; ``None`` stands for those who can do nothing. More rows
+    follow for those who hold ranks at some places only.
+    """
+
+    def __init__(self, plan: Plan, cells: Sequence[Cell]) -> None:
+        self.plan, self.frame, self.cells = plan, plan.frame, cells
+        self.out_words = max(1, -(-len(cells) // 64))
+        self.elsewhere: dict[int, list[Elsewhere]] = {}
+        self.flat: list[tuple[Profile | None, list[int], bool]] = []
+        self._rows_for_profiles()
+        self.words = -(-max(1, len(self.flat)) // 64)
+        self._rows_by_holder()
+
+    # -- rows
+
+    def _rows_for_profiles(self) -> None:
+        """Give every cell a row, and more rows to those that hold other ranks in parts of the site."""
+        local: list[int] = []
+        for n, cell in enumerate(self.cells):
+            profile = cell.profile
+            ranks = ranks_at(self.frame, profile, 0) if profile else []
+            self.flat.append((profile, ranks, cell.owner or not self.frame.unbounded.isdisjoint(ranks)))
+            if profile and any(place for _, place in profile.placed):
+                local.append(n)
+        self.virtual: dict[int, tuple[Profile, list[int]]] = {}
+        for n in local:
+            self._local_rows(n)
+
+    def _local_rows(self, row: int) -> None:
+        profile, base, _ = self.flat[row]
+        if profile is None:
+            return
+        known: dict[tuple[int, ...], int] = {}
+        spots = {below for _, place in profile.placed if place for below in self.frame.below[place]}
+        for place in sorted(spots):
+            ranks = ranks_at(self.frame, profile, place)
+            if ranks == base:
+                continue
+            key = tuple(ranks)
+            if key not in known:
+                known[key] = len(self.flat)
+                self.virtual[len(self.flat)] = (profile, [])
+                self.flat.append((profile, ranks, not self.frame.unbounded.isdisjoint(ranks)))
+            self.virtual[known[key]][1].append(place)
+            self.elsewhere.setdefault(place, []).append(Elsewhere(row, known[key]))
+
+    def _rows_by_holder(self) -> None:
+        """Pack, for every rank, group and member with exceptions, the rows they speak for; unbounded ones for none."""
+        numbers = self.plan.number
+        by_holder: list[list[int]] = [[] for _ in self.plan.holders]
+        unbounded, pending = [], []
+        for n, (profile, ranks, free) in enumerate(self.flat):
+            if free:
+                unbounded.append(n)
+            elif profile is not None:
+                for rank in ranks:
+                    by_holder[rank].append(n)
+                for group in profile.groups:
+                    by_holder[numbers[group]].append(n)
+                if profile.exceptions is not None:
+                    by_holder[numbers[f"@{profile.exceptions}"]].append(n)
+                if profile.pending:
+                    pending.append(n)
+        self.unbounded = pack(unbounded, self.words)
+        rows = [pack(rows, self.words) for rows in by_holder]
+        settled = ~pack(pending, self.words)
+        self.rows = [*rows, *((each & settled for each in rows) if pending else rows)]
+        self.kept = [~each for each in rows]
+
+    # -- the sweep
+
+    def run(self, out: Bits | None = None, block: int = 0) -> Iterator[tuple[int, Bits]]:
+        """Yield each place's number and what every row can use there: capabilities by words of rows.
+
+        The arrays are slices of ``out`` (places by capabilities by words) where it is given, else of a buffer for
+        ``block`` places that is used again and again.
+        """
+        frame = self.frame
+        shape = (len(frame.catalogue.keys), self.out_words)
+        buffer = np.empty((max(1, block), *shape), dtype=np.uint64) if out is None else out
+        self._start()
+        for place in range(len(frame.places)):
+            depth = len(frame.chains[place])
+            while self._undo and self._undo[-1].depth >= depth:
+                self._take_back(self._undo.pop())
+            self._change(place, depth)
+            target = buffer[place % len(buffer)]
+            self._write(place, target)
+            yield place, target
+
+    def _start(self) -> None:
+        frame, plan, size = self.frame, self.plan, len(self.frame.catalogue.keys)
+        self.held = np.zeros((size, self.words), dtype=np.uint64)
+        self.held[:] = self.unbounded
+        for rank in frame.ranks:
+            for n in bits(frame.carried[rank.position]):
+                self.held[n] |= self.rows[rank.position]
+        self.usable = self.held.copy()
+        self.barred: Bits | None = None
+        self.closed: Bits | None = None
+        self._undo: list[_Undo] = []
+        # what rests on nothing else is usable where it is held, and needs no plane of its own unless it can be barred
+        self.alone = [len(rests) == 1 and not plan.has_bars for rests in plan.rests]
+        self.shown = list(self.usable)
+        self.planes = [self.shown[n] if alone else self.held[n] for n, alone in enumerate(self.alone)]
+        seeing = frame.charter.rules.seeing
+        self.seeing = frame.catalogue.keys.index(seeing) if seeing else None
+        everything = frame.catalogue.everything
+        self.meaningless = {
+            kind: np.array(bits(everything & ~mask), dtype=np.intp) for kind, mask in frame.meaning.items()
+        }
+        self._reckon([n for n, alone in enumerate(self.alone) if not alone])
+
+    def _reckon(self, capabilities: Iterable[int]) -> None:
+        """Work out anew what can be used of these: everything it rests on is held and not barred (5.5, 5.6)."""
+        planes, barred, rests_of = self.planes, self.barred, self.plan.rests
+        for n in capabilities:
+            target, rests = self.shown[n], rests_of[n]
+            if len(rests) == 1:
+                np.copyto(target, planes[n])
+            else:
+                np.bitwise_and(planes[rests[0]], planes[rests[1]], target)
+                for other in rests[2:]:
+                    np.bitwise_and(target, planes[other], target)
+            if barred is not None:
+                for other in rests:
+                    target &= ~barred[other] | self.unbounded
+
+    def _take_back(self, undo: _Undo) -> None:
+        if undo.held:
+            self.held[undo.held[0]] = undo.held[1]
+        if undo.usable:
+            self.usable[undo.usable[0]] = undo.usable[1]
+        self.barred, self.closed = undo.barred, undo.closed
+
+    def _change(self, place: int, depth: int) -> None:
+        """Apply what a place says, and keep what stood before."""
+        plan = self.plan.at(place)
+        if not (plan.steps or plan.bars or plan.gate):
+            return
+        apart = [n for n in plan.touched if not self.alone[n]]
+        again = [n for n in plan.dependents if not self.alone[n]]
+        shown = [*(n for n in plan.touched if self.alone[n]), *again]
+        held = (apart, self.held[apart]) if apart else None
+        usable = (shown, self.usable[shown]) if shown else None
+        self._undo.append(_Undo(depth, held, usable, self.barred, self.closed))
+        planes, rows, kept, give, take = self.planes, self.rows, self.kept, np.bitwise_or, np.bitwise_and
+        for gives, n, holder in plan.steps:
+            plane = planes[n]
+            if gives:
+                give(plane, rows[holder], plane)
+            else:
+                take(plane, kept[holder], plane)
+        if plan.bars:
+            self._bar(plan.bars)
+        if again:
+            self._reckon(again)
+        if plan.gate:
+            self._close(place)
+
+    def _bar(self, bars: Iterable[tuple[int, int]]) -> None:
+        """Add to what is barred from here on; what stood before is kept aside whole (5.5)."""
+        self.barred = np.zeros_like(self.held) if self.barred is None else self.barred.copy()
+        for n, holder in bars:
+            self.barred[n] |= self.rows[holder]
+
+    def _close(self, place: int) -> None:
+        """Close the place, and all in it, to those whom its gate does not let in (5.3)."""
+        gate = self.frame.places[place].gate
+        if gate is None:
+            return
+
+        def meets(key: str, *, above: bool) -> Bits:
+            number = self.plan.number[key]
+            first = 0 if above else number
+            found: Bits = np.bitwise_or.reduce(self.rows[first : number + 1])
+            return found
+
+        passed = np.full(self.words, _FULL)
+        for term in gate.all:
+            passed &= meets(term.key, above=term.above)
+        for term in gate.none:
+            passed &= ~meets(term.key, above=term.above)
+        if gate.any:
+            some = np.zeros(self.words, dtype=np.uint64)
+            for term in gate.any:
+                some |= meets(term.key, above=term.above)
+            passed &= some
+        shut = ~passed
+        self._close_virtual(place, shut)
+        shut &= ~self.unbounded
+        self.closed = shut if self.closed is None else self.closed | shut
+
+    def _close_virtual(self, place: int, shut: Bits) -> None:
+        """Correct the rows that hold more ranks further down: a gate looks at its own place only."""
+        chains = self.frame.chains
+        for row, (profile, used) in self.virtual.items():
+            if any(place in chains[at] for at in used):
+                word, bit = row // 64, np.uint64(1 << (row % 64))
+                shut[word] = (shut[word] & ~bit) if passes(self.frame, profile, place) else (shut[word] | bit)
+
+    def _write(self, place: int, target: Bits) -> None:
+        """Write what every row can use at a place: where it is seen, not closed, and has a meaning (5.3, 5.6)."""
+        visible = self._visible(place)
+        usable = self.usable[:, : self.out_words]
+        if visible is None:
+            np.copyto(target, usable)
+        else:
+            np.bitwise_and(usable, visible[: self.out_words], out=target)
+        for row, instead in self.elsewhere.get(place, ()):
+            self._move(target, row, instead, visible)
+        meaningless = self.meaningless[self.frame.places[place].kind]
+        if len(meaningless):
+            target[meaningless] = 0
+
+    def _visible(self, place: int) -> Bits | None:
+        visible = None if self.closed is None else ~self.closed
+        if place and self.seeing is not None:
+            sees: Bits = self.usable[self.seeing]
+            visible = sees.copy() if visible is None else visible & sees
+        return visible
+
+    def _move(self, target: Bits, row: int, instead: int, visible: Bits | None) -> None:
+        """Put what one row can use in the place of another row."""
+        column = (self.usable[:, instead // 64] >> np.uint64(instead % 64)) & np.uint64(1)
+        if visible is not None and not int(visible[instead // 64]) >> (instead % 64) & 1:
+            column[:] = 0
+        bit = np.uint64(row % 64)
+        target[:, row // 64] &= ~(np.uint64(1) << bit)
+        target[:, row // 64] |= column << bit
+
+
+class Table:
+    """What every profile can use at every place.
+
+    ``words`` is an array of uint64: places by capabilities by words of rows; row n is bit n % 64 of word n // 64.
+    ``rows`` gives each member's row, int32, in the register's order. ``places``, ``capabilities`` and ``members`` are
+    the keys along the axes.
+    """
+
+    def __init__(self, frame: Frame, members: Sequence[str], rows: NDArray[np.int32], words: Bits) -> None:
+        self.places = tuple(place.key for place in frame.places)
+        self.capabilities = frame.catalogue.keys
+        self.members = tuple(members)
+        self.rows, self.words = rows, words
+        self._place = frame.place_at
+        self._capability = {key: n for n, key in enumerate(self.capabilities)}
+        self._member = {key: n for n, key in enumerate(self.members)}
+
+    def may(self, member: str, capability: str, place: str) -> bool:
+        """Tell whether a member may use a capability, by its full name, at a place."""
+        row = int(self.rows[self._member[member]])
+        word = self.words[self._place[place], self._capability[capability], row // 64]
+        return bool(int(word) >> (row % 64) & 1)
+
+    def column(self, capability: str, place: str) -> NDArray[np.bool_]:
+        """Return for all members whether they may use a capability at a place, in the register's order."""
+        return unpack(self.words[self._place[place], self._capability[capability]])[self.rows]
