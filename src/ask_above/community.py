@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from datetime import UTC, date, datetime
 from pathlib import Path
 from time import time_ns
@@ -26,6 +26,7 @@ if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from ask_above.ask.expect import Unmet
+    from ask_above.ask.many import LookUps
     from ask_above.decide.looks import Looks, PerkHeld
     from ask_above.decide.ready import Cell
     from ask_above.decide.table import Sweep, Table
@@ -47,11 +48,16 @@ class Community:
     """
 
     def __init__(self, charter: Charter, register: Register | None = None) -> None:
-        self._decider = Decider(charter, register or Register())
-        self._folds = self._decider.ready.folds
-        self._members = self._decider.people.register.members
-        self._known = self._decider.frame.catalogue.bit
-        self._pairs = self._decider.frame.catalogue.pairs
+        self._use(Decider(charter, register or Register()))
+
+    def _use(self, decider: Decider) -> None:
+        """Keep at hand what every question needs."""
+        self._decider = decider
+        self._folds, self._usable = decider.ready.folds, decider.ready.usable
+        self._members = decider.people.register.members
+        self._look_ups: LookUps | None = None
+        self._kept: tuple[Instant, Instant, Table] | None = None
+        self._known, self._pairs = decider.frame.catalogue.bit, decider.frame.catalogue.pairs
 
     @classmethod
     def open(cls, path: str | Path) -> Community:
@@ -78,6 +84,17 @@ class Community:
     def demo(cls) -> Community:
         """Open the demo community, Wren Valley River Watch, as it ships with the package."""
         return cls.open(Path(__file__).parent / "demo" / "wren-valley")
+
+    def after(self, *, charter: Charter | None = None, register: Register | None = None) -> Community:
+        """Return the community after a change of its charter or register; this one stays as it is.
+
+        Only what the change touches is made again where the charter differs in what its places say alone, or where the
+        register was made from this one's by :meth:`Register.assigned` or :meth:`Register.unassigned`. A site's workers
+        can go on asking this one until they are handed the other.
+        """
+        other = Community.__new__(Community)
+        other._use(self._decider.after(charter or self.charter, register or self.register))
+        return other
 
     # -- what it is made of
 
@@ -149,7 +166,7 @@ class Community:
                 now = instant(when)
             else:
                 now = self._moment(when)
-            names = (fold.only or self._decider.ready.at(fold, now)).usable[at]
+            names = self._usable[at][fold.only or self._decider.ready.at(fold, now)]
             pair = self._pairs.get(capability)
             if pair is not None:
                 capability = pair[0] if author == who else pair[1]
@@ -196,6 +213,51 @@ class Community:
 
         return tables.grid(self._decider, None if at is None else self._place(at))
 
+    def may_many(self, frame: pd.DataFrame) -> pd.Series[bool]:
+        """Answer many questions at once: one boolean for each row, in the frame's index.
+
+        Columns of text or categories: ``member``, ``capability``, ``place`` (keys), and where wanted ``author`` (a key
+        or nothing) and ``when`` (as ``may`` takes it, or nothing for now). Raises :class:`UnknownNameError` for the
+        first name that nothing has, and :class:`QuestionError` for a table that is none.
+
+        >>> import pandas as pd
+        >>> questions = pd.DataFrame({"member": ["dara"], "capability": ["post.write"], "place": ["notices"]})
+        >>> Community.demo().may_many(questions).tolist()
+        [False]
+        """
+        import numpy as np
+        import pandas as pd
+
+        from ask_above.ask import many
+
+        many.check_columns(frame)
+        decider, now = self._decider, self._moment(None)
+        if self._look_ups is None:
+            numbers = {key: n for n, key in enumerate(self._members)}
+            unknown = (self.member, self.place, lambda name: self._capability(name, None, None))
+            self._look_ups = many.LookUps(numbers, decider.frame.place_at, decider.frame.catalogue, unknown)
+        members, places = self._look_ups.members(frame["member"]), self._look_ups.places(frame["place"])
+        capabilities = self._look_ups.capabilities(frame)
+        result = many.answers(self._everyone(now), members, capabilities, places)
+        if "when" in frame.columns:
+            moments = many.when_of(frame["when"])
+            asked = frame["member"].tolist(), capabilities.tolist(), frame["place"].tolist(), moments
+            keys = decider.frame.catalogue.keys
+            for n, (member, capability, place, when) in enumerate(zip(*asked, strict=True)):
+                if when is not None:
+                    result[n] = self.may(member, keys[capability], at=place, when=when).allowed
+        return pd.Series(np.asarray(result), index=frame.index, name="may", dtype=bool)
+
+    def _everyone(self, now: Instant) -> Table:
+        """Return the table of everyone now, kept until somebody's period starts or ends."""
+        known = self._kept
+        if known is None or not known[0] <= now < known[1]:
+            edges = {edge for fold in self._decider.ready.all() for edge in fold.edges}
+            since = max((edge for edge in edges if edge <= now), default=-(1 << 62))
+            until = min((edge for edge in edges if edge > now), default=1 << 62)
+            known = self._kept = (since, until, self._table(now))
+        return known[2]
+
     def table(self, *, when: When = None) -> Table:
         """Return what everyone can use everywhere, as packed bits (rule 5); members map to its rows.
 
@@ -207,16 +269,39 @@ class Community:
         >>> table.words.dtype, table.may("dara", "photo.upload", "photo-wall")
         (dtype('uint64'), True)
         """
+        return self._table(self._moment(when))
+
+    def table_blocks(self, *, memory: int, when: When = None) -> Iterator[Table]:
+        """Yield the same table in blocks of places, in not much more than ``memory`` bytes at a time.
+
+        The blocks' arrays are used again: take what you need of one before you ask for the next.
+        """
         import numpy as np
 
         from ask_above.decide.table import Table
 
         sweep, rows = self._sweep(self._moment(when))
+        frame, members = self._decider.frame, list(self._members)
+        size = max(1, len(frame.catalogue.keys) * sweep.out_words * 8)
+        words = np.empty((max(1, memory // size), len(frame.catalogue.keys), sweep.out_words), dtype=np.uint64)
+        places = []
+        for place, _ in sweep.run(words):
+            places.append(place)
+            if len(places) == len(words) or place == len(frame.places) - 1:
+                yield Table(frame, places, members, rows, words[: len(places)])
+                places = []
+
+    def _table(self, now: Instant) -> Table:
+        import numpy as np
+
+        from ask_above.decide.table import Table
+
+        sweep, rows = self._sweep(now)
         frame = self._decider.frame
         words = np.empty((len(frame.places), len(frame.catalogue.keys), sweep.out_words), dtype=np.uint64)
         for _ in sweep.run(words):
             pass
-        return Table(frame, list(self._members), rows, words)
+        return Table(frame, range(len(frame.places)), list(self._members), rows, words)
 
     def _sweep(self, now: Instant) -> tuple[Sweep, NDArray[np.int32]]:
         """Return a sweep over all that members are now, and each member's row in it."""

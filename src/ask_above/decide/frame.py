@@ -6,6 +6,7 @@ A frame holds nothing about members and no moment; all of it follows from the ch
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from copy import copy
 from typing import NamedTuple
 
 from ask_above.charter.catalogue import Catalogue, Words
@@ -84,6 +85,30 @@ class Frame:
         self._entries: dict[int, Word] = {}
         self._rests: dict[str, tuple[int, int]] = {}
         self._alone: dict[bool, int] = {}
+
+    def after(self, charter: Charter) -> tuple[Frame, frozenset[int]] | None:
+        """Return the frame of a charter that differs in what places say alone, and the places that this touches.
+
+        ``None`` where more than that differs. All that follows from the rest is shared with this frame.
+        """
+        old = self.charter
+        fields = (field for field in charter._fields if field not in ("places", "expectations", "title"))
+        if any(getattr(old, field) is not getattr(charter, field) for field in fields):
+            return None
+        places = tuple(charter.places.values())
+        if [(p.key, p.kind, p.parent) for p in places] != [(p.key, p.kind, p.parent) for p in self.places]:
+            return None
+        changed = [n for n, place in enumerate(places) if place is not self.places[n]]
+        other = copy(self)
+        other.charter, other.places = charter, places
+        other.exceptions = list(self.exceptions)
+        for n in changed:
+            other.exceptions[n] = {entry.of: entry for entry in places[n].exceptions}
+        other.exceptional = frozenset(member for entries in other.exceptions for member in entries)
+        other.gated = frozenset(n for n, place in enumerate(places) if place.gate)
+        other._voices, other._entries = {}, {}
+        other._words = {n: words for n, words in self._words.items() if n not in changed}
+        return other, frozenset(below for n in changed for below in self.below[n])
 
     def _set_up_places(self) -> None:
         charter = self.charter

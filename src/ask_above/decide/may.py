@@ -37,6 +37,20 @@ class Decider:
         self.ready = Ready(self.frame, register, self.reckoner)
         self._plan: Plan | None = None
 
+    def after(self, charter: Charter, register: Register) -> Decider:
+        """Return what answers after a change; all that the change does not touch is shared."""
+        kept = (self.frame, frozenset[int]()) if charter is self.frame.charter else self.frame.after(charter)
+        if kept is None:
+            return Decider(charter, register)
+        frame, touched = kept
+        other = Decider.__new__(Decider)
+        other.frame = frame
+        other.people = People(frame, register)
+        other.reckoner = self.reckoner if frame is self.frame else self.reckoner.after(frame, touched)
+        other.ready = self.ready.after(frame, register, other.reckoner, touched)
+        other._plan = None if self._plan is None else self._plan.after(frame)
+        return other
+
     @property
     def plan(self) -> Plan:
         """What each place does to what is held, for asking about everyone at once."""

@@ -1,14 +1,20 @@
 """What each place does to what is held, as short lists of operations on planes; follows from the charter alone.
 
-A step says: in the plane of one capability, set the bits of one holder's rows, or clear them. Steps stand in the order of
-the layers, each later one overwriting what stood before (rule 5.4).
+A step says: in the plane of one capability, set the bits of one holder's rows, or clear them. Steps stand in the order
+of the layers, each later one overwriting what stood before (rule 5.4).
 """
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from copy import copy
+from typing import TYPE_CHECKING, NamedTuple
+
+import numpy as np
 
 from ask_above.decide.frame import Frame, Word
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
 
 
 class Step(NamedTuple):
@@ -20,20 +26,25 @@ class Step(NamedTuple):
 
 
 class PlacePlan(NamedTuple):
-    """What one place does. ``touched`` are the capabilities that steps change, ``dependents`` those that rest on them."""
+    """What one place does: steps, bars, whether it has a gate.
+
+    ``held`` are the capabilities whose planes of what is held the steps change, ``shown`` those whose planes of what can
+    be used change; ``again`` are those of them that have to be worked out anew.
+    """
 
     steps: tuple[Step, ...]
     bars: tuple[tuple[int, int], ...]
-    touched: list[int]
-    dependents: list[int]
+    held: NDArray[np.intp]
+    shown: NDArray[np.intp]
+    again: list[int]
     gate: bool
 
 
 class Plan:
     """The plans of all places, made when they are first needed.
 
-    Holders are numbered: the ranks by position, then the groups, then the members with exceptions. What groups and members
-    are given is numbered apart, ``apart`` further on, as it is not given to someone pending.
+    Holders are numbered: the ranks by position, then the groups, then the members with exceptions. What groups and
+    members are given is numbered apart, ``apart`` further on, as it is not given to someone pending.
     """
 
     def __init__(self, frame: Frame) -> None:
@@ -49,7 +60,22 @@ class Plan:
             for other in rests:
                 self.resting[other].append(n)
         self.has_bars = any(entry.bar for entry in _all_entries(frame))
+        # what rests on nothing else is usable where it is held, and needs no plane of its own unless it can be barred
+        self.alone = [len(rests) == 1 and not self.has_bars for rests in self.rests]
         self._places: list[PlacePlan | None] = [None] * len(frame.places)
+
+    def after(self, frame: Frame) -> Plan:
+        """Return the plans after a change of what places say; those of other places are shared."""
+        if frame.exceptional != self.frame.exceptional:
+            return Plan(frame)
+        other = copy(self)
+        other.frame = frame
+        other._places = [
+            plan if place is before else None
+            for plan, place, before in zip(self._places, frame.places, self.frame.places, strict=True)
+        ]
+        other.has_bars = self.has_bars or any(entry.bar for entry in _all_entries(frame))
+        return other if other.has_bars == self.has_bars else Plan(frame)
 
     def at(self, place: int) -> PlacePlan:
         """Return the plan of a place."""
@@ -75,7 +101,10 @@ class Plan:
         touched = sorted({step.capability for step in steps})
         changed = {*touched, *(n for n, _ in bars)}
         dependents = sorted({other for n in changed for other in self.resting[n]})
-        return PlacePlan(tuple(steps), bars, touched, dependents, place in frame.gated)
+        again = [n for n in dependents if not self.alone[n]]
+        shown = [*(n for n in touched if self.alone[n]), *again]
+        held = [n for n in touched if not self.alone[n]]
+        return PlacePlan(tuple(steps), bars, _numbers(held), _numbers(shown), again, place in frame.gated)
 
     @staticmethod
     def _overwriting(said: list[tuple[int, Word]], apart: int = 0) -> list[Step]:
@@ -92,6 +121,10 @@ class Plan:
         allows = [Step(True, n, holder + apart) for holder, word in said for n in bits(word.allow)]
         denies = [Step(False, n, holder) for holder, word in said for n in bits(word.deny)]
         return [*denies, *allows] if last == "allow" else [*allows, *denies]
+
+
+def _numbers(found: list[int]) -> NDArray[np.intp]:
+    return np.array(found, dtype=np.intp)
 
 
 def _all_entries(frame: Frame) -> list[Word]:

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from bisect import bisect_right
 from collections.abc import Iterable
+from copy import copy
 from typing import TypeAlias
 
 from ask_above.charter.moments import Instant
@@ -23,13 +24,12 @@ _LONG_AGO = -(1 << 62)
 
 
 class Cell:
-    """What one fold is during one stretch of time: its profile, and what it can use by place as far as was asked."""
+    """What one fold is during one stretch of time; without a profile someone who can do nothing, or the owner."""
 
-    __slots__ = ("owner", "profile", "usable")
+    __slots__ = ("owner", "profile")
 
     def __init__(self, profile: Profile | None, *, owner: bool) -> None:
         self.profile, self.owner = profile, owner
-        self.usable: dict[str, Names] = {}
 
 
 class Fold:
@@ -53,11 +53,34 @@ class Ready:
     def __init__(self, frame: Frame, register: Register, reckoner: Reckoner) -> None:
         self.frame, self.register, self.reckoner = frame, register, reckoner
         self.folds: dict[str, Fold] = {}
+        self.usable: dict[str, dict[Cell, Names]] = {place.key: {} for place in frame.places}
         self._alike: dict[tuple[object, ...], Fold] = {}
         self._named: dict[int, Names] = {}
         self._cells: dict[Profile, Cell] = {}
         self._nobody = Cell(None, owner=False)
         self._owner = Cell(None, owner=True)
+
+    def after(self, frame: Frame, register: Register, reckoner: Reckoner, touched: frozenset[int]) -> Ready:
+        """Return what is ready after a change that touches these places, and the members that the register names.
+
+        Everything else is shared, so that only what a change touches is made again.
+        """
+        other = copy(self)
+        other.frame, other.register, other.reckoner = frame, register, reckoner
+        gone = frame.exceptional ^ self.frame.exceptional
+        if register is not self.register:
+            based = register.differs_from() if register.differs_from else None
+            if based is not self.register:
+                return Ready(frame, register, reckoner)
+            gone |= register.differs_in
+        if gone:
+            other.folds = self.folds.copy()
+            for key in gone:
+                other.folds.pop(key, None)
+        if touched:
+            other.usable = self.usable.copy()
+            other.usable.update((frame.places[n].key, {}) for n in touched)
+        return other
 
     def fold(self, key: str) -> Fold:
         """Return the fold of a member."""
@@ -112,9 +135,9 @@ class Ready:
 
     def names(self, cell: Cell, place: str) -> Names:
         """Return the capabilities that a cell can use at a place, by their full names."""
-        known = cell.usable.get(place)
+        known = self.usable[place].get(cell)
         if known is None:
-            known = cell.usable[place] = self.named(self.mask(cell, self.frame.place_at[place]))
+            known = self.usable[place][cell] = self.named(self.mask(cell, self.frame.place_at[place]))
         return known
 
     def mask(self, cell: Cell, place: int) -> int:

@@ -1,7 +1,7 @@
 """Everyone, everywhere, at once: what every profile can use at every place, in arrays (rules 5.2 to 5.6).
 
-The rules are those of :mod:`ask_above.decide.walk`, turned on their side. For each capability a *plane* holds one bit
-for each row, a row being a profile; an override for a rank then is one operation on a plane with the bits of all rows that
+The rules are those of :mod:`ask_above.decide.walk`, turned on their side. For each capability a *plane* holds one
+bit for each row, a row being a profile; an override for a rank then is one operation on a plane with the bits of all rows that
 hold the rank. The places are visited in the charter's order, each after the one it is in; what a place changes is put
 back when its last place has been visited. A profile that holds a rank at a place and below is, there, another row.
 """
@@ -50,8 +50,8 @@ class _Undo(NamedTuple):
     """What stood before a place changed it."""
 
     depth: int
-    held: tuple[list[int], Bits] | None
-    usable: tuple[list[int], Bits] | None
+    held: tuple[NDArray[np.intp], Bits] | None
+    usable: tuple[NDArray[np.intp], Bits] | None
     barred: Bits | None
     closed: Bits | None
 
@@ -130,22 +130,20 @@ class Sweep:
 
     # -- the sweep
 
-    def run(self, out: Bits | None = None, block: int = 0) -> Iterator[tuple[int, Bits]]:
+    def run(self, out: Bits) -> Iterator[tuple[int, Bits]]:
         """Yield each place's number and what every row can use there: capabilities by words of rows.
 
-        The arrays are slices of ``out`` (places by capabilities by words) where it is given, else of a buffer for
-        ``block`` places that is used again and again.
+        The arrays are slices of ``out`` (places by capabilities by words), which is used again and again where it has
+        room for fewer places than there are.
         """
         frame = self.frame
-        shape = (len(frame.catalogue.keys), self.out_words)
-        buffer = np.empty((max(1, block), *shape), dtype=np.uint64) if out is None else out
         self._start()
         for place in range(len(frame.places)):
             depth = len(frame.chains[place])
             while self._undo and self._undo[-1].depth >= depth:
                 self._take_back(self._undo.pop())
             self._change(place, depth)
-            target = buffer[place % len(buffer)]
+            target = out[place % len(out)]
             self._write(place, target)
             yield place, target
 
@@ -160,17 +158,15 @@ class Sweep:
         self.barred: Bits | None = None
         self.closed: Bits | None = None
         self._undo: list[_Undo] = []
-        # what rests on nothing else is usable where it is held, and needs no plane of its own unless it can be barred
-        self.alone = [len(rests) == 1 and not plan.has_bars for rests in plan.rests]
         self.shown = list(self.usable)
-        self.planes = [self.shown[n] if alone else self.held[n] for n, alone in enumerate(self.alone)]
+        self.planes = [self.shown[n] if alone else self.held[n] for n, alone in enumerate(plan.alone)]
         seeing = frame.charter.rules.seeing
         self.seeing = frame.catalogue.keys.index(seeing) if seeing else None
         everything = frame.catalogue.everything
         self.meaningless = {
             kind: np.array(bits(everything & ~mask), dtype=np.intp) for kind, mask in frame.meaning.items()
         }
-        self._reckon([n for n, alone in enumerate(self.alone) if not alone])
+        self._reckon([n for n, alone in enumerate(plan.alone) if not alone])
 
     def _reckon(self, capabilities: Iterable[int]) -> None:
         """Work out anew what can be used of these: everything it rests on is held and not barred (5.5, 5.6)."""
@@ -199,11 +195,8 @@ class Sweep:
         plan = self.plan.at(place)
         if not (plan.steps or plan.bars or plan.gate):
             return
-        apart = [n for n in plan.touched if not self.alone[n]]
-        again = [n for n in plan.dependents if not self.alone[n]]
-        shown = [*(n for n in plan.touched if self.alone[n]), *again]
-        held = (apart, self.held[apart]) if apart else None
-        usable = (shown, self.usable[shown]) if shown else None
+        held = (plan.held, self.held.take(plan.held, 0)) if len(plan.held) else None
+        usable = (plan.shown, self.usable.take(plan.shown, 0)) if len(plan.shown) else None
         self._undo.append(_Undo(depth, held, usable, self.barred, self.closed))
         planes, rows, kept, give, take = self.planes, self.rows, self.kept, np.bitwise_or, np.bitwise_and
         for gives, n, holder in plan.steps:
@@ -214,8 +207,8 @@ class Sweep:
                 take(plane, kept[holder], plane)
         if plan.bars:
             self._bar(plan.bars)
-        if again:
-            self._reckon(again)
+        if plan.again:
+            self._reckon(plan.again)
         if plan.gate:
             self._close(place)
 
@@ -299,12 +292,14 @@ class Table:
     the keys along the axes.
     """
 
-    def __init__(self, frame: Frame, members: Sequence[str], rows: NDArray[np.int32], words: Bits) -> None:
-        self.places = tuple(place.key for place in frame.places)
+    def __init__(
+        self, frame: Frame, places: Sequence[int], members: Sequence[str], rows: NDArray[np.int32], words: Bits
+    ) -> None:
+        self.places = tuple(frame.places[n].key for n in places)
         self.capabilities = frame.catalogue.keys
         self.members = tuple(members)
         self.rows, self.words = rows, words
-        self._place = frame.place_at
+        self._place = {key: n for n, key in enumerate(self.places)}
         self._capability = {key: n for n, key in enumerate(self.capabilities)}
         self._member = {key: n for n, key in enumerate(self.members)}
 

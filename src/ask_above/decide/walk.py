@@ -140,25 +140,31 @@ def usable(frame: Frame, mask: int, place: int) -> int:
 
 
 class Reckoner:
-    """Keeps what is held and usable for profiles that were asked about before."""
+    """Keeps what is held and usable for profiles that were asked about before, place by place."""
 
     def __init__(self, frame: Frame) -> None:
         self.frame = frame
-        self._held: dict[tuple[Profile, int, bool], Held] = {}
-        self._usable: dict[tuple[Profile, int], int] = {}
+        self._held: list[dict[tuple[Profile, bool], Held]] = [{} for _ in frame.places]
+        self._usable: list[dict[Profile, int]] = [{} for _ in frame.places]
+
+    def after(self, frame: Frame, touched: frozenset[int]) -> Reckoner:
+        """Return what is kept for a frame that differs at these places; the rest is shared."""
+        other = Reckoner.__new__(Reckoner)
+        other.frame = frame
+        other._held = [{} if n in touched else known for n, known in enumerate(self._held)]
+        other._usable = [{} if n in touched else known for n, known in enumerate(self._usable)]
+        return other
 
     def held(self, profile: Profile, place: int, *, gated: bool = True) -> Held:
         """Return what :func:`held` says."""
-        key = (profile, place, gated)
-        known = self._held.get(key)
+        known = self._held[place].get((profile, gated))
         if known is None:
-            known = self._held[key] = held(self.frame, profile, place, gated=gated)
+            known = self._held[place][profile, gated] = held(self.frame, profile, place, gated=gated)
         return known
 
     def usable(self, profile: Profile, place: int) -> int:
         """Return what can be used at a place."""
-        key = (profile, place)
-        known = self._usable.get(key)
+        known = self._usable[place].get(profile)
         if known is None:
-            known = self._usable[key] = usable(self.frame, self.held(profile, place).mask, place)
+            known = self._usable[place][profile] = usable(self.frame, self.held(profile, place).mask, place)
         return known

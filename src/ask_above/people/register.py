@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from typing import NamedTuple
+from weakref import ref
 
 from ask_above.charter.charter import Charter
 from ask_above.charter.moments import ALWAYS, Period
@@ -46,15 +47,41 @@ class Assignment(NamedTuple):
 
 
 class Register:
-    """All members and assignments; ``source`` names the file that members come from, for messages."""
+    """All members and assignments; ``source`` names the file that members come from, for messages.
+
+    A register that was made from another by a change says so: ``differs_from`` it, ``differs_in`` these members.
+    """
 
     def __init__(
         self, members: Mapping[str, Member] = NOTHING, assignments: Iterable[Assignment] = (), source: str = ""
     ) -> None:
-        self.members, self.assignments, self.source = members, tuple(assignments), source
+        self.members, self.source = members, source
+        self.differs_from: ref[Register] | None = None
+        self.differs_in: frozenset[str] = frozenset()
         self._of: dict[str, list[Assignment]] = {}
-        for assignment in self.assignments:
+        for assignment in assignments:
             self._of.setdefault(assignment.member, []).append(assignment)
+
+    def assigned(self, assignment: Assignment) -> Register:
+        """Return the register with one more assignment; it shares everything else with this one."""
+        return self._with(assignment.member, [*self.of(assignment.member), assignment])
+
+    def unassigned(self, assignment: Assignment) -> Register:
+        """Return the register without an assignment; it shares everything else with this one."""
+        return self._with(assignment.member, [each for each in self.of(assignment.member) if each != assignment])
+
+    def _with(self, member: str, given: list[Assignment]) -> Register:
+        other = Register.__new__(Register)
+        other.members, other.source = self.members, self.source
+        other._of = self._of.copy()
+        other._of[member] = given
+        other.differs_from, other.differs_in = ref(self), frozenset((member,))
+        return other
+
+    @property
+    def assignments(self) -> tuple[Assignment, ...]:
+        """All assignments, member by member."""
+        return tuple(each for given in self._of.values() for each in given)
 
     def of(self, member: str) -> list[Assignment]:
         """Return a member's assignments, in the order of the file."""
