@@ -17,7 +17,7 @@ from ask_above.decide.answer import Answer
 from ask_above.decide.may import VISITOR, Decider
 from ask_above.decide.profile import Asked
 from ask_above.errors import MomentError, QuestionError, UnknownNameError
-from ask_above.files.folder import Files, open_folder, read_texts
+from ask_above.files.opening import open_folder
 from ask_above.people.register import Member, Register
 
 if TYPE_CHECKING:
@@ -60,12 +60,14 @@ class Community:
         self._known, self._pairs = decider.frame.catalogue.bit, decider.frame.catalogue.pairs
 
     @classmethod
-    def open(cls, path: str | Path) -> Community:
+    def open(cls, path: str | Path, *, keep: bool = False) -> Community:
         """Open a community's folder, or its charter.
 
-        Raises :class:`FaultyFilesError`, which lists every fault of every file, or :class:`MissingFileError`.
+        ``keep`` keeps what large files say in the user's cache folder, for the next run; it is never used once a file
+        has changed, and may be deleted at any time. Raises :class:`FaultyFilesError`, which lists every fault of every
+        file, or :class:`MissingFileError`.
         """
-        return cls(*open_folder(path))
+        return cls(*open_folder(path, keep=keep))
 
     @classmethod
     def from_texts(cls, texts: Mapping[str, str]) -> Community:
@@ -77,8 +79,9 @@ class Community:
         ask_above.errors.FaultyFilesError: charter.yaml, line 1, column 1
         ...
         """
-        files: Files = read_texts(texts)
-        return cls(*files)
+        from ask_above.files.folder import read_texts
+
+        return cls(*read_texts(texts))
 
     @classmethod
     def demo(cls) -> Community:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from types import MappingProxyType
 from typing import Any, Final, NamedTuple
 
 
@@ -20,5 +19,5 @@ class Where(NamedTuple):
 
 NOWHERE = Where("", 0, 0)
 
-NOTHING: Final[Mapping[str, Any]] = MappingProxyType({})
+NOTHING: Final[Mapping[str, Any]] = {}
 """A mapping with nothing in it, for fields that were left out."""

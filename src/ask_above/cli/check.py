@@ -36,7 +36,7 @@ def command(community: str | None, form: str) -> int:
       ask-above check --community wren-valley --format json
     """
     try:
-        opened = Community.open(folder(community))
+        opened = Community.open(folder(community), keep=True)
     except FaultyFilesError as error:
         _faulty(error, form)
         return 2

@@ -27,7 +27,7 @@ def command(at: str | None, community: str | None, form: str) -> int:
       ask-above grid
       ask-above grid --at notices
     """
-    opened = Community.open(folder(community))
+    opened = Community.open(folder(community), keep=True)
     place = None if at is None else opened.decider.frame.place_at[opened.place(at).key]
     if form == "json":
         write_json(sys.stdout, grid_data(opened.decider, place))

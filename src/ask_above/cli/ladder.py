@@ -26,7 +26,7 @@ def command(community: str | None, form: str) -> int:
     Example:
       ask-above ladder --community wren-valley
     """
-    opened = Community.open(folder(community))
+    opened = Community.open(folder(community), keep=True)
     frame = opened.decider.frame
     held = holders(opened.decider, instant(datetime.now(UTC)))
     if form == "json":

@@ -20,6 +20,7 @@ SECTIONS: dict[str, dict[str, str]] = {
         "who": "Who may do something somewhere",
     },
     "Files": {
+        "export-table": "Write who can use what where, for the site's own database",
         "demo": "Write the demo community, and walk through the main job on it",
     },
 }
@@ -36,7 +37,7 @@ class Sections(click.Group):
         """Import a command."""
         if cmd_name not in self.list_commands(ctx):
             return None
-        command: click.Command = import_module(f"ask_above.cli.{cmd_name}").command
+        command: click.Command = import_module(f"ask_above.cli.{cmd_name.replace('-', '_')}").command
         return command
 
     def resolve_command(self, ctx: click.Context, args: list[str]) -> Any:

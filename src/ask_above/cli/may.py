@@ -77,7 +77,7 @@ def command(
       ask-above may ada assign surveyor --to dara
       ask-above may rank:warden call steward
     """
-    opened = Community.open(folder(community))
+    opened = Community.open(folder(community), keep=True)
     asked = Asked(who, what, target, to, of, using, author)
     answer = _ask(opened, asked, at, in_zone(opened, when))
     if form == "json":

@@ -31,7 +31,7 @@ def command(act: str | None, at: str, community: str | None, form: str) -> int:
       ask-above powers
       ask-above powers moderate --at river-talk
     """
-    opened = Community.open(folder(community))
+    opened = Community.open(folder(community), keep=True)
     decider, now = opened.decider, instant(datetime.now(UTC))
     place = decider.frame.place_at[opened.place(at).key]
     tables = [PowerTable(each, list(power_cells(decider, each, place, now))) for each in ([act] if act else ACTS)]

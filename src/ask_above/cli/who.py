@@ -37,7 +37,7 @@ def command(capability: str, at: str, when: date | None, community: str | None, 
       ask-above who photo.upload --at photo-wall
       ask-above who place.see --at landowners --format csv
     """
-    opened = Community.open(folder(community))
+    opened = Community.open(folder(community), keep=True)
     frame = opened.decider.frame
     found = opened.who(capability, at=at, when=in_zone(opened, when))
     rows = [list(row) for row in found.itertuples(index=False)]

@@ -28,8 +28,8 @@ class Step(NamedTuple):
 class PlacePlan(NamedTuple):
     """What one place does: steps, bars, whether it has a gate.
 
-    ``held`` are the capabilities whose planes of what is held the steps change, ``shown`` those whose planes of what can
-    be used change; ``again`` are those of them that have to be worked out anew.
+    ``held`` are the capabilities whose planes of what is held the steps change, ``shown`` those whose planes of what
+    can be used change; ``again`` are those of them that have to be worked out anew.
     """
 
     steps: tuple[Step, ...]

@@ -1,9 +1,10 @@
 """Everyone, everywhere, at once: what every profile can use at every place, in arrays (rules 5.2 to 5.6).
 
 The rules are those of :mod:`ask_above.decide.walk`, turned on their side. For each capability a *plane* holds one
-bit for each row, a row being a profile; an override for a rank then is one operation on a plane with the bits of all rows that
-hold the rank. The places are visited in the charter's order, each after the one it is in; what a place changes is put
-back when its last place has been visited. A profile that holds a rank at a place and below is, there, another row.
+bit for each row, a row being a profile; an override for a rank then is one operation on a plane with the bits of all
+rows that hold the rank. The places are visited in the charter's order, each after the one it is in; what a place
+changes is put back when its last place has been visited. A profile that holds a rank at a place and below is, there,
+another row.
 """
 
 from __future__ import annotations

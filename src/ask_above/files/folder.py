@@ -9,7 +9,7 @@ from typing import NamedTuple
 from ask_above.charter.charter import Charter
 from ask_above.charter.reading.document import Document
 from ask_above.charter.reading.whole import add_on_files, read_charter
-from ask_above.errors import Fault, FaultyFilesError, MissingFileError
+from ask_above.errors import Fault, FaultyFilesError
 from ask_above.files.csv_rows import read_rows
 from ask_above.files.yaml_text import read_yaml
 from ask_above.people.reading import ASSIGNMENT_COLUMNS, MEMBER_COLUMNS, Rows, read_register
@@ -30,25 +30,22 @@ class Files(NamedTuple):
     register: Register
 
 
-def open_folder(path: str | Path) -> Files:
-    """Read a community's folder, or the folder of the charter that ``path`` names.
+def read_folder(folder: Path, name: str = CHARTER) -> Files:
+    """Read a community's folder; ``name`` is its charter's.
 
-    Raises :class:`MissingFileError` where there is no charter, :class:`FaultyFilesError` where anything is wrong.
+    Raises :class:`FaultyFilesError` where anything is wrong.
     """
-    folder, name = Path(path), CHARTER
-    if not folder.is_dir() and (folder.is_file() or folder.suffix in (".yaml", ".yml")):
-        folder, name = folder.parent, folder.name
-    if not (folder / name).exists():
-        where = f"the folder '{folder}'" if folder.is_dir() else f"'{folder}', which is no folder"
-        raise MissingFileError(
-            f"There is no {name} in {where}. Name the community's folder, or write the demo with: ask-above demo DIR"
-        )
 
     def fetch(wanted: str) -> bytes | None:
         file = folder / wanted
         return file.read_bytes() if file.exists() else None
 
     return read_files(fetch, name)
+
+
+def names_of(charter: Charter, name: str = CHARTER) -> list[str]:
+    """Return the names of all files that a community is read from."""
+    return [name, *charter.add_ons, MEMBERS, ASSIGNMENTS]
 
 
 def read_texts(texts: Mapping[str, str]) -> Files:

@@ -73,15 +73,19 @@ class Register:
     def _with(self, member: str, given: list[Assignment]) -> Register:
         other = Register.__new__(Register)
         other.members, other.source = self.members, self.source
-        other._of = self._of.copy()
+        other._of = self._given()
         other._of[member] = given
         other.differs_from, other.differs_in = ref(self), frozenset((member,))
         return other
 
+    def _given(self) -> dict[str, list[Assignment]]:
+        """Return all assignments by member, in a dict of one's own."""
+        return self._of.copy()
+
     @property
     def assignments(self) -> tuple[Assignment, ...]:
         """All assignments, member by member."""
-        return tuple(each for given in self._of.values() for each in given)
+        return tuple(each for given in self._given().values() for each in given)
 
     def of(self, member: str) -> list[Assignment]:
         """Return a member's assignments, in the order of the file."""

@@ -1,0 +1,197 @@
+"""Write rows to Parquet, CSV, or a table in a database, batch by batch: never all at once in memory.
+
+A file appears whole or not at all. A table in a database is replaced in one transaction.
+"""
+
+from __future__ import annotations
+
+import csv
+import os
+from collections.abc import Iterable, Iterator, Mapping
+from contextlib import contextmanager
+from pathlib import Path
+from types import TracebackType
+from typing import Any, Protocol, Self
+
+from ask_above.errors import QuestionError
+
+Columns = Mapping[str, type]
+"""Names of columns and what stands in them: ``str`` or ``int``."""
+
+
+class Writer(Protocol):
+    """Takes rows for one table."""
+
+    def write(self, columns: Mapping[str, list[Any]]) -> None:
+        """Add rows."""
+
+
+class Target(Protocol):
+    """Where tables are written; a context that keeps them when it is left well, and nothing when it is not."""
+
+    def table(self, name: str, columns: Columns) -> Writer:
+        """Begin a table."""
+
+    def __enter__(self) -> Self: ...
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None: ...
+
+
+def open_target(where: str) -> Target:
+    """Return the target that a path ending in .parquet or .csv, or a database's URL, names.
+
+    Raises :class:`QuestionError` for anything else, and where a package for it is not installed.
+    """
+    if "://" in where:
+        return DatabaseTarget(where)
+    suffix = Path(where).suffix.lower()
+    if suffix == ".csv":
+        return FileTarget(Path(where), _CsvWriter)
+    if suffix == ".parquet":
+        _need("pyarrow", "parquet")
+        return FileTarget(Path(where), _ParquetWriter)
+    raise QuestionError(f"'{where}' names neither a .parquet or .csv file nor a database's URL.")
+
+
+def _need(package: str, extra: str) -> None:
+    from importlib.util import find_spec
+
+    if find_spec(package) is None:
+        raise QuestionError(f"That needs {package}, which is not installed: pip install 'ask-above[{extra}]'")
+
+
+class _CsvWriter:
+    def __init__(self, path: Path, columns: Columns) -> None:
+        self._file = path.open("w", newline="", encoding="utf-8")
+        self._writer = csv.writer(self._file, lineterminator="\n")
+        self._writer.writerow(columns)
+
+    def write(self, columns: Mapping[str, list[Any]]) -> None:
+        self._writer.writerows(zip(*columns.values(), strict=True))
+
+    def close(self) -> None:
+        self._file.close()
+
+
+class _ParquetWriter:
+    def __init__(self, path: Path, columns: Columns) -> None:
+        import pyarrow as pa
+        from pyarrow import parquet
+
+        kinds = {str: pa.dictionary(pa.int32(), pa.string()), int: pa.int32()}
+        self._schema = pa.schema([(name, kinds[kind]) for name, kind in columns.items()])
+        self._writer = parquet.ParquetWriter(str(path), self._schema)
+
+    def write(self, columns: Mapping[str, list[Any]]) -> None:
+        import pyarrow as pa
+
+        self._writer.write_table(pa.table(dict(columns), schema=self._schema))
+
+    def close(self) -> None:
+        self._writer.close()
+
+
+class FileTarget:
+    """Files beside one another: OUT.csv for the first table, OUT-NAME.csv for each further one."""
+
+    def __init__(self, path: Path, kind: type[_CsvWriter | _ParquetWriter]) -> None:
+        self.path, self.kind = path, kind
+        self._open: list[tuple[Path, Path, _CsvWriter | _ParquetWriter]] = []
+
+    def table(self, name: str, columns: Columns) -> Writer:
+        """Begin a file."""
+        path = self.path if not self._open else self.path.with_stem(f"{self.path.stem}-{name}")
+        part = path.with_name(f".{path.name}.part")
+        writer = self.kind(part, columns)
+        self._open.append((part, path, writer))
+        return writer
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        for part, path, writer in self._open:
+            writer.close()
+            if error is None:
+                os.replace(part, path)  # noqa: PTH105 (replaces what is there on every system)
+            else:
+                part.unlink(missing_ok=True)
+
+
+class DatabaseTarget:
+    """Tables named ``ask_above_NAME`` in a database, replaced in one transaction."""
+
+    def __init__(self, url: str) -> None:
+        _need("sqlalchemy", "database")
+        import sqlalchemy as sa
+
+        self._sa = sa
+        try:
+            self._engine = sa.create_engine(url)
+        except (sa.exc.ArgumentError, sa.exc.NoSuchModuleError, ImportError) as error:
+            raise QuestionError(f"'{url}' is no URL of a database that can be reached here: {error}") from None
+
+    def __enter__(self) -> Self:
+        with self._told():
+            self._connection = self._engine.connect()
+            self._transaction = self._connection.begin()
+        return self
+
+    def table(self, name: str, columns: Columns) -> Writer:
+        """Drop the table that is there, and begin it anew."""
+        sa = self._sa
+        kinds = {str: sa.String(200), int: sa.Integer()}
+        made = sa.Table(
+            f"ask_above_{name}", sa.MetaData(), *(sa.Column(key, kinds[kind]) for key, kind in columns.items())
+        )
+        with self._told():
+            made.drop(self._connection, checkfirst=True)
+            made.create(self._connection)
+        return _RowWriter(self, made)
+
+    def insert(self, table: Any, columns: Mapping[str, list[Any]]) -> None:
+        """Add rows to a table."""
+        names = list(columns)
+        rows = [dict(zip(names, row, strict=True)) for row in zip(*columns.values(), strict=True)]
+        with self._told():
+            self._connection.execute(table.insert(), rows)
+
+    @contextmanager
+    def _told(self) -> Iterator[None]:
+        try:
+            yield
+        except self._sa.exc.SQLAlchemyError as error:
+            said = str(getattr(error, "orig", None) or error).strip()
+            raise QuestionError(f"The database says no: {said}") from None
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        with self._told():
+            if error is None:
+                self._transaction.commit()
+            else:
+                self._transaction.rollback()
+            self._connection.close()
+            self._engine.dispose()
+
+
+class _RowWriter:
+    def __init__(self, target: DatabaseTarget, table: Any) -> None:
+        self._target, self._table = target, table
+
+    def write(self, columns: Mapping[str, list[Any]]) -> None:
+        self._target.insert(self._table, columns)
+
+
+def write_all(writer: Writer, batches: Iterable[Mapping[str, list[Any]]]) -> int:
+    """Write all batches, and return how many rows they had."""
+    count = 0
+    for columns in batches:
+        writer.write(columns)
+        count += len(next(iter(columns.values())))
+    return count

@@ -1,0 +1,217 @@
+"""Everyone everywhere, many questions at once, changes, threads, what is kept between runs."""
+
+from __future__ import annotations
+
+import threading
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+from random import Random
+
+import pandas as pd
+import pytest
+
+from ask_above import Assignment, Charter, Community, FaultyFilesError, Place, QuestionError, UnknownNameError
+from ask_above.charter.catalogue import Words
+from ask_above.charter.places import Override
+from generated import NOW, as_csv, generate
+from small import community, held, member, place, rank
+from standard import Size, charter, charter_text, register
+from test_cli import run
+
+SMALL = Size(ranks=14, capabilities=30, places=40, depth=4, overrides=90, members=120, profiles=60)
+
+
+def with_override(charter: Charter, rng: Random, key: str) -> Charter:
+    """The charter with one entry at one place replaced."""
+    old: Place = charter.places[key]
+    capability, of = rng.choice(charter.catalogue.keys), rng.choice([*charter.ranks, *charter.groups])
+    entry = Override(of, **{rng.choice(("allow", "deny", "bar")): Words((capability,))})
+    new = old._replace(overrides=(*(each for each in old.overrides if each.of != of), entry))
+    return charter._replace(places={**charter.places, key: new})
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_the_table_and_its_blocks_say_cell_by_cell_what_may_says(seed: int) -> None:
+    when = NOW + timedelta(hours=Random(seed).randint(-72, 72))
+    c = generate(Random(seed)).open()
+    table = c.table(when=when)
+    blocks = [(t.places, t.words.copy()) for t in c.table_blocks(memory=table.words[0].nbytes * 2, when=when)]
+    assert [p for places, _ in blocks for p in places] == list(table.places)
+    assert all((words == table.words[[table.places.index(p) for p in places]]).all() for places, words in blocks)
+    for p in table.places:
+        for k in table.capabilities:
+            expected = [c.may(m, k, at=p, when=when).allowed for m in table.members]
+            assert table.column(k, p).tolist() == expected
+            assert table.may(table.members[0], k, p) is expected[0]
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_after_a_change_every_answer_is_that_of_a_fresh_community(seed: int) -> None:
+    """Answers asked before the change must not linger, and the old community keeps its own."""
+    rng, now = Random(seed), datetime(2026, 6, 1, tzinfo=UTC)
+    c = Community(charter(SMALL, seed), register(SMALL, seed))
+    members, places, keys = list(c.register.members), list(c.charter.places), c.charter.catalogue.keys
+    questions = [(rng.choice(members), rng.choice(keys), rng.choice(places)) for _ in range(150)]
+    for _ in range(8):
+        before = [c.may(m, k, at=p, when=now).allowed for m, k, p in questions]
+        c.table(when=now)
+        if rng.random() < 0.6:
+            new = c.after(charter=with_override(c.charter, rng, rng.choice(places)))
+        else:
+            given = Assignment(rng.choice(members), f"rank-{rng.randrange(8)}", rng.choice(places))
+            old = c.register.of(given.member)
+            new = c.after(
+                register=c.register.assigned(given) if not old or rng.random() < 0.5 else c.register.unassigned(old[0])
+            )
+        fresh = Community(new.charter, new.register)
+        for m, k, p in questions:
+            answer = new.may(m, k, at=p, when=now)
+            assert answer.allowed is fresh.may(m, k, at=p, when=now).allowed
+            assert answer.reason == fresh.may(m, k, at=p, when=now).reason
+        assert (new.table(when=now).words == fresh.table(when=now).words).all()
+        assert [c.may(m, k, at=p, when=now).allowed for m, k, p in questions] == before
+        c = new
+
+
+def test_a_change_of_the_ladder_makes_everything_again() -> None:
+    c = community(rank("w"), members=[member("ada")], assignments=[held("ada", "w")])
+    assert not c.may("ada", "post.write")
+    ranks = {"w": c.rank("w")._replace(grants=Words(("post.write",)))}
+    assert c.after(charter=c.charter._replace(ranks=ranks)).may("ada", "post.write")
+
+
+def test_many_questions_get_the_answers_that_single_ones_get() -> None:
+    rng = Random(4)
+    c = Community(charter(SMALL), register(SMALL))
+    asked = [
+        (rng.choice(list(c.register.members)), rng.choice(c.charter.catalogue.keys), rng.choice(list(c.charter.places)))
+        for _ in range(400)
+    ]
+    frame = pd.DataFrame(asked, columns=["member", "capability", "place"], index=range(7, 407))
+    expected = [c.may(m, k, at=p).allowed for m, k, p in asked]
+    for each in (frame, frame.astype("category"), frame.astype("category").iloc[::-1].iloc[::-1]):
+        found = c.may_many(each)
+        assert found.tolist() == expected
+        assert list(found.index) == list(frame.index)
+    moments = [rng.choice([None, datetime(2021, 1, 1, tzinfo=UTC), datetime(2035, 1, 1, tzinfo=UTC)]) for _ in asked]
+    dated = [c.may(m, k, at=p, when=w).allowed for (m, k, p), w in zip(asked, moments, strict=True)]
+    assert c.may_many(frame.assign(when=moments)).tolist() == dated
+
+
+def test_many_questions_know_authors_and_refuse_what_is_unknown() -> None:
+    c = community(rank("w", "post.edit.own"), members=[member("ada"), member("bo")], assignments=[held("ada", "w")])
+    asked = pd.DataFrame({"member": ["ada"] * 3, "capability": ["post.edit"] * 3, "place": ["yard"] * 3})
+    assert c.may_many(asked.assign(author=["ada", "bo", None])).tolist() == [True, False, False]
+    for column, name in (("member", "adda"), ("capability", "post.edti"), ("place", "yart"), ("author", "adda")):
+        with pytest.raises(UnknownNameError, match=name):
+            c.may_many(asked.assign(**{column: name}))
+    with pytest.raises(QuestionError, match="lacks place"):
+        c.may_many(asked.drop(columns="place"))
+
+
+def test_readers_never_see_half_of_a_change() -> None:
+    """While one thread hands over changed communities, each reader gets answers of one of them, never of a mixture."""
+    give, take = (
+        Override("w", allow=Words(("post.write", "post.pin"))),
+        Override("w", deny=Words(("post.write", "post.pin"))),
+    )
+    c = community(rank("w"), places=[place("p", "section", places=[place(f"q{n}") for n in range(20)])], members=[member("ada")],
+                  assignments=[held("ada", "w")])  # fmt: skip
+    current, stop, mixed = [c], threading.Event(), []
+
+    def read() -> None:
+        while not stop.is_set():
+            now = current[0]
+            said = {now.may("ada", key, at=f"q{n}").allowed for n in range(20) for key in ("post.write", "post.pin")}
+            if len(said) != 1:
+                mixed.append(said)
+
+    readers = [threading.Thread(target=read) for _ in range(4)]
+    for reader in readers:
+        reader.start()
+    for n in range(300):
+        old = current[0].charter
+        new = old.places["p"]._replace(overrides=(give if n % 2 else take,))
+        current[0] = current[0].after(charter=old._replace(places={**old.places, "p": new}))
+    stop.set()
+    for reader in readers:
+        reader.join()
+    assert not mixed
+
+
+def large(folder: Path) -> Path:
+    size = Size(ranks=20, capabilities=40, places=300, overrides=2_000, members=5_000, profiles=200)
+    people = register(size)
+    folder.mkdir()
+    (folder / "charter.yaml").write_text(charter_text(size), "utf-8")
+    rows = [{"key": m.key, "groups": ";".join(m.groups)} for m in people.members.values()]
+    (folder / "members.csv").write_text(as_csv(rows, ("key", "groups")), "utf-8")
+    given = [{"member": a.member, "rank": a.rank, "place": a.place} for a in people.assignments]
+    (folder / "assignments.csv").write_text(as_csv(given, ("member", "rank", "place")), "utf-8")
+    return folder
+
+
+def test_what_is_kept_between_runs_follows_the_files_and_may_be_deleted(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
+    folder = large(tmp_path / "river")
+    first = Community.open(folder, keep=True)
+    kept = Community.open(folder, keep=True)
+    assert type(kept.register) is not type(first.register)
+    assert list(kept.register.members) == list(first.register.members)
+    for key in list(first.register.members)[::97]:
+        assert kept.register.of(key) == first.register.of(key)
+        assert str(kept.may(key, "h0.c0", at="place-3")) == str(first.may(key, "h0.c0", at="place-3"))
+    half_read = Community.open(folder, keep=True)
+    assert half_read.may("m1", "h0.c0") is not None
+    for file in (tmp_path / "cache").rglob("piece-*"):
+        file.unlink()
+    assert len(half_read.who("place.see")) == len(first.who("place.see"))
+    text = (folder / "charter.yaml").read_text("utf-8")
+    (folder / "charter.yaml").write_text(text.replace("key: standard", "key: changed"), "utf-8")
+    assert Community.open(folder, keep=True).charter.key == "changed"
+    (folder / "charter.yaml").write_text(text.replace("charter: '1'", "charter: '2'"), "utf-8")
+    with pytest.raises(FaultyFilesError):
+        Community.open(folder, keep=True)
+    assert len([each for each in (tmp_path / "cache" / "ask-above").iterdir() if each.is_dir()]) == 1
+
+
+@pytest.mark.parametrize("form", ["usable.csv", "usable.parquet", "sqlite:///site.db"])
+def test_the_table_is_written_for_a_site_to_join_on(form: str, tmp_path: Path) -> None:
+    demo = Community.demo()
+    folder = Path(str(tmp_path / "demo"))
+    assert run("demo", str(folder)).returncode == 0
+    done = run("export-table", form, "--community", str(folder), cwd=tmp_path)
+    assert done.returncode == 0, done.stderr
+    if form.endswith(".csv"):
+        usable, people = pd.read_csv(tmp_path / "usable.csv"), pd.read_csv(tmp_path / "usable-members.csv")
+    elif form.endswith(".parquet"):
+        usable, people = (
+            pd.read_parquet(tmp_path / "usable.parquet"),
+            pd.read_parquet(tmp_path / "usable-members.parquet"),
+        )
+    else:
+        import sqlalchemy as sa
+
+        with sa.create_engine(f"sqlite:///{tmp_path / 'site.db'}").connect() as connection:
+            usable = pd.read_sql("select * from ask_above_usable", connection)
+            people = pd.read_sql("select * from ask_above_members", connection)
+    joined = people.merge(usable, on="profile")
+    for capability, at in (("photo.upload", "photo-wall"), ("place.see", "landowners")):
+        found = joined[(joined["capability"] == capability) & (joined["place"] == at)]["member"]
+        assert sorted(found) == sorted(demo.who(capability, at=at)["member"])
+
+
+def test_an_export_that_cannot_be_written_says_so_and_leaves_nothing(tmp_path: Path) -> None:
+    assert run("demo", "demo", cwd=tmp_path).returncode == 0
+    for out, part in (
+        ("x.txt", "neither a .parquet or .csv"),
+        ("no/x.csv", "No such file"),
+        ("sqlite:///no/x.db", "database says no"),
+    ):
+        done = run("export-table", out, "--community", "demo", cwd=tmp_path)
+        assert done.returncode == 2
+        assert part in done.stderr
+        assert "Traceback" not in done.stderr
+    assert sorted(path.name for path in tmp_path.iterdir()) == ["demo"]
