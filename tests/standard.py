@@ -99,13 +99,17 @@ def register(size: Size, seed: int = 1) -> Register:
     """Return a register: every member has one of so many profiles, a tenth of them with local or dated assignments."""
     rng = Random(seed + 1)
     made: list[tuple[tuple[str, ...], list[tuple[str, str, Period]]]] = []
-    for n in range(size.profiles):
+    seen: set[object] = set()
+    while len(made) < size.profiles:
         given = [(f"rank-{rng.randrange(2, size.ranks - 2)}", "site", ALWAYS) for _ in range(rng.randint(0, 3))]
-        if n % 10 == 0:
+        if len(made) % 10 == 0:
             place = f"place-{rng.randrange(size.places - 1)}"
             given.append((f"rank-{rng.randrange(2, size.ranks - 2)}", place, _period(rng)))
-        groups = tuple(f"group-{rng.randrange(20)}" for _ in range(rng.randint(0, 2)))
-        made.append((groups, given))
+        groups = tuple(sorted({f"group-{rng.randrange(20)}" for _ in range(rng.randint(0, 2))}))
+        alike = (groups, frozenset((rank, place) for rank, place, _ in given))
+        if alike not in seen:
+            seen.add(alike)
+            made.append((groups, given))
     members: dict[str, Member] = {}
     assignments: list[Assignment] = []
     for n in range(size.members):

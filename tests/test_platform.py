@@ -25,7 +25,8 @@ def with_override(charter: Charter, rng: Random, key: str) -> Charter:
     """The charter with one entry at one place replaced."""
     old: Place = charter.places[key]
     capability, of = rng.choice(charter.catalogue.keys), rng.choice([*charter.ranks, *charter.groups])
-    entry = Override(of, **{rng.choice(("allow", "deny", "bar")): Words((capability,))})
+    word, words = rng.choice(("allow", "deny", "bar")), Words((capability,))
+    entry = Override(of)._replace(**{word: words})  # type: ignore[arg-type]  # one of three fields of one kind
     new = old._replace(overrides=(*(each for each in old.overrides if each.of != of), entry))
     return charter._replace(places={**charter.places, key: new})
 
@@ -95,13 +96,17 @@ def test_many_questions_get_the_answers_that_single_ones_get() -> None:
         assert list(found.index) == list(frame.index)
     moments = [rng.choice([None, datetime(2021, 1, 1, tzinfo=UTC), datetime(2035, 1, 1, tzinfo=UTC)]) for _ in asked]
     dated = [c.may(m, k, at=p, when=w).allowed for (m, k, p), w in zip(asked, moments, strict=True)]
-    assert c.may_many(frame.assign(when=moments)).tolist() == dated
+    assert c.may_many(frame.assign(when=pd.Series(moments, index=frame.index, dtype=object))).tolist() == dated
 
 
 def test_many_questions_know_authors_and_refuse_what_is_unknown() -> None:
     c = community(rank("w", "post.edit.own"), members=[member("ada"), member("bo")], assignments=[held("ada", "w")])
     asked = pd.DataFrame({"member": ["ada"] * 3, "capability": ["post.edit"] * 3, "place": ["yard"] * 3})
-    assert c.may_many(asked.assign(author=["ada", "bo", None])).tolist() == [True, False, False]
+    assert c.may_many(asked.assign(author=pd.Series(["ada", "bo", None], dtype=object))).tolist() == [
+        True,
+        False,
+        False,
+    ]
     for column, name in (("member", "adda"), ("capability", "post.edti"), ("place", "yart"), ("author", "adda")):
         with pytest.raises(UnknownNameError, match=name):
             c.may_many(asked.assign(**{column: name}))
@@ -115,8 +120,8 @@ def test_readers_never_see_half_of_a_change() -> None:
         Override("w", allow=Words(("post.write", "post.pin"))),
         Override("w", deny=Words(("post.write", "post.pin"))),
     )
-    c = community(rank("w"), places=[place("p", "section", places=[place(f"q{n}") for n in range(20)])], members=[member("ada")],
-                  assignments=[held("ada", "w")])  # fmt: skip
+    c = community(rank("w"), places=[place("p", "section", places=[place(f"q{n}") for n in range(20)])],
+                  members=[member("ada")], assignments=[held("ada", "w")])  # fmt: skip
     current, stop, mixed = [c], threading.Event(), []
 
     def read() -> None:

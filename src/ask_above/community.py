@@ -53,10 +53,11 @@ class Community:
     def _use(self, decider: Decider) -> None:
         """Keep at hand what every question needs."""
         self._decider = decider
-        self._folds, self._usable = decider.ready.folds, decider.ready.usable
+        self._folds, self._renewed, self._usable = decider.ready.folds, decider.ready.renewed, decider.ready.usable
         self._members = decider.people.register.members
         self._look_ups: LookUps | None = None
         self._kept: tuple[Instant, Instant, Table] | None = None
+        self._kept_rows: tuple[Instant, Instant, Sweep, NDArray[np.int32]] | None = None
         self._known, self._pairs = decider.frame.catalogue.bit, decider.frame.catalogue.pairs
 
     @classmethod
@@ -162,14 +163,18 @@ class Community:
         'Member carries post.edit.own (charter.yaml line ...).'
         """
         try:
-            fold = self._folds[who]  # type: ignore[index]  # what is no key is asked about below
-            if when is None:
-                now = time_ns() // 1000 if fold.edges else 0
-            elif type(when) is datetime:
-                now = instant(when)
-            else:
-                now = self._moment(when)
-            names = self._usable[at][fold.only or self._decider.ready.at(fold, now)]
+            # what is no key, or was not asked before, is asked about below
+            folds = self._renewed if self._renewed and who in self._renewed else self._folds
+            fold = folds[who]  # type: ignore[index]
+            if fold is None:
+                raise KeyError(who)
+            cell, now = fold.only, 0
+            if cell is None:
+                now = time_ns() // 1000 if when is None else self._moment(when)
+                cell = self._decider.ready.at(fold, now)
+            elif when is not None and getattr(when, "tzinfo", None) is not UTC:
+                self._moment(when)
+            names = self._usable[at][cell]
             pair = self._pairs.get(capability)
             if pair is not None:
                 capability = pair[0] if author == who else pair[1]
@@ -255,10 +260,7 @@ class Community:
         """Return the table of everyone now, kept until somebody's period starts or ends."""
         known = self._kept
         if known is None or not known[0] <= now < known[1]:
-            edges = {edge for fold in self._decider.ready.all() for edge in fold.edges}
-            since = max((edge for edge in edges if edge <= now), default=-(1 << 62))
-            until = min((edge for edge in edges if edge > now), default=1 << 62)
-            known = self._kept = (since, until, self._table(now))
+            known = self._kept = (*self._unchanged(now), self._table(now))
         return known[2]
 
     def table(self, *, when: When = None) -> Table:
@@ -307,7 +309,19 @@ class Community:
         return Table(frame, range(len(frame.places)), list(self._members), rows, words)
 
     def _sweep(self, now: Instant) -> tuple[Sweep, NDArray[np.int32]]:
-        """Return a sweep over all that members are now, and each member's row in it."""
+        """Return a sweep over all that members are, and each member's row in it; kept until somebody's period turns."""
+        known = self._kept_rows
+        if known is None or not known[0] <= now < known[1]:
+            known = self._kept_rows = (*self._unchanged(now), *self._rows(now))
+        return known[2], known[3]
+
+    def _unchanged(self, now: Instant) -> tuple[Instant, Instant]:
+        """Return the bounds of the time around ``now`` in which nobody's period starts or ends."""
+        edges = {edge for fold in set(self._decider.ready.all()) for edge in fold.edges}
+        since = max((edge for edge in edges if edge <= now), default=-(1 << 62))
+        return since, min((edge for edge in edges if edge > now), default=1 << 62)
+
+    def _rows(self, now: Instant) -> tuple[Sweep, NDArray[np.int32]]:
         import numpy as np
 
         from ask_above.decide.table import Sweep

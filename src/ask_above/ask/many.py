@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from itertools import repeat
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -45,8 +46,8 @@ class LookUp:
             codes = column.cat.codes.to_numpy()
             result: NDArray[np.intp] = self._categories(column.cat.categories)[codes]
         else:
-            get = self.known.get
-            result = np.array([get(name, -1) for name in column.tolist()], dtype=np.intp)
+            found = map(self.known.get, column.tolist(), repeat(-1))
+            result = np.fromiter(found, dtype=np.intp, count=len(column))
         if len(result) and result.min() < 0:
             first = column.iloc[int(np.flatnonzero(result < 0)[0])]
             self.complain("" if pd.isna(first) else str(first))

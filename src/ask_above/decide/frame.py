@@ -80,9 +80,9 @@ class Frame:
         }
         self.entry = next((rank.position for rank in self.ranks if rank.entry), None)
         self._set_up_places()
-        self._voices: dict[tuple[int, str], tuple[Voice, ...]] = {}
-        self._words: dict[int, dict[str, Word]] = {}
-        self._entries: dict[int, Word] = {}
+        self._voices: list[dict[str, tuple[Voice, ...]]] = [{} for _ in self.places]
+        self._words: list[dict[str, Word] | None] = [None] * len(self.places)
+        self._entries: dict[int, tuple[Override, Word]] = {}
         self._rests: dict[str, tuple[int, int]] = {}
         self._alone: dict[bool, int] = {}
 
@@ -96,19 +96,26 @@ class Frame:
         if any(getattr(old, field) is not getattr(charter, field) for field in fields):
             return None
         places = tuple(charter.places.values())
-        if [(p.key, p.kind, p.parent) for p in places] != [(p.key, p.kind, p.parent) for p in self.places]:
+        if len(places) != len(self.places):
             return None
         changed = [n for n, place in enumerate(places) if place is not self.places[n]]
+        if any((places[n].key, places[n].kind, places[n].parent) != self._place_form(n) for n in changed):
+            return None
         other = copy(self)
         other.charter, other.places = charter, places
-        other.exceptions = list(self.exceptions)
+        other._voices, other._words, other.exceptions = list(self._voices), list(self._words), list(self.exceptions)
         for n in changed:
+            other._voices[n], other._words[n] = {}, None
             other.exceptions[n] = {entry.of: entry for entry in places[n].exceptions}
-        other.exceptional = frozenset(member for entries in other.exceptions for member in entries)
-        other.gated = frozenset(n for n, place in enumerate(places) if place.gate)
-        other._voices, other._entries = {}, {}
-        other._words = {n: words for n, words in self._words.items() if n not in changed}
+        if any(other.exceptions[n].keys() != self.exceptions[n].keys() for n in changed):
+            other.exceptional = frozenset(member for entries in other.exceptions for member in entries)
+        if any((places[n].gate is None) != (self.places[n].gate is None) for n in changed):
+            other.gated = frozenset(n for n, place in enumerate(places) if place.gate)
         return other, frozenset(below for n in changed for below in self.below[n])
+
+    def _place_form(self, place: int) -> tuple[str, str, str | None]:
+        here = self.places[place]
+        return here.key, here.kind, here.parent
 
     def _set_up_places(self) -> None:
         charter = self.charter
@@ -160,8 +167,10 @@ class Frame:
         known = self._entries.get(id(entry))
         if known is None:
             give = self.catalogue.close(self._expand(entry.allow))
-            known = self._entries[id(entry)] = Word(give, self._expand(entry.deny), self._expand(entry.bar))
-        return known
+            word = Word(give, self._expand(entry.deny), self._expand(entry.bar))
+            # the entry is kept beside its word, so that no other can come to have its id
+            known = self._entries[id(entry)] = (entry, word)
+        return known[1]
 
     def _expand(self, words: Words) -> int:
         return self.catalogue.expand_all(words) if words.words else 0
@@ -172,9 +181,9 @@ class Frame:
         That is its own entry, then the ranges that cover it, the one starting nearest to it first; then the override
         sets that the place is like, each in the same way.
         """
-        known = self._voices.get((place, holder))
+        known = self._voices[place].get(holder)
         if known is None:
-            known = self._voices[place, holder] = tuple(self._find_voices(place, holder))
+            known = self._voices[place][holder] = tuple(self._find_voices(place, holder))
         return known
 
     def _find_voices(self, place: int, holder: str) -> Iterator[Voice]:
@@ -191,7 +200,7 @@ class Frame:
 
     def words_at(self, place: int) -> dict[str, Word]:
         """Return the word of every rank and group that has one at a place; most places have few."""
-        known = self._words.get(place)
+        known = self._words[place]
         if known is None:
             words = {holder: first_says([v.word for v in self.voices(place, holder)]) for holder in self._spoken(place)}
             known = self._words[place] = {holder: word for holder, word in words.items() if any(word)}

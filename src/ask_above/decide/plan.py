@@ -68,14 +68,15 @@ class Plan:
         """Return the plans after a change of what places say; those of other places are shared."""
         if frame.exceptional != self.frame.exceptional:
             return Plan(frame)
+        changed = [n for n, place in enumerate(frame.places) if place is not self.frame.places[n]]
+        entries = [entry for n in changed for entry in (*frame.places[n].overrides, *frame.places[n].exceptions)]
+        if not self.has_bars and any(frame.word_of(entry).bar for entry in entries):
+            return Plan(frame)
         other = copy(self)
-        other.frame = frame
-        other._places = [
-            plan if place is before else None
-            for plan, place, before in zip(self._places, frame.places, self.frame.places, strict=True)
-        ]
-        other.has_bars = self.has_bars or any(entry.bar for entry in _all_entries(frame))
-        return other if other.has_bars == self.has_bars else Plan(frame)
+        other.frame, other._places = frame, list(self._places)
+        for n in changed:
+            other._places[n] = None
+        return other
 
     def at(self, place: int) -> PlacePlan:
         """Return the plan of a place."""

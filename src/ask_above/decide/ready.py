@@ -21,6 +21,7 @@ from ask_above.people.register import Member, Register
 Names: TypeAlias = frozenset[str]
 
 _LONG_AGO = -(1 << 62)
+_MOST_RENEWED = 500
 
 
 class Cell:
@@ -48,11 +49,16 @@ class Fold:
 
 
 class Ready:
-    """What is kept ready for one charter and one register."""
+    """What is kept ready for one charter and one register.
+
+    ``folds`` is shared by all communities that came from one another; ``renewed`` holds the few members for whom a change
+    made it untrue, ``None`` until they are asked about.
+    """
 
     def __init__(self, frame: Frame, register: Register, reckoner: Reckoner) -> None:
         self.frame, self.register, self.reckoner = frame, register, reckoner
         self.folds: dict[str, Fold] = {}
+        self.renewed: dict[str, Fold | None] = {}
         self.usable: dict[str, dict[Cell, Names]] = {place.key: {} for place in frame.places}
         self._alike: dict[tuple[object, ...], Fold] = {}
         self._named: dict[int, Names] = {}
@@ -74,9 +80,12 @@ class Ready:
                 return Ready(frame, register, reckoner)
             gone |= register.differs_in
         if gone:
-            other.folds = self.folds.copy()
-            for key in gone:
-                other.folds.pop(key, None)
+            other.folds, renewed = self.folds, self.renewed | dict.fromkeys(gone)
+            if len(renewed) > _MOST_RENEWED:
+                merged = self.folds | renewed
+                other.folds = {key: fold for key, fold in merged.items() if fold is not None}
+                renewed = {}
+            other.renewed = renewed
         if touched:
             other.usable = self.usable.copy()
             other.usable.update((frame.places[n].key, {}) for n in touched)
@@ -84,9 +93,10 @@ class Ready:
 
     def fold(self, key: str) -> Fold:
         """Return the fold of a member."""
-        known = self.folds.get(key)
+        folds: dict[str, Fold | None] | dict[str, Fold] = self.renewed if key in self.renewed else self.folds
+        known = folds.get(key)
         if known is None:
-            known = self.folds[key] = self._find(self.register.members[key])
+            known = folds[key] = self._find(self.register.members[key])
         return known
 
     def keep(self, who: str, asked: Asked) -> Cell:

@@ -10,6 +10,7 @@ another row.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
+from copy import copy
 from typing import TYPE_CHECKING, NamedTuple, TypeAlias
 
 import numpy as np
@@ -137,6 +138,10 @@ class Sweep:
         The arrays are slices of ``out`` (places by capabilities by words), which is used again and again where it has
         room for fewer places than there are.
         """
+        yield from copy(self)._run(out)
+
+    def _run(self, out: Bits) -> Iterator[tuple[int, Bits]]:
+        """Visit the places; all that changes on the way belongs to this object alone."""
         frame = self.frame
         self._start()
         for place in range(len(frame.places)):

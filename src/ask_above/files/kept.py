@@ -214,5 +214,9 @@ class KeptRegister(Register):
         """Return a member's assignments, in the order of the file."""
         return self._pieces.of(member)[1].get(member, [])
 
+    def _with(self, member: str, given: list[Assignment]) -> Register:
+        """Read all there is: what differs from something kept is not kept itself."""
+        return self._pieces.all()._with(member, given)
+
     def _given(self) -> dict[str, list[Assignment]]:
         return {key: self.of(key) for key in self.members if self.of(key)}

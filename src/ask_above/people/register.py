@@ -12,6 +12,8 @@ from ask_above.charter.names import SITE
 from ask_above.charter.where import NOTHING, NOWHERE, Where
 
 KINDS = ("person", "bot")
+_MOST_CHANGED = 500
+
 STATUSES = ("invited", "pending", "active", "locked", "retired")
 
 
@@ -58,6 +60,7 @@ class Register:
         self.members, self.source = members, source
         self.differs_from: ref[Register] | None = None
         self.differs_in: frozenset[str] = frozenset()
+        self._changed: dict[str, list[Assignment]] = {}
         self._of: dict[str, list[Assignment]] = {}
         for assignment in assignments:
             self._of.setdefault(assignment.member, []).append(assignment)
@@ -73,14 +76,17 @@ class Register:
     def _with(self, member: str, given: list[Assignment]) -> Register:
         other = Register.__new__(Register)
         other.members, other.source = self.members, self.source
-        other._of = self._given()
-        other._of[member] = given
+        if len(self._changed) >= _MOST_CHANGED:
+            other._of, other._changed = self._given(), {}
+        else:
+            other._of, other._changed = self._of, self._changed.copy()
+        other._changed[member] = given
         other.differs_from, other.differs_in = ref(self), frozenset((member,))
         return other
 
     def _given(self) -> dict[str, list[Assignment]]:
         """Return all assignments by member, in a dict of one's own."""
-        return self._of.copy()
+        return self._of | self._changed
 
     @property
     def assignments(self) -> tuple[Assignment, ...]:
@@ -89,7 +95,8 @@ class Register:
 
     def of(self, member: str) -> list[Assignment]:
         """Return a member's assignments, in the order of the file."""
-        return self._of.get(member, [])
+        changed = self._changed.get(member)
+        return self._of.get(member, []) if changed is None else changed
 
 
 def reached_groups(charter: Charter, member: Member) -> frozenset[str]:

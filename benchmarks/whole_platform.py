@@ -1,0 +1,293 @@
+"""The ratios for every click and for a whole platform, each beside its limit, on the standard community.
+
+    python benchmarks/whole_platform.py
+
+200 ranks, 150 capabilities, 2,000 places in a tree of depth 5, 10,000 overrides, 100,000 members. Each ratio is against
+something measured in the same run; medians of several runs. Needs typer beside the package for the cold starts.
+"""
+
+from __future__ import annotations
+
+import math
+import platform
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+import tracemalloc
+from collections.abc import Callable
+from datetime import UTC, datetime
+from pathlib import Path
+from random import Random
+from typing import Any
+from zoneinfo import ZoneInfo
+
+import numpy as np
+import pandas as pd
+
+sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
+
+from sqlite_who import SqliteWho
+
+from ask_above import Assignment, Community
+from ask_above.charter.catalogue import Words
+from ask_above.charter.places import Override
+from generated import ASSIGNMENT_COLUMNS, MEMBER_COLUMNS, as_csv
+from standard import Size, charter, charter_text, register
+
+QUESTIONS = 100_000
+ROWS: list[tuple[str, str, float, float | None]] = []
+
+
+def seconds(work: Callable[[], Any], runs: int = 5) -> float:
+    """The median time of some work, after one run that does not count."""
+    work()
+    times = []
+    for _ in range(runs):
+        start = time.perf_counter()
+        work()
+        times.append(time.perf_counter() - start)
+    return statistics.median(times)
+
+
+def report(what: str, figures: str, ratio: float, limit: float | None = None, *, least: bool = False) -> None:
+    """Print one ratio beside its limit."""
+    ROWS.append((what, figures, ratio, limit))
+    word = "" if limit is None else f" ({'at least' if least else 'limit'} {limit:g})"
+    missed = limit is not None and (ratio < limit if least else ratio > limit)
+    print(f"{'MISSED ' if missed else '       '}{what}: {ratio:.3g}{word}; {figures}", flush=True)
+
+
+def questions(c: Community) -> list[tuple[str, str, str]]:
+    rng = Random(5)
+    members, places, keys = list(c.register.members), list(c.charter.places), c.charter.catalogue.keys
+    return [(rng.choice(members), rng.choice(keys), rng.choice(places)) for _ in range(QUESTIONS)]
+
+
+def every_click(c: Community) -> None:
+    asked = questions(c)
+    rng = Random(6)
+    names = {m: frozenset(rng.sample(c.charter.catalogue.keys, 30)) for m, _, _ in asked}
+    may, utc = c.may, datetime(2026, 6, 1, 12, tzinfo=UTC)
+    zoned = datetime(2026, 6, 1, 12, tzinfo=ZoneInfo("America/New_York"))
+
+    def bare() -> None:
+        for m, k, _ in asked:
+            k in names[m]  # noqa: B015 (the look-up alone)
+
+    def plain() -> None:
+        for m, k, p in asked:
+            may(m, k, at=p)
+
+    def with_author() -> None:
+        for m, k, p in asked:
+            may(m, k, at=p, author=m)
+
+    def at(moment: datetime) -> Callable[[], None]:
+        def work() -> None:
+            for m, k, p in asked:
+                may(m, k, at=p, when=moment)
+
+        return work
+
+    base = seconds(bare)
+    for what, work, limit in (
+        ("one warm question", plain, 5),
+        ("with an author", with_author, 6),
+        ("with a moment in UTC", at(utc), 8),
+        ("with a moment in another zone", at(zoned), 15),
+    ):
+        took = seconds(work)
+        report(
+            what, f"{took / QUESTIONS * 1e9:.0f} ns, a bare look-up {base / QUESTIONS * 1e9:.0f} ns", took / base, limit
+        )
+
+
+def everywhere(c: Community, profiles: int) -> None:
+    tables: list[Any] = []
+    shape, block = c.table().words.shape, 64 << 20
+
+    def make() -> None:
+        tables[:] = [c.table()]
+
+    def fill() -> None:
+        tables[:] = [np.empty(shape, dtype=np.uint64)]
+        tables[0].fill(7)
+
+    def stream() -> None:
+        for _ in c.table_blocks(memory=block):
+            pass
+
+    def fill_blocks() -> None:
+        size = math.prod(shape[1:]) * 8
+        buffer = np.empty((block // size, *shape[1:]), dtype=np.uint64)
+        for _ in range(-(-shape[0] // len(buffer))):
+            buffer.fill(7)
+
+    took, base = seconds(make, 3), seconds(fill, 3)
+    size = math.prod(shape) * 8
+    figures = f"{took:.2f} s, the fill {base:.2f} s, {size / 1e6:.0f} MB"
+    report(f"the whole table, {profiles} profiles", figures, took / base, 2.5)
+    took, base = seconds(stream, 3), seconds(fill_blocks, 3)
+    report(f"streamed in 64 MiB, {profiles} profiles", f"{took:.2f} s, the fill {base:.3f} s", took / base, 2.5)
+    tables.clear()
+    tracemalloc.start()
+    make()
+    peak = tracemalloc.get_traced_memory()[1]
+    tracemalloc.stop()
+    report(f"peak memory over the table, {profiles} profiles", f"{peak / 1e6:.0f} MB", peak / size, 1.5)
+
+
+def who(c: Community) -> None:
+    table, rng = c.table(), Random(7)
+    asked = [(rng.choice(table.capabilities), rng.choice(table.places)) for _ in range(200)]
+    flags = np.zeros(int(table.rows.max()) + 1, dtype=bool)
+    took = seconds(lambda: [table.column(k, p) for k, p in asked])
+    base = seconds(lambda: [flags.take(table.rows) for _ in asked])
+    report("who, for one capability at one place", f"{took / 200 * 1e6:.0f} µs", took / base, 10)
+    database = SqliteWho(c)
+    for k, p in asked[:20]:
+        if np.flatnonzero(table.column(k, p)).tolist() != database.who(k, p):
+            sys.exit(f"SQLite finds others for {k} at {p}")
+    slow = statistics.median(seconds(lambda k=k, p=p: database.who(k, p), 1) for k, p in asked[:10])  # type: ignore[misc]
+    report("the same in SQLite, over ours", f"{slow * 1e3:.0f} ms, the same members", slow / (took / 200))
+
+
+def compile_all(c: Community) -> None:
+    """Make ready all that follows from charter and register before the first question."""
+    decider = Community(c.charter, c.register).decider
+    now = c._moment(None)
+    for fold in decider.ready.all():
+        decider.ready.at(fold, now)
+    for n in range(len(decider.frame.places)):
+        decider.plan.at(n)
+
+
+def changes(c: Community) -> None:
+    whole = seconds(lambda: compile_all(c), 3)
+    compile_ready = c.decider
+    for n in range(len(compile_ready.frame.places)):
+        compile_ready.plan.at(n)
+    rng, costs = Random(8), []
+
+    def override(key: str) -> float:
+        place = c.charter.places[key]
+        entry = Override(f"rank-{rng.randrange(50)}", allow=Words((rng.choice(c.charter.catalogue.keys),)))
+        new = c.charter._replace(places={**c.charter.places, key: place._replace(overrides=(*place.overrides, entry))})
+        start = time.perf_counter()
+        changed = c.after(charter=new)
+        plan = changed.decider.plan
+        for n in changed.decider.frame.below[changed.decider.frame.place_at[key]]:
+            plan.at(n)
+        return time.perf_counter() - start
+
+    costs = [override(rng.choice(list(c.charter.places)[1:])) for _ in range(60)]
+    median = statistics.median(costs)
+    report(
+        "an override at a random place, % of a compile",
+        f"{median * 1e3:.1f} ms of {whole:.2f} s",
+        median / whole * 100,
+        3,
+    )
+    site = statistics.median(override("site") for _ in range(5))
+    report("an override at the site, of a compile", f"{site * 1e3:.1f} ms", site / whole, 1)
+
+    def assignment() -> float:
+        key = f"m{rng.randrange(len(c.register.members))}"
+        start = time.perf_counter()
+        changed = c.after(register=c.register.assigned(Assignment(key, "rank-5")))
+        changed.may(key, "place.see", at="place-5")
+        return time.perf_counter() - start
+
+    given = statistics.median(assignment() for _ in range(60))
+    report("a new assignment, % of a compile", f"{given * 1e3:.2f} ms", given / whole * 100, 0.1)
+
+
+def many(c: Community) -> None:
+    frame = pd.DataFrame(questions(c), columns=["member", "capability", "place"])
+    rows, may = list(frame.itertuples(index=False, name=None)), c.may
+    loop = seconds(lambda: [may(m, k, at=p).allowed for m, k, p in rows], 3)
+    for what, table, limit in (("text", frame, 2), ("categories", frame.astype("category"), 20)):
+        took = seconds(lambda table=table: c.may_many(table))  # type: ignore[misc]
+        report(f"may_many over a loop, columns of {what}", f"{took * 1e3:.0f} ms", loop / took, limit, least=True)
+
+
+def cold_start(c: Community) -> None:
+    program = [sys.executable, "-m", "ask_above"]
+    with tempfile.TemporaryDirectory() as name:
+        demo, large = Path(name) / "demo", Path(name) / "standard"
+        subprocess.run([*program, "demo", str(demo)], check=True, capture_output=True)
+        large.mkdir()
+        (large / "charter.yaml").write_text(charter_text(Size()), "utf-8")
+        people = [{"key": m.key, "groups": ";".join(m.groups)} for m in c.register.members.values()]
+        (large / "members.csv").write_text(as_csv(people, MEMBER_COLUMNS), "utf-8")
+        given: list[dict[str, Any]] = [
+            {
+                "member": a.member,
+                "rank": a.rank,
+                "place": a.place,
+                "from": a.period.said_from,
+                "until": a.period.said_until,
+            }
+            for a in c.register.assignments
+        ]
+        (large / "assignments.csv").write_text(as_csv(given, ASSIGNMENT_COLUMNS), "utf-8")
+        for what, question, limit in (
+            ("cold start on the demo", ["dara", "post.write", "--at", "notices", "--community", str(demo)], 1.5),
+            (
+                "cold start on the standard community",
+                ["m77", "h0.c0", "--at", "place-9", "--community", str(large)],
+                3.0,
+            ),
+        ):
+            pairs = []
+            for _ in range(12):
+                pair = []
+                for command in ([*program, "may", *question], [sys.executable, "-c", "import typer, yaml"]):
+                    start = time.perf_counter()
+                    subprocess.run(command, check=False, capture_output=True)
+                    pair.append(time.perf_counter() - start)
+                pairs.append(pair)
+            ratio = statistics.median(ours / base for ours, base in pairs[1:])
+            report(what, f"{statistics.median(p[0] for p in pairs[1:]) * 1e3:.0f} ms", ratio, limit)
+
+
+def both(c: Community) -> None:
+    compile_all(c)
+    c.table()
+
+
+def growth() -> None:
+    """Double one size at a time, and print how the time of compiling and of the table grows with it."""
+    base = Size(ranks=60, capabilities=75, places=400, overrides=2_000, members=8_000, profiles=600)
+
+    def took(size: Size) -> float:
+        c = Community(charter(size), register(size))
+        return seconds(lambda: both(c), 3)
+
+    first = took(base)
+    for field in ("members", "ranks", "places", "overrides", "capabilities"):
+        double = Size(**{**vars(base), field: getattr(base, field) * 2})
+        exponent = math.log2(took(double) / first)
+        report(f"twice the {field}: exponent", f"from {getattr(base, field)}", exponent)
+
+
+def main() -> None:
+    start = time.perf_counter()
+    print(f"Python {platform.python_version()}, NumPy {np.__version__}, {platform.machine()}")
+    c = Community(charter(Size()), register(Size()))
+    every_click(c)
+    everywhere(c, 3_000)
+    who(c)
+    changes(c)
+    many(c)
+    cold_start(c)
+    size = Size(profiles=30_000)
+    everywhere(Community(c.charter, register(size)), 30_000)
+    growth()
+    print(f"{time.perf_counter() - start:.0f} s in all")
+
+
+if __name__ == "__main__":
+    main()
