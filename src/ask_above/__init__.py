@@ -11,6 +11,8 @@ from __future__ import annotations
 from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
+from ask_above.version import __version__
+
 if TYPE_CHECKING:
     from ask_above.ask.expect import Unmet
     from ask_above.charter.charter import Charter
@@ -56,7 +58,6 @@ __all__ = [
     "Unmet",
 ]
 
-__version__ = "0.1.0"
 
 _WHERE = {
     "VISITOR": "decide.may",

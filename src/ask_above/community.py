@@ -21,15 +21,13 @@ from ask_above.files.opening import open_folder
 from ask_above.people.register import Member, Register
 
 if TYPE_CHECKING:
-    import numpy as np
     import pandas as pd
-    from numpy.typing import NDArray
 
     from ask_above.ask.expect import Unmet
     from ask_above.ask.many import LookUps
     from ask_above.decide.looks import Looks, PerkHeld
     from ask_above.decide.ready import Cell
-    from ask_above.decide.table import Sweep, Table
+    from ask_above.decide.table import Crowd, Sweep, Table
 
 Who: TypeAlias = str | Rank | Member
 When: TypeAlias = datetime | date | None
@@ -57,7 +55,7 @@ class Community:
         self._members = decider.people.register.members
         self._look_ups: LookUps | None = None
         self._kept: tuple[Instant, Instant, Table] | None = None
-        self._kept_rows: tuple[Instant, Instant, Sweep, NDArray[np.int32]] | None = None
+        self._kept_rows: tuple[Instant, Instant, Sweep, Crowd] | None = None
         self._known, self._pairs = decider.frame.catalogue.bit, decider.frame.catalogue.pairs
 
     @classmethod
@@ -166,12 +164,10 @@ class Community:
             # what is no key, or was not asked before, is asked about below
             folds = self._renewed if self._renewed and who in self._renewed else self._folds
             fold = folds[who]  # type: ignore[index]
-            if fold is None:
-                raise KeyError(who)
-            cell, now = fold.only, 0
+            cell, now = fold.only, 0  # type: ignore[union-attr]  # a fold that has yet to be made is none
             if cell is None:
                 now = time_ns() // 1000 if when is None else self._moment(when)
-                cell = self._decider.ready.at(fold, now)
+                cell = self._decider.ready.at(fold, now)  # type: ignore[arg-type]
             elif when is not None and getattr(when, "tzinfo", None) is not UTC:
                 self._moment(when)
             names = self._usable[at][cell]
@@ -183,7 +179,7 @@ class Community:
                     return Answer(True, self._decider.account_of, (who, capability, at, now))
                 if capability in self._known:
                     return Answer(False, self._decider.account_of, (who, capability, at, now))
-        except (KeyError, TypeError):
+        except (KeyError, TypeError, AttributeError):
             pass
         return self._may_at_first(who, capability, at, author, self._moment(when))
 
@@ -241,7 +237,7 @@ class Community:
         many.check_columns(frame)
         decider, now = self._decider, self._moment(None)
         if self._look_ups is None:
-            numbers = {key: n for n, key in enumerate(self._members)}
+            numbers = self._sweep(now)[1].number
             unknown = (self.member, self.place, lambda name: self._capability(name, None, None))
             self._look_ups = many.LookUps(numbers, decider.frame.place_at, decider.frame.catalogue, unknown)
         members, places = self._look_ups.members(frame["member"]), self._look_ups.places(frame["place"])
@@ -285,15 +281,15 @@ class Community:
 
         from ask_above.decide.table import Table
 
-        sweep, rows = self._sweep(self._moment(when))
-        frame, members = self._decider.frame, list(self._members)
-        size = max(1, len(frame.catalogue.keys) * sweep.out_words * 8)
-        words = np.empty((max(1, memory // size), len(frame.catalogue.keys), sweep.out_words), dtype=np.uint64)
-        places = []
+        sweep, crowd = self._sweep(self._moment(when))
+        frame = self._decider.frame
+        size = max(1, len(frame.catalogue.keys) * sweep.words * 8)
+        words = np.empty((max(1, memory // size), len(frame.catalogue.keys), sweep.words), dtype=np.uint64)
+        places: list[int] = []
         for place, _ in sweep.run(words):
             places.append(place)
             if len(places) == len(words) or place == len(frame.places) - 1:
-                yield Table(frame, places, members, rows, words[: len(places)])
+                yield Table(frame, places, crowd, words[: len(places)])
                 places = []
 
     def _table(self, now: Instant) -> Table:
@@ -301,18 +297,18 @@ class Community:
 
         from ask_above.decide.table import Table
 
-        sweep, rows = self._sweep(now)
+        sweep, crowd = self._sweep(now)
         frame = self._decider.frame
-        words = np.empty((len(frame.places), len(frame.catalogue.keys), sweep.out_words), dtype=np.uint64)
+        words = np.empty((len(frame.places), len(frame.catalogue.keys), sweep.words), dtype=np.uint64)
         for _ in sweep.run(words):
             pass
-        return Table(frame, range(len(frame.places)), list(self._members), rows, words)
+        return Table(frame, range(len(frame.places)), crowd, words)
 
-    def _sweep(self, now: Instant) -> tuple[Sweep, NDArray[np.int32]]:
+    def _sweep(self, now: Instant) -> tuple[Sweep, Crowd]:
         """Return a sweep over all that members are, and each member's row in it; kept until somebody's period turns."""
         known = self._kept_rows
         if known is None or not known[0] <= now < known[1]:
-            known = self._kept_rows = (*self._unchanged(now), *self._rows(now))
+            known = self._kept_rows = (*self._unchanged(now), *self._crowd(now))
         return known[2], known[3]
 
     def _unchanged(self, now: Instant) -> tuple[Instant, Instant]:
@@ -321,17 +317,19 @@ class Community:
         since = max((edge for edge in edges if edge <= now), default=-(1 << 62))
         return since, min((edge for edge in edges if edge > now), default=1 << 62)
 
-    def _rows(self, now: Instant) -> tuple[Sweep, NDArray[np.int32]]:
+    def _crowd(self, now: Instant) -> tuple[Sweep, Crowd]:
         import numpy as np
 
-        from ask_above.decide.table import Sweep
+        from ask_above.decide.table import Crowd, Sweep
 
         ready = self._decider.ready
         number: dict[Cell, int] = {}
         rows = np.empty(len(self._members), dtype=np.int32)
         for n, fold in enumerate(ready.all()):
             rows[n] = number.setdefault(fold.only or ready.at(fold, now), len(number))
-        return Sweep(self._decider.plan, list(number)), rows
+        members = tuple(self._members)
+        crowd = Crowd(members, {key: n for n, key in enumerate(members)}, rows)
+        return Sweep(self._decider.plan, list(number)), crowd
 
     # -- questions about acts (rule 6)
 

@@ -95,7 +95,7 @@ class LookUps:
 def answers(table: Table, members: NDArray[np.intp], capability: NDArray[np.intp], place: NDArray[np.intp]) -> Any:
     """Return what the table says, row by row."""
     rows = table.rows[members]
-    words = table.words[place, capability, rows >> 6]
+    words = table.words[table.numbers[place], capability, rows >> 6]
     return ((words >> (rows & 63).astype(np.uint64)) & np.uint64(1)).astype(bool)
 
 

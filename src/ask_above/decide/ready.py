@@ -51,8 +51,8 @@ class Fold:
 class Ready:
     """What is kept ready for one charter and one register.
 
-    ``folds`` is shared by all communities that came from one another; ``renewed`` holds the few members for whom a change
-    made it untrue, ``None`` until they are asked about.
+    ``folds`` is shared by all communities that came from one another; ``renewed`` holds the few members for whom a
+    change made it untrue, ``None`` until they are asked about.
     """
 
     def __init__(self, frame: Frame, register: Register, reckoner: Reckoner) -> None:

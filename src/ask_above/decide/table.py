@@ -9,7 +9,7 @@ another row.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from copy import copy
 from typing import TYPE_CHECKING, NamedTuple, TypeAlias
 
@@ -67,7 +67,6 @@ class Sweep:
 
     def __init__(self, plan: Plan, cells: Sequence[Cell]) -> None:
         self.plan, self.frame, self.cells = plan, plan.frame, cells
-        self.out_words = max(1, -(-len(cells) // 64))
         self.elsewhere: dict[int, list[Elsewhere]] = {}
         self.flat: list[tuple[Profile | None, list[int], bool]] = []
         self._rows_for_profiles()
@@ -125,6 +124,9 @@ class Sweep:
                 if profile.pending:
                     pending.append(n)
         self.unbounded = pack(unbounded, self.words)
+        # bits beyond the last row, and rows of those who can do nothing: nothing is ever held there
+        nobody = [n for n, (profile, _, free) in enumerate(self.flat) if profile is None and not free]
+        self.nobody = pack([*nobody, *range(len(self.flat), self.words * 64)], self.words)
         rows = [pack(rows, self.words) for rows in by_holder]
         settled = ~pack(pending, self.words)
         self.rows = [*rows, *((each & settled for each in rows) if pending else rows)]
@@ -138,7 +140,7 @@ class Sweep:
         The arrays are slices of ``out`` (places by capabilities by words), which is used again and again where it has
         room for fewer places than there are.
         """
-        yield from copy(self)._run(out)
+        return copy(self)._run(out)
 
     def _run(self, out: Bits) -> Iterator[tuple[int, Bits]]:
         """Visit the places; all that changes on the way belongs to this object alone."""
@@ -262,11 +264,10 @@ class Sweep:
     def _write(self, place: int, target: Bits) -> None:
         """Write what every row can use at a place: where it is seen, not closed, and has a meaning (5.3, 5.6)."""
         visible = self._visible(place)
-        usable = self.usable[:, : self.out_words]
         if visible is None:
-            np.copyto(target, usable)
+            np.copyto(target, self.usable)
         else:
-            np.bitwise_and(usable, visible[: self.out_words], out=target)
+            np.bitwise_and(self.usable, visible, target)
         for row, instead in self.elsewhere.get(place, ()):
             self._move(target, row, instead, visible)
         meaningless = self.meaningless[self.frame.places[place].kind]
@@ -274,11 +275,12 @@ class Sweep:
             target[meaningless] = 0
 
     def _visible(self, place: int) -> Bits | None:
+        """Return the rows that see a place and are not kept out; ``None`` where that is everyone."""
         visible = None if self.closed is None else ~self.closed
         if place and self.seeing is not None:
-            sees: Bits = self.usable[self.seeing]
-            visible = sees.copy() if visible is None else visible & sees
-        return visible
+            sees = self.usable[self.seeing] | self.nobody
+            visible = sees if visible is None else visible & sees
+        return None if visible is None or (visible == _FULL).all() else visible
 
     def _move(self, target: Bits, row: int, instead: int, visible: Bits | None) -> None:
         """Put what one row can use in the place of another row."""
@@ -290,31 +292,40 @@ class Sweep:
         target[:, row // 64] |= column << bit
 
 
+class Crowd(NamedTuple):
+    """All members, in the register's order, and each one's row (int32)."""
+
+    members: tuple[str, ...]
+    number: Mapping[str, int]
+    rows: NDArray[np.int32]
+
+
 class Table:
     """What every profile can use at every place.
 
     ``words`` is an array of uint64: places by capabilities by words of rows; row n is bit n % 64 of word n // 64.
     ``rows`` gives each member's row, int32, in the register's order. ``places``, ``capabilities`` and ``members`` are
-    the keys along the axes.
+    the keys along the axes; the places stand in an order of the table's own.
     """
 
-    def __init__(
-        self, frame: Frame, places: Sequence[int], members: Sequence[str], rows: NDArray[np.int32], words: Bits
-    ) -> None:
+    def __init__(self, frame: Frame, places: Sequence[int], crowd: Crowd, words: Bits) -> None:
         self.places = tuple(frame.places[n].key for n in places)
         self.capabilities = frame.catalogue.keys
-        self.members = tuple(members)
-        self.rows, self.words = rows, words
-        self._place = {key: n for n, key in enumerate(self.places)}
-        self._capability = {key: n for n, key in enumerate(self.capabilities)}
-        self._member = {key: n for n, key in enumerate(self.members)}
+        self.members, self.rows, self.words = crowd.members, crowd.rows, words
+        self.numbers = np.full(len(frame.places), -1, dtype=np.intp)
+        self.numbers[list(places)] = np.arange(len(places))
+        self._frame, self._crowd = frame, crowd
+
+    def _plane(self, capability: str, place: str) -> Bits:
+        mask = self._frame.catalogue.bit[capability]
+        plane: Bits = self.words[self.numbers[self._frame.place_at[place]], mask.bit_length() - 1]
+        return plane
 
     def may(self, member: str, capability: str, place: str) -> bool:
         """Tell whether a member may use a capability, by its full name, at a place."""
-        row = int(self.rows[self._member[member]])
-        word = self.words[self._place[place], self._capability[capability], row // 64]
-        return bool(int(word) >> (row % 64) & 1)
+        row = int(self.rows[self._crowd.number[member]])
+        return bool(int(self._plane(capability, place)[row // 64]) >> (row % 64) & 1)
 
     def column(self, capability: str, place: str) -> NDArray[np.bool_]:
         """Return for all members whether they may use a capability at a place, in the register's order."""
-        return unpack(self.words[self._place[place], self._capability[capability]])[self.rows]
+        return unpack(self._plane(capability, place))[self.rows]

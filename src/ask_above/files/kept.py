@@ -20,9 +20,9 @@ from pathlib import Path
 from typing import Any
 from zlib import crc32
 
-import ask_above
 from ask_above.charter.charter import Charter
 from ask_above.people.register import Assignment, Member, Register
+from ask_above.version import __version__
 
 _PER_PIECE = 400
 _BROKEN = (
@@ -61,7 +61,7 @@ def _note_of(folder: Path) -> Path:
 
 def digest(folder: Path, names: list[str]) -> str:
     """Return the digest of these files, of this program and of this Python."""
-    total = hashlib.blake2b(f"{ask_above.__version__} {sys.version}".encode(), digest_size=16)
+    total = hashlib.blake2b(f"{__version__} {sys.version}".encode(), digest_size=16)
     for name in names:
         file = folder / name
         raw = file.read_bytes() if file.exists() else b""
