@@ -11,7 +11,7 @@ from __future__ import annotations
 from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
-from ask_above.version import __version__
+from ask_above.version import __version__ as __version__
 
 if TYPE_CHECKING:
     from ask_above.ask.expect import Unmet
