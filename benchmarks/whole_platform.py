@@ -120,10 +120,9 @@ def everywhere(c: Community, profiles: int) -> None:
             pass
 
     def fill_blocks() -> None:
-        size = math.prod(shape[1:]) * 8
-        buffer = np.empty((block // size, *shape[1:]), dtype=np.uint64)
-        for _ in range(-(-shape[0] // len(buffer))):
-            buffer.fill(7)
+        room = block // (math.prod(shape[1:]) * 8)
+        for start in range(0, shape[0], room):
+            np.empty((min(room, shape[0] - start), *shape[1:]), dtype=np.uint64).fill(7)
 
     took, base = seconds(make, 3), seconds(fill, 3)
     size = math.prod(shape) * 8

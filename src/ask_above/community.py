@@ -26,8 +26,7 @@ if TYPE_CHECKING:
     from ask_above.ask.expect import Unmet
     from ask_above.ask.many import LookUps
     from ask_above.decide.looks import Looks, PerkHeld
-    from ask_above.decide.ready import Cell
-    from ask_above.decide.table import Crowd, Sweep, Table
+    from ask_above.decide.table import Table
 
 Who: TypeAlias = str | Rank | Member
 When: TypeAlias = datetime | date | None
@@ -54,8 +53,6 @@ class Community:
         self._folds, self._renewed, self._usable = decider.ready.folds, decider.ready.renewed, decider.ready.usable
         self._members = decider.people.register.members
         self._look_ups: LookUps | None = None
-        self._kept: tuple[Instant, Instant, Table] | None = None
-        self._kept_rows: tuple[Instant, Instant, Sweep, Crowd] | None = None
         self._known, self._pairs = decider.frame.catalogue.bit, decider.frame.catalogue.pairs
 
     @classmethod
@@ -237,12 +234,12 @@ class Community:
         many.check_columns(frame)
         decider, now = self._decider, self._moment(None)
         if self._look_ups is None:
-            numbers = self._sweep(now)[1].number
+            numbers = decider.everyone.rows(now)[1].number
             unknown = (self.member, self.place, lambda name: self._capability(name, None, None))
             self._look_ups = many.LookUps(numbers, decider.frame.place_at, decider.frame.catalogue, unknown)
         members, places = self._look_ups.members(frame["member"]), self._look_ups.places(frame["place"])
         capabilities = self._look_ups.capabilities(frame)
-        result = many.answers(self._everyone(now), members, capabilities, places)
+        result = many.answers(decider.everyone.kept_table(now), members, capabilities, places)
         if "when" in frame.columns:
             moments = many.when_of(frame["when"])
             asked = frame["member"].tolist(), capabilities.tolist(), frame["place"].tolist(), moments
@@ -251,13 +248,6 @@ class Community:
                 if when is not None:
                     result[n] = self.may(member, keys[capability], at=place, when=when).allowed
         return pd.Series(np.asarray(result), index=frame.index, name="may", dtype=bool)
-
-    def _everyone(self, now: Instant) -> Table:
-        """Return the table of everyone now, kept until somebody's period starts or ends."""
-        known = self._kept
-        if known is None or not known[0] <= now < known[1]:
-            known = self._kept = (*self._unchanged(now), self._table(now))
-        return known[2]
 
     def table(self, *, when: When = None) -> Table:
         """Return what everyone can use everywhere, as packed bits (rule 5); members map to its rows.
@@ -270,66 +260,14 @@ class Community:
         >>> table.words.dtype, table.may("dara", "photo.upload", "photo-wall")
         (dtype('uint64'), True)
         """
-        return self._table(self._moment(when))
+        return self._decider.everyone.table(self._moment(when))
 
     def table_blocks(self, *, memory: int, when: When = None) -> Iterator[Table]:
         """Yield the same table in blocks of places, in not much more than ``memory`` bytes at a time.
 
         The blocks' arrays are used again: take what you need of one before you ask for the next.
         """
-        import numpy as np
-
-        from ask_above.decide.table import Table
-
-        sweep, crowd = self._sweep(self._moment(when))
-        frame = self._decider.frame
-        size = max(1, len(frame.catalogue.keys) * sweep.words * 8)
-        words = np.empty((max(1, memory // size), len(frame.catalogue.keys), sweep.words), dtype=np.uint64)
-        places: list[int] = []
-        for place, _ in sweep.run(words):
-            places.append(place)
-            if len(places) == len(words) or place == len(frame.places) - 1:
-                yield Table(frame, places, crowd, words[: len(places)])
-                places = []
-
-    def _table(self, now: Instant) -> Table:
-        import numpy as np
-
-        from ask_above.decide.table import Table
-
-        sweep, crowd = self._sweep(now)
-        frame = self._decider.frame
-        words = np.empty((len(frame.places), len(frame.catalogue.keys), sweep.words), dtype=np.uint64)
-        for _ in sweep.run(words):
-            pass
-        return Table(frame, range(len(frame.places)), crowd, words)
-
-    def _sweep(self, now: Instant) -> tuple[Sweep, Crowd]:
-        """Return a sweep over all that members are, and each member's row in it; kept until somebody's period turns."""
-        known = self._kept_rows
-        if known is None or not known[0] <= now < known[1]:
-            known = self._kept_rows = (*self._unchanged(now), *self._crowd(now))
-        return known[2], known[3]
-
-    def _unchanged(self, now: Instant) -> tuple[Instant, Instant]:
-        """Return the bounds of the time around ``now`` in which nobody's period starts or ends."""
-        edges = {edge for fold in set(self._decider.ready.all()) for edge in fold.edges}
-        since = max((edge for edge in edges if edge <= now), default=-(1 << 62))
-        return since, min((edge for edge in edges if edge > now), default=1 << 62)
-
-    def _crowd(self, now: Instant) -> tuple[Sweep, Crowd]:
-        import numpy as np
-
-        from ask_above.decide.table import Crowd, Sweep
-
-        ready = self._decider.ready
-        number: dict[Cell, int] = {}
-        rows = np.empty(len(self._members), dtype=np.int32)
-        for n, fold in enumerate(ready.all()):
-            rows[n] = number.setdefault(fold.only or ready.at(fold, now), len(number))
-        members = tuple(self._members)
-        crowd = Crowd(members, {key: n for n, key in enumerate(members)}, rows)
-        return Sweep(self._decider.plan, list(number)), crowd
+        return self._decider.everyone.blocks(self._moment(when), memory)
 
     # -- questions about acts (rule 6)
 

@@ -20,6 +20,7 @@ from ask_above.people.register import Register
 
 if TYPE_CHECKING:
     from ask_above.decide.authority import Case
+    from ask_above.decide.everyone import Everyone
     from ask_above.decide.plan import Plan
 
 
@@ -36,6 +37,16 @@ class Decider:
         self.reckoner = Reckoner(self.frame)
         self.ready = Ready(self.frame, register, self.reckoner)
         self._plan: Plan | None = None
+        self._everyone: Everyone | None = None
+
+    @property
+    def everyone(self) -> Everyone:
+        """All members at once."""
+        if self._everyone is None:
+            from ask_above.decide.everyone import Everyone
+
+            self._everyone = Everyone(self)
+        return self._everyone
 
     def after(self, charter: Charter, register: Register) -> Decider:
         """Return what answers after a change; all that the change does not touch is shared."""
@@ -48,6 +59,7 @@ class Decider:
         other.people = People(frame, register)
         other.reckoner = self.reckoner if frame is self.frame else self.reckoner.after(frame, touched)
         other.ready = self.ready.after(frame, register, other.reckoner, touched)
+        other._everyone = None
         other._plan = None if self._plan is None else self._plan.after(frame)
         return other
 

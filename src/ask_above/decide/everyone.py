@@ -1,0 +1,79 @@
+"""All members at once: their rows, the table of everyone everywhere, and how long each stays true."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from ask_above.charter.moments import Instant
+from ask_above.decide.ready import Cell
+from ask_above.decide.table import Crowd, Sweep, Table
+
+if TYPE_CHECKING:
+    from ask_above.decide.may import Decider
+
+_FOREVER = 1 << 62
+
+
+class Everyone:
+    """Makes tables of everyone everywhere, and keeps what does not change until somebody's period starts or ends."""
+
+    def __init__(self, decider: Decider) -> None:
+        self.decider = decider
+        self._rows: tuple[Instant, Instant, Sweep, Crowd] | None = None
+        self._table: tuple[Instant, Instant, Table] | None = None
+
+    def table(self, now: Instant) -> Table:
+        """Return a new table."""
+        sweep, crowd = self.rows(now)
+        frame = self.decider.frame
+        words = np.empty((len(frame.places), len(frame.catalogue.keys), sweep.words), dtype=np.uint64)
+        for _ in sweep.run(words):
+            pass
+        return Table(frame, range(len(frame.places)), crowd, words)
+
+    def kept_table(self, now: Instant) -> Table:
+        """Return a table that is kept for the next question."""
+        known = self._table
+        if known is None or not known[0] <= now < known[1]:
+            known = self._table = (*self._unchanged(now), self.table(now))
+        return known[2]
+
+    def blocks(self, now: Instant, memory: int) -> Iterator[Table]:
+        """Yield the table in blocks of places, whose arrays take ``memory`` bytes and are used again."""
+        sweep, crowd = self.rows(now)
+        frame = self.decider.frame
+        size = max(1, len(frame.catalogue.keys) * sweep.words * 8)
+        room = max(1, min(memory // size, len(frame.places)))
+        words = np.empty((room, len(frame.catalogue.keys), sweep.words), dtype=np.uint64)
+        places: list[int] = []
+        for place, _ in sweep.run(words):
+            places.append(place)
+            if len(places) == room or place == len(frame.places) - 1:
+                yield Table(frame, places, crowd, words[: len(places)])
+                places = []
+
+    def rows(self, now: Instant) -> tuple[Sweep, Crowd]:
+        """Return a sweep over all that members are, and each member's row in it."""
+        known = self._rows
+        if known is None or not known[0] <= now < known[1]:
+            known = self._rows = (*self._unchanged(now), *self._make_rows(now))
+        return known[2], known[3]
+
+    def _make_rows(self, now: Instant) -> tuple[Sweep, Crowd]:
+        ready = self.decider.ready
+        members = tuple(self.decider.people.register.members)
+        number: dict[Cell, int] = {}
+        rows = np.empty(len(members), dtype=np.int32)
+        for n, fold in enumerate(ready.all()):
+            rows[n] = number.setdefault(fold.only or ready.at(fold, now), len(number))
+        crowd = Crowd(members, {key: n for n, key in enumerate(members)}, rows)
+        return Sweep(self.decider.plan, list(number)), crowd
+
+    def _unchanged(self, now: Instant) -> tuple[Instant, Instant]:
+        """Return the bounds of the time around ``now`` in which nobody's period starts or ends."""
+        edges = {edge for fold in set(self.decider.ready.all()) for edge in fold.edges}
+        since = max((edge for edge in edges if edge <= now), default=-_FOREVER)
+        return since, min((edge for edge in edges if edge > now), default=_FOREVER)
