@@ -250,6 +250,7 @@ class Explainer:
     def _use(self, mask: int) -> str:
         frame, names = self.frame, self.frame.catalogue.names
         kind = frame.places[self.place].kind
+        here = "for the site itself" if self.place == 0 else f"in a {kind}"
         capability = frame.catalogue.capabilities[self.capability]
         missing = self.rests & ~mask
         reason = ""
@@ -265,7 +266,6 @@ class Explainer:
                 reason = self.steps[-1].text
         if not capability.has_meaning_in(kind):
             where = meaningful_places(frame, capability.kinds or frozenset())
-            here = "for the site itself" if self.place == 0 else f"in a {kind}"
             return self._add("5.6", "no-meaning", {"what": self.capability, "kind": here, "where": where}, holds=False)
         if missing:
             return reason
@@ -275,7 +275,7 @@ class Explainer:
             "who": self.asked.label,
             "what": self.capability,
             "rest": rest,
-            "kind": kind if self.place else "site",
+            "kind": here,
         }
         self._add("5.6", "usable", words, holds=True)
         return self._last_word(self.capability, given=True) or self.steps[-1].text

@@ -155,7 +155,9 @@ class Decider:
     def unassign(self, actor: Asked, rank: Rank, target: Asked, place: int, at: Instant) -> Answer:
         """Answer whether one may take a rank from another."""
         steps = self.case(actor, place, at).unassign(rank, target)
-        return self._answer(steps, actor, f"take {rank.title} from {target.label}", place)
+        oneself = target.member is not None and target.key == actor.key
+        what = f"give up {rank.title}" if oneself else f"take {rank.title} from {target.label}"
+        return self._answer(steps, actor, what, place)
 
     def manage(self, actor: Asked, rank: Rank, at: Instant) -> Answer:
         """Answer whether one may change a rank."""

@@ -37,7 +37,7 @@ _TEXTS: Final[dict[str, str]] = {
     "no-meaning": "{what} has no meaning {kind}; {where}.",
     "not-held": "so {who} does not hold {what} here.",
     "rests-on": "{what} rests on {missing}, which {who} does not hold here: {why}.",
-    "usable": "so {who} holds {what} here{rest}, and it has a meaning in a {kind}.",
+    "usable": "so {who} holds {what} here{rest}, and it has a meaning {kind}.",
     # acts (rule 6)
     "cannot-act": "{who} is {status}; only an active member may act on others.",
     "visitor-acts": "{who} is not signed in; only an active member may act on others.",
