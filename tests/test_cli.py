@@ -172,6 +172,29 @@ def test_the_tables_say_the_same_to_machines(demo: Path) -> None:
     assert len(bot["reasons"]) == 2
 
 
+def test_a_right_can_be_followed_home_and_to_all_places(demo: Path) -> None:
+    said = json.loads(
+        run("who", "photo.upload", "--at", "photo-wall", "--through", "--format", "json", cwd=demo).stdout
+    )
+    through = {each["member"]: each["through"] for each in said}
+    assert through["dara"] == "Volunteer carries photo.upload (charter.yaml line 148)"
+    assert through["ines"] == "Ines Moor is the owner and may do everything everywhere"
+    assert "Journal editor" not in through["kofi"]  # an editor in the journal alone
+    seen = json.loads(run("who", "place.see", "--at", "rota", "--through", "--format", "json", cwd=demo).stdout)
+    assert next(each for each in seen if each["member"] == "rosa")["through"].startswith(
+        "In Field work, Member is allowed"
+    )
+    places = json.loads(run("where", "petra", "reading.certify", "--format", "json", cwd=demo).stdout)
+    assert [each["place"] for each in places] == ["upper-gauges", "lower-gauges"]
+    nowhere = run("where", "visitor", "post.write", cwd=demo)
+    assert nowhere.returncode == 1
+    assert "visitor may use post.write in none of 20 places" in nowhere.stdout
+    assert "Notices" in run("where", "visitor", "place.see", cwd=demo).stdout
+    inside = run("who", "place.see", "--at", "landowners", "--through", cwd=demo, COLUMNS="260").stdout
+    assert "The gate of Landowner contacts lets Petra Lind in by Upper reach team" in inside
+    assert "lets Ada Marsh in by River warden or above" in inside
+
+
 def test_powers_gives_the_reasons_and_a_line_for_each_rank(demo: Path) -> None:
     done = run("powers", "--at", "river-talk", cwd=demo, COLUMNS="160")
     said = " ".join(done.stdout.split())

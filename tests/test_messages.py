@@ -139,6 +139,8 @@ REGISTER = [
     ("team,active", "taem,active", "members.csv 2:18", "unknown-group", "no group in charter.yaml"),
     ("team,active", "team,actve", "members.csv 2:23", "unknown-word", "no status of a member"),
     ("active,2020-01-01", "active,1/1/20", "members.csv 2:30", "bad-date", "is no date"),
+    ("key,name,", "key;name;", "members.csv 1:1", "unknown-column", "no column 'key;name;groups'"),
+    ("key,name,groups,status,joined", "key;name;groups", "members.csv 1:1", "separator", "save the file with commas"),
     ("key,name", "key,nmae", "members.csv 1:5", "unknown-column", "no column 'nmae'"),
     ("petra,Petra Lind,team", "petra,Lind, Petra,team", "members.csv 2:24", "too-many-cells", "6 cells"),
     ("petra,Petra Lind", 'petra,"Petra Lind', "members.csv 2:1", "not-csv", "a quote is opened"),

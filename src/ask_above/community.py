@@ -192,17 +192,34 @@ class Community:
             ready.names(ready.keep(who, asked), at)
         return self._decider.may(asked, self._capability(capability, asked, by), place)
 
-    def who(self, capability: str, *, at: str = SITE, when: When = None) -> pd.DataFrame:
+    def who(self, capability: str, *, at: str = SITE, when: When = None, through: bool = False) -> pd.DataFrame:
         """Return the members who may use a capability at a place, in the register's order.
 
         Columns of text: ``member`` (key), ``name``, ``kind``, ``ranks`` (keys, highest first; ``owner`` in front for
-        the owner). A bare name stands for all.
+        the owner); with ``through`` also what gives it to them, each thing that would have to go. A bare name stands
+        for all.
+
+        >>> found = Community.demo().who("photo.upload", at="photo-wall", through=True)
+        >>> found.set_index("member").loc["dara", "through"]
+        'Volunteer carries photo.upload (charter.yaml line ...)'
         """
         from ask_above.ask import tables
 
-        place = self._place(at)
-        found = tables.who(self._decider, self._capability(capability, None, None), place, self._moment(when))
-        return tables.who_table(self._decider, found, place)
+        place, name = self._place(at), self._capability(capability, None, None)
+        found = tables.who(self._decider, name, place, self._moment(when))
+        return tables.who_table(self._decider, found, place, name, through=through)
+
+    def where(self, who: Who, capability: str, *, author: str | Member | None = None, when: When = None) -> list[str]:
+        """Return the keys of all places where someone may use a capability, in the charter's order.
+
+        >>> Community.demo().where("petra", "reading.certify")
+        ['upper-gauges', 'lower-gauges']
+        """
+        from ask_above.ask.through import where
+
+        asked = self._asked(who, self._moment(when))
+        by = None if author is None else self.member(author if isinstance(author, str) else author.key).key
+        return where(self._decider, asked, self._capability(capability, asked, by))
 
     def grid(self, *, at: str | None = None) -> pd.DataFrame:
         """Return capabilities by ranks: what each rank carries, or with a place what can be used there.

@@ -117,20 +117,25 @@ def who(decider: Decider, capability: str, place: int, at: Instant) -> list[Aske
     return [asked for asked in decider.people.all(at) if decider.usable(asked, place) & bit]
 
 
-def who_table(decider: Decider, found: list[Asked], place: int) -> pd.DataFrame:
-    """Return those found as a table: member, name, kind, the ranks that count at the place."""
+def who_table(decider: Decider, found: list[Asked], place: int, capability: str, *, through: bool) -> pd.DataFrame:
+    """Return those found as a table: member, name, kind, the ranks that count at the place, and where it comes from."""
     import pandas as pd
 
-    rows = [
-        {
+    from ask_above.ask.through import through as sources
+
+    rows = []
+    for asked in found:
+        row = {
             "member": asked.key,
             "name": asked.label,
             "kind": asked.member.kind if asked.member else "",
             "ranks": ", ".join(ranks_held(decider.frame, asked, place)),
         }
-        for asked in found
-    ]
-    return pd.DataFrame(rows, columns=["member", "name", "kind", "ranks"], dtype=object)
+        if through:
+            row["through"] = "; ".join(sources(decider.may(asked, capability, place), capability))
+        rows.append(row)
+    columns = ["member", "name", "kind", "ranks", *(["through"] if through else [])]
+    return pd.DataFrame(rows, columns=columns, dtype=object)
 
 
 def ranks_held(frame: Frame, asked: Asked, place: int, *, automatic: bool = False) -> list[str]:

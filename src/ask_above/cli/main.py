@@ -17,7 +17,8 @@ SECTIONS: dict[str, dict[str, str]] = {
         "grid": "Capabilities by ranks, side by side; with --at, what a place changes",
         "may": "May they, and why?",
         "powers": "Which ranks may moderate, assign and manage which, and why not",
-        "who": "Who may do something somewhere",
+        "who": "Who may do something somewhere, and what gives it to them",
+        "where": "All places where someone may do something",
     },
     "Files": {
         "export-table": "Write who can use what where, for the site's own database",

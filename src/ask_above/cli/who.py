@@ -26,20 +26,22 @@ from ask_above.show.screen import stdout
 @click.command("who")
 @click.argument("capability", shell_complete=complete(capabilities))
 @at_option("Where; the site itself where it is left out.")
+@click.option("--through", is_flag=True, help="Say what gives it to each: all that would have to go.")
 @when_option
 @community_option
 @format_option
-def command(capability: str, at: str, when: date | None, community: str | None, form: str) -> int:
+def command(capability: str, at: str, *, through: bool, when: date | None, community: str | None, form: str) -> int:
     """List the members who may use a capability at a place.
 
     \b
     Examples:
+      ask-above who photo.upload --at photo-wall --through
       ask-above who photo.upload --at photo-wall
       ask-above who place.see --at landowners --format csv
     """
     opened = Community.open(folder(community), keep=True)
     frame = opened.decider.frame
-    found = opened.who(capability, at=at, when=in_zone(opened, when))
+    found = opened.who(capability, at=at, when=in_zone(opened, when), through=through)
     rows = [list(row) for row in found.itertuples(index=False)]
     if form == "json":
         write_json(sys.stdout, found.to_dict("records"))
@@ -53,6 +55,10 @@ def command(capability: str, at: str, when: date | None, community: str | None, 
         if rows:
             titles = {rank.key: rank.title for rank in frame.ranks} | {"owner": "owner"}
             screen.line()
-            told = [[row[1], row[0], ", ".join(titles[key] for key in str(row[3]).split(", ") if key)] for row in rows]
-            screen.table(["Name", "Key", "Ranks that count there"], told)
+            last = "Through" if through else "Ranks that count there"
+            told = []
+            for row in rows:
+                ranks = ", ".join(titles[key] for key in str(row[3]).split(", ") if key)
+                told.append([row[1], row[0], row[4] if through else ranks])
+            screen.table(["Name", "Key", last], told)
     return 0

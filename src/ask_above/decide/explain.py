@@ -10,12 +10,12 @@ from collections.abc import Mapping
 
 from ask_above.charter.ladder import Rank
 from ask_above.charter.names import listed
-from ask_above.charter.places import Gate, Override
+from ask_above.charter.places import Gate, GateTerm, Override
 from ask_above.charter.where import Where
 from ask_above.decide.answer import Account, Step
 from ask_above.decide.frame import Frame, Word
 from ask_above.decide.profile import Asked, Holding, Profile
-from ask_above.decide.walk import Layer, closed_gate, held, layers, ranks_at
+from ask_above.decide.walk import Layer, closed_gate, held, layers, meets_term, ranks_at
 from ask_above.decide.words import HELD_BY, assigned, in_file, in_place
 from ask_above.people.register import Register
 
@@ -177,7 +177,9 @@ class Explainer:
                 asks = gate_asks(self.frame, gate)
                 words = {"place": title, "who": self.asked.label, "asks": asks, "file": file}
                 return self._add("5.3", "gate-closed", words, holds=False)
-            self._add("5.3", "gate-open", {"place": title, "who": self.asked.label, "file": file})
+            met = [term for term in (*gate.any, *gate.all) if meets_term(self.frame, profile, here, term)]
+            by = f" by {listed(term_name(self.frame, term) for term in met)}" if met else ""
+            self._add("5.3", "gate-open", {"place": title, "who": self.asked.label, "by": by, "file": file})
         return None
 
     def _places(self, profile: Profile) -> None:
@@ -296,17 +298,18 @@ class Explainer:
         return "no rank carries it and nothing allows it"
 
 
+def term_name(frame: Frame, term: GateTerm) -> str:
+    """Name one thing that a gate asks for."""
+    holder = frame.charter.ranks.get(term.key) or frame.charter.groups[term.key]
+    return f"{holder.title} or above" if term.above else holder.title
+
+
 def gate_asks(frame: Frame, gate: Gate) -> str:
     """Say what a gate asks for."""
-
-    def name(key: str, *, above: bool) -> str:
-        holder = frame.charter.ranks.get(key) or frame.charter.groups[key]
-        return f"{holder.title} or above" if above else holder.title
-
     parts = []
     for word, terms in (("any of", gate.any), ("all of", gate.all), ("none of", gate.none)):
         if terms:
-            names = listed((name(term.key, above=term.above) for term in terms), "and" if word == "all of" else "or")
+            names = listed((term_name(frame, term) for term in terms), "and" if word == "all of" else "or")
             parts.append(f"{word} {names}")
     return f"it asks for {', and '.join(parts)}"
 

@@ -96,15 +96,19 @@ def passes(frame: Frame, profile: Profile, place: int) -> bool:
     gate = frame.places[place].gate
     if gate is None:
         return True
-    ranks = ranks_at(frame, profile, place)
 
     def meets(term: GateTerm) -> bool:
-        if term.group:
-            return term.key in profile.groups
-        position = frame.rank_at[term.key]
-        return bool(ranks) and ranks[0] <= position if term.above else position in ranks
+        return meets_term(frame, profile, place, term)
 
     return (not gate.any or any(map(meets, gate.any))) and all(map(meets, gate.all)) and not any(map(meets, gate.none))
+
+
+def meets_term(frame: Frame, profile: Profile, place: int, term: GateTerm) -> bool:
+    """Tell whether one thing that a gate asks for counts: a group one is in, a rank held at the gate's place."""
+    if term.group:
+        return term.key in profile.groups
+    ranks, position = ranks_at(frame, profile, place), frame.rank_at[term.key]
+    return bool(ranks) and ranks[0] <= position if term.above else position in ranks
 
 
 def held(frame: Frame, profile: Profile, place: int, *, gated: bool = True) -> Held:

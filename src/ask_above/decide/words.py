@@ -27,7 +27,7 @@ _TEXTS: Final[dict[str, str]] = {
     "not-carried": "no rank that {who} holds here carries {what}.",
     "unbounded": "{rank} is unbounded: gates, overrides, exceptions and bars do not stop it.",
     # places (rules 5.3 to 5.5)
-    "gate-open": "The gate of {place} lets {who} in{file}.",
+    "gate-open": "The gate of {place} lets {who} in{by}{file}.",
     "gate-closed": "The gate of {place} does not let {who} in: {asks}{file}.",
     "allowed": "In {place}, {holder} is allowed {what}{file}{against}.",
     "denied": "In {place}, {holder} is denied {what}{file}{against}.",

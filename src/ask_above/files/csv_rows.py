@@ -70,6 +70,11 @@ def _check_header(rows: Rows, names: list[str], text: str, columns: tuple[str, .
         expected = f"columns among {', '.join(columns)}"
         rows.faults.append(Fault(rows.name, 1, at, column, code, message, expected, f"'{column}'", near, source))
 
+    separator = next((sign for sign in ";\t|" if len(names) == 1 and sign in names[0]), None)
+    if separator:
+        said = "tabs" if separator == "\t" else f"'{separator}'"
+        fault("", "separator", f"the cells are separated by {said}; save the file with commas between them")
+        return False
     for n, column in enumerate(names):
         if column not in columns:
             fault(column, "unknown-column", f"there is no column '{column}'", nearest(column, columns))

@@ -1,0 +1,61 @@
+"""``ask-above where``."""
+
+from __future__ import annotations
+
+import sys
+from datetime import date
+
+import click
+
+from ask_above.cli.options import (
+    capabilities,
+    community_option,
+    complete,
+    folder,
+    format_option,
+    in_zone,
+    people,
+    when_option,
+)
+from ask_above.community import Community
+from ask_above.show.data import write_csv, write_json
+from ask_above.show.screen import stdout
+
+
+@click.command("where")
+@click.argument("who", shell_complete=complete(people))
+@click.argument("capability", shell_complete=complete(capabilities))
+@click.option("--author", metavar="MEMBER", help="Whose it is, for a capability on one's own and on everybody's.")
+@when_option
+@community_option
+@format_option
+def command(who: str, capability: str, author: str | None, when: date | None, community: str | None, form: str) -> int:
+    """List all places where someone may use a capability.
+
+    WHO is a member, rank:KEY or visitor. Exit status 1 where there is none.
+
+    \b
+    Examples:
+      ask-above where petra reading.certify
+      ask-above where visitor place.see
+    """
+    opened = Community.open(folder(community), keep=True)
+    found = opened.where(who, capability, author=author, when=in_zone(opened, when))
+    places = [opened.place(key) for key in found]
+    if form == "json":
+        write_json(sys.stdout, [{"place": each.key, "title": each.title, "kind": each.kind} for each in places])
+    elif form == "csv":
+        write_csv(sys.stdout, ("place", "title", "kind"), [(each.key, each.title, each.kind) for each in places])
+    else:
+        screen = stdout()
+        total = len(opened.charter.places)
+        known = opened.register.members.get(who)
+        screen.line(
+            f"{known.called if known else who} may use {capability} in {len(places) or 'none'} of {total} places",
+            "head",
+        )
+        if places:
+            rows = [[p.title, p.key, p.kind, opened.place(p.parent).title if p.parent else ""] for p in places]
+            screen.line()
+            screen.table(["Place", "Key", "Kind", "In"], rows)
+    return 0 if found else 1
