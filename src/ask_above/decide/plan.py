@@ -26,7 +26,7 @@ class Step(NamedTuple):
 
 
 class PlacePlan(NamedTuple):
-    """What one place does: steps, bars, whether it has a gate.
+    """What one place does: steps, bars, whether it has a gate, whether it is the last on its branch.
 
     ``held`` are the capabilities whose planes of what is held the steps change, ``shown`` those whose planes of what
     can be used change; ``again`` are those of them that have to be worked out anew.
@@ -38,6 +38,7 @@ class PlacePlan(NamedTuple):
     shown: NDArray[np.intp]
     again: list[int]
     gate: bool
+    last: bool
 
 
 class Plan:
@@ -105,7 +106,15 @@ class Plan:
         again = [n for n in dependents if not self.alone[n]]
         shown = [*(n for n in touched if self.alone[n]), *again]
         held = [n for n in touched if not self.alone[n]]
-        return PlacePlan(tuple(steps), bars, _numbers(held), _numbers(shown), again, place in frame.gated)
+        return PlacePlan(
+            tuple(steps),
+            bars,
+            _numbers(held),
+            _numbers(shown),
+            again,
+            place in frame.gated,
+            len(frame.below[place]) == 1,
+        )
 
     @staticmethod
     def _overwriting(said: list[tuple[int, Word]], apart: int = 0) -> list[Step]:

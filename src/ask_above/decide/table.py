@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING, NamedTuple, TypeAlias
 import numpy as np
 
 from ask_above.decide.frame import Frame
-from ask_above.decide.plan import Plan, bits
+from ask_above.decide.plan import PlacePlan, Plan, bits
 from ask_above.decide.profile import Profile
 from ask_above.decide.ready import Cell
 from ask_above.decide.walk import passes, ranks_at
@@ -150,8 +150,13 @@ class Sweep:
             depth = len(frame.chains[place])
             while self._undo and self._undo[-1].depth >= depth:
                 self._take_back(self._undo.pop())
-            self._change(place, depth)
-            target = out[place % len(out)]
+            plan, target = self.plan.at(place), out[place % len(out)]
+            if plan.last and not (plan.bars or plan.gate or self.barred is not None):
+                np.copyto(target, self.usable)
+                self._change_last(plan, target)
+            else:
+                self._change(plan, place, depth)
+                np.copyto(target, self.usable)
             self._write(place, target)
             yield place, target
 
@@ -198,9 +203,27 @@ class Sweep:
             self.usable[undo.usable[0]] = undo.usable[1]
         self.barred, self.closed = undo.barred, undo.closed
 
-    def _change(self, place: int, depth: int) -> None:
+    def _change_last(self, plan: PlacePlan, target: Bits) -> None:
+        """Apply what the last place on a branch says to what is written alone, so that nothing has to be put back."""
+        planes, alone, rests_of = self.planes, self.plan.alone, self.plan.rests
+        here: dict[int, Bits] = {}
+        rows, kept, give, take = self.rows, self.kept, np.bitwise_or, np.bitwise_and
+        for gives, n, holder in plan.steps:
+            plane = here.get(n)
+            if plane is None:
+                plane = here[n] = target[n] if alone[n] else planes[n].copy()
+            if gives:
+                give(plane, rows[holder], plane)
+            else:
+                take(plane, kept[holder], plane)
+        for n in plan.again:
+            result, (first, *others) = target[n], rests_of[n]
+            np.copyto(result, here[first] if first in here else planes[first])
+            for other in others:
+                take(result, here[other] if other in here else planes[other], result)
+
+    def _change(self, plan: PlacePlan, place: int, depth: int) -> None:
         """Apply what a place says, and keep what stood before."""
-        plan = self.plan.at(place)
         if not (plan.steps or plan.bars or plan.gate):
             return
         held = (plan.held, self.held.take(plan.held, 0)) if len(plan.held) else None
@@ -263,30 +286,27 @@ class Sweep:
 
     def _write(self, place: int, target: Bits) -> None:
         """Write what every row can use at a place: where it is seen, not closed, and has a meaning (5.3, 5.6)."""
-        visible = self._visible(place)
-        if visible is None:
-            np.copyto(target, self.usable)
-        else:
-            np.bitwise_and(self.usable, visible, target)
+        visible = self._visible(place, target)
+        if visible is not None:
+            np.bitwise_and(target, visible, target)
         for row, instead in self.elsewhere.get(place, ()):
-            self._move(target, row, instead, visible)
+            self._move(target, row, instead)
         meaningless = self.meaningless[self.frame.places[place].kind]
         if len(meaningless):
             target[meaningless] = 0
 
-    def _visible(self, place: int) -> Bits | None:
+    def _visible(self, place: int, target: Bits) -> Bits | None:
         """Return the rows that see a place and are not kept out; ``None`` where that is everyone."""
         visible = None if self.closed is None else ~self.closed
         if place and self.seeing is not None:
-            sees = self.usable[self.seeing] | self.nobody
+            sees = target[self.seeing] | self.nobody
             visible = sees if visible is None else visible & sees
         return None if visible is None or (visible == _FULL).all() else visible
 
-    def _move(self, target: Bits, row: int, instead: int, visible: Bits | None) -> None:
+    @staticmethod
+    def _move(target: Bits, row: int, instead: int) -> None:
         """Put what one row can use in the place of another row."""
-        column = (self.usable[:, instead // 64] >> np.uint64(instead % 64)) & np.uint64(1)
-        if visible is not None and not int(visible[instead // 64]) >> (instead % 64) & 1:
-            column[:] = 0
+        column = (target[:, instead // 64] >> np.uint64(instead % 64)) & np.uint64(1)
         bit = np.uint64(row % 64)
         target[:, row // 64] &= ~(np.uint64(1) << bit)
         target[:, row // 64] |= column << bit
