@@ -26,8 +26,9 @@ class Step(NamedTuple):
 
 
 class PlacePlan(NamedTuple):
-    """What one place does: steps, bars, whether it has a gate, whether it is the last on its branch.
+    """What one place does.
 
+    ``gate``: it has one; ``last``: it is the last on its branch; ``sees``: it changes who sees it.
     ``held`` are the capabilities whose planes of what is held the steps change, ``shown`` those whose planes of what
     can be used change; ``again`` are those of them that have to be worked out anew.
     """
@@ -39,6 +40,7 @@ class PlacePlan(NamedTuple):
     again: list[int]
     gate: bool
     last: bool
+    sees: bool
 
 
 class Plan:
@@ -106,6 +108,8 @@ class Plan:
         again = [n for n in dependents if not self.alone[n]]
         shown = [*(n for n in touched if self.alone[n]), *again]
         held = [n for n in touched if not self.alone[n]]
+        seeing = frame.charter.rules.seeing
+        sees = seeing is not None and frame.catalogue.keys.index(seeing) in {*touched, *dependents}
         return PlacePlan(
             tuple(steps),
             bars,
@@ -114,6 +118,7 @@ class Plan:
             again,
             place in frame.gated,
             len(frame.below[place]) == 1,
+            sees,
         )
 
     @staticmethod

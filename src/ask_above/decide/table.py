@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     Bits: TypeAlias = NDArray[np.uint64]
 
 _FULL = np.uint64(0xFFFFFFFFFFFFFFFF)
+_ONE = np.uint64(1)
 
 
 def pack(rows: Iterable[int], words: int) -> Bits:
@@ -42,10 +43,19 @@ def unpack(bits: Bits) -> NDArray[np.bool_]:
 
 
 class Elsewhere(NamedTuple):
-    """At some places a profile is another row, as it holds more ranks there."""
+    """At some places a profile is another row, as it holds more ranks there: which bit is taken from where."""
 
-    row: int
-    instead: int
+    word: int
+    bit: np.uint64
+    to_word: int
+    to_bit: np.uint64
+    rest: np.uint64
+
+
+def elsewhere(row: int, instead: int) -> Elsewhere:
+    """Return how the bit of a row is taken from another row."""
+    to_bit = np.uint64(row % 64)
+    return Elsewhere(instead // 64, np.uint64(instead % 64), row // 64, to_bit, _FULL ^ (_ONE << to_bit))
 
 
 class _Undo(NamedTuple):
@@ -56,6 +66,7 @@ class _Undo(NamedTuple):
     usable: tuple[NDArray[np.intp], Bits] | None
     barred: Bits | None
     closed: Bits | None
+    visible: Bits | None
 
 
 class Sweep:
@@ -104,7 +115,7 @@ class Sweep:
                 self.virtual[len(self.flat)] = (profile, [])
                 self.flat.append((profile, ranks, not self.frame.unbounded.isdisjoint(ranks)))
             self.virtual[known[key]][1].append(place)
-            self.elsewhere.setdefault(place, []).append(Elsewhere(row, known[key]))
+            self.elsewhere.setdefault(place, []).append(elsewhere(row, known[key]))
 
     def _rows_by_holder(self) -> None:
         """Pack, for every rank, group and member with exceptions, the rows they speak for; unbounded ones for none."""
@@ -157,7 +168,7 @@ class Sweep:
             else:
                 self._change(plan, place, depth)
                 np.copyto(target, self.usable)
-            self._write(place, target)
+            self._write(place, plan, target)
             yield place, target
 
     def _start(self) -> None:
@@ -180,6 +191,7 @@ class Sweep:
             kind: np.array(bits(everything & ~mask), dtype=np.intp) for kind, mask in frame.meaning.items()
         }
         self._reckon([n for n, alone in enumerate(plan.alone) if not alone])
+        self.visible = self._visible(self.usable)
 
     def _reckon(self, capabilities: Iterable[int]) -> None:
         """Work out anew what can be used of these: everything it rests on is held and not barred (5.5, 5.6)."""
@@ -201,7 +213,7 @@ class Sweep:
             self.held[undo.held[0]] = undo.held[1]
         if undo.usable:
             self.usable[undo.usable[0]] = undo.usable[1]
-        self.barred, self.closed = undo.barred, undo.closed
+        self.barred, self.closed, self.visible = undo.barred, undo.closed, undo.visible
 
     def _change_last(self, plan: PlacePlan, target: Bits) -> None:
         """Apply what the last place on a branch says to what is written alone, so that nothing has to be put back."""
@@ -228,7 +240,7 @@ class Sweep:
             return
         held = (plan.held, self.held.take(plan.held, 0)) if len(plan.held) else None
         usable = (plan.shown, self.usable.take(plan.shown, 0)) if len(plan.shown) else None
-        self._undo.append(_Undo(depth, held, usable, self.barred, self.closed))
+        self._undo.append(_Undo(depth, held, usable, self.barred, self.closed, self.visible))
         planes, rows, kept, give, take = self.planes, self.rows, self.kept, np.bitwise_or, np.bitwise_and
         for gives, n, holder in plan.steps:
             plane = planes[n]
@@ -242,6 +254,8 @@ class Sweep:
             self._reckon(plan.again)
         if plan.gate:
             self._close(place)
+        if plan.gate or plan.sees:
+            self.visible = self._visible(self.usable)
 
     def _bar(self, bars: Iterable[tuple[int, int]]) -> None:
         """Add to what is barred from here on; what stood before is kept aside whole (5.5)."""
@@ -284,32 +298,37 @@ class Sweep:
                 word, bit = row // 64, np.uint64(1 << (row % 64))
                 shut[word] = (shut[word] & ~bit) if passes(self.frame, profile, place) else (shut[word] | bit)
 
-    def _write(self, place: int, target: Bits) -> None:
-        """Write what every row can use at a place: where it is seen, not closed, and has a meaning (5.3, 5.6)."""
-        visible = self._visible(place, target)
+    def _write(self, place: int, plan: PlacePlan, target: Bits) -> None:
+        """Leave in what a place wrote what is seen, not closed, and has a meaning there (5.3, 5.6)."""
+        if place == 0:  # the site itself rests on nothing but its own gate
+            visible = None if self.closed is None else ~self.closed
+        else:
+            visible = self._visible(target) if plan.last and plan.sees else self.visible
         if visible is not None:
             np.bitwise_and(target, visible, target)
-        for row, instead in self.elsewhere.get(place, ()):
-            self._move(target, row, instead)
+        for each in self.elsewhere.get(place, ()):
+            self._move(target, each)
         meaningless = self.meaningless[self.frame.places[place].kind]
         if len(meaningless):
             target[meaningless] = 0
 
-    def _visible(self, place: int, target: Bits) -> Bits | None:
-        """Return the rows that see a place and are not kept out; ``None`` where that is everyone."""
+    def _visible(self, usable: Bits) -> Bits | None:
+        """Return the rows that see a place below the site and are not kept out; ``None`` where that is everyone."""
         visible = None if self.closed is None else ~self.closed
-        if place and self.seeing is not None:
-            sees = target[self.seeing] | self.nobody
+        if self.seeing is not None:
+            sees = usable[self.seeing] | self.nobody
             visible = sees if visible is None else visible & sees
         return None if visible is None or (visible == _FULL).all() else visible
 
     @staticmethod
-    def _move(target: Bits, row: int, instead: int) -> None:
+    def _move(target: Bits, each: Elsewhere) -> None:
         """Put what one row can use in the place of another row."""
-        column = (target[:, instead // 64] >> np.uint64(instead % 64)) & np.uint64(1)
-        bit = np.uint64(row % 64)
-        target[:, row // 64] &= ~(np.uint64(1) << bit)
-        target[:, row // 64] |= column << bit
+        column = target[:, each.word] >> each.bit
+        column &= _ONE
+        column <<= each.to_bit
+        there = target[:, each.to_word]
+        there &= each.rest
+        there |= column
 
 
 class Crowd(NamedTuple):
