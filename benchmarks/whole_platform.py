@@ -259,16 +259,18 @@ def both(c: Community) -> None:
 
 def growth() -> None:
     """Double one size at a time, and print how the time of compiling and of the table grows with it."""
-    base = Size(ranks=60, capabilities=75, places=400, overrides=2_000, members=8_000, profiles=600)
-
-    def took(size: Size) -> float:
-        c = Community(charter(size), register(size))
-        return seconds(lambda: both(c), 3)
-
-    first = took(base)
+    base = Size(ranks=60, capabilities=75, places=800, overrides=4_000, members=16_000, profiles=1_200)
+    one = Community(charter(base), register(base))
     for field in ("members", "ranks", "places", "overrides", "capabilities"):
-        double = Size(**{**vars(base), field: getattr(base, field) * 2})
-        exponent = math.log2(took(double) / first)
+        size = Size(**{**vars(base), field: getattr(base, field) * 2})
+        double = Community(charter(size), register(size))
+        times: dict[bool, list[float]] = {False: [], True: []}
+        for _ in range(6):
+            for doubled, c in ((False, one), (True, double)):
+                start = time.perf_counter()
+                both(c)
+                times[doubled].append(time.perf_counter() - start)
+        exponent = math.log2(min(times[True]) / min(times[False]))
         report(f"twice the {field}: exponent", f"from {getattr(base, field)}", exponent)
 
 
