@@ -8,6 +8,7 @@ from pathlib import Path
 import pytest
 
 from ask_above import Community, FaultyFilesError
+from standard import Size, charter_text
 
 GOOD = """\
 charter: 1
@@ -249,3 +250,15 @@ def test_a_byte_order_mark_aliases_and_windows_line_ends_are_read() -> None:
     members = "\ufeff" + MEMBERS.replace("\n", "\r\n")
     community = Community.from_texts({"charter.yaml": charter.replace("&w *w", "&w [kit]"), "members.csv": members})
     assert community.grid().loc["post.write", "more"]
+
+
+def test_a_fault_on_the_last_of_five_thousand_lines_is_on_that_line() -> None:
+    text = charter_text(Size(ranks=60, capabilities=120, places=260, overrides=780))
+    whole = text + "expectations:\n- rank-1 may see.nothing\n"
+    lines = whole.count("\n")
+    assert lines > 5_000
+    with pytest.raises(FaultyFilesError) as caught:
+        Community.from_texts({"charter.yaml": whole})
+    (fault,) = caught.value.faults
+    assert (fault.line, fault.column) == (lines, 14)
+    assert fault.source == "- rank-1 may see.nothing"
