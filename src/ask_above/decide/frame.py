@@ -23,9 +23,6 @@ class Word(NamedTuple):
     bar: int = 0
 
 
-SILENT = Word()
-
-
 class Voice(NamedTuple):
     """One entry that speaks for a rank or group at a place; ``of_set`` names the override set that it stands in."""
 
