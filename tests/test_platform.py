@@ -6,6 +6,7 @@ import threading
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from random import Random
+from typing import Any
 
 import pandas as pd
 import pytest
@@ -13,6 +14,7 @@ import pytest
 from ask_above import Assignment, Charter, Community, FaultyFilesError, Place, QuestionError, UnknownNameError
 from ask_above.charter.catalogue import Words
 from ask_above.charter.places import Override
+from ask_above.charter.reading.whole import read_charter
 from generated import NOW, as_csv, generate
 from small import community, held, member, place, rank
 from standard import Size, charter, charter_text, register
@@ -220,3 +222,53 @@ def test_an_export_that_cannot_be_written_says_so_and_leaves_nothing(tmp_path: P
         assert part in done.stderr
         assert "Traceback" not in done.stderr
     assert sorted(path.name for path in tmp_path.iterdir()) == ["demo"]
+
+
+def test_a_change_to_one_of_two_members_alike_leaves_the_other_as_they_were() -> None:
+    """Members alike share what is kept ready; what one is given, or excepted from, must not reach the other."""
+    term = {"since": "2030-01-01", "until": "2030-12-31"}
+    people = [member("ada"), member("bo")]
+    c = community(rank("w", "post.write"), rank("v", "post.pin", "post.write"), members=people,
+                  assignments=[held("ada", "w", **term), held("bo", "w", **term)])  # fmt: skip
+    then = datetime(2030, 6, 1, tzinfo=UTC)
+    assert not c.may("ada", "post.write", when=NOW)
+    assert not c.may("bo", "post.write", when=NOW)
+    given = c.after(register=c.register.assigned(Assignment("ada", "v")))
+    for _ in range(2):  # the first answer is worked out, the second one was kept
+        assert not given.may("bo", "post.pin", when=then)
+        assert given.may("ada", "post.pin", when=then)
+    taken = c.after(register=c.register.unassigned(c.register.of("ada")[0]))
+    for _ in range(2):  # the first answer is worked out, the second one was kept
+        assert taken.may("bo", "post.write", when=then)
+    yard = c.charter.places["yard"]._replace(exceptions=(Override("ada", allow=Words(("member.ban",))),))
+    excepted = c.after(charter=c.charter._replace(places={**c.charter.places, "yard": yard}))
+    for _ in range(2):  # the first answer is worked out, the second one was kept
+        assert not excepted.may("bo", "member.ban", at="yard", when=datetime(2031, 6, 1, tzinfo=UTC))
+        assert excepted.may("ada", "member.ban", at="yard", when=datetime(2031, 6, 1, tzinfo=UTC))
+
+
+def test_an_author_may_be_named_or_given_however_often_one_asks() -> None:
+    c = community(rank("w", "post.edit.own"), members=[member("ada"), member("bo")], assignments=[held("ada", "w")])
+    for _ in range(2):
+        for author in ("ada", c.member("ada")):
+            assert c.may("ada", "post.edit", author=author)
+        for author in ("bo", c.member("bo")):
+            assert not c.may("ada", "post.edit", author=author)
+
+
+def test_a_file_that_changes_while_it_is_read_is_not_kept_under_its_new_contents(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
+    folder = large(tmp_path / "river")
+    charter_file, read = folder / "charter.yaml", read_charter
+
+    def read_and_meanwhile_somebody_saves(*args: Any) -> Any:
+        result = read(*args)
+        charter_file.write_text(charter_file.read_text("utf-8").replace("key: standard", "key: saved"), "utf-8")
+        return result
+
+    monkeypatch.setattr("ask_above.files.folder.read_charter", read_and_meanwhile_somebody_saves)
+    assert Community.open(folder, keep=True).charter.key == "standard"
+    monkeypatch.setattr("ask_above.files.folder.read_charter", read)
+    assert Community.open(folder, keep=True).charter.key == "saved"

@@ -169,13 +169,12 @@ class Community:
                 self._moment(when)
             names = self._usable[at][cell]
             pair = self._pairs.get(capability)
-            if pair is not None:
-                capability = pair[0] if author == who else pair[1]
+            full = capability if pair is None else pair[0] if author == who else pair[1]
             if author is None or author in self._members:
-                if capability in names:
-                    return Answer(True, self._decider.account_of, (who, capability, at, now))
-                if capability in self._known:
-                    return Answer(False, self._decider.account_of, (who, capability, at, now))
+                if full in names:
+                    return Answer(True, self._decider.account_of, (who, full, at, now))
+                if full in self._known:
+                    return Answer(False, self._decider.account_of, (who, full, at, now))
         except (KeyError, TypeError, AttributeError):
             pass
         return self._may_at_first(who, capability, at, author, self._moment(when))

@@ -138,12 +138,10 @@ def who_table(decider: Decider, found: list[Asked], place: int, capability: str,
     return pd.DataFrame(rows, columns=columns, dtype=object)
 
 
-def ranks_held(frame: Frame, asked: Asked, place: int, *, automatic: bool = False) -> list[str]:
-    """Return the keys of the ranks that someone holds at a place, highest first."""
-    chain = frame.chains[place]
-    found = {each.rank for each in asked.holdings if each.how == "automatic" or each.place in chain}
-    ranks = [frame.ranks[position] for position in sorted(found)]
-    given = [rank.key for rank in ranks if automatic or not rank.automatic]
+def ranks_held(frame: Frame, asked: Asked, place: int) -> list[str]:
+    """Return the keys of the ranks that count for someone at a place, highest first; automatic ones for want of others."""
+    ranks = [frame.ranks[position] for position in ranks_at(frame, asked.profile, place)] if asked.profile else []
+    given = [rank.key for rank in ranks if not rank.automatic]
     return [*(["owner"] if asked.owner else []), *given] or [rank.key for rank in ranks]
 
 

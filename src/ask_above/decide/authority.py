@@ -15,7 +15,7 @@ from ask_above.decide.explain import Explainer
 from ask_above.decide.frame import Frame
 from ask_above.decide.gains import Gain, as_active, beyond, gains
 from ask_above.decide.profile import Asked, Holding, People, ask_anybody
-from ask_above.decide.walk import Reckoner, ranks_at, standing
+from ask_above.decide.walk import Reckoner, lists_that_count, standing
 from ask_above.decide.words import HELD_BY, in_file, in_place
 
 ABOVE_ALL = -1
@@ -34,8 +34,7 @@ class Case:
 
     def moderate(self, target: Asked, using: tuple[str, ...]) -> list[Step]:
         """Collect why the actor may or may not moderate ``target`` with one of these capabilities (rule 6.7)."""
-        oneself = target.key is not None and target.form == self.actor.form == "member" and target.key == self.actor.key
-        if oneself:
+        if self._is_actor(target):
             self._no("6.7", "on-oneself")
         if self._owner_decides(target):
             return self.steps
@@ -251,13 +250,10 @@ class Case:
     def _listed(self, rule: ActRule, acted_on: str | None, capabilities: tuple[str, ...]) -> None:
         """Note where no rank of the actor that carries a capability used admits the rank acted on (rule 6.4)."""
         place = 0 if rule.act == "manage" else self.place
-        held = ranks_at(self.frame, self.actor.profile, place) if self.actor.profile else []
-        ranks = [self.frame.ranks[position] for position in held]
-        if not any(rule.act in rank.lists for rank in ranks):
-            return
+        profile = self.actor.profile
         refused: dict[str, Rank] = {}
         for capability in capabilities:
-            asked = self._asked_for_lists(rule.act, ranks, capability)
+            asked = lists_that_count(self.frame, profile, place, rule.act, capability) if profile else []
             if not asked or any(self._admits(rule.act, rank, acted_on) for rank in asked):
                 return
             refused |= {rank.key: rank for rank in asked}
@@ -266,12 +262,6 @@ class Case:
             where = next(rank.lists[rule.act].where for rank in refused.values() if rule.act in rank.lists)
             titles = listed((rank.title for rank in refused.values()), "or")
             self._no("6.4", "not-on-list", ranks=titles, what=what, file=in_file(where))
-
-    def _asked_for_lists(self, act: str, ranks: list[Rank], capability: str) -> list[Rank]:
-        """Return the actor's ranks whose lists count: those that carry the capability, else those that have a list."""
-        bit = self.frame.catalogue.bit[capability]
-        carrying = [rank for rank in ranks if rank.unbounded or self.frame.carried[rank.position] & bit]
-        return carrying or [rank for rank in ranks if act in rank.lists]
 
     @staticmethod
     def _admits(act: str, rank: Rank, acted_on: str | None) -> bool:

@@ -14,7 +14,7 @@ from ask_above.decide.explain import Explainer
 from ask_above.decide.frame import Frame
 from ask_above.decide.profile import Asked, People, ask_rank, ask_visitor
 from ask_above.decide.ready import Ready
-from ask_above.decide.walk import Reckoner, ranks_at, standing
+from ask_above.decide.walk import Reckoner, lists_that_count, standing
 from ask_above.decide.words import in_place
 from ask_above.people.register import Register
 
@@ -120,11 +120,8 @@ class Decider:
         return (f"{said} {where}{self._list_note(asked, capability, place)}.",)
 
     def _list_note(self, asked: Asked, capability: str, place: int) -> str:
-        ranks = ranks_at(self.frame, asked.profile, place) if asked.profile else []
-        held = [self.frame.ranks[rank] for rank in ranks]
-        bit = self.frame.catalogue.bit[capability]
-        carrying = [rank for rank in held if rank.unbounded or self.frame.carried[rank.position] & bit]
-        asked_for = carrying or [rank for rank in held if "moderate" in rank.lists]
+        profile, act = asked.profile, "moderate"
+        asked_for = lists_that_count(self.frame, profile, place, act, capability) if profile else []
         if not asked_for or any("moderate" not in rank.lists for rank in asked_for):
             return ""
         lists = [rank.lists["moderate"] for rank in asked_for]

@@ -144,7 +144,8 @@ class People:
             since, until = known.since, known.until
             if (since is None or since <= at) and (until is None or at < until):
                 return known
-        known = self._known[key] = ask_member(self.frame, self.register, self.register.members[key], at)
+        member, given = self.register.members[key], self.register.of(key)
+        known = self._known[key] = ask_member(self.frame, member, given, at, excepted=key in self.frame.exceptional)
         return known
 
     def all(self, at: Instant) -> Iterable[Asked]:
@@ -152,11 +153,13 @@ class People:
         return (self.ask(key, at) for key in self.register.members)
 
 
-def ask_member(frame: Frame, register: Register, member: Member, at: Instant) -> Asked:
-    """Return a member as they stand at an instant (rules 4.1 to 4.6)."""
+def ask_member(frame: Frame, member: Member, assignments: list[Assignment], at: Instant, *, excepted: bool) -> Asked:
+    """Return a member with these assignments as they stand at an instant (rules 4.1 to 4.6).
+
+    ``excepted`` tells whether any place has an exception for them.
+    """
     charter = frame.charter
     groups = reached_groups(charter, member)
-    assignments = register.of(member.key)
     given = [
         Holding(frame.rank_at[each.rank], frame.place_at[each.place], "assigned", each)
         for each in assignments
@@ -169,7 +172,7 @@ def ask_member(frame: Frame, register: Register, member: Member, at: Instant) ->
         waiting = (*waiting, Holding(frame.entry, 0, "entry"))
     pending = member.status == "pending"
     holdings = waiting if pending else (*automatic, *given) if member.status == "active" else ()
-    exceptions = member.key if member.key in frame.exceptional else None
+    exceptions = member.key if excepted else None
     counts = pending or member.status == "active"
     since, until = _unchanged(assignments, at)
     return Asked(

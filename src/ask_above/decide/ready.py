@@ -8,7 +8,7 @@ each piece is whole before it is reachable: any number of threads may ask at onc
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from copy import copy
 from typing import TypeAlias
 
@@ -16,7 +16,7 @@ from ask_above.charter.moments import Instant
 from ask_above.decide.frame import Frame
 from ask_above.decide.profile import Asked, Profile, ask_member
 from ask_above.decide.walk import Reckoner
-from ask_above.people.register import Member, Register
+from ask_above.people.register import Assignment, Member, Register
 
 Names: TypeAlias = frozenset[str]
 
@@ -37,14 +37,19 @@ class Fold:
     """Members that are equal in all that an answer depends on.
 
     ``edges`` are the instants at which something changes, in order; ``cells`` has one more than there are edges.
-    ``only`` is the one cell where nothing ever changes. ``member`` stands for them all; a rank or visitor has none.
+    ``only`` is the one cell where nothing ever changes. ``member`` stands for them all, with the assignments and
+    exceptions that they had when the fold was made; a rank or visitor has none.
     """
 
-    __slots__ = ("cells", "edges", "member", "only")
+    __slots__ = ("cells", "edges", "excepted", "given", "member", "only")
 
-    def __init__(self, member: Member | None, edges: tuple[Instant, ...] = ()) -> None:
-        self.member, self.edges = member, edges
-        self.cells: list[Cell | None] = [None] * (len(edges) + 1)
+    def __init__(
+        self, member: Member | None = None, given: Sequence[Assignment] = (), *, excepted: bool = False
+    ) -> None:
+        edges = {edge for each in given for edge in (each.period.start, each.period.end) if edge is not None}
+        self.member, self.given, self.excepted = member, list(given), excepted
+        self.edges: tuple[Instant, ...] = tuple(sorted(edges))
+        self.cells: list[Cell | None] = [None] * (len(self.edges) + 1)
         self.only: Cell | None = None
 
 
@@ -101,7 +106,7 @@ class Ready:
 
     def keep(self, who: str, asked: Asked) -> Cell:
         """Keep a rank or visitor ready under the name they are asked by."""
-        fold = Fold(None)
+        fold = Fold()
         fold.only = fold.cells[0] = self._cell(asked)
         return self.folds.setdefault(who, fold).only or fold.only
 
@@ -111,15 +116,15 @@ class Ready:
 
     def _find(self, member: Member) -> Fold:
         given = self.register.of(member.key)
-        own = member.key if member.key in self.frame.exceptional or member.key == self.frame.charter.owner else None
+        excepted = member.key in self.frame.exceptional
+        own = member.key if excepted or member.key == self.frame.charter.owner else None
         held = tuple((each.rank, each.place, each.period.start, each.period.end) for each in given)
-        alike = (member.status, member.kind, member.groups, own, held)
+        alike = (member.status, member.kind, member.groups, own, excepted, held)
         known = self._alike.get(alike)
         if known is None:
-            edges = {edge for each in given for edge in (each.period.start, each.period.end) if edge is not None}
-            known = Fold(member, tuple(sorted(edges)))
-            if not edges:
-                known.only = known.cells[0] = self._member_cell(member, _LONG_AGO)
+            known = Fold(member, given, excepted=excepted)
+            if not known.edges:
+                known.only = self.at(known, _LONG_AGO)
             known = self._alike.setdefault(alike, known)
         return known
 
@@ -128,12 +133,12 @@ class Ready:
         n = bisect_right(fold.edges, when)
         known = fold.cells[n]
         if known is None:
+            if fold.member is None:
+                return self._nobody
             since = fold.edges[n - 1] if n else _LONG_AGO
-            known = fold.cells[n] = self._member_cell(fold.member, since) if fold.member else self._nobody
+            asked = ask_member(self.frame, fold.member, fold.given, since, excepted=fold.excepted)
+            known = fold.cells[n] = self._cell(asked)
         return known
-
-    def _member_cell(self, member: Member, when: Instant) -> Cell:
-        return self._cell(ask_member(self.frame, self.register, member, when))
 
     def _cell(self, asked: Asked) -> Cell:
         """Return the cell of someone; equal profiles share one."""

@@ -8,6 +8,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
+from ask_above.charter.ladder import Rank
 from ask_above.charter.places import GateTerm
 from ask_above.decide.frame import Frame, Word, first_says
 from ask_above.decide.profile import Profile
@@ -141,6 +142,14 @@ def usable(frame: Frame, mask: int, place: int) -> int:
         if rests & mask == rests:
             result |= frame.catalogue.bit[key]
     return result
+
+
+def lists_that_count(frame: Frame, profile: Profile, place: int, act: str, capability: str) -> list[Rank]:
+    """Return the ranks whose lists for an act count: those that carry the capability, else those with a list (6.4)."""
+    ranks = [frame.ranks[position] for position in ranks_at(frame, profile, place)]
+    bit = frame.catalogue.bit[capability]
+    carrying = [rank for rank in ranks if rank.unbounded or frame.carried[rank.position] & bit]
+    return carrying or [rank for rank in ranks if act in rank.lists]
 
 
 class Reckoner:

@@ -11,11 +11,11 @@ from ask_above.charter.reading.document import Document
 from ask_above.charter.reading.whole import add_on_files, read_charter
 from ask_above.errors import Fault, FaultyFilesError
 from ask_above.files.csv_rows import read_rows
+from ask_above.files.opening import CHARTER
 from ask_above.files.yaml_text import read_yaml
 from ask_above.people.reading import ASSIGNMENT_COLUMNS, MEMBER_COLUMNS, Rows, read_register
 from ask_above.people.register import Register
 
-CHARTER = "charter.yaml"
 MEMBERS = "members.csv"
 ASSIGNMENTS = "assignments.csv"
 
@@ -30,22 +30,20 @@ class Files(NamedTuple):
     register: Register
 
 
-def read_folder(folder: Path, name: str = CHARTER) -> Files:
-    """Read a community's folder; ``name`` is its charter's.
+def read_folder(folder: Path, name: str = CHARTER, read: dict[str, bytes | None] | None = None) -> Files:
+    """Read a community's folder; ``name`` is its charter's. What every file held is put into ``read``.
 
     Raises :class:`FaultyFilesError` where anything is wrong.
     """
 
     def fetch(wanted: str) -> bytes | None:
         file = folder / wanted
-        return file.read_bytes() if file.exists() else None
+        raw = file.read_bytes() if file.exists() else None
+        if read is not None:
+            read[wanted] = raw
+        return raw
 
     return read_files(fetch, name)
-
-
-def names_of(charter: Charter, name: str = CHARTER) -> list[str]:
-    """Return the names of all files that a community is read from."""
-    return [name, *charter.add_ons, MEMBERS, ASSIGNMENTS]
 
 
 def read_texts(texts: Mapping[str, str]) -> Files:

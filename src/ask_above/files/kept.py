@@ -59,14 +59,12 @@ def _note_of(folder: Path) -> Path:
     return cache_folder() / f"{hashlib.blake2b(str(folder.resolve()).encode(), digest_size=12).hexdigest()}.json"
 
 
-def digest(folder: Path, names: list[str]) -> str:
-    """Return the digest of these files, of this program and of this Python."""
+def digest(contents: Mapping[str, bytes | None]) -> str:
+    """Return the digest of files' contents, of this program and this Python; ``None`` is a file that is not there."""
     total = hashlib.blake2b(f"{__version__} {sys.version}".encode(), digest_size=16)
-    for name in names:
-        file = folder / name
-        raw = file.read_bytes() if file.exists() else b""
-        total.update(f"\0{name}\0{file.exists()}\0{len(raw)}\0".encode())
-        total.update(raw)
+    for name, raw in sorted(contents.items()):
+        total.update(f"\0{name}\0{raw is not None}\0{len(raw or b'')}\0".encode())
+        total.update(raw or b"")
     return total.hexdigest()
 
 
@@ -77,7 +75,9 @@ def load(folder: Path, reread: Reread) -> tuple[Charter, Register] | None:
     """
     try:
         note = json.loads(_note_of(folder).read_bytes())
-        entry = cache_folder() / digest(folder, note["files"])
+        files = {name: folder / name for name in note["files"]}
+        now = {name: file.read_bytes() if file.exists() else None for name, file in files.items()}
+        entry = cache_folder() / digest(now)
         if entry.name != note["entry"] or not _is_ours(entry):
             return None
         charter, size, pieces, source = _unpickle(entry / "charter")
@@ -100,18 +100,21 @@ def _unpickle(file: Path) -> Any:
             gc.enable()
 
 
-def keep(folder: Path, names: list[str], charter: Charter, register: Register) -> None:
-    """Keep what was read for the next run; where that cannot be done, nothing is."""
+def keep(folder: Path, contents: Mapping[str, bytes | None], charter: Charter, register: Register) -> None:
+    """Keep what was made of these contents for the next run; where that cannot be done, nothing is.
+
+    The contents are those that were read, not those of now: somebody may have saved a file meanwhile.
+    """
     try:
         base = cache_folder()
         base.mkdir(parents=True, exist_ok=True, mode=0o700)
-        entry = base / digest(folder, names)
+        entry = base / digest(contents)
         if not entry.exists():
             _write_entry(base, entry, charter, register)
         note = _note_of(folder)
         before = json.loads(note.read_bytes())["entry"] if note.exists() else None
         part = note.with_suffix(f".{os.getpid()}")
-        part.write_text(json.dumps({"files": names, "entry": entry.name}), "utf-8")
+        part.write_text(json.dumps({"files": sorted(contents), "entry": entry.name}), "utf-8")
         part.replace(note)
         if before and before != entry.name:
             shutil.rmtree(base / before, ignore_errors=True)

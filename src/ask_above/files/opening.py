@@ -19,10 +19,12 @@ def open_folder(path: str | Path, *, keep: bool = False) -> tuple[Charter, Regis
     """
     folder, name = _located(Path(path))
 
+    contents: dict[str, bytes | None] = {}
+
     def read() -> tuple[Charter, Register]:
         from ask_above.files.folder import read_folder
 
-        return read_folder(folder, name)
+        return read_folder(folder, name, contents)
 
     if not keep or name != CHARTER:
         return read()
@@ -35,9 +37,7 @@ def open_folder(path: str | Path, *, keep: bool = False) -> tuple[Charter, Regis
             return known
     charter, register = read()
     if large:
-        from ask_above.files.folder import names_of
-
-        kept.keep(folder, names_of(charter, name), charter, register)
+        kept.keep(folder, contents, charter, register)
     return charter, register
 
 
