@@ -139,7 +139,7 @@ def who_table(decider: Decider, found: list[Asked], place: int, capability: str,
 
 
 def ranks_held(frame: Frame, asked: Asked, place: int) -> list[str]:
-    """Return the keys of the ranks that count for someone at a place, highest first; automatic ones for want of others."""
+    """Return the keys of the ranks that count for someone at a place, highest first; automatic ones for want of any."""
     ranks = [frame.ranks[position] for position in ranks_at(frame, asked.profile, place)] if asked.profile else []
     given = [rank.key for rank in ranks if not rank.automatic]
     return [*(["owner"] if asked.owner else []), *given] or [rank.key for rank in ranks]

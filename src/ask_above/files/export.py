@@ -133,7 +133,21 @@ class DatabaseTarget:
         try:
             self._engine = sa.create_engine(url)
         except (sa.exc.ArgumentError, sa.exc.NoSuchModuleError, ImportError) as error:
-            raise QuestionError(f"'{url}' is no URL of a database that can be reached here: {error}") from None
+            # the URL may hold a password, so it is not repeated
+            raise QuestionError(f"That is no URL of a database that can be reached here: {error}") from None
+        if self._engine.dialect.name == "sqlite":
+            self._begin_by_hand()
+
+    def _begin_by_hand(self) -> None:
+        """Let SQLite drop and create tables within the transaction; its driver begins one for rows alone."""
+
+        @self._sa.event.listens_for(self._engine, "connect")
+        def _(connection: Any, _record: Any) -> None:
+            connection.isolation_level = None
+
+        @self._sa.event.listens_for(self._engine, "begin")
+        def _(connection: Any) -> None:
+            connection.exec_driver_sql("BEGIN")
 
     def __enter__(self) -> Self:
         with self._told():
@@ -144,7 +158,7 @@ class DatabaseTarget:
     def table(self, name: str, columns: Columns) -> Writer:
         """Drop the table that is there, and begin it anew."""
         sa = self._sa
-        kinds = {str: sa.String(200), int: sa.Integer()}
+        kinds = {str: sa.Text(), int: sa.Integer()}
         made = sa.Table(
             f"ask_above_{name}", sa.MetaData(), *(sa.Column(key, kinds[kind]) for key, kind in columns.items())
         )
