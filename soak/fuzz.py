@@ -6,6 +6,7 @@ python soak/fuzz.py [INPUTS] [SEED]
 from __future__ import annotations
 
 import sys
+import tempfile
 import time
 from pathlib import Path
 from random import Random
@@ -28,8 +29,9 @@ def main() -> None:
             print(f"seed {seed}, input {n}: these files end in something other than an answer or a message")
             for name, raw in files.items():
                 if raw != SEEDS[name]:
-                    Path(f"fuzz-{name}").write_bytes(raw)
-                    print(f"  fuzz-{name} holds the one that was changed")
+                    kept = Path(tempfile.gettempdir()) / f"fuzz-{name}"
+                    kept.write_bytes(raw)
+                    print(f"  {kept} holds the one that was changed")
             raise
         if sys.stderr.isatty() and n % 100 == 0:
             print(f"\r{n}/{inputs}", end="", file=sys.stderr)

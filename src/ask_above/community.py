@@ -2,37 +2,30 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
-from datetime import UTC, date, datetime
+from collections.abc import Iterator, Mapping
+from datetime import UTC
 from pathlib import Path
 from time import time_ns
-from typing import TYPE_CHECKING, TypeAlias
+from typing import TYPE_CHECKING
 
 from ask_above.charter.charter import Charter
 from ask_above.charter.ladder import Rank
-from ask_above.charter.moments import Instant, instant, start_of
-from ask_above.charter.names import SITE, nearest
-from ask_above.charter.places import Place
+from ask_above.charter.moments import Instant
+from ask_above.charter.names import SITE
 from ask_above.decide.answer import Answer
-from ask_above.decide.may import VISITOR, Decider
-from ask_above.decide.profile import Asked
-from ask_above.errors import MomentError, QuestionError, UnknownNameError
+from ask_above.decide.may import Decider
 from ask_above.files.opening import open_folder
 from ask_above.people.register import Member, Register
+from ask_above.questions import Questions, When, Who
 
 if TYPE_CHECKING:
     import pandas as pd
 
-    from ask_above.ask.expect import Unmet
     from ask_above.ask.many import LookUps
-    from ask_above.decide.looks import Looks, PerkHeld
     from ask_above.decide.table import Table
 
-Who: TypeAlias = str | Rank | Member
-When: TypeAlias = datetime | date | None
 
-
-class Community:
+class Community(Questions):
     """A charter and a register, ready for questions.
 
     Wherever a member is asked for, ``"petra"``, a :class:`Member`, ``"rank:warden"``, a :class:`Rank` or
@@ -95,48 +88,6 @@ class Community:
         other._use(self._decider.after(charter or self.charter, register or self.register))
         return other
 
-    # -- what it is made of
-
-    @property
-    def charter(self) -> Charter:
-        """The charter."""
-        return self._decider.frame.charter
-
-    @property
-    def register(self) -> Register:
-        """The members and their assignments."""
-        return self._decider.people.register
-
-    @property
-    def decider(self) -> Decider:
-        """What answers the questions; for code that asks many."""
-        return self._decider
-
-    def rank(self, key: str) -> Rank:
-        """Return the rank with this key; raises :class:`UnknownNameError`."""
-        known = self.charter.ranks.get(key)
-        if known is None:
-            hint = f"'{key}' is a group." if key in self.charter.groups else ""
-            raise UnknownNameError("rank", key, nearest(key, self.charter.ranks), hint)
-        return known
-
-    def place(self, key: str) -> Place:
-        """Return the place with this key; raises :class:`UnknownNameError`."""
-        known = self.charter.places.get(key)
-        if known is None:
-            raise UnknownNameError("place", key, nearest(key, self.charter.places))
-        return known
-
-    def member(self, key: str) -> Member:
-        """Return the member with this key; raises :class:`UnknownNameError`."""
-        known = self.register.members.get(key)
-        if known is None:
-            hint = "" if self.register.members else "There is no members.csv; ranks and visitors can be asked about."
-            if key in self.charter.ranks:
-                hint = f"To ask for the rank, say rank:{key}."
-            raise UnknownNameError("member", key, nearest(key, self.register.members), hint)
-        return known
-
     # -- questions about capabilities (rule 5)
 
     def may(
@@ -190,45 +141,6 @@ class Community:
         elif isinstance(who, str):
             ready.names(ready.keep(who, asked), at)
         return self._decider.may(asked, self._capability(capability, asked, by), place)
-
-    def who(self, capability: str, *, at: str = SITE, when: When = None, through: bool = False) -> pd.DataFrame:
-        """Return the members who may use a capability at a place, in the register's order.
-
-        Columns of text: ``member`` (key), ``name``, ``kind``, ``ranks`` (keys, highest first; ``owner`` in front for
-        the owner); with ``through`` also what gives it to them, each thing that would have to go. A bare name stands
-        for all.
-
-        >>> found = Community.demo().who("photo.upload", at="photo-wall", through=True)
-        >>> found.set_index("member").loc["dara", "through"]
-        'Volunteer carries photo.upload (charter.yaml line ...)'
-        """
-        from ask_above.ask import tables
-
-        place, name = self._place(at), self._capability(capability, None, None)
-        found = tables.who(self._decider, name, place, self._moment(when))
-        return tables.who_table(self._decider, found, place, name, through=through)
-
-    def where(self, who: Who, capability: str, *, author: str | Member | None = None, when: When = None) -> list[str]:
-        """Return the keys of all places where someone may use a capability, in the charter's order.
-
-        >>> Community.demo().where("petra", "reading.certify")
-        ['upper-gauges', 'lower-gauges']
-        """
-        from ask_above.ask.through import where
-
-        asked = self._asked(who, self._moment(when))
-        by = None if author is None else self.member(author if isinstance(author, str) else author.key).key
-        return where(self._decider, asked, self._capability(capability, asked, by))
-
-    def grid(self, *, at: str | None = None) -> pd.DataFrame:
-        """Return capabilities by ranks: what each rank carries, or with a place what can be used there.
-
-        Booleans; the index holds the capabilities' keys, the columns the ranks' keys, both in the charter's order. An
-        unbounded rank carries all. A rank is asked about as rule 4.9 says.
-        """
-        from ask_above.ask import tables
-
-        return tables.grid(self._decider, None if at is None else self._place(at))
 
     def may_many(self, frame: pd.DataFrame) -> pd.Series[bool]:
         """Answer many questions at once: one boolean for each row, in the frame's index.
@@ -298,13 +210,7 @@ class Community:
         """
         place, now = self._place(at), self._moment(when)
         person, other = self._asked(actor, now), self._asked(target, now)
-        if using is not None:
-            using = self._capability(using, None, None)
-            known = self.charter.rules.act("moderate").using
-            if using not in known:
-                said = f"It takes one of {', '.join(known)}." if known else "Moderating is the owner's alone."
-                raise QuestionError(f"'{using}' is none of the capabilities that moderating takes here. {said}")
-        return self._decider.moderate(person, other, place, now, using)
+        return self._decider.moderate(person, other, place, now, self._using(using))
 
     def may_assign(
         self,
@@ -340,84 +246,3 @@ class Community:
         """Answer whether ``actor`` may call on all who hold ``rank`` (rule 6.11)."""
         place, now = self._place(at), self._moment(when)
         return self._decider.call(self._asked(actor, now), self._rank(rank), place, now)
-
-    def powers(self, act: str, *, at: str = SITE, when: When = None) -> pd.DataFrame:
-        """Return acting ranks by ranks acted on for moderate, assign or manage (rule 6.13).
-
-        Booleans; index and columns hold the ranks' keys, in the charter's order.
-
-        >>> bool(Community.demo().powers("moderate").loc["warden", "member"])
-        True
-        """
-        from ask_above.ask import tables
-
-        return tables.powers(self._decider, act, self._place(at), self._moment(when))
-
-    # -- the rest
-
-    def unmet(self, *, when: When = None) -> Sequence[Unmet]:
-        """Return the charter's expectations that do not hold (rule 8), each with its explained answer."""
-        from ask_above.ask import expect
-
-        return expect.unmet(self._decider, self._moment(when))
-
-    def looks(self, who: Who, *, when: When = None) -> Looks:
-        """Return colour, badge, prefix and heading of someone, each with the rank it comes from (rules 7.1 and 7.2)."""
-        from ask_above.decide.looks import looks
-
-        return looks(self._decider.frame, self._asked(who, self._moment(when)))
-
-    def perks(self, who: Who, *, when: When = None) -> dict[str, PerkHeld]:
-        """Return every perk's value for someone, with the ranks it comes from (rule 7.3)."""
-        from ask_above.decide.looks import perks
-
-        return perks(self._decider.frame, self._asked(who, self._moment(when)))
-
-    # -- names and moments
-
-    def _asked(self, who: Who, now: Instant) -> Asked:
-        if isinstance(who, Rank):
-            who = f"rank:{who.key}"
-        elif isinstance(who, Member):
-            who = who.key
-        elif not isinstance(who, str):
-            raise QuestionError(f"{who!r} is neither a member, a rank nor VISITOR.")
-        if who.startswith("rank:"):
-            self.rank(who[5:])
-        elif who != VISITOR:
-            self.member(who)
-        return self._decider.asked(who, now)
-
-    def _asked_member(self, who: str | Member, now: Instant) -> Asked:
-        key = who if isinstance(who, str) else who.key
-        if key not in self.register.members:
-            self.member(key)
-        return self._decider.people.ask(key, now)
-
-    def _rank(self, rank: str | Rank) -> Rank:
-        key = rank if isinstance(rank, str) else rank.key
-        return self.rank(key.removeprefix("rank:"))
-
-    def _place(self, key: str) -> int:
-        number = self._decider.frame.place_at.get(key)
-        return self._decider.frame.place_at[self.place(key).key] if number is None else number
-
-    def _capability(self, name: str, asked: Asked | None, author: str | None) -> str:
-        catalogue = self.charter.catalogue
-        if name in catalogue.bit:
-            return name
-        if name in catalogue.pairs:
-            own, everybody = catalogue.pairs[name]
-            oneself = author is not None and asked is not None and asked.form == "member" and asked.key == author
-            return own if oneself else everybody
-        hint = f"'{name}' is a bundle." if name in catalogue.bundles else ""
-        raise UnknownNameError("capability", name, nearest(name, [*catalogue.keys, *catalogue.pairs]), hint)
-
-    def _moment(self, when: When) -> Instant:
-        if when is None:
-            return instant(datetime.now(UTC))
-        if isinstance(when, datetime):
-            return instant(when)
-        if isinstance(when, date):
-            return start_of(when, self.charter.zone)
-        raise MomentError(f"{when!r} is no moment; give a datetime with a time zone, or a date.")

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import NamedTuple
 
+from ask_above.ask.acts import Act
 from ask_above.charter.expectations import Expectation
 from ask_above.charter.moments import Instant, as_instant, parse
 from ask_above.decide.answer import Answer
@@ -76,25 +77,14 @@ def _subjects(decider: Decider, expectation: Expectation, at: Instant) -> Iterat
 
 def _put(decider: Decider, expectation: Expectation, asked: Asked, at: Instant) -> Answer:
     """Put the expectation's question about one of those it speaks of."""
-    frame, ask = decider.frame, decider.people.ask
-    place = frame.place_at[expectation.place]
     if expectation.act is None:
         capability = full_name(decider, expectation.capability or "", asked, expectation.author)
-        return decider.may(asked, capability, place)
-    rank = frame.charter.ranks.get(expectation.target or "")
-    target = ask(expectation.member, at) if expectation.member else None
-    if rank is None or (expectation.act == "moderate" and target is None):
-        target = target or ask_rank(frame, frame.rank_at[expectation.target or ""])
-    if expectation.act == "moderate" and target is not None:
-        using = full_name(decider, expectation.capability, asked, None) if expectation.capability else None
-        return decider.moderate(asked, target, place, at, using)
-    if rank is None:
-        raise AssertionError(expectation)  # reading saw to it that every other act names a rank
-    if expectation.act == "assign":
-        return decider.assign(asked, rank, target, place, at)
-    if expectation.act == "unassign" and target is not None:
-        return decider.unassign(asked, rank, target, place, at)
-    return decider.manage(asked, rank, at) if expectation.act == "manage" else decider.call(asked, rank, place, at)
+        return decider.may(asked, capability, decider.frame.place_at[expectation.place])
+    using = full_name(decider, expectation.capability, asked, None) if expectation.capability else None
+    rank, target = expectation.target, expectation.member
+    if expectation.act == "moderate" and target is None:
+        rank, target = None, f"rank:{rank}"
+    return Act(expectation.act, rank, target, expectation.place, using).put(decider, asked, at)
 
 
 def full_name(decider: Decider, capability: str, asked: Asked, author: str | None) -> str:

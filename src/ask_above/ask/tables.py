@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from typing import TYPE_CHECKING, NamedTuple
 
 from ask_above.charter.moments import Instant
 from ask_above.charter.rules import ACTS
-from ask_above.decide.answer import Step
+from ask_above.decide.answer import Answer, Step
 from ask_above.decide.frame import Frame
 from ask_above.decide.may import Decider
 from ask_above.decide.profile import Asked, ask_rank
@@ -98,6 +98,20 @@ def _power(decider: Decider, act: str, actor: Asked, target: Asked, place: int, 
     return case.assign(rank, None) if act == "assign" else case.manage(rank)
 
 
+def allowed_powers(decider: Decider, act: str, place: int, at: Instant) -> Iterator[tuple[str, str]]:
+    """Yield the pairs of ranks, acting and acted on, between which an act is possible."""
+    check_act(act)
+    frame = decider.frame
+    using = frame.catalogue.mask(frame.charter.rules.act(act).using)
+    asked = [ask_rank(frame, rank.position) for rank in frame.ranks]
+    for actor in asked:
+        if not actor.acts or not decider.usable(actor, 0 if act == "manage" else place) & using:
+            continue  # whoever lacks what the act takes can do it to nobody
+        for target in asked:
+            if not any(step.holds is False for step in _power(decider, act, actor, target, place, at)):
+                yield actor.key or "", target.key or ""
+
+
 def powers(decider: Decider, act: str, place: int, at: Instant) -> pd.DataFrame:
     """Return acting ranks by ranks acted on as booleans."""
     import pandas as pd
@@ -117,22 +131,29 @@ def who(decider: Decider, capability: str, place: int, at: Instant) -> list[Aske
     return [asked for asked in decider.people.all(at) if decider.usable(asked, place) & bit]
 
 
-def who_table(decider: Decider, found: list[Asked], place: int, capability: str, *, through: bool) -> pd.DataFrame:
+def who_table(
+    decider: Decider,
+    found: Mapping[Asked, Answer | None],
+    place: int,
+    *,
+    through: bool,
+    capability: str | None = None,
+) -> pd.DataFrame:
     """Return those found as a table: member, name, kind, the ranks that count at the place, and where it comes from."""
     import pandas as pd
 
     from ask_above.ask.through import through as sources
 
     rows = []
-    for asked in found:
+    for asked, answer in found.items():
         row = {
             "member": asked.key,
             "name": asked.label,
             "kind": asked.member.kind if asked.member else "",
             "ranks": ", ".join(ranks_held(decider.frame, asked, place)),
         }
-        if through:
-            row["through"] = "; ".join(sources(decider.may(asked, capability, place), capability))
+        if through and answer is not None:
+            row["through"] = "; ".join(sources(answer, capability)) if capability else answer.reason.rstrip(".")
         rows.append(row)
     columns = ["member", "name", "kind", "ranks", *(["through"] if through else [])]
     return pd.DataFrame(rows, columns=columns, dtype=object)

@@ -17,7 +17,7 @@ from ask_above.show.check import (
     show_check,
     show_faults,
 )
-from ask_above.show.data import write_csv, write_json
+from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
 
 
@@ -41,23 +41,20 @@ def command(community: str | None, form: str) -> int:
         _faulty(error, form)
         return 2
     unmet = opened.unmet()
-    if form == "json":
-        write_json(sys.stdout, check_data(opened.decider, unmet))
-    elif form == "csv":
+    if form == "text":
+        show_check(stdout(), opened.decider, unmet)
+    else:
         rows = [
             (each.expectation.where.file, each.expectation.where.line, each.expectation.text, each.because)
             for each in unmet
         ]
-        write_csv(sys.stdout, ("file", "line", "expectation", "because"), rows)
-    else:
-        show_check(stdout(), opened.decider, unmet)
+        columns = ("file", "line", "expectation", "because")
+        write_table(sys.stdout, form, columns, rows, check_data(opened.decider, unmet))
     return 1 if unmet else 0
 
 
 def _faulty(error: FaultyFilesError, form: str) -> None:
-    if form == "json":
-        write_json(sys.stdout, fault_data(error.faults))
-    elif form == "csv":
-        write_csv(sys.stdout, FAULT_COLUMNS, fault_rows(error.faults))
-    else:
+    if form == "text":
         show_faults(stdout(), error.faults)
+    else:
+        write_table(sys.stdout, form, FAULT_COLUMNS, fault_rows(error.faults), fault_data(error.faults))

@@ -8,7 +8,7 @@ import click
 
 from ask_above.cli.options import at_option, community_option, folder, format_option
 from ask_above.community import Community
-from ask_above.show.data import write_csv, write_json
+from ask_above.show.data import write_table
 from ask_above.show.grid import grid_data, grid_rows, show_grid
 from ask_above.show.screen import stdout
 
@@ -29,10 +29,8 @@ def command(at: str | None, community: str | None, form: str) -> int:
     """
     opened = Community.open(folder(community), keep=True)
     place = None if at is None else opened.decider.frame.place_at[opened.place(at).key]
-    if form == "json":
-        write_json(sys.stdout, grid_data(opened.decider, place))
-    elif form == "csv":
-        write_csv(sys.stdout, *grid_rows(opened.decider, place))
-    else:
+    if form == "text":
         show_grid(stdout(), opened.decider, place)
+    else:
+        write_table(sys.stdout, form, *grid_rows(opened.decider, place), grid_data(opened.decider, place))
     return 0

@@ -11,7 +11,7 @@ from ask_above.ask.tables import holders
 from ask_above.charter.moments import instant
 from ask_above.cli.options import community_option, folder, format_option
 from ask_above.community import Community
-from ask_above.show.data import write_csv, write_json
+from ask_above.show.data import write_table
 from ask_above.show.ladder import ladder_data, ladder_rows, show_ladder
 from ask_above.show.screen import stdout
 
@@ -29,10 +29,8 @@ def command(community: str | None, form: str) -> int:
     opened = Community.open(folder(community), keep=True)
     frame = opened.decider.frame
     held = holders(opened.decider, instant(datetime.now(UTC)))
-    if form == "json":
-        write_json(sys.stdout, ladder_data(frame, held))
-    elif form == "csv":
-        write_csv(sys.stdout, *ladder_rows(frame, held))
-    else:
+    if form == "text":
         show_ladder(stdout(), frame, held)
+    else:
+        write_table(sys.stdout, form, *ladder_rows(frame, held), ladder_data(frame, held))
     return 0

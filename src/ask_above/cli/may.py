@@ -23,7 +23,7 @@ from ask_above.cli.options import (
 from ask_above.community import Community
 from ask_above.decide.answer import Answer
 from ask_above.show.answers import show_answer
-from ask_above.show.data import write_csv, write_json
+from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
 
 
@@ -80,13 +80,11 @@ def command(
     opened = Community.open(folder(community), keep=True)
     asked = Asked(who, what, target, to, of, using, author)
     answer = _ask(opened, asked, at, in_zone(opened, when))
-    if form == "json":
-        write_json(sys.stdout, answer.as_data())
-    elif form == "csv":
-        question = answer.account.sentence
-        write_csv(sys.stdout, ("allowed", "question", "reason"), [(answer.allowed, question, answer.reason)])
-    else:
+    if form == "text":
         show_answer(stdout(), answer)
+    else:
+        row = (answer.allowed, answer.account.sentence, answer.reason)
+        write_table(sys.stdout, form, ("allowed", "question", "reason"), [row], answer.as_data())
     return 0 if answer else 1
 
 

@@ -35,10 +35,10 @@ def format_option(command: F) -> F:
     return click.option(
         "--format",
         "form",
-        type=click.Choice(["text", "json", "csv"]),
+        type=click.Choice(["text", "json", "csv", "md"]),
         default="text",
         show_default=True,
-        help="For people, or for machines.",
+        help="For people, for machines, or for a wiki.",
     )(command)
 
 

@@ -13,7 +13,7 @@ from ask_above.charter.rules import ACTS
 from ask_above.cli.options import at_option, community_option, folder, format_option
 from ask_above.community import Community
 from ask_above.decide.words import in_place
-from ask_above.show.data import write_csv, write_json
+from ask_above.show.data import write_table
 from ask_above.show.powers import PowerTable, power_data, power_rows, show_powers
 from ask_above.show.screen import stdout
 
@@ -35,10 +35,8 @@ def command(act: str | None, at: str, community: str | None, form: str) -> int:
     decider, now = opened.decider, instant(datetime.now(UTC))
     place = decider.frame.place_at[opened.place(at).key]
     tables = [PowerTable(each, list(power_cells(decider, each, place, now))) for each in ([act] if act else ACTS)]
-    if form == "json":
-        write_json(sys.stdout, power_data(tables))
-    elif form == "csv":
-        write_csv(sys.stdout, *power_rows(tables))
+    if form != "text":
+        write_table(sys.stdout, form, *power_rows(tables), power_data(tables))
     else:
         where = in_place(decider.frame.places[place].title, site=place == 0)
         show_powers(stdout(), decider.frame, tables, where)

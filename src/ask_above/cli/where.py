@@ -18,7 +18,7 @@ from ask_above.cli.options import (
     when_option,
 )
 from ask_above.community import Community
-from ask_above.show.data import write_csv, write_json
+from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
 
 
@@ -42,10 +42,9 @@ def command(who: str, capability: str, author: str | None, when: date | None, co
     opened = Community.open(folder(community), keep=True)
     found = opened.where(who, capability, author=author, when=in_zone(opened, when))
     places = [opened.place(key) for key in found]
-    if form == "json":
-        write_json(sys.stdout, [{"place": each.key, "title": each.title, "kind": each.kind} for each in places])
-    elif form == "csv":
-        write_csv(sys.stdout, ("place", "title", "kind"), [(each.key, each.title, each.kind) for each in places])
+    if form != "text":
+        rows = [(each.key, each.title, each.kind) for each in places]
+        write_table(sys.stdout, form, ("place", "title", "kind"), rows)
     else:
         screen = stdout()
         total = len(opened.charter.places)
@@ -55,7 +54,7 @@ def command(who: str, capability: str, author: str | None, when: date | None, co
             "head",
         )
         if places:
-            rows = [[p.title, p.key, p.kind, opened.place(p.parent).title if p.parent else ""] for p in places]
+            told = [[p.title, p.key, p.kind, opened.place(p.parent).title if p.parent else ""] for p in places]
             screen.line()
-            screen.table(["Place", "Key", "Kind", "In"], rows)
+            screen.table(["Place", "Key", "Kind", "In"], told)
     return 0 if found else 1

@@ -19,7 +19,7 @@ from ask_above.cli.options import (
 )
 from ask_above.community import Community
 from ask_above.decide.words import in_place
-from ask_above.show.data import write_csv, write_json
+from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
 
 
@@ -43,10 +43,8 @@ def command(capability: str, at: str, *, through: bool, when: date | None, commu
     frame = opened.decider.frame
     found = opened.who(capability, at=at, when=in_zone(opened, when), through=through)
     rows = [list(row) for row in found.itertuples(index=False)]
-    if form == "json":
-        write_json(sys.stdout, found.to_dict("records"))
-    elif form == "csv":
-        write_csv(sys.stdout, list(found.columns), rows)
+    if form != "text":
+        write_table(sys.stdout, form, list(found.columns), rows)
     else:
         screen = stdout()
         total = len(opened.register.members)

@@ -8,13 +8,12 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from ask_above.charter.ladder import Rank
 from ask_above.charter.names import listed
 from ask_above.charter.places import Gate, GateTerm, Override
-from ask_above.charter.where import Where
 from ask_above.decide.answer import Account, Step
 from ask_above.decide.frame import Frame, Word
 from ask_above.decide.profile import Asked, Holding, Profile
+from ask_above.decide.sources import source_of
 from ask_above.decide.walk import Layer, closed_gate, held, layers, meets_term, ranks_at
 from ask_above.decide.words import HELD_BY, assigned, in_file, in_place
 from ask_above.people.register import Register
@@ -126,36 +125,13 @@ class Explainer:
     def _carried(self, position: int, both: int) -> None:
         rank = self.frame.ranks[position]
         names = self.frame.catalogue.names(both)
-        source, how = self._source(rank, names[0] if not both & self._bit else self.capability)
+        source, how = source_of(self.frame, rank, names[0] if not both & self._bit else self.capability)
         self._add(
             "3.1",
             "carried",
             {"rank": rank.title, "what": listed(names), "how": how, "file": in_file(source)},
             gives=both,
         )
-
-    def _source(self, rank: Rank, capability: str) -> tuple[Where, str]:
-        """Return where a rank has a capability from, and how it says so: builds-on, then bundle or pattern."""
-        catalogue = self.frame.catalogue
-        words = catalogue.carriers(rank.grants, capability)
-        if words:
-            best = capability if capability in words else words[0]
-            return rank.grants.where, self._through(best, capability)
-        for key in rank.builds_on:
-            base = self.frame.charter.ranks[key]
-            if self.frame.carried[base.position] & catalogue.bit[capability]:
-                where, how = self._source(base, capability)
-                return where, f", as it builds on {base.title}{how}"
-        return rank.where, ", which what it carries brings along"
-
-    def _through(self, word: str, capability: str) -> str:
-        """Say which word of ``grants`` it is that brings a capability, where it is not its own name."""
-        if word == capability:
-            return ""
-        catalogue = self.frame.catalogue
-        what = "the bundle " if word in catalogue.bundles else "the pattern " if word.endswith("*") else ""
-        direct = catalogue.expand(word) & catalogue.bit[capability]
-        return f", by {what}{word}" if direct else f", as {what}{word} brings it along"
 
     def _withheld(self, position: int) -> None:
         rank = self.frame.ranks[position]

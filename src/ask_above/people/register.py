@@ -73,6 +73,15 @@ class Register:
         """Return the register without an assignment; it shares everything else with this one."""
         return self._with(assignment.member, [each for each in self.of(assignment.member) if each != assignment])
 
+    def with_member(self, member: Member) -> Register:
+        """Return the register with another record of a member, known or new; it shares everything else with this one.
+
+        A list of all members is made anew, so this costs as much as there are members.
+        """
+        other = self._with(member.key, self.of(member.key))
+        other.members = {**self.members, member.key: member}
+        return other
+
     def _with(self, member: str, given: list[Assignment]) -> Register:
         other = Register.__new__(Register)
         other.members, other.source = self.members, self.source

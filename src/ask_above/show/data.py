@@ -1,4 +1,4 @@
-"""Output for machines: JSON and CSV."""
+"""Output for machines and for wikis: JSON, CSV, Markdown."""
 
 from __future__ import annotations
 
@@ -24,3 +24,35 @@ def write_csv(out: TextIO, columns: Sequence[str], rows: Iterable[Sequence[objec
         writer.writerow(
             ["" if value is None else str(value).lower() if isinstance(value, bool) else value for value in row]
         )
+
+
+def write_md(out: TextIO, columns: Sequence[str], rows: Iterable[Sequence[object]]) -> None:
+    """Write rows as a Markdown table; yes and no in words. What would be read as markup stays text."""
+    table = [[_md(each) for each in row] for row in rows]
+    heads = [_md(column) for column in columns]
+    widths = [max([3, len(head), *(len(row[n]) for row in table)]) for n, head in enumerate(heads)]
+    lines = (heads, ["-" * width for width in widths], *table)
+    padded = ([each.ljust(width) for each, width in zip(line, widths, strict=True)] for line in lines)
+    out.writelines(f"| {' | '.join(line)} |\n" for line in padded)
+
+
+def _md(value: object) -> str:
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    text = "" if value is None else " ".join(str(value).split())
+    for sign in "\\`*_[]<>|#":
+        text = text.replace(sign, f"\\{sign}")
+    return text
+
+
+def write_table(
+    out: TextIO, form: str, columns: Sequence[str], rows: Iterable[Sequence[object]], data: Any = None
+) -> None:
+    """Write a table as ``json``, ``csv`` or ``md``; JSON as ``data`` where that says more than the rows do."""
+    if form == "json":
+        plain = [dict(zip(columns, row, strict=True)) for row in rows] if data is None else data
+        write_json(out, plain)
+    elif form == "csv":
+        write_csv(out, columns, rows)
+    else:
+        write_md(out, columns, rows)

@@ -1,0 +1,61 @@
+"""A question about an act, which can be put to any community in which its names are known (rule 6)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import NamedTuple
+
+from ask_above.charter.expectations import ACT_WORDS
+from ask_above.charter.moments import Instant
+from ask_above.charter.names import SITE
+from ask_above.decide.answer import Answer
+from ask_above.decide.may import Decider
+from ask_above.decide.profile import Asked
+
+NAMES = ACT_WORDS
+"""The acts that can be asked about."""
+
+
+class Act(NamedTuple):
+    """What is to be done: moderate ``target``; assign, unassign, manage or call on ``rank``.
+
+    ``target`` is a member's key or ``rank:KEY``: who is moderated, or whom the rank is given to or taken from.
+    ``using`` is a capability's full name.
+    """
+
+    name: str
+    rank: str | None = None
+    target: str | None = None
+    place: str = SITE
+    using: str | None = None
+
+    def put(self, decider: Decider, actor: Asked, at: Instant) -> Answer:
+        """Answer whether someone may do it."""
+        place = decider.frame.place_at[self.place]
+        target = self.acted_on(decider, at)
+        if self.name == "moderate" and target is not None:
+            return decider.moderate(actor, target, place, at, self.using)
+        rank = decider.frame.charter.ranks[self.rank or ""]
+        if self.name == "assign":
+            return decider.assign(actor, rank, target, place, at)
+        if self.name == "unassign" and target is not None:
+            return decider.unassign(actor, rank, target, place, at)
+        return decider.manage(actor, rank, at) if self.name == "manage" else decider.call(actor, rank, place, at)
+
+    def acted_on(self, decider: Decider, at: Instant) -> Asked | None:
+        """Return whom it is done to."""
+        return None if self.target is None else decider.asked(self.target, at)
+
+
+def who_may(decider: Decider, act: Act, at: Instant) -> Iterator[tuple[Asked, Answer]]:
+    """Yield the members who may do it, each with the answer; those who are alike are asked about once."""
+    known: dict[object, Answer] = {}
+    for asked in decider.people.all(at):
+        if asked.key == act.target:
+            answer = act.put(decider, asked, at)
+        else:
+            alike = (asked.profile, asked.owner, asked.status)
+            first = known.get(alike)
+            answer = known[alike] = act.put(decider, asked, at) if first is None else first
+        if answer:
+            yield asked, answer

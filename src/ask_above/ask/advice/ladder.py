@@ -1,0 +1,192 @@
+"""Advice about ranks, their order, and what they carry."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from ask_above.ask.advice.piece import Piece, Sight
+from ask_above.charter.ladder import Rank
+from ask_above.charter.names import listed
+from ask_above.decide.sources import source_of
+
+_NEARLY_EVERYONE = 0.5
+"""From which part of the active members on a rank is held by nearly everyone."""
+
+
+def still_carried(sight: Sight) -> Iterator[Piece]:
+    """Find a right taken from an automatic rank that other ranks still carry (rule 3.3)."""
+    frame, catalogue = sight.frame, sight.frame.catalogue
+    for rank in frame.ranks:
+        if not rank.automatic or not rank.withhold:
+            continue
+        for key in catalogue.names(catalogue.expand_all(rank.withhold)):
+            bit = catalogue.bit[key]
+            carrying = [r for r in frame.ranks if frame.carried[r.position] & bit and not r.unbounded]
+            if carrying:
+                titles = listed(each.title for each in carrying)
+                verb = "carries" if len(carrying) == 1 else "carry"
+                yield Piece(
+                    "still-carried",
+                    rank.withhold.where,
+                    f"{rank.title} withholds {key}, and {titles} still {verb} it",
+                    f"withhold {key} from {titles} too, or deny it to {rank.title} on the site; "
+                    f"or leave it, if these ranks are meant to have it",
+                    tuple(each.key for each in carrying),
+                )
+
+
+def builds_on(sight: Sight) -> Iterator[Piece]:
+    """Find ranks that build on a higher one, on an unbounded one, or on one with overrides of its own (rule 3.2)."""
+    named: dict[str, list[str]] = {}
+    for place in sight.frame.places:
+        for entry in place.overrides:
+            if not entry.above:
+                named.setdefault(entry.of, []).append(place.title)
+    for rank in sight.frame.ranks:
+        for key in rank.builds_on:
+            base = sight.charter.ranks[key]
+            if base.position < rank.position:
+                what = f"{rank.title} builds on {base.title}, which stands above it"
+                mend = f"let {base.title} build on {rank.title} instead, or grant {rank.title} what it needs by name"
+                yield Piece("builds-on-higher", rank.where, what, mend, (rank.key, key))
+            if base.unbounded:
+                what = f"{rank.title} builds on {base.title}, which is unbounded; {rank.title} is not"
+                mend = f"grant {rank.title} by name what it is meant to carry"
+                yield Piece("builds-on-unbounded", rank.where, what, mend, (rank.key, key))
+            elif key in named:
+                places = listed(named[key])
+                what = f"{rank.title} builds on {base.title}, but what {places} says of {base.title} is not said of it"
+                mend = f"write {key}+ there, which covers {rank.title}, or give {rank.title} an entry of its own"
+                if rank.position < base.position:
+                    yield Piece("builds-on-overrides", rank.where, what, mend, (rank.key, key))
+
+
+def moderating(sight: Sight) -> Iterator[Piece]:
+    """Find ranks that can moderate and reach nobody they are meant for, or stand below nearly everyone (rule 6.3)."""
+    rule = sight.charter.rules.act("moderate")
+    if rule.over == "anyone":
+        return
+    for rank in sight.frame.ranks:
+        if rank.unbounded or rank.automatic or not sight.acting(rank, "moderate"):
+            continue
+        reach = rank.position if rule.over == "level" else rank.position + 1
+        entry = rank.lists.get("moderate")
+        below = [each for each in sight.frame.ranks[reach:] if entry is None or entry.admits(each.key)]
+        if not below:
+            what = f"{rank.title} can moderate, and no rank that it may moderate stands below it"
+            yield Piece("moderates-nobody", rank.where, what, f"move {rank.title} up the ladder", (rank.key,))
+        for above in sight.frame.ranks[: rank.position]:
+            if _nearly_everyone(sight, above):
+                held = (
+                    "everyone holds"
+                    if above.automatic
+                    else f"{len(sight.holders[above.position])} of {sight.active} hold"
+                )
+                what = f"{rank.title} can moderate, and stands below {above.title}, which {held}"
+                mend = f"move {rank.title} above {above.title} on the ladder"
+                yield Piece("below-everyone", rank.where, what, mend, (rank.key, above.key))
+
+
+def _nearly_everyone(sight: Sight, rank: Rank) -> bool:
+    if rank.held_by in ("anyone", "members"):
+        return True
+    return bool(sight.active) and len(sight.holders[rank.position]) >= _NEARLY_EVERYONE * sight.active
+
+
+def badges(sight: Sight) -> Iterator[Piece]:
+    """Find ranks that carry nothing and stand above one with power over people."""
+    frame = sight.frame
+    spoken = {entry.of for place in frame.places for entry in place.overrides if entry.allow}
+    ranges = [frame.rank_at[e.of] for place in frame.places for e in place.overrides if e.above and e.allow]
+    for rank in frame.ranks:
+        plain = not rank.unbounded and not rank.automatic and not rank.kept_by and not frame.carried[rank.position]
+        if not plain or rank.key in spoken or any(rank.position <= last for last in ranges):
+            continue
+        below = [r for r in frame.ranks[rank.position + 1 :] if not r.automatic and _has_power(sight, r)]
+        if below:
+            titles = listed(each.title for each in below)
+            what = f"{rank.title} carries nothing, and stands above {titles}"
+            mend = f"move {rank.title} below {below[-1].title} on the ladder"
+            yield Piece("badge-above-power", rank.where, what, mend, (rank.key, *(each.key for each in below)))
+
+
+def _has_power(sight: Sight, rank: Rank) -> bool:
+    return any(sight.acting(rank, act) for act in ("moderate", "assign", "manage"))
+
+
+def risky_by_default(sight: Sight) -> Iterator[Piece]:
+    """Find high risk carried by, or allowed to, ranks that come without anybody's choice."""
+    frame, catalogue = sight.frame, sight.frame.catalogue
+    risky = catalogue.mask(key for key, each in catalogue.capabilities.items() if each.risk == "high")
+    for rank in frame.ranks:
+        how = "held by " + rank.held_by if rank.held_by else "open to join" if rank.open else "for those who wait"
+        if not (rank.held_by or rank.open or rank.entry):
+            continue
+        carried = catalogue.everything & risky if rank.unbounded else frame.carried[rank.position] & risky
+        for key in catalogue.names(carried):
+            where = rank.where if rank.unbounded else source_of(frame, rank, key)[0]
+            what = f"{rank.title}, which is {how}, carries {key}, of high risk"
+            yield Piece("risky-by-default", where, what, f"take {key} out of what it grants", (rank.key,))
+        for place in frame.places:
+            for entry in place.overrides:
+                if entry.of == rank.key and frame.word_of(entry).allow & risky:
+                    names = listed(catalogue.names(frame.word_of(entry).allow & risky))
+                    what = f"{rank.title}, which is {how}, is allowed {names}, of high risk, {sight.at_place(place)}"
+                    yield Piece("risky-by-default", entry.where, what, f"take {names} out of that entry", (rank.key,))
+
+
+def detours(sight: Sight) -> Iterator[Piece]:
+    """Find power by a detour: a rank carries what leads to something that it does not carry (rule 2.2)."""
+    frame, catalogue = sight.frame, sight.frame.catalogue
+    for rank in frame.ranks:
+        if rank.unbounded:
+            continue
+        for key in catalogue.names(frame.carried[rank.position]):
+            led = [
+                to
+                for to in catalogue.capabilities[key].leads_to
+                if not frame.carried[rank.position] & catalogue.bit[to]
+            ]
+            if led:
+                what = f"{rank.title} carries {key}, which leads to {listed(led)}, which it does not carry"
+                mend = f"withhold {key} from {rank.title}, or grant it {listed(led)} and know it"
+                yield Piece("detour", source_of(frame, rank, key)[0], what, mend, (rank.key,))
+
+
+def same_carried(sight: Sight) -> Iterator[Piece]:
+    """Find ranks that carry the same."""
+    seen: dict[int, Rank] = {}
+    for rank in sight.frame.ranks:
+        carried = sight.frame.carried[rank.position]
+        if rank.unbounded or rank.automatic or rank.kept_by or not carried:
+            continue
+        first = seen.setdefault(carried, rank)
+        if first is not rank:
+            what = f"{rank.title} carries the same as {first.title}"
+            mend = f"make them one, or let {first.title} build on {rank.title}"
+            yield Piece("same-carried", rank.where, what, mend, (first.key, rank.key))
+
+
+def unheld(sight: Sight) -> Iterator[Piece]:
+    """Find ranks that nobody holds, now or later."""
+    if not sight.register.members:
+        return
+    later = {each.rank for asked in sight.decider.people.all(sight.at) for each in asked.later}
+    for rank in sight.frame.ranks:
+        if not (rank.automatic or rank.entry or rank.kept_by or rank.key in later or sight.holders[rank.position]):
+            mend = f"give {rank.title} to somebody, or remove it"
+            yield Piece("unheld", rank.where, f"nobody holds {rank.title}", mend, (rank.key,))
+
+
+def copies(sight: Sight) -> Iterator[Piece]:
+    """Find copies that carry what their original does not, or no longer."""
+    frame = sight.frame
+    for rank in frame.ranks:
+        original = sight.charter.ranks.get(rank.copied_from or "")
+        if original is None or original.unbounded:
+            continue
+        more = frame.catalogue.names(frame.carried[rank.position] & ~frame.carried[original.position])
+        if more:
+            what = f"{rank.title} was copied from {original.title}, and carries {listed(more)}, which that does not"
+            mend = f"ask-above compare {rank.key}, and withhold what is not meant"
+            yield Piece("copy-behind", rank.where, what, mend, (rank.key, original.key))

@@ -1,0 +1,151 @@
+"""Advice about members and their assignments: too many, too few, ended, contradictory."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from ask_above.ask import cover
+from ask_above.ask.advice.piece import Piece, Sight
+from ask_above.charter.ladder import Rank
+from ask_above.charter.names import listed
+from ask_above.decide.profile import Profile
+from ask_above.decide.words import day
+from ask_above.people.register import Assignment
+
+
+def too_many(sight: Sight) -> Iterator[Piece]:
+    """Find more holders of unbounded ranks, or of what is of high risk, than ``rules.advice`` says."""
+    advice = sight.charter.rules.advice
+    unbounded = cover.unbounded_members(sight.decider, sight.at)
+    if len(unbounded) > advice.most_unbounded:
+        rank = sight.frame.ranks[min(sight.frame.unbounded)]
+        names = listed(sight.title(key) for key in unbounded[:6])
+        what = f"{len(unbounded)} members hold an unbounded rank, more than {advice.most_unbounded}: {names}"
+        yield Piece("too-many-unbounded", rank.where, what, f"ask-above who {sight.frame.catalogue.keys[0]} --through")
+
+
+def duties(sight: Sight) -> Iterator[Piece]:
+    """Find what too many can do, and what nobody or one member alone can do (rule 5)."""
+    if not sight.active:
+        return
+    frame, wanted = sight.frame, cover.default_duties(sight.frame)
+    if not wanted:
+        return
+    found = cover.cover(sight.decider, wanted, sight.at)
+    most = sight.charter.rules.advice.most_high_risk
+    for key, count in found.able.items():
+        if frame.catalogue.capabilities[key].risk == "high" and count > most:
+            what = f"{count} members can use {key}, of high risk, more than {most}"
+            where = frame.catalogue.capabilities[key].where
+            yield Piece("too-many-high-risk", where, what, f"ask-above who {key} --through")
+    by_duty: dict[tuple[str, str | None], list[str]] = {}
+    for gap in found.gaps:
+        by_duty.setdefault((gap.capability, gap.only), []).append(gap.place)
+    for (key, only), places in by_duty.items():
+        where, spots = frame.catalogue.capabilities[key].where, _places(sight, places)
+        if only is None:
+            yield Piece("uncovered", where, f"nobody can use {key} {spots}", f"ask-above cover {key}")
+        else:
+            what = f"{sight.title(only)} alone can use {key} {spots}"
+            yield Piece("only-one", where, what, f"ask-above cover {key} --without {only}", (f"@{only}",))
+
+
+def _places(sight: Sight, keys: list[str]) -> str:
+    if "site" in keys:
+        rest = len(keys) - 1
+        return "on the whole site" + (f" and in {rest} places" if rest > 1 else " and in one place" if rest else "")
+    titles = [sight.charter.places[key].title for key in keys[:4]]
+    more = len(keys) - len(titles)
+    return f"in {', '.join(titles)} and {more} more" if more else f"in {listed(titles)}"
+
+
+def over_limit(sight: Sight) -> Iterator[Piece]:
+    """Find ranks with more holders than their limit (rule 6.8)."""
+    for rank in sight.frame.ranks:
+        if rank.limit is not None and len(sight.holders[rank.position]) > rank.limit:
+            names = listed(sight.title(key) for key in sorted(sight.holders[rank.position])[:6])
+            count = len(sight.holders[rank.position])
+            what = f"{count} members hold {rank.title}, and its limit is {rank.limit}: {names}"
+            yield Piece("over-limit", rank.where, what, "take it from some of them, or raise the limit", (rank.key,))
+
+
+def assignments(sight: Sight) -> Iterator[Piece]:
+    """Find assignments that have ended, never start, or contradict each other (rules 4.2 and 6.8)."""
+    for key in sight.register.members:
+        given = sight.register.of(key)
+        for each in given:
+            start, end = each.period.start, each.period.end
+            title = sight.title(each.rank)
+            if start is not None and end is not None and start >= end:
+                what = f"{sight.title(key)} is given {title} until before it begins"
+                yield Piece("never-starts", each.where, what, "mend its dates", (f"@{key}", each.rank))
+            elif end is not None and end <= sight.at:
+                what = f"{sight.title(key)} had {title} through {day(each.period.said_until)}"
+                if "T" in each.period.said_until:
+                    what = what.replace("through", "until")
+                yield Piece("ended", each.where, what, "take the line out once nobody needs it", (f"@{key}", each.rank))
+        yield from _contradictory(sight, key, given)
+
+
+def _contradictory(sight: Sight, key: str, given: list[Assignment]) -> Iterator[Piece]:
+    for n, each in enumerate(given):
+        rank = sight.charter.ranks[each.rank]
+        for other in given[:n]:
+            second = sight.charter.ranks[other.rank]
+            if not _overlap(each, other):
+                continue
+            if rank is second and each.place == other.place:
+                what = f"{sight.title(key)} is given {rank.title} twice at once"
+                mend = f"take one of the two lines out; the other is {other.where}"
+            elif _apart(rank, second):
+                what = f"{sight.title(key)} has {rank.title} and {second.title}, which may not be held together"
+                mend = "take one of the two from them"
+            else:
+                continue
+            yield Piece("contradictory", each.where, what, mend, (f"@{key}", rank.key))
+
+
+def _apart(rank: Rank, other: Rank) -> bool:
+    return other.key in rank.apart_from or rank.key in other.apart_from
+
+
+def _overlap(one: Assignment, other: Assignment) -> bool:
+    """Tell whether two periods have a moment in common."""
+    first, second = one.period, other.period
+    starts = max(first.start or -(1 << 62), second.start or -(1 << 62))
+    ends = min(each.end if each.end is not None else 1 << 62 for each in (first, second))
+    return starts < ends
+
+
+def pending_worse(sight: Sight) -> Iterator[Piece]:
+    """Find someone pending who can do less than a stranger (rule 4.4)."""
+    frame, entry = sight.frame, sight.frame.entry
+    if entry is None and not any(each.status == "pending" for each in sight.register.members.values()):
+        return
+    placed = frozenset() if entry is None else frozenset({(entry, 0)})
+    waiting = Profile(tuple(frame.automatic["anyone"]), placed, pending=True)
+    stranger = Profile(tuple(sorted((*frame.automatic["anyone"], *frame.automatic["visitors"]))))
+    reckoner = sight.decider.reckoner
+    for n, place in enumerate(frame.places):
+        less = reckoner.usable(stranger, n) & ~reckoner.usable(waiting, n)
+        if n:
+            above = frame.chains[n][-2]
+            less &= ~(reckoner.usable(stranger, above) & ~reckoner.usable(waiting, above))
+        if less:
+            names = listed(frame.catalogue.names(less))
+            what = f"a visitor may use {names} {sight.at_place(place)}, and someone pending may not"
+            where = place.where if entry is None or place.overrides else frame.ranks[entry].where
+            yield Piece("pending-worse", where, what, "let the entry rank carry it, or take its deny out there")
+
+
+def exceptions_gone(sight: Sight) -> Iterator[Piece]:
+    """Find exceptions for people who left, or who are not in the register."""
+    members = sight.register.members
+    for place in sight.frame.places if members else ():
+        for entry in place.exceptions:
+            member = members.get(entry.of)
+            if member is None or member.status == "retired":
+                said = "is not in the register" if member is None else "has left"
+                what = f"the exception for {sight.title(entry.of)} {sight.at_place(place)} stands, and they {said}"
+                what = what.replace("they is", "they are").replace("they has", "they have")
+                yield Piece("exception-gone", entry.where, what, "take the exception out", (f"@{entry.of}",))

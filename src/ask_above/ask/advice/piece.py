@@ -1,0 +1,139 @@
+"""One piece of advice, the codes there are, and what the pieces are found from."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from functools import cached_property
+from typing import Final, NamedTuple
+
+from ask_above.charter.ladder import Rank
+from ask_above.charter.moments import Instant
+from ask_above.charter.places import Place
+from ask_above.charter.where import NOWHERE, Where
+from ask_above.decide.frame import Frame
+from ask_above.decide.may import Decider
+from ask_above.decide.profile import Asked, ask_rank
+from ask_above.decide.words import in_place
+
+WHY: Final[Mapping[str, str]] = {
+    "still-carried": "A right that is taken from everyone is still there for those whose other ranks carry it.",
+    "deny-reaches-up": "A deny for a rank that everyone holds also takes from the ranks above what they carry.",
+    "builds-on-higher": "A lower rank receives everything that the higher one carries, now and later.",
+    "builds-on-unbounded": "Being unbounded does not come along with builds-on; the rank gets less than it seems.",
+    "builds-on-overrides": "Overrides do not come along with builds-on; where there are any the two ranks differ.",
+    "moderates-nobody": "Whoever moderates reaches only those below; this rank reaches none of those it is meant for.",
+    "below-everyone": "Whoever moderates reaches only those below, and nearly everyone holds a rank above this one.",
+    "badge-above-power": "The order is power: whoever holds the badge cannot be moderated from the rank below it.",
+    "needs-unmet": "A capability does nothing without what it needs; its holders can use it nowhere.",
+    "no-effect-unbounded": "Places do not stop holders of an unbounded rank; the entry has no effect on them.",
+    "no-effect-repeated": "The entry says what is so without it; a later change above will not come through here.",
+    "no-effect-kind": "The capability has no meaning in this place or in any place in it.",
+    "beats-exception": "The nearest place has the last word, so the exception ends where this entry begins.",
+    "drifted": "The place says the opposite of what its section says; nobody may know whether it is meant.",
+    "seeing-denied": "Whoever may not see the place can still do other things in it; name it in rules.seeing.",
+    "undecided": "Nobody has decided who should have it; an unbounded rank has it all the same.",
+    "wildcard-high-risk": "A pattern takes in what add-ons bring later; high risk is better named.",
+    "risky-by-default": "High risk is given to people whom nobody has chosen.",
+    "detour": "The power of the one can be used to obtain the other, which the rank was not given.",
+    "too-many-unbounded": "Every holder can do everything, whatever else is set.",
+    "too-many-high-risk": "The more people can do it, the likelier it goes wrong.",
+    "over-limit": "The rank's limit keeps anyone from being given it; who may stay is open.",
+    "uncovered": "Nobody can do what the place needs when it is needed.",
+    "only-one": "If this member is away, nobody can.",
+    "same-carried": "Two ranks that carry the same differ in name only, and drift apart by accident.",
+    "unheld": "A rank that nobody holds is either forgotten or waits for somebody.",
+    "copy-behind": "A copy keeps what its original has lost since; nobody is told.",
+    "gate-nobody": "Nobody but the owner and holders of unbounded ranks can enter.",
+    "gate-shuts-keepers": "Those who may change the place, by their rank, cannot enter it.",
+    "ended": "The assignment is over; it only makes the list longer.",
+    "never-starts": "The assignment ends before it begins, so it never counts.",
+    "contradictory": "Both stand in the list, and only one of them can be meant.",
+    "pending-worse": "Someone who has signed up finds less than before; they will think that something is broken.",
+    "exception-gone": "The exception outlives the person; a new member with the same key would inherit it.",
+    "color-unreadable": "Names in this colour cannot be read by everyone on a light or on a dark ground.",
+    "color-alike": "The two colours cannot be told apart; people will take one rank for the other.",
+    "color-same": "Two ranks share one colour; people cannot tell who is who.",
+    "silent-unknown": "The code means nothing here; what it was meant to silence is told.",
+}
+"""Every code, and in one sentence why it matters."""
+
+
+class Piece(NamedTuple):
+    """One piece of advice: ``what`` is the finding, ``why`` it matters, ``mend`` the edit or command that would help.
+
+    ``concerned`` are keys of ranks, groups or members, those of members with @ in front.
+    """
+
+    code: str
+    where: Where
+    what: str
+    mend: str
+    concerned: tuple[str, ...] = ()
+
+    @property
+    def why(self) -> str:
+        """Why it matters, in one sentence."""
+        return WHY[self.code]
+
+
+class Sight:
+    """A community at a moment, and what several kinds of advice need of it, worked out once."""
+
+    def __init__(self, decider: Decider, at: Instant) -> None:
+        self.decider, self.at = decider, at
+        self.frame: Frame = decider.frame
+        self.charter = self.frame.charter
+        self.register = decider.people.register
+
+    @cached_property
+    def asked(self) -> list[Asked]:
+        """Someone asked as each rank."""
+        return [ask_rank(self.frame, rank.position) for rank in self.frame.ranks]
+
+    @cached_property
+    def holders(self) -> list[set[str]]:
+        """The members for whom each rank is recorded now, the retired not counted."""
+        found: list[set[str]] = [set() for _ in self.frame.ranks]
+        for asked in self.decider.people.all(self.at):
+            if asked.status != "retired" and asked.key is not None:
+                for each in asked.recorded:
+                    found[each.rank].add(asked.key)
+        return found
+
+    @cached_property
+    def active(self) -> int:
+        """How many members are active."""
+        return sum(member.status == "active" for member in self.register.members.values())
+
+    @cached_property
+    def unbounded_members(self) -> set[str]:
+        """The members who hold an unbounded rank on the whole site, and the owner."""
+        unbounded = self.frame.unbounded
+        found = {self.charter.owner} if self.charter.owner else set()
+        for asked in self.decider.people.all(self.at) if unbounded else ():
+            if any(each.rank in unbounded and each.place == 0 for each in asked.holdings):
+                found.add(asked.key or "")
+        return found
+
+    def title(self, key: str) -> str:
+        """Return what people call a rank, a group or a member."""
+        for known in (self.charter.ranks, self.charter.groups):
+            if key in known:
+                return known[key].title or key
+        member = self.register.members.get(key)
+        return member.called if member else key
+
+    def at_place(self, place: Place) -> str:
+        """Say where."""
+        return in_place(place.title, site=place.parent is None)
+
+    def acting(self, rank: Rank, act: str) -> bool:
+        """Tell whether a rank carries what an act takes."""
+        if rank.unbounded:
+            return True
+        return bool(self.frame.carried[rank.position] & self.frame.catalogue.mask(self.charter.rules.act(act).using))
+
+    @property
+    def file(self) -> Where:
+        """The charter as a whole."""
+        return Where(self.frame.ranks[0].where.file, 0, 0) if self.frame.ranks else NOWHERE

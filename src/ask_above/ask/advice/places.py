@@ -1,0 +1,256 @@
+"""Advice about places: entries without effect, drift, gates, who can see what."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from ask_above.ask.advice.piece import Piece, Sight
+from ask_above.charter.names import listed
+from ask_above.charter.places import Override, Place
+from ask_above.decide.frame import Word
+from ask_above.decide.may import Decider
+from ask_above.decide.walk import held, passes
+
+_SEEING = frozenset({"see", "view", "read", "enter"})
+"""Last words of capabilities that let one into a place."""
+
+
+def deny_reaches_up(sight: Sight) -> Iterator[Piece]:
+    """Find a deny for an automatic rank that takes from ranks above what they carry (rule 5.4a)."""
+    frame = sight.frame
+    for n, place in enumerate(frame.places):
+        if not place.overrides and not place.like:
+            continue
+        words = frame.words_at(n)
+        for key, word in words.items():
+            rank = sight.charter.ranks.get(key)
+            if rank is None or not rank.automatic or not word.deny:
+                continue
+            for name, losing in _losing(sight, n, rank.position, word, words).items():
+                entry = frame.voices(n, key)[0].entry
+                titles = listed(sight.title(each) for each in losing)
+                what = f"{rank.title} is denied {name} {sight.at_place(place)}, which takes it from {titles} as well"
+                mend = f"allow {name} there to {losing[-1]}+, or to those who should keep it"
+                yield Piece("deny-reaches-up", entry.where, what, mend, tuple(losing))
+
+
+def _losing(sight: Sight, place: int, automatic: int, word: Word, words: dict[str, Word]) -> dict[str, list[str]]:
+    """Return what ranks above carry, would hold at a place, and lose there by the word of an automatic rank alone."""
+    frame, found = sight.frame, dict[str, list[str]]()
+    chain = frame.chains[place]
+    for rank in frame.ranks[:automatic]:
+        own = words.get(rank.key, Word())
+        mask = frame.carried[rank.position] & word.deny & ~(own.allow | own.deny | own.bar)
+        profile = sight.asked[rank.position].profile
+        if not mask or rank.unbounded or rank.automatic or rank.entry or profile is None:
+            continue
+        reckoner = sight.decider.reckoner
+        if len(chain) > 1:
+            mask &= reckoner.held(profile, chain[-2], gated=False).mask
+        mask &= ~reckoner.held(profile, place, gated=False).mask
+        for name in frame.catalogue.names(mask):
+            found.setdefault(name, []).append(rank.key)
+    return found
+
+
+def without_effect(sight: Sight) -> Iterator[Piece]:
+    """Find overrides and exceptions that change nothing."""
+    meaningful = _meaningful(sight)
+    for n, place in enumerate(sight.frame.places):
+        for entry in place.overrides:
+            yield from _for_unbounded(sight, place, entry)
+        for entry in place.exceptions:
+            if entry.of in sight.unbounded_members:
+                what = f"the exception for {sight.title(entry.of)} {sight.at_place(place)} has no effect on them"
+                mend = "take the exception out, or their unbounded rank"
+                yield Piece("no-effect-unbounded", entry.where, what, mend, (f"@{entry.of}",))
+        for entry in (*place.overrides, *place.exceptions):
+            named = _named(sight, entry)
+            vain = sight.frame.catalogue.names(named & ~meaningful[n])
+            if vain:
+                what = f"{listed(vain)} for {entry.label} {sight.at_place(place)} has no meaning there"
+                yield Piece("no-effect-kind", entry.where, what, f"take {listed(vain)} out of that entry", (entry.of,))
+            repeated = sight.frame.catalogue.names(_repeated(sight, n, entry))
+            if repeated:
+                what = f"what {sight.at_place(place)} says of {listed(repeated)} for {entry.label} is so without it"
+                yield Piece("no-effect-repeated", entry.where, what, f"take {listed(repeated)} out of it", (entry.of,))
+
+
+def _for_unbounded(sight: Sight, place: Place, entry: Override) -> Iterator[Piece]:
+    rank = sight.charter.ranks.get(entry.of)
+    if rank is not None and rank.unbounded and not entry.above:
+        what = f"the entry for {rank.title} {sight.at_place(place)} has no effect, as {rank.title} is unbounded"
+        yield Piece("no-effect-unbounded", entry.where, what, "take the entry out", (rank.key,))
+
+
+def _named(sight: Sight, entry: Override) -> int:
+    """Return the capabilities that an entry names one by one; a pattern may well name some in vain."""
+    words = [
+        word for words in (entry.allow, entry.deny, entry.bar) for word in words if word in sight.frame.catalogue.bit
+    ]
+    return sight.frame.catalogue.mask(words)
+
+
+def _meaningful(sight: Sight) -> list[int]:
+    """Return, for each place, what matters there or in any place in it: what has a meaning, and all it rests on."""
+    frame = sight.frame
+    by_kind: dict[tuple[str, bool], int] = {}
+    result = [0] * len(frame.places)
+    for n in range(len(frame.places)):
+        kind = (frame.places[n].kind, n > 0)
+        if kind not in by_kind:
+            mask = 0
+            for key in frame.catalogue.names(frame.has_meaning(n)):
+                mask |= frame.rests(key, n)
+            by_kind[kind] = mask
+        for above in frame.chains[n]:
+            result[above] |= by_kind[kind]
+    return result
+
+
+def _spoken(sight: Sight, place: int, but: Override | None = None) -> int:
+    """Return what a place says anything of, to anyone; ``but`` one entry."""
+    mask = 0
+    here = sight.frame.places[place]
+    sets = [e for key in here.like for e in sight.charter.override_sets[key].overrides]
+    for entry in (*here.overrides, *here.exceptions, *sets):
+        if entry is not but:
+            word = sight.frame.word_of(entry)
+            mask |= word.allow | word.deny | word.bar
+    return mask
+
+
+def _repeated(sight: Sight, place: int, entry: Override) -> int:
+    """Return what an entry says that is so without it: what the next place above says of it to the same, alone."""
+    frame, word = sight.frame, sight.frame.word_of(entry)
+    left = (word.allow | word.deny) & ~_spoken(sight, place, entry)
+    found = 0
+    for above in reversed(frame.chains[place][:-1]):
+        spoken = _spoken(sight, above)
+        if not left & spoken:
+            continue
+        same = next(
+            (e for e in _entries(frame.places[above], entry, frame.places[place]) if e.label == entry.label), None
+        )
+        if same is not None:
+            other = frame.word_of(same)
+            agreed = (word.allow & other.allow) | (word.deny & other.deny)
+            found |= left & agreed & ~_spoken(sight, above, same)
+        left &= ~spoken
+    rank = sight.charter.ranks.get(entry.of)
+    if rank is not None and not entry.above:
+        found |= left & word.allow & frame.carried[rank.position]
+    return found
+
+
+def _entries(above: Place, entry: Override, here: Place) -> tuple[Override, ...]:
+    return above.exceptions if any(each is entry for each in here.exceptions) else above.overrides
+
+
+def beats_exception(sight: Sight) -> Iterator[Piece]:
+    """Find an entry for an automatic rank that beats a personal exception given further up (rule 5.4)."""
+    frame = sight.frame
+    for n, place in enumerate(frame.places):
+        for exception in place.exceptions:
+            word = frame.word_of(exception)
+            for below in frame.below[n][1:]:
+                yield from _beaten(sight, n, below, exception, word)
+
+
+def _beaten(sight: Sight, given: int, below: int, exception: Override, word: Word) -> Iterator[Piece]:
+    frame = sight.frame
+    between = [n for n in frame.chains[below] if n > given and n in frame.below[given]]
+    again = 0
+    for n in between:
+        own = frame.exception(n, exception.of)
+        if own is not None:
+            said = frame.word_of(own)
+            again |= said.allow | said.deny
+    for entry in frame.places[below].overrides:
+        rank = sight.charter.ranks.get(entry.of)
+        if rank is None or rank.held_by not in ("anyone", "members"):
+            continue
+        said = frame.word_of(entry)
+        against = ((word.allow & said.deny) | (word.deny & said.allow)) & ~again
+        if against:
+            names = listed(frame.catalogue.names(against))
+            who, where = sight.title(exception.of), sight.at_place(frame.places[below])
+            what = f"what {rank.title} is told of {names} {where} beats the exception for {who} {_in(sight, given)}"
+            mend = f"repeat the exception for {exception.of} {where}"
+            yield Piece("beats-exception", entry.where, what, mend, (f"@{exception.of}",))
+
+
+def _in(sight: Sight, place: int) -> str:
+    return sight.at_place(sight.frame.places[place])
+
+
+def drifted(sight: Sight) -> Iterator[Piece]:
+    """Find a place that says the opposite of what the nearest place above says to the same rank or group."""
+    frame = sight.frame
+    for n, place in enumerate(frame.places):
+        for entry in place.overrides:
+            word, settled = frame.word_of(entry), 0
+            for above in reversed(frame.chains[n][:-1]):
+                same = next((e for e in frame.places[above].overrides if e.label == entry.label), None)
+                if same is None:
+                    continue
+                other = frame.word_of(same)
+                turned = ((word.allow & other.deny) | (word.deny & other.allow)) & ~settled
+                settled |= other.allow | other.deny
+                if turned:
+                    names = listed(frame.catalogue.names(turned))
+                    section = frame.places[above].title
+                    what = f"{place.title} says the opposite of {section} about {names} for {entry.label}"
+                    mend = f"take {names} out of that entry, so that it follows {section}"
+                    yield Piece("drifted", entry.where, what, mend, (entry.of,))
+
+
+def seeing_denied(sight: Sight) -> Iterator[Piece]:
+    """Find a place that denies being seen while other capabilities there do not rest on that (rule 5.6)."""
+    frame, catalogue = sight.frame, sight.frame.catalogue
+    if sight.charter.rules.seeing is not None:
+        return
+    seeing = catalogue.mask(key for key in catalogue.keys if key.split(".")[-1] in _SEEING)
+    for n, place in enumerate(frame.places):
+        for entry in place.overrides:
+            rank = sight.charter.ranks.get(entry.of)
+            denied = frame.word_of(entry).deny & seeing
+            if rank is None or not rank.automatic or not denied or n == 0:
+                continue
+            profile = sight.asked[rank.position].profile
+            name = catalogue.names(denied)[0]
+            can = sight.decider.reckoner.usable(profile, n) if profile else 0
+            free = [key for key in catalogue.names(can) if not catalogue.rests_on(key) & denied]
+            if free:
+                what = f"{rank.title} may not {name} {sight.at_place(place)}, and can still use {listed(free)} there"
+                yield Piece("seeing-denied", entry.where, what, f"set rules.seeing to {name}", (rank.key,))
+
+
+def gates(sight: Sight) -> Iterator[Piece]:
+    """Find gates that nobody passes, or that shut out ranks which may change the place (rule 5.3)."""
+    frame = sight.frame
+    using = frame.charter.rules.act("overrides").using
+    managing = frame.catalogue.mask(using)
+    for n in sorted(frame.gated):
+        place = frame.places[n]
+        where = place.gate.where if place.gate else place.where
+        if sight.active and not _anyone_passes(sight.decider, sight, n):
+            what = f"no active member passes the gate of {place.title}"
+            yield Piece("gate-nobody", where, what, "ask for a group or rank that somebody has")
+        for rank, asked in zip(frame.ranks, sight.asked, strict=True):
+            if rank.unbounded or asked.profile is None or passes(frame, asked.profile, n):
+                continue
+            if held(frame, asked.profile, n, gated=False).mask & managing:
+                what = f"the gate of {place.title} shuts out {rank.title}, who may change who may do what there"
+                mend = f"let {rank.title} through the gate, or silence this where it is meant"
+                yield Piece("gate-shuts-keepers", where, what, mend, (rank.key,))
+
+
+def _anyone_passes(decider: Decider, sight: Sight, place: int) -> bool:
+    return any(
+        asked.status == "active"
+        and asked.profile is not None
+        and asked.key not in sight.unbounded_members
+        and passes(sight.frame, asked.profile, place)
+        for asked in decider.people.all(sight.at)
+    )

@@ -1,0 +1,76 @@
+"""All advice about a community, in the order of its files, less what the charter silences."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator
+from typing import Final, NamedTuple
+
+from ask_above.ask.advice import catalogue, colors, ladder, people, places
+from ask_above.ask.advice.piece import WHY, Piece, Sight
+from ask_above.charter.moments import Instant
+from ask_above.charter.names import nearest
+from ask_above.decide.may import Decider
+
+LOOKS: Final[tuple[Callable[[Sight], Iterable[Piece]], ...]] = (
+    ladder.still_carried,
+    ladder.builds_on,
+    ladder.moderating,
+    ladder.badges,
+    ladder.risky_by_default,
+    ladder.detours,
+    ladder.same_carried,
+    ladder.unheld,
+    ladder.copies,
+    catalogue.undecided,
+    catalogue.needs_unmet,
+    catalogue.wildcards,
+    places.deny_reaches_up,
+    places.without_effect,
+    places.beats_exception,
+    places.drifted,
+    places.seeing_denied,
+    places.gates,
+    people.too_many,
+    people.duties,
+    people.over_limit,
+    people.assignments,
+    people.pending_worse,
+    people.exceptions_gone,
+    colors.colors,
+)
+"""Everything that is looked at."""
+
+
+class AdviceGiven(NamedTuple):
+    """The advice, and what the charter silences of it: pairs of a piece and the reason why it may stay."""
+
+    pieces: tuple[Piece, ...]
+    silenced: tuple[tuple[Piece, str], ...] = ()
+
+
+def advise(decider: Decider, at: Instant, told: Callable[[int, int], None] | None = None) -> AdviceGiven:
+    """Return what a careful administrator would look at again; ``told`` is called with how far it has come."""
+    sight = Sight(decider, at)
+    found: list[Piece] = []
+    for n, look in enumerate(LOOKS):
+        found += look(sight)
+        if told:
+            told(n + 1, len(LOOKS))
+    silent = decider.frame.charter.rules.advice.silent
+    found += _unknown(sight)
+    order = list(dict.fromkeys(each.where.file for each in [*(Piece("ended", sight.file, "", ""),), *found]))
+    found.sort(key=lambda each: (order.index(each.where.file), each.where.line))
+    return AdviceGiven(
+        tuple(each for each in found if each.code not in silent),
+        tuple((each, silent[each.code]) for each in found if each.code in silent),
+    )
+
+
+def _unknown(sight: Sight) -> Iterator[Piece]:
+    for code in sight.charter.rules.advice.silent:
+        if code not in WHY:
+            near = nearest(code, WHY)
+            mend = f"write {near[0]}" if near else "take it out of rules.advice.silent"
+            yield Piece(
+                "silent-unknown", sight.file, f"rules.advice.silent names '{code}', and there is no such code", mend
+            )

@@ -1,0 +1,303 @@
+"""Single changes that might turn an answer about a capability: tried one by one in :mod:`ask_above.ask.ways`."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from typing import NamedTuple, TypeAlias
+
+from ask_above.charter import changes
+from ask_above.charter.charter import Charter
+from ask_above.charter.ladder import Rank
+from ask_above.charter.moments import ALWAYS, Instant
+from ask_above.charter.names import listed
+from ask_above.charter.places import Gate, GateTerm, Override, Place
+from ask_above.charter.where import Where
+from ask_above.decide.conditions import conditions
+from ask_above.decide.frame import Frame
+from ask_above.decide.may import Decider
+from ask_above.decide.profile import Asked
+from ask_above.decide.walk import held, passes, ranks_at
+from ask_above.decide.words import in_place
+from ask_above.people.register import Assignment, Member, Register
+
+Files: TypeAlias = tuple[Charter, Register]
+
+
+class Candidate(NamedTuple):
+    """One change: what it does in words, where it is written, how many lines it takes, and the change itself.
+
+    ``kind`` is grant, withhold, override, exception, set, assignment, group, gate, status, order, list, rule or limit.
+    ``unless`` names a milder change; where that turns the answer, this one is not worth telling.
+    """
+
+    kind: str
+    what: str
+    where: Where
+    lines: int
+    apply: Callable[[Charter, Register], Files]
+    unless: str = ""
+
+
+class Capability:
+    """What might turn the answer whether someone may use a capability, by its full name, at a place."""
+
+    def __init__(self, decider: Decider, asked: Asked, capability: str, place: int, at: Instant) -> None:
+        self.decider, self.asked, self.capability, self.place, self.at = decider, asked, capability, place, at
+        self.frame: Frame = decider.frame
+        self.charter = self.frame.charter
+        self.chain = [self.frame.places[n] for n in reversed(self.frame.chains[place])]
+        self.ranks = [self.frame.ranks[n] for n in ranks_at(self.frame, asked.profile, place)] if asked.profile else []
+        self.groups = [key for key in self.charter.groups if key in asked.groups]
+
+    def giving(self) -> Iterator[Candidate]:
+        """Yield changes that might give it to someone who may not use it."""
+        yield from status(self.asked)
+        missing = self._missing()
+        for rank in self.ranks:
+            if missing and not rank.kept_by and not rank.unbounded:
+                yield self._rank("grant", f"let {rank.title} carry {listed(missing)}", rank.key, missing)
+        for place in self.chain:
+            yield from self._words(place, "allow", missing)
+            yield from self._cleared(place, ("deny", "bar"), self.frame.rests(self.capability, self.place))
+            yield from self._gate_opened(place)
+        yield from self._assignments()
+        yield from self._unassigned()
+        yield from self._groups()
+
+    def taking(self) -> Iterator[Candidate]:
+        """Yield changes that might take it from someone who may use it."""
+        names = (self.capability,)
+        bit = self.frame.catalogue.bit[self.capability]
+        for rank in self.ranks:
+            if self.frame.carried[rank.position] & bit and not rank.kept_by and not rank.unbounded:
+                yield self._rank("withhold", f"keep {rank.title} from carrying {self.capability}", rank.key, names)
+        for place in self.chain:
+            yield from self._words(place, "deny", names)
+            yield from self._cleared(place, ("allow",), bit)
+            yield from self._words(place, "bar", names)
+            yield from self._gate_closed(place)
+        yield from self._unassigned()
+        yield from self._assignments()
+        yield from self._groups()
+
+    def _missing(self) -> tuple[str, ...]:
+        """Return what is not held of all that the capability rests on, less what the rest of it implies."""
+        profile, catalogue = self.asked.profile, self.frame.catalogue
+        if profile is None:
+            return ()
+        mask = self.frame.rests(self.capability, self.place) & ~held(self.frame, profile, self.place, gated=False).mask
+        names = catalogue.names(mask)
+        return tuple(
+            name
+            for name in names
+            if not any(other != name and catalogue.close(catalogue.bit[other]) & catalogue.bit[name] for other in names)
+        )
+
+    # -- the member (rules 4.2 to 4.4)
+
+    def _assignments(self) -> Iterator[Candidate]:
+        member = self.asked.member
+        if member is None:
+            return
+        for place in self.chain:
+            for rank in self.frame.ranks:
+                if rank.automatic or rank.kept_by or rank in self.ranks or not self._may_hold(rank, place):
+                    continue
+                given = Assignment(member.key, rank.key, place.key, ALWAYS)
+                what = f"give {member.called} {rank.title} {self._at(place)}"
+                yield Candidate("assignment", what, Where("assignments.csv", 0, 0), 1, assigning(given))
+
+    def _may_hold(self, rank: Rank, place: Place) -> bool:
+        """Tell whether the member meets the rank's own conditions, which bind everyone (rule 6.8)."""
+        chain = self.frame.chains[self.frame.place_at[place.key]]
+        met = conditions(self.decider.people, rank, self.asked, chain, self.at)
+        return not any(step.holds is False for step in met)
+
+    def _unassigned(self) -> Iterator[Candidate]:
+        member = self.asked.member
+        keys = {place.key for place in self.chain}
+        for holding in self.asked.holdings if member else ():
+            given = holding.assignment
+            if given is not None and given.place in keys and member is not None:
+                rank = self.charter.ranks[given.rank]
+                what = f"take {rank.title} from {member.called} {self._at(self.charter.places[given.place])}"
+                yield Candidate("assignment", what, given.where, 1, unassigning(given))
+
+    def _groups(self) -> Iterator[Candidate]:
+        member = self.asked.member
+        if member is None:
+            return
+        for key, group in self.charter.groups.items():
+            title = group.title or key
+            if key in member.groups:
+                left = tuple(each for each in member.groups if each != key)
+                what, changed = f"take {member.called} out of the group {title}", member._replace(groups=left)
+            elif key not in self.asked.groups:
+                what = f"put {member.called} into the group {title}"
+                changed = member._replace(groups=(*member.groups, key))
+            else:
+                continue
+            yield Candidate("group", what, member.where, 1, with_member(changed))
+
+    # -- ranks and places (rules 3 and 5)
+
+    def _rank(self, kind: str, what: str, rank: str, names: Sequence[str]) -> Candidate:
+        change = changes.granting if kind == "grant" else changes.withholding
+        return Candidate(kind, what, self.charter.ranks[rank].where, 1, lambda c, r: (change(c, rank, tuple(names)), r))
+
+    def _at(self, place: Place) -> str:
+        return in_place(place.title, site=place.parent is None)
+
+    def _words(self, place: Place, word: str, names: Sequence[str]) -> Iterator[Candidate]:
+        """Yield entries, new or longer, that allow, deny or bar it for those whom a place may speak of."""
+        if not names:
+            return
+        holders = [(rank.key, rank.title) for rank in self.ranks if not rank.unbounded]
+        holders += [(key, self.charter.groups[key].title or key) for key in self.groups]
+        for key, title in holders:
+            yield self._entry(place, place.overrides, word, names, Override(key), title)
+        if self.asked.member:
+            own = Override(self.asked.member.key)
+            title = f"{self.asked.label} alone"
+            yield self._entry(place, place.exceptions, word, names, own, title, member=True)
+
+    def _entry(
+        self,
+        place: Place,
+        entries: tuple[Override, ...],
+        word: str,
+        names: Sequence[str],
+        of: Override,
+        title: str,
+        *,
+        member: bool = False,
+    ) -> Candidate:
+        old = next((each for each in entries if (each.of, each.above) == (of.of, of.above)), None)
+        lines = 1 if old or entries else 2
+        what = f"{word} {title} {'from ' if word == 'bar' else ''}{listed(names)} {self._at(place)}"
+        milder = f"deny {title} {listed(names)} {self._at(place)}" if word == "bar" else ""
+
+        def apply(charter: Charter, register: Register) -> Files:
+            changed = changes.saying(charter, place.key, of.of, word, names, above=of.above, member=member)
+            return changed, register
+
+        return Candidate("exception" if member else "override", what, (old or place).where, lines, apply, milder)
+
+    def _cleared(self, place: Place, words: Sequence[str], mask: int) -> Iterator[Candidate]:
+        """Yield entries less what they say of it, and the places less a whole override set."""
+        own = self.asked.member.key if self.asked.member else None
+        entries = [(each, False) for each in place.overrides if self._speaks(each)]
+        entries += [(each, True) for each in place.exceptions if each.of == own]
+        for entry, member in entries:
+            said = 0
+            for word in words:
+                said |= self._named(entry, word)
+            names = self.frame.catalogue.names(said & mask)
+            if names:
+                what = f"take back what {self._at(place)} is said of {listed(names)} for {entry.label}"
+                yield Candidate(
+                    "exception" if member else "override", what, entry.where, 1, _clearing(place, entry, names, member)
+                )
+        for key in place.like:
+            left = tuple(each for each in place.like if each != key)
+            what = f"let {place.title} no longer be like {key}"
+            yield Candidate("set", what, place.where, 1, _unlike(place, left))
+
+    def _named(self, entry: Override, word: str) -> int:
+        catalogue = self.frame.catalogue
+        if word == "allow":
+            return self.frame.word_of(entry).allow & catalogue.close(catalogue.expand_all(entry.allow))
+        return catalogue.expand_all(entry.deny if word == "deny" else entry.bar)
+
+    def _speaks(self, entry: Override) -> bool:
+        """Tell whether an entry speaks of someone with these ranks and groups."""
+        if entry.of in self.groups:
+            return True
+        at = self.frame.rank_at.get(entry.of)
+        return any(rank.position == at or (entry.above and rank.position <= (at or 0)) for rank in self.ranks)
+
+    # -- gates (rule 5.3)
+
+    def _terms(self) -> list[tuple[GateTerm, str]]:
+        terms = [(GateTerm(rank.key), rank.title) for rank in self.ranks]
+        return terms + [(GateTerm(key, group=True), self.charter.groups[key].title or key) for key in self.groups]
+
+    def _gate_opened(self, place: Place) -> Iterator[Candidate]:
+        gate, profile = place.gate, self.asked.profile
+        if gate is None or profile is None or passes(self.frame, profile, self.frame.place_at[place.key]):
+            return
+        yield _gating(place, None, f"take the gate of {place.title} away")
+        for term, title in self._terms():
+            more = gate._replace(any=(*gate.any, term), all=(), none=())
+            if term not in gate.any and not gate.all and not gate.none:
+                yield _gating(place, more, f"let {title} through the gate of {place.title}")
+            elif term not in gate.any and gate.any:
+                yield _gating(place, gate._replace(any=(*gate.any, term)), f"let {title} through at {place.title}")
+        for term in gate.all:
+            left = gate._replace(all=tuple(each for each in gate.all if each != term))
+            yield _gating(place, _or_none(left), f"strike {term} from 'all' at the gate of {place.title}")
+        for term in gate.none:
+            left = gate._replace(none=tuple(each for each in gate.none if each != term))
+            yield _gating(place, _or_none(left), f"strike {term} from 'none' at the gate of {place.title}")
+
+    def _gate_closed(self, place: Place) -> Iterator[Candidate]:
+        gate = place.gate or Gate()
+        for term, title in self._terms():
+            what = f"keep {title} out of {place.title} by its gate"
+            yield _gating(place, gate._replace(none=(*gate.none, term)), what, lines=1 if place.gate else 2)
+            if term in gate.any:
+                left = gate._replace(any=tuple(each for each in gate.any if each != term))
+                if left.any:  # with nothing left of 'any' the gate would ask for less, not more
+                    yield _gating(place, left, f"strike {term} from 'any' at the gate of {place.title}")
+
+
+def status(asked: Asked) -> Iterator[Candidate]:
+    """Yield the change of a member's status that does not count, or counts for little (rule 4.4)."""
+    member = asked.member
+    if member is None or member.status == "active":
+        return
+    said = {"pending": "vouch for {}", "invited": "let {} accept the invitation", "locked": "unlock {}"}
+    what = said.get(member.status, "bring {} back").format(member.called)
+    yield Candidate("status", what, member.where, 1, with_member(member._replace(status="active")))
+
+
+def with_member(changed: Member) -> Callable[[Charter, Register], Files]:
+    """Return the change of a member's record."""
+    return lambda charter, register: (charter, register.with_member(changed))
+
+
+def assigning(given: Assignment) -> Callable[[Charter, Register], Files]:
+    """Return the change that gives a rank."""
+    return lambda charter, register: (charter, register.assigned(given))
+
+
+def unassigning(given: Assignment) -> Callable[[Charter, Register], Files]:
+    """Return the change that takes a rank."""
+    return lambda charter, register: (charter, register.unassigned(given))
+
+
+def _clearing(
+    place: Place, entry: Override, names: Sequence[str], member: bool
+) -> Callable[[Charter, Register], Files]:
+    def apply(charter: Charter, register: Register) -> Files:
+        changed = changes.saying(charter, place.key, entry.of, "clear", names, above=entry.above, member=member)
+        return changed, register
+
+    return apply
+
+
+def _unlike(place: Place, left: tuple[str, ...]) -> Callable[[Charter, Register], Files]:
+    return lambda charter, register: (
+        changes.with_place(charter, charter.places[place.key]._replace(like=left)),
+        register,
+    )
+
+
+def _or_none(gate: Gate) -> Gate | None:
+    """Return a gate that asks for something; an empty one is none."""
+    return gate if gate.any or gate.all or gate.none else None
+
+
+def _gating(place: Place, gate: Gate | None, what: str, *, lines: int = 1) -> Candidate:
+    where = place.gate.where if place.gate else place.where
+    return Candidate("gate", what, where, lines, lambda c, r: (changes.with_gate(c, place.key, gate), r))

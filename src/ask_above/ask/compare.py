@@ -1,0 +1,98 @@
+"""Two ranks or two people side by side: what only the one may, only the other, both, and what carries it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import NamedTuple
+
+from ask_above.ask.through import through
+from ask_above.charter.ladder import Rank
+from ask_above.decide.frame import Frame
+from ask_above.decide.may import Decider
+from ask_above.decide.profile import Asked
+from ask_above.decide.sources import source_of
+from ask_above.decide.words import in_file
+
+ONE, OTHER, BOTH = "one", "other", "both"
+
+
+class Compared(NamedTuple):
+    """One capability of a comparison.
+
+    ``who`` is one, other or both; ``places`` are the keys of the places where that is so, none where what ranks carry
+    is compared. ``one`` and ``other`` say what gives it to each, in the first of those places.
+    """
+
+    capability: str
+    who: str
+    places: tuple[str, ...] = ()
+    one: str = ""
+    other: str = ""
+
+
+class Comparison(NamedTuple):
+    """Two side by side; ``how`` says what ties them together where that was the question: copied from, builds on."""
+
+    one: str
+    other: str
+    rows: tuple[Compared, ...]
+    how: str = ""
+
+    def of(self, who: str) -> tuple[Compared, ...]:
+        """Return the rows of one, other or both."""
+        return tuple(row for row in self.rows if row.who == who)
+
+
+def carried(frame: Frame, one: Rank, other: Rank, how: str = "") -> Comparison:
+    """Compare what two ranks carry (rule 3.1)."""
+    masks = [frame.catalogue.everything if rank.unbounded else frame.carried[rank.position] for rank in (one, other)]
+    rows = []
+    for key in frame.catalogue.keys:
+        has = [bool(mask & frame.catalogue.bit[key]) for mask in masks]
+        if any(has):
+            said = [_carrier(frame, rank, key) if yes else "" for rank, yes in zip((one, other), has, strict=True)]
+            rows.append(Compared(key, BOTH if all(has) else ONE if has[0] else OTHER, (), *said))
+    return Comparison(one.title, other.title, tuple(rows), how)
+
+
+def _carrier(frame: Frame, rank: Rank, capability: str) -> str:
+    if rank.unbounded:
+        return "unbounded"
+    where, how = source_of(frame, rank, capability)
+    return f"{how.removeprefix(', ') or 'granted'}{in_file(where)}"
+
+
+def related(frame: Frame, rank: Rank) -> list[Comparison]:
+    """Compare a rank with the one it was copied from, and with those that it builds on."""
+    found = []
+    if rank.copied_from:
+        found.append(carried(frame, rank, frame.charter.ranks[rank.copied_from], "copied from"))
+    found += [carried(frame, rank, frame.charter.ranks[key], "builds on") for key in rank.builds_on]
+    return found
+
+
+def usable(decider: Decider, one: Asked, other: Asked, places: list[int]) -> Comparison:
+    """Compare what two can use at these places, capability by capability (rule 5)."""
+    frame = decider.frame
+    masks = [(n, decider.usable(one, n), decider.usable(other, n)) for n in places]
+    tests: tuple[tuple[str, Callable[[int, int], int]], ...] = (
+        (ONE, lambda first, second: first & ~second),
+        (OTHER, lambda first, second: second & ~first),
+        (BOTH, lambda first, second: first & second),
+    )
+    rows = []
+    for key, bit in frame.catalogue.bit.items():
+        for who, test in tests:
+            where = [n for n, first, second in masks if test(first, second) & bit]
+            if where:
+                said = [
+                    _through(decider, each, key, where[0]) if who in (side, BOTH) else ""
+                    for side, each in ((ONE, one), (OTHER, other))
+                ]
+                rows.append(Compared(key, who, tuple(frame.places[n].key for n in where), *said))
+    return Comparison(one.label, other.label, tuple(rows))
+
+
+def _through(decider: Decider, asked: Asked, capability: str, place: int) -> str:
+    answer = decider.may(asked, capability, place)
+    return "; ".join(through(answer, capability)) or answer.reason.rstrip(".")

@@ -1,0 +1,169 @@
+"""Is every place looked after: how many can do what a place needs, and who is the only one (rule 5)."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, NamedTuple
+
+import numpy as np
+
+from ask_above.charter.moments import Instant
+from ask_above.decide.frame import Frame
+from ask_above.decide.may import Decider
+from ask_above.decide.table import unpack
+from ask_above.decide.walk import ranks_at
+from ask_above.people.register import Register
+
+if TYPE_CHECKING:
+    import pandas as pd
+    from numpy.typing import NDArray
+
+
+class Gap(NamedTuple):
+    """A duty that nobody, or one member alone, can do at a place; ``only`` is the one."""
+
+    place: str
+    capability: str
+    only: str | None = None
+
+
+class Crowded(NamedTuple):
+    """More members than ``rules.advice`` says hold something; ``what`` is a capability of high risk, or unbounded."""
+
+    what: str
+    members: int
+    most: int
+
+
+class Cover:
+    """How many active members can do each duty at each place.
+
+    ``counts`` is an array of places by duties, int64; -1 where the duty has no meaning. ``able`` is how many can do
+    each duty at any place at all.
+    """
+
+    def __init__(
+        self,
+        decider: Decider,
+        at: Instant,
+        duties: Sequence[str],
+        counts: NDArray[np.int64],
+        only: dict[tuple[int, int], str],
+        able: dict[str, int],
+    ) -> None:
+        self.decider, self.at, self.duties, self.counts, self._only = decider, at, tuple(duties), counts, only
+        self.able = able
+
+    @property
+    def gaps(self) -> list[Gap]:
+        """The duties that nobody can do, then those that one member alone can do."""
+        frame = self.decider.frame
+        nobody = [(p, d) for p, d in np.argwhere(self.counts == 0).tolist()]
+        single = [(p, d) for p, d in np.argwhere(self.counts == 1).tolist()]
+        found = [Gap(frame.places[p].key, self.duties[d]) for p, d in nobody]
+        return found + [Gap(frame.places[p].key, self.duties[d], self._only[p, d]) for p, d in single]
+
+    def table(self) -> pd.DataFrame:
+        """Return places by duties: how many active members can, as nullable whole numbers; no number for no meaning."""
+        import pandas as pd
+
+        index = pd.Index([place.key for place in self.decider.frame.places], name="place", dtype=object)
+        columns = pd.Index(self.duties, name="capability", dtype=object)
+        table = pd.DataFrame(self.counts, index=index, columns=columns).astype("Int64")
+        return table.mask(table < 0)
+
+    def by_rank(self, place: str, capability: str) -> dict[str, int]:
+        """Return how many of those who can hold each rank as their highest there, highest first; the owner first."""
+        frame = self.decider.frame
+        number, bit = frame.place_at[place], frame.catalogue.bit[capability]
+        found: dict[int, int] = {}
+        for asked in self.decider.people.all(self.at):
+            if asked.status == "active" and self.decider.usable(asked, number) & bit:
+                ranks = ranks_at(frame, asked.profile, number) if asked.profile else []
+                top = -1 if asked.owner else ranks[0] if ranks else len(frame.ranks)
+                found[top] = found.get(top, 0) + 1
+        names = {-1: "owner", len(frame.ranks): "none"} | {rank.position: rank.key for rank in frame.ranks}
+        return {names[top]: found[top] for top in sorted(found)}
+
+
+def default_duties(frame: Frame) -> list[str]:
+    """Return the capabilities of medium and high risk."""
+    nobody = frame.catalogue.nobody
+    return [key for key, each in frame.catalogue.capabilities.items() if each.risk != "low" and key not in nobody]
+
+
+def cover(decider: Decider, duties: Sequence[str], at: Instant, without: frozenset[str] = frozenset()) -> Cover:
+    """Count who can do these duties, by their full names, at every place; ``without`` are left out."""
+    frame = decider.frame
+    sweep, crowd = decider.everyone.rows(at)
+    weights = _weights(decider.people.register, crowd.members, crowd.rows, without)
+    rows = len(weights)
+    numbers = np.array([frame.catalogue.keys.index(key) for key in duties], dtype=np.intp)
+    counts = np.empty((len(frame.places), len(duties)), dtype=np.int64)
+    single: list[tuple[int, int, NDArray[np.bool_]]] = []
+    out = np.empty((1, len(frame.catalogue.keys), sweep.words), dtype=np.uint64)
+    # a matrix product counts exactly in float32 up to 16 million members
+    as_floats = weights.astype(np.float32 if weights.sum() < 1 << 24 else np.float64)
+    anywhere = np.zeros((len(duties), sweep.words), dtype=np.uint64)
+    for place, words in sweep.run(out):
+        anywhere |= words[numbers]
+        bits = np.unpackbits(words[numbers].view(np.uint8), axis=1, bitorder="little")[:, :rows]
+        counts[place] = np.rint(np.matmul(bits, as_floats))
+        single += [(place, d, bits[d].astype(bool)) for d in np.flatnonzero(counts[place] == 1).tolist()]
+        meaning = frame.has_meaning(place)
+        counts[place, [d for d, key in enumerate(duties) if not meaning & frame.catalogue.bit[key]]] = -1
+    only = _only(single, weights, crowd.members, crowd.rows, without)
+    able = {key: int(weights[unpack(anywhere[n])[:rows]].sum()) for n, key in enumerate(duties)}
+    return Cover(decider, at, duties, counts, only, able)
+
+
+def _weights(
+    register: Register, members: Sequence[str], rows: NDArray[np.int32], without: frozenset[str]
+) -> NDArray[np.int64]:
+    """Return how many active members stand in each row."""
+    known = register.members
+    counted = np.fromiter(
+        (known[key].status == "active" and key not in without for key in members), dtype=bool, count=len(members)
+    )
+    size = int(rows.max()) + 1 if len(rows) else 0
+    return np.bincount(rows[counted], minlength=size).astype(np.int64)
+
+
+def _only(
+    single: list[tuple[int, int, NDArray[np.bool_]]],
+    weights: NDArray[np.int64],
+    members: Sequence[str],
+    rows: NDArray[np.int32],
+    without: frozenset[str],
+) -> dict[tuple[int, int], str]:
+    """Return the one member of each duty that one alone can do."""
+    alone = {int(row): key for key, row in zip(members, rows, strict=True) if key not in without and weights[row] == 1}
+    found = {}
+    for place, duty, bits in single:
+        row = int(np.flatnonzero(bits & (weights > 0))[0])
+        found[place, duty] = alone[row]
+    return found
+
+
+def crowded(decider: Decider, at: Instant) -> list[Crowded]:
+    """Return what more members hold than ``rules.advice`` says: unbounded ranks, capabilities of high risk."""
+    advice = decider.frame.charter.rules.advice
+    found = []
+    unbounded = unbounded_members(decider, at)
+    if len(unbounded) > advice.most_unbounded:
+        found.append(Crowded("unbounded", len(unbounded), advice.most_unbounded))
+    risky = [key for key, each in decider.frame.catalogue.capabilities.items() if each.risk == "high"]
+    able = cover(decider, risky, at).able if risky else {}
+    found += [
+        Crowded(key, count, advice.most_high_risk) for key, count in able.items() if count > advice.most_high_risk
+    ]
+    return found
+
+
+def unbounded_members(decider: Decider, at: Instant) -> list[str]:
+    """Return the active members who hold an unbounded rank anywhere."""
+    unbounded = decider.frame.unbounded
+    if not unbounded:
+        return []
+    found = decider.people.all(at)
+    return [a.key or "" for a in found if a.status == "active" and any(h.rank in unbounded for h in a.holdings)]

@@ -1,0 +1,107 @@
+"""The list of members under their headings, and what is about to change or has been waiting (rules 7.1 and 7.2)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import UTC, datetime, timedelta
+from typing import NamedTuple
+
+from ask_above.charter.moments import Instant, as_instant, parse
+from ask_above.decide.frame import Frame
+from ask_above.decide.looks import Looks, held_at_root, looks
+from ask_above.decide.may import Decider
+from ask_above.decide.profile import Asked
+from ask_above.people.register import Assignment, Member
+
+_DAY = 86_400_000_000
+"""Microseconds in a day."""
+
+
+class Listed(NamedTuple):
+    """One member as the roster shows them; ``ranks`` are the titles of the ranks given to them on the whole site."""
+
+    member: Member
+    looks: Looks
+    ranks: tuple[str, ...]
+
+
+class Heading(NamedTuple):
+    """A heading of the roster, highest first, and who stands under it; the last has no rank."""
+
+    rank: str | None
+    title: str
+    members: tuple[Listed, ...]
+
+
+class Edge(NamedTuple):
+    """An assignment that starts or ends at a moment."""
+
+    at: Instant
+    starts: bool
+    assignment: Assignment
+
+
+class Waiting(NamedTuple):
+    """Someone pending, or invited and without an answer, and for how many whole days; ``None`` where nobody knows."""
+
+    member: Member
+    days: int | None
+
+
+def roster(decider: Decider, at: Instant) -> list[Heading]:
+    """Return everyone whose status counts under their headings, in the register's order; no empty headings."""
+    frame = decider.frame
+    found: dict[str | None, list[Listed]] = {rank.key: [] for rank in frame.ranks if rank.heading}
+    found[None] = []
+    for asked in decider.people.all(at):
+        if asked.member is not None and asked.status in ("active", "pending"):
+            seen = looks(frame, asked)
+            found[seen.heading].append(Listed(asked.member, seen, _given(frame, asked)))
+    titles = {rank.key: rank.title for rank in frame.ranks}
+    return [Heading(key, titles[key] if key else "", tuple(people)) for key, people in found.items() if people]
+
+
+def _given(frame: Frame, asked: Asked) -> tuple[str, ...]:
+    return tuple(rank.title for rank in held_at_root(frame, asked) if not rank.automatic)
+
+
+def soon(decider: Decider, at: Instant, days: int) -> list[Edge]:
+    """Return the assignments that start or end within so many days, the next first."""
+    last, found = at + days * _DAY, []
+    for each in decider.people.register.assignments:
+        start, end = each.period.start, each.period.end
+        if start is not None and at < start <= last and each.period.comes_after(at):
+            found.append(Edge(start, True, each))
+        if end is not None and at < end <= last and (start is None or start < end):
+            found.append(Edge(end, False, each))
+    return sorted(found, key=lambda edge: edge.at)
+
+
+def waiting(decider: Decider, at: Instant, status: str, days: int) -> list[Waiting]:
+    """Return those with a status, pending or invited, for longer than so many days; longest first."""
+    found = [
+        Waiting(member, _since(decider.frame, member, at))
+        for member in decider.people.register.members.values()
+        if member.status == status
+    ]
+    kept = [each for each in found if each.days is None or each.days > days]
+    return sorted(kept, key=lambda each: -(each.days if each.days is not None else 1 << 30))
+
+
+def _since(frame: Frame, member: Member, at: Instant) -> int | None:
+    if not member.joined:
+        return None
+    return max(0, at - as_instant(parse(member.joined), frame.charter.zone)) // _DAY
+
+
+def day_of(frame: Frame, at: Instant, *, last: bool = False) -> str:
+    """Say the day of an instant in the charter's time zone; ``last``: the last day before it, for what ends then."""
+    moment = datetime(1970, 1, 1, tzinfo=UTC) + timedelta(microseconds=at - (1 if last else 0))
+    return moment.astimezone(frame.charter.zone).date().isoformat()
+
+
+def edges_in_words(frame: Frame, edges: list[Edge]) -> Iterator[tuple[str, str, str, str, str]]:
+    """Yield day, starts or ends, member, rank and place of each, as keys."""
+    for edge in edges:
+        each = edge.assignment
+        yield day_of(frame, edge.at, last=not edge.starts), "starts" if edge.starts else "ends", *each[:3]

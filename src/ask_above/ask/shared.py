@@ -1,0 +1,79 @@
+"""Accounts that look shared: used from many networks within few days, and what each could do (rule 5)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import NamedTuple
+
+from ask_above.charter.catalogue import RISKS
+from ask_above.charter.moments import Instant
+from ask_above.decide.may import Decider
+from ask_above.people.register import Member
+from ask_above.people.signins import SignIn
+
+NETWORKS, DAYS = 5, 7
+"""From how many networks within how many days an account looks shared."""
+
+_DAY = 86_400_000_000
+
+
+class SharedAccount(NamedTuple):
+    """An account used from ``networks`` networks between two instants; ``can`` are the capabilities by risk.
+
+    ``can`` holds all of medium and high risk that can be used anywhere, highest risk first.
+    """
+
+    member: Member
+    networks: tuple[str, ...]
+    since: Instant
+    until: Instant
+    can: tuple[tuple[str, str], ...]
+
+
+def shared_accounts(
+    decider: Decider, signins: Iterable[SignIn], at: Instant, *, networks: int = NETWORKS, days: int = DAYS
+) -> list[SharedAccount]:
+    """Return the accounts that were used from so many networks within so many days, highest risk first.
+
+    The window of each with most networks is told, the latest of equal ones.
+    """
+    by_member: dict[str, list[SignIn]] = {}
+    for each in signins:
+        by_member.setdefault(each.member, []).append(each)
+    found = []
+    for key, given in by_member.items():
+        best = _busiest(sorted(given, key=lambda each: each.at), days * _DAY)
+        if len(best[2]) >= networks and key in decider.people.register.members:
+            member = decider.people.register.members[key]
+            found.append(SharedAccount(member, tuple(best[2]), best[0], best[1], _can(decider, key, at)))
+    return sorted(found, key=lambda each: (_risk(each), -len(each.networks), each.member.key))
+
+
+def _busiest(given: list[SignIn], window: int) -> tuple[Instant, Instant, list[str]]:
+    """Return the stretch of time, no longer than the window, with sign-ins from most networks."""
+    best: tuple[Instant, Instant, list[str]] = (0, 0, [])
+    first = 0
+    for last, each in enumerate(given):
+        while each.at - given[first].at >= window:
+            first += 1
+        seen = list(dict.fromkeys(one.network for one in given[first : last + 1]))
+        if len(seen) >= len(best[2]):
+            best = (given[first].at, each.at, seen)
+    return best
+
+
+def _can(decider: Decider, key: str, at: Instant) -> tuple[tuple[str, str], ...]:
+    asked, frame = decider.people.ask(key, at), decider.frame
+    mask = 0
+    for place in range(len(frame.places)):
+        mask |= decider.usable(asked, place)
+    known = [(frame.catalogue.capabilities[name].risk, name) for name in frame.catalogue.names(mask)]
+    return tuple(each for risk in reversed(RISKS[1:]) for each in known if each[0] == risk)
+
+
+def _risk(each: SharedAccount) -> tuple[int, int]:
+    """Order by the highest risk, then by how many capabilities there are of it."""
+    if not each.can:
+        return 0, 0
+    top = each.can[0][0]
+    return -RISKS.index(top), -sum(risk == top for risk, _ in each.can)

@@ -1,0 +1,116 @@
+"""The site as one person finds it: what is there, what is closed, what can be done where (rules 5.3 to 5.6)."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from ask_above.decide.frame import Frame
+from ask_above.decide.may import Decider
+from ask_above.decide.profile import Asked
+from ask_above.decide.walk import closed_gate, held, usable
+
+OPEN, CLOSED, ABSENT = "open", "closed", "not there"
+"""How a place shows itself: one may enter it, one may know of it, one does not find it."""
+
+
+class Stop(NamedTuple):
+    """One place of a tour, in the charter's order; ``depth`` is 0 for the site.
+
+    ``state`` is open, closed or not there. ``can`` are the capabilities that can be used there, by their full names.
+    ``more`` are those of them that only this place gives, ``less`` those that it takes: what would be usable there if
+    it said nothing itself. ``why`` says, for the administrator, why it is closed or not there.
+    """
+
+    place: str
+    depth: int
+    state: str
+    can: tuple[str, ...] = ()
+    more: tuple[str, ...] = ()
+    less: tuple[str, ...] = ()
+    why: str = ""
+
+
+class Tour(NamedTuple):
+    """A walk through the site in someone's shoes."""
+
+    who: str
+    stops: tuple[Stop, ...]
+
+    @property
+    def unseen(self) -> tuple[Stop, ...]:
+        """The places that they may not enter, with the reasons."""
+        return tuple(stop for stop in self.stops if stop.state != OPEN)
+
+
+def tour(decider: Decider, asked: Asked) -> Tour:
+    """Walk through all places."""
+    states: dict[int, str] = {}
+    stops = []
+    for n, place in enumerate(decider.frame.places):
+        chain = decider.frame.chains[n]
+        above = chain[-2] if len(chain) > 1 else None
+        states[n] = _state(decider.frame, asked, n, states[above] if above is not None else OPEN)
+        stop = Stop(place.key, len(chain) - 1, states[n])
+        stops.append(_open(decider, asked, n, above, stop) if states[n] == OPEN else _shut(decider, asked, n, stop))
+    return Tour(asked.label, tuple(stops))
+
+
+def _state(frame: Frame, asked: Asked, place: int, above: str) -> str:
+    """Return how a place shows itself; ``above`` is how the one above it does."""
+    if asked.rules_all:
+        return OPEN
+    if asked.profile is None:
+        return ABSENT
+    here = held(frame, asked.profile, place)
+    if not here.unbounded:
+        shut = closed_gate(frame, asked.profile, place)
+        if shut is not None:
+            gate = frame.places[place].gate
+            return CLOSED if shut == place and gate is not None and gate.teaser and above == OPEN else ABSENT
+    seeing = frame.charter.rules.seeing
+    sees = place == 0 or seeing is None or not frame.rests(seeing, place) & ~here.mask
+    return OPEN if sees else ABSENT
+
+
+def _open(decider: Decider, asked: Asked, place: int, above: int | None, stop: Stop) -> Stop:
+    frame = decider.frame
+    names = frame.catalogue.names
+    can = decider.usable(asked, place)
+    before = can
+    if above is not None and asked.profile and not asked.rules_all:
+        before = usable(frame, held(frame, asked.profile, above).mask, place)
+    return stop._replace(can=names(can), more=names(can & ~before), less=names(before & ~can))
+
+
+def _shut(decider: Decider, asked: Asked, place: int, stop: Stop) -> Stop:
+    frame = decider.frame
+    capability = frame.charter.rules.seeing or frame.catalogue.keys[0]
+    return stop._replace(why=decider.may(asked, capability, place).reason)
+
+
+class Meeting(NamedTuple):
+    """One place as two people find it: what both can do there, what only the one, what only the other."""
+
+    place: str
+    depth: int
+    states: tuple[str, str]
+    both: tuple[str, ...]
+    only_one: tuple[str, ...]
+    only_other: tuple[str, ...]
+
+
+def beside(one: Tour, other: Tour) -> tuple[Meeting, ...]:
+    """Lay two tours of one site side by side."""
+    found = []
+    for first, second in zip(one.stops, other.stops, strict=True):
+        found.append(
+            Meeting(
+                first.place,
+                first.depth,
+                (first.state, second.state),
+                tuple(key for key in first.can if key in second.can),
+                tuple(key for key in first.can if key not in second.can),
+                tuple(key for key in second.can if key not in first.can),
+            )
+        )
+    return tuple(found)
