@@ -48,14 +48,14 @@ class Act(NamedTuple):
 
 
 def who_may(decider: Decider, act: Act, at: Instant) -> Iterator[tuple[Asked, Answer]]:
-    """Yield the members who may do it, each with the answer; those who are alike are asked about once."""
-    known: dict[object, Answer] = {}
+    """Yield the members who may do it, each with their own answer; nobody like one who may not is asked about again."""
+    refused: set[object] = set()
     for asked in decider.people.all(at):
-        if asked.key == act.target:
-            answer = act.put(decider, asked, at)
-        else:
-            alike = (asked.profile, asked.owner, asked.status)
-            first = known.get(alike)
-            answer = known[alike] = act.put(decider, asked, at) if first is None else first
+        alike = (asked.profile, asked.owner, asked.status, asked.key == act.target)
+        if alike in refused:
+            continue
+        answer = act.put(decider, asked, at)
         if answer:
             yield asked, answer
+        else:
+            refused.add(alike)

@@ -73,23 +73,28 @@ class Cover:
         return table.mask(table < 0)
 
     def by_rank(self, place: str, capability: str) -> dict[str, int]:
-        """Return how many of those who can hold each rank as their highest there, highest first; the owner first."""
+        """Return how many of those who can have it from each rank, highest first; the owner first.
+
+        Someone counts with the highest rank there that carries it; those whom the place itself lets, as ``place``.
+        """
         frame = self.decider.frame
         number, bit = frame.place_at[place], frame.catalogue.bit[capability]
         found: dict[int, int] = {}
         for asked in self.decider.people.all(self.at):
             if asked.status == "active" and self.decider.usable(asked, number) & bit:
                 ranks = ranks_at(frame, asked.profile, number) if asked.profile else []
-                top = -1 if asked.owner else ranks[0] if ranks else len(frame.ranks)
+                carrying = [r for r in ranks if r in frame.unbounded or frame.carried[r] & bit]
+                top = -1 if asked.owner else carrying[0] if carrying else len(frame.ranks)
                 found[top] = found.get(top, 0) + 1
-        names = {-1: "owner", len(frame.ranks): "none"} | {rank.position: rank.key for rank in frame.ranks}
+        names = {-1: "owner", len(frame.ranks): "place"} | {rank.position: rank.key for rank in frame.ranks}
         return {names[top]: found[top] for top in sorted(found)}
 
 
 def default_duties(frame: Frame) -> list[str]:
-    """Return the capabilities of medium and high risk."""
-    nobody = frame.catalogue.nobody
-    return [key for key, each in frame.catalogue.capabilities.items() if each.risk != "low" and key not in nobody]
+    """Return the capabilities of medium and high risk, less those on one's own things and those meant for nobody."""
+    nobody, found = frame.catalogue.nobody, frame.catalogue.capabilities.items()
+    own = {f"{each.pair}.own" for _, each in found if each.pair}
+    return [key for key, each in found if each.risk != "low" and key not in nobody and key not in own]
 
 
 def cover(decider: Decider, duties: Sequence[str], at: Instant, without: frozenset[str] = frozenset()) -> Cover:

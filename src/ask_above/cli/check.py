@@ -6,33 +6,41 @@ import sys
 
 import click
 
-from ask_above.cli.options import community_option, folder, format_option
+from ask_above.cli.options import community_option, folder, format_option, progress
 from ask_above.community import Community
 from ask_above.errors import FaultyFilesError
 from ask_above.show.check import (
+    CHECK_COLUMNS,
     FAULT_COLUMNS,
+    advice_row,
     check_data,
     fault_data,
     fault_rows,
+    show_advice,
     show_check,
     show_faults,
+    unmet_row,
 )
 from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
 
 
 @click.command("check")
+@click.option("--advice", is_flag=True, help="Only what a careful administrator would look at again.")
+@click.option("--strict", is_flag=True, help="Exit with 1 where there is advice, too.")
 @community_option
 @format_option
-def command(community: str | None, form: str) -> int:
-    """Check that the files are well formed, and that the charter holds to its expectations.
+def command(*, advice: bool, strict: bool, community: str | None, form: str) -> int:
+    """Check that the files are well formed, that the expectations hold, and say what to look at again.
 
-    Every fault of every file is reported in one run. Exit status 1 where an expectation fails, 2 where the files
-    cannot be meant as they stand.
+    Every fault of every file is reported in one run. Exit status 1 where an expectation fails (with --strict also where
+    there is advice), 2 where the files cannot be meant as they stand. Advice that is meant is silenced by its code in
+    the charter: rules.advice.silent.
 
     \b
     Examples:
       ask-above check
+      ask-above check --advice --format md
       ask-above check --community wren-valley --format json
     """
     try:
@@ -40,17 +48,18 @@ def command(community: str | None, form: str) -> int:
     except FaultyFilesError as error:
         _faulty(error, form)
         return 2
-    unmet = opened.unmet()
+    unmet = [] if advice else opened.unmet()
+    with progress("Looking") as told:
+        given = opened.advice(told=told)
     if form == "text":
-        show_check(stdout(), opened.decider, unmet)
+        if not advice:
+            show_check(stdout(), opened.decider, unmet)
+        show_advice(stdout(), given)
     else:
-        rows = [
-            (each.expectation.where.file, each.expectation.where.line, each.expectation.text, each.because)
-            for each in unmet
-        ]
-        columns = ("file", "line", "expectation", "because")
-        write_table(sys.stdout, form, columns, rows, check_data(opened.decider, unmet))
-    return 1 if unmet else 0
+        rows = [] if advice else [unmet_row(each) for each in unmet]
+        rows += [advice_row(each) for each in given.pieces]
+        write_table(sys.stdout, form, CHECK_COLUMNS, rows, check_data(opened.decider, unmet, given))
+    return 1 if unmet or (strict and given.pieces) else 0
 
 
 def _faulty(error: FaultyFilesError, form: str) -> None:

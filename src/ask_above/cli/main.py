@@ -12,13 +12,23 @@ from ask_above.errors import AskAboveError, FaultyFilesError
 
 SECTIONS: dict[str, dict[str, str]] = {
     "Look": {
-        "check": "Is the charter well formed, and does it hold to its expectations?",
+        "check": "Is the charter well formed, do its expectations hold, what to look at again?",
         "ladder": "The ranks in order, and who holds each",
         "grid": "Capabilities by ranks, side by side; with --at, what a place changes",
-        "may": "May they, and why?",
+        "may": "May they, and why? With --ways, what would turn it",
         "powers": "Which ranks may moderate, assign and manage which, and why not",
         "who": "Who may do something somewhere, and what gives it to them",
         "where": "All places where someone may do something",
+        "tour": "The site as someone finds it; with --beside, as two people do",
+        "compare": "Two ranks or two people side by side",
+    },
+    "Change": {
+        "impact": "Who gains and who loses what between two communities' files",
+        "fit": "Which ranks fit someone who needs to do certain things and nothing else",
+    },
+    "People": {
+        "cover": "Is every place looked after: how many can, who is the only one?",
+        "roster": "The members under their headings; what ends soon, who waits",
     },
     "Files": {
         "export-table": "Write who can use what where, for the site's own database",

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sys
 from datetime import date
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 import click
 
@@ -18,6 +18,7 @@ from ask_above.cli.options import (
     format_option,
     in_zone,
     people,
+    progress,
     when_option,
 )
 from ask_above.community import Community
@@ -25,6 +26,12 @@ from ask_above.decide.answer import Answer
 from ask_above.show.answers import show_answer
 from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
+from ask_above.show.ways import WAY_COLUMNS, show_ways, way_rows
+
+if TYPE_CHECKING:
+    from ask_above.ask.ways import Way
+
+_MOST_SHOWN = 8
 
 
 class Asked(NamedTuple):
@@ -48,6 +55,7 @@ class Asked(NamedTuple):
 @click.option("--to", metavar="MEMBER", help="For assign: to whom.")
 @click.option("--of", metavar="MEMBER", help="For unassign: from whom.")
 @click.option("--using", metavar="CAPABILITY", help="For moderate: with which capability.")
+@click.option("--ways", is_flag=True, help="Also say what would turn the answer: the smallest changes, each tried.")
 @when_option
 @community_option
 @format_option
@@ -60,6 +68,8 @@ def command(
     to: str | None,
     of: str | None,
     using: str | None,
+    *,
+    ways: bool,
     when: date | None,
     community: str | None,
     form: str,
@@ -71,7 +81,7 @@ def command(
 
     \b
     Examples:
-      ask-above may dara post.write --at notices
+      ask-above may dara reading.post --at lower-gauges --ways
       ask-above may petra post.edit --at field-talk --author tomas
       ask-above may bram moderate dara --at river-talk --using member.mute
       ask-above may ada assign surveyor --to dara
@@ -80,8 +90,14 @@ def command(
     opened = Community.open(folder(community), keep=True)
     asked = Asked(who, what, target, to, of, using, author)
     answer = _ask(opened, asked, at, in_zone(opened, when))
+    found = _ways(opened, asked, at, in_zone(opened, when)) if ways else []
     if form == "text":
         show_answer(stdout(), answer)
+        if ways:
+            show_ways(stdout(), found, _MOST_SHOWN, turned_to=not answer)
+    elif ways:
+        data = {**answer.as_data(), "ways": [dict(zip(WAY_COLUMNS, row, strict=True)) for row in way_rows(found)]}
+        write_table(sys.stdout, form, WAY_COLUMNS, way_rows(found), data)
     else:
         row = (answer.allowed, answer.account.sentence, answer.reason)
         write_table(sys.stdout, form, ("allowed", "question", "reason"), [row], answer.as_data())
@@ -89,7 +105,7 @@ def command(
 
 
 def _ask(community: Community, asked: Asked, at: str, when: date | None) -> Answer:
-    _check_use(asked)
+    check_use(asked)
     if asked.what not in ACT_WORDS:
         return community.may(asked.who, asked.what, at=at, author=asked.author, when=when)
     target = asked.target or ""
@@ -104,11 +120,28 @@ def _ask(community: Community, asked: Asked, at: str, when: date | None) -> Answ
     return community.may_call(asked.who, target, at=at, when=when)
 
 
-def _check_use(asked: Asked) -> None:
+def _ways(community: Community, asked: Asked, at: str, when: date | None) -> list[Way]:
+    with progress("Trying") as told:
+        return community.ways(
+            asked.who,
+            asked.what,
+            asked.target,
+            at=at,
+            author=asked.author,
+            to=asked.to,
+            of=asked.of,
+            using=asked.using,
+            when=when,
+            told=told,
+        )
+
+
+def check_use(asked: Asked, command: str = "may") -> None:
     """Refuse what does not go together, and say what does."""
     act = asked.what if asked.what in ACT_WORDS else None
     if act and not asked.target:
-        raise click.UsageError(f"'{act}' needs whom or which rank: ask-above may {asked.who} {act} TARGET")
+        said = f"may {asked.who}" if command == "may" else command
+        raise click.UsageError(f"'{act}' needs whom or which rank: ask-above {said} {act} TARGET")
     if not act and asked.target:
         raise click.UsageError(
             f"'{asked.what}' is no act, so '{asked.target}' has no place here; the acts are {', '.join(ACT_WORDS)}."

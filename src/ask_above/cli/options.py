@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable
+import sys
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from datetime import date, datetime
 from pathlib import Path
 from typing import Any, TypeVar
@@ -51,6 +53,18 @@ def at_option(help_text: str, default: str | None = "site") -> Callable[[F], F]:
         help=help_text,
         shell_complete=complete(lambda c: list(c.charter.places)),
     )
+
+
+@contextmanager
+def progress(label: str) -> Iterator[Callable[[int, int], None]]:
+    """Show on a terminal how far something has come; yields what is to be called with that, and of how much."""
+    with click.progressbar(length=1, label=label, file=sys.stderr, hidden=not sys.stderr.isatty()) as bar:
+
+        def told(done: int, total: int) -> None:
+            bar.length = total
+            bar.update(done - bar.pos)
+
+        yield told
 
 
 class Moment(click.ParamType[Any]):

@@ -7,6 +7,9 @@ from datetime import date
 
 import click
 
+from ask_above.charter.expectations import ACT_WORDS
+from ask_above.cli.may import Asked
+from ask_above.cli.may import check_use as check_act
 from ask_above.cli.options import (
     at_option,
     capabilities,
@@ -15,6 +18,7 @@ from ask_above.cli.options import (
     folder,
     format_option,
     in_zone,
+    people,
     when_option,
 )
 from ask_above.community import Community
@@ -24,24 +28,45 @@ from ask_above.show.screen import stdout
 
 
 @click.command("who")
-@click.argument("capability", shell_complete=complete(capabilities))
+@click.argument("what", shell_complete=complete(lambda c: [*ACT_WORDS, *capabilities(c)]))
+@click.argument("target", required=False, shell_complete=complete(lambda c: [*c.charter.ranks, *people(c)]))
 @at_option("Where; the site itself where it is left out.")
+@click.option("--to", metavar="MEMBER", help="For assign: to whom.")
+@click.option("--of", metavar="MEMBER", help="For unassign: from whom.")
+@click.option("--using", metavar="CAPABILITY", help="For moderate: with which capability.")
 @click.option("--through", is_flag=True, help="Say what gives it to each: all that would have to go.")
 @when_option
 @community_option
 @format_option
-def command(capability: str, at: str, *, through: bool, when: date | None, community: str | None, form: str) -> int:
-    """List the members who may use a capability at a place.
+def command(
+    what: str,
+    target: str | None,
+    at: str,
+    to: str | None,
+    of: str | None,
+    using: str | None,
+    *,
+    through: bool,
+    when: date | None,
+    community: str | None,
+    form: str,
+) -> int:
+    """List the members who may use a capability at a place, or do an act to a target.
+
+    WHAT is a capability, or an act on a TARGET: moderate (a member or rank:KEY), assign, unassign, manage, call (a
+    rank).
 
     \b
     Examples:
       ask-above who photo.upload --at photo-wall --through
-      ask-above who photo.upload --at photo-wall
       ask-above who place.see --at landowners --format csv
+      ask-above who moderate tomas --at field
+      ask-above who assign surveyor --to dara
     """
+    check_act(Asked("SOMEONE", what, target, to, of, using, None), command="who")
     opened = Community.open(folder(community), keep=True)
     frame = opened.decider.frame
-    found = opened.who(capability, at=at, when=in_zone(opened, when), through=through)
+    found = opened.who(what, target, at=at, to=to, of=of, using=using, when=in_zone(opened, when), through=through)
     rows = [list(row) for row in found.itertuples(index=False)]
     if form != "text":
         write_table(sys.stdout, form, list(found.columns), rows)
@@ -49,7 +74,8 @@ def command(capability: str, at: str, *, through: bool, when: date | None, commu
         screen = stdout()
         total = len(opened.register.members)
         where = in_place(opened.place(at).title, site=frame.place_at[at] == 0)
-        screen.line(f"{len(found) or 'None'} of {total} members may use {capability} {where}", "head")
+        said = said_act(opened, what, target, to, of, using) if what in ACT_WORDS else f"use {what}"
+        screen.line(f"{len(found) or 'None'} of {total} members may {said} {where}", "head")
         if rows:
             titles = {rank.key: rank.title for rank in frame.ranks} | {"owner": "owner"}
             screen.line()
@@ -60,3 +86,16 @@ def command(capability: str, at: str, *, through: bool, when: date | None, commu
                 told.append([row[1], row[0], row[4] if through else ranks])
             screen.table(["Name", "Key", last], told)
     return 0
+
+
+def said_act(
+    community: Community, what: str, target: str | None, to: str | None, of: str | None, using: str | None
+) -> str:
+    """Say an act in words, with the titles that people know."""
+    name = (target or "").removeprefix("rank:")
+    titles = {key: rank.title for key, rank in community.charter.ranks.items()}
+    titles |= {key: member.called for key, member in community.register.members.items()}
+    said = f"{'call on' if what == 'call' else what} {titles.get(name, name)}"
+    for word, other in (("to", to), ("of", of)):
+        said += f" {word} {titles.get(other, other)}" if other else ""
+    return said + (f" using {using}" if using else "")

@@ -10,7 +10,7 @@ from ask_above.show.answers import show_answer
 from ask_above.show.check import show_check
 from ask_above.show.screen import Screen
 
-FILES = ("charter.yaml", "gauges.yaml", "members.csv", "assignments.csv")
+FILES = ("charter.yaml", "gauges.yaml", "members.csv", "assignments.csv", "signins.csv")
 SOURCE = Path(__file__).parent / "wren-valley"
 
 

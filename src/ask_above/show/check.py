@@ -5,12 +5,15 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
+from ask_above.ask.advice.piece import Piece
+from ask_above.ask.advice.whole import AdviceGiven
 from ask_above.ask.expect import Unmet
 from ask_above.decide.may import Decider
 from ask_above.errors import Fault
 from ask_above.show.answers import show_answer
 from ask_above.show.screen import Screen
 
+CHECK_COLUMNS = ("kind", "file", "line", "code", "what", "why", "mend")
 FAULT_COLUMNS = ("file", "line", "column", "path", "code", "message", "expected", "found", "nearest")
 
 
@@ -49,7 +52,42 @@ def show_check(screen: Screen, decider: Decider, unmet: Sequence[Unmet], *, expl
             show_answer(screen, answer, indent="    ")
 
 
-def check_data(decider: Decider, unmet: Sequence[Unmet]) -> dict[str, Any]:
+def show_advice(screen: Screen, given: AdviceGiven) -> None:
+    """Show what to look at again, each with its code, line, reason and what would mend it."""
+    screen.line()
+    if not given.pieces:
+        screen.line("✓ Nothing else to look at again.", "yes")
+    else:
+        many = "thing" if len(given.pieces) == 1 else "things"
+        screen.line(f"▲ {len(given.pieces)} {many} to look at again", "warn")
+    why = ""
+    for each in given.pieces:
+        screen.line()
+        spot = f" ({each.where})" if each.where.file else ""
+        screen.paragraph(f"{each.what[:1].upper()}{each.what[1:]}{spot}", first="▲ ", rest="  ")
+        if each.why != why:
+            screen.paragraph(each.why, first="  ", rest="  ", style="dim")
+        why = each.why
+        screen.paragraph(f"{each.mend} [{each.code}]", first="  → ", rest="    ")
+    if given.silenced:
+        screen.line()
+        screen.line(f"Silenced by the charter: {len(given.silenced)}", "dim")
+        for each, reason in given.silenced:
+            screen.paragraph(f"{each.what} [{each.code}]: {reason}", first="  ", rest="    ", style="dim")
+
+
+def unmet_row(each: Unmet) -> list[object]:
+    """Return an expectation that does not hold as a row."""
+    where = each.expectation.where
+    return ["expectation", where.file, where.line, "unmet", each.expectation.text, each.because, ""]
+
+
+def advice_row(each: Piece) -> list[object]:
+    """Return a piece of advice as a row."""
+    return ["advice", each.where.file, each.where.line, each.code, each.what, each.why, each.mend]
+
+
+def check_data(decider: Decider, unmet: Sequence[Unmet], given: AdviceGiven) -> dict[str, Any]:
     """Return the result as plain data."""
     return {
         "well_formed": True,
@@ -66,6 +104,20 @@ def check_data(decider: Decider, unmet: Sequence[Unmet]) -> dict[str, Any]:
             }
             for each in unmet
         ],
+        "advice": [_advice_data(each) for each in given.pieces],
+        "silenced": [{**_advice_data(each), "because": reason} for each, reason in given.silenced],
+    }
+
+
+def _advice_data(each: Piece) -> dict[str, Any]:
+    return {
+        "code": each.code,
+        "file": each.where.file,
+        "line": each.where.line,
+        "what": each.what,
+        "why": each.why,
+        "mend": each.mend,
+        "concerned": list(each.concerned),
     }
 
 

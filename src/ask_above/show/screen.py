@@ -15,6 +15,7 @@ _CODES = {"yes": "32", "no": "31", "head": "1", "dim": "2", "place": "36", "warn
 _RICH = {"yes": "green", "no": "red", "head": "bold", "dim": "dim", "place": "cyan", "warn": "yellow"}
 _WIDTH_IN_A_PIPE = 100
 _KEPT = "\xa0"
+_HEX_LENGTH = 7
 
 
 class Screen:
@@ -33,6 +34,16 @@ class Screen:
     def styled(self, text: str, style: str = "") -> str:
         """Return text with the codes of a style, where there are colours."""
         return f"\x1b[{_CODES[style]}m{text}\x1b[0m" if self.colour and style and text else text
+
+    def coloured(self, text: str, color: str | None) -> str:
+        """Return text in a colour written #rrggbb, where there are colours; else as it is."""
+        if not (self.colour and color and len(color) == _HEX_LENGTH and color.startswith("#")):
+            return text
+        try:
+            red, green, blue = (int(color[n : n + 2], 16) for n in (1, 3, 5))
+        except ValueError:
+            return text
+        return f"\x1b[38;2;{red};{green};{blue}m{text}\x1b[0m"
 
     def line(self, text: str = "", style: str = "") -> None:
         """Write one line."""

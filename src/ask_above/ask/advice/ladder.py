@@ -188,5 +188,5 @@ def copies(sight: Sight) -> Iterator[Piece]:
         more = frame.catalogue.names(frame.carried[rank.position] & ~frame.carried[original.position])
         if more:
             what = f"{rank.title} was copied from {original.title}, and carries {listed(more)}, which that does not"
-            mend = f"ask-above compare {rank.key}, and withhold what is not meant"
+            mend = f"ask-above compare rank:{rank.key}, and withhold what is not meant"
             yield Piece("copy-behind", rank.where, what, mend, (rank.key, original.key))

@@ -1,0 +1,73 @@
+"""``ask-above compare``."""
+
+from __future__ import annotations
+
+import sys
+from datetime import date
+
+import click
+
+from ask_above.cli.options import (
+    at_option,
+    community_option,
+    complete,
+    folder,
+    format_option,
+    in_zone,
+    people,
+    when_option,
+)
+from ask_above.community import Community
+from ask_above.show.compare import COLUMNS, comparison_rows, show_comparison
+from ask_above.show.data import write_table
+from ask_above.show.screen import stdout
+
+
+@click.command("compare")
+@click.argument("one", shell_complete=complete(people))
+@click.argument("other", required=False, shell_complete=complete(people))
+@at_option("At one place; else anywhere, and two ranks by what they carry.", default=None)
+@click.option("--all", "everything", is_flag=True, help="Say for what both may, too, what gives it to them.")
+@when_option
+@community_option
+@format_option
+def command(
+    one: str,
+    other: str | None,
+    at: str | None,
+    *,
+    everything: bool,
+    when: date | None,
+    community: str | None,
+    form: str,
+) -> int:
+    """Lay two ranks or two people side by side: only the one, only the other, both, and what gives it to them.
+
+    A rank alone is laid beside the one it was copied from and those it builds on.
+
+    \b
+    Examples:
+      ask-above compare rank:volunteer
+      ask-above compare rank:editor rank:warden --at front-page
+      ask-above compare bram freya
+    """
+    opened = Community.open(folder(community), keep=True)
+    if other is not None:
+        found = [opened.compare(one, other, at=at, when=in_zone(opened, when))]
+    elif not one.startswith("rank:"):
+        raise click.UsageError(
+            f"With whom should '{one}' be compared? A rank alone, rank:KEY, is compared with its own."
+        )
+    else:
+        found = opened.related(one)
+    if form != "text":
+        write_table(sys.stdout, form, COLUMNS, comparison_rows(found))
+        return 0
+    screen = stdout()
+    if not found:
+        screen.line(f"{opened.rank(one[5:]).title} was not copied from another rank, and builds on none.")
+    for n, each in enumerate(found):
+        if n:
+            screen.line()
+        show_comparison(screen, opened.decider.frame, each, everything=everything)
+    return 0

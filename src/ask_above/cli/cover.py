@@ -1,0 +1,66 @@
+"""``ask-above cover``."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Sequence
+from datetime import UTC, date, datetime
+
+import click
+
+from ask_above.ask.cover import crowded
+from ask_above.charter.moments import instant
+from ask_above.cli.options import (
+    at_option,
+    capabilities,
+    community_option,
+    complete,
+    folder,
+    format_option,
+    in_zone,
+    when_option,
+)
+from ask_above.community import Community
+from ask_above.show.cover import cover_rows, show_by_rank, show_cover
+from ask_above.show.data import write_table
+from ask_above.show.screen import stdout
+
+
+@click.command("cover")
+@click.argument("duties", nargs=-1, metavar="[CAPABILITY]...", shell_complete=complete(capabilities))
+@at_option("At one place, by the rank of those who can.", default=None)
+@click.option("--without", multiple=True, metavar="MEMBER", help="What breaks when they leave; again and again.")
+@when_option
+@community_option
+@format_option
+def command(
+    duties: Sequence[str],
+    at: str | None,
+    without: Sequence[str],
+    when: date | None,
+    community: str | None,
+    form: str,
+) -> int:
+    """Show how many active members can do each duty at each place; what nobody or one alone can do stands on top.
+
+    Without capabilities, all of medium and high risk are taken.
+
+    \b
+    Examples:
+      ask-above cover
+      ask-above cover post.publish --without kofi
+      ask-above cover member.mute --at river-talk
+    """
+    opened = Community.open(folder(community), keep=True)
+    moment = in_zone(opened, when)
+    found = opened.cover(duties or None, without=without, when=moment)
+    place = None if at is None else opened.place(at).key
+    if form != "text":
+        write_table(sys.stdout, form, *cover_rows(found, place))
+    elif place is not None:
+        show_by_rank(stdout(), found, place)
+    else:
+        now = found.at if when is not None else instant(datetime.now(UTC))
+        names = ", ".join(opened.member(key).called for key in without)
+        show_cover(stdout(), found, [] if duties or without else crowded(opened.decider, now), names)
+    return 0

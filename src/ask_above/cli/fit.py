@@ -1,0 +1,69 @@
+"""``ask-above fit``."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Sequence
+
+import click
+
+from ask_above.cli.options import capabilities, community_option, complete, folder, format_option
+from ask_above.community import Community
+from ask_above.questions import Wanted
+from ask_above.show.data import write_table
+from ask_above.show.fit import FIT_COLUMNS, fit_data, fit_rows, show_fit
+from ask_above.show.screen import stdout
+
+
+@click.command("fit")
+@click.argument(
+    "needs", nargs=-1, required=True, metavar="CAPABILITY [in PLACE]...", shell_complete=complete(capabilities)
+)
+@click.option(
+    "--never", multiple=True, metavar="CAPABILITY", help="What they must not be able to do anywhere; again and again."
+)
+@click.option("--most", default=3, show_default=True, type=click.IntRange(1), help="How many ranks to put together.")
+@click.option(
+    "--limit", default=50, show_default=True, type=click.IntRange(0), help="Above this weight, propose a new rank."
+)
+@community_option
+@format_option
+def command(needs: Sequence[str], never: Sequence[str], most: int, limit: int, community: str | None, form: str) -> int:
+    """Find the ranks that let someone do certain things and as little else as can be.
+
+    Say each thing as in an expectation: a capability, and in which place; without a place, anywhere will do. What is
+    too much weighs 1, 5 or 25 by its risk, for each place. Where all weighs more than the limit, or nothing fits, a
+    new rank is proposed. Exit status 1 where nothing gives what is needed.
+
+    \b
+    Examples:
+      ask-above fit reading.post in upper-gauges rota.join in rota
+      ask-above fit post.publish in front-page --never contact.see.all
+    """
+    opened = Community.open(folder(community), keep=True)
+    wanted = _read(needs)
+    fit = opened.fit(wanted, never=never, most=most)
+    proposal = None if fit.few is not None and fit.few.weight <= limit else opened.propose(wanted, never=never)
+    if form == "text":
+        said = [each if isinstance(each, str) else f"{each[0]} in {opened.place(each[1]).title}" for each in wanted]
+        said += [f"never {each}" for each in never]
+        show_fit(stdout(), opened.decider.frame, said, fit, proposal, limit)
+    else:
+        write_table(sys.stdout, form, FIT_COLUMNS, fit_rows(fit), fit_data(fit, proposal))
+    return 0 if fit.few is not None else 1
+
+
+def _read(words: Sequence[str]) -> list[Wanted]:
+    """Read ``CAPABILITY [in PLACE]`` again and again; commas between them do no harm."""
+    rest = [word for each in words for word in each.replace(",", " ").split()]
+    found: list[Wanted] = []
+    while rest:
+        name = rest.pop(0)
+        if rest[:1] == ["in"]:
+            if len(rest) < 2:  # noqa: PLR2004 (in, and the place)
+                raise click.UsageError("'in' stands at the end; name the place after it.")
+            found.append((name, rest[1]))
+            del rest[:2]
+        else:
+            found.append(name)
+    return found

@@ -1,0 +1,45 @@
+"""``ask-above impact``."""
+
+from __future__ import annotations
+
+import sys
+from datetime import date
+
+import click
+
+from ask_above.ask.impact import COLUMNS
+from ask_above.cli.options import community_option, folder, format_option, in_zone, when_option
+from ask_above.community import Community
+from ask_above.show.data import write_table
+from ask_above.show.impact import impact_data, show_impact
+from ask_above.show.screen import stdout
+
+
+@click.command("impact")
+@click.argument("old", type=click.Path())
+@click.argument("new", required=False, type=click.Path())
+@when_option
+@community_option
+@format_option
+def command(old: str, new: str | None, when: date | None, community: str | None, form: str) -> int:
+    """Show who gains and who loses what, where, from one community's files to another's.
+
+    OLD and NEW are folders, or charters with the register beside them; NEW is the community at hand where it is left
+    out. Equal changes are folded together, high risk stands on top. Exit status 1 where something of high risk is
+    gained or an expectation no longer holds.
+
+    \b
+    Examples:
+      ask-above impact ../wren-valley-before
+      ask-above impact before/charter.yaml after/charter.yaml --format md
+    """
+    before = Community.open(old)
+    after = Community.open(new if new is not None else folder(community))
+    found = before.impact(after, when=in_zone(after, when))
+    if form == "text":
+        show_impact(stdout(), found)
+    elif form == "json":
+        write_table(sys.stdout, form, COLUMNS, (), impact_data(found))
+    else:
+        write_table(sys.stdout, form, COLUMNS, found.rows())
+    return 1 if found.risky or any(not each.holds for each in found.turned) else 0

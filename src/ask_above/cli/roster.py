@@ -1,0 +1,97 @@
+"""``ask-above roster``."""
+
+from __future__ import annotations
+
+import sys
+from datetime import UTC, date, datetime
+from pathlib import Path
+
+import click
+
+from ask_above.ask.roster import edges_in_words, soon, waiting
+from ask_above.charter.moments import Instant, as_instant, instant
+from ask_above.cli.options import community_option, folder, format_option, in_zone, when_option
+from ask_above.community import Community
+from ask_above.files.signins import read_signins
+from ask_above.show import roster as show
+from ask_above.show.data import write_table
+from ask_above.show.screen import stdout
+
+
+@click.command("roster")
+@click.option("--soon", "within", metavar="DAYS", type=click.IntRange(1), help="What ends and what starts within DAYS.")
+@click.option(
+    "--waiting", metavar="DAYS", type=click.IntRange(0), help="Who is pending or invited for longer than DAYS."
+)
+@click.option("--sign-ins", is_flag=True, help="Accounts that look shared, from signins.csv.")
+@click.option(
+    "--networks", default=5, show_default=True, type=click.IntRange(2), help="For --sign-ins: how many networks."
+)
+@click.option(
+    "--days", default=7, show_default=True, type=click.IntRange(1), help="For --sign-ins: within how many days."
+)
+@when_option
+@community_option
+@format_option
+def command(
+    *,
+    within: int | None,
+    waiting: int | None,
+    sign_ins: bool,
+    networks: int,
+    days: int,
+    when: date | None,
+    community: str | None,
+    form: str,
+) -> int:
+    """Show the members under their headings, as they would stand beside a page.
+
+    \b
+    Examples:
+      ask-above roster
+      ask-above roster --soon 60
+      ask-above roster --waiting 14
+      ask-above roster --sign-ins
+    """
+    if sum((within is not None, waiting is not None, sign_ins)) > 1:
+        raise click.UsageError("--soon, --waiting and --sign-ins are asked one at a time.")
+    opened = Community.open(folder(community), keep=True)
+    moment = in_zone(opened, when)
+    now = instant(datetime.now(UTC)) if moment is None else as_instant(moment, opened.charter.zone)
+    if within is not None:
+        _soon(opened, now, within, form)
+    elif waiting is not None:
+        _waiting(opened, now, waiting, form)
+    elif sign_ins:
+        _shared(opened, folder(community), moment, networks, days, form)
+    elif form == "text":
+        show.show_roster(stdout(), opened.roster(when=moment))
+    else:
+        write_table(sys.stdout, form, show.ROSTER_COLUMNS, show.roster_rows(opened.roster(when=moment)))
+    return 0
+
+
+def _soon(opened: Community, now: Instant, days: int, form: str) -> None:
+    frame, found = opened.decider.frame, soon(opened.decider, now, days)
+    if form == "text":
+        names = {key: member.called for key, member in opened.register.members.items()}
+        show.show_soon(stdout(), frame, found, days, names)
+    else:
+        write_table(sys.stdout, form, show.SOON_COLUMNS, edges_in_words(frame, found))
+
+
+def _waiting(opened: Community, now: Instant, days: int, form: str) -> None:
+    pending, invited = (waiting(opened.decider, now, status, days) for status in ("pending", "invited"))
+    if form == "text":
+        show.show_waiting(stdout(), pending, invited, days)
+    else:
+        write_table(sys.stdout, form, show.WAITING_COLUMNS, show.waiting_rows([*pending, *invited]))
+
+
+def _shared(opened: Community, where: Path, moment: date | None, networks: int, days: int, form: str) -> None:
+    signins = read_signins(where, opened.charter, opened.register)
+    found = opened.shared_accounts(signins, networks=networks, days=days, when=moment)
+    if form == "text":
+        show.show_shared(stdout(), opened.decider.frame, found, networks, days)
+    else:
+        write_table(sys.stdout, form, show.SHARED_COLUMNS, show.shared_rows(opened.decider.frame, found))

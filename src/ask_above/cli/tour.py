@@ -1,0 +1,56 @@
+"""``ask-above tour``."""
+
+from __future__ import annotations
+
+import sys
+from datetime import date
+
+import click
+
+from ask_above.ask.tour import beside as lay_beside
+from ask_above.cli.options import community_option, complete, folder, format_option, in_zone, people, when_option
+from ask_above.community import Community
+from ask_above.show.data import write_table
+from ask_above.show.screen import stdout
+from ask_above.show.tour import (
+    BESIDE_COLUMNS,
+    TOUR_COLUMNS,
+    beside_rows,
+    show_beside,
+    show_tour,
+    tour_data,
+    tour_rows,
+)
+
+
+@click.command("tour")
+@click.argument("who", shell_complete=complete(people))
+@click.option("--beside", metavar="OTHER", help="Walk with someone else, and say what differs.")
+@when_option
+@community_option
+@format_option
+def command(who: str, beside: str | None, when: date | None, community: str | None, form: str) -> int:
+    """Walk through the site as someone finds it: what is there, what is closed, what they can do where.
+
+    WHO is a member, rank:KEY or visitor. At the end stands, for the administrator, what they do not see and why.
+
+    \b
+    Examples:
+      ask-above tour visitor
+      ask-above tour bram --beside petra
+    """
+    opened = Community.open(folder(community), keep=True)
+    frame, moment = opened.decider.frame, in_zone(opened, when)
+    tour = opened.tour(who, when=moment)
+    if beside is not None:
+        other = opened.tour(beside, when=moment)
+        met = lay_beside(tour, other)
+        if form == "text":
+            show_beside(stdout(), frame, (tour.who, other.who), met)
+        else:
+            write_table(sys.stdout, form, BESIDE_COLUMNS, beside_rows(frame, met))
+    elif form == "text":
+        show_tour(stdout(), frame, tour)
+    else:
+        write_table(sys.stdout, form, TOUR_COLUMNS, tour_rows(frame, tour), tour_data(frame, tour))
+    return 0

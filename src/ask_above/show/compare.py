@@ -1,0 +1,53 @@
+"""A comparison on the screen."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from ask_above.ask.compare import BOTH, ONE, OTHER, Compared, Comparison
+from ask_above.decide.frame import Frame
+from ask_above.show.screen import Screen
+
+COLUMNS = ("one", "other", "capability", "who", "places", "through_one", "through_other")
+
+
+def show_comparison(screen: Screen, frame: Frame, comparison: Comparison, *, everything: bool = False) -> None:
+    """Show what only the one may, only the other, and, with ``everything``, what both may."""
+    one, other = comparison.one, comparison.other
+    tie = f"{one} {comparison.how} {other}" if comparison.how else f"{one} and {other}"
+    screen.line(f"{tie}, side by side", "head")
+    for who, said, style in ((ONE, f"Only {one}", "yes"), (OTHER, f"Only {other}", "place"), (BOTH, "Both", "")):
+        rows = comparison.of(who)
+        screen.line()
+        screen.line(f"{said}: {len(rows) or 'nothing'}", style)
+        if who == BOTH and not everything:
+            names = [row.capability for row in rows]
+            if names:
+                screen.paragraph(", ".join(names), first="  ", rest="  ")
+            continue
+        for row in rows:
+            _row(screen, frame, row)
+
+
+def _row(screen: Screen, frame: Frame, row: Compared) -> None:
+    risk = " !" if frame.catalogue.capabilities[row.capability].risk == "high" else ""
+    screen.line(f"  {row.capability}{risk}{_places(frame, row.places)}")
+    for said in dict.fromkeys(filter(None, (row.one, row.other))):
+        screen.paragraph(said, first="      ", rest="      ", style="dim")
+
+
+def _places(frame: Frame, places: Sequence[str]) -> str:
+    if not places:
+        return ""
+    titles = [frame.charter.places[key].title if key != "site" else "the whole site" for key in places[:3]]
+    more = len(places) - len(titles)
+    return f"  in {', '.join(titles)}{f' and {more} more' if more else ''}"
+
+
+def comparison_rows(comparisons: Sequence[Comparison]) -> list[list[object]]:
+    """Return a row for each capability of each comparison; places joined by ``;``."""
+    return [
+        [each.one, each.other, row.capability, row.who, ";".join(row.places), row.one, row.other]
+        for each in comparisons
+        for row in each.rows
+    ]

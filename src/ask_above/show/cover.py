@@ -1,0 +1,113 @@
+"""Coverage on the screen: places by duties, with what nobody or one alone can do on top."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from ask_above.ask.cover import Cover, Crowded, Gap
+from ask_above.show.headings import fit
+from ask_above.show.screen import Screen, cell
+
+
+def show_cover(screen: Screen, cover: Cover, crowded: Sequence[Crowded], left: str = "") -> None:
+    """Show the counts; ``left`` names who is left out."""
+    frame = cover.decider.frame
+    screen.line(f"How many active members can{f', without {left}' if left else ''}", "head")
+    for each in crowded:
+        what = "hold an unbounded rank" if each.what == "unbounded" else f"can use {each.what}, of high risk"
+        screen.paragraph(
+            f"▲ {each.members} members {what}; rules.advice says {each.most} at most", rest="  ", style="warn"
+        )
+    gaps = cover.gaps
+    for only in (None, *dict.fromkeys(gap.only for gap in gaps if gap.only)):
+        _gaps(screen, cover, [gap for gap in gaps if gap.only == only], only)
+    if not gaps:
+        screen.line("✓ Nothing hangs on one member alone.", "yes")
+    side = max(len(place.title) + 2 * (len(frame.chains[n]) - 1) for n, place in enumerate(frame.places)) + 4
+    duties = list(range(len(cover.duties)))
+    while duties:
+        room, size = screen.width - side, len(duties)
+        while (
+            size > 1
+            and fit([cover.duties[n] for n in duties[:size]], [cover.duties[n] for n in duties[:size]], room).width
+            > room
+        ):
+            size -= 1
+        screen.line()
+        _block(screen, cover, duties[:size])
+        duties = duties[size:]
+    screen.items(["0 nobody", "1 one alone", "· no meaning in a place of this kind"], style="dim")
+
+
+def _gaps(screen: Screen, cover: Cover, gaps: Sequence[Gap], only: str | None) -> None:
+    frame, by_duty = cover.decider.frame, dict[str, list[str]]()
+    for gap in gaps:
+        by_duty.setdefault(gap.capability, []).append(frame.charter.places[gap.place].title or "the site")
+    if not by_duty:
+        return
+    who = "Nobody" if only is None else cover.decider.people.register.members[only].called
+    screen.line(
+        f"{'✗' if only is None else '!'} {who} {'can' if only is None else 'alone can'}:",
+        "no" if only is None else "warn",
+    )
+    for duty, places in by_duty.items():
+        said = ", ".join(places[:6]) + (f" and {len(places) - 6} more" if places[6:] else "")
+        screen.paragraph(f"{duty} in {said}", first="    ", rest="      ")
+
+
+def _block(screen: Screen, cover: Cover, duties: Sequence[int]) -> None:
+    from rich.table import Table
+    from rich.text import Text
+
+    frame = cover.decider.frame
+    drawn = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
+    drawn.add_column("", no_wrap=True)
+    for n in duties:
+        drawn.add_column(Text(cover.duties[n].replace(".", ".\n")), justify="right", vertical="bottom")
+    for number, place in enumerate(frame.places):
+        counts = [int(cover.counts[number, n]) for n in duties]
+        if all(count < 0 for count in counts):
+            continue
+        pad = "  " * (len(frame.chains[number]) - 1)
+        title = place.title if number else "The whole site"
+        drawn.add_row(Text(f"{pad}{title}"), *(_count(count) for count in counts))
+    screen.draw(drawn)
+
+
+def _count(count: int) -> Any:
+    if count < 0:
+        return cell("·", "dim")
+    return cell(str(count), "no" if count == 0 else "warn" if count == 1 else "")
+
+
+def show_by_rank(screen: Screen, cover: Cover, place: str) -> None:
+    """Show for one place how many can do each duty, by the rank that carries it."""
+    frame = cover.decider.frame
+    number = frame.place_at[place]
+    titles = {rank.key: rank.title for rank in frame.ranks} | {"owner": "owner", "place": "the place itself"}
+    rows = []
+    for n, duty in enumerate(cover.duties):
+        count = int(cover.counts[number, n])
+        if count >= 0:
+            said = ", ".join(f"{titles[key]} {many}" for key, many in cover.by_rank(place, duty).items())
+            rows.append([duty, _count(count), said])
+    where = "on the whole site" if place == "site" else f"in {frame.places[number].title}"
+    screen.line(f"How many active members can, {where}", "head")
+    screen.line()
+    screen.table(["Duty", "Members", "By the rank that carries it"], rows, right=(1,))
+
+
+def cover_rows(cover: Cover, place: str | None) -> tuple[tuple[str, ...], list[list[object]]]:
+    """Return a row for each duty at each place where it has a meaning; with one place also by rank."""
+    frame, rows = cover.decider.frame, []
+    only = {(gap.place, gap.capability): gap.only for gap in cover.gaps}
+    for number, here in enumerate(frame.places):
+        if place is not None and here.key != place:
+            continue
+        for n, duty in enumerate(cover.duties):
+            count = int(cover.counts[number, n])
+            if count >= 0:
+                by = "" if place is None else ";".join(f"{k}={v}" for k, v in cover.by_rank(here.key, duty).items())
+                rows.append([here.key, duty, count, only.get((here.key, duty)) or "", *([by] if place else [])])
+    return ("place", "capability", "members", "only", *(["by_rank"] if place else [])), rows

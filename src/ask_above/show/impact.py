@@ -1,0 +1,125 @@
+"""What a change does, on the screen: who gains and who loses, the riskiest first."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from ask_above.ask.impact import Impact, Shift
+from ask_above.charter.names import listed
+from ask_above.charter.places import Place
+from ask_above.decide.frame import Frame
+from ask_above.show.screen import Screen
+
+_FEW = 4
+
+
+def show_impact(screen: Screen, impact: Impact) -> None:
+    """Show all that differs."""
+    if not impact:
+        screen.line("Nothing that anybody may do differs.", "yes")
+        return
+    members = len(impact.members)
+    screen.line(
+        f"{impact.answers} answers about {members} member{'' if members == 1 else 's'} differ"
+        + ("; something of high risk is gained" if impact.risky else ""),
+        "head",
+    )
+    for shift in impact.shifts:
+        _shift(screen, impact, shift)
+    if impact.powers:
+        screen.line()
+        screen.line("Between ranks", "head")
+        for actor, act, targets, gains, place in _powers(impact):
+            verb = "may now" if gains else "may no longer"
+            where = "" if place == "site" else f" in {_place(impact, place).title}"
+            said = f"{'+' if gains else '−'} {actor} {verb} {act} {targets}{where}"
+            screen.paragraph(said, first="  ", rest="    ", style="yes" if gains else "no")
+    if impact.turned:
+        screen.line()
+        screen.line("Expectations that turn", "head")
+        for each in impact.turned:
+            mark, said = ("✓", "holds now") if each.holds else ("✗", f"no longer holds: {each.unmet.because}")
+            screen.paragraph(
+                f"{mark} {each.text} — {said}", first="  ", rest="    ", style="yes" if each.holds else "no"
+            )
+
+
+def _shift(screen: Screen, impact: Impact, shift: Shift) -> None:
+    screen.line()
+    risk = {"high": "high risk, ", "medium": "medium risk, "}.get(shift.risk, "")
+    verb = "gain" if shift.gains else "lose"
+    if not shift.members and len(shift.ranks) + shift.visitor == 1:
+        verb += "s"
+    style = ("warn" if shift.risk == "high" else "yes") if shift.gains else "no"
+    sign = "+" if shift.gains else "−"
+    screen.paragraph(
+        f"{sign} {who_in_words(impact, shift)} {verb} {listed(shift.capabilities)}", rest="  ", style=style
+    )
+    screen.paragraph(f"{risk}{_where(impact, shift.places)}", first="    ", rest="    ")
+
+
+def who_in_words(impact: Impact, shift: Shift) -> str:
+    """Say who gains or loses: members by name where they are few, ranks by title, visitors."""
+    register = {**impact.old.people.register.members, **impact.new.people.register.members}
+    parts = []
+    if shift.members:
+        names = [register[key].called for key in shift.members[:_FEW]]
+        count = len(shift.members)
+        parts.append(listed(names) if count <= _FEW else f"{count} members ({', '.join(names[:3])} and others)")
+    titles = [_title(impact, key) for key in shift.ranks]
+    if titles:
+        parts.append(("whoever is " if not shift.members else "and whoever is asked as ") + listed(titles, "or"))
+    if shift.visitor:
+        parts.append("and visitors" if parts else "visitors")
+    said = ", ".join(parts)
+    return said[:1].upper() + said[1:]
+
+
+def _frames(impact: Impact) -> tuple[Frame, Frame]:
+    return impact.new.frame, impact.old.frame
+
+
+def _title(impact: Impact, key: str) -> str:
+    return next(frame.charter.ranks[key].title for frame in _frames(impact) if key in frame.charter.ranks)
+
+
+def _place(impact: Impact, key: str) -> Place:
+    return next(frame.charter.places[key] for frame in _frames(impact) if key in frame.charter.places)
+
+
+def _where(impact: Impact, places: Sequence[str]) -> str:
+    total = len(impact.new.frame.places)
+    if len(places) == total and total > 1:
+        return "everywhere"
+    titles = ["the whole site" if key == "site" else _place(impact, key).title for key in places]
+    said = (
+        listed(titles)
+        if len(titles) <= 2 * _FEW
+        else f"{', '.join(titles[: 2 * _FEW])} and {len(titles) - 2 * _FEW} more"
+    )
+    return said.replace("the whole site", "on the whole site", 1) if places[0] == "site" else f"in {said}"
+
+
+def _powers(impact: Impact) -> list[tuple[str, str, str, bool, str]]:
+    """Fold powers by actor, act, place."""
+    found: dict[tuple[str, str, bool, str], list[str]] = {}
+    for each in impact.powers:
+        found.setdefault((each.actor, each.act, each.gains, each.place), []).append(_title(impact, each.target))
+    return [
+        (_title(impact, actor), act, listed(targets), gains, place)
+        for (actor, act, gains, place), targets in found.items()
+    ]
+
+
+def impact_data(impact: Impact) -> dict[str, Any]:
+    """Return an impact as plain data."""
+    return {
+        "answers": impact.answers,
+        "members": sorted(impact.members),
+        "shifts": [shift._asdict() for shift in impact.shifts],
+        "powers": [each._asdict() for each in impact.powers],
+        "expectations": [
+            {"expectation": each.text, "holds": each.holds, "because": each.unmet.because} for each in impact.turned
+        ],
+    }

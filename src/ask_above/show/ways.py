@@ -1,0 +1,40 @@
+"""The ways to turn an answer, on the screen."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+from ask_above.show.screen import Screen
+
+if TYPE_CHECKING:
+    from ask_above.ask.ways import Way
+
+WAY_COLUMNS = ("way", "kinds", "file", "line", "lines", "answers", "members")
+
+
+def show_ways(screen: Screen, ways: Sequence[Way], most: int, *, turned_to: bool) -> None:
+    """Show the first few ways, the smallest first."""
+    screen.line()
+    wanted = "yes" if turned_to else "no"
+    if not ways:
+        screen.paragraph(f"No single change, nor two together, of those that were tried would turn it to {wanted}.")
+        return
+    shown = min(len(ways), most)
+    screen.line(f"What would turn it to {wanted}, each tried; the smallest of {len(ways)} first", "head")
+    for n, way in enumerate(ways[:shown], 1):
+        screen.paragraph(f"{way.what}.", first=f"  {n}. ", rest="     ")
+        spot = f"{way.where}" if way.where.line else f"a new line in {way.where.file}" if way.where.file else ""
+        size = f"{way.lines} line{'' if way.lines == 1 else 's'}"
+        screen.paragraph(
+            f"{way.said_besides}; {size}{f', {spot}' if spot else ''}", first="     ", rest="     ", style="dim"
+        )
+    if len(ways) > shown:
+        screen.line(f"  and {len(ways) - shown} more, larger; --format json lists them all", "dim")
+
+
+def way_rows(ways: Sequence[Way]) -> list[list[object]]:
+    """Return the ways as rows."""
+    return [
+        [w.what, ";".join(w.kinds), w.where.file, w.where.line or None, w.lines, w.answers, w.members] for w in ways
+    ]
