@@ -28,6 +28,7 @@ import pandas as pd
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 
+from questions import administrators
 from sqlite_who import SqliteWho
 
 from ask_above import Assignment, Community
@@ -283,6 +284,7 @@ def main() -> None:
     who(c)
     changes(c)
     many(c)
+    administrators(c, seconds, report)
     cold_start(c)
     size = Size(profiles=30_000)
     everywhere(Community(c.charter, register(size)), 30_000)

@@ -43,6 +43,8 @@ def charter_data(size: Size, seed: int = 1) -> Data:
             said["needs"] = [capabilities[rng.randrange(n - 12)]]
         if rng.random() < 0.2:
             said["kinds"] = rng.sample(KINDS, 2)
+        if n % 10 == 0:
+            said["risk"] = "high" if n % 20 == 0 else "medium"
         catalogue[f"Heading {n % 12}"][key] = said
     catalogue["People"] = {key: f"Do {key}" for key in ("member.moderate", "rank.assign", "rank.manage", "place.see")}
     ranks: list[Data] = []

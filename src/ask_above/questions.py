@@ -236,8 +236,10 @@ class Questions:
         by = None if author is None else self.member(author if isinstance(author, str) else author.key).key
         return ways.capability_ways(self._decider, name, self._capability(what, asked, by), self._place(at), now, told)
 
-    def impact(self, other: Questions, *, when: When = None) -> Impact:
+    def impact(self, other: Questions, *, when: When = None, told: Callable[[int, int], None] | None = None) -> Impact:
         """Return who gains and who loses what, where, if ``other`` takes the place of this community.
+
+        ``told`` is called now and then with how many places are done, and of how many.
 
         >>> community = Community.demo()
         >>> from ask_above.charter.changes import withholding
@@ -248,7 +250,7 @@ class Questions:
         """
         from ask_above.ask.impact import impact
 
-        return impact(self._decider, other.decider, self._moment(when))
+        return impact(self._decider, other.decider, self._moment(when), told)
 
     def fit(
         self,
@@ -289,7 +291,12 @@ class Questions:
     # -- people
 
     def cover(
-        self, duties: Iterable[str] | None = None, *, without: Iterable[str | Member] = (), when: When = None
+        self,
+        duties: Iterable[str] | None = None,
+        *,
+        without: Iterable[str | Member] = (),
+        when: When = None,
+        told: Callable[[int, int], None] | None = None,
     ) -> Cover:
         """Count how many active members can do each duty at each place; default: all of medium and high risk.
 
@@ -305,7 +312,7 @@ class Questions:
         names = None if duties is None else [self._capability(each, None, None) for each in duties]
         left = frozenset(self.member(each if isinstance(each, str) else each.key).key for each in without)
         wanted = default_duties(self._decider.frame) if names is None else names
-        return cover(self._decider, wanted, self._moment(when), left)
+        return cover(self._decider, wanted, self._moment(when), left, told)
 
     def roster(self, *, when: When = None) -> list[Heading]:
         """Return the members under their headings with their looks, as they would stand beside a page (rule 7.1)."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
@@ -10,13 +10,17 @@ import numpy as np
 from ask_above.charter.moments import Instant
 from ask_above.decide.frame import Frame
 from ask_above.decide.may import Decider
-from ask_above.decide.table import unpack
+from ask_above.decide.table import Crowd, unpack
 from ask_above.decide.walk import ranks_at
 from ask_above.people.register import Register
 
 if TYPE_CHECKING:
     import pandas as pd
     from numpy.typing import NDArray
+
+_TOLD_EVERY = 100
+_AT_ONCE = 2_000
+"""How many planes are unpacked at once."""
 
 
 class Gap(NamedTuple):
@@ -97,29 +101,74 @@ def default_duties(frame: Frame) -> list[str]:
     return [key for key, each in found if each.risk != "low" and key not in nobody and key not in own]
 
 
-def cover(decider: Decider, duties: Sequence[str], at: Instant, without: frozenset[str] = frozenset()) -> Cover:
-    """Count who can do these duties, by their full names, at every place; ``without`` are left out."""
+def cover(
+    decider: Decider,
+    duties: Sequence[str],
+    at: Instant,
+    without: frozenset[str] = frozenset(),
+    told: Callable[[int, int], None] | None = None,
+) -> Cover:
+    """Count who can do these duties, by their full names, at every place; ``without`` are left out.
+
+    ``told`` is called now and then with how many places are done, and of how many.
+    """
     frame = decider.frame
     sweep, crowd = decider.everyone.rows(at)
     weights = _weights(decider.people.register, crowd.members, crowd.rows, without)
-    rows = len(weights)
     numbers = np.array([frame.catalogue.keys.index(key) for key in duties], dtype=np.intp)
-    counts = np.empty((len(frame.places), len(duties)), dtype=np.int64)
-    single: list[tuple[int, int, NDArray[np.bool_]]] = []
-    out = np.empty((1, len(frame.catalogue.keys), sweep.words), dtype=np.uint64)
+    planes: dict[bytes, int] = {}
+    known = np.empty((len(frame.places), len(duties)), dtype=np.int64)
+    anywhere = np.zeros((len(duties), sweep.words), dtype=np.uint64)
+    for place, words in sweep.run(np.empty((1, len(frame.catalogue.keys), sweep.words), dtype=np.uint64)):
+        mine = words[numbers]
+        anywhere |= mine
+        # most places change little, so that few planes are ever counted
+        if told and place % _TOLD_EVERY == 0:
+            told(place, len(frame.places))
+        known[place] = [planes.setdefault(plane.tobytes(), len(planes)) for plane in mine]
+    counts = _counted(planes, weights)
+    alone = _alone(planes, counts, weights, _lonely(weights, crowd, without))
+    found = counts[known] if planes else known
+    for kind, mask in frame.meaning.items():
+        without_meaning = [d for d, key in enumerate(duties) if not mask & frame.catalogue.bit[key]]
+        places = [n for n, place in enumerate(frame.places) if place.kind == kind]
+        found[np.ix_(places, without_meaning)] = -1
+    only = {(p, d): alone[known[p, d]] for p, d in np.argwhere(found == 1).tolist()}
+    able = {key: int(weights[unpack(anywhere[n])[: len(weights)]].sum()) for n, key in enumerate(duties)}
+    return Cover(decider, at, duties, found, only, able)
+
+
+def _counted(planes: dict[bytes, int], weights: NDArray[np.int64]) -> NDArray[np.int64]:
+    """Return how many members each plane lets."""
+    counts = np.empty(len(planes), dtype=np.int64)
     # a matrix product counts exactly in float32 up to 16 million members
     as_floats = weights.astype(np.float32 if weights.sum() < 1 << 24 else np.float64)
-    anywhere = np.zeros((len(duties), sweep.words), dtype=np.uint64)
-    for place, words in sweep.run(out):
-        anywhere |= words[numbers]
-        bits = np.unpackbits(words[numbers].view(np.uint8), axis=1, bitorder="little")[:, :rows]
-        counts[place] = np.rint(np.matmul(bits, as_floats))
-        single += [(place, d, bits[d].astype(bool)) for d in np.flatnonzero(counts[place] == 1).tolist()]
-        meaning = frame.has_meaning(place)
-        counts[place, [d for d, key in enumerate(duties) if not meaning & frame.catalogue.bit[key]]] = -1
-    only = _only(single, weights, crowd.members, crowd.rows, without)
-    able = {key: int(weights[unpack(anywhere[n])[:rows]].sum()) for n, key in enumerate(duties)}
-    return Cover(decider, at, duties, counts, only, able)
+    keys = list(planes)
+    for start in range(0, len(keys), _AT_ONCE):
+        some = keys[start : start + _AT_ONCE]
+        packed = np.frombuffer(b"".join(some), dtype=np.uint8).reshape(len(some), -1)
+        bits = np.unpackbits(packed, axis=1, bitorder="little")[:, : len(weights)]
+        counts[start : start + len(some)] = np.rint(np.matmul(bits, as_floats))
+    return counts
+
+
+def _lonely(weights: NDArray[np.int64], crowd: Crowd, without: frozenset[str]) -> dict[int, str]:
+    """Return the member of each row that only one counts in."""
+    single = weights[crowd.rows] == 1 if len(weights) else np.zeros(0, dtype=bool)
+    found = ((int(crowd.rows[n]), crowd.members[n]) for n in np.flatnonzero(single).tolist())
+    return {row: key for row, key in found if key not in without}
+
+
+def _alone(
+    planes: dict[bytes, int], counts: NDArray[np.int64], weights: NDArray[np.int64], lonely: dict[int, str]
+) -> dict[int, str]:
+    """Return, for each plane that lets one member alone, who that is."""
+    found = {}
+    for plane, n in planes.items():
+        if counts[n] == 1:
+            bits = unpack(np.frombuffer(plane, dtype=np.uint64))[: len(weights)]
+            found[n] = lonely[int(np.flatnonzero(bits & (weights > 0))[0])]
+    return found
 
 
 def _weights(
@@ -132,22 +181,6 @@ def _weights(
     )
     size = int(rows.max()) + 1 if len(rows) else 0
     return np.bincount(rows[counted], minlength=size).astype(np.int64)
-
-
-def _only(
-    single: list[tuple[int, int, NDArray[np.bool_]]],
-    weights: NDArray[np.int64],
-    members: Sequence[str],
-    rows: NDArray[np.int32],
-    without: frozenset[str],
-) -> dict[tuple[int, int], str]:
-    """Return the one member of each duty that one alone can do."""
-    alone = {int(row): key for key, row in zip(members, rows, strict=True) if key not in without and weights[row] == 1}
-    found = {}
-    for place, duty, bits in single:
-        row = int(np.flatnonzero(bits & (weights > 0))[0])
-        found[place, duty] = alone[row]
-    return found
 
 
 def crowded(decider: Decider, at: Instant) -> list[Crowded]:
@@ -168,7 +201,5 @@ def crowded(decider: Decider, at: Instant) -> list[Crowded]:
 def unbounded_members(decider: Decider, at: Instant) -> list[str]:
     """Return the active members who hold an unbounded rank anywhere."""
     unbounded = decider.frame.unbounded
-    if not unbounded:
-        return []
-    found = decider.people.all(at)
+    found = decider.people.all(at) if unbounded else ()
     return [a.key or "" for a in found if a.status == "active" and any(h.rank in unbounded for h in a.holdings)]

@@ -5,7 +5,7 @@ Both are swept at once, place by place, over rows of people who are alike in bot
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Container, Iterator, Sequence
 from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
@@ -14,27 +14,38 @@ from ask_above.charter.moments import Instant
 from ask_above.decide.may import VISITOR, Decider
 from ask_above.decide.profile import Asked, ask_rank, ask_visitor
 from ask_above.decide.ready import Cell
-from ask_above.decide.table import Sweep, unpack
+from ask_above.decide.table import Crowd, Sweep, unpack
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
     from ask_above.decide.table import Bits
 
+_TOLD_EVERY = 100
 _NOBODY = Cell(None, owner=False)
 
 
 class Crowds(NamedTuple):
     """Who is compared: those who are alike in both communities share a row.
 
-    ``people[n]`` are the members of row n, ``ranks[n]`` the ranks asked as one, with ``visitor`` for a visitor.
-    ``old[n]`` and ``new[n]`` are what they come down to.
+    ``members`` are all keys, ``row`` the row of each, -1 for those whose answers cannot differ. ``ranks[n]`` are those
+    asked as a rank in row n, with ``visitor`` for a visitor. ``old[n]`` and ``new[n]`` are what the row comes down to.
     """
 
-    people: list[list[str]]
+    members: tuple[str, ...]
+    row: NDArray[np.int64]
     ranks: list[list[str]]
     old: list[Cell]
     new: list[Cell]
+
+    def sizes(self) -> NDArray[np.int64]:
+        """Return how many members stand in each row."""
+        return np.bincount(self.row[self.row >= 0], minlength=len(self.old)).astype(np.int64)
+
+    def people(self, rows: NDArray[np.bool_]) -> list[str]:
+        """Return the members in any of these rows."""
+        among = np.flatnonzero((self.row >= 0) & rows[self.row]) if len(rows) else ()
+        return [self.members[n] for n in among]
 
 
 class Difference(NamedTuple):
@@ -65,52 +76,61 @@ def merged(old: Sequence[str], new: Sequence[str]) -> Merged:
 def crowds(old: Decider, new: Decider, at: Instant, *, apart: str | None = None) -> Crowds:
     """Return everyone who can be asked about in either community, those who are alike together.
 
-    The member ``apart`` has a row of their own. Where both read the same charter, only those who changed are returned:
+    The member ``apart`` has a row of their own. Where both read the same charter, only those who changed have a row:
     all others have the same answers.
     """
-    found = Crowds([], [], [], [])
-    row_of: dict[tuple[object, ...], int] = {}
     same = old.frame is new.frame
-
-    def add(before: Cell, after: Cell, *, alone: bool = False) -> int | None:
-        alike = (before.profile, before.owner, after.profile, after.owner, alone)
-        if same and alike[:2] == alike[2:4]:
-            return None
-        row = row_of.setdefault(alike, len(row_of))
-        if row == len(found.old):
-            found.old.append(before)
-            found.new.append(after)
-            found.people.append([])
-            found.ranks.append([])
-        return row
-
-    for key, before, after in _members(old, new, at):
-        row = add(before, after, alone=key == apart)
-        if row is not None:
-            found.people[row].append(key)
+    (before, crowd), (after, other) = old.everyone.rows(at), new.everyone.rows(at)
+    members, first, second = _side_by_side(crowd, other)
+    # what is not there on one side is nobody, number 0
+    pairs = (first + 1) * (len(after.cells) + 1) + second + 1
+    unique, row = np.unique(pairs, return_inverse=True)
+    found = Crowds(members, row.astype(np.int64), [], [], [])
+    known = [(_cell_at(before.cells, n - 1), _cell_at(after.cells, m - 1)) for n, m in _divided(unique, after.cells)]
+    if same:
+        differ = [n for n, (one, two) in enumerate(known) if (one.profile, one.owner) != (two.profile, two.owner)]
+        renumbered = np.full(len(known), -1, dtype=np.int64)
+        renumbered[differ] = np.arange(len(differ))
+        found.row[:] = renumbered[found.row]
+        known = [known[n] for n in differ]
+    if apart is not None and found.row[members.index(apart)] >= 0:
+        known.append(known[found.row[members.index(apart)]])
+        found.row[members.index(apart)] = len(known) - 1
+    for one, two in known:
+        _add(found, one, two)
     if not same:
         for who, asked_before, asked_after in _others(old, new):
-            row = add(_cell(asked_before), _cell(asked_after))
-            if row is not None:
-                found.ranks[row].append(who)
+            _add(found, _cell(asked_before), _cell(asked_after), who)
     return found
 
 
-def _members(old: Decider, new: Decider, at: Instant) -> Iterator[tuple[str, Cell, Cell]]:
-    """Yield every member with what they come down to before and after; someone who is not there is nobody."""
-    before, after = old.people.register.members, new.people.register.members
-    last: dict[tuple[int, int], tuple[Cell, Cell]] = {}
-    keys = after if before.keys() <= after.keys() else dict.fromkeys((*after, *before))
-    for key in keys:
-        one, other = old.ready.fold(key) if key in before else None, new.ready.fold(key) if key in after else None
-        pair = (id(one), id(other))
-        known = last.get(pair)
-        if known is None:
-            known = last[pair] = (
-                (one.only or old.ready.at(one, at)) if one else _NOBODY,
-                (other.only or new.ready.at(other, at)) if other else _NOBODY,
-            )
-        yield key, *known
+def _add(found: Crowds, before: Cell, after: Cell, who: str | None = None) -> None:
+    found.old.append(before)
+    found.new.append(after)
+    found.ranks.append([] if who is None else [who])
+
+
+def _divided(pairs: NDArray[np.int64], cells: Sequence[Cell]) -> list[tuple[int, int]]:
+    return [divmod(pair, len(cells) + 1) for pair in pairs.tolist()]
+
+
+def _cell_at(cells: Sequence[Cell], number: int) -> Cell:
+    return _NOBODY if number < 0 else cells[number]
+
+
+def _side_by_side(old: Crowd, new: Crowd) -> tuple[tuple[str, ...], NDArray[np.int64], NDArray[np.int64]]:
+    """Return all members of both, and each one's row on either side, -1 where they are not there."""
+    if old.members == new.members:
+        return new.members, old.rows.astype(np.int64), new.rows.astype(np.int64)
+    keys = tuple(dict.fromkeys((*new.members, *old.members)))
+
+    def rows(crowd: Crowd) -> NDArray[np.int64]:
+        number = crowd.number
+        at = np.array([number.get(key, -1) for key in keys], dtype=np.int64)
+        found = np.append(crowd.rows.astype(np.int64), -1)[at]
+        return np.asarray(found)
+
+    return keys, rows(old), rows(new)
 
 
 def _others(old: Decider, new: Decider) -> Iterator[tuple[str, Asked | None, Asked | None]]:
@@ -127,19 +147,37 @@ def _cell(asked: Asked | None) -> Cell:
     return _NOBODY if asked is None else Cell(asked.profile, owner=asked.rules_all)
 
 
-def differences(old: Decider, new: Decider, found: Crowds, places: Sequence[str]) -> Iterator[Difference]:
+def differences(
+    old: Decider, new: Decider, found: Crowds, places: Sequence[str], told: Callable[[int, int], None] | None = None
+) -> Iterator[Difference]:
     """Yield what differs, place by place in the order of ``places``; what is not there on one side is a no there."""
     if not found.old:
         return
     capabilities = merged(old.frame.catalogue.keys, new.frame.catalogue.keys)
-    before, after = Side(old, found.old, capabilities, old=True), Side(new, found.new, capabilities, old=False)
-    for place in places:
+    touched = _touched(old, new, found)
+    if touched is not None:
+        places = [key for key in places if new.frame.place_at[key] in touched]
+    before = Side(old, found.old, capabilities, touched, old=True)
+    after = Side(new, found.new, capabilities, touched, old=False)
+    turned = np.empty((len(capabilities.keys), -(-len(found.old) // 64)), dtype=np.uint64)
+    for done, place in enumerate(places):
+        if told and done % _TOLD_EVERY == 0:
+            told(done, len(places))
         one, other = before.at(place), after.at(place)
-        turned = one ^ other
-        for n in np.flatnonzero(turned.any(axis=1)).tolist():
+        np.bitwise_xor(one, other, out=turned)
+        for n in np.flatnonzero(np.bitwise_or.reduce(turned, axis=1)).tolist():
             for gains, bits in ((True, turned[n] & other[n]), (False, turned[n] & one[n])):
                 if bits.any():
                     yield Difference(place, capabilities.keys[n], gains, unpack(bits)[: len(found.old)])
+
+
+def _touched(old: Decider, new: Decider, found: Crowds) -> frozenset[int] | None:
+    """Return the places that alone can differ, where people are the same and only what places say was changed."""
+    pairs = zip(found.old, found.new, strict=True)
+    if any((one.profile, one.owner) != (other.profile, other.owner) for one, other in pairs):
+        return None
+    kept = old.frame.after(new.frame.charter)
+    return None if kept is None else kept[1]
 
 
 class Side:
@@ -148,7 +186,9 @@ class Side:
     Places are swept in the charter's own order; what is swept before it is asked for is kept until then.
     """
 
-    def __init__(self, decider: Decider, cells: list[Cell], capabilities: Merged, *, old: bool) -> None:
+    def __init__(
+        self, decider: Decider, cells: list[Cell], capabilities: Merged, only: Container[int] | None, *, old: bool
+    ) -> None:
         sweep = Sweep(decider.plan, cells)
         frame = decider.frame
         self._at = frame.place_at
@@ -156,7 +196,7 @@ class Side:
         self._plain = np.array_equal(self._numbers, np.arange(len(capabilities.keys)))
         self._rows, words = len(cells), -(-len(cells) // 64)
         self._empty: Bits = np.zeros((len(capabilities.keys), words), dtype=np.uint64)
-        self._run = sweep.run(np.empty((1, len(frame.catalogue.keys), sweep.words), dtype=np.uint64))
+        self._run = sweep.run(np.empty((1, len(frame.catalogue.keys), sweep.words), dtype=np.uint64), only)
         self._kept: dict[int, Bits] = {}
         self._words = words
         spare = words * 64 - self._rows

@@ -52,6 +52,8 @@ class Structures:
 
     def of(self, capability: str, place: int) -> Structure:
         """Return what a capability depends on at a place."""
+        if not self.frame.unbounded.isdisjoint(self.automatic):
+            return Structure((), True, (), (), (), never=False)
         frame, bit = self.frame, self.frame.catalogue.bit[capability]
         words: list[tuple[int, bool]] = []
         default: bool | None = None
@@ -126,7 +128,7 @@ class Model:
     def __init__(self, candidates: Sequence[int], unbounded: Sequence[int]) -> None:
         self.number = {rank: n for n, rank in enumerate(candidates)}
         self.unbounded = [self.number[rank] for rank in unbounded]
-        self.size = len(candidates)
+        self.size = len(candidates) + 1  # one that nothing depends on, so that there is always a variable
         self.rows: list[tuple[Terms, float, float]] = []
         self.weights: dict[int, float] = {}
         self._held: dict[Structure, int] = {}

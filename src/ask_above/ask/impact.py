@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
@@ -154,11 +154,11 @@ class Impact:
                 yield Turned(each.text, holds=True, unmet=before[each.text])
 
 
-def impact(old: Decider, new: Decider, at: Instant) -> Impact:
-    """Compare all answers of two communities at a moment."""
+def impact(old: Decider, new: Decider, at: Instant, told: Callable[[int, int], None] | None = None) -> Impact:
+    """Compare all answers of two communities at a moment; ``told`` hears how many places are done, and of how many."""
     found = crowds(old, new, at)
     places = list(dict.fromkeys((*new.frame.place_at, *old.frame.place_at)))
-    shifts = [_shift(old, new, found, each) for each in _folded(differences(old, new, found, places))]
+    shifts = [_shift(old, new, found, each) for each in _folded(differences(old, new, found, places, told))]
     return Impact(old, new, at, sorted(shifts, key=_riskiest_first))
 
 
@@ -191,10 +191,9 @@ def _folded(found: Iterable[Difference]) -> list[_Fold]:
 
 
 def _shift(old: Decider, new: Decider, found: Crowds, fold: _Fold) -> Shift:
-    rows = np.flatnonzero(fold.rows).tolist()
     order = {key: n for n, key in enumerate((*new.frame.catalogue.keys, *old.frame.catalogue.keys))}
-    members = [key for row in rows for key in found.people[row]]
-    others = [who for row in rows for who in found.ranks[row]]
+    members = found.people(fold.rows)
+    others = [who for row in np.flatnonzero(fold.rows).tolist() for who in found.ranks[row]]
     ranks = [who.removeprefix("rank:") for who in others if who != VISITOR]
     at = {**old.frame.rank_at, **new.frame.rank_at}
     return Shift(

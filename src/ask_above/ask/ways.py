@@ -132,8 +132,11 @@ class _Trial:
         """Count the other answers that a change turns, and the members whose answers they are."""
         place, capability, member = self.own or ("", "", None)
         found = crowds(self.decider, changed, self.at, apart=member)
-        sizes = np.array([len(people) for people in found.people], dtype=np.int64)
-        mine = np.array([people == [member] for people in found.people], dtype=bool)
+        sizes = found.sizes()
+        mine = np.zeros(len(sizes), dtype=bool)
+        row = -1 if member is None else int(found.row[found.members.index(member)])
+        if row >= 0:
+            mine[row] = True
         turned = np.zeros(len(sizes), dtype=bool)
         answers = 0
         for each in differences(self.decider, changed, found, list(self.decider.frame.place_at)):

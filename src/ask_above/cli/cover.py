@@ -18,6 +18,7 @@ from ask_above.cli.options import (
     folder,
     format_option,
     in_zone,
+    progress,
     when_option,
 )
 from ask_above.community import Community
@@ -53,7 +54,8 @@ def command(
     """
     opened = Community.open(folder(community), keep=True)
     moment = in_zone(opened, when)
-    found = opened.cover(duties or None, without=without, when=moment)
+    with progress("Places") as told:
+        found = opened.cover(duties or None, without=without, when=moment, told=told)
     place = None if at is None else opened.place(at).key
     if form != "text":
         write_table(sys.stdout, form, *cover_rows(found, place))

@@ -9,7 +9,7 @@ another row.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
 from copy import copy
 from typing import TYPE_CHECKING, NamedTuple, TypeAlias
 
@@ -145,15 +145,15 @@ class Sweep:
 
     # -- the sweep
 
-    def run(self, out: Bits) -> Iterator[tuple[int, Bits]]:
+    def run(self, out: Bits, only: Container[int] | None = None) -> Iterator[tuple[int, Bits]]:
         """Yield each place's number and what every row can use there: capabilities by words of rows.
 
         The arrays are slices of ``out`` (places by capabilities by words), which is used again and again where it has
-        room for fewer places than there are.
+        room for fewer places than there are. With ``only`` no other places are worked out.
         """
-        return copy(self)._run(out)
+        return copy(self)._run(out, only)
 
-    def _run(self, out: Bits) -> Iterator[tuple[int, Bits]]:
+    def _run(self, out: Bits, only: Container[int] | None) -> Iterator[tuple[int, Bits]]:
         """Visit the places; all that changes on the way belongs to this object alone."""
         frame = self.frame
         self._start()
@@ -162,6 +162,10 @@ class Sweep:
             while self._undo and self._undo[-1].depth >= depth:
                 self._take_back(self._undo.pop())
             plan, target = self.plan.at(place), out[place % len(out)]
+            if only is not None and place not in only:
+                if not plan.last:
+                    self._change(plan, place, depth)
+                continue
             if plan.last and not (plan.bars or plan.gate or self.barred is not None):
                 np.copyto(target, self.usable)
                 self._change_last(plan, target)

@@ -34,12 +34,17 @@ def needs_unmet(sight: Sight) -> Iterator[Piece]:
     frame, catalogue = sight.frame, sight.frame.catalogue
     resting = {key: rests for key in catalogue.keys if (rests := catalogue.rests_on(key)) != catalogue.bit[key]}
     mask = catalogue.mask(resting)
+    number = {key: n for n, key in enumerate(catalogue.keys)}
     for rank, asked in zip(frame.ranks, sight.asked, strict=True):
         if rank.unbounded or asked.profile is None:
             continue
         for key in catalogue.names(frame.carried[rank.position] & mask):
-            if not resting[key] & ~frame.carried[rank.position]:
-                continue  # all of it comes with the rank; that a place takes some is another matter
+            # all of it may come with the rank, and a place take some, which is another matter
+            if (
+                not resting[key] & ~frame.carried[rank.position]
+                or sight.usable_anywhere[rank.position] >> number[key] & 1
+            ):
+                continue
             places = [n for n in range(len(frame.places)) if frame.has_meaning(n) & catalogue.bit[key]]
             missing = _always_missing(sight, resting[key], rank.position, places)
             if places and missing:

@@ -78,9 +78,7 @@ def moderating(sight: Sight) -> Iterator[Piece]:
         for above in sight.frame.ranks[: rank.position]:
             if _nearly_everyone(sight, above):
                 held = (
-                    "everyone holds"
-                    if above.automatic
-                    else f"{len(sight.holders[above.position])} of {sight.active} hold"
+                    "everyone holds" if above.automatic else f"{sight.holders[above.position]} of {sight.active} hold"
                 )
                 what = f"{rank.title} can moderate, and stands below {above.title}, which {held}"
                 mend = f"move {rank.title} above {above.title} on the ladder"
@@ -90,7 +88,7 @@ def moderating(sight: Sight) -> Iterator[Piece]:
 def _nearly_everyone(sight: Sight, rank: Rank) -> bool:
     if rank.held_by in ("anyone", "members"):
         return True
-    return bool(sight.active) and len(sight.holders[rank.position]) >= _NEARLY_EVERYONE * sight.active
+    return bool(sight.active) and sight.holders[rank.position] >= _NEARLY_EVERYONE * sight.active
 
 
 def badges(sight: Sight) -> Iterator[Piece]:
@@ -171,7 +169,7 @@ def unheld(sight: Sight) -> Iterator[Piece]:
     """Find ranks that nobody holds, now or later."""
     if not sight.register.members:
         return
-    later = {each.rank for asked in sight.decider.people.all(sight.at) for each in asked.later}
+    later = {each.rank for asked, _ in sight.alike for each in asked.later}
     for rank in sight.frame.ranks:
         if not (rank.automatic or rank.entry or rank.kept_by or rank.key in later or sight.holders[rank.position]):
             mend = f"give {rank.title} to somebody, or remove it"

@@ -16,7 +16,10 @@ from ask_above.people.register import Assignment
 def too_many(sight: Sight) -> Iterator[Piece]:
     """Find more holders of unbounded ranks, or of what is of high risk, than ``rules.advice`` says."""
     advice = sight.charter.rules.advice
-    unbounded = cover.unbounded_members(sight.decider, sight.at)
+    free = sight.frame.unbounded
+    able = (keys for a, keys in sight.alike if a.status == "active" and any(each.rank in free for each in a.holdings))
+    among = {key for keys in able for key in keys}
+    unbounded = [key for key in sight.register.members if key in among] if among else []
     if len(unbounded) > advice.most_unbounded:
         rank = sight.frame.ranks[min(sight.frame.unbounded)]
         names = listed(sight.title(key) for key in unbounded[:6])
@@ -62,29 +65,33 @@ def _places(sight: Sight, keys: list[str]) -> str:
 def over_limit(sight: Sight) -> Iterator[Piece]:
     """Find ranks with more holders than their limit (rule 6.8)."""
     for rank in sight.frame.ranks:
-        if rank.limit is not None and len(sight.holders[rank.position]) > rank.limit:
-            names = listed(sight.title(key) for key in sorted(sight.holders[rank.position])[:6])
-            count = len(sight.holders[rank.position])
+        count = sight.holders[rank.position]
+        if rank.limit is not None and count > rank.limit:
+            names = listed(sight.title(key) for key in sight.holding(rank)[:6])
             what = f"{count} members hold {rank.title}, and its limit is {rank.limit}: {names}"
             yield Piece("over-limit", rank.where, what, "take it from some of them, or raise the limit", (rank.key,))
 
 
 def assignments(sight: Sight) -> Iterator[Piece]:
     """Find assignments that have ended, never start, or contradict each other (rules 4.2 and 6.8)."""
-    for key in sight.register.members:
-        given = sight.register.of(key)
-        for each in given:
-            start, end = each.period.start, each.period.end
-            title = sight.title(each.rank)
-            if start is not None and end is not None and start >= end:
-                what = f"{sight.title(key)} is given {title} until before it begins"
-                yield Piece("never-starts", each.where, what, "mend its dates", (f"@{key}", each.rank))
-            elif end is not None and end <= sight.at:
-                what = f"{sight.title(key)} had {title} through {day(each.period.said_until)}"
-                if "T" in each.period.said_until:
-                    what = what.replace("through", "until")
-                yield Piece("ended", each.where, what, "take the line out once nobody needs it", (f"@{key}", each.rank))
-        yield from _contradictory(sight, key, given)
+    for each in sight.register.assignments:
+        start, end = each.period.start, each.period.end
+        if end is None:
+            continue
+        title, key, concerned = sight.title(each.rank), each.member, (f"@{each.member}", each.rank)
+        if start is not None and start >= end:
+            what = f"{sight.title(key)} is given {title} until before it begins"
+            yield Piece("never-starts", each.where, what, "mend its dates", concerned)
+        elif end <= sight.at:
+            word = "until" if "T" in each.period.said_until else "through"
+            what = f"{sight.title(key)} had {title} {word} {day(each.period.said_until)}"
+            yield Piece("ended", each.where, what, "take the line out once nobody needs it", concerned)
+    apart = {each for r in sight.frame.ranks if r.apart_from for each in (r.key, *r.apart_from)}
+    for _, keys in sight.alike:
+        ranks = [each.rank for each in sight.register.of(keys[0])]
+        if len(set(ranks)) < len(ranks) or (len(ranks) > 1 and not apart.isdisjoint(ranks)):
+            for key in keys:
+                yield from _contradictory(sight, key, sight.register.of(key))
 
 
 def _contradictory(sight: Sight, key: str, given: list[Assignment]) -> Iterator[Piece]:

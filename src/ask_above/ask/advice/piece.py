@@ -6,6 +6,8 @@ from collections.abc import Mapping
 from functools import cached_property
 from typing import Final, NamedTuple
 
+import numpy as np
+
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
 from ask_above.charter.places import Place
@@ -13,6 +15,8 @@ from ask_above.charter.where import NOWHERE, Where
 from ask_above.decide.frame import Frame
 from ask_above.decide.may import Decider
 from ask_above.decide.profile import Asked, ask_rank
+from ask_above.decide.ready import Cell, Fold
+from ask_above.decide.table import Sweep
 from ask_above.decide.words import in_place
 
 WHY: Final[Mapping[str, str]] = {
@@ -91,14 +95,50 @@ class Sight:
         return [ask_rank(self.frame, rank.position) for rank in self.frame.ranks]
 
     @cached_property
-    def holders(self) -> list[set[str]]:
-        """The members for whom each rank is recorded now, the retired not counted."""
-        found: list[set[str]] = [set() for _ in self.frame.ranks]
-        for asked in self.decider.people.all(self.at):
-            if asked.status != "retired" and asked.key is not None:
-                for each in asked.recorded:
-                    found[each.rank].add(asked.key)
+    def alike(self) -> list[tuple[Asked, list[str]]]:
+        """One of each that are equal in all that counts here, and the keys of them all."""
+        ready, found = self.decider.ready, dict[Fold, list[str]]()
+        for key in self.register.members:
+            found.setdefault(ready.fold(key), []).append(key)
+        return [(self.decider.people.ask(keys[0], self.at), keys) for keys in found.values()]
+
+    @cached_property
+    def usable_anywhere(self) -> list[int]:
+        """What someone asked as each rank can use at any place at all."""
+        cells = [Cell(asked.profile, owner=False) for asked in self.asked]
+        sweep = Sweep(self.decider.plan, cells)
+        total = np.zeros((len(self.frame.catalogue.keys), sweep.words), dtype=np.uint64)
+        for _, words in sweep.run(np.empty((1, *total.shape), dtype=np.uint64)):
+            total |= words
+        bits = np.unpackbits(total.view(np.uint8), axis=1, bitorder="little")
+        return [sum(1 << n for n in np.flatnonzero(bits[:, row]).tolist()) for row in range(len(cells))]
+
+    @cached_property
+    def carriers(self) -> dict[str, list[int]]:
+        """The positions of the ranks that carry each capability."""
+        carried = self.frame.carried
+        return {
+            key: [n for n, mask in enumerate(carried) if mask & bit] for key, bit in self.frame.catalogue.bit.items()
+        }
+
+    @cached_property
+    def holders(self) -> list[int]:
+        """For how many members each rank is recorded now, the retired not counted."""
+        found = [0] * len(self.frame.ranks)
+        for asked, keys in self.alike:
+            if asked.status != "retired":
+                for rank in {each.rank for each in asked.recorded}:
+                    found[rank] += len(keys)
         return found
+
+    def holding(self, rank: Rank) -> list[str]:
+        """Return the members for whom a rank is recorded now, the retired not counted, by key."""
+        among = (
+            keys
+            for asked, keys in self.alike
+            if asked.status != "retired" and any(each.rank == rank.position for each in asked.recorded)
+        )
+        return sorted(key for keys in among for key in keys)
 
     @cached_property
     def active(self) -> int:
@@ -110,9 +150,9 @@ class Sight:
         """The members who hold an unbounded rank on the whole site, and the owner."""
         unbounded = self.frame.unbounded
         found = {self.charter.owner} if self.charter.owner else set()
-        for asked in self.decider.people.all(self.at) if unbounded else ():
+        for asked, keys in self.alike if unbounded else ():
             if any(each.rank in unbounded and each.place == 0 for each in asked.holdings):
-                found.add(asked.key or "")
+                found.update(keys)
         return found
 
     def title(self, key: str) -> str:

@@ -8,7 +8,6 @@ from ask_above.ask.advice.piece import Piece, Sight
 from ask_above.charter.names import listed
 from ask_above.charter.places import Override, Place
 from ask_above.decide.frame import Word
-from ask_above.decide.may import Decider
 from ask_above.decide.walk import held, passes
 
 _SEEING = frozenset({"see", "view", "read", "enter"})
@@ -38,7 +37,8 @@ def _losing(sight: Sight, place: int, automatic: int, word: Word, words: dict[st
     """Return what ranks above carry, would hold at a place, and lose there by the word of an automatic rank alone."""
     frame, found = sight.frame, dict[str, list[str]]()
     chain = frame.chains[place]
-    for rank in frame.ranks[:automatic]:
+    carrying = {n for name in frame.catalogue.names(word.deny) for n in sight.carriers[name] if n < automatic}
+    for rank in map(frame.ranks.__getitem__, sorted(carrying)):
         own = words.get(rank.key, Word())
         mask = frame.carried[rank.position] & word.deny & ~(own.allow | own.deny | own.bar)
         profile = sight.asked[rank.position].profile
@@ -55,7 +55,7 @@ def _losing(sight: Sight, place: int, automatic: int, word: Word, words: dict[st
 
 def without_effect(sight: Sight) -> Iterator[Piece]:
     """Find overrides and exceptions that change nothing."""
-    meaningful = _meaningful(sight)
+    meaningful, spoken = _meaningful(sight), _Spoken(sight)
     for n, place in enumerate(sight.frame.places):
         for entry in place.overrides:
             yield from _for_unbounded(sight, place, entry)
@@ -70,7 +70,7 @@ def without_effect(sight: Sight) -> Iterator[Piece]:
             if vain:
                 what = f"{listed(vain)} for {entry.label} {sight.at_place(place)} has no meaning there"
                 yield Piece("no-effect-kind", entry.where, what, f"take {listed(vain)} out of that entry", (entry.of,))
-            repeated = sight.frame.catalogue.names(_repeated(sight, n, entry))
+            repeated = sight.frame.catalogue.names(_repeated(spoken, n, entry))
             if repeated:
                 what = f"what {sight.at_place(place)} says of {listed(repeated)} for {entry.label} is so without it"
                 yield Piece("no-effect-repeated", entry.where, what, f"take {listed(repeated)} out of it", (entry.of,))
@@ -108,26 +108,40 @@ def _meaningful(sight: Sight) -> list[int]:
     return result
 
 
-def _spoken(sight: Sight, place: int, but: Override | None = None) -> int:
-    """Return what a place says anything of, to anyone; ``but`` one entry."""
-    mask = 0
-    here = sight.frame.places[place]
-    sets = [e for key in here.like for e in sight.charter.override_sets[key].overrides]
-    for entry in (*here.overrides, *here.exceptions, *sets):
-        if entry is not but:
-            word = sight.frame.word_of(entry)
-            mask |= word.allow | word.deny | word.bar
-    return mask
+class _Spoken:
+    """What each place says anything of, to anyone; ``but`` one entry."""
+
+    def __init__(self, sight: Sight) -> None:
+        self.sight, self.frame = sight, sight.frame
+        self.all: list[int] = []
+        self.twice: list[int] = []
+        for place in sight.frame.places:
+            total = again = 0
+            sets = (e for key in place.like for e in sight.charter.override_sets[key].overrides)
+            for entry in (*place.overrides, *place.exceptions, *sets):
+                mask = self.mask(entry)
+                again |= total & mask
+                total |= mask
+            self.all.append(total)
+            self.twice.append(again)
+
+    def mask(self, entry: Override) -> int:
+        """Return what an entry says anything of."""
+        word = self.frame.word_of(entry)
+        return word.allow | word.deny | word.bar
+
+    def but(self, place: int, entry: Override) -> int:
+        """Return what a place says anything of by other entries."""
+        return (self.all[place] & ~self.mask(entry)) | self.twice[place]
 
 
-def _repeated(sight: Sight, place: int, entry: Override) -> int:
+def _repeated(spoken: _Spoken, place: int, entry: Override) -> int:
     """Return what an entry says that is so without it: what the next place above says of it to the same, alone."""
-    frame, word = sight.frame, sight.frame.word_of(entry)
-    left = (word.allow | word.deny) & ~_spoken(sight, place, entry)
+    frame, word = spoken.frame, spoken.frame.word_of(entry)
+    left = (word.allow | word.deny) & ~spoken.but(place, entry)
     found = 0
     for above in reversed(frame.chains[place][:-1]):
-        spoken = _spoken(sight, above)
-        if not left & spoken:
+        if not left & spoken.all[above]:
             continue
         same = next(
             (e for e in _entries(frame.places[above], entry, frame.places[place]) if e.label == entry.label), None
@@ -135,9 +149,9 @@ def _repeated(sight: Sight, place: int, entry: Override) -> int:
         if same is not None:
             other = frame.word_of(same)
             agreed = (word.allow & other.allow) | (word.deny & other.deny)
-            found |= left & agreed & ~_spoken(sight, above, same)
-        left &= ~spoken
-    rank = sight.charter.ranks.get(entry.of)
+            found |= left & agreed & ~spoken.but(above, same)
+        left &= ~spoken.all[above]
+    rank = frame.charter.ranks.get(entry.of)
     if rank is not None and not entry.above:
         found |= left & word.allow & frame.carried[rank.position]
     return found
@@ -234,7 +248,7 @@ def gates(sight: Sight) -> Iterator[Piece]:
     for n in sorted(frame.gated):
         place = frame.places[n]
         where = place.gate.where if place.gate else place.where
-        if sight.active and not _anyone_passes(sight.decider, sight, n):
+        if sight.active and not _anyone_passes(sight, n):
             what = f"no active member passes the gate of {place.title}"
             yield Piece("gate-nobody", where, what, "ask for a group or rank that somebody has")
         for rank, asked in zip(frame.ranks, sight.asked, strict=True):
@@ -246,11 +260,11 @@ def gates(sight: Sight) -> Iterator[Piece]:
                 yield Piece("gate-shuts-keepers", where, what, mend, (rank.key,))
 
 
-def _anyone_passes(decider: Decider, sight: Sight, place: int) -> bool:
+def _anyone_passes(sight: Sight, place: int) -> bool:
     return any(
         asked.status == "active"
         and asked.profile is not None
-        and asked.key not in sight.unbounded_members
+        and not sight.unbounded_members.issuperset(keys)
         and passes(sight.frame, asked.profile, place)
-        for asked in decider.people.all(sight.at)
+        for asked, keys in sight.alike
     )

@@ -1,0 +1,517 @@
+"""The administrator's questions, each held to counting the single answers one by one."""
+
+from __future__ import annotations
+
+from itertools import combinations
+from random import Random
+from typing import Any
+
+import pytest
+import yaml
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from ask_above import Community, QuestionError, UnknownNameError
+from ask_above.ask.fit import WEIGHTS
+from ask_above.charter import changes
+from ask_above.charter.moments import ALWAYS
+from generated import NOW, Generated, communities, generate
+from small import community, held, member, place, rank, texts
+
+few = settings(max_examples=25, deadline=None, suppress_health_check=list(HealthCheck), derandomize=True)
+
+Cells = dict[tuple[str, str, str], bool]
+
+
+def all_answers(c: Community, who: list[str] | None = None) -> Cells:
+    people = [*c.register.members, *(f"rank:{key}" for key in c.charter.ranks), "visitor"] if who is None else who
+    return {
+        (w, p, k): c.may(w, k, at=p, when=NOW).allowed
+        for w in people
+        for p in c.charter.places
+        for k in c.charter.catalogue.keys
+    }
+
+
+def changed(rng: Random, made: Generated) -> Community:
+    """The community after some small change of its charter or register."""
+    c = made.open()
+    names = [rng.choice(c.charter.catalogue.keys)]
+    some_place, some_rank = rng.choice(list(c.charter.places)), rng.choice(list(c.charter.ranks))
+    someone = rng.choice(list(c.register.members))
+    what = rng.randrange(7)
+    if what == 0:
+        return c.after(charter=changes.granting(c.charter, some_rank, names))
+    if what == 1:
+        return c.after(charter=changes.withholding(c.charter, some_rank, names))
+    if what == 2:
+        word = rng.choice(["allow", "deny", "bar"])
+        return c.after(charter=changes.saying(c.charter, some_place, some_rank, word, names))
+    if what == 3:
+        return c.after(charter=changes.saying(c.charter, some_place, someone, "allow", names, member=True))
+    if what == 4:
+        return c.after(register=c.register.with_member(c.register.members[someone]._replace(status="active")))
+    if what == 5:
+        other = rng.choice([r for r in c.charter.ranks if r != some_rank])
+        return c.after(charter=changes.moved(c.charter, some_rank, above=other))
+    return generate(rng).open()  # another community altogether: other ranks, places, members
+
+
+class TestImpact:
+    @few
+    @given(communities(), st.integers(0, 10**6))
+    def test_it_is_the_difference_of_all_answers(self, made: Generated, seed: int) -> None:
+        old, new = made.open(), changed(Random(seed), made)
+        before, after = all_answers(old), all_answers(new)
+        wanted = {
+            (("gains" if after.get(key) else "loses"), key[2], key[1], key[0])
+            for key in before.keys() | after.keys()
+            if bool(before.get(key)) is not bool(after.get(key))
+        }
+        found = old.impact(new, when=NOW)
+        rows = [(change, capability, where, who) for change, _, capability, where, who in found.rows()]
+        assert len(rows) == len(set(rows))
+        assert set(rows) == wanted
+        assert found.answers == sum(not w.startswith("rank:") and w != "visitor" for *_, w in wanted)
+
+    @few
+    @given(communities(), st.integers(0, 10**6))
+    def test_powers_between_ranks_on_the_site_are_the_difference_of_the_tables(
+        self, made: Generated, seed: int
+    ) -> None:
+        old, new = made.open(), changed(Random(seed), made)
+        if old.charter is new.charter:
+            return
+        for act in ("moderate", "assign", "manage"):
+            pairs = []
+            for c in (old, new):
+                table = c.powers(act, when=NOW)
+                pairs.append({(a, t) for a in table.index for t in table.columns if table.loc[a, t]})
+            wanted = {(True, *p) for p in pairs[1] - pairs[0]} | {(False, *p) for p in pairs[0] - pairs[1]}
+            found = old.impact(new, when=NOW).powers
+            assert {(e.gains, e.actor, e.target) for e in found if e.act == act and e.place == "site"} == wanted
+
+    def test_equal_changes_are_folded_and_high_risk_stands_on_top(self) -> None:
+        old = Community.demo()
+        risky = changes.granting(old.charter, "volunteer", ["member.lock", "kit.lend"])
+        found = old.impact(old.after(charter=risky))
+        assert found.shifts[0].capabilities == ("member.lock",)
+        assert found.shifts[0].risk == "high"
+        assert len(found.shifts[0].members) > 40
+        assert found.risky == [found.shifts[0]]
+        table = found.table()
+        assert list(table.columns) == ["change", "risk", "capability", "place", "who"]
+        assert set(table.capability) == {"member.lock", "kit.lend"}
+
+    def test_expectations_that_turn_are_told(self) -> None:
+        old = Community.demo()
+        better = old.after(charter=changes.moved(old.charter, "founding-friend", below="host"))
+        assert [(e.text, e.holds) for e in old.impact(better).turned] == [
+            ("host may moderate founding-friend using member.mute in river-talk", True)
+        ]
+        worse = better.impact(old).turned
+        assert [each.holds for each in worse] == [False]
+        assert "may not" in worse[0].unmet.because
+
+    def test_nothing_differs_from_itself(self) -> None:
+        one = Community.demo()
+        assert not one.impact(Community.demo())
+        assert not one.impact(one)
+
+
+def single_changes(c: Community, who: str, capability: str) -> list[tuple[str, Community]]:
+    """Every single change of these kinds anywhere, whether it looks promising or not."""
+    found: list[tuple[str, Community]] = []
+    for p in c.charter.places:
+        for word in ("allow", "deny"):
+            holders = [(key, False) for key in (*c.charter.ranks, *c.charter.groups)] + [(who, True)]
+            for key, is_member in holders:
+                said = changes.saying(c.charter, p, key, word, [capability], member=is_member)
+                found.append(("exception" if is_member else "override", c.after(charter=said)))
+    for key, each in c.charter.ranks.items():
+        if not each.kept_by:
+            found.append(("grant", c.after(charter=changes.granting(c.charter, key, [capability]))))
+            found.append(("withhold", c.after(charter=changes.withholding(c.charter, key, [capability]))))
+    person = c.register.members[who]
+    for key in c.charter.groups:
+        groups = tuple(g for g in person.groups if g != key) if key in person.groups else (*person.groups, key)
+        found.append(("group", c.after(register=c.register.with_member(person._replace(groups=groups)))))
+    return found
+
+
+class TestWays:
+    @few
+    @given(communities(), st.integers(0, 10**6))
+    def test_every_way_turns_the_answer_and_no_smaller_one_of_its_kind_exists(self, made: Generated, seed: int) -> None:
+        c, rng = made.open(), Random(seed)
+        who, p = rng.choice(list(c.register.members)), rng.choice(list(c.charter.places))
+        capability = rng.choice(c.charter.catalogue.keys)
+        now = c.may(who, capability, at=p, when=NOW).allowed
+        before = all_answers(c, list(c.register.members))
+
+        def others(other: Community) -> set[tuple[str, str, str]]:
+            after = all_answers(other, list(c.register.members))
+            return {key for key in before if before[key] is not after[key]} - {(who, p, capability)}
+
+        found = c.ways(who, capability, at=p, when=NOW)
+        for way in found:
+            after = Community(way.charter, way.register)
+            assert after.may(who, capability, at=p, when=NOW).allowed is not now
+            turned = others(after)
+            assert (way.answers, way.members) == (len(turned), len({w for w, _, _ in turned}))
+        assert [w.answers for w in found] == sorted(w.answers for w in found)
+        for kind, other in single_changes(c, who, capability):
+            if other.may(who, capability, at=p, when=NOW).allowed is not now:
+                mine = [way.answers for way in found if way.kinds == (kind,)]
+                assert mine, kind
+                assert min(mine) <= len(others(other)), kind
+
+    @few
+    @given(communities(), st.integers(0, 10**6))
+    def test_ways_for_acts_turn_the_answer(self, made: Generated, seed: int) -> None:
+        c, rng = made.open(), Random(seed)
+        actor, target = rng.choice(list(c.register.members)), rng.choice(list(c.register.members))
+        some_rank, p = rng.choice(list(c.charter.ranks)), rng.choice(list(c.charter.places))
+
+        def put(other: Community) -> list[bool]:
+            return [
+                other.may_moderate(actor, target, at=p, when=NOW).allowed,
+                other.may_assign(actor, some_rank, to=target, at=p, when=NOW).allowed,
+                other.may_manage(actor, some_rank, when=NOW).allowed,
+                other.may_call(actor, some_rank, at=p, when=NOW).allowed,
+            ]
+
+        now = put(c)
+        found = [
+            c.ways(actor, "moderate", target, at=p, when=NOW),
+            c.ways(actor, "assign", some_rank, to=target, at=p, when=NOW),
+            c.ways(actor, "manage", some_rank, when=NOW),
+            c.ways(actor, "call", some_rank, at=p, when=NOW),
+        ]
+        for n, ways in enumerate(found):
+            for way in ways[:20]:
+                assert put(Community(way.charter, way.register))[n] is not now[n], way.what
+
+    def test_the_three_mistakes_of_the_demo_are_mended_by_what_is_proposed(self) -> None:
+        c = Community.demo()
+        cases: list[tuple[str, str, str | None, str, str | None, str]] = [
+            (
+                "rank:host",
+                "moderate",
+                "rank:founding-friend",
+                "river-talk",
+                "member.mute",
+                "host may moderate",
+            ),
+            ("rank:volunteer", "reading.post", None, "lower-gauges", None, "volunteer may reading"),
+            ("rank:volunteer", "photo.upload", None, "photo-wall", None, "volunteer may not photo"),
+        ]
+        for who, what, target, where, using, text in cases:
+            assert any(text in each.expectation.text for each in c.unmet())
+            ways = c.ways(who, what, target, at=where, using=using)
+            mended = [
+                w for w in ways if not any(text in e.expectation.text for e in Community(w.charter, w.register).unmet())
+            ]
+            assert mended == ways
+            assert ways
+        moves = [way.what for way in c.ways("rank:host", "moderate", "rank:founding-friend") if "order" in way.kinds]
+        assert "Move Board host directly above Founding friend on the ladder" in moves
+
+    def test_a_gate_is_opened_and_what_has_no_meaning_has_no_way(self) -> None:
+        c = Community.demo()
+        kinds = {kind for way in c.ways("bram", "place.see", at="landowners") for kind in way.kinds}
+        assert {"gate", "group"} <= kinds
+        assert c.ways("dara", "reading.post", at="notices") == []
+        assert c.ways("ines", "place.see", at="notices") == []
+
+    def test_where_two_things_stand_against_it_pairs_are_tried(self) -> None:
+        c = community(
+            rank("a"),
+            members=[member("ada")],
+            assignments=[held("ada", "a")],
+            places=[
+                place("p", overrides={"a": {"bar": ["post.write"]}}, exceptions={"ada": {"bar": ["post.write"]}}),
+            ],
+        )
+        ways = c.ways("ada", "post.write", at="p")
+        assert ways
+        assert all(len(way.kinds) == 2 for way in ways)
+        assert all(Community(w.charter, w.register).may("ada", "post.write", at="p") for w in ways)
+
+
+class TestFit:
+    @few
+    @given(communities(), st.integers(0, 10**6))
+    def test_it_equals_exhaustive_search(self, made: Generated, seed: int) -> None:
+        c, rng = made.open(), Random(seed)
+        places, keys = list(c.charter.places), c.charter.catalogue.keys
+        needs = [(rng.choice(keys), rng.choice([None, *places])) for _ in range(rng.randint(1, 2))]
+        never = [rng.choice(keys)] if rng.random() < 0.3 else []
+        found = c.fit([k if p is None else (k, p) for k, p in needs], never=never, most=2, when=NOW)
+        single, few_ranks = exhaustive(c, needs, never)
+        assert (found.single and (found.single.weight, found.single.ranks)) == single
+        assert (found.few and (found.few.weight, found.few.ranks)) == few_ranks
+
+    def test_what_is_too_much_is_told_by_risk(self) -> None:
+        fit = Community.demo().fit([("member.mute", "river-talk")])
+        assert fit.single is not None
+        assert fit.single.ranks == ("host",)
+        assert next(each.risk for each in fit.single.excess) == "medium"
+        assert fit.single.weight == sum(WEIGHTS[e.risk] * len(e.places) for e in fit.single.excess)
+
+    def test_a_new_rank_is_a_piece_of_a_charter_that_passes_the_check(self) -> None:
+        c = community(rank("a", "post.*"), rank("m", "place.see", held_by="members"))
+        wanted: list[str | tuple[str, str]] = ["member.mute", ("post.pin", "desk"), ("post.write", "yard")]
+        made = c.propose(wanted)
+        assert made is not None
+        assert made.below == "a"
+        files = yaml.safe_load(texts(rank("a", "post.*"), rank("m", "place.see", held_by="members"))["charter.yaml"])
+        files["ranks"].insert(1, yaml.safe_load(made.rank)[0])
+        by_key = {p["key"]: p for p in [*files["places"], *files["places"][0]["places"]]}
+        for key, line in made.overrides:
+            by_key[key].setdefault("overrides", {}).update(yaml.safe_load(line))
+        pasted = Community.from_texts({"charter.yaml": yaml.safe_dump(files, sort_keys=False)})
+        new = f"rank:{made.key}"
+        assert pasted.may(new, "member.mute", at="hall")
+        assert pasted.may(new, "post.pin", at="desk")
+        assert pasted.may(new, "post.write", at="yard")
+        assert not pasted.may(new, "post.pin", at="yard")
+        there = c.fit(wanted).few
+        assert there is None or made.fitting.weight < there.weight
+
+    def test_no_new_rank_is_proposed_where_none_can_help(self) -> None:
+        closed = [place("p", overrides={"m": {"bar": ["post.write"]}})]
+        c = community(rank("a", "post.*"), rank("m", held_by="members"), places=closed)
+        assert c.propose([("post.write", "p")]) is None
+        assert c.fit([("post.write", "p")]).few is None
+
+
+def exhaustive(c: Community, needs: list[tuple[str, str | None]], never: list[str]) -> tuple[Any, Any]:
+    """The best single rank and the best two at most, by trying them all on a member who is given them."""
+    ranks, key = c.charter.ranks, "somebody-new"
+    taken = {k: {a.member for a in c.register.assignments if a.rank == k and not ended(a)} for k in ranks}
+    for group in c.charter.groups.values():
+        for conferred in group.confers:
+            taken[conferred.rank] |= {m.key for m in c.register.members.values() if in_group(c, m, group.key)}
+    retired = {m.key for m in c.register.members.values() if m.status == "retired"}
+    free = [
+        k
+        for k, r in ranks.items()
+        if not (r.automatic or r.entry or r.kept_by)
+        and not (r.limit is not None and len(taken[k] - retired) >= r.limit)
+    ]
+    automatic = {k for k, r in ranks.items() if r.held_by in ("anyone", "members")}
+
+    def answers(given: tuple[str, ...]) -> dict[tuple[str, str], bool]:
+        register = c.register.with_member(
+            next(iter(c.register.members.values()))._replace(key=key, groups=(), kind="person", status="active")
+        )
+        from ask_above import Assignment
+
+        for each in given:
+            register = register.assigned(Assignment(key, each, "site", ALWAYS))
+        other = c.after(register=register)
+        return {
+            (k, p): other.may(key, k, at=p, when=NOW).allowed
+            for k in c.charter.catalogue.keys
+            for p in c.charter.places
+        }
+
+    base = answers(())
+    frame = c.decider.frame
+
+    def resting(k: str, p: str) -> set[str]:
+        return set(frame.catalogue.names(frame.rests(k, frame.place_at[p])))
+
+    needed = {(r, p) for k, at in needs for p in c.charter.places if at in (None, p) for r in resting(k, p)}
+    best: dict[int, Any] = {}
+    for number in (0, 1, 2):
+        for chosen in combinations(free, number):
+            has = set(chosen) | automatic
+            if not all(set(ranks[g].after) <= has and not has & set(ranks[g].apart_from) for g in chosen):
+                continue
+            can = answers(chosen)
+            if not all(any(can[k, p] for p in c.charter.places if at in (None, p)) for k, at in needs):
+                continue
+            if any(can[k, p] for k in never for p in c.charter.places):
+                continue
+            weight = sum(
+                WEIGHTS[c.charter.catalogue.capabilities[k].risk]
+                for (k, p), yes in can.items()
+                if yes and not base[k, p] and (k, p) not in needed
+            )
+            order = (weight, number, tuple(-ranks[g].position for g in chosen))
+            for which in {1, 2} if number == 1 else {2}:
+                if which not in best or order < best[which][0]:
+                    best[which] = (order, (weight, chosen))
+    single, few_ranks = (best[which][1] if which in best else None for which in (1, 2))
+    return single, few_ranks
+
+
+def ended(assignment: Any) -> bool:
+    from ask_above.charter.moments import instant
+
+    period = assignment.period
+    over = period.end is not None and period.end <= instant(NOW)
+    return over or (period.start is not None and period.end is not None and period.start >= period.end)
+
+
+def in_group(c: Community, person: Any, group: str) -> bool:
+    inner = [group]
+    for each in inner:
+        inner += [g for g in c.charter.groups[each].includes if g not in inner]
+    return bool(set(person.groups) & set(inner))
+
+
+class TestCountingAndWalking:
+    @few
+    @given(communities())
+    def test_cover_and_where_equal_counting(self, made: Generated) -> None:
+        c = made.open()
+        active = [key for key, m in c.register.members.items() if m.status == "active"]
+        duties = list(c.charter.catalogue.keys)
+        found = c.cover(duties, without=active[:1], when=NOW)
+        table = found.table()
+        counted = active[1:]
+        for p, here in c.charter.places.items():
+            for k in duties:
+                able = [key for key in counted if c.may(key, k, at=p, when=NOW)]
+                if c.charter.catalogue.capabilities[k].has_meaning_in(here.kind):
+                    assert table.loc[p, k] == len(able)
+                    assert [g.only for g in found.gaps if (g.place, g.capability) == (p, k)] == (
+                        [None] if not able else able if len(able) == 1 else []
+                    )
+                    everyone = [key for key in active if c.may(key, k, at=p, when=NOW)]
+                    assert sum(c.cover([k], when=NOW).by_rank(p, k).values()) == len(everyone)
+                else:
+                    assert table.isna().loc[p, k]
+        for who in [*c.register.members, *(f"rank:{r}" for r in c.charter.ranks), "visitor"]:
+            for k in duties[:4]:
+                assert c.where(who, k, when=NOW) == [p for p in c.charter.places if c.may(who, k, at=p, when=NOW)]
+
+    @few
+    @given(communities())
+    def test_a_tour_lists_exactly_what_can_be_used(self, made: Generated) -> None:
+        c = made.open()
+        for who in [*c.register.members, *(f"rank:{r}" for r in c.charter.ranks), "visitor"]:
+            tour = c.tour(who, when=NOW)
+            assert [stop.place for stop in tour.stops] == list(c.charter.places)
+            for stop in tour.stops:
+                can = [k for k in c.charter.catalogue.keys if c.may(who, k, at=stop.place, when=NOW)]
+                assert list(stop.can) == can
+                assert set(stop.more) <= set(can)
+                assert not set(stop.less) & set(can)
+                assert (stop.state == "open") or not can
+                assert bool(stop.why) is (stop.state != "open")
+
+    @few
+    @given(communities())
+    def test_a_comparison_lists_what_only_one_may(self, made: Generated) -> None:
+        c = made.open()
+        who = [*c.register.members, *(f"rank:{r}" for r in c.charter.ranks), "visitor"]
+        one, other = who[0], who[-2]
+        found = c.compare(one, other, when=NOW) if not other.startswith("rank:") or one in c.register.members else None
+        assert found is not None
+        cells = {(row.capability, p): row.who for row in found.rows for p in row.places}
+        for k in c.charter.catalogue.keys:
+            for p in c.charter.places:
+                has = (c.may(one, k, at=p, when=NOW).allowed, c.may(other, k, at=p, when=NOW).allowed)
+                wanted = {(True, True): "both", (True, False): "one", (False, True): "other", (False, False): None}[has]
+                assert cells.get((k, p)) == wanted
+
+    @few
+    @given(communities())
+    def test_who_may_act_is_everyone_for_whom_the_single_answer_is_yes(self, made: Generated) -> None:
+        c = made.open()
+        target, some_rank = next(iter(c.register.members)), next(iter(c.charter.ranks))
+        p = list(c.charter.places)[-1]
+        found = c.who("moderate", target, at=p, when=NOW)
+        assert list(found.member) == [m for m in c.register.members if c.may_moderate(m, target, at=p, when=NOW)]
+        found = c.who("assign", some_rank, to=target, at=p, when=NOW)
+        wanted = [m for m in c.register.members if c.may_assign(m, some_rank, to=target, at=p, when=NOW)]
+        assert list(found.member) == wanted
+
+    def test_a_gate_with_a_teaser_is_shown_as_closed_and_the_rest_is_not_there(self) -> None:
+        places = [
+            place("shown", gate={"any": ["a"], "teaser": "true"}, places=[place("inside")]),
+            place("hidden", gate={"any": ["a"]}),
+            place("unseen", overrides={"m": {"deny": ["place.see"]}}),
+        ]
+        c = community(
+            rank("a"), rank("m", "place.see", held_by="members"), places=places, rules={"seeing": "place.see"}
+        )
+        states = {stop.place: stop.state for stop in c.tour("rank:m").stops}
+        assert states == {
+            "site": "open",
+            "shown": "closed",
+            "inside": "not there",
+            "hidden": "not there",
+            "unseen": "not there",
+        }
+        assert {stop.state for stop in c.tour("rank:a").stops if stop.place != "unseen"} == {"open"}
+
+    def test_a_rank_is_compared_with_the_one_it_was_copied_from_and_those_it_builds_on(self) -> None:
+        found = Community.demo().related("volunteer")
+        assert [(each.how, each.other) for each in found] == [("copied from", "Surveyor")]
+        assert "charter.yaml line" in found[0].of("one")[0].one
+        assert [each.how for each in Community.demo().related("warden")] == ["builds on"]
+
+    def test_unknown_names_are_refused_with_the_nearest(self) -> None:
+        c = Community.demo()
+        for ask in (
+            lambda: c.tour("brm"),
+            lambda: c.compare("bram", "rank:hst"),
+            lambda: c.cover(["post.publsh"]),
+            lambda: c.cover(without=["kofy"]),
+            lambda: c.fit([("post.publish", "frontpage")]),
+            lambda: c.who("assign", "surveyr"),
+            lambda: c.ways("bram", "moderate", "tomass"),
+        ):
+            with pytest.raises(UnknownNameError, match=r"[Nn]earest"):
+                ask()
+        with pytest.raises(QuestionError):
+            c.who("moderate")
+
+
+class TestRoster:
+    def test_members_stand_under_their_highest_heading_with_their_looks(self) -> None:
+        found = {heading.rank: heading for heading in Community.demo().roster()}
+        assert [each.member.key for each in found["steward"].members] == ["ines", "olaf"]
+        assert found["warden"].members[0].looks.prefix == "[Warden]"
+        assert "niko" not in {each.member.key for heading in found.values() for each in heading.members}
+
+    def test_what_ends_and_starts_soon_and_who_has_been_waiting(self) -> None:
+        from ask_above.ask.roster import day_of, soon, waiting
+        from ask_above.charter.moments import instant
+
+        c, now = Community.demo(), instant(NOW)
+        edges = soon(c.decider, now, 100)
+        assert [(edge.starts, edge.assignment.member) for edge in edges] == [
+            (True, "runa"),
+            (False, "arne"),
+            (True, "marek"),
+        ]
+        assert day_of(c.decider.frame, edges[1].at, last=True) == "2027-01-31"
+        assert soon(c.decider, now, 10) == []
+        assert [each.member.key for each in waiting(c.decider, now, "pending", 14)] == ["emil", "joss"]
+        assert [each.member.key for each in waiting(c.decider, now, "invited", 14)] == ["wim"]
+
+
+class TestSignIns:
+    def test_an_account_used_from_many_networks_within_a_week_is_told_with_what_it_could_do(self) -> None:
+        from ask_above.charter.moments import instant
+        from ask_above.people.signins import SignIn, network_of
+
+        c, day = Community.demo(), 86_400_000_000
+        at = instant(NOW)
+        addresses = ["10.1.0.1", "10.2.0.1", "10.3.9.9", "192.168.1.1", "::ffff:10.4.0.1"]
+        spread = [SignIn("kofi", at + n * day, network_of(a)) for n, a in enumerate(addresses)]
+        slow = [SignIn("ada", at + 3 * n * day, network_of(a)) for n, a in enumerate(addresses)]
+        same = [SignIn("olaf", at + n, network_of(f"10.7.{n}.1")) for n in range(20)]
+        found = c.shared_accounts([*spread, *slow, *same])
+        assert [each.member.key for each in found] == ["kofi"]
+        assert ("medium", "post.publish") in found[0].can
+        wider = c.shared_accounts([*spread, *slow], days=30)
+        assert [each.member.key for each in wider] == ["ada", "kofi"]
+        assert wider[0].can[0][0] == "high"
+        assert c.shared_accounts(spread, networks=6) == []

@@ -1,0 +1,352 @@
+"""Advice: for each code a charter that has the fault, and the same one mended."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any, NamedTuple
+
+import pytest
+
+from ask_above import Community
+from ask_above.ask.advice.piece import WHY
+from generated import NOW
+from small import community, held, member, place, rank
+
+RISKY = {
+    "All": {
+        "place.see": "See",
+        "post.write": "Write",
+        "post.wipe": {"about": "Wipe everything", "risk": "high"},
+        "job.plan": {"about": "Plan", "leads-to": ["post.wipe"]},
+        "door.pass": {"about": "Pass", "needs": ["door.find"]},
+        "door.find": "Find",
+        "member.moderate": "Moderate",
+        "rank.assign": "Assign",
+        "rank.manage": "Manage",
+        "place.manage": "Change a place",
+        "voice.speak": {"about": "Speak", "kinds": ["stage"]},
+    }
+}
+ALL = [
+    "job.plan",
+    "door.*",
+    "member.moderate",
+    "rank.assign",
+    "rank.manage",
+    "place.manage",
+    "voice.speak",
+    "post.write",
+]
+MEMBER = rank("member", "place.see", held_by="members")
+
+
+def made(*ranks: Any, people: Any = (), given: Any = (), **charter: Any) -> Community:
+    keep = rank("keeper", *ALL, "post.wipe", unbounded="true")
+    return community(
+        keep,
+        *ranks,
+        capabilities=RISKY,
+        members=list(people),
+        assignments=list(given),
+        **{"nobody": ["place.see"]} | charter,
+    )
+
+
+def two(*ranks: str, **fields: str) -> list[Any]:
+    """Members ada and bo, who hold the ranks."""
+    return [held(who, each, **fields) for who in ("ada", "bo") for each in ranks]
+
+
+BOTH = [member("ada"), member("bo")]
+
+
+class Case(NamedTuple):
+    faulty: Callable[[], Community]
+    mended: Callable[[], Community]
+    says: str = ""
+
+
+def case(code: str, faulty: Callable[[], Community], mended: Callable[[], Community], says: str = "") -> Any:
+    return pytest.param(code, Case(faulty, mended, says), id=code)
+
+
+def entry(**said: Any) -> list[Any]:
+    """One place with these overrides."""
+    return [place("p", overrides={key.replace("_plus", "+"): words for key, words in said.items()})]
+
+
+def section(outer: Any, inner: Any, **rest: Any) -> list[Any]:
+    return [{"key": "s", "kind": "section", **outer, "places": [{"key": "p", "kind": "board", **inner}]} | rest]
+
+
+CASES = [
+    case(
+        "still-carried",
+        lambda: made(rank("a", "post.write"), rank("m", "post.*", held_by="members", withhold=["post.write"])),
+        lambda: made(rank("a", "door.find"), rank("m", "post.*", held_by="members", withhold=["post.write"])),
+        "A still carries it",
+    ),
+    case(
+        "deny-reaches-up",
+        lambda: made(rank("a", "post.write"), MEMBER, places=entry(member={"deny": ["post.write"]})),
+        lambda: made(
+            rank("a", "post.write"), MEMBER, places=entry(member={"deny": ["post.write"]}, a={"allow": ["post.write"]})
+        ),
+        "takes it from A as well",
+    ),
+    case(
+        "builds-on-higher",
+        lambda: made(rank("a", "post.write"), rank("b", builds_on=["a"])),
+        lambda: made(rank("a", builds_on=["b"]), rank("b", "post.write")),
+    ),
+    case(
+        "builds-on-unbounded",
+        lambda: made(rank("a", builds_on=["b"]), rank("b", unbounded="true")),
+        lambda: made(rank("a", builds_on=["b"]), rank("b", "post.write")),
+    ),
+    case(
+        "builds-on-overrides",
+        lambda: made(rank("a", builds_on=["b"]), rank("b", "door.find"), places=entry(b={"allow": ["post.write"]})),
+        lambda: made(
+            rank("a", builds_on=["b"]), rank("b", "door.find"), places=entry(b_plus={"allow": ["post.write"]})
+        ),
+    ),
+    case(
+        "moderates-nobody",
+        lambda: made(rank("x"), rank("a", "member.moderate", moderates={"only": ["x"]})),
+        lambda: made(rank("a", "member.moderate", moderates={"only": ["x"]}), rank("x")),
+    ),
+    case(
+        "below-everyone",
+        lambda: made(rank("badge"), rank("a", "member.moderate"), people=BOTH, given=two("badge")),
+        lambda: made(rank("a", "member.moderate"), rank("badge"), people=BOTH, given=two("badge")),
+        "2 of 2 hold",
+    ),
+    case(
+        "badge-above-power",
+        lambda: made(rank("badge"), rank("a", "member.moderate")),
+        lambda: made(rank("a", "member.moderate"), rank("badge")),
+    ),
+    case(
+        "needs-unmet",
+        lambda: made(rank("a", "door.pass")),
+        lambda: made(rank("a", "door.pass", "door.find")),
+        "does nothing without door.find",
+    ),
+    case(
+        "no-effect-unbounded",
+        lambda: made(places=entry(keeper={"deny": ["post.write"]})),
+        lambda: made(MEMBER, places=entry(member={"deny": ["post.write"]})),
+    ),
+    case(
+        "no-effect-repeated",
+        lambda: made(
+            MEMBER,
+            places=section(
+                {"overrides": {"member": {"deny": ["post.write"]}}}, {"overrides": {"member": {"deny": ["post.write"]}}}
+            ),
+        ),
+        lambda: made(
+            MEMBER,
+            places=section(
+                {"overrides": {"member": {"deny": ["post.write"]}}},
+                {"overrides": {"member": {"allow": ["post.write"]}}},
+            ),
+        ),
+    ),
+    case(
+        "no-effect-kind",
+        lambda: made(MEMBER, places=entry(member={"deny": ["voice.speak"]})),
+        lambda: made(MEMBER, places=[place("p", "stage", overrides={"member": {"deny": ["voice.speak"]}})]),
+    ),
+    case(
+        "beats-exception",
+        lambda: made(
+            MEMBER,
+            people=BOTH,
+            places=section(
+                {"exceptions": {"ada": {"allow": ["post.write"]}}}, {"overrides": {"member": {"deny": ["post.write"]}}}
+            ),
+        ),
+        lambda: made(
+            MEMBER,
+            people=BOTH,
+            places=section(
+                {"exceptions": {"ada": {"allow": ["post.write"]}}},
+                {"overrides": {"member": {"deny": ["post.write"]}}, "exceptions": {"ada": {"allow": ["post.write"]}}},
+            ),
+        ),
+        "beats the exception for Ada",
+    ),
+    case(
+        "drifted",
+        lambda: made(
+            MEMBER,
+            places=section(
+                {"overrides": {"member": {"deny": ["post.write"]}}},
+                {"overrides": {"member": {"allow": ["post.write"]}}},
+            ),
+        ),
+        lambda: made(MEMBER, places=section({"overrides": {"member": {"deny": ["post.write"]}}}, {})),
+    ),
+    case(
+        "seeing-denied",
+        lambda: made(
+            rank("member", "place.see", "post.write", held_by="members"), places=entry(member={"deny": ["place.see"]})
+        ),
+        lambda: made(
+            rank("member", "place.see", "post.write", held_by="members"),
+            places=entry(member={"deny": ["place.see"]}),
+            rules={"seeing": "place.see"},
+        ),
+    ),
+    case("undecided", lambda: made(nobody=[]), lambda: made(nobody=["place.see"]), "no rank carries place.see"),
+    case(
+        "wildcard-high-risk",
+        lambda: made(rank("a", "post.*")),
+        lambda: made(rank("a", "post.write", "post.wipe")),
+        "takes in post.wipe",
+    ),
+    case(
+        "risky-by-default",
+        lambda: made(rank("a", "post.wipe", open="true")),
+        lambda: made(rank("a", "post.wipe")),
+        "open to join",
+    ),
+    case("detour", lambda: made(rank("a", "job.plan")), lambda: made(rank("a", "job.plan", "post.wipe"))),
+    case(
+        "too-many-unbounded",
+        lambda: made(people=BOTH, given=two("keeper"), rules={"advice": {"most-unbounded": "1"}}),
+        lambda: made(people=BOTH, given=two("keeper"), rules={"advice": {"most-unbounded": "2"}}),
+    ),
+    case(
+        "too-many-high-risk",
+        lambda: made(rank("a", "post.wipe"), people=BOTH, given=two("a"), rules={"advice": {"most-high-risk": "1"}}),
+        lambda: made(rank("a", "post.wipe"), people=BOTH, given=two("a"), rules={"advice": {"most-high-risk": "2"}}),
+    ),
+    case(
+        "over-limit",
+        lambda: made(rank("a", limit="1"), people=BOTH, given=two("a")),
+        lambda: made(rank("a", limit="2"), people=BOTH, given=two("a")),
+    ),
+    case(
+        "uncovered",
+        lambda: made(rank("a", "post.wipe"), people=BOTH),
+        lambda: made(rank("a", "post.wipe"), people=BOTH, given=two("a")),
+    ),
+    case(
+        "only-one",
+        lambda: made(rank("a", "post.wipe"), people=BOTH, given=two("a")[:1]),
+        lambda: made(rank("a", "post.wipe"), people=BOTH, given=two("a")),
+        "Ada alone",
+    ),
+    case(
+        "same-carried",
+        lambda: made(rank("a", "post.write"), rank("b", "post.write")),
+        lambda: made(rank("a", "post.write"), rank("b", "post.write", "door.find")),
+    ),
+    case(
+        "unheld",
+        lambda: made(rank("a", "post.write"), people=BOTH, given=two("keeper")),
+        lambda: made(rank("a", "post.write"), people=BOTH, given=two("keeper", "a")),
+    ),
+    case(
+        "copy-behind",
+        lambda: made(rank("a", "door.find"), rank("b", "door.find", "post.write", copied_from="a")),
+        lambda: made(rank("a", "door.find", "post.write"), rank("b", "door.find", "post.write", copied_from="a")),
+        "carries post.write",
+    ),
+    case(
+        "gate-nobody",
+        lambda: made(rank("a"), people=BOTH, places=[place("p", gate={"any": ["a"]})]),
+        lambda: made(rank("a"), people=BOTH, given=two("a"), places=[place("p", gate={"any": ["a"]})]),
+    ),
+    case(
+        "gate-shuts-keepers",
+        lambda: made(rank("a", "place.manage"), rank("b"), places=[place("p", gate={"any": ["b"]})]),
+        lambda: made(rank("a", "place.manage"), rank("b"), places=[place("p", gate={"any": ["b", "a"]})]),
+    ),
+    case(
+        "ended",
+        lambda: made(rank("a"), people=BOTH, given=two("a", until="2020-01-01")),
+        lambda: made(rank("a"), people=BOTH, given=two("a", until="2040-01-01")),
+    ),
+    case(
+        "never-starts",
+        lambda: made(rank("a"), people=BOTH, given=two("a", since="2030-01-01", until="2029-01-01")),
+        lambda: made(rank("a"), people=BOTH, given=two("a", since="2029-01-01", until="2030-01-01")),
+    ),
+    case(
+        "contradictory",
+        lambda: made(rank("a", apart_from=["b"]), rank("b"), people=BOTH, given=two("a", "b")),
+        lambda: made(rank("a", apart_from=["b"]), rank("b"), people=BOTH, given=two("a")),
+        "may not be held together",
+    ),
+    case(
+        "pending-worse",
+        lambda: made(rank("new", entry="true"), rank("v", "place.see", held_by="visitors")),
+        lambda: made(rank("new", "place.see", entry="true"), rank("v", "place.see", held_by="visitors")),
+    ),
+    case(
+        "exception-gone",
+        lambda: made(
+            people=[member("ada", status="retired"), member("bo")],
+            site={"exceptions": {"ada": {"deny": ["post.write"]}}},
+        ),
+        lambda: made(people=BOTH, site={"exceptions": {"ada": {"deny": ["post.write"]}}}),
+        "have left",
+    ),
+    case("color-unreadable", lambda: made(rank("a", color="#ffff00")), lambda: made(rank("a", color="#257292"))),
+    case(
+        "color-alike",
+        lambda: made(rank("a", color="#257292"), rank("b", color="#277495")),
+        lambda: made(rank("a", color="#257292"), rank("b", color="#92601e")),
+    ),
+    case(
+        "color-same",
+        lambda: made(rank("a", color="#257292"), rank("b", color="#257292")),
+        lambda: made(rank("a", color="#257292"), rank("b", color="#92601e")),
+    ),
+    case(
+        "silent-unknown",
+        lambda: made(rules={"advice": {"silent": {"unhelt": "waits"}}}),
+        lambda: made(rules={"advice": {"silent": {"unheld": "waits"}}}),
+    ),
+]
+
+
+@pytest.mark.parametrize(("code", "this"), CASES)
+def test_the_fault_is_told_and_gone_once_it_is_mended(code: str, this: Case) -> None:
+    found = [each for each in this.faulty().advice(when=NOW).pieces if each.code == code]
+    assert found
+    assert found[0].where.file.endswith((".yaml", ".csv"))
+    assert found[0].what
+    assert found[0].mend
+    assert found[0].why == WHY[code]
+    assert any(this.says in each.what for each in found), [each.what for each in found]
+    assert [each.what for each in this.mended().advice(when=NOW).pieces if each.code == code] == []
+
+
+def test_every_code_has_a_case() -> None:
+    assert {parameters.values[0] for parameters in CASES} == set(WHY)
+
+
+def test_a_code_is_silenced_with_its_reason() -> None:
+    silent = {"silent": {"unheld": "Waits for spring"}, "most-unbounded": "1"}
+    given = made(rank("a", "post.write"), people=BOTH, given=two("keeper"), rules={"advice": silent}).advice(when=NOW)
+    assert "unheld" not in {each.code for each in given.pieces}
+    assert [(each.code, reason) for each, reason in given.silenced] == [("unheld", "Waits for spring")]
+
+
+def test_the_example_of_the_format_gets_no_advice_that_its_author_would_call_nonsense() -> None:
+    c = Community.open(Path(__file__).parent / "data" / "format-example")
+    meant = {"undecided", "detour", "deny-reaches-up", "only-one", "unheld"}
+    assert {each.code for each in c.advice(when=NOW).pieces} <= meant
+
+
+def test_the_demo_gets_advice_about_its_planted_mistakes() -> None:
+    found = {each.code: each for each in Community.demo().advice(when=NOW).pieces}
+    assert found["badge-above-power"].concerned == ("founding-friend", "host")
+    assert "Founding friend" in found["below-everyone"].what
+    assert any("photo.upload" in e.what and e.code == "still-carried" for e in Community.demo().advice(when=NOW).pieces)
