@@ -129,3 +129,11 @@ def test_every_key_of_the_format_is_explained() -> None:
     for record in (CHARTER, RANK, RULES):
         for key in record.fields:
             assert f"`{key}`" in page, key
+
+
+def test_every_code_of_advice_is_explained() -> None:
+    from ask_above.ask.advice.piece import WHY
+
+    page = (DOCS / "advice.md").read_text("utf-8")
+    for code, why in WHY.items():
+        assert f"| `{code}` | {why} |" in page

@@ -12,9 +12,9 @@ from ask_above.errors import AskAboveError, FaultyFilesError
 
 SECTIONS: dict[str, dict[str, str]] = {
     "Look": {
-        "check": "Is the charter well formed, do its expectations hold, what to look at again?",
+        "check": "Is it well formed, do expectations hold, what to look at again?",
         "ladder": "The ranks in order, and who holds each",
-        "grid": "Capabilities by ranks, side by side; with --at, what a place changes",
+        "grid": "Capabilities by ranks; with --at, what a place changes",
         "may": "May they, and why? With --ways, what would turn it",
         "powers": "Which ranks may moderate, assign and manage which, and why not",
         "who": "Who may do something somewhere, and what gives it to them",
@@ -24,7 +24,7 @@ SECTIONS: dict[str, dict[str, str]] = {
     },
     "Change": {
         "impact": "Who gains and who loses what between two communities' files",
-        "fit": "Which ranks fit someone who needs to do certain things and nothing else",
+        "fit": "Which ranks fit someone who needs certain things, nothing else",
     },
     "People": {
         "cover": "Is every place looked after: how many can, who is the only one?",

@@ -96,6 +96,8 @@ def _next(screen: Screen, folder: str) -> None:
         "ask-above ladder                 the ranks, who holds each",
         "ask-above grid --at notices      what each rank can use there",
         "ask-above powers moderate        who stands over whom",
+        "ask-above tour bram              the site as somebody finds it",
+        "ask-above may dara reading.post --at lower-gauges --ways      what would turn it",
         "ask-above check                  after you changed charter.yaml in an editor",
     ):
         screen.line(f"  {typed}")

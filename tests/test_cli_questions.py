@@ -1,0 +1,203 @@
+"""The administrator's questions on the command line, as a process."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import shutil
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from test_cli import demo, run
+
+__all__ = ["demo"]
+
+
+def data(*args: str, cwd: Path) -> Any:
+    return json.loads(run(*args, "--format", "json", cwd=cwd).stdout)
+
+
+def words(*args: str, cwd: Path) -> str:
+    done = run(*args, cwd=cwd)
+    assert done.stderr == ""
+    return " ".join(done.stdout.split())
+
+
+def test_a_tour_shows_what_is_open_closed_and_changed_and_for_the_administrator_why(demo: Path) -> None:
+    said = words("tour", "bram", cwd=demo)
+    assert "▪ Landowner contacts: closed to them" in said
+    assert "− not here, unlike above: start a thread or answer one" in said
+    assert "For you, not for Bram Ashby" in said
+    assert "it asks for any of Upper reach team" in said
+    states = {each["place"]: each["state"] for each in data("tour", "visitor", cwd=demo)["places"]}
+    assert (states["notices"], states["field"]) == ("open", "not there")
+
+
+def test_two_people_walk_side_by_side(demo: Path) -> None:
+    said = words("tour", "visitor", "--beside", "lena", cwd=demo)
+    assert (
+        "Welcome desk both: see that a place exists, and read it only Lena Brook: start a thread or answer one" in said
+    )
+    assert "Field work: neither finds it" in said
+    rows = list(
+        csv.DictReader(io.StringIO(run("tour", "visitor", "--beside", "lena", "--format", "csv", cwd=demo).stdout))
+    )
+    assert {
+        "place": "welcome",
+        "title": "Welcome desk",
+        "capability": "post.write",
+        "one": "false",
+        "other": "true",
+    } in rows
+
+
+def test_a_rank_is_compared_with_its_original_and_two_people_at_a_place(demo: Path) -> None:
+    said = words("compare", "rank:volunteer", cwd=demo)
+    assert "Volunteer copied from Surveyor" in said
+    assert "gauge.alarm by the pattern gauge.*" in said
+    rows = data("compare", "bram", "freya", "--at", "river-talk", cwd=demo)
+    assert {row["capability"] for row in rows if row["who"] == "one"} == {
+        "place.pin",
+        "thread.close",
+        "member.mute",
+        "member.rename.all",
+    }
+    assert run("compare", "bram", cwd=demo).returncode == 2
+
+
+def test_may_says_what_would_turn_the_answer(demo: Path) -> None:
+    said = words("may", "dara", "reading.post", "--at", "lower-gauges", "--ways", cwd=demo)
+    assert "1. Allow Dara Fenwick alone reading.post in Lower gauges. turns no other answer of anybody; 2 lines" in said
+    assert "Take back what in Lower gauges is said of reading.post for volunteer." in said
+    found = data("may", "bram", "moderate", "dara", "--at", "river-talk", "--using", "member.mute", "--ways", cwd=demo)
+    assert found["allowed"] is False
+    assert all(way["answers"] >= 0 for way in found["ways"])
+    assert found["ways"][0]["way"].startswith("Give Bram Ashby")
+
+
+def test_impact_tells_gains_of_high_risk_by_its_exit_status(demo: Path, tmp_path: Path) -> None:
+    after = tmp_path / "after"
+    shutil.copytree(demo, after)
+    charter = after / "charter.yaml"
+    text = charter.read_text("utf-8")
+    assert run("impact", str(demo), str(after), cwd=tmp_path).stdout == "Nothing that anybody may do differs.\n"
+    charter.write_text(text.replace("grants: [place.see]\n", "grants: [place.see, contact.export]\n"), "utf-8")
+    done = run("impact", str(demo), str(after), cwd=tmp_path)
+    assert done.returncode == 1
+    assert "something of high risk is gained" in done.stdout
+    assert "visitors gain contact.export" in " ".join(done.stdout.split())
+    charter.write_text(text.replace("rota.join, poll.start", "rota.join"), "utf-8")
+    done = run("impact", str(demo), "--community", str(after), cwd=tmp_path)
+    assert done.returncode == 0
+    assert "lose poll.start" in " ".join(done.stdout.split())
+    charter.write_text(text.replace("grants: [post.publish, post.edit.all", "grants: [post.edit.all"), "utf-8")
+    done = run("impact", str(demo), str(after), cwd=tmp_path)
+    assert done.returncode == 1
+    assert "✗ editor may post.publish in front-page" in done.stdout
+
+
+def test_fit_names_the_rank_and_proposes_one_that_can_be_pasted(demo: Path) -> None:
+    said = words("fit", "reading.post", "in", "upper-gauges,", "rota.join", "in", "rota", cwd=demo)
+    assert "The best single rank: Volunteer too much in it (weight 39)" in said
+    found = data("fit", "post.publish", "in", "front-page", "--limit", "10", cwd=demo)
+    assert found["single"]["ranks"] == ["editor"]
+    assert found["proposal"]["overrides"] == {"front-page": "new-rank: {allow: [post.publish]}"}
+    assert run("fit", "site.restart", "in", "site", "--never", "site.restart", cwd=demo).returncode == 1
+    assert "name the place after it" in run("fit", "rota.join", "in", cwd=demo).stderr
+
+
+def test_cover_counts_and_says_who_is_the_only_one(demo: Path) -> None:
+    said = words("cover", cwd=demo)
+    assert "Nothing hangs on one member alone" in said
+    alone = words("cover", "gauge.calibrate", "--without", "olaf", cwd=demo)
+    assert "Ines Moor alone can: gauge.calibrate in Upper gauges" in alone
+    rows = data("cover", "member.mute", "--at", "river-talk", cwd=demo)
+    assert rows == [
+        {
+            "place": "river-talk",
+            "capability": "member.mute",
+            "members": 6,
+            "only": "",
+            "by_rank": "owner=1;steward=1;warden=2;host=2",
+        }
+    ]
+
+
+def test_the_roster_what_is_soon_who_waits_and_which_accounts_look_shared(demo: Path, tmp_path: Path) -> None:
+    said = words("roster", cwd=demo)
+    assert said.startswith("Steward (2) Ines Moor ≈")
+    assert "[Warden] Ada Marsh" in said
+    soon = words("roster", "--soon", "100", "--when", "2026-11-25", cwd=demo)
+    assert "2027-01-31 ends Arne Teal Journal editor River journal" in soon
+    waiting = data("roster", "--waiting", "14", "--when", "2026-11-25", cwd=demo)
+    assert [each["member"] for each in waiting] == ["emil", "joss", "wim"]
+    shared = words("roster", "--sign-ins", cwd=demo)
+    assert "Kofi Dace (kofi): 6 networks from 2026-11-16 to 2026-11-21" in shared
+    assert "Birgit" not in shared
+    assert "Birgit" in words("roster", "--sign-ins", "--networks", "3", "--days", "30", cwd=demo)
+    broken = tmp_path / "wv"
+    shutil.copytree(demo, broken)
+    (broken / "signins.csv").write_text("member,when,address\nkofy,yesterday,10.1\n", "utf-8")
+    done = run("roster", "--sign-ins", cwd=broken)
+    assert done.returncode == 2
+    for part in ("There is no member 'kofy'", "'yesterday' is no moment", "'10.1' is no address", "3 faults"):
+        assert part in done.stderr
+
+
+def test_who_may_act_on_somebody(demo: Path) -> None:
+    said = words("who", "moderate", "tomas", "--at", "field", "--through", cwd=demo)
+    assert "4 of 60 members may moderate Tomas Reed in Field work" in said
+    assert "stands below Birgit Loach" in said
+    assert run("who", "moderate", cwd=demo).returncode == 2
+
+
+def test_check_gives_advice_and_strict_makes_it_count(demo: Path, tmp_path: Path) -> None:
+    mended = tmp_path / "mended"
+    shutil.copytree(demo, mended)
+    charter = mended / "charter.yaml"
+    text = charter.read_text("utf-8")
+    kept = text[: text.index("expectations:")]
+    charter.write_text(kept, "utf-8")
+    assert run("check", cwd=mended).returncode == 0
+    assert run("check", "--strict", cwd=mended).returncode == 1
+    said = words("check", "--advice", cwd=demo)
+    assert "expectation" not in said
+    assert "▲ Founding friend carries nothing, and stands above Board host (charter.yaml line 132)" in said
+    assert "[badge-above-power]" in said
+    found = data("check", cwd=demo)
+    codes = {each["code"] for each in found["advice"]}
+    assert {"below-everyone", "still-carried", "detour"} <= codes
+    silent = ", ".join(f"{code}: it is meant" for code in sorted(codes))
+    text = kept.replace("most-high-risk: 6", f"most-high-risk: 6, silent: {{{silent}}}")
+    charter.write_text(text, "utf-8")
+    done = run("check", "--strict", cwd=mended)
+    assert done.returncode == 0, done.stdout
+    assert "Nothing else to look at again" in done.stdout
+    assert f"Silenced by the charter: {len(found['advice'])}" in done.stdout
+
+
+@pytest.mark.parametrize(
+    "args",
+    [
+        "grid",
+        "ladder",
+        "powers moderate",
+        "who place.see",
+        "where ines place.see",
+        "tour bram",
+        "compare rank:warden",
+        "cover",
+        "roster",
+        "check",
+    ],
+)
+def test_every_table_can_be_had_as_markdown(demo: Path, args: str) -> None:
+    lines = run(*args.split(), "--format", "md", cwd=demo).stdout.splitlines()
+    assert len(lines) > 2
+    assert set(lines[1]) <= set("|- ")
+    assert all(line.startswith("| ") and line.endswith(" |") for line in lines)
+    bars = {line.replace("\\|", "").count("|") for line in lines}
+    assert len(bars) == 1
