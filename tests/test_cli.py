@@ -230,7 +230,7 @@ def test_output_is_coloured_on_a_terminal_unless_asked_not_to_be(demo: Path) -> 
         os.close(reader)
         return seen.decode()
 
-    assert "\x1b[31mNo: Dara Fenwick" in on_a_terminal()
+    assert "\x1b[38;5;160mNo: Dara Fenwick" in on_a_terminal()
     assert "\x1b" not in on_a_terminal(NO_COLOR="1")
 
 

@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from datetime import date, datetime
 from pathlib import Path
+from time import monotonic
 from typing import Any, TypeVar
 
 import click
@@ -16,6 +17,9 @@ from click.shell_completion import CompletionItem
 from ask_above.charter.moments import HOW_TO_WRITE, parse
 from ask_above.community import Community
 from ask_above.errors import AskAboveError
+
+_LONG = 0.5
+"""After how many seconds something takes long."""
 
 F = TypeVar("F", bound=Callable[..., Any])
 
@@ -57,14 +61,24 @@ def at_option(help_text: str, default: str | None = "site") -> Callable[[F], F]:
 
 @contextmanager
 def progress(label: str) -> Iterator[Callable[[int, int], None]]:
-    """Show on a terminal how far something has come; yields what is to be called with that, and of how much."""
-    with click.progressbar(length=1, label=label, file=sys.stderr, hidden=not sys.stderr.isatty()) as bar:
+    """Show on a terminal how far something has come, once it takes long; nothing of it stays.
 
-        def told(done: int, total: int) -> None:
-            bar.length = total
-            bar.update(done - bar.pos)
+    Yields what is to be called with how much is done, and of how much.
+    """
+    shown, started = False, monotonic()
 
+    def told(done: int, total: int) -> None:
+        nonlocal shown
+        if sys.stderr.isatty() and (shown or monotonic() - started > _LONG):
+            shown = True
+            sys.stderr.write(f"\r{label} {done * 100 // max(1, total)} %")
+            sys.stderr.flush()
+
+    try:
         yield told
+    finally:
+        if shown:
+            sys.stderr.write("\r\x1b[K")
 
 
 class Moment(click.ParamType[Any]):

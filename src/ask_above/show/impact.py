@@ -67,13 +67,21 @@ def who_in_words(impact: Impact, shift: Shift) -> str:
         names = [register[key].called for key in shift.members[:_FEW]]
         count = len(shift.members)
         parts.append(listed(names) if count <= _FEW else f"{count} members ({', '.join(names[:3])} and others)")
-    titles = [_title(impact, key) for key in shift.ranks]
-    if titles:
-        parts.append(("whoever is " if not shift.members else "and whoever is asked as ") + listed(titles, "or"))
+    if shift.ranks:
+        parts.append(("whoever is " if not shift.members else "and whoever is asked as ") + _ranks(impact, shift.ranks))
     if shift.visitor:
         parts.append("and visitors" if parts else "visitors")
     said = ", ".join(parts)
     return said[:1].upper() + said[1:]
+
+
+def _ranks(impact: Impact, keys: Sequence[str]) -> str:
+    """Say which ranks; where it is nearly all of them, which not."""
+    known = {key: rank.title for frame in reversed(_frames(impact)) for key, rank in frame.charter.ranks.items()}
+    rest = [title for key, title in known.items() if key not in keys]
+    if len(keys) > 2 * _FEW and len(rest) < _FEW:
+        return f"any rank but {listed(rest, 'or')}" if rest else "any rank"
+    return listed((known[key] for key in keys), "or")
 
 
 def _frames(impact: Impact) -> tuple[Frame, Frame]:

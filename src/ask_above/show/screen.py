@@ -11,8 +11,10 @@ from typing import TYPE_CHECKING, TextIO
 if TYPE_CHECKING:
     from rich.text import Text
 
-_CODES = {"yes": "32", "no": "31", "head": "1", "dim": "2", "place": "36", "warn": "33"}
-_RICH = {"yes": "green", "no": "red", "head": "bold", "dim": "dim", "place": "cyan", "warn": "yellow"}
+# of the 256 colours of a terminal: a contrast of 4 or more on white and on black
+_COLORS = {"yes": 28, "no": 160, "place": 31, "warn": 130}
+_CODES = {"head": "1", "dim": "2"} | {style: f"38;5;{number}" for style, number in _COLORS.items()}
+_RICH = {"head": "bold", "dim": "dim"} | {style: f"color({number})" for style, number in _COLORS.items()}
 _WIDTH_IN_A_PIPE = 100
 _KEPT = "\xa0"
 _HEX_LENGTH = 7
@@ -87,7 +89,7 @@ class Screen:
         console = Console(
             file=self.out,
             width=self.width,
-            color_system="standard" if self.colour else None,
+            color_system="256" if self.colour else None,
             force_terminal=self.colour,
             highlight=False,
             markup=False,
