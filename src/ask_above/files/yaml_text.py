@@ -93,6 +93,20 @@ def read_yaml(name: str, raw: bytes) -> Document:
     return document
 
 
+def compose(text: str) -> _Node:
+    """Return the parser's nodes of a text that is known to be YAML, for taking it apart."""
+    return yaml.compose(text, Loader=_TextLoader)
+
+
+def plain(node: _Node) -> Any:
+    """Return the plain data of nodes."""
+    if isinstance(node, yaml.MappingNode):
+        return {key.value: plain(value) for key, value in node.value}
+    if isinstance(node, yaml.SequenceNode):
+        return [plain(each) for each in node.value]
+    return None if not node.value and node.style is None else node.value
+
+
 def _has_forbidden(document: Document, text: str) -> bool:
     match = _FORBIDDEN.search(text)
     if match:

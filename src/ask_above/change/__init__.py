@@ -1,0 +1,1 @@
+"""Edits of charter and register, as plans: checked against the rules, told by what they do."""
