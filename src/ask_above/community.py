@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from datetime import UTC
+from datetime import UTC, datetime
 from pathlib import Path
 from time import time_ns
 from typing import TYPE_CHECKING
@@ -14,7 +14,8 @@ from ask_above.charter.moments import Instant
 from ask_above.charter.names import SITE
 from ask_above.decide.answer import Answer
 from ask_above.decide.may import Decider
-from ask_above.files.opening import open_folder
+from ask_above.errors import QuestionError
+from ask_above.files.opening import has_database, located, open_folder
 from ask_above.people.register import Member, Register
 from ask_above.questions import Questions, When, Who
 
@@ -22,7 +23,10 @@ if TYPE_CHECKING:
     import pandas as pd
 
     from ask_above.ask.many import LookUps
+    from ask_above.change.draft import Edit
     from ask_above.decide.table import Table
+    from ask_above.home import Home
+    from ask_above.plans import Plan
 
 
 class Community(Questions):
@@ -40,6 +44,9 @@ class Community(Questions):
     def __init__(self, charter: Charter, register: Register | None = None) -> None:
         self._use(Decider(charter, register or Register()))
 
+    _home: Home | None = None
+    _where: tuple[Path, str, str | None] | None = None
+
     def _use(self, decider: Decider) -> None:
         """Keep at hand what every question needs."""
         self._decider = decider
@@ -49,14 +56,28 @@ class Community(Questions):
         self._known, self._pairs = decider.frame.catalogue.bit, decider.frame.catalogue.pairs
 
     @classmethod
-    def open(cls, path: str | Path, *, keep: bool = False) -> Community:
+    def open(cls, path: str | Path, *, register: str | None = None, keep: bool = False) -> Community:
         """Open a community's folder, or its charter.
 
-        ``keep`` keeps what large files say in the user's cache folder, for the next run; it is never used once a file
-        has changed, and may be deleted at any time. Raises :class:`FaultyFilesError`, which lists every fault of every
-        file, or :class:`MissingFileError`.
+        The register is the database that the URL ``register`` names, else ``register.db`` in the folder, else the CSV
+        files. ``keep`` keeps what large files say in the user's cache folder, for the next run; it is never used once a
+        file has changed, and may be deleted at any time. Raises :class:`FaultyFilesError`, which lists every fault of
+        every file, :class:`MissingFileError`, or ``StoreError`` where the database cannot be read.
         """
-        return cls(*open_folder(path, keep=keep))
+        folder, name = located(path)
+        home = None
+        if has_database(folder, register):
+            from ask_above.home import Home
+
+            home = Home(folder, name, register)
+            if home.holds_register():
+                snapshot = home.read()
+                opened = cls(snapshot.charter, snapshot.register)
+                opened._home = home
+                return opened
+        opened = cls(*open_folder(path, keep=keep))
+        opened._where = (folder, name, register)
+        return opened
 
     @classmethod
     def from_texts(cls, texts: Mapping[str, str]) -> Community:
@@ -87,6 +108,33 @@ class Community(Questions):
         other = Community.__new__(Community)
         other._use(self._decider.after(charter or self.charter, register or self.register))
         return other
+
+    # -- changes (rule 9)
+
+    @property
+    def home(self) -> Home:
+        """Where the community was opened from; raises :class:`QuestionError` where it was made in memory."""
+        from ask_above.home import Home
+
+        if self._home is None:
+            if self._where is None:
+                raise QuestionError("This community was not opened from a folder, so there is nowhere to change it.")
+            self._home = Home(*self._where)
+        return self._home
+
+    def plan(self, *edits: Edit, by: str | Member = "", why: str = "", when: When = None) -> Plan:
+        """Work out a change of the charter or the register, without making it.
+
+        ``edits`` come from :mod:`ask_above.change`, such as ``Grant("host", ["kit.lend"])``. ``by`` is the member who
+        makes it, and holds it to what they may do; without it the change is the keeper's of the files. The plan is made
+        on the community as its folder holds it now: ``plan.what`` says it, ``plan.effect`` who gains and who loses
+        what, ``plan.refusals`` why it may not be made; ``plan.apply()`` makes it, whole or not at all. Raises
+        ``EditError`` and :class:`UnknownNameError`.
+        """
+        from ask_above.plans import plan
+
+        key = by if isinstance(by, str) else by.key
+        return plan(self.home, edits, by=key, why=why, when=when if isinstance(when, datetime) else None)
 
     # -- questions about capabilities (rule 5)
 

@@ -1,1 +1,41 @@
-"""Edits of charter and register, as plans: checked against the rules, told by what they do."""
+"""Edits of charter and register, as plans: checked against the rules, told by what they do.
+
+The edits are imported from here: ``from ask_above.change import Grant, Assign``.
+"""
+
+from __future__ import annotations
+
+from ask_above.change.draft import Draft, Edit, EditError, Need, RowChange
+from ask_above.change.people import Assign, HandOver, MemberAdd, MemberSet, MemberStatus, Unassign
+from ask_above.change.places import PlaceAdd, PlaceMove, PlaceRemove, PlaceSet, Realign, Say, SetGate, SetLike
+from ask_above.change.ranks import Grant, RankAdd, RankMove, RankRemove, RankRename, RankSet, Withdraw, Withhold
+
+__all__ = [
+    "Assign",
+    "Draft",
+    "Edit",
+    "EditError",
+    "Grant",
+    "HandOver",
+    "MemberAdd",
+    "MemberSet",
+    "MemberStatus",
+    "Need",
+    "PlaceAdd",
+    "PlaceMove",
+    "PlaceRemove",
+    "PlaceSet",
+    "RankAdd",
+    "RankMove",
+    "RankRemove",
+    "RankRename",
+    "RankSet",
+    "Realign",
+    "RowChange",
+    "Say",
+    "SetGate",
+    "SetLike",
+    "Unassign",
+    "Withdraw",
+    "Withhold",
+]

@@ -51,15 +51,21 @@ def read_texts(texts: Mapping[str, str]) -> Files:
     return read_files(lambda name: texts[name].encode() if name in texts else None, CHARTER)
 
 
-def read_files(fetch: Fetch, name: str) -> Files:
-    """Read the charter called ``name``, its add-ons and the register; raise with all that is wrong in any of them."""
+def read_files(fetch: Fetch, name: str, register_rows: tuple[Rows, Rows] | None = None) -> Files:
+    """Read the charter called ``name``, its add-ons and the register; raise with all that is wrong in any of them.
+
+    ``register_rows`` are the members and assignments, where they come from elsewhere than the two files.
+    """
     faults: list[Fault] = []
     raw = _fetched(fetch, name, faults)
     document = read_yaml(name, raw or b"") if raw is not None else Document(name, None)
     add_ons = [] if document.data is None else _add_ons(document, fetch, name)
     read = read_charter(document, add_ons) if document.data is not None else None
-    members = _rows(fetch, MEMBERS, MEMBER_COLUMNS, ("key",), faults)
-    assignments = _rows(fetch, ASSIGNMENTS, ASSIGNMENT_COLUMNS, ("member", "rank"), faults)
+    if register_rows is None:
+        members = _rows(fetch, MEMBERS, MEMBER_COLUMNS, ("key",), faults)
+        assignments = _rows(fetch, ASSIGNMENTS, ASSIGNMENT_COLUMNS, ("member", "rank"), faults)
+    else:
+        members, assignments = register_rows
     register = read_register(members, assignments, read.names if read else None, name)
     for source in (document, *add_ons, members, assignments):
         faults += source.faults if source else []

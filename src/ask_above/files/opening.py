@@ -9,6 +9,7 @@ from ask_above.errors import MissingFileError
 from ask_above.people.register import Register
 
 CHARTER = "charter.yaml"
+REGISTER = "register.db"
 
 
 def open_folder(path: str | Path, *, keep: bool = False) -> tuple[Charter, Register]:
@@ -17,7 +18,7 @@ def open_folder(path: str | Path, *, keep: bool = False) -> tuple[Charter, Regis
     ``keep`` takes what an earlier run kept, and keeps what this one reads, where the files are large. Raises
     :class:`MissingFileError` where there is no charter, :class:`FaultyFilesError` where anything is wrong.
     """
-    folder, name = _located(Path(path))
+    folder, name = located(path)
 
     contents: dict[str, bytes | None] = {}
 
@@ -41,8 +42,9 @@ def open_folder(path: str | Path, *, keep: bool = False) -> tuple[Charter, Regis
     return charter, register
 
 
-def _located(path: Path) -> tuple[Path, str]:
-    """Return the folder and the charter's name in it."""
+def located(path: str | Path) -> tuple[Path, str]:
+    """Return the folder and the charter's name in it; raises :class:`MissingFileError` where there is no charter."""
+    path = Path(path)
     folder, name = path, CHARTER
     if not folder.is_dir() and (folder.is_file() or folder.suffix in (".yaml", ".yml")):
         folder, name = folder.parent, folder.name
@@ -58,3 +60,8 @@ def _is_large(folder: Path) -> bool:
     """Tell whether the files are so large that keeping what they say pays."""
     sizes = (file.stat().st_size for file in folder.iterdir() if file.suffix in (".yaml", ".csv"))
     return sum(sizes) >= 200_000  # noqa: PLR2004 (below that reading is quick)
+
+
+def has_database(folder: Path, register: str | None) -> bool:
+    """Tell whether a register in a database is named, or stands in the folder."""
+    return bool(register) or (folder / REGISTER).exists()

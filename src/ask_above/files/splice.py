@@ -188,6 +188,10 @@ class Text:
             column = self._indent(self.text.rindex("-", 0, node.value[0].start_mark.index))
             lines = self.newline.join(f"{' ' * column}- {scalar(each)}" for each in more)
             return self._add_line(node, lines)
+        other = [n for n, each in enumerate(new) if len(new) == len(old) and each != old[n]]
+        if len(other) == 1:
+            word = node.value[other[0]]
+            return self._replace(word.start_mark.index, self._end(word), scalar(new[other[0]]))
         gone = [n for n, each in enumerate(old) if each not in new]
         if len(gone) == 1 and new == old[: gone[0]] + old[gone[0] + 1 :]:
             return self._drop_item(node, gone[0])

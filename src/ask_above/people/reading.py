@@ -128,7 +128,8 @@ class _Assignments:
         if not good or period is None:
             return None
         where = Where(self.rows.name, row.line, 1)
-        return Assignment(member, rank, place, period, cells.get("by", ""), cells.get("why", ""), where)
+        number = int(cells.get("number") or 0)
+        return Assignment(member, rank, place, period, cells.get("by", ""), cells.get("why", ""), where, number)
 
     def _member(self, row: Row, member: str) -> bool:
         if member in self.members:

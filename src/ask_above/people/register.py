@@ -37,7 +37,7 @@ class Member(NamedTuple):
 
 
 class Assignment(NamedTuple):
-    """A member holds a rank at a place, and at all below it, for a period."""
+    """A member holds a rank at a place, and at all below it, for a period; ``number`` is its own in a database."""
 
     member: str
     rank: str
@@ -46,6 +46,7 @@ class Assignment(NamedTuple):
     by: str = ""
     why: str = ""
     where: Where = NOWHERE
+    number: int = 0
 
 
 class Register:
@@ -80,6 +81,24 @@ class Register:
         """
         other = self._with(member.key, self.of(member.key))
         other.members = {**self.members, member.key: member}
+        return other
+
+    def changed(
+        self, members: Mapping[str, Member | None] = NOTHING, given: Mapping[str, list[Assignment]] = NOTHING
+    ) -> Register:
+        """Return the register with other records of some members, ``None`` for those who go, and other assignments."""
+        other = Register.__new__(Register)
+        other.members, other.source = self.members, self.source
+        if members:
+            merged = {**self.members, **members}
+            other.members = {key: member for key, member in merged.items() if member is not None}
+        gone: dict[str, list[Assignment]] = {key: [] for key, member in members.items() if member is None}
+        new = {**given, **gone}
+        if len(self._changed) + len(new) > _MOST_CHANGED:
+            other._of, other._changed = self._given() | new, {}
+        else:
+            other._of, other._changed = self._of, self._changed | new
+        other.differs_from, other.differs_in = ref(self), frozenset((*members, *new))
         return other
 
     def _with(self, member: str, given: list[Assignment]) -> Register:

@@ -1,0 +1,164 @@
+"""What a change is made of: steps on the charter, rows of the register, and what each part takes (rule 9)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from typing import Any, NamedTuple, Protocol
+
+from ask_above.change.steps import Path, Put, Step, there
+from ask_above.charter.charter import Charter
+from ask_above.charter.moments import Instant
+from ask_above.charter.names import SITE, nearest
+from ask_above.errors import AskAboveError, UnknownNameError
+from ask_above.people.register import Assignment, Register
+
+
+class EditError(AskAboveError, ValueError):
+    """A change that cannot be made, and why."""
+
+    def __str__(self) -> str:
+        return str(self.args[0])
+
+
+class RowChange(NamedTuple):
+    """One row of the register that is made, changed or taken out.
+
+    ``table`` is members or assignments. ``key`` is a member's key; for an assignment its number, 0 for one that has yet
+    to be given one. ``before`` and ``after`` are the row's cells by column, ``None`` where there is none.
+    """
+
+    table: str
+    key: str
+    before: Mapping[str, str] | None
+    after: Mapping[str, str] | None
+
+
+class Need(NamedTuple):
+    """What one part of a change takes (rule 9.2).
+
+    ``kind`` is owner, manage (of ``rank``), place (at ``place``), assign and unassign (of ``rank`` to ``member`` at
+    ``place``), people, or account (of ``member``). ``what`` says the part in words.
+    """
+
+    kind: str
+    what: str
+    rank: str = ""
+    place: str = SITE
+    member: str = ""
+
+
+class Done(NamedTuple):
+    """One edit, worked out: what it does in a sentence, its steps, its rows, and what it takes."""
+
+    what: str
+    steps: tuple[Step, ...] = ()
+    rows: tuple[RowChange, ...] = ()
+    needs: tuple[Need, ...] = ()
+
+
+class Draft(NamedTuple):
+    """What an edit is made on: the charter as plain data and as it is meant, the register, the moment, the actor."""
+
+    data: Any
+    charter: Charter
+    register: Register
+    at: Instant
+    day: str
+    by: str = ""
+
+    def rank_path(self, key: str) -> Path:
+        """Return where a rank stands; raises :class:`UnknownNameError`."""
+        for n, each in enumerate(self.data["ranks"]):
+            if each["key"] == key:
+                return "ranks", n
+        raise UnknownNameError("rank", key, nearest(key, self.charter.ranks))
+
+    def place_path(self, key: str) -> Path:
+        """Return where a place stands; raises :class:`UnknownNameError`."""
+        if key == SITE:
+            return ("site",)
+        found = _find(self.data.get("places") or [], key, ("places",))
+        if found is None:
+            raise UnknownNameError("place", key, nearest(key, self.charter.places))
+        return found
+
+    def member(self, key: str) -> Any:
+        """Return a member; raises :class:`UnknownNameError`."""
+        known = self.register.members.get(key)
+        if known is None:
+            raise UnknownNameError("member", key, nearest(key, self.register.members))
+        return known
+
+    def rank(self, key: str) -> Any:
+        """Return a rank; raises :class:`UnknownNameError`."""
+        self.rank_path(key)
+        return self.charter.ranks[key]
+
+    def said(self, path: Path) -> Any:
+        """Return what is written somewhere, ``None`` where nothing is."""
+        data = self.data
+        for each in path if there(self.data, path) else ():
+            data = data[each]
+        return data if there(self.data, path) else None
+
+
+class Edit(Protocol):
+    """One edit: works itself out on a draft."""
+
+    def on(self, draft: Draft) -> Done:
+        """Return what it comes to; raises :class:`EditError` and :class:`UnknownNameError`."""
+
+
+def _find(places: list[Any], key: str, path: Path) -> Path | None:
+    for n, place in enumerate(places):
+        here: Path = (*path, n)
+        if place["key"] == key:
+            return here
+        inner = _find(place.get("places") or [], key, (*here, "places"))
+        if inner is not None:
+            return inner
+    return None
+
+
+def words_at(draft: Draft, path: Path) -> list[str]:
+    """Return the words of a list in the charter, none where there is no list."""
+    return list(draft.said(path) or [])
+
+
+def put_words(draft: Draft, path: Path, words: Iterable[str]) -> list[Step]:
+    """Return the steps that let a list have these words; one with none goes."""
+    from ask_above.change.steps import Drop
+
+    new, old = list(words), words_at(draft, path)
+    if new == old:
+        return []
+    if new:
+        return [Put(path, new)]
+    return [Drop(path)] if there(draft.data, path) else []
+
+
+def member_row(member: Any) -> dict[str, str]:
+    """Return a member as a row of cells."""
+    return {
+        "key": member.key,
+        "name": member.name,
+        "email": member.email,
+        "kind": member.kind,
+        "status": member.status,
+        "joined": member.joined,
+        "groups": ";".join(member.groups),
+        "note": member.note,
+    }
+
+
+def assignment_row(each: Assignment) -> dict[str, str]:
+    """Return an assignment as a row of cells."""
+    return {
+        "member": each.member,
+        "rank": each.rank,
+        "place": "" if each.place == SITE else each.place,
+        "from": each.period.said_from,
+        "until": each.period.said_until,
+        "by": each.by,
+        "why": each.why,
+    }

@@ -1,0 +1,263 @@
+"""Edits of places: where they stand, what differs there, who may enter."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any, NamedTuple
+
+from ask_above.change.draft import Done, Draft, EditError, Need, RowChange, assignment_row, put_words
+from ask_above.change.ranks import every_place
+from ask_above.change.steps import Drop, Insert, Move, Path, Put, Step, there
+from ask_above.charter.changes import saying
+from ask_above.charter.names import SITE, listed
+from ask_above.charter.places import Override, Place
+from ask_above.decide.words import in_place
+
+OWN = ("overrides", "exceptions")
+"""What a place says itself, and what goes when it falls in with its section again."""
+
+
+class PlaceAdd(NamedTuple):
+    """Make a place, last in another."""
+
+    key: str
+    kind: str
+    into: str = SITE
+    fields: Mapping[str, Any] = {}
+
+    def on(self, draft: Draft) -> Done:
+        """Work it out."""
+        if self.key in draft.charter.places:
+            raise EditError(f"There is a place '{self.key}' already.")
+        where = _inside(draft, self.into)
+        place = {"key": self.key, **{k: v for k, v in self.fields.items() if k == "title"}, "kind": self.kind}
+        place |= {k: v for k, v in self.fields.items() if k != "title"}
+        what = f"make the place {place.get('title', self.key)} {_at(draft, self.into)}"
+        position = len(draft.said(where) or [])
+        return Done(what, (Insert(where, position, place),), (), (Need("place", what, place=self.into),))
+
+
+class PlaceMove(NamedTuple):
+    """Move a place into another; ``keep`` its own overrides and exceptions, or take the section's instead."""
+
+    key: str
+    into: str
+    keep: bool
+
+    def on(self, draft: Draft) -> Done:
+        """Work it out."""
+        path, place = draft.place_path(self.key), _place(draft, self.key)
+        if self.into in below(draft, self.key):
+            raise EditError(f"{place.title} cannot be moved into itself.")
+        steps: list[Step] = (
+            [] if self.keep else [Drop((*path, each)) for each in OWN if there(draft.data, (*path, each))]
+        )
+        to = _inside(draft, self.into)
+        position = len(draft.said(to) or []) - (path[:-1] == to)
+        if path[:-1] != to or int(path[-1]) != position:
+            steps.append(Move(path, to, position))
+        said = "keeping what it says itself" if self.keep else "as that says"
+        what = f"move {place.title} {_into(draft, self.into)}, {said}"
+        parents = {place.parent or SITE, self.into}
+        return Done(what, tuple(steps), (), tuple(Need("place", what, place=each) for each in sorted(parents)))
+
+
+class PlaceRemove(NamedTuple):
+    """Remove a place and all in it; assignments at them end."""
+
+    key: str
+
+    def on(self, draft: Draft) -> Done:
+        """Work it out."""
+        path, place = draft.place_path(self.key), _place(draft, self.key)
+        gone = below(draft, self.key)
+        for expectation in draft.charter.expectations:
+            if expectation.place in gone:
+                raise EditError(f"The expectation '{expectation}' names {expectation.place}; change it first.")
+        for group in draft.charter.groups.values():
+            for conferred in group.confers:
+                if conferred.place in gone:
+                    raise EditError(f"The group {group.title or group.key} confers a rank there; change that first.")
+        rows = [
+            RowChange("assignments", str(each.number), assignment_row(each), None)
+            for each in draft.register.assignments
+            if each.place in gone
+        ]
+        what = f"remove {place.title}" + (f" and the {len(gone) - 1} places in it" if len(gone) > 1 else "")
+        what += f"; {len(rows)} assignments there end" if rows else ""
+        return Done(what, (Drop(path),), tuple(rows), (Need("place", what, place=place.parent or SITE),))
+
+
+class PlaceSet(NamedTuple):
+    """Set the title, what it is for, or the kind of a place; ``None`` takes a field out."""
+
+    key: str
+    fields: Mapping[str, Any]
+
+    def on(self, draft: Draft) -> Done:
+        """Work it out."""
+        path, steps = draft.place_path(self.key), list[Step]()
+        for name, value in self.fields.items():
+            steps.append(Drop((*path, name)) if value is None else Put((*path, name), value))
+        what = f"set {listed(self.fields)} of {_place(draft, self.key).title}"
+        return Done(what, tuple(steps), (), (Need("place", what, place=_place(draft, self.key).parent or SITE),))
+
+
+class Say(NamedTuple):
+    """Let a place allow, deny or bar capabilities for a rank, RANK+ or a group, or with ``member`` for a member.
+
+    ``word`` is allow, deny, bar, or clear, which takes back what is said of them; without names, all of it.
+    """
+
+    place: str
+    of: str
+    word: str
+    names: Sequence[str] = ()
+    member: bool = False
+
+    def on(self, draft: Draft) -> Done:
+        """Work it out."""
+        field = "exceptions" if self.member else "overrides"
+        path = (*draft.place_path(self.place), field)
+        place = _place(draft, self.place)
+        key, above = self.of.removesuffix("+"), self.of.endswith("+")
+        self._check(draft, key, above=above)
+        entries = place.exceptions if self.member else place.overrides
+        old = next((each for each in entries if each.label == self.of), None)
+        if self.word == "clear" and old is None:
+            raise EditError(f"Nothing is said of {self.of} {_at(draft, self.place)}.")
+        names = _known(draft, self.names) or (_all_of(draft, old) if old else ())
+        changed = saying(draft.charter, self.place, key, self.word, names, above=above, member=self.member)
+        after = changed.places[self.place].exceptions if self.member else changed.places[self.place].overrides
+        new = next((each for each in after if each.label == self.of), None)
+        verb = {"clear": "take back what is said of", "bar": "bar"}.get(self.word, self.word)
+        who = f"{_called(draft, key, member=self.member)}{'+' if above else ''}"
+        said = f"{verb} {who} {'from ' if self.word == 'bar' else ''}{listed(names)}"
+        what = f"{said} {_at(draft, self.place)}"
+        return Done(what, tuple(_entry_steps(draft, path, self.of, new)), (), (Need("place", what, place=self.place),))
+
+    def _check(self, draft: Draft, key: str, *, above: bool) -> None:
+        if self.member:
+            draft.member(key)
+        elif key not in draft.charter.groups or above:
+            draft.rank(key)
+
+
+def _entry_steps(draft: Draft, path: Path, of: str, new: Override | None) -> Iterator[Step]:
+    """Yield the steps that let an entry be as it is meant; one that is new stands in one line."""
+    if not there(draft.data, (*path, of)):
+        if new is not None:
+            words = {"allow": new.allow, "deny": new.deny, "bar": new.bar}
+            yield Put((*path, of), {word: list(said) for word, said in words.items() if said})
+        return
+    if new is None:
+        yield Drop((*path, of))
+        return
+    words = {"allow": new.allow, "deny": new.deny, "bar": new.bar}
+    # what comes goes in before what goes goes out, so that the entry is never empty in between
+    for word, said in sorted(words.items(), key=lambda each: not each[1]):
+        yield from put_words(draft, (*path, of, word), said)
+
+
+class SetGate(NamedTuple):
+    """Set the gate of a place; an empty one takes it away."""
+
+    place: str
+    gate: Mapping[str, Any]
+
+    def on(self, draft: Draft) -> Done:
+        """Work it out."""
+        path = (*draft.place_path(self.place), "gate")
+        title = _place(draft, self.place).title
+        if not self.gate:
+            if not there(draft.data, path):
+                raise EditError(f"{title} has no gate.")
+            what = f"take the gate of {title} away"
+            return Done(what, (Drop(path),), (), (Need("place", what, place=self.place),))
+        what = f"set the gate of {title}"
+        return Done(what, (Put(path, dict(self.gate)),), (), (Need("place", what, place=self.place),))
+
+
+class SetLike(NamedTuple):
+    """Let a place be like override sets; none for no sets."""
+
+    place: str
+    sets: Sequence[str]
+
+    def on(self, draft: Draft) -> Done:
+        """Work it out."""
+        for key in self.sets:
+            if key not in draft.charter.override_sets:
+                raise EditError(
+                    f"There is no override set '{key}'. There are: {listed(draft.charter.override_sets) or 'none'}"
+                )
+        path = (*draft.place_path(self.place), "like")
+        what = f"let {_place(draft, self.place).title} be like {listed(self.sets) or 'no set'}"
+        return Done(what, tuple(put_words(draft, path, self.sets)), (), (Need("place", what, place=self.place),))
+
+
+class Realign(NamedTuple):
+    """Bring a place back in line with its section: its own overrides and exceptions go, its gate stays."""
+
+    place: str
+
+    def on(self, draft: Draft) -> Done:
+        """Work it out."""
+        path, place = draft.place_path(self.place), _place(draft, self.place)
+        steps = tuple(Drop((*path, each)) for each in OWN if there(draft.data, (*path, each)))
+        if not steps:
+            raise EditError(f"{place.title} says nothing itself; there is nothing to bring in line.")
+        entries = [*(each.label for each in place.overrides), *(f"@{each.of}" for each in place.exceptions)]
+        what = f"bring {place.title} in line with its section: what it says of {listed(entries)} goes"
+        return Done(what, steps, (), (Need("place", what, place=self.place),))
+
+
+def below(draft: Draft, key: str) -> set[str]:
+    """Return a place and all places in it."""
+    found = {key}
+    for place in draft.charter.places.values():
+        if place.parent in found:
+            found.add(place.key)
+    return found
+
+
+def _place(draft: Draft, key: str) -> Place:
+    draft.place_path(key)
+    return draft.charter.places[key]
+
+
+def _inside(draft: Draft, key: str) -> Path:
+    """Return the path of the list of places in a place."""
+    return ("places",) if key == SITE else (*draft.place_path(key), "places")
+
+
+def _at(draft: Draft, key: str) -> str:
+    return in_place(_place(draft, key).title, site=key == SITE)
+
+
+def _into(draft: Draft, key: str) -> str:
+    return "to the top" if key == SITE else f"into {_place(draft, key).title}"
+
+
+def _called(draft: Draft, key: str, *, member: bool) -> str:
+    if member:
+        return str(draft.member(key).called)
+    known: Any = draft.charter.ranks.get(key) or draft.charter.groups.get(key)
+    return known.title or key if known else key
+
+
+def _known(draft: Draft, names: Sequence[str]) -> tuple[str, ...]:
+    from ask_above.change.ranks import _known as known
+
+    return known(draft, names)
+
+
+def _all_of(draft: Draft, entry: Override) -> tuple[str, ...]:
+    catalogue = draft.charter.catalogue
+    mask = catalogue.expand_all(entry.allow) | catalogue.expand_all(entry.deny) | catalogue.expand_all(entry.bar)
+    return catalogue.names(mask)
+
+
+def place_paths(data: Any) -> dict[str, Path]:
+    """Return the path of every place by key."""
+    return {place["key"]: path for path, place in every_place(data) if path != ("site",)}

@@ -1,0 +1,359 @@
+"""Edits of ranks: what they carry, their place on the ladder, their names."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any, NamedTuple
+
+from ask_above.change.draft import Done, Draft, EditError, Need, RowChange, assignment_row, put_words, words_at
+from ask_above.change.steps import Drop, Insert, Move, Path, Put, Rename, Step, there
+from ask_above.charter.changes import granting, withholding
+from ask_above.charter.charter import Charter
+from ask_above.charter.expectations import Expectation
+from ask_above.charter.names import listed
+
+OWNERS = ("unbounded", "kept-by", "after", "apart-from", "limit", "moderates", "assigns", "manages")
+"""The fields of a rank that the owner alone may change (rule 9.2)."""
+
+
+class RankAdd(NamedTuple):
+    """Make a rank; ``above`` or ``below`` another, else directly above the highest automatic one at the end."""
+
+    key: str
+    fields: Mapping[str, Any] = {}
+    above: str | None = None
+    below: str | None = None
+    copy_of: str | None = None
+
+    def on(self, draft: Draft) -> Done:
+        """Work it out."""
+        fields = dict(self.fields)
+        if self.copy_of is not None:
+            n = draft.rank_path(self.copy_of)[1]
+            original = {
+                k: v
+                for k, v in draft.data["ranks"][n].items()
+                if k not in ("key", "title", *OWNERS, "entry", "copied-from")
+            }
+            fields = {"title": fields.pop("title", self.key), **original, **fields, "copied-from": self.copy_of}
+        above = self.above if self.above or self.below or not self.copy_of else None
+        below = self.below or (self.copy_of if not self.above else None)
+        position = _position(draft, above, below)
+        what = f"make the rank {fields.get('title', self.key)}" + (
+            f" as a copy of {self.copy_of}" if self.copy_of else ""
+        )
+        needs = [
+            Need("manage", what, rank=self.key),
+            *_owners_alone(fields, what),
+            *_to_everybody(self.key, fields, what),
+        ]
+        return Done(what, (Insert(("ranks",), position, {"key": self.key, **fields}),), (), tuple(needs))
+
+
+class RankMove(NamedTuple):
+    """Move a rank directly above or below another."""
+
+    key: str
+    above: str | None = None
+    below: str | None = None
+
+    def on(self, draft: Draft) -> Done:
+        """Work it out."""
+        path = draft.rank_path(self.key)
+        other = self.above or self.below or ""
+        if other == self.key:
+            raise EditError("A rank can be moved neither above nor below itself.")
+        n, at = int(path[1]), int(draft.rank_path(other)[1])
+        position = at - (n < at) + (self.below is not None)
+        what = f"move {draft.rank(self.key).title} {'above' if self.above else 'below'} {draft.rank(other).title}"
+        steps = () if position == n else (Move(path, ("ranks",), position),)
+        return Done(what, steps, (), (Need("manage", what, rank=self.key),))
+
+
+class RankSet(NamedTuple):
+    """Set fields of a rank, ``None`` takes a field out."""
+
+    key: str
+    fields: Mapping[str, Any]
+
+    def on(self, draft: Draft) -> Done:
+        """Work it out."""
+        path = draft.rank_path(self.key)
+        steps: list[Step] = []
+        for name, value in self.fields.items():
+            if value is None and there(draft.data, (*path, name)):
+                steps.append(Drop((*path, name)))
+            elif value is not None and draft.said((*path, name)) != value:
+                steps.append(Put((*path, name), value))
+        what = f"set {listed(self.fields)} of {draft.rank(self.key).title}"
+        needs = [Need("manage", what, rank=self.key), *_owners_alone(self.fields, what)]
+        return Done(what, tuple(steps), (), (*needs, *_to_everybody(self.key, self.fields, what)))
+
+
+class Grant(NamedTuple):
+    """Let a rank carry capabilities."""
+
+    rank: str
+    names: Sequence[str]
+
+    def on(self, draft: Draft) -> Done:
+        """Work it out."""
+        return _carrying(
+            draft,
+            self.rank,
+            granting(draft.charter, self.rank, _known(draft, self.names)),
+            f"let {{}} carry {listed(self.names)}",
+        )
+
+
+class Withhold(NamedTuple):
+    """Keep a rank from carrying capabilities."""
+
+    rank: str
+    names: Sequence[str]
+
+    def on(self, draft: Draft) -> Done:
+        """Work it out."""
+        changed = withholding(draft.charter, self.rank, _known(draft, self.names))
+        return _carrying(draft, self.rank, changed, f"keep {{}} from carrying {listed(self.names)}")
+
+
+class Withdraw(NamedTuple):
+    """Keep every rank that carries a capability from carrying it, the unbounded ones aside."""
+
+    name: str
+
+    def on(self, draft: Draft) -> Done:
+        """Work it out."""
+        names = _known(draft, (self.name,))
+        holders = carriers(draft.charter, names[0])
+        if not holders:
+            raise EditError(f"No rank carries {self.name}.")
+        parts = [Withhold(key, names).on(draft) for key in holders]
+        titles = listed(draft.charter.ranks[key].title for key in holders)
+        steps = tuple(step for part in parts for step in part.steps)
+        return Done(f"withdraw {self.name} from {titles}", steps, (), tuple(n for part in parts for n in part.needs))
+
+
+class RankRemove(NamedTuple):
+    """Remove a rank; those who hold it are given ``instead``, or nothing."""
+
+    key: str
+    instead: str | None = None
+
+    def on(self, draft: Draft) -> Done:
+        """Work it out."""
+        path, rank = draft.rank_path(self.key), draft.rank(self.key)
+        if self.instead is not None:
+            other = draft.rank(self.instead)
+            if other.automatic or self.instead == self.key:
+                raise EditError(f"{other.title} cannot be given instead.")
+        steps = [*_without_rank(draft, self.key), Drop(path)]
+        rows = list(_rows(draft, self.key, self.instead))
+        holders = len({row.before["member"] for row in rows if row.before})
+        what = f"remove the rank {rank.title}"
+        if holders:
+            what += f", which {holders} hold" + (
+                f", and give them {draft.rank(self.instead).title}" if self.instead else ""
+            )
+        needs = [Need("manage", what, rank=self.key)]
+        if self.instead:
+            needs += [
+                Need("assign", what, self.instead, row.before["place"] or "site", row.before["member"])
+                for row in rows
+                if row.before
+            ]
+        return Done(what, tuple(steps), tuple(rows), tuple(needs))
+
+
+class RankRename(NamedTuple):
+    """Give a rank another title, or another key with every reference to it."""
+
+    key: str
+    title: str | None = None
+    new_key: str | None = None
+
+    def on(self, draft: Draft) -> Done:
+        """Work it out."""
+        path, rank = draft.rank_path(self.key), draft.rank(self.key)
+        steps: list[Step] = []
+        rows: list[RowChange] = []
+        if self.title is not None:
+            steps.append(Put((*path, "title"), self.title))
+        if self.new_key is not None and self.new_key != self.key:
+            if self.new_key in draft.charter.ranks or self.new_key in draft.charter.groups:
+                raise EditError(f"There is a rank or group '{self.new_key}' already.")
+            steps += [*_renamed(draft, self.key, self.new_key), Put((*path, "key"), self.new_key)]
+            rows = list(_rows(draft, self.key, self.new_key))
+        said = [f"to {self.title}" if self.title else "", f"key {self.new_key}" if self.new_key else ""]
+        what = f"rename {rank.title} {listed(filter(None, said))}"
+        return Done(what, tuple(steps), tuple(rows), (Need("manage", what, rank=self.key),))
+
+
+def carriers(charter: Charter, name: str) -> list[str]:
+    """Return the ranks that carry a capability, the unbounded ones aside, lowest first."""
+    from ask_above.decide.frame import carried_sets
+
+    ranks = list(charter.ranks.values())
+    bit = charter.catalogue.bit[name]
+    carried = carried_sets(ranks, charter.catalogue)
+    return [rank.key for rank, mask in zip(ranks, carried, strict=True) if mask & bit and not rank.unbounded][::-1]
+
+
+def _position(draft: Draft, above: str | None, below: str | None) -> int:
+    if above is not None:
+        return int(draft.rank_path(above)[1])
+    if below is not None:
+        return int(draft.rank_path(below)[1]) + 1
+    given = [n for n, rank in enumerate(draft.charter.ranks.values()) if not rank.automatic and not rank.entry]
+    return given[-1] + 1 if given else 0
+
+
+def _known(draft: Draft, names: Sequence[str]) -> tuple[str, ...]:
+    """Return full names of capabilities; words that stand for several are written out where they have to be."""
+    catalogue = draft.charter.catalogue
+    found: list[str] = []
+    for name in names:
+        wrong = catalogue.what_is_wrong_with(name)
+        if wrong is not None:
+            near = f" Nearest: {', '.join(wrong[1])}" if wrong[1] else ""
+            raise EditError(f"{wrong[0][:1].upper()}{wrong[0][1:]}.{near}")
+        found += [name] if name in catalogue.bit else catalogue.names(catalogue.expand(name))
+    return tuple(dict.fromkeys(found))
+
+
+def _carrying(draft: Draft, key: str, changed: Charter, said: str) -> Done:
+    path = draft.rank_path(key)
+    rank = changed.ranks[key]
+    what = said.format(rank.title)
+    steps = [*put_words(draft, (*path, "grants"), rank.grants), *put_words(draft, (*path, "withhold"), rank.withhold)]
+    return Done(what, tuple(steps), (), (Need("manage", what, rank=key),))
+
+
+def _owners_alone(fields: Mapping[str, Any], what: str) -> list[Need]:
+    return [Need("owner", what)] if any(name in OWNERS for name in fields) else []
+
+
+def _to_everybody(key: str, fields: Mapping[str, Any], what: str) -> list[Need]:
+    """Return what making a rank open, on-joining or entry takes: it counts as giving it to everybody."""
+    return (
+        [Need("everybody", what, rank=key)]
+        if any(fields.get(f) is True or fields.get(f) == "true" for f in ("open", "on-joining", "entry"))
+        else []
+    )
+
+
+def _rows(draft: Draft, key: str, new: str | None) -> Iterator[RowChange]:
+    """Yield the assignments of a rank, to another or taken out."""
+    for each in draft.register.assignments:
+        if each.rank == key:
+            before = assignment_row(each)
+            has = new is not None and any(
+                other.rank == new and other.place == each.place and new in draft.charter.ranks
+                for other in draft.register.of(each.member)
+            )
+            after = None if new is None or has else {**before, "rank": new}
+            yield RowChange("assignments", str(each.number), before, after)
+
+
+def references(data: Any, key: str) -> Iterator[tuple[Path, str]]:
+    """Yield where a rank is named, and how: a word in a list, a range, a mapping's key, or a conferred rank."""
+    for n, rank in enumerate(data["ranks"]):
+        for field in ("builds-on", "after", "apart-from"):
+            for k, word in enumerate(rank.get(field) or []):
+                if word == key:
+                    yield ("ranks", n, field, k), "word"
+        if rank.get("copied-from") == key:
+            yield ("ranks", n, "copied-from"), "value"
+        for field in ("moderates", "assigns", "manages"):
+            for way in ("only", "except"):
+                for k, word in enumerate((rank.get(field) or {}).get(way) or []):
+                    if word == key:
+                        yield ("ranks", n, field, way, k), "word"
+    for n, group in enumerate(data.get("groups") or []):
+        for k, conferred in enumerate(group.get("confers") or []):
+            if conferred == key:
+                yield ("groups", n, "confers", k), "word"
+            elif isinstance(conferred, dict) and conferred.get("rank") == key:
+                yield ("groups", n, "confers", k, "rank"), "conferred"
+    for name, entries in (data.get("override-sets") or {}).items():
+        yield from _keys(entries, ("override-sets", name), key)
+    for path, place in every_place(data):
+        yield from _keys(place.get("overrides") or {}, (*path, "overrides"), key)
+        for way in ("any", "all", "none"):
+            for k, word in enumerate((place.get("gate") or {}).get(way) or []):
+                if word in (key, f"{key}+"):
+                    yield (*path, "gate", way, k), "word"
+
+
+def _keys(entries: Any, path: Path, key: str) -> Iterator[tuple[Path, str]]:
+    for name in entries or {}:
+        if name in (key, f"{key}+"):
+            yield (*path, name), "key"
+
+
+def every_place(data: Any) -> Iterator[tuple[Path, Any]]:
+    """Yield the path and the plain data of the site, where anything is said of it, and of every place."""
+    if data.get("site"):
+        yield ("site",), data["site"]
+    todo: list[tuple[Path, Any]] = [(("places", n), each) for n, each in enumerate(data.get("places") or [])]
+    while todo:
+        path, place = todo.pop(0)
+        yield path, place
+        todo += [((*path, "places", n), each) for n, each in enumerate(place.get("places") or [])]
+
+
+def _without_rank(draft: Draft, key: str) -> list[Step]:
+    """Return the steps that take out every reference to a rank, the last first, so that paths stay right."""
+    found = list(references(draft.data, key))
+    if any("gate" in path for path, _ in found):
+        raise EditError(f"A gate asks for {draft.rank(key).title}; change it first, so that it lets in whom it should.")
+    ranges = [path for path, how in found if how == "key" and str(path[-1]).endswith("+")]
+    if ranges:
+        raise EditError(f"Entries for {key}+ start at this rank; let them start at another rank first.")
+    for expectation in draft.charter.expectations:
+        if key in _named_in(expectation):
+            raise EditError(f"The expectation '{expectation}' names {draft.rank(key).title}; change it first.")
+    dropped = [path[:-1] if how == "conferred" else path for path, how in found]
+    return [Drop(path) for path in sorted(dropped, key=_deepest_last, reverse=True)]
+
+
+def _deepest_last(path: Path) -> tuple[Any, ...]:
+    return tuple((isinstance(each, str), each if isinstance(each, int) else 0, str(each)) for each in path)
+
+
+def _named_in(expectation: Expectation) -> set[str]:
+    subject = expectation.subject
+    ranks = {subject.key} if subject.form in ("rank", "above", "every", "no") else set()
+    return ranks | {expectation.target or ""}
+
+
+def _renamed(draft: Draft, key: str, new: str) -> list[Step]:
+    """Return the steps that let every reference name a rank by its new key."""
+    steps: list[Step] = []
+    lists: dict[Path, list[Any]] = {}
+    for path, how in references(draft.data, key):
+        word = str(path[-1]) if how == "key" else str(draft.said(path))
+        changed = f"{new}+" if word.endswith("+") else new
+        if how == "key":
+            steps.append(Rename(path, changed))
+        elif how == "word":
+            lists[path[:-1]] = [_reword(each, key, new) for each in words_at(draft, path[:-1])]
+        else:
+            steps.append(Put(path, changed))
+    steps += [Put(path, words) for path, words in lists.items()]
+    for n, text in enumerate(draft.data.get("expectations") or []):
+        parsed = draft.charter.expectations[n]
+        if key in _named_in(parsed):
+            steps.append(Put(("expectations", n), _reworded(text, key, new)))
+    return steps
+
+
+def _reword(word: Any, key: str, new: str) -> Any:
+    return new if word == key else f"{new}+" if word == f"{key}+" else word
+
+
+def _reworded(text: str, key: str, new: str) -> str:
+    """Return an expectation with a rank's new key; places may have the same key, and stay."""
+    words = text.split(" ")
+    return " ".join(_reword(w, key, new) if n == 0 or words[n - 1] != "in" else w for n, w in enumerate(words))

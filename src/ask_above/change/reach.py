@@ -1,0 +1,262 @@
+"""Whether a change is within somebody's reach: what each part takes, and its effect (rules 9.1 to 9.3)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from typing import NamedTuple
+
+from ask_above.change.draft import Need
+from ask_above.charter.moments import Instant
+from ask_above.charter.names import listed
+from ask_above.charter.rules import ActRule
+from ask_above.decide.answer import Step
+from ask_above.decide.gains import as_active
+from ask_above.decide.may import Decider
+from ask_above.decide.profile import Asked, Profile, ask_rank
+from ask_above.decide.walk import standing
+from ask_above.decide.words import in_place
+
+_MOST_NAMED = 3
+
+
+class Refusal(NamedTuple):
+    """Why a part of a change is out of somebody's reach; ``rule`` is the one that says so."""
+
+    rule: str
+    why: str
+
+    def __str__(self) -> str:
+        return f"{self.why} [{self.rule}]"
+
+
+class Reach:
+    """Holds one change to what one member may do; ``old`` and ``new`` are the community before and after."""
+
+    def __init__(self, old: Decider, new: Decider, needs: Sequence[Need], at: Instant) -> None:
+        self.old, self.new, self.needs, self.at = old, new, needs, at
+
+    def refusals(self, actor: str) -> list[Refusal]:
+        """Return every reason why the change is out of a member's reach; none where it is within."""
+        asked = self.old.people.ask(actor, self.at)
+        if asked.rules_all:
+            return list(self._binding_the_owner(asked))
+        if not asked.acts:
+            return [Refusal("6.1", f"{asked.label} is {asked.status}; only an active member may change anything.")]
+        found = list(self._direct(asked))
+        rule = self._rule()
+        if rule is not None and not any(need.kind == "owner" for need in self.needs):
+            found += self._effect(asked, rule)
+        return list(dict.fromkeys(found))
+
+    def who_could(self, but: str) -> list[str]:
+        """Return members who could make the change, the owner first, a few at most; ``but`` is left out."""
+        owner = self.old.frame.charter.owner
+        keys = [key for key in ([owner] if owner else []) if key in self.old.people.register.members]
+        keys += [key for key in self.old.people.register.members if key not in (owner, but)]
+        found: list[str] = []
+        for key in keys:
+            asked = self.old.people.ask(key, self.at)
+            if key != but and asked.acts and not self.refusals(key):
+                found.append(key)
+            if len(found) == _MOST_NAMED:
+                break
+        return found
+
+    # -- what each part takes (rule 9.2)
+
+    def _binding_the_owner(self, asked: Asked) -> Iterator[Refusal]:
+        """Yield what binds the owner too: conditions of ranks, and what something outside keeps."""
+        for need in self.needs:
+            yield from _failing(self._steps(asked, need))
+
+    def _direct(self, asked: Asked) -> Iterator[Refusal]:
+        for need in self.needs:
+            if need.kind == "owner":
+                owner = self.old.frame.charter.owner
+                said = f"{need.what[:1].upper()}{need.what[1:]}: that is the owner's alone."
+                yield Refusal("9.2", said if owner else f"{said} No owner is set.")
+            else:
+                yield from _failing(self._steps(asked, need))
+
+    def _steps(self, asked: Asked, need: Need) -> list[Step]:
+        """Return the steps of what one part takes."""
+        frame, people = self.old.frame, self.old.people
+        place = frame.place_at.get(need.place, 0)
+        if need.kind == "manage":
+            return self._manage(asked, need)
+        if need.kind == "place":
+            return [] if asked.rules_all else self._using(asked, "overrides", place)
+        if need.kind == "people":
+            return [] if asked.rules_all else self._using(asked, "assign", 0)
+        target = people.ask(need.member, self.at) if need.member in people.register.members else None
+        if need.kind == "account" and target is not None:
+            using = frame.charter.rules.act("accounts").using
+            return [] if asked.rules_all else self.old.case(asked, 0, self.at).moderate(target, using)
+        rank = frame.charter.ranks.get(need.rank)
+        if rank is None:
+            return []
+        if need.kind == "everybody":
+            return self.old.case(asked, 0, self.at).assign(rank, None)
+        if need.kind == "assign":
+            return self.old.case(asked, place, self.at).assign(rank, target)
+        steps = self.old.case(asked, place, self.at).unassign(rank, target) if target is not None else []
+        return [step for step in steps if need.kind == "unassign" or step.code != "no-assignment"]
+
+    def _manage(self, asked: Asked, need: Need) -> list[Step]:
+        """Note whether a rank is within reach, before the change and after it."""
+        steps: list[Step] = []
+        for decider in (self.old, self.new):
+            rank = decider.frame.charter.ranks.get(need.rank)
+            if rank is not None:
+                actor = decider.people.ask(asked.key or "", self.at)
+                steps += decider.case(actor, 0, self.at).manage(rank)
+        return steps
+
+    def _using(self, asked: Asked, act: str, place: int) -> list[Step]:
+        """Note whether somebody can use what an edit takes, at a place."""
+        frame = self.old.frame
+        using = frame.charter.rules.act(act).using
+        can = self.old.usable(asked, place) & frame.catalogue.mask(using)
+        words = {
+            "who": asked.label,
+            "what": listed(using, "or"),
+            "place": in_place(frame.places[place].title, site=place == 0),
+        }
+        if can:
+            return [Step("6.2", "capability", words, holds=True)]
+        if not using:
+            return [Step("6.2", "no-using", {"default": act, "what": "what it takes"}, holds=False)]
+        why = self.old.may(asked, using[0], place).reason
+        return [Step("6.2", "no-capability", {**words, "why": why}, holds=False)]
+
+    # -- the effect (rule 9.3)
+
+    def _rule(self) -> ActRule | None:
+        """Return the act whose order the effect is held to; ``None`` where each part is held to its own."""
+        kinds = {need.kind for need in self.needs}
+        for kind, act in (("manage", "manage"), ("place", "overrides"), ("unconfer", "assign")):
+            if kind in kinds:
+                return self.old.frame.charter.rules.act(act)
+        return None
+
+    def _effect(self, actor: Asked, rule: ActRule) -> Iterator[Refusal]:
+        """Yield where somebody out of reach is touched, or gains what the actor does not hold."""
+        told: set[tuple[str, str]] = set()
+        for subject, before, after in self._subjects():
+            for refusal in self._touched(actor, rule, subject, before, after):
+                if (subject.label, refusal.rule) not in told:
+                    told.add((subject.label, refusal.rule))
+                    yield refusal
+        yield from self._standing(actor)
+        yield from self._power(actor)
+
+    def _subjects(self) -> Iterator[tuple[Asked, Profile, Profile]]:
+        """Yield every member not retired, as if active, and everyone asked as a rank, before and after."""
+        members = self.new.people.register.members
+        for key, member in self.old.people.register.members.items():
+            if member.status != "retired" and key in members:
+                asked = self.old.people.ask(key, self.at)
+                yield asked, as_active(asked), as_active(self.new.people.ask(key, self.at))
+        for key, position in self.old.frame.rank_at.items():
+            if key in self.new.frame.rank_at:
+                asked, later = ask_rank(self.old.frame, position), ask_rank(self.new.frame, self.new.frame.rank_at[key])
+                if asked.profile and later.profile:
+                    yield asked, asked.profile, later.profile
+
+    def _touched(
+        self, actor: Asked, rule: ActRule, subject: Asked, before: Profile, after: Profile
+    ) -> Iterator[Refusal]:
+        old, new = self.old, self.new
+        for here, place in enumerate(new.frame.places):
+            there = self._before(here)
+            if before == after and there < len(old.frame.places) and old.frame is new.frame:
+                continue
+            for gated in (True, False):
+                held, then = old.reckoner.held(before, there, gated=gated), new.reckoner.held(after, here, gated=gated)
+                gained, lost = then.mask & ~held.mask, held.mask & ~then.mask
+                freed = then.unbounded and not held.unbounded
+                if not (gained or lost or freed):
+                    continue
+                where = in_place(place.title, site=here == 0)
+                if not self._is_over(actor, rule, subject, there):
+                    what = self._some(gained or lost) if not freed else "everything"
+                    verb = "gain" if gained or freed else "lose"
+                    yield Refusal(
+                        "9.3",
+                        f"{subject.label} would {verb} {what} {where}, and does not stand below {actor.label} there.",
+                    )
+                    return
+                own = old.reckoner.held(actor.profile, there, gated=gated) if actor.profile else None
+                beyond = gained & ~(own.mask if own else 0)
+                if rule.hand_on == "held" and (beyond or (freed and not (own and own.unbounded))):
+                    what = self._some(beyond) if beyond else "everything"
+                    yield Refusal(
+                        "6.6", f"{subject.label} would gain {what} {where}, which {actor.label} does not hold there."
+                    )
+                    return
+
+    def _before(self, here: int) -> int:
+        """Return the place that a place is compared with: itself, or where it is new the nearest that was there."""
+        frame = self.new.frame
+        for n in reversed(frame.chains[here]):
+            known = self.old.frame.place_at.get(frame.places[n].key)
+            if known is not None:
+                return known
+        return 0
+
+    def _is_over(self, actor: Asked, rule: ActRule, subject: Asked, place: int) -> bool:
+        if subject.form == "member" and subject.key == actor.key:
+            return False
+        if rule.over == "anyone":
+            return not subject.owner
+        reached = self.old.case(actor, place, self.at).reached(subject)
+        own = standing(self.old.frame, actor.profile, place)
+        return reached >= own if rule.over == "level" else reached > own
+
+    def _some(self, mask: int) -> str:
+        names = self.old.frame.catalogue.names(mask)
+        return (
+            listed(names)
+            if len(names) <= _MOST_NAMED
+            else f"{', '.join(names[:_MOST_NAMED])} and {len(names) - _MOST_NAMED} more"
+        )
+
+    def _standing(self, actor: Asked) -> Iterator[Refusal]:
+        """Yield where the actor would come to stand above a rank that stood above them or level with them."""
+        later = self.new.people.ask(actor.key or "", self.at)
+        for here in range(len(self.new.frame.places)):
+            there = self._before(here)
+            before = _below(self.old, actor, there)
+            risen = [k for k in _below(self.new, later, here) if k not in before and k in self.old.frame.rank_at]
+            if risen:
+                title = self.new.frame.charter.ranks[risen[0]].title
+                yield Refusal("9.3", f"{actor.label} would come to stand above {title}.")
+                return
+
+    def _power(self, actor: Asked) -> Iterator[Refusal]:
+        """Yield where the actor would gain power over anyone."""
+        later = self.new.people.ask(actor.key or "", self.at)
+        for key in self.old.people.register.members:
+            if key in self.new.people.register.members and key != actor.key:
+                before, after = (
+                    self._moderates(decider, asked, decider.people.ask(key, self.at))
+                    for decider, asked in ((self.old, actor), (self.new, later))
+                )
+                if after and not before:
+                    yield Refusal(
+                        "9.3", f"{actor.label} would come to have power over {self.old.people.ask(key, self.at).label}."
+                    )
+                    return
+
+    def _moderates(self, decider: Decider, actor: Asked, target: Asked) -> bool:
+        steps = decider.case(actor, 0, self.at).moderate(target, decider.frame.charter.rules.act("moderate").using)
+        return not any(step.holds is False for step in steps)
+
+
+def _below(decider: Decider, asked: Asked, place: int) -> list[str]:
+    own = standing(decider.frame, asked.profile, place)
+    return [rank.key for rank in decider.frame.ranks[own + 1 :]]
+
+
+def _failing(steps: Iterable[Step]) -> Iterator[Refusal]:
+    return (Refusal(step.rule, step.text) for step in steps if step.holds is False)

@@ -1,0 +1,63 @@
+"""Rows of the register made into what they mean, and a register changed by them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from datetime import tzinfo
+
+from ask_above.change.draft import RowChange
+from ask_above.charter.moments import period
+from ask_above.charter.names import SITE
+from ask_above.people.register import Assignment, Member, Register
+
+
+def member_of(cells: Mapping[str, str]) -> Member:
+    """Return the member that a row stands for."""
+    groups = tuple(dict.fromkeys(each for each in cells.get("groups", "").split(";") if each))
+    return Member(
+        cells["key"],
+        cells.get("name", ""),
+        cells.get("email", ""),
+        cells.get("kind") or "person",
+        cells.get("status") or "active",
+        cells.get("joined", ""),
+        groups,
+        cells.get("note", ""),
+    )
+
+
+def assignment_of(cells: Mapping[str, str], number: int, zone: tzinfo) -> Assignment:
+    """Return the assignment that a row stands for."""
+    when = period(cells.get("from", ""), cells.get("until", ""), zone)
+    place, by, why = cells.get("place") or SITE, cells.get("by", ""), cells.get("why", "")
+    return Assignment(cells["member"], cells["rank"], place, when, by, why, number=number)
+
+
+def changed(register: Register, rows: Iterable[RowChange], zone: tzinfo) -> Register:
+    """Return the register after rows have changed."""
+    members: dict[str, Member | None] = {}
+    given: dict[str, list[Assignment]] = {}
+    for row in rows:
+        if row.table == "members":
+            members[row.key] = None if row.after is None else member_of(row.after)
+            continue
+        for cells, comes in ((row.before, False), (row.after, True)):
+            if cells is None:
+                continue
+            key = cells["member"]
+            mine = given.setdefault(key, list(register.of(key)))
+            each = assignment_of(cells, int(row.key), zone)
+            if comes:
+                mine.append(each)
+            else:
+                _take(mine, each)
+    return register.changed(members, given)
+
+
+def _take(given: list[Assignment], gone: Assignment) -> None:
+    """Take one assignment out: the one of that number, else the first that says the same."""
+    for n, each in enumerate(given):
+        same = each[:4] == gone[:4]
+        if (gone.number and each.number == gone.number) or (not gone.number and same):
+            del given[n]
+            return

@@ -1,0 +1,1 @@
+"""The register in a database, with its journal."""

@@ -1,0 +1,1 @@
+"""The steps from one version of the schema to the next."""

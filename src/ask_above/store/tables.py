@@ -1,0 +1,75 @@
+"""The tables of the register's database."""
+
+from __future__ import annotations
+
+from sqlalchemy import Boolean, Column, Integer, MetaData, String, Table, Text
+
+HEAD = "0001"
+"""The version of the schema that this package reads and writes."""
+
+metadata = MetaData()
+
+members = Table(
+    "members",
+    metadata,
+    Column("key", String(200), primary_key=True),
+    Column("position", Integer, nullable=False),
+    Column("name", Text, nullable=False, default=""),
+    Column("email", Text, nullable=False, default=""),
+    Column("kind", String(20), nullable=False, default="person"),
+    Column("status", String(20), nullable=False, default="active"),
+    Column("joined", String(40), nullable=False, default=""),
+    Column("note", Text, nullable=False, default=""),
+)
+
+member_groups = Table(
+    "member_groups",
+    metadata,
+    Column("member", String(200), primary_key=True),
+    Column("grp", String(200), primary_key=True),
+    Column("position", Integer, nullable=False),
+)
+
+assignments = Table(
+    "assignments",
+    metadata,
+    Column("number", Integer, primary_key=True, autoincrement=True),
+    Column("member", String(200), nullable=False, index=True),
+    Column("rank", String(200), nullable=False),
+    Column("place", String(200), nullable=False, default=""),
+    Column("since", String(40), nullable=False, default=""),
+    Column("until", String(40), nullable=False, default=""),
+    Column("by", String(200), nullable=False, default=""),
+    Column("why", Text, nullable=False, default=""),
+    Column("removed", Integer, nullable=True, index=True),
+)
+"""Assignments are never deleted: ``removed`` is the number of the journal's entry that took one out."""
+
+journal = Table(
+    "journal",
+    metadata,
+    Column("number", Integer, primary_key=True, autoincrement=True),
+    Column("at", String(40), nullable=False),
+    Column("who", String(200), nullable=False, default=""),
+    Column("kind", String(20), nullable=False),
+    Column("what", Text, nullable=False),
+    Column("why", Text, nullable=False, default=""),
+    Column("forced", Boolean, nullable=False, default=False),
+    Column("effect", Text, nullable=False, default="[]"),
+    Column("splices", Text, nullable=False, default="[]"),
+    Column("rows", Text, nullable=False, default="[]"),
+    Column("undoes", Integer, nullable=True),
+    Column("undone_by", Integer, nullable=True),
+)
+
+state = Table("state", metadata, Column("name", String(40), primary_key=True), Column("value", Text, nullable=False))
+"""``version`` counts the changes; ``files`` holds the charter's files as they were after the last one, as JSON."""
+
+intent = Table(
+    "intent",
+    metadata,
+    Column("journal", Integer, primary_key=True, autoincrement=False),
+    Column("files", Text, nullable=False),
+    Column("letters", Text, nullable=False, default="[]"),
+)
+"""What has been decided and may not have been written yet: files by name, with the texts before and after."""
