@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from datetime import UTC, datetime, timedelta
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -12,6 +12,7 @@ from ask_above.ask.impact import Impact, Turned, impact
 from ask_above.change.draft import Done, Draft, Edit, EditError, Need, RowChange
 from ask_above.change.reach import Reach, Refusal
 from ask_above.change.registering import changed
+from ask_above.charter.charter import Charter
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import listed
 from ask_above.community import Community
@@ -19,6 +20,7 @@ from ask_above.errors import AskAboveError, FaultyFilesError
 from ask_above.files.splice import edited
 from ask_above.files.yaml_text import compose, plain
 from ask_above.home import ChangedMeanwhileError, Home, Snapshot, now
+from ask_above.people.register import Register
 
 if TYPE_CHECKING:
     from ask_above.store.database import Entry
@@ -150,6 +152,7 @@ class Plan:
             list(told(self.effect))[:_MOST_TOLD],
             self.splices,
             self.rows,
+            self.needs,
             self.undoes,
         )
         with self.home.locked():
@@ -209,24 +212,26 @@ class _Working:
             made.texts[self.home.name] = text
             made.splices += [(self.home.name, *splice) for splice in splices]
             self.data = plain(compose(text))
-            self.charter = self._charter(done)
+            self.charter = read_charter(self.home, self.made.texts, done.what)
         self.register = changed(self.register, done.rows, self.charter.zone)
         made.done = (*made.done, done)
         made.rows = (*made.rows, *done.rows)
 
-    def _charter(self, done: Done) -> Any:
-        try:
-            return self.home.charter_of(self.made.texts)
-        except FaultyFilesError as error:
-            raise _faulty(done.what, error) from None
-
     def finish(self) -> None:
         made = self.made
         if made.splices:
-            _check_register(self.charter, self.register, made.what)
+            check_register(self.charter, self.register, made.what)
             made.after = made.before.after(charter=self.charter, register=self.register)
         else:
             made.after = made.before.after(register=self.register)
+
+
+def read_charter(home: Home, texts: Mapping[str, str], what: str) -> Charter:
+    """Return the charter that texts would be; raises :class:`EditError` where they could not be meant."""
+    try:
+        return home.charter_of(texts)
+    except FaultyFilesError as error:
+        raise _faulty(what, error) from None
 
 
 def _faulty(what: str, error: FaultyFilesError) -> EditError:
@@ -237,7 +242,7 @@ def _faulty(what: str, error: FaultyFilesError) -> EditError:
     return EditError(f"The charter could not be meant after this ({what}). {said}{near}")
 
 
-def _check_register(charter: Any, register: Any, what: str) -> None:
+def check_register(charter: Charter, register: Register, what: str) -> None:
     """Hold the register to a changed charter: every name in it is still there."""
     for each in register.assignments:
         rank = charter.ranks.get(each.rank)

@@ -145,13 +145,16 @@ class Impact:
 
     def _find_turned(self) -> Iterator[Turned]:
         before = {each.expectation.text: each for each in unmet(self.old, self.at)}
-        known = {each.text for each in self.old.frame.charter.expectations}
         after = {each.expectation.text: each for each in unmet(self.new, self.at)}
-        for each in self.new.frame.charter.expectations:
-            if each.text in after and each.text not in before:
-                yield Turned(each.text, holds=False, unmet=after[each.text])
-            elif each.text in before and each.text not in after and each.text in known:
-                yield Turned(each.text, holds=True, unmet=before[each.text])
+        old = [each.text for each in self.old.frame.charter.expectations]
+        new = [each.text for each in self.new.frame.charter.expectations]
+        # where there are as many, one that only names something by another name is the same one
+        was = dict(zip(new, old, strict=True)) if len(new) == len(old) else {text: text for text in new if text in old}
+        for text in new:
+            if text in after and was.get(text) not in before:
+                yield Turned(text, holds=False, unmet=after[text])
+            elif text not in after and was.get(text, "") in before:
+                yield Turned(text, holds=True, unmet=before[was[text]])
 
 
 def impact(old: Decider, new: Decider, at: Instant, told: Callable[[int, int], None] | None = None) -> Impact:

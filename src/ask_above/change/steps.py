@@ -10,7 +10,7 @@ Step: TypeAlias = "Put | Drop | Insert | Move | Rename"
 
 
 class Put(NamedTuple):
-    """Let a mapping's key have a value; mappings on the way that are not there are made."""
+    """Let a mapping's key, or an item of a list, have a value; mappings on the way that are not there are made."""
 
     path: Path
     value: Any

@@ -142,6 +142,9 @@ class Text:
     # -- putting
 
     def _put(self, path: Path, value: Any) -> Splice:
+        if isinstance(path[-1], int):
+            node = self._node(path)
+            return self._replace(node.start_mark.index, self._end(node), flow(value))
         depth = len(path) - 1
         while depth and not there(self.data, path[:depth]):
             depth -= 1

@@ -10,7 +10,7 @@ from typing import Any, NamedTuple
 
 import sqlalchemy as sa
 
-from ask_above.change.draft import RowChange
+from ask_above.change.draft import Need, RowChange
 from ask_above.errors import AskAboveError
 from ask_above.store.tables import HEAD, assignments, intent, journal, member_groups, members, metadata, state
 
@@ -49,7 +49,7 @@ class Entry(NamedTuple):
     """One entry of the journal.
 
     ``kind`` is change, hand (an edit of the files by hand), undo or import. ``splices`` are lists of file, start, old
-    and new text; ``rows`` the rows of the register that changed.
+    and new text; ``rows`` the rows of the register that changed; ``needs`` what it took.
     """
 
     number: int
@@ -62,6 +62,7 @@ class Entry(NamedTuple):
     effect: Sequence[str] = ()
     splices: Sequence[tuple[str, int, str, str]] = ()
     rows: Sequence[RowChange] = ()
+    needs: Sequence[Need] = ()
     undoes: int | None = None
     undone_by: int | None = None
 
@@ -345,7 +346,12 @@ def _journal_after(number: int) -> Any:
 
 def _entry_values(entry: Entry) -> dict[str, Any]:
     said = {name: getattr(entry, name) for name in ("at", "who", "kind", "what", "why", "forced", "undoes")}
-    return said | {"effect": json.dumps(list(entry.effect)), "splices": json.dumps(list(entry.splices)), "rows": "[]"}
+    return said | {
+        "effect": json.dumps(list(entry.effect)),
+        "splices": json.dumps(list(entry.splices)),
+        "rows": "[]",
+        "needs": json.dumps([list(need) for need in entry.needs]),
+    }
 
 
 def _rows_as_text(rows: Sequence[RowChange]) -> str:
@@ -364,6 +370,7 @@ def _entry(row: Any) -> Entry:
         tuple(json.loads(row.effect)),
         tuple((file, start, old, new) for file, start, old, new in json.loads(row.splices)),
         tuple(RowChange(*each) for each in json.loads(row.rows)),
+        tuple(Need(*each) for each in json.loads(row.needs)),
         row.undoes,
         row.undone_by,
     )

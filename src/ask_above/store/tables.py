@@ -58,6 +58,7 @@ journal = Table(
     Column("effect", Text, nullable=False, default="[]"),
     Column("splices", Text, nullable=False, default="[]"),
     Column("rows", Text, nullable=False, default="[]"),
+    Column("needs", Text, nullable=False, default="[]"),
     Column("undoes", Integer, nullable=True),
     Column("undone_by", Integer, nullable=True),
 )

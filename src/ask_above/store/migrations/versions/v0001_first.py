@@ -52,6 +52,7 @@ def upgrade() -> None:
         sa.Column("effect", sa.Text, nullable=False),
         sa.Column("splices", sa.Text, nullable=False),
         sa.Column("rows", sa.Text, nullable=False),
+        sa.Column("needs", sa.Text, nullable=False),
         sa.Column("undoes", sa.Integer, nullable=True),
         sa.Column("undone_by", sa.Integer, nullable=True),
     )

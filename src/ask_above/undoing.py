@@ -1,0 +1,159 @@
+"""Take a change back, and look at a community as it was (rule 9.5)."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from datetime import UTC, datetime
+from typing import TYPE_CHECKING
+
+from ask_above.change.draft import Done, EditError, Need, RowChange, assignment_row, member_row
+from ask_above.change.registering import changed
+from ask_above.community import Community
+from ask_above.files.merging import merged
+from ask_above.files.splice import Splice, apply
+from ask_above.home import Home, Snapshot, differing
+from ask_above.people.register import Register
+from ask_above.plans import Plan, check_register, read_charter
+
+if TYPE_CHECKING:
+    from ask_above.store.database import Entry
+
+_OTHER_WAY = {"assign": "unassign", "unassign": "assign"}
+
+
+def undo(home: Home, number: int | None = None, *, by: str = "", why: str = "") -> Plan:
+    """Plan to take back one change, the last that still stands where none is named.
+
+    Raises :class:`EditError` where there is no such change, where it was taken back already, and where something later
+    depends on it: the message says what.
+    """
+    snapshot = home.read()
+    if snapshot.loaded is None:
+        raise EditError("Nothing has been changed by command yet, so there is nothing to take back.")
+    entries = home.store.entries()
+    entry = _wanted(entries, number)
+    later = [each for each in entries if each.number > entry.number]
+    at = Community(snapshot.charter, snapshot.register)._moment(datetime.now(UTC))
+    plan = Plan(home, snapshot, (), by=by, why=why, at=at)
+    plan.kind, plan.undoes = "undo", entry.number
+    texts = dict(snapshot.texts)
+    for name in {splice[0] for splice in entry.splices}:
+        texts[name] = _text_without(entry, later, snapshot, name)
+        plan.splices += list(differing(name, snapshot.texts[name], texts[name]))
+    plan.texts = texts
+    plan.rows = tuple(_rows_back(entry, later, snapshot.register))
+    needs = tuple(need._replace(kind=_OTHER_WAY.get(need.kind, need.kind)) for need in entry.needs)
+    if entry.kind == "hand":
+        needs = (Need("owner", "undo an edit by hand"),)
+    what = f"take back {entry.number}: {entry.what}"
+    plan.done = (Done(what, (), (), needs),)
+    charter = read_charter(home, texts, what) if plan.splices else snapshot.charter
+    register = changed(snapshot.register, plan.rows, charter.zone)
+    check_register(charter, register, what)
+    plan.after = plan.before.after(charter=charter, register=register)
+    return plan
+
+
+def as_of(home: Home, number: int) -> Community:
+    """Return the community as it was after a change; 0 is before the first. Raises :class:`EditError`."""
+    snapshot = home.read()
+    entries = home.store.entries() if snapshot.loaded else []
+    if number < 0 or number > max((each.number for each in entries), default=0):
+        raise EditError(f"There is no change {number} in the journal.")
+    later = [
+        each for each in entries if (each.number > number and each.kind != "import") or each.number > max(number, 1)
+    ]
+    texts = {name: _earlier(snapshot, later, name) for name in snapshot.texts}
+    charter = home.charter_of(texts)
+    register = snapshot.register
+    for entry in reversed(later):
+        back = [RowChange(row.table, row.key, row.after, row.before) for row in reversed(entry.rows)]
+        register = changed(register, back, charter.zone)
+    return Community(charter, register)
+
+
+def _wanted(entries: Sequence[Entry], number: int | None) -> Entry:
+    """Return the change to be taken back."""
+    if number is None:
+        standing = [e for e in entries if e.undone_by is None and e.kind in ("change", "hand") and e.number > 1]
+        if not standing:
+            raise EditError("No change is left to take back.")
+        return standing[-1]
+    found = next((each for each in entries if each.number == number), None)
+    if found is None:
+        raise EditError(f"There is no change {number} in the journal.")
+    if found.number == 1 and found.kind == "import":
+        raise EditError("The first entry took the register over from the CSV files; it cannot be taken back.")
+    if found.undone_by is not None:
+        raise EditError(f"Change {number} was taken back already, by {found.undone_by}.")
+    return found
+
+
+# -- texts
+
+
+def _back(text: str, splices: Sequence[tuple[str, int, str, str]], name: str) -> str:
+    for file, start, old, new in reversed(splices):
+        if file == name:
+            text = apply(text, Splice(start, new, old))
+    return text
+
+
+def _earlier(snapshot: Snapshot, later: Sequence[Entry], name: str) -> str:
+    """Return a file's text as it was before some entries, the last of which is the last there is."""
+    text = snapshot.loaded.files.get(name, snapshot.texts[name]) if snapshot.loaded else snapshot.texts[name]
+    for entry in reversed(later):
+        text = _back(text, entry.splices, name)
+    return text
+
+
+def _text_without(entry: Entry, later: Sequence[Entry], snapshot: Snapshot, name: str) -> str:
+    """Return a file's text as it is, less what one entry did to it."""
+    after = _earlier(snapshot, later, name)
+    before = _back(after, entry.splices, name)
+    result = merged(after, snapshot.texts[name], before)
+    if result is not None:
+        return result
+    text = after
+    for each in later:
+        for file, start, old, new in each.splices:
+            if file == name:
+                text = apply(text, Splice(start, old, new))
+        if merged(after, text, before) is None:
+            raise EditError(
+                f"Change {entry.number} cannot be taken back: {each.number} ({each.what}) changed the same lines since."
+            )
+    raise EditError(f"Change {entry.number} cannot be taken back: {name} was edited by hand in the same lines since.")
+
+
+# -- rows
+
+
+def _rows_back(entry: Entry, later: Sequence[Entry], register: Register) -> list[RowChange]:
+    """Return the rows that take an entry's rows back, where they are still as it left them."""
+    back = []
+    for row in reversed(entry.rows):
+        if _now(register, row) != _plain(row.after):
+            by = next((each for each in reversed(later) if any(_same(row, other) for other in each.rows)), None)
+            said = f"{by.number} ({by.what}) changed the same since" if by else "what it concerns is no longer so"
+            raise EditError(f"Change {entry.number} cannot be taken back: {said}.")
+        back.append(RowChange(row.table, row.key, row.after, row.before))
+    return back
+
+
+def _same(row: RowChange, other: RowChange) -> bool:
+    return (row.table, row.key) == (other.table, other.key)
+
+
+def _now(register: Register, row: RowChange) -> dict[str, str] | None:
+    """Return a row as it stands in the register."""
+    if row.table == "members":
+        member = register.members.get(row.key)
+        return None if member is None else _plain(member_row(member))
+    cells = row.after or row.before or {}
+    found = next((each for each in register.of(cells["member"]) if str(each.number) == row.key), None)
+    return None if found is None else _plain(assignment_row(found))
+
+
+def _plain(cells: Mapping[str, str] | None) -> dict[str, str] | None:
+    return None if cells is None else {key: value for key, value in cells.items() if value}
