@@ -139,8 +139,10 @@ def rank(key: str) -> int:
             Put(("places", 0, "places", 3, "overrides", "member"), {"deny": ["photo.upload"]}),
             ["      - {key: photo-wall, title: Photo wall, kind: gallery}"],
             [
-                "      - {key: photo-wall, title: Photo wall, kind: gallery, "
-                "overrides: {member: {deny: [photo.upload]}}}"
+                (
+                    "      - {key: photo-wall, title: Photo wall, kind: gallery, "
+                    "overrides: {member: {deny: [photo.upload]}}}"
+                )
             ],
         ),
         (

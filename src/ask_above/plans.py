@@ -57,6 +57,7 @@ class Plan:
         self.after = self.before
         self.edits: tuple[Edit, ...] = ()
         self.kind = "change"
+        self.letters: Sequence[tuple[str, str]] = ()
         self.undoes: int | None = None
 
     @property

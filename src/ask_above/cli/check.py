@@ -6,8 +6,7 @@ import sys
 
 import click
 
-from ask_above.cli.options import community_option, folder, format_option, progress
-from ask_above.community import Community
+from ask_above.cli.options import community_option, format_option, open_here, progress
 from ask_above.errors import FaultyFilesError
 from ask_above.show.check import (
     CHECK_COLUMNS,
@@ -44,7 +43,7 @@ def command(*, advice: bool, strict: bool, community: str | None, form: str) -> 
       ask-above check --community wren-valley --format json
     """
     try:
-        opened = Community.open(folder(community), keep=True)
+        opened = open_here(community)
     except FaultyFilesError as error:
         _faulty(error, form)
         return 2

@@ -11,13 +11,12 @@ from ask_above.cli.options import (
     at_option,
     community_option,
     complete,
-    folder,
     format_option,
     in_zone,
+    open_here,
     people,
     when_option,
 )
-from ask_above.community import Community
 from ask_above.show.compare import COLUMNS, comparison_rows, show_comparison
 from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
@@ -51,7 +50,7 @@ def command(
       ask-above compare rank:editor rank:warden --at front-page
       ask-above compare bram freya
     """
-    opened = Community.open(folder(community), keep=True)
+    opened = open_here(community)
     if other is not None:
         found = [opened.compare(one, other, at=at, when=in_zone(opened, when))]
     elif not one.startswith("rank:"):

@@ -15,13 +15,12 @@ from ask_above.cli.options import (
     capabilities,
     community_option,
     complete,
-    folder,
     format_option,
     in_zone,
+    open_here,
     progress,
     when_option,
 )
-from ask_above.community import Community
 from ask_above.show.cover import cover_rows, show_by_rank, show_cover
 from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
@@ -52,7 +51,7 @@ def command(
       ask-above cover post.publish --without kofi
       ask-above cover member.mute --at river-talk
     """
-    opened = Community.open(folder(community), keep=True)
+    opened = open_here(community)
     moment = in_zone(opened, when)
     with progress("Places") as told:
         found = opened.cover(duties or None, without=without, when=moment, told=told)

@@ -8,8 +8,7 @@ from datetime import date
 import click
 
 from ask_above.ask.rows import member_rows, usable_rows
-from ask_above.cli.options import community_option, folder, in_zone, when_option
-from ask_above.community import Community
+from ask_above.cli.options import community_option, in_zone, open_here, when_option
 from ask_above.files.export import open_target, write_all
 from ask_above.show.screen import stdout
 
@@ -34,7 +33,7 @@ def command(out: str, *, members: bool, when: date | None, community: str | None
       ask-above export-table usable.parquet
       ask-above export-table sqlite:///site.db --when 2026-12-01
     """
-    opened = Community.open(folder(community), keep=True)
+    opened = open_here(community)
     first = {"member" if members else "profile": str if members else int, "place": str, "capability": str}
     rows = 0
     with (

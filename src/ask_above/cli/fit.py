@@ -7,8 +7,7 @@ from collections.abc import Sequence
 
 import click
 
-from ask_above.cli.options import capabilities, community_option, complete, folder, format_option
-from ask_above.community import Community
+from ask_above.cli.options import capabilities, community_option, complete, format_option, open_here
 from ask_above.questions import Wanted
 from ask_above.show.data import write_table
 from ask_above.show.fit import FIT_COLUMNS, fit_data, fit_rows, show_fit
@@ -40,7 +39,7 @@ def command(needs: Sequence[str], never: Sequence[str], most: int, limit: int, c
       ask-above fit reading.post in upper-gauges rota.join in rota
       ask-above fit post.publish in front-page --never contact.see.all
     """
-    opened = Community.open(folder(community), keep=True)
+    opened = open_here(community)
     wanted = _read(needs)
     fit = opened.fit(wanted, never=never, most=most)
     proposal = None if fit.few is not None and fit.few.weight <= limit else opened.propose(wanted, never=never)

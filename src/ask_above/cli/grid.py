@@ -6,8 +6,7 @@ import sys
 
 import click
 
-from ask_above.cli.options import at_option, community_option, folder, format_option
-from ask_above.community import Community
+from ask_above.cli.options import at_option, community_option, format_option, open_here
 from ask_above.show.data import write_table
 from ask_above.show.grid import grid_data, grid_rows, show_grid
 from ask_above.show.screen import stdout
@@ -27,7 +26,7 @@ def command(at: str | None, community: str | None, form: str) -> int:
       ask-above grid
       ask-above grid --at notices
     """
-    opened = Community.open(folder(community), keep=True)
+    opened = open_here(community)
     place = None if at is None else opened.decider.frame.place_at[opened.place(at).key]
     if form == "text":
         show_grid(stdout(), opened.decider, place)

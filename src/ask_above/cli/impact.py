@@ -8,7 +8,7 @@ from datetime import date
 import click
 
 from ask_above.ask.impact import COLUMNS
-from ask_above.cli.options import community_option, folder, format_option, in_zone, progress, when_option
+from ask_above.cli.options import community_option, format_option, in_zone, open_here, progress, when_option
 from ask_above.community import Community
 from ask_above.show.data import write_table
 from ask_above.show.impact import impact_data, show_impact
@@ -34,7 +34,7 @@ def command(old: str, new: str | None, when: date | None, community: str | None,
       ask-above impact before/charter.yaml after/charter.yaml --format md
     """
     before = Community.open(old)
-    after = Community.open(new if new is not None else folder(community))
+    after = Community.open(new, register=None) if new is not None else open_here(community)
     with progress("Places") as told:
         found = before.impact(after, when=in_zone(after, when), told=told)
     if form == "text":

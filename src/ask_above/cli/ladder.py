@@ -9,8 +9,7 @@ import click
 
 from ask_above.ask.tables import holders
 from ask_above.charter.moments import instant
-from ask_above.cli.options import community_option, folder, format_option
-from ask_above.community import Community
+from ask_above.cli.options import community_option, format_option, open_here
 from ask_above.show.data import write_table
 from ask_above.show.ladder import ladder_data, ladder_rows, show_ladder
 from ask_above.show.screen import stdout
@@ -26,7 +25,7 @@ def command(community: str | None, form: str) -> int:
     Example:
       ask-above ladder --community wren-valley
     """
-    opened = Community.open(folder(community), keep=True)
+    opened = open_here(community)
     frame = opened.decider.frame
     held = holders(opened.decider, instant(datetime.now(UTC)))
     if form == "text":

@@ -12,29 +12,41 @@ from ask_above.errors import AskAboveError, FaultyFilesError
 
 SECTIONS: dict[str, dict[str, str]] = {
     "Look": {
-        "check": "Is it well formed, do expectations hold, what to look at again?",
+        "check": "Is it well formed, does it hold, what to look at again?",
         "ladder": "The ranks in order, and who holds each",
         "grid": "Capabilities by ranks; with --at, what a place changes",
         "may": "May they, and why? With --ways, what would turn it",
-        "powers": "Which ranks may moderate, assign and manage which, and why not",
-        "who": "Who may do something somewhere, and what gives it to them",
+        "powers": "Which ranks may moderate, assign, manage which",
+        "who": "Who may do something, and what gives it to them",
         "where": "All places where someone may do something",
-        "tour": "The site as someone finds it; with --beside, as two people do",
+        "tour": "The site as someone finds it; --beside someone else",
         "compare": "Two ranks or two people side by side",
     },
     "Change": {
-        "impact": "Who gains and who loses what between two communities' files",
-        "fit": "Which ranks fit someone who needs certain things, nothing else",
+        "rank": "Add, move, rename, grant, withhold, withdraw, remove",
+        "place": "Add, move, override, except, gate, realign, remove",
+        "impact": "Who gains and who loses what between two versions",
+        "fit": "Which ranks fit someone's needs, with least besides",
+        "journal": "Who changed what, when, and why",
+        "undo": "Take a change back",
     },
     "People": {
-        "cover": "Is every place looked after: how many can, who is the only one?",
-        "roster": "The members under their headings; what ends soon, who waits",
+        "member": "List, add, invite, vouch for, lock, retire, restore",
+        "assign": "Give members a rank",
+        "unassign": "Take a rank from members",
+        "cover": "Is every place looked after, who is the only one?",
+        "roster": "Members under headings; what ends soon, who waits",
     },
     "Files": {
-        "export-table": "Write who can use what where, for the site's own database",
-        "demo": "Write the demo community, and walk through the main job on it",
+        "import": "Merge a file of members into the register",
+        "export": "Write the register as files",
+        "export-table": "Write who can use what where, for a database",
+        "demo": "Write the demo, and walk through the main job on it",
     },
 }
+
+
+_WIDEST = max(len(name) for commands in SECTIONS.values() for name in commands)
 
 
 class Sections(click.Group):
@@ -48,7 +60,8 @@ class Sections(click.Group):
         """Import a command."""
         if cmd_name not in self.list_commands(ctx):
             return None
-        command: click.Command = import_module(f"ask_above.cli.{cmd_name.replace('-', '_')}").command
+        module = {"import": "import_members", "export": "export_members"}.get(cmd_name, cmd_name.replace("-", "_"))
+        command: click.Command = import_module(f"ask_above.cli.{module}").command
         return command
 
     def resolve_command(self, ctx: click.Context, args: list[str]) -> Any:
@@ -61,22 +74,23 @@ class Sections(click.Group):
             raise click.UsageError(f"There is no command '{args[0]}'.{hint}")
         return super().resolve_command(ctx, args)
 
+    def format_options(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        """Write the commands alone: there are no options but --help and --version."""
+        self.format_commands(ctx, formatter)
+
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         """Write the commands under their headings."""
         for heading, commands in SECTIONS.items():
-            with formatter.section(heading):
-                formatter.write_dl(list(commands.items()))
+            formatter.write(f"\n{heading}:\n")
+            formatter.indent()
+            formatter.write_dl([(name.ljust(_WIDEST), said) for name, said in commands.items()])
+            formatter.dedent()
 
 
 EPILOG = """\b
-The community's folder is taken from --community DIR, given after the command,
-else from ASK_ABOVE_COMMUNITY, else it is the current folder.
-Begin with:  ask-above demo wren-valley
-
-\b
-Exit status: 0 yes or done, 1 the answer is no or an expectation fails,
-2 wrong use, or files that cannot be read.
-Completion in bash:  eval "$(_ASK_ABOVE_COMPLETE=bash_source ask-above)"
+The folder: --community DIR after the command, else ASK_ABOVE_COMMUNITY, else here.
+Exit status: 0 yes or done, 1 no, or an expectation fails, 2 wrong use or files.
+Begin with: ask-above demo wren-valley. All of a command: ask-above COMMAND --help
 """
 
 

@@ -14,9 +14,9 @@ from ask_above.cli.options import (
     capabilities,
     community_option,
     complete,
-    folder,
     format_option,
     in_zone,
+    open_here,
     people,
     progress,
     when_option,
@@ -87,7 +87,7 @@ def command(
       ask-above may ada assign surveyor --to dara
       ask-above may rank:warden call steward
     """
-    opened = Community.open(folder(community), keep=True)
+    opened = open_here(community)
     asked = Asked(who, what, target, to, of, using, author)
     answer = _ask(opened, asked, at, in_zone(opened, when))
     found = _ways(opened, asked, at, in_zone(opened, when)) if ways else []

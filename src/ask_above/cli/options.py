@@ -18,6 +18,7 @@ from ask_above.charter.moments import HOW_TO_WRITE, parse
 from ask_above.community import Community
 from ask_above.errors import AskAboveError
 
+_REGISTER = "ask_above.register"
 _LONG = 0.5
 """After how many seconds something takes long."""
 
@@ -30,10 +31,39 @@ def folder(given: str | None) -> Path:
 
 
 def community_option(command: F) -> F:
-    """Add ``--community``."""
-    return click.option(
+    """Add ``--community`` and ``--register``."""
+    option = click.option(
         "--community", metavar="DIR", help="The community's folder, or its charter.", type=click.Path()
+    )
+    return option(register_option(command))
+
+
+def register_option(command: F) -> F:
+    """Add ``--register``, which :func:`named_register` tells."""
+
+    def keep(ctx: click.Context, _: click.Parameter, value: str | None) -> None:
+        if value:
+            ctx.meta[_REGISTER] = value
+
+    return click.option(
+        "--register",
+        metavar="URL",
+        help="The database that holds the register.",
+        expose_value=False,
+        callback=keep,
     )(command)
+
+
+def named_register() -> str | None:
+    """Return the URL of the register's database, as given or from the environment; ``None`` for the folder's own."""
+    ctx = click.get_current_context(silent=True)
+    given = ctx.meta.get(_REGISTER) if ctx else None
+    return given or os.environ.get("ASK_ABOVE_REGISTER") or None
+
+
+def open_here(community: str | None, *, keep: bool = True) -> Community:
+    """Open the community at hand."""
+    return Community.open(folder(community), register=named_register(), keep=keep)
 
 
 def format_option(command: F) -> F:
@@ -118,7 +148,7 @@ def complete(names: Callable[[Community], list[str]]) -> Callable[..., list[Comp
 
     def find(ctx: click.Context, _: click.Parameter, incomplete: str) -> list[CompletionItem]:
         try:
-            community = Community.open(folder(ctx.params.get("community")))
+            community = Community.open(folder(ctx.params.get("community")), register=named_register())
         except (AskAboveError, OSError):
             return []
         return [CompletionItem(name) for name in names(community) if name.startswith(incomplete)]

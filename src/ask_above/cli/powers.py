@@ -10,8 +10,7 @@ import click
 from ask_above.ask.tables import power_cells
 from ask_above.charter.moments import instant
 from ask_above.charter.rules import ACTS
-from ask_above.cli.options import at_option, community_option, folder, format_option
-from ask_above.community import Community
+from ask_above.cli.options import at_option, community_option, format_option, open_here
 from ask_above.decide.words import in_place
 from ask_above.show.data import write_table
 from ask_above.show.powers import PowerTable, power_data, power_rows, show_powers
@@ -31,7 +30,7 @@ def command(act: str | None, at: str, community: str | None, form: str) -> int:
       ask-above powers
       ask-above powers moderate --at river-talk
     """
-    opened = Community.open(folder(community), keep=True)
+    opened = open_here(community)
     decider, now = opened.decider, instant(datetime.now(UTC))
     place = decider.frame.place_at[opened.place(at).key]
     tables = [PowerTable(each, list(power_cells(decider, each, place, now))) for each in ([act] if act else ACTS)]

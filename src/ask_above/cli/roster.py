@@ -10,7 +10,7 @@ import click
 
 from ask_above.ask.roster import edges_in_words, soon, waiting
 from ask_above.charter.moments import Instant, as_instant, instant
-from ask_above.cli.options import community_option, folder, format_option, in_zone, when_option
+from ask_above.cli.options import community_option, folder, format_option, in_zone, open_here, when_option
 from ask_above.community import Community
 from ask_above.files.signins import read_signins
 from ask_above.show import roster as show
@@ -55,7 +55,7 @@ def command(
     """
     if sum((within is not None, waiting is not None, sign_ins)) > 1:
         raise click.UsageError("--soon, --waiting and --sign-ins are asked one at a time.")
-    opened = Community.open(folder(community), keep=True)
+    opened = open_here(community)
     moment = in_zone(opened, when)
     now = instant(datetime.now(UTC)) if moment is None else as_instant(moment, opened.charter.zone)
     if within is not None:

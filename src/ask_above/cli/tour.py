@@ -8,8 +8,7 @@ from datetime import date
 import click
 
 from ask_above.ask.tour import beside as lay_beside
-from ask_above.cli.options import community_option, complete, folder, format_option, in_zone, people, when_option
-from ask_above.community import Community
+from ask_above.cli.options import community_option, complete, format_option, in_zone, open_here, people, when_option
 from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
 from ask_above.show.tour import (
@@ -39,7 +38,7 @@ def command(who: str, beside: str | None, when: date | None, community: str | No
       ask-above tour visitor
       ask-above tour bram --beside petra
     """
-    opened = Community.open(folder(community), keep=True)
+    opened = open_here(community)
     frame, moment = opened.decider.frame, in_zone(opened, when)
     tour = opened.tour(who, when=moment)
     if beside is not None:

@@ -11,13 +11,12 @@ from ask_above.cli.options import (
     capabilities,
     community_option,
     complete,
-    folder,
     format_option,
     in_zone,
+    open_here,
     people,
     when_option,
 )
-from ask_above.community import Community
 from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
 
@@ -39,7 +38,7 @@ def command(who: str, capability: str, author: str | None, when: date | None, co
       ask-above where petra reading.certify
       ask-above where visitor place.see
     """
-    opened = Community.open(folder(community), keep=True)
+    opened = open_here(community)
     found = opened.where(who, capability, author=author, when=in_zone(opened, when))
     places = [opened.place(key) for key in found]
     if form != "text":

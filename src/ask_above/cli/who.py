@@ -15,9 +15,9 @@ from ask_above.cli.options import (
     capabilities,
     community_option,
     complete,
-    folder,
     format_option,
     in_zone,
+    open_here,
     people,
     when_option,
 )
@@ -64,7 +64,7 @@ def command(
       ask-above who assign surveyor --to dara
     """
     check_act(Asked("SOMEONE", what, target, to, of, using, None), command="who")
-    opened = Community.open(folder(community), keep=True)
+    opened = open_here(community)
     frame = opened.decider.frame
     found = opened.who(what, target, at=at, to=to, of=of, using=using, when=in_zone(opened, when), through=through)
     rows = [list(row) for row in found.itertuples(index=False)]

@@ -49,7 +49,9 @@ def _shift(screen: Screen, impact: Impact, shift: Shift) -> None:
     screen.line()
     risk = {"high": "high risk, ", "medium": "medium risk, "}.get(shift.risk, "")
     verb = "gain" if shift.gains else "lose"
-    if not shift.members and len(shift.ranks) + shift.visitor == 1:
+    if (not shift.members and (len(shift.ranks) > 0) + shift.visitor == 1 and not shift.visitor) or (
+        len(shift.members) == 1 and not shift.ranks and not shift.visitor
+    ):
         verb += "s"
     style = ("warn" if shift.risk == "high" else "yes") if shift.gains else "no"
     sign = "+" if shift.gains else "−"

@@ -173,14 +173,14 @@ class Store:
                 **dict(zip(("key", "name", "email", "kind", "status", "joined", "note"), row, strict=True)),
                 "groups": ";".join(groups.get(row[0], ())),
             }
-            for row in connection.execute(sa.select(*columns).order_by(members.c.position, members.c.key)).tuples()
+            for row in connection.execute(sa.select(*columns).order_by(members.c.position, members.c.key))
         ]
         wanted = [assignments.c[name] for name in ("number", "member", "rank", "place", "since", "until", "by", "why")]
         found = connection.execute(
             sa.select(*wanted).where(assignments.c.removed.is_(None)).order_by(assignments.c.number)
         )
-        given = [_assignment_cells(row) for row in found.tuples()]
-        said = dict(connection.execute(sa.select(state.c.name, state.c.value)).tuples().all())
+        given = [_assignment_cells(row) for row in found]
+        said = dict(connection.execute(sa.select(state.c.name, state.c.value)).all())
         return Loaded(
             people, given, int(said.get("version", "0")), json.loads(said.get("files", "{}")), self._intent(connection)
         )

@@ -1,0 +1,100 @@
+"""Choose members by what they hold and are, and list what somebody may see of them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from ask_above.charter.moments import Instant, as_instant, parse
+from ask_above.charter.names import nearest
+from ask_above.decide.may import Decider
+from ask_above.decide.profile import Asked
+from ask_above.errors import QuestionError, UnknownNameError
+from ask_above.people.register import STATUSES
+
+LIST_COLUMNS = ("key", "name", "email", "kind", "status", "joined", "groups", "ranks", "note")
+_GUARDED = ("name", "email", "note")
+"""What ``rules.contacts`` governs."""
+
+
+def choose(
+    decider: Decider,
+    at: Instant,
+    *,
+    holding: str | None = None,
+    group: str | None = None,
+    status: str | None = None,
+    joined_before: str | None = None,
+) -> list[str]:
+    """Return the members who fit all that is asked, in the register's order.
+
+    ``holding`` is a rank recorded for them anywhere now. Raises :class:`UnknownNameError` and :class:`QuestionError`.
+    """
+    charter = decider.frame.charter
+    if holding is not None and holding not in charter.ranks:
+        raise UnknownNameError("rank", holding, nearest(holding, charter.ranks))
+    if group is not None and group not in charter.groups:
+        raise UnknownNameError("group", group, nearest(group, charter.groups))
+    if status is not None and status not in STATUSES:
+        raise QuestionError(f"'{status}' is no status; one of {', '.join(STATUSES)}.")
+    before = _moment(decider, joined_before)
+
+    def fits(asked: Asked) -> bool:
+        member = asked.member
+        if member is None or (status is not None and member.status != status):
+            return False
+        if group is not None and group not in asked.groups:
+            return False
+        if holding is not None and all(decider.frame.ranks[each.rank].key != holding for each in asked.recorded):
+            return False
+        joined = _moment(decider, member.joined or None)
+        return before is None or (joined is not None and joined < before)
+
+    return [asked.key or "" for asked in decider.people.all(at) if fits(asked)]
+
+
+def _moment(decider: Decider, said: str | None) -> Instant | None:
+    if said is None:
+        return None
+    try:
+        return as_instant(parse(said), decider.frame.charter.zone)
+    except ValueError:
+        raise QuestionError(f"'{said}' is no date; write it as 2026-12-01.") from None
+
+
+def member_rows(
+    decider: Decider, at: Instant, keys: Sequence[str], columns: Sequence[str], viewer: str | None
+) -> list[list[str]]:
+    """Return a row for each member; what ``viewer`` may not see of somebody is left empty."""
+    everyone, oneself = sees(decider, at, viewer)
+    rows = []
+    for key in keys:
+        asked = decider.people.ask(key, at)
+        member = asked.member
+        if member is None:
+            continue
+        shown = everyone or (oneself and key == viewer)
+        cells = {
+            "key": key,
+            "name": member.name,
+            "email": member.email,
+            "kind": member.kind,
+            "status": member.status,
+            "joined": member.joined,
+            "groups": ";".join(member.groups),
+            "ranks": ", ".join(decider.frame.ranks[e.rank].title for e in asked.recorded if e.how != "automatic"),
+            "note": member.note,
+        }
+        rows.append([cells[column] if shown or column not in _GUARDED else "" for column in columns])
+    return rows
+
+
+def sees(decider: Decider, at: Instant, viewer: str | None) -> tuple[bool, bool]:
+    """Return whether somebody sees everyone's contacts, and their own; the keeper of the files, no viewer, does."""
+    if viewer is None:
+        return True, True
+    pair = decider.frame.charter.rules.contacts
+    can = decider.usable(decider.people.ask(viewer, at), 0)
+    if pair is None:
+        return decider.people.ask(viewer, at).rules_all, True
+    bit = decider.frame.catalogue.bit
+    return bool(can & bit[f"{pair}.all"]), bool(can & bit[f"{pair}.own"])

@@ -1,0 +1,181 @@
+"""Merge a list of members into the register: new ones, changed ones, all or nothing (rule 9.2)."""
+
+from __future__ import annotations
+
+import re
+import unicodedata
+from collections.abc import Iterator, Mapping, Sequence
+from typing import NamedTuple
+
+from ask_above.change.draft import Done, Draft, Need, RowChange, member_row
+from ask_above.change.people import _conferring, _groups, _on_joining, good_address
+from ask_above.charter.names import RESERVED, nearest
+from ask_above.errors import AskAboveError, Fault, FaultyFilesError
+from ask_above.people.reading import Row, Rows
+from ask_above.people.register import KINDS, STATUSES, Member
+
+COLUMNS = ("key", "name", "email", "kind", "status", "joined", "groups", "note")
+RUN_BY_SPREADSHEETS = ("=", "+", "-", "@", "\t", "\r")
+"""What makes a spreadsheet run a cell; such a cell is written with an apostrophe in front."""
+
+
+class Import(NamedTuple):
+    """Merge rows of members. ``source`` names the file; ``status`` is what those are who have none of their own."""
+
+    rows: Rows
+    status: str = ""
+
+    def on(self, draft: Draft) -> Done:
+        """Work it out; raises :class:`FaultyFilesError` with all that is wrong, by line."""
+        merger = _Merger(self.rows, draft, self.status)
+        changes = [row for each in self.rows.rows for row in merger.merge(each)]
+        if self.rows.faults:
+            raise FaultyFilesError(self.rows.faults)
+        new = sum(row.table == "members" and row.before is None for row in changes)
+        others = sum(row.table == "members" and row.before is not None for row in changes)
+        what = f"import {self.rows.name}: {new} new members, {others} changed"
+        return Done(what, (), tuple(changes), tuple(_needs(draft, changes, what)))
+
+
+class _Merger:
+    def __init__(self, rows: Rows, draft: Draft, status: str) -> None:
+        self.rows, self.draft, self.status = rows, draft, status
+        self.seen: dict[str, int] = {}
+        self.known = draft.register.members
+        self.by_address = {m.email.lower(): key for key, m in self.known.items() if m.email}
+        self.addresses: dict[str, int] = {}
+        entry = any(rank.entry for rank in draft.charter.ranks.values())
+        self.must_say = entry and not status
+        self.joining = any(rank.on_joining for rank in draft.charter.ranks.values())
+
+    def merge(self, row: Row) -> Iterator[RowChange]:
+        """Yield what one row changes."""
+        cells = {column: plain_cell(value) for column, value in row.cells.items() if column in COLUMNS}
+        key = cells.get("key") or self._key_for(cells)
+        old = self.known.get(key)
+        if not self._good(row, cells, key, old):
+            return
+        before = None if old is None else member_row(old)
+        said = {column: value for column, value in cells.items() if value or column == "groups"}
+        if old is None:
+            base = {"kind": "person", "status": self.status or "active", "joined": self.draft.day}
+            after = {**dict.fromkeys(COLUMNS, ""), **base, **{k: v for k, v in said.items() if v}, "key": key}
+        else:
+            after = {**member_row(old), **said, "key": key}
+            if "groups" not in row.cells:
+                after["groups"] = member_row(old)["groups"]
+        if after != before:
+            yield RowChange("members", key, before, after)
+            first = old is None or old.status in ("pending", "invited")
+            if self.joining and after["status"] == "active" and (before or {}).get("status") != "active":
+                yield from _on_joining(self.draft, key, "active", first=first)
+
+    def _key_for(self, cells: Mapping[str, str]) -> str:
+        """Return the key of whoever has this address, else one made from the name."""
+        address = cells.get("email", "").lower()
+        if address in self.by_address:
+            return self.by_address[address]
+        base = key_from(cells.get("name", "") or address.partition("@")[0]) or "member"
+        key, n = base, 1
+        while key in self.known or key in self.seen or key in RESERVED:
+            n += 1
+            key = f"{base}-{n}"
+        return key
+
+    def _good(self, row: Row, cells: Mapping[str, str], key: str, old: Member | None) -> bool:
+        count = len(self.rows.faults)
+        if key in self.seen:
+            self._fault(row, "key", "twice", f"'{key}' stands on line {self.seen[key]} already", "each member once")
+        self.seen[key] = row.line
+        address = cells.get("email", "").lower()
+        if address and not good_address(address):
+            self._fault(
+                row,
+                "email",
+                "bad-address",
+                f"'{cells['email']}' is no e-mail address",
+                "an address such as petra@river.example",
+            )
+        elif address and (self.addresses.get(address) or self.by_address.get(address, key) != key):
+            at = self.addresses.get(address)
+            whose = f"stands on line {at} already" if at else f"is that of {self.by_address[address]}"
+            self._fault(row, "email", "twice", f"the address '{address}' {whose}", "one account for an address")
+        if address:
+            self.addresses[address] = row.line
+        for column, options in (("kind", KINDS), ("status", STATUSES)):
+            said = cells.get(column, "")
+            if said and said not in options:
+                self._fault(
+                    row,
+                    column,
+                    "unknown-word",
+                    f"'{said}' is no {column} of a member",
+                    f"one of {', '.join(options)}",
+                    nearest(said, options),
+                )
+        if old is None and self.must_say and not cells.get("status"):
+            message = "the status must be said here, as the charter has a rank for those who wait"
+            self._fault(row, "status", "missing", message, "active or pending, in the file or by --status")
+        for group in filter(None, cells.get("groups", "").split(";")):
+            if group.strip() not in self.draft.charter.groups:
+                near = nearest(group.strip(), self.draft.charter.groups)
+                self._fault(
+                    row,
+                    "groups",
+                    "unknown-group",
+                    f"there is no group '{group.strip()}'",
+                    "groups separated by ;",
+                    near,
+                )
+        return len(self.rows.faults) == count
+
+    def _fault(self, row: Row, column: str, code: str, message: str, expected: str, near: tuple[str, ...] = ()) -> None:
+        self.rows.fault(row, column, code, message, expected, near)
+
+
+def _needs(draft: Draft, rows: Sequence[RowChange], what: str) -> Iterator[Need]:
+    """Yield what the single edits in an import take."""
+    if any(row.table == "members" and row.before is None for row in rows):
+        yield Need("people", what)
+    for row in rows:
+        if row.table != "members" or row.after is None:
+            continue
+        before = row.before or {}
+        if row.before is not None:
+            if any(before[c] != row.after[c] for c in ("name", "email", "kind", "note", "joined")):
+                yield Need("account", what, member=row.key)
+            if before["status"] != row.after["status"]:
+                coming = before["status"] in ("pending", "invited") and row.after["status"] in ("active", "pending")
+                yield Need("people" if coming else "account", what, member=row.key)
+        old, new = _groups({"groups": before.get("groups", "")}), _groups(row.after)
+        if list(old) != list(new):
+            if row.before is not None:
+                yield Need("people", what)
+            yield from _conferring(draft, row.key, old, new, what)
+
+
+def key_from(name: str) -> str:
+    """Make a key from a name.
+
+    >>> key_from("Zoë O'Hara")
+    'zoe-o-hara'
+    """
+    plain = unicodedata.normalize("NFKD", name).encode("ascii", "ignore").decode()
+    return re.sub(r"[^a-z0-9_]+", "-", plain.lower()).strip("-_")
+
+
+def plain_cell(text: str) -> str:
+    """Return a cell without the apostrophe that keeps a spreadsheet from running it."""
+    return text[1:] if text.startswith("'") and text[1:].startswith(RUN_BY_SPREADSHEETS) else text
+
+
+def safe_cell(text: str) -> str:
+    """Return a cell that no spreadsheet runs.
+
+    >>> safe_cell("=1+1"), plain_cell(safe_cell("=1+1")), safe_cell("river")
+    ("'=1+1", '=1+1', 'river')
+    """
+    return f"'{text}" if text.startswith(RUN_BY_SPREADSHEETS) else text
+
+
+__all__ = ["COLUMNS", "AskAboveError", "Fault", "Import", "key_from", "plain_cell", "safe_cell"]

@@ -1,0 +1,59 @@
+"""``ask-above assign``."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import click
+
+from ask_above.cli.changing import How, carry_out, change_options
+from ask_above.cli.member import chosen, filters
+from ask_above.cli.options import Moment, at_option, complete
+
+
+@click.command("assign")
+@click.argument("rank", shell_complete=complete(lambda c: list(c.charter.ranks)))
+@click.argument("members", nargs=-1, metavar="[MEMBER]...", shell_complete=complete(lambda c: list(c.register.members)))
+@filters
+@at_option("Where; the site itself where it is left out.")
+@click.option("--from", "since", metavar="WHEN", type=Moment(), help="From this day or moment on.")
+@click.option("--until", metavar="WHEN", type=Moment(), help="Through this day, or until this moment.")
+@click.option("--only", is_flag=True, help="This and nothing else of what they were given there.")
+@change_options
+def command(
+    rank: str,
+    members: Sequence[str],
+    holding: str | None,
+    group: str | None,
+    having: str | None,
+    joined_before: str | None,
+    at: str,
+    since: object,
+    until: object,
+    *,
+    only: bool,
+    how: How,
+) -> int:
+    """Give members a rank: those named, or all who fit; all of them or none.
+
+    With --as, a member gives it within their reach; an open rank may be joined by oneself.
+
+    \b
+    Examples:
+      ask-above assign surveyor tove --as petra --until 2027-03-31
+      ask-above assign host dara --at commons --only
+      ask-above assign volunteer --status active --joined-before 2026-01-01 --plan
+    """
+    from ask_above.change import Assign
+
+    found = chosen(how, members, holding=holding, group=group, status=having, joined_before=joined_before)
+    start, end = _said(since), _said(until)
+    return carry_out(how, *(Assign(key, rank, at, start, end, how.why, only) for key in found))
+
+
+def _said(moment: object) -> str:
+    """Return a moment as it is written in a register."""
+    if moment is None:
+        return ""
+    said = str(getattr(moment, "isoformat")())  # noqa: B009 (a date or a datetime)
+    return said.removesuffix(":00") if said.count(":") == 2 and "+" not in said else said  # noqa: PLR2004

@@ -1,0 +1,176 @@
+"""What the commands that change something share: plan, show, ask, make."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Callable, Sequence
+from typing import TYPE_CHECKING, Any, NamedTuple, TypeVar
+
+import click
+
+from ask_above.cli.options import complete, folder, named_register, people, register_option
+from ask_above.errors import AskAboveError
+from ask_above.files.opening import located
+
+if TYPE_CHECKING:
+    from ask_above.change import Edit
+    from ask_above.home import Home
+    from ask_above.plans import Plan
+
+F = TypeVar("F", bound=Callable[..., Any])
+
+
+class How(NamedTuple):
+    """How a change is to be made, as the options say."""
+
+    by: str
+    why: str
+    only_plan: bool
+    yes: bool
+    force: bool
+    tell: bool
+    community: str | None
+
+
+def change_options(command: F) -> F:
+    """Add the options of every change; the command is called with ``how``."""
+
+    def wrapped(*args: Any, **given: Any) -> Any:
+        how = How(
+            given.pop("by") or "",
+            given.pop("why") or "",
+            given.pop("only_plan"),
+            given.pop("yes"),
+            given.pop("force"),
+            given.pop("tell"),
+            given.pop("community"),
+        )
+        return command(*args, how=how, **given)
+
+    wrapped.__doc__ = command.__doc__
+    wrapped.__name__ = command.__name__
+    wrapped.__click_params__ = list(getattr(command, "__click_params__", []))  # type: ignore[attr-defined]
+    options = (
+        click.option(
+            "--as",
+            "by",
+            metavar="MEMBER",
+            help="Make it as this member, within their reach.",
+            shell_complete=complete(people),
+        ),
+        click.option("--why", metavar="TEXT", help="The reason, for the journal."),
+        click.option("--plan", "only_plan", is_flag=True, help="Show what it would do, and stop."),
+        click.option("--yes", is_flag=True, help="Make it without asking."),
+        click.option("--force", is_flag=True, help="Even where an expectation breaks; takes a reason."),
+        click.option("--tell", is_flag=True, help="Write a message to those concerned, into the outbox."),
+        click.option("--community", metavar="DIR", help="The community's folder, or its charter.", type=click.Path()),
+        register_option,
+    )
+    for option in reversed(options):
+        wrapped = option(wrapped)
+    return wrapped  # type: ignore[return-value]
+
+
+def home_of(community: str | None) -> Home:
+    """Return the home of the community at hand."""
+    from ask_above.home import Home
+
+    where, name = located(folder(community))
+    return Home(where, name, named_register())
+
+
+def carry_out(how: How, *edits: Edit) -> int:
+    """Plan edits, show what they do, ask, and make them."""
+    from ask_above.plans import plan
+
+    home = home_of(how.community)
+    return see_through(how, lambda: plan(home, edits, by=how.by, why=how.why))
+
+
+def see_through(how: How, planned: Callable[[], Plan]) -> int:
+    """Show a plan, ask, and make it; where somebody else was faster it is planned anew."""
+    from ask_above.home import ChangedMeanwhileError
+    from ask_above.show.plans import show_plan
+    from ask_above.show.screen import stdout
+
+    screen = stdout()
+    for _ in range(_MOST_TRIES):
+        made = planned()
+        if made.is_empty:
+            screen.line(f"Nothing changes: it is so already ({made.what}).")
+            return 0
+        show_plan(screen, made, force=how.force)
+        if made.refusals or (made.broken and not (how.force and how.why)):
+            return 1
+        if how.only_plan:
+            screen.line("Nothing was done; this was the plan.", "dim")
+            return 0
+        if not how.yes and not _asked():
+            return 1
+        letters = [*made.letters, *(_letters(made) if how.tell else ())]
+        try:
+            entry = made.apply(force=how.force, letters=letters)
+        except ChangedMeanwhileError:
+            if how.yes:
+                continue
+            raise
+        screen.line(f"Done: change {entry.number}. ask-above undo {entry.number} takes it back.", "yes")
+        if how.tell or letters:
+            many = f"{len(letters)} messages" if len(letters) != 1 else "one message"
+            screen.line(f"Wrote {many} to the outbox." if letters else "Nobody is concerned, so nobody is told.")
+        return 0
+    raise ChangedMeanwhileError("Others keep changing the community; nothing was done. Try again later.")
+
+
+_MOST_TRIES = 50
+
+
+def _asked() -> bool:
+    if not sys.stdin.isatty():
+        raise click.UsageError("There is no terminal to ask on: --yes makes the change, --plan only shows it.")
+    return click.confirm("Make this change?", default=False)
+
+
+def _letters(made: Plan) -> Sequence[tuple[str, str]]:
+    from ask_above.show.letters import letters
+
+    return letters(made)
+
+
+def fields_of(pairs: Sequence[str]) -> dict[str, Any]:
+    """Read FIELD=VALUE again and again; nothing after the sign takes the field out.
+
+    Lists are separated by commas; moderates, assigns and manages are written only:a,b or except:a,b.
+    """
+    found: dict[str, Any] = {}
+    for pair in pairs:
+        name, sign, value = pair.partition("=")
+        if not sign:
+            raise click.UsageError(f"'{pair}' is no FIELD=VALUE.")
+        found[name] = _value(name, value) if value else None
+    return found
+
+
+def _value(name: str, value: str) -> Any:
+    if name in ("builds-on", "after", "apart-from", "grants", "withhold"):
+        return [each.strip() for each in value.split(",") if each.strip()]
+    if name in ("moderates", "assigns", "manages"):
+        way, _, rest = value.partition(":")
+        return {way: [each.strip() for each in rest.split(",") if each.strip()]}
+    if name == "perks":
+        return {key.strip(): said.strip() for key, _, said in (each.partition(":") for each in value.split(","))}
+    return value
+
+
+def words_of(names: Sequence[str]) -> list[str]:
+    """Return names, with those joined by commas taken apart."""
+    return [word for each in names for word in each.replace(",", " ").split()]
+
+
+def in_environment(name: str) -> str:
+    """Return what a variable of the environment says."""
+    return os.environ.get(name, "")
+
+
+__all__ = ["AskAboveError", "How", "carry_out", "change_options", "fields_of", "home_of", "see_through", "words_of"]

@@ -1,0 +1,232 @@
+"""``ask-above member``."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Sequence
+from typing import Any
+
+import click
+
+from ask_above.cli.changing import How, carry_out, change_options, home_of, see_through
+from ask_above.cli.options import community_option, complete, format_option, open_here
+from ask_above.show.data import write_table
+from ask_above.show.screen import stdout
+
+_MEMBER = complete(lambda c: list(c.register.members))
+
+
+@click.group("member")
+def command() -> None:
+    """Members: list them, add and invite them, lock them, let them go and bring them back.
+
+    \b
+    Examples:
+      ask-above member list --status pending
+      ask-above member vouch lena --as ada
+      ask-above member retire henk --written keep --why "Moved away"
+      ask-above member lock --holding host --group lower-team --plan
+    """
+
+
+def _fields(**given: str | None) -> dict[str, str]:
+    return {name: value for name, value in given.items() if value is not None}
+
+
+@command.command("add")
+@click.argument("key")
+@click.option("--name", help="The name.")
+@click.option("--email", help="The address.")
+@click.option("--kind", type=click.Choice(["person", "bot"]), help="A person, or a bot.")
+@click.option(
+    "--status", type=click.Choice(["active", "pending"]), default="active", show_default=True, help="Whether they wait."
+)
+@click.option("--groups", metavar="GROUP;...", help="The groups they are in.")
+@change_options
+def add(
+    key: str, name: str | None, email: str | None, kind: str | None, status: str, groups: str | None, *, how: How
+) -> int:
+    """Add a member."""
+    from ask_above.change import MemberAdd
+
+    return carry_out(how, MemberAdd(key, _fields(name=name, email=email, kind=kind, groups=groups), status))
+
+
+@command.command("invite")
+@click.argument("key")
+@click.option("--name", help="The name.")
+@click.option("--email", required=True, help="The address that the invitation goes to.")
+@click.option("--message", default="", help="Your own words for the invitation.")
+@change_options
+def invite(key: str, name: str | None, email: str, message: str, *, how: How) -> int:
+    """Invite somebody; the invitation goes to the outbox, and the journal keeps who invited whom."""
+    from ask_above.change import MemberAdd
+    from ask_above.plans import Plan, plan
+    from ask_above.show.letters import invitation
+
+    home = home_of(how.community)
+
+    def planned() -> Plan:
+        made = plan(home, [MemberAdd(key, _fields(name=name, email=email), "invited")], by=how.by, why=how.why)
+        made.letters = invitation(made, key, message)
+        return made
+
+    return see_through(how, planned)
+
+
+_FILTERS = (
+    click.option("--holding", metavar="RANK", help="Those who hold this rank."),
+    click.option("--group", metavar="GROUP", help="Those in this group."),
+    click.option("--status", "having", metavar="STATUS", help="Those with this status."),
+    click.option("--joined-before", metavar="DATE", help="Those who joined before this day."),
+)
+
+
+def filters(command: Any) -> Any:
+    """Add the options that choose members."""
+    for option in reversed(_FILTERS):
+        command = option(command)
+    return command
+
+
+def chosen(how: How, keys: Sequence[str], **wanted: str | None) -> list[str]:
+    """Return the members who are named, or who fit."""
+    if keys and any(wanted.values()):
+        raise click.UsageError(
+            "Name the members, or say which by --holding, --group, --status, --joined-before; not both."
+        )
+    if keys:
+        return list(keys)
+    if not any(wanted.values()):
+        raise click.UsageError("Name a member, or say which: --holding, --group, --status, --joined-before.")
+    from ask_above.ask.choosing import choose
+
+    opened = open_here(how.community)
+    found = choose(opened.decider, opened._moment(None), **wanted)
+    if not found:
+        raise click.UsageError("Nobody fits.")
+    return found
+
+
+def _status(name: str, text: str, status: str, options: Sequence[Any] = ()) -> None:
+    def act(
+        keys: Sequence[str],
+        holding: str | None,
+        group: str | None,
+        having: str | None,
+        joined_before: str | None,
+        written: str = "",
+        *,
+        how: How,
+    ) -> int:
+        from ask_above.change import MemberStatus
+
+        found = chosen(how, keys, holding=holding, group=group, status=having, joined_before=joined_before)
+        return carry_out(how, *(MemberStatus(key, status, written or "") for key in found))
+
+    act.__doc__ = text
+    wrapped: Any = change_options(filters(act))
+    for option in options:
+        wrapped = option(wrapped)
+    command.command(name)(click.argument("keys", nargs=-1, metavar="[MEMBER]...", shell_complete=_MEMBER)(wrapped))
+
+
+_status("accept", "Note that somebody took the invitation: they become active.", "active")
+_status("vouch", "Vouch for somebody who waits: they become active.", "active")
+_status("lock", "Lock somebody out, and keep what they wrote.", "locked")
+_status("restore", "Bring somebody back as they were.", "active")
+_status(
+    "retire",
+    "Let somebody go; what they wrote is kept, handed to a member, or removed: recorded for the site to carry out.",
+    "retired",
+    [
+        click.option(
+            "--written",
+            metavar="keep|remove|MEMBER",
+            default="keep",
+            show_default=True,
+            help="What becomes of what they wrote.",
+        )
+    ],
+)
+
+
+@command.command("set")
+@click.argument("key", shell_complete=_MEMBER)
+@click.option("--name", help="The name.")
+@click.option("--email", help="The address.")
+@click.option("--kind", type=click.Choice(["person", "bot"]), help="A person, or a bot.")
+@click.option("--groups", metavar="GROUP;...", help="All the groups they are in.")
+@change_options
+def set_fields(key: str, name: str | None, email: str | None, kind: str | None, groups: str | None, *, how: How) -> int:
+    """Change a member's name, address, kind or groups."""
+    from ask_above.change import MemberSet
+
+    return carry_out(how, MemberSet(key, _fields(name=name, email=email, kind=kind, groups=groups)))
+
+
+@command.command("note")
+@click.argument("key", shell_complete=_MEMBER)
+@click.argument("text")
+@change_options
+def note(key: str, text: str, *, how: How) -> int:
+    """Leave a note about a member for the other administrators, in the place of the one before."""
+    from ask_above.change import MemberSet
+
+    return carry_out(how, MemberSet(key, {"note": text}))
+
+
+@command.command("hand-over")
+@click.argument("key", shell_complete=_MEMBER)
+@change_options
+def hand_over(key: str, *, how: How) -> int:
+    """Hand the ownership over to another member."""
+    from ask_above.change import HandOver
+
+    return carry_out(how, HandOver(key))
+
+
+@command.command("list")
+@filters
+@click.option("--sort", "by_column", type=click.Choice(["key", "name", "status", "joined"]), help="Sort by a column.")
+@click.option(
+    "--columns", metavar="NAME,...", help="Which columns: key, name, email, kind, status, joined, groups, ranks, note."
+)
+@click.option("--as", "by", metavar="MEMBER", help="Only what this member may see.", shell_complete=_MEMBER)
+@community_option
+@format_option
+def list_members(
+    holding: str | None,
+    group: str | None,
+    having: str | None,
+    joined_before: str | None,
+    by_column: str | None,
+    columns: str | None,
+    by: str | None,
+    community: str | None,
+    form: str,
+) -> int:
+    """List members; --as shows only the names, addresses and notes that this member may see."""
+    from ask_above.ask.choosing import LIST_COLUMNS, choose, member_rows
+
+    opened = open_here(community)
+    now = opened._moment(None)
+    keys = choose(opened.decider, now, holding=holding, group=group, status=having, joined_before=joined_before)
+    wanted = columns.replace(" ", "").split(",") if columns else [c for c in LIST_COLUMNS if c != "note"]
+    unknown = [column for column in wanted if column not in LIST_COLUMNS]
+    if unknown:
+        raise click.UsageError(f"There is no column {', '.join(unknown)}; there are {', '.join(LIST_COLUMNS)}.")
+    viewer = opened.member(by).key if by else None
+    rows = member_rows(opened.decider, now, keys, wanted, viewer)
+    if by_column:
+        at = list(LIST_COLUMNS).index(by_column)
+        order = member_rows(opened.decider, now, keys, list(LIST_COLUMNS), viewer)
+        rows = [row for _, row in sorted(zip([str(o[at]) for o in order], rows, strict=True), key=lambda pair: pair[0])]
+    if form != "text":
+        write_table(sys.stdout, form, wanted, rows)
+    else:
+        screen = stdout()
+        screen.line(f"{len(rows)} of {len(opened.register.members)} members", "head")
+        screen.line()
+        screen.table([column.capitalize() for column in wanted], [[str(cell) for cell in row] for row in rows])
+    return 0

@@ -1,0 +1,189 @@
+"""``ask-above place``."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Sequence
+
+import click
+
+from ask_above.cli.changing import How, carry_out, change_options, fields_of, words_of
+from ask_above.cli.options import complete
+
+_PLACE = complete(lambda c: list(c.charter.places))
+
+
+@click.group("place")
+def command() -> None:
+    """Change places: where they stand, what differs there, who may enter.
+
+    \b
+    Examples:
+      ask-above place override notices member --deny post.write
+      ask-above place except river-talk otto --clear
+      ask-above place move river-talk --into field --keep
+      ask-above place realign lower-gauges --plan
+    """
+
+
+@command.command("add")
+@click.argument("key")
+@click.argument("kind")
+@click.argument("fields", nargs=-1, metavar="[FIELD=VALUE]...")
+@click.option(
+    "--into", default="site", show_default=True, metavar="PLACE", shell_complete=_PLACE, help="In which place."
+)
+@change_options
+def add(key: str, kind: str, fields: Sequence[str], into: str, *, how: How) -> int:
+    """Make a place of a kind: ask-above place add tide-talk board title="Tide talk" --into alder-mouth."""
+    from ask_above.change import PlaceAdd
+
+    return carry_out(how, PlaceAdd(key, kind, into, {k: v for k, v in fields_of(fields).items() if v is not None}))
+
+
+@command.command("move")
+@click.argument("key", shell_complete=_PLACE)
+@click.option("--into", required=True, metavar="PLACE", shell_complete=_PLACE, help="Into which; site for the top.")
+@click.option("--keep/--as-section", default=None, help="Keep what it says itself, or take the section's.")
+@change_options
+def move(key: str, into: str, *, keep: bool | None, how: How) -> int:
+    """Move a place into another section, and say whether it keeps its own overrides or takes the section's."""
+    from ask_above.change import PlaceMove
+
+    if keep is None:
+        if not sys.stdin.isatty():
+            raise click.UsageError("Say which: --keep its own overrides and exceptions, or take those --as-section.")
+        keep = click.confirm("Keep its own overrides and exceptions?")
+    return carry_out(how, PlaceMove(key, into, keep))
+
+
+@command.command("remove")
+@click.argument("key", shell_complete=_PLACE)
+@change_options
+def remove(key: str, *, how: How) -> int:
+    """Remove a place and all in it; assignments there end."""
+    from ask_above.change import PlaceRemove
+
+    return carry_out(how, PlaceRemove(key))
+
+
+@command.command("set")
+@click.argument("key", shell_complete=_PLACE)
+@click.argument("fields", nargs=-1, required=True, metavar="FIELD=VALUE...")
+@change_options
+def set_fields(key: str, fields: Sequence[str], *, how: How) -> int:
+    """Set title, about or kind of a place."""
+    from ask_above.change import PlaceSet
+
+    return carry_out(how, PlaceSet(key, fields_of(fields)))
+
+
+def _words(how: How, place: str, of: str, given: dict[str, str | None], *, clear: bool, member: bool) -> int:
+    from ask_above.change import Say
+
+    edits = [Say(place, of, word, words_of([names]), member) for word, names in given.items() if names]
+    if clear:
+        edits.insert(0, Say(place, of, "clear", (), member))
+    if not edits:
+        raise click.UsageError("Say what: --allow, --deny or --bar CAPABILITY[,CAPABILITY...], or --clear.")
+    return carry_out(how, *edits)
+
+
+_ALLOW = click.option("--allow", metavar="CAPABILITY,...", help="What is allowed there.")
+_DENY = click.option(
+    "--deny", metavar="CAPABILITY,...", help="What is denied there; a place further down may allow it."
+)
+_BAR = click.option("--bar", metavar="CAPABILITY,...", help="What is barred there; nothing gives it back.")
+_LEAVE = click.option("--leave", metavar="CAPABILITY,...", help="Take back what is said of these.")
+_CLEAR = click.option("--clear", is_flag=True, help="Take back all that is said.")
+
+
+@command.command("override")
+@click.argument("place", shell_complete=_PLACE)
+@click.argument("of", metavar="RANK|RANK+|GROUP")
+@_ALLOW
+@_DENY
+@_BAR
+@_LEAVE
+@_CLEAR
+@change_options
+def override(
+    place: str,
+    of: str,
+    allow: str | None,
+    deny: str | None,
+    bar: str | None,
+    leave: str | None,
+    *,
+    clear: bool,
+    how: How,
+) -> int:
+    """Say what a rank, a rank and all above it, or a group may do differently at a place."""
+    given = {"clear": leave, "allow": allow, "deny": deny, "bar": bar}
+    return _words(how, place, of, given, clear=clear, member=False)
+
+
+@command.command("except")
+@click.argument("place", shell_complete=_PLACE)
+@click.argument("member")
+@_ALLOW
+@_DENY
+@_BAR
+@_LEAVE
+@_CLEAR
+@change_options
+def exception(
+    place: str,
+    member: str,
+    allow: str | None,
+    deny: str | None,
+    bar: str | None,
+    leave: str | None,
+    *,
+    clear: bool,
+    how: How,
+) -> int:
+    """Say what one member may do differently at a place."""
+    given = {"clear": leave, "allow": allow, "deny": deny, "bar": bar}
+    return _words(how, place, member, given, clear=clear, member=True)
+
+
+@command.command("gate")
+@click.argument("place", shell_complete=_PLACE)
+@click.option("--any", "some", metavar="TERM,...", help="At least one of these groups, ranks, or RANK+.")
+@click.option("--all", "every", metavar="TERM,...", help="All of these.")
+@click.option("--none", metavar="TERM,...", help="None of these.")
+@click.option("--teaser", is_flag=True, help="Others may know that the place is there.")
+@click.option("--clear", is_flag=True, help="Take the gate away.")
+@change_options
+def gate(
+    place: str, some: str | None, every: str | None, none: str | None, *, teaser: bool, clear: bool, how: How
+) -> int:
+    """Set the gate of a place, or take it away."""
+    from ask_above.change import SetGate
+
+    said = {word: words_of([terms]) for word, terms in (("any", some), ("all", every), ("none", none)) if terms}
+    if clear == bool(said):
+        raise click.UsageError("Say what the gate asks for: --any, --all, --none; or --clear.")
+    return carry_out(how, SetGate(place, {**said, "teaser": "true"} if teaser and said else said))
+
+
+@command.command("like")
+@click.argument("place", shell_complete=_PLACE)
+@click.argument("sets", nargs=-1, metavar="[SET]...")
+@change_options
+def like(place: str, sets: Sequence[str], *, how: How) -> int:
+    """Let a place be like override sets; none to be like no set."""
+    from ask_above.change import SetLike
+
+    return carry_out(how, SetLike(place, words_of(sets)))
+
+
+@command.command("realign")
+@click.argument("place", shell_complete=_PLACE)
+@change_options
+def realign(place: str, *, how: How) -> int:
+    """Bring a place back in line with its section: its own overrides and exceptions go, its gate stays."""
+    from ask_above.change import Realign
+
+    return carry_out(how, Realign(place))

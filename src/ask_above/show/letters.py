@@ -1,0 +1,103 @@
+"""Messages to those whom a change concerns: standard e-mail files, in the words of a template."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from datetime import UTC, datetime
+from email.message import EmailMessage
+from email.utils import format_datetime
+from string import Template
+from typing import TYPE_CHECKING
+
+from ask_above.ask.impact import Shift
+from ask_above.charter.names import SITE, listed
+from ask_above.decide.words import day
+from ask_above.show.sentences import doing, under_headings
+
+if TYPE_CHECKING:
+    from ask_above.decide.frame import Frame
+    from ask_above.plans import Plan
+
+TEMPLATE = "letter.txt"
+"""The file in the community's folder that says how letters read; ``$name``, ``$site``, ``$news``, ``$reason``."""
+
+DEFAULT = """Dear $name,
+
+something has changed for you at $site.
+
+$news
+$reason
+"""
+
+Letters = list[tuple[str, str]]
+"""Pairs of a file's name and its text."""
+
+
+def letters(plan: Plan) -> Letters:
+    """Return a letter to each member who gains or loses something and can be reached."""
+    by_member: dict[str, list[Shift]] = {}
+    for shift in plan.effect.shifts:
+        for key in shift.members:
+            by_member.setdefault(key, []).append(shift)
+    members = plan.after.register.members
+    found = []
+    for key, shifts in by_member.items():
+        if key in members and members[key].email:
+            news = "\n".join(_news(plan, shifts, key))
+            found.append(_letter(plan, key, f"What you may do at {_site(plan)}", news))
+    return found
+
+
+def invitation(plan: Plan, key: str, message: str) -> Letters:
+    """Return the letter that invites someone, in one's own words."""
+    member = plan.after.register.members[key]
+    if not member.email:
+        return []
+    news = f"You are invited to join {_site(plan)}.\n\n{message}".strip()
+    return [_letter(plan, key, f"An invitation to {_site(plan)}", news)]
+
+
+def _news(plan: Plan, shifts: Sequence[Shift], key: str) -> Iterable[str]:
+    """Yield what someone may do now, and what is over, in sentences; and until when."""
+    frame = plan.after.decider.frame
+    for gains, said in ((True, "You may now"), (False, "You may no longer")):
+        mine = [shift for shift in shifts if shift.gains is gains]
+        for shift in mine:
+            source = frame if gains else plan.before.decider.frame
+            known = [each for each in shift.capabilities if each in source.catalogue.bit]
+            things = [doing(source, each) for group in under_headings(source, known).values() for each in group]
+            yield f"{said}, {_where(source, shift.places)}: {'; '.join(things)}."
+    for row in plan.rows:
+        after = row.after or {}
+        if row.table == "assignments" and after.get("member") == key and after.get("until"):
+            title = plan.after.charter.ranks[after["rank"]].title
+            yield f"You are {title} until {day(after['until'])}."
+
+
+def _where(frame: Frame, places: Sequence[str]) -> str:
+    titles = [
+        "on the whole site" if p == SITE else frame.charter.places[p].title for p in places if p in frame.place_at
+    ]
+    if titles[:1] == ["on the whole site"]:
+        return "on the whole site" + (f" and in {listed(titles[1:])}" if titles[1:] else "")
+    return f"in {listed(titles)}"
+
+
+def _site(plan: Plan) -> str:
+    return plan.after.charter.title or plan.after.charter.key
+
+
+def _letter(plan: Plan, key: str, subject: str, news: str) -> tuple[str, str]:
+    member = plan.after.register.members[key]
+    written = plan.home.folder / TEMPLATE
+    template = written.read_text("utf-8") if written.exists() else DEFAULT
+    reason = f"\nThe reason: {plan.why}" if plan.why else ""
+    text = Template(template).safe_substitute(name=member.called, site=_site(plan), news=news, reason=reason)
+    moment = datetime.now(UTC)
+    message = EmailMessage()
+    message["To"] = member.email
+    message["From"] = f"{plan.after.charter.key}@localhost"
+    message["Subject"] = " ".join(subject.split())
+    message["Date"] = format_datetime(moment)
+    message.set_content(text)
+    return f"{moment:%Y%m%dT%H%M%S%f}-{key}.eml", message.as_string()

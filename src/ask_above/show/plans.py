@@ -1,0 +1,83 @@
+"""A plan on the screen, and the journal."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
+from ask_above.charter.names import listed
+from ask_above.plans import Plan
+from ask_above.show.impact import show_impact
+from ask_above.show.screen import Screen
+
+if TYPE_CHECKING:
+    from ask_above.store.database import Entry
+
+JOURNAL_COLUMNS = ("number", "at", "who", "kind", "what", "why", "effect", "undone_by")
+
+
+def show_plan(screen: Screen, plan: Plan, *, force: bool = False) -> None:
+    """Show what a change does, to whom, and what stands against it."""
+    screen.paragraph(f"{plan.what[:1].upper()}{plan.what[1:]}.", style="head")
+    for name in plan.snapshot.by_hand:
+        screen.line(f"  {name} was edited by hand since the last change; that goes into the journal first.", "warn")
+    screen.line()
+    if plan.effect.shifts or plan.effect.powers or plan.effect.turned:
+        show_impact(screen, plan.effect)
+    else:
+        screen.line("Nobody gains or loses anything by it.")
+    screen.line()
+    if plan.refusals:
+        actor = plan.before.member(plan.by).called
+        screen.paragraph(f"✗ {actor} may not do this:", style="no")
+        for each in plan.refusals:
+            screen.paragraph(str(each), first="    ", rest="    ")
+        if plan.could:
+            screen.paragraph(f"{listed(plan.could, 'or')} could.", first="  → ", rest="    ")
+        return
+    if plan.broken:
+        said = listed(each.text for each in plan.broken)
+        if force and plan.why:
+            screen.paragraph(f"! Forced, though it breaks: {said}", rest="  ", style="warn")
+        else:
+            screen.paragraph(f"✗ It breaks an expectation: {said}", rest="  ", style="no")
+            screen.line("  To do it all the same: --force --why TEXT")
+    elif plan.effect.risky:
+        screen.line("! Something of high risk is gained.", "warn")
+
+
+def show_journal(screen: Screen, entries: Sequence[Entry], names: dict[str, str], *, whole: bool) -> None:
+    """Show entries of the journal, the latest first."""
+    if not entries:
+        screen.line("The journal has no such entry.")
+    for entry in entries:
+        who = names.get(entry.who, entry.who) or "the keeper of the files"
+        marks = {"hand": "by hand", "import": "import", "undo": "undo"}.get(entry.kind, "")
+        said = f"{entry.number}  {entry.at[:16].replace('T', ' ')}  {who}{f'  ({marks})' if marks else ''}"
+        screen.line(f"{said}{f'  taken back by {entry.undone_by}' if entry.undone_by else ''}", "head")
+        screen.paragraph(f"{entry.what}{' (forced)' if entry.forced else ''}", first="    ", rest="    ")
+        if entry.why:
+            screen.paragraph(f"because: {entry.why}", first="    ", rest="    ")
+        shown = entry.effect if whole else entry.effect[:3]
+        for line in shown:
+            screen.paragraph(line, first="    ", rest="      ", style="yes" if line.startswith("+") else "no")
+        if len(entry.effect) > len(shown):
+            screen.line(f"    and {len(entry.effect) - len(shown)} more; ask-above journal {entry.number}", "dim")
+        if whole:
+            for file, start, old, new in entry.splices:
+                screen.line(f"    {file}, from character {start}:", "dim")
+                for sign, text, style in (("-", old, "no"), ("+", new, "yes")):
+                    for line in text.splitlines():
+                        screen.line(f"      {sign} {line}", style)
+
+
+def journal_rows(entries: Sequence[Entry]) -> list[list[object]]:
+    """Return entries as rows."""
+    return [[e.number, e.at, e.who, e.kind, e.what, e.why, "; ".join(e.effect), e.undone_by] for e in entries]
+
+
+def journal_data(entries: Sequence[Entry]) -> list[dict[str, Any]]:
+    """Return entries as plain data."""
+    return [
+        {**e._asdict(), "rows": [r._asdict() for r in e.rows], "needs": [n._asdict() for n in e.needs]} for e in entries
+    ]

@@ -1,0 +1,58 @@
+"""What several test files share: the databases that hold a register."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Iterator
+from itertools import count
+from pathlib import Path
+from typing import NamedTuple
+
+import pytest
+
+import ask_above
+from ask_above import Community
+from databases import fresh_database, programs, server
+
+DEMO = Path(ask_above.__file__).parent / "demo" / "wren-valley"
+_NUMBER = count()
+
+
+class Place(NamedTuple):
+    """A copy of the demo, and the URL of its register's database, ``None`` for the file in the folder."""
+
+    folder: Path
+    url: str | None
+
+    def open(self) -> Community:
+        return Community.open(self.folder, register=self.url)
+
+    @property
+    def charter(self) -> str:
+        return (self.folder / "charter.yaml").read_bytes().decode("utf-8")
+
+
+@pytest.fixture(scope="session")
+def postgresql() -> Iterator[str]:
+    if programs() is None:
+        pytest.skip("PostgreSQL is not installed; .ci/run installs it")
+    with server() as url:
+        yield url
+
+
+@pytest.fixture(params=["sqlite", "postgresql"])
+def river(request: pytest.FixtureRequest, tmp_path: Path) -> Place:
+    """The demo in a folder of its own, with its register in a file or in PostgreSQL."""
+    folder = tmp_path / "river"
+    shutil.copytree(DEMO, folder)
+    if request.param == "sqlite":
+        return Place(folder, None)
+    return Place(folder, fresh_database(request.getfixturevalue("postgresql"), f"river{next(_NUMBER)}"))
+
+
+@pytest.fixture
+def brook(tmp_path: Path) -> Place:
+    """The demo with its register in a file."""
+    folder = tmp_path / "brook"
+    shutil.copytree(DEMO, folder)
+    return Place(folder, None)
