@@ -335,7 +335,10 @@ class TestImport:
     def test_new_and_changed_members_are_merged(self, brook: Place) -> None:
         plan = self.csv(
             brook,
-            "name,email,status\nUlla Ness,ulla@river.example,active\nTove Eddy-Holm,tove@wren-valley.example,\nUlla Ness,other@river.example,pending\n",
+            "name,email,status\n"
+            "Ulla Ness,ulla@river.example,active\n"
+            "Tove Eddy-Holm,tove@wren-valley.example,\n"
+            "Ulla Ness,other@river.example,pending\n",
         )
         assert "2 new members, 1 changed" in plan.what
         plan.apply()
