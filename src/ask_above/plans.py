@@ -9,7 +9,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 from ask_above.ask.impact import Impact, Turned, impact
-from ask_above.change.draft import Done, Draft, Edit, EditError, Need, RowChange
+from ask_above.change.draft import Done, Draft, Edit, EditError, Need
 from ask_above.change.reach import Reach, Refusal
 from ask_above.change.registering import changed
 from ask_above.charter.charter import Charter
@@ -27,6 +27,7 @@ if TYPE_CHECKING:
 
 _MOST_TRIES = 200
 _MOST_TOLD = 30
+_MOST_SAID = 5
 
 
 class RefusedError(AskAboveError, PermissionError):
@@ -49,11 +50,12 @@ class Plan:
     """
 
     def __init__(self, home: Home, snapshot: Snapshot, done: Sequence[Done], *, by: str, why: str, at: Instant) -> None:
-        self.home, self.snapshot, self.done, self.by, self.why, self.at = home, snapshot, tuple(done), by, why, at
+        self.home, self.snapshot, self.by, self.why, self.at = home, snapshot, by, why, at
+        self.done = list(done)
         self.before = Community(snapshot.charter, snapshot.register)
         self.texts: dict[str, str] = dict(snapshot.texts)
         self.splices: list[tuple[str, int, str, str]] = []
-        self.rows: tuple[RowChange, ...] = tuple(row for each in done for row in each.rows)
+        self.rows = [row for each in done for row in each.rows]
         self.after = self.before
         self.edits: tuple[Edit, ...] = ()
         self.kind = "change"
@@ -62,8 +64,10 @@ class Plan:
 
     @property
     def what(self) -> str:
-        """What it does, in a sentence."""
-        return "; ".join(dict.fromkeys(each.what for each in self.done))
+        """What it does, in a sentence; of many edits the first few."""
+        said = list(dict.fromkeys(each.what for each in self.done))
+        more = f"; and {len(said) - _MOST_SAID} more like these" if len(said) > _MOST_SAID + 1 else ""
+        return "; ".join(said[:_MOST_SAID] if more else said) + more
 
     @property
     def needs(self) -> list[Need]:
@@ -215,8 +219,8 @@ class _Working:
             self.data = plain(compose(text))
             self.charter = read_charter(self.home, self.made.texts, done.what)
         self.register = changed(self.register, done.rows, self.charter.zone)
-        made.done = (*made.done, done)
-        made.rows = (*made.rows, *done.rows)
+        made.done.append(done)
+        made.rows += done.rows
 
     def finish(self) -> None:
         made = self.made

@@ -41,12 +41,12 @@ def undo(home: Home, number: int | None = None, *, by: str = "", why: str = "") 
         texts[name] = _text_without(entry, later, snapshot, name)
         plan.splices += list(differing(name, snapshot.texts[name], texts[name]))
     plan.texts = texts
-    plan.rows = tuple(_rows_back(entry, later, snapshot.register))
+    plan.rows = _rows_back(entry, later, snapshot.register)
     needs = tuple(need._replace(kind=_OTHER_WAY.get(need.kind, need.kind)) for need in entry.needs)
     if entry.kind == "hand":
         needs = (Need("owner", "undo an edit by hand"),)
     what = f"take back {entry.number}: {entry.what}"
-    plan.done = (Done(what, (), (), needs),)
+    plan.done = [Done(what, (), (), needs)]
     charter = read_charter(home, texts, what) if plan.splices else snapshot.charter
     register = changed(snapshot.register, plan.rows, charter.zone)
     check_register(charter, register, what)

@@ -70,9 +70,15 @@ def _subjects(decider: Decider, expectation: Expectation, at: Instant) -> Iterat
             yield ask_rank(frame, position)
     else:
         position, place = frame.rank_at[subject.key], frame.place_at[expectation.place]
-        for asked in decider.people.all(at):
-            if asked.status == "active" and asked.profile and position in ranks_at(frame, asked.profile, place):
-                yield asked
+        for fold, keys in decider.ready.alike().items():
+            cell = fold.only or decider.ready.at(fold, at)
+            if cell.owner or (cell.profile and position in ranks_at(frame, cell.profile, place)):
+                found = (decider.people.ask(key, at) for key in keys)
+                yield from (
+                    a
+                    for a in found
+                    if a.status == "active" and a.profile and position in ranks_at(frame, a.profile, place)
+                )
 
 
 def _put(decider: Decider, expectation: Expectation, asked: Asked, at: Instant) -> Answer:

@@ -96,6 +96,7 @@ class Period(NamedTuple):
 ALWAYS = Period()
 
 
+@lru_cache(maxsize=4096)
 def period(said_from: str, said_until: str, where: tzinfo) -> Period:
     """Return the period that is written; ``until`` a date means through that day. Raises ``ValueError``."""
     start = as_instant(parse(said_from), where) if said_from else None

@@ -68,6 +68,7 @@ class Ready:
         self._alike: dict[tuple[object, ...], Fold] = {}
         self._named: dict[int, Names] = {}
         self._cells: dict[Profile, Cell] = {}
+        self._folded: dict[Fold, list[str]] | None = None
         self._nobody = Cell(None, owner=False)
         self._owner = Cell(None, owner=True)
 
@@ -77,6 +78,7 @@ class Ready:
         Everything else is shared, so that only what a change touches is made again.
         """
         other = copy(self)
+        other._folded = None
         other.frame, other.register, other.reckoner = frame, register, reckoner
         gone = frame.exceptional ^ self.frame.exceptional
         if register is not self.register:
@@ -113,6 +115,15 @@ class Ready:
     def all(self) -> Iterable[Fold]:
         """Return every member's fold, in the register's order."""
         return map(self.fold, self.register.members)
+
+    def alike(self) -> dict[Fold, list[str]]:
+        """Return the members of each fold, in the register's order; made once."""
+        if self._folded is None:
+            found: dict[Fold, list[str]] = {}
+            for key in self.register.members:
+                found.setdefault(self.fold(key), []).append(key)
+            self._folded = found
+        return self._folded
 
     def _find(self, member: Member) -> Fold:
         given = self.register.of(member.key)

@@ -15,7 +15,7 @@ from ask_above.charter.where import NOWHERE, Where
 from ask_above.decide.frame import Frame
 from ask_above.decide.may import Decider
 from ask_above.decide.profile import Asked, ask_rank
-from ask_above.decide.ready import Cell, Fold
+from ask_above.decide.ready import Cell
 from ask_above.decide.table import Sweep
 from ask_above.decide.words import in_place
 
@@ -97,10 +97,8 @@ class Sight:
     @cached_property
     def alike(self) -> list[tuple[Asked, list[str]]]:
         """One of each that are equal in all that counts here, and the keys of them all."""
-        ready, found = self.decider.ready, dict[Fold, list[str]]()
-        for key in self.register.members:
-            found.setdefault(ready.fold(key), []).append(key)
-        return [(self.decider.people.ask(keys[0], self.at), keys) for keys in found.values()]
+        folded = self.decider.ready.alike().values()
+        return [(self.decider.people.ask(keys[0], self.at), keys) for keys in folded]
 
     @cached_property
     def usable_anywhere(self) -> list[int]:
