@@ -97,6 +97,19 @@ def test_every_edit_does_what_its_plan_says_and_is_taken_back_byte_for_byte(broo
     assert len(lines) <= 12  # an edit touches the lines concerned
 
 
+@pytest.mark.parametrize("edit", EVERY_EDIT, ids=lambda edit: f"{type(edit).__name__}-{edit[0]}")
+def test_a_name_that_is_not_there_is_said_with_the_nearest_and_nothing_else_happens(brook: Place, edit: Any) -> None:
+    before, community = brook.charter, brook.open()
+    free = {"title", "since", "until", "why", "kind", "written"}
+    if isinstance(edit, RankAdd | PlaceAdd | MemberAdd | RankRename):
+        free |= {"key", "new_key"}
+    names = [name for name, value in edit._asdict().items() if isinstance(value, str) and value and name not in free]
+    for name in names:
+        with pytest.raises((UnknownNameError, EditError), match="zzz"):
+            community.plan(edit._replace(**{name: "zzz"}))
+    assert brook.charter == before
+
+
 def _told(one: Community, other: Community) -> list[Any]:
     return list(one.impact(other).rows())
 
@@ -360,6 +373,32 @@ class TestImport:
         with pytest.raises(FaultyFilesError, match="phone"):
             self.csv(brook, "key,phone\nulla,1\n")
         assert "ulla" not in brook.open().register.members
+
+    def test_a_key_a_date_and_groups_are_held_to_the_form_of_the_register(self, brook: Place) -> None:
+        with pytest.raises(FaultyFilesError) as caught:
+            self.csv(brook, "key,joined,status\nBad Key,2026-01-01,active\nulla,last year,active\nvisitor,,active\n")
+        found = [(fault.line, fault.code) for fault in caught.value.faults]
+        assert found == [(2, "bad-key"), (3, "bad-date"), (4, "bad-key")]
+        self.csv(brook, "key,groups,status\nulla, samplers ; field-teams,active\n").apply()
+        assert brook.open().register.members["ulla"].groups == ("samplers", "field-teams")
+
+    def test_hundreds_at_once_are_one_change_and_are_taken_back_as_one(self, river: Place) -> None:
+        from ask_above.change.importing import COLUMNS, Import
+        from ask_above.files.csv_rows import read_rows
+
+        first = river.open().register.members
+        lines = [f"m{n},M {n},m{n}@river.example,active,{'samplers' if n % 2 else ''}" for n in range(700)]
+        text = "\n".join(["key,name,email,status,groups", *lines])
+        river.open().plan(Import(read_rows("people.csv", text.encode(), COLUMNS, ()))).apply()
+        river.open().plan(*(Assign(f"m{n}", "host", "river-talk") for n in range(700))).apply()
+        now = river.open()
+        assert list(now.register.members)[-1] == "m699"
+        assert now.register.members["m1"].groups == ("samplers",)
+        assert now.may("m5", "thread.close", at="river-talk")
+        assert now.home is not None
+        undo(now.home).apply()
+        undo(now.home).apply()
+        assert list(river.open().register.members) == list(first)
 
     def test_export_gives_back_what_import_reads_and_nothing_that_a_spreadsheet_runs(
         self, brook: Place, tmp_path: Path

@@ -17,6 +17,7 @@ from ask_above.charter.charter import Charter
 from ask_above.errors import AskAboveError
 from ask_above.files.folder import ASSIGNMENTS, MEMBERS, Fetch, read_files
 from ask_above.files.opening import CHARTER, REGISTER
+from ask_above.files.uncollected import uncollected
 from ask_above.files.writing import read_text, write_whole
 from ask_above.people.reading import Row, Rows
 from ask_above.people.register import Register
@@ -92,6 +93,10 @@ class Home:
 
     def read(self) -> Snapshot:
         """Return the community as it is now; what was left unfinished is finished where that can be done."""
+        with uncollected():
+            return self._read_settled()
+
+    def _read_settled(self) -> Snapshot:
         if not self.holds_register():
             return self._read(None)
         for _ in range(3):
@@ -251,9 +256,8 @@ class Home:
 
         A file that was edited by hand in between is kept beside the one that is written, so that nothing is lost.
         """
-        loaded = self.store.load()
-        while loaded.intent is not None:
-            intent: Intent = loaded.intent
+        intent: Intent | None = self.store.unfinished()
+        while intent is not None:
             texts = self._texts()
             for name, (old, new) in intent.files.items():
                 if texts.get(name) not in (old, new, None):
@@ -261,7 +265,7 @@ class Home:
             self._write_files(intent.files, intent.letters)
             with self.store.writing() as connection:
                 self.store.done(connection, intent.journal)
-            loaded = self.store.load()
+            intent = self.store.unfinished()
 
     def _try_to_finish(self) -> None:
         """Finish what was left; where somebody is at it or the folder cannot be written, it counts all the same."""

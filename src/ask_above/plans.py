@@ -18,6 +18,7 @@ from ask_above.charter.names import listed
 from ask_above.community import Community
 from ask_above.errors import AskAboveError, FaultyFilesError
 from ask_above.files.splice import edited
+from ask_above.files.uncollected import uncollected
 from ask_above.files.yaml_text import compose, plain
 from ask_above.home import ChangedMeanwhileError, Home, Snapshot, now
 from ask_above.people.register import Register
@@ -82,7 +83,8 @@ class Plan:
     @cached_property
     def effect(self) -> Impact:
         """Who gains and who loses what, where; what differs between ranks; which expectations turn."""
-        return impact(self.before.decider, self.after.decider, self.at)
+        with uncollected():
+            return impact(self.before.decider, self.after.decider, self.at)
 
     @property
     def broken(self) -> list[Turned]:
@@ -160,7 +162,7 @@ class Plan:
             self.needs,
             self.undoes,
         )
-        with self.home.locked():
+        with self.home.locked(), uncollected():
             self.home.finish()
             return self.home.change(entry, self.snapshot, self.texts, letters)
 
@@ -194,9 +196,10 @@ def plan(home: Home, edits: Sequence[Edit], *, by: str = "", why: str = "", when
     )
     made = Plan(home, snapshot, (), by=by, why=why, at=at)
     working = _Working(home, snapshot, made)
-    for edit in edits:
-        working.take(edit, at, day, by)
-    working.finish()
+    with uncollected():
+        for edit in edits:
+            working.take(edit, at, day, by)
+        working.finish()
     made.edits = tuple(edits)
     return made
 

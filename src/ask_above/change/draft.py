@@ -90,7 +90,9 @@ class Draft(NamedTuple):
         return known
 
     def rank(self, key: str) -> Any:
-        """Return a rank; raises :class:`UnknownNameError`."""
+        """Return a rank; raises :class:`UnknownNameError`, and says so where it is a member that is named."""
+        if key not in self.charter.ranks and key in self.register.members:
+            raise EditError(f"There is no rank '{key}'; that is a member, and the rank comes first.")
         self.rank_path(key)
         return self.charter.ranks[key]
 

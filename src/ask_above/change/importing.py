@@ -8,8 +8,9 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import NamedTuple
 
 from ask_above.change.draft import Done, Draft, Need, RowChange, member_row
-from ask_above.change.people import _conferring, _groups, _on_joining, good_address
-from ask_above.charter.names import RESERVED, nearest
+from ask_above.change.people import _conferring, _groups, given_on_joining, good_address, good_date
+from ask_above.charter.moments import HOW_TO_WRITE
+from ask_above.charter.names import RESERVED, is_key, nearest
 from ask_above.errors import AskAboveError, Fault, FaultyFilesError
 from ask_above.people.reading import Row, Rows
 from ask_above.people.register import KINDS, STATUSES, Member
@@ -46,29 +47,31 @@ class _Merger:
         self.addresses: dict[str, int] = {}
         entry = any(rank.entry for rank in draft.charter.ranks.values())
         self.must_say = entry and not status
-        self.joining = any(rank.on_joining for rank in draft.charter.ranks.values())
+        self.joining = [rank.key for rank in draft.charter.ranks.values() if rank.on_joining]
+        new = {"kind": "person", "status": status or "active", "joined": draft.day}
+        self.dates: dict[str, bool] = {}
+        self.fresh = {**dict.fromkeys(COLUMNS, ""), **new}
 
     def merge(self, row: Row) -> Iterator[RowChange]:
         """Yield what one row changes."""
-        cells = {column: plain_cell(value) for column, value in row.cells.items() if column in COLUMNS}
+        cells = {column: plain_cell(value) if value[:1] == "'" else value for column, value in row.cells.items()}
         key = cells.get("key") or self._key_for(cells)
         old = self.known.get(key)
         if not self._good(row, cells, key, old):
             return
         before = None if old is None else member_row(old)
-        said = {column: value for column, value in cells.items() if value or column == "groups"}
-        if old is None:
-            base = {"kind": "person", "status": self.status or "active", "joined": self.draft.day}
-            after = {**dict.fromkeys(COLUMNS, ""), **base, **{k: v for k, v in said.items() if v}, "key": key}
-        else:
-            after = {**member_row(old), **said, "key": key}
-            if "groups" not in row.cells:
-                after["groups"] = member_row(old)["groups"]
+        after = (before or self.fresh).copy()
+        if cells.get("groups"):
+            cells["groups"] = ";".join(filter(None, (each.strip() for each in cells["groups"].split(";"))))
+        for column, value in cells.items():
+            if value or (column == "groups" and before):
+                after[column] = value
+        after["key"] = key
         if after != before:
             yield RowChange("members", key, before, after)
             first = old is None or old.status in ("pending", "invited")
-            if self.joining and after["status"] == "active" and (before or {}).get("status") != "active":
-                yield from _on_joining(self.draft, key, "active", first=first)
+            if self.joining and first and after["status"] == "active":
+                yield from given_on_joining(self.draft, key, self.joining)
 
     def _key_for(self, cells: Mapping[str, str]) -> str:
         """Return the key of whoever has this address, else one made from the name."""
@@ -84,6 +87,17 @@ class _Merger:
 
     def _good(self, row: Row, cells: Mapping[str, str], key: str, old: Member | None) -> bool:
         count = len(self.rows.faults)
+        if old is None and (not is_key(key) or key in RESERVED):
+            message, expected = (
+                f"'{key}' cannot be the key of a member",
+                "small letters, digits, - and _, such as petra",
+            )
+            self._fault(row, "key", "bad-key", message, expected)
+        joined = cells.get("joined", "")
+        if joined not in self.dates:
+            self.dates[joined] = good_date(joined)
+        if not self.dates[joined]:
+            self._fault(row, "joined", "bad-date", f"'{cells['joined']}' is no date", HOW_TO_WRITE)
         if key in self.seen:
             self._fault(row, "key", "twice", f"'{key}' stands on line {self.seen[key]} already", "each member once")
         self.seen[key] = row.line
@@ -116,7 +130,12 @@ class _Merger:
         if old is None and self.must_say and not cells.get("status"):
             message = "the status must be said here, as the charter has a rank for those who wait"
             self._fault(row, "status", "missing", message, "active or pending, in the file or by --status")
-        for group in filter(None, cells.get("groups", "").split(";")):
+        if cells.get("groups"):
+            self._check_groups(row, cells["groups"])
+        return len(self.rows.faults) == count
+
+    def _check_groups(self, row: Row, said: str) -> None:
+        for group in filter(None, said.split(";")):
             if group.strip() not in self.draft.charter.groups:
                 near = nearest(group.strip(), self.draft.charter.groups)
                 self._fault(
@@ -127,7 +146,6 @@ class _Merger:
                     "groups separated by ;",
                     near,
                 )
-        return len(self.rows.faults) == count
 
     def _fault(self, row: Row, column: str, code: str, message: str, expected: str, near: tuple[str, ...] = ()) -> None:
         self.rows.fault(row, column, code, message, expected, near)
@@ -147,8 +165,8 @@ def _needs(draft: Draft, rows: Sequence[RowChange], what: str) -> Iterator[Need]
             if before["status"] != row.after["status"]:
                 coming = before["status"] in ("pending", "invited") and row.after["status"] in ("active", "pending")
                 yield Need("people" if coming else "account", what, member=row.key)
-        old, new = _groups({"groups": before.get("groups", "")}), _groups(row.after)
-        if list(old) != list(new):
+        if before.get("groups", "") != row.after["groups"]:
+            old, new = _groups({"groups": before.get("groups", "")}), _groups(row.after)
             if row.before is not None:
                 yield Need("people", what)
             yield from _conferring(draft, row.key, old, new, what)

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
 from ask_above.change.draft import Done, Draft, EditError, Need, RowChange, assignment_row, member_row
 from ask_above.change.steps import Put
-from ask_above.charter.moments import HOW_TO_WRITE, period
+from ask_above.charter.moments import HOW_TO_WRITE, parse, period
 from ask_above.charter.names import RESERVED, SITE, is_key
 from ask_above.decide.words import in_place
 from ask_above.errors import UnknownNameError
@@ -15,6 +16,8 @@ from ask_above.people.register import KINDS, STATUSES, Assignment, Member
 
 WRITTEN = ("keep", "remove")
 """What may become of what someone wrote, beside handing it to a member."""
+
+_ADDRESS = re.compile(r"[^\s@,;<>]+@[^\s@,;<>]+")
 
 
 class MemberAdd(NamedTuple):
@@ -60,6 +63,8 @@ class MemberStatus(NamedTuple):
     def on(self, draft: Draft) -> Done:
         """Work it out."""
         member = draft.member(self.key)
+        if self.status not in STATUSES:
+            raise EditError(f"'{self.status}' is no status of a member; one of {', '.join(STATUSES)}.")
         said = {"active": "restore", "locked": "lock", "retired": "retire", "pending": "let join", "invited": "invite"}
         verb = (
             {"pending": "vouch for", "invited": "accept"}.get(member.status, "restore")
@@ -119,7 +124,7 @@ class Assign(NamedTuple):
 
     def on(self, draft: Draft) -> Done:
         """Work it out."""
-        member, rank = draft.member(self.member), draft.rank(self.rank)
+        rank, member = draft.rank(self.rank), draft.member(self.member)
         place = draft.charter.places[self.place] if draft.place_path(self.place) else None
         if rank.automatic:
             raise EditError(f"{rank.title} is held without being given, so it can be neither given nor taken.")
@@ -150,7 +155,7 @@ class Unassign(NamedTuple):
 
     def on(self, draft: Draft) -> Done:
         """Work it out."""
-        member, rank = draft.member(self.member), draft.rank(self.rank)
+        rank, member = draft.rank(self.rank), draft.member(self.member)
         draft.place_path(self.place)
         where = in_place(draft.charter.places[self.place].title, site=self.place == SITE)
         given = [e for e in draft.register.of(self.member) if (e.rank, e.place) == (self.rank, self.place)]
@@ -205,6 +210,8 @@ def _check_row(draft: Draft, row: Mapping[str, str]) -> None:
             raise EditError(f"'{row[column]}' is no {column} of a member; one of {', '.join(options)}.")
     if row["email"] and not good_address(row["email"]):
         raise EditError(f"'{row['email']}' is no e-mail address.")
+    if not good_date(row["joined"]):
+        raise EditError(f"'{row['joined']}' is no date; write {HOW_TO_WRITE}.")
     for key in _groups(row):
         if key not in draft.charter.groups:
             from ask_above.charter.names import nearest
@@ -214,18 +221,33 @@ def _check_row(draft: Draft, row: Mapping[str, str]) -> None:
 
 def good_address(text: str) -> bool:
     """Tell whether a text can be an e-mail address: something, one @, a name with a dot or a plain host."""
-    name, _, host = text.rpartition("@")
-    return bool(name and host) and not any(c.isspace() or c in ",;<>" for c in text) and "@" not in name
+    return _ADDRESS.fullmatch(text) is not None
+
+
+def good_date(text: str) -> bool:
+    """Tell whether a text is empty or a date, or a date and time."""
+    if not text:
+        return True
+    try:
+        parse(text)
+    except ValueError:
+        return False
+    return True
 
 
 def _on_joining(draft: Draft, key: str, status: str, *, first: bool) -> Iterator[RowChange]:
     """Yield the ranks given to everyone who becomes active for the first time (rule 4.7)."""
-    if status != "active" or not first:
-        return
-    has = {(each.rank, each.place) for each in draft.register.of(key)} if key in draft.register.members else set()
-    for rank in draft.charter.ranks.values():
-        if rank.on_joining and (rank.key, SITE) not in has:
-            given = Assignment(key, rank.key, SITE, _period(draft, draft.day, ""), draft.by, "on joining")
+    ranks = [rank.key for rank in draft.charter.ranks.values() if rank.on_joining] if first else []
+    if status == "active" and ranks:
+        yield from given_on_joining(draft, key, ranks)
+
+
+def given_on_joining(draft: Draft, key: str, ranks: Sequence[str]) -> Iterator[RowChange]:
+    """Yield those of the ranks given on joining that a member does not have yet."""
+    has = {(each.rank, each.place) for each in draft.register.of(key)} if key in draft.register.members else ()
+    for rank in ranks:
+        if (rank, SITE) not in has:
+            given = Assignment(key, rank, SITE, _period(draft, draft.day, ""), draft.by, "on joining")
             yield RowChange("assignments", "0", None, assignment_row(given))
 
 

@@ -103,6 +103,10 @@ class PlaceSet(NamedTuple):
         return Done(what, tuple(steps), (), (Need("place", what, place=_place(draft, self.key).parent or SITE),))
 
 
+WORDS = ("allow", "deny", "bar", "clear")
+"""What can be said of capabilities at a place; clear takes it back."""
+
+
 class Say(NamedTuple):
     """Let a place allow, deny or bar capabilities for a rank, RANK+ or a group, or with ``member`` for a member.
 
@@ -117,6 +121,8 @@ class Say(NamedTuple):
 
     def on(self, draft: Draft) -> Done:
         """Work it out."""
+        if self.word not in WORDS:
+            raise EditError(f"'{self.word}' is nothing that a place can say; one of {listed(WORDS, 'or')}.")
         field = "exceptions" if self.member else "overrides"
         path = (*draft.place_path(self.place), field)
         place = _place(draft, self.place)

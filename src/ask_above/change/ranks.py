@@ -98,6 +98,7 @@ class Grant(NamedTuple):
 
     def on(self, draft: Draft) -> Done:
         """Work it out."""
+        draft.rank(self.rank)
         return _carrying(
             draft,
             self.rank,
@@ -114,6 +115,7 @@ class Withhold(NamedTuple):
 
     def on(self, draft: Draft) -> Done:
         """Work it out."""
+        draft.rank(self.rank)
         changed = withholding(draft.charter, self.rank, _known(draft, self.names))
         return _carrying(draft, self.rank, changed, f"keep {{}} from carrying {listed(self.names)}")
 

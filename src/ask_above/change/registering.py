@@ -13,7 +13,8 @@ from ask_above.people.register import Assignment, Member, Register
 
 def member_of(cells: Mapping[str, str]) -> Member:
     """Return the member that a row stands for."""
-    groups = tuple(dict.fromkeys(each for each in cells.get("groups", "").split(";") if each))
+    said = cells.get("groups")
+    groups = tuple(dict.fromkeys(each for each in said.split(";") if each)) if said else ()
     return Member(
         cells["key"],
         cells.get("name", ""),

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 from datetime import date
+from pathlib import Path
 
 import click
 
@@ -16,25 +17,27 @@ from ask_above.show.screen import stdout
 
 
 @click.command("impact")
-@click.argument("old", type=click.Path())
-@click.argument("new", required=False, type=click.Path())
+@click.argument("old")
+@click.argument("new", required=False)
 @when_option
 @community_option
 @format_option
 def command(old: str, new: str | None, when: date | None, community: str | None, form: str) -> int:
     """Show who gains and who loses what, where, from one community's files to another's.
 
-    OLD and NEW are folders, or charters with the register beside them; NEW is the community at hand where it is left
-    out. Equal changes are folded together, high risk stands on top. Exit status 1 where something of high risk is
-    gained or an expectation no longer holds.
+    OLD and NEW are folders, charters with the register beside them, or numbers of the journal: the community at hand
+    as that change left it, 0 as it was before the first. Without NEW it is the community at hand as it is. Equal
+    changes are folded together, high risk stands on top. Exit status 1 where something of high risk is gained or an
+    expectation no longer holds.
 
     \b
     Examples:
       ask-above impact ../wren-valley-before
       ask-above impact before/charter.yaml after/charter.yaml --format md
+      ask-above impact 12
     """
-    before = Community.open(old)
-    after = Community.open(new, register=None) if new is not None else open_here(community)
+    before = _opened(old, community)
+    after = _opened(new, community) if new is not None else open_here(community)
     with progress("Places") as told:
         found = before.impact(after, when=in_zone(after, when), told=told)
     if form == "text":
@@ -44,3 +47,13 @@ def command(old: str, new: str | None, when: date | None, community: str | None,
     else:
         write_table(sys.stdout, form, COLUMNS, found.rows())
     return 1 if found.risky or any(not each.holds for each in found.turned) else 0
+
+
+def _opened(said: str, community: str | None) -> Community:
+    """Open a community's files, or the community at hand as a change left it."""
+    if not said.isdecimal() or Path(said).exists():
+        return Community.open(said)
+    from ask_above.cli.changing import home_of
+    from ask_above.undoing import as_of
+
+    return as_of(home_of(community), int(said))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from importlib import import_module
 from typing import Any
@@ -121,6 +122,11 @@ def run() -> None:
         status = 0
     except OSError as error:
         status = _say(f"Error: {error.filename or 'a file'}: {error.strerror or error}", 2)
+    except Exception as error:
+        if os.environ.get("ASK_ABOVE_TRACE"):
+            raise
+        said = f"{type(error).__name__}: {error}"
+        status = _say(f"Error in Ask Above itself ({said}); please report it. ASK_ABOVE_TRACE=1 shows where.", 2)
     sys.exit(status if isinstance(status, int) else 0)
 
 

@@ -41,7 +41,7 @@ def _records(rows: Rows, text: str) -> Iterator[tuple[int, list[str]]]:
     line = 1
     try:
         for record in reader:
-            if record and any(cell.strip() for cell in record):
+            if record and (record[0].strip() or any(cell.strip() for cell in record)):
                 yield line, record
             line = reader.line_num + 1
     except csv.Error as error:
@@ -88,7 +88,7 @@ def _check_header(rows: Rows, names: list[str], text: str, columns: tuple[str, .
 
 def _rows(rows: Rows, names: list[str], records: Iterator[tuple[int, list[str]]], text: str) -> Iterator[Row]:
     for line, record in records:
-        cells = dict(zip(names, (cell.strip() for cell in record), strict=False))
+        cells = dict(zip(names, map(str.strip, record), strict=False))
         row = Row(cells, line, _finder(text, names, line))
         if len(record) > len(names):
             message = f"this row has {len(record)} cells, the first line names {len(names)} columns"

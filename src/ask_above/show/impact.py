@@ -19,10 +19,10 @@ def show_impact(screen: Screen, impact: Impact) -> None:
     if not impact:
         screen.line("Nothing that anybody may do differs.", "yes")
         return
-    members = len(impact.members)
+    members, one = len(impact.members), impact.answers == 1
     screen.line(
-        f"{impact.answers} answers about {members} member{'' if members == 1 else 's'} differ"
-        + ("; something of high risk is gained" if impact.risky else ""),
+        f"{impact.answers} answer{'' if one else 's'} about {members} member{'' if members == 1 else 's'} "
+        f"differ{'s' if one else ''}" + ("; something of high risk is gained" if impact.risky else ""),
         "head",
     )
     for shift in impact.shifts:

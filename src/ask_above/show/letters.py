@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime
+from email.headerregistry import Address
 from email.message import EmailMessage
 from email.utils import format_datetime
 from string import Template
@@ -95,7 +96,8 @@ def _letter(plan: Plan, key: str, subject: str, news: str) -> tuple[str, str]:
     text = Template(template).safe_substitute(name=member.called, site=_site(plan), news=news, reason=reason)
     moment = datetime.now(UTC)
     message = EmailMessage()
-    message["To"] = member.email
+    name, _, host = member.email.rpartition("@")
+    message["To"] = Address(member.name, name, host)
     message["From"] = f"{plan.after.charter.key}@localhost"
     message["Subject"] = " ".join(subject.split())
     message["Date"] = format_datetime(moment)

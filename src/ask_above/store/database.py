@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
+from operator import itemgetter
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -185,6 +186,11 @@ class Store:
             people, given, int(said.get("version", "0")), json.loads(said.get("files", "{}")), self._intent(connection)
         )
 
+    def unfinished(self) -> Intent | None:
+        """Return what was decided first and may not have been written yet."""
+        with self._reading() as connection:
+            return self._intent(connection)
+
     @staticmethod
     def _intent(connection: sa.Connection) -> Intent | None:
         row = connection.execute(sa.select(intent).order_by(intent.c.journal)).first()
@@ -265,17 +271,14 @@ class Store:
         """Write many new rows, thousands at a time."""
         people = [row for row in rows if row.table == "members"]
         last = connection.execute(sa.select(sa.func.max(members.c.position))).scalar() or 0
-        values = [{**_member_values(row.after or {}), "position": last + n} for n, row in enumerate(people, 1)]
-        groups = [g for row in people for g in _group_values(row.key, row.after or {})]
-        for table, found in ((members, values), (member_groups, groups)):
-            for start in range(0, len(found), _AT_ONCE):
-                connection.execute(table.insert(), found[start : start + _AT_ONCE])
+        values = [_member_values(row.after or {}) | {"position": last + n} for n, row in enumerate(people, 1)]
+        _insert(connection, members, values)
+        _insert(connection, member_groups, [g for row in people for g in _group_values(row.key, row.after or {})])
         given = [row for row in rows if row.table == "assignments"]
         first = (connection.execute(sa.select(sa.func.max(assignments.c.number))).scalar() or 0) + 1
-        numbered = [row._replace(key=str(first + n)) for n, row in enumerate(given)]
-        cells = [{**_assignment_values(row.after or {}), "number": int(row.key)} for row in numbered]
-        for start in range(0, len(cells), _AT_ONCE):
-            connection.execute(assignments.insert(), cells[start : start + _AT_ONCE])
+        numbered = [RowChange(row.table, str(n), None, row.after) for n, row in enumerate(given, first)]
+        cells = [_assignment_values(row.after or {}) | {"number": n} for n, row in enumerate(given, first)]
+        _insert(connection, assignments, cells)
         if cells and not self.is_file:
             connection.execute(
                 sa.text("SELECT setval(pg_get_serial_sequence('assignments', 'number'), max(number)) FROM assignments")
@@ -319,16 +322,30 @@ class Store:
         return row
 
 
-def _member_values(cells: Mapping[str, str]) -> dict[str, str]:
+def _insert(connection: sa.Connection, table: sa.Table, rows: Sequence[dict[str, Any]]) -> None:
+    """Insert many rows, thousands at a time; the statement is compiled once, as doing so for each row costs most."""
+    if not rows:
+        return
+    statement = table.insert().values({name: sa.bindparam(name) for name in rows[0]}).compile(connection.engine)
+    order = statement.positiontup
+    for start in range(0, len(rows), _AT_ONCE):
+        some: Any = rows[start : start + _AT_ONCE]
+        if order:
+            some = list(map(itemgetter(*order), some))
+        connection.exec_driver_sql(str(statement), some)
+
+
+def _member_values(cells: Mapping[str, str]) -> dict[str, Any]:
     return {name: cells.get(name, "") for name in ("key", "name", "email", "kind", "status", "joined", "note")}
 
 
 def _group_values(key: str, cells: Mapping[str, str]) -> list[dict[str, Any]]:
-    groups = list(dict.fromkeys(each for each in cells.get("groups", "").split(";") if each))
+    said = cells.get("groups")
+    groups = list(dict.fromkeys(each for each in said.split(";") if each)) if said else ()
     return [{"member": key, "grp": group, "position": n} for n, group in enumerate(groups)]
 
 
-def _assignment_values(cells: Mapping[str, str]) -> dict[str, str]:
+def _assignment_values(cells: Mapping[str, str]) -> dict[str, Any]:
     return {
         name: cells.get("from" if name == "since" else name, "")
         for name in ("member", "rank", "place", "since", "until", "by", "why")
@@ -355,7 +372,7 @@ def _entry_values(entry: Entry) -> dict[str, Any]:
 
 
 def _rows_as_text(rows: Sequence[RowChange]) -> str:
-    return json.dumps([list(row) for row in rows])
+    return json.dumps(rows, check_circular=False)  # a row is a tuple, and so a list in JSON
 
 
 def _entry(row: Any) -> Entry:

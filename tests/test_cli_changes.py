@@ -1,0 +1,203 @@
+"""Changing a community on the command line, as a process: plan, ask, refuse, make, tell, look back, take back."""
+
+from __future__ import annotations
+
+import csv
+import json
+import os
+import pty
+import shutil
+import subprocess
+import sys
+from email import message_from_string, policy
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from conftest import DEMO
+from test_cli import PLAIN, run
+
+
+@pytest.fixture
+def river(tmp_path: Path) -> Path:
+    folder = tmp_path / "river"
+    shutil.copytree(DEMO, folder)
+    return folder
+
+
+def said(*args: str, cwd: Path, status: int = 0) -> str:
+    done = run(*args, cwd=cwd)
+    assert done.returncode == status, done.stdout + done.stderr
+    return " ".join((done.stdout + done.stderr).split())
+
+
+def state(folder: Path) -> dict[str, bytes]:
+    return {file.name: file.read_bytes() for file in folder.iterdir() if file.suffix in (".yaml", ".csv", ".db")}
+
+
+def asked(answer: str, *args: str, cwd: Path) -> tuple[int, str]:
+    """Run a command that finds a terminal to ask on, and answer it."""
+    here, there = pty.openpty()
+    with subprocess.Popen(
+        [sys.executable, "-m", "ask_above", *args], stdin=there, stdout=subprocess.PIPE, cwd=cwd, env=PLAIN, text=True
+    ) as process:
+        os.write(here, f"{answer}\n".encode())
+        out, _ = process.communicate(timeout=60)
+    os.close(here)
+    os.close(there)
+    return process.returncode, out
+
+
+def test_a_plan_shows_and_stops_and_without_a_terminal_nothing_is_made_unasked(river: Path) -> None:
+    before = state(river)
+    plan = said("rank", "grant", "host", "contact.export", "--plan", cwd=river)
+    assert "+ Bram Ashby, and whoever is asked as Board host gain contact.export high risk" in plan
+    assert "Something of high risk is gained. Nothing was done; this was the plan." in plan
+    silent = said("rank", "grant", "host", "contact.export", cwd=river, status=2)
+    assert "There is no terminal to ask on: --yes makes the change, --plan only shows it." in silent
+    assert state(river) == before
+
+
+@pytest.mark.parametrize(("answer", "status"), [("n", 1), ("y", 0)])
+def test_on_a_terminal_it_asks_first(river: Path, answer: str, status: int) -> None:
+    before = (river / "charter.yaml").read_text("utf-8")
+    code, out = asked(answer, "rank", "grant", "host", "poll.start", "--community", str(river), cwd=river)
+    assert (code, "Make this change?" in out) == (status, True)
+    assert (river / "charter.yaml").read_text("utf-8").replace("place.pin, poll.start]", "place.pin]") == before
+    assert ((river / "charter.yaml").read_text("utf-8") != before) == (answer == "y")
+
+
+def test_out_of_reach_says_why_and_who_could_and_does_nothing(river: Path) -> None:
+    before = state(river)
+    refused = said("assign", "warden", "dara", "--at", "upper-gauges", "--as", "petra", "--yes", cwd=river, status=1)
+    assert "Petra Lind may not do this" in refused
+    assert "River warden does not stand below Petra Lind, who is Reach lead in Upper gauges. [6.3]" in refused
+    assert "→ Ines Moor or Olaf Tarn could." in refused
+    assert state(river) == before
+
+
+def test_what_breaks_an_expectation_takes_force_and_a_reason(river: Path) -> None:
+    edit = ("rank", "grant", "volunteer", "post.publish", "--yes")
+    refused = said(*edit, cwd=river, status=1)
+    assert "volunteer may not post.publish in front-page" in refused
+    said(*edit, "--force", cwd=river, status=1)
+    said(*edit, "--force", "--why", "For the flood week", cwd=river)
+    entry = json.loads(said("journal", "2", "--format", "json", cwd=river))[0]
+    assert (entry["forced"], entry["why"]) == (True, "For the flood week")
+
+
+def test_a_year_of_people_by_command(river: Path) -> None:
+    said("member", "add", "vera", "--name", "Vera Pike", "--email", "vera@river.example", "--yes", cwd=river)
+    vouched = said("member", "vouch", "--status", "pending", "--yes", cwd=river)
+    assert "Vouch for Lena Brook; vouch for Joss Wader; vouch for Emil Lade." in vouched
+    said("assign", "surveyor", "vera", "tove", "--at", "upper-gauges", "--until", "2027-03-31", "--yes", cwd=river)
+    assert "Surveyor (2027-03-31)" in said("ladder", cwd=river) or "surveyor" in said("ladder", cwd=river)
+    said("member", "retire", "dara", "--written", "tove", "--why", "Moved away", "--yes", cwd=river)
+    assert "what they wrote goes to Tove" in said("journal", "--about", "dara", cwd=river)
+    assert said("may", "dara", "post.write", "--at", "river-talk", cwd=river, status=1).startswith("No: Dara")
+    said("member", "restore", "dara", "--yes", cwd=river)
+    said("member", "note", "vera", "Has a boat", "--as", "ines", "--yes", cwd=river)
+    locked = said("member", "lock", "ines", "--yes", cwd=river, status=2)
+    assert "is the owner, who can be neither locked nor retired; hand over first" in locked
+    said("member", "hand-over", "olaf", "--as", "ines", "--yes", cwd=river)
+    assert "owner: olaf" in (river / "charter.yaml").read_text("utf-8")
+    by = [line for line in run("journal", "--by", "ines", cwd=river).stdout.splitlines() if "  Ines Moor" in line]
+    assert len(by) == 2
+
+
+def test_the_list_of_members_shows_each_only_what_they_may_see(river: Path) -> None:
+    said("member", "note", "tove", "Knows the mill owner", "--yes", cwd=river)
+    columns = ("member", "list", "--columns", "key,email,note", "--format", "csv")
+    all_of_them = {row["key"]: row for row in csv.DictReader(run(*columns, cwd=river).stdout.splitlines())}
+    assert all_of_them["tove"]["note"] == "Knows the mill owner"
+    for viewer, sees in (("bram", {"bram"}), ("ada", set(all_of_them))):
+        rows = list(csv.DictReader(run(*columns, "--as", viewer, cwd=river).stdout.splitlines()))
+        assert {row["key"] for row in rows if row["email"]} == {k for k in sees if all_of_them[k]["email"]}
+    waiting = said("member", "list", "--status", "pending", "--sort", "name", "--columns", "key", cwd=river)
+    assert waiting.startswith("3 of 60 members")
+    assert waiting.endswith("emil joss lena")
+
+
+def test_those_concerned_are_told_in_a_standard_mail(river: Path) -> None:
+    (river / "letter.txt").write_text("Dear $name,\n\n$news\n-- the river\n", "utf-8")
+    told = said("assign", "host", "tove", "--at", "river-talk", "--why", "Spring", "--tell", "--yes", cwd=river)
+    assert "Wrote one message to the outbox." in told
+    (letter,) = (river / "outbox").glob("*.eml")
+    mail = message_from_string(letter.read_text("utf-8"), policy=policy.default)
+    assert mail["To"] == "Tove Eddy <tove@wren-valley.example>"
+    text = mail.get_content()
+    assert text.startswith("Dear Tove Eddy,")
+    assert text.rstrip().endswith("-- the river")
+    assert "River talk" in text
+    invited = said(
+        "member", "invite", "vera", "--email", "vera@river.example", "--message", "Come and see.", "--yes", cwd=river
+    )
+    assert "Wrote one message" in invited
+    assert any("Come and see." in file.read_text("utf-8") for file in (river / "outbox").glob("*.eml"))
+
+
+def test_looking_back_and_taking_back(river: Path) -> None:
+    first = (river / "charter.yaml").read_bytes()
+    said("rank", "grant", "host", "poll.start", "--yes", cwd=river)
+    said("rank", "grant", "surveyor", "photo.remove.all", "--yes", cwd=river)
+    text = (river / "charter.yaml").read_text("utf-8")
+    (river / "charter.yaml").write_text(text.replace("title: Notices", "title: News"), "utf-8")
+    said("place", "set", "welcome", "title=Front desk", "--yes", cwd=river)
+    kinds = [each["kind"] for each in json.loads(run("journal", "--format", "json", cwd=river).stdout)]
+    assert kinds == ["change", "hand", "change", "change", "import"]
+    impact = run("impact", "2", "3", "--format", "csv", cwd=river)
+    assert "photo.remove.all" in impact.stdout
+    assert "poll.start" not in impact.stdout
+    assert "There is no change 77" in said("impact", "77", cwd=river, status=2)
+    said("undo", "2", "--yes", cwd=river)
+    said("rank", "grant", "surveyor", "poll.start", "--yes", cwd=river)
+    dependent = said("undo", "3", "--yes", cwd=river, status=2)
+    assert "Change 3 cannot be taken back: 7 (" in dependent
+    for number in ("7", "5", "4", "3"):
+        said("undo", number, "--yes", cwd=river)
+    assert (river / "charter.yaml").read_bytes() == first
+
+
+def test_what_is_exported_is_what_import_reads(river: Path, tmp_path: Path) -> None:
+    said("member", "add", "zed", "--name", "=cmd()", "--yes", cwd=river)
+    said("export", str(tmp_path / "out"), cwd=river)
+    assert "'=cmd()" in (tmp_path / "out" / "members.csv").read_text("utf-8")
+    again = said("import", str(tmp_path / "out" / "members.csv"), "--yes", cwd=river)
+    assert "Nothing changes: it is so already" in again
+    people = tmp_path / "people.csv"
+    people.write_text("key,name,email,status\nuna,Una,una@river.example,active\nBad Key,Bo,bo,pending\n", "utf-8")
+    refused = said("import", str(people), "--yes", cwd=river, status=2)
+    assert "people.csv, line 3, column 1" in refused
+    assert "'Bad Key' cannot be the key of a member" in refused
+    assert "'bo' is no e-mail address" in refused
+    assert "una@river.example" not in run("member", "list", "--format", "csv", cwd=river).stdout
+
+
+@pytest.mark.parametrize(
+    ("args", "part"),
+    [
+        (("rank", "remove", "host", "--plan"), "4 hold Board host: Freya Ford, Bram Ashby, Dara Fenwick, Mira Swale."),
+        (("rank", "grant", "hots", "poll.start", "--plan"), "There is no rank 'hots'. Nearest: host"),
+        (("place", "move", "photo-wall", "--into", "field", "--plan"), "Say which: --keep its own overrides"),
+        (("assign", "tove", "host", "--plan"), "There is no rank 'tove'; that is a member, and the rank comes first"),
+        (("rank", "withdraw", "contact.export", "--plan"), "No rank carries contact.export."),
+        (("undo",), "Nothing has been changed by command yet"),
+        (("member", "lock", "--plan"), "Name a member, or say which"),
+    ],
+)
+def test_what_cannot_be_meant_is_said_and_nothing_happens(river: Path, args: tuple[str, ...], part: str) -> None:
+    before = state(river)
+    assert part in said(*args, cwd=river, status=2)
+    assert state(river) == before
+
+
+def test_withdrawing_a_right_shows_from_where_and_moving_a_place_keeps_or_takes(river: Path) -> None:
+    withdrawn = said("rank", "withdraw", "post.remove.all", "--plan", cwd=river)
+    assert "River warden carries post.remove.all, by the bundle housekeeping (charter.yaml line 96)" in withdrawn
+    moved = said("place", "move", "photo-wall", "--into", "field", "--as-section", "--yes", cwd=river)
+    assert "Done: change 2." in moved
+    places: dict[str, Any] = json.loads(run("tour", "ines", "--format", "json", cwd=river).stdout)
+    assert [each["place"] for each in places["places"]].index("photo-wall") > [
+        each["place"] for each in places["places"]
+    ].index("field")
