@@ -22,8 +22,10 @@ PUBLIC = [
     "Answer",
     "AskAboveError",
     "Assignment",
+    "ChangedMeanwhileError",
     "Charter",
     "Community",
+    "EditError",
     "Expectation",
     "Fault",
     "FaultyFilesError",
@@ -35,6 +37,7 @@ PUBLIC = [
     "Place",
     "QuestionError",
     "Rank",
+    "RefusedError",
     "Register",
     "Step",
     "UnknownNameError",
@@ -57,6 +60,9 @@ def test_every_error_is_an_ask_above_error_and_a_fitting_builtin() -> None:
         ("UnknownNameError", LookupError),
         ("QuestionError", ValueError),
         ("MomentError", ValueError),
+        ("EditError", ValueError),
+        ("RefusedError", PermissionError),
+        ("ChangedMeanwhileError", RuntimeError),
     ):
         error = getattr(ask_above, name)
         assert issubclass(error, ask_above.AskAboveError)
@@ -72,8 +78,12 @@ def test_every_error_is_an_ask_above_error_and_a_fitting_builtin() -> None:
         "ask_above.people.signins",
         "ask_above.ask.advice.colors",
         "ask_above.charter.expectations",
+        "ask_above.change.importing",
+        "ask_above.change.steps",
         "ask_above.charter.loops",
         "ask_above.decide.answer",
+        "ask_above.files.merging",
+        "ask_above.files.splice",
         "ask_above.show.headings",
     ],
 )

@@ -15,6 +15,7 @@ from ask_above.version import __version__ as __version__
 
 if TYPE_CHECKING:
     from ask_above.ask.expect import Unmet
+    from ask_above.change.draft import EditError
     from ask_above.charter.charter import Charter
     from ask_above.charter.expectations import Expectation
     from ask_above.charter.ladder import Rank
@@ -32,15 +33,19 @@ if TYPE_CHECKING:
         QuestionError,
         UnknownNameError,
     )
+    from ask_above.home import ChangedMeanwhileError
     from ask_above.people.register import Assignment, Member, Register
+    from ask_above.plans import RefusedError
 
 __all__ = [
     "VISITOR",
     "Answer",
     "AskAboveError",
     "Assignment",
+    "ChangedMeanwhileError",
     "Charter",
     "Community",
+    "EditError",
     "Expectation",
     "Fault",
     "FaultyFilesError",
@@ -52,6 +57,7 @@ __all__ = [
     "Place",
     "QuestionError",
     "Rank",
+    "RefusedError",
     "Register",
     "Step",
     "UnknownNameError",
@@ -64,8 +70,10 @@ _WHERE = {
     "Answer": "decide.answer",
     "AskAboveError": "errors",
     "Assignment": "people.register",
+    "ChangedMeanwhileError": "home",
     "Charter": "charter.charter",
     "Community": "community",
+    "EditError": "change.draft",
     "Expectation": "charter.expectations",
     "Fault": "errors",
     "FaultyFilesError": "errors",
@@ -77,6 +85,7 @@ _WHERE = {
     "Place": "charter.places",
     "QuestionError": "errors",
     "Rank": "charter.ladder",
+    "RefusedError": "plans",
     "Register": "people.register",
     "Step": "decide.answer",
     "UnknownNameError": "errors",

@@ -173,7 +173,8 @@ def told(effect: Impact) -> Iterator[str]:
         sign, people = "+" if shift.gains else "-", len(shift.members)
         ranks = f"; ranks: {', '.join(shift.ranks)}" if shift.ranks else ""
         risk = "" if shift.risk == "low" else f" ({shift.risk} risk)"
-        yield f"{sign} {', '.join(shift.capabilities)}{risk} in {', '.join(shift.places[:6])}: {people} members{ranks}"
+        many = f"{people} member{'' if people == 1 else 's'}"
+        yield f"{sign} {', '.join(shift.capabilities)}{risk} in {', '.join(shift.places[:6])}: {many}{ranks}"
 
 
 def plan(home: Home, edits: Sequence[Edit], *, by: str = "", why: str = "", when: datetime | None = None) -> Plan:
