@@ -397,11 +397,11 @@ class TestCountingAndWalking:
             tour = c.tour(who, when=NOW)
             assert [stop.place for stop in tour.stops] == list(c.charter.places)
             for stop in tour.stops:
-                can = [k for k in c.charter.catalogue.keys if c.may(who, k, at=stop.place, when=NOW)]
-                assert list(stop.can) == can
-                assert set(stop.more) <= set(can)
-                assert not set(stop.less) & set(can)
-                assert (stop.state == "open") or not can
+                usable = [k for k in c.charter.catalogue.keys if c.may(who, k, at=stop.place, when=NOW)]
+                assert list(stop.can) == usable
+                assert set(stop.more) <= set(usable)
+                assert not set(stop.less) & set(usable)
+                assert (stop.state == "open") or not usable
                 assert bool(stop.why) is (stop.state != "open")
 
     @few

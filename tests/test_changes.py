@@ -187,6 +187,23 @@ class TestReach:
         found = brook.open().plan(MemberSet("tove", {"groups": "samplers"}), by="bram").refusals
         assert any("Surveyor" in each.why for each in found)
 
+    def test_putting_oneself_into_a_group_gains_nothing_by_what_places_say_of_it(self, brook: Place) -> None:
+        for who, gained in (("ada", True), ("bram", False)):
+            plan = brook.open().plan(MemberSet(who, {"groups": "alder-team"}), by="ada")
+            assert bool(plan.refusals) is gained, plan.refusals
+        refused = brook.open().plan(MemberSet("ada", {"groups": "alder-team"}), by="ada").refusals
+        assert "Ada Marsh would gain" in str(refused[0])
+
+    def test_a_rank_that_is_made_carries_no_more_than_its_maker_holds(self, brook: Place) -> None:
+        made = {
+            name: brook.open().plan(RankAdd("x", {"grants": [name]}), by="ada") for name in ("kit.lend", "site.restart")
+        }
+        assert not made["kit.lend"].refusals
+        assert "x would gain site.restart on the whole site, which Ada Marsh does not hold" in str(
+            made["site.restart"].refusals
+        )
+        assert not brook.open().plan(RankRename("host", new_key="greeter"), by="ada").refusals
+
 
 class TestSafety:
     def test_what_breaks_an_expectation_is_refused_unless_forced_with_a_reason(self, brook: Place) -> None:

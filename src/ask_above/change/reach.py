@@ -12,7 +12,7 @@ from ask_above.charter.rules import ActRule
 from ask_above.decide.answer import Step
 from ask_above.decide.gains import as_active
 from ask_above.decide.may import Decider
-from ask_above.decide.profile import Asked, Profile, ask_rank
+from ask_above.decide.profile import Asked, Profile, ask_anybody, ask_member, ask_rank
 from ask_above.decide.walk import standing
 from ask_above.decide.words import in_place
 
@@ -27,6 +27,10 @@ class Refusal(NamedTuple):
 
     def __str__(self) -> str:
         return f"{self.why} [{self.rule}]"
+
+
+_Subject = tuple[Asked, Profile, Profile]
+"""Someone whom a change may touch, and what they come down to before and after."""
 
 
 class Reach:
@@ -45,7 +49,9 @@ class Reach:
         found = list(self._direct(asked))
         rule = self._rule()
         if rule is not None and not any(need.kind == "owner" for need in self.needs):
-            found += self._effect(asked, rule)
+            found += self._effect(asked, rule, self._subjects())
+        elif rule is None and any(need.kind == "people" for need in self.needs):
+            found += self._effect(asked, self.old.frame.charter.rules.act("assign"), self._regrouped())
         return list(dict.fromkeys(found))
 
     def who_could(self, but: str) -> list[str]:
@@ -139,10 +145,10 @@ class Reach:
                 return self.old.frame.charter.rules.act(act)
         return None
 
-    def _effect(self, actor: Asked, rule: ActRule) -> Iterator[Refusal]:
+    def _effect(self, actor: Asked, rule: ActRule, subjects: Iterable[_Subject]) -> Iterator[Refusal]:
         """Yield where somebody out of reach is touched, or gains what the actor does not hold."""
         told: set[tuple[str, str]] = set()
-        for subject, before, after in self._subjects():
+        for subject, before, after in subjects:
             for refusal in self._touched(actor, rule, subject, before, after):
                 if (subject.label, refusal.rule) not in told:
                     told.add((subject.label, refusal.rule))
@@ -150,18 +156,46 @@ class Reach:
         yield from self._standing(actor)
         yield from self._power(actor)
 
-    def _subjects(self) -> Iterator[tuple[Asked, Profile, Profile]]:
-        """Yield every member not retired, as if active, and everyone asked as a rank, before and after."""
+    def _subjects(self) -> Iterator[_Subject]:
+        """Yield every member not retired, as if active, and everyone asked as a rank, before and after.
+
+        A rank that is made is compared with the automatic ranks of members alone.
+        """
         members = self.new.people.register.members
         for key, member in self.old.people.register.members.items():
             if member.status != "retired" and key in members:
                 asked = self.old.people.ask(key, self.at)
                 yield asked, as_active(asked), as_active(self.new.people.ask(key, self.at))
-        for key, position in self.old.frame.rank_at.items():
-            if key in self.new.frame.rank_at:
-                asked, later = ask_rank(self.old.frame, position), ask_rank(self.new.frame, self.new.frame.rank_at[key])
-                if asked.profile and later.profile:
-                    yield asked, asked.profile, later.profile
+        was = self._earlier_names()
+        for key, position in self.new.frame.rank_at.items():
+            before = self.old.frame.rank_at.get(was.get(key, key))
+            later = ask_rank(self.new.frame, position)
+            asked = later if before is None else ask_rank(self.old.frame, before)
+            held = ask_anybody(self.old.frame) if before is None else asked
+            if held.profile and later.profile:
+                yield asked, held.profile, later.profile
+
+    def _earlier_names(self) -> dict[str, str]:
+        """Return the key that a rank had before, where one was given another key and nothing else came or went."""
+        old, new = self.old.frame.rank_at, self.new.frame.rank_at
+        gone, come = [key for key in old if key not in new], [key for key in new if key not in old]
+        same = len(gone) == len(come) == 1 and old[gone[0]] == new[come[0]]
+        return {come[0]: gone[0]} if same else {}
+
+    def _regrouped(self) -> Iterator[_Subject]:
+        """Yield whoever is put into a group or out of it, by their groups alone.
+
+        What they come to have besides counts as an assignment of its own, or comes with becoming active (rule 4.7).
+        """
+        members = self.old.people.register.members
+        frame, register = self.new.frame, self.new.people.register
+        for key, member in register.members.items():
+            known = members.get(key)
+            if member.groups != (known.groups if known else ()):
+                given = self.old.people.register.of(key) if known else []
+                excepted = key in frame.exceptional
+                asked = ask_member(frame, known or member._replace(groups=()), given, self.at, excepted=excepted)
+                yield asked, as_active(asked), as_active(ask_member(frame, member, given, self.at, excepted=excepted))
 
     def _touched(
         self, actor: Asked, rule: ActRule, subject: Asked, before: Profile, after: Profile
