@@ -31,6 +31,7 @@ if TYPE_CHECKING:
     from ask_above.ask.shared import SharedAccount
     from ask_above.ask.tour import Tour
     from ask_above.ask.ways import Way
+    from ask_above.change.climbing import Climbed
     from ask_above.decide.looks import Looks, PerkHeld
     from ask_above.people.signins import SignIn
 
@@ -337,6 +338,41 @@ class Questions:
         from ask_above.ask.advice.whole import advise
 
         return advise(self._decider, self._moment(when), told)
+
+    # -- how far a rank can climb (rule 10)
+
+    def climb(
+        self, rank: str, *, at: str | None = None, accomplice: bool = False, cuts: bool = True, when: When = None
+    ) -> Climbed:
+        """Work out what whoever holds a rank could come to use in the end, by all that the charter lets them do.
+
+        An upper bound: what no path leads to cannot be reached (rule 10.2). Each path is played through; ``certain``
+        says whether it led there. ``accomplice`` reckons with another who holds the same rank, ``at`` keeps to one
+        place, ``cuts`` tries single settings that would close each path.
+
+        >>> [path.capabilities for path in Community.demo().climb("warden").paths]
+        [('site.restart',), ('poll.start',)]
+        """
+        from ask_above.change.climbing import climbed
+
+        where = None if at is None else self._decider.frame.places[self._place(at)].key
+        moment = self._moment(when)
+        return climbed(self._decider, self._rank(rank), moment, accomplice=accomplice, place=where, cuts=cuts)
+
+    def climbs(self, *, at: str | None = None, accomplice: bool = False) -> pd.DataFrame:
+        """Return, for every rank, how much it can reach that it does not hold, as a table.
+
+        One row for each rank, in the ladder's order: ``rank`` (its key), ``unbounded`` (bool: it can come to be
+        unbounded), ``high``, ``medium``, ``low`` (int: how many pairs of capability and place of each risk),
+        ``capabilities`` (their names, high risk first, separated by spaces).
+
+        >>> Community.demo().climbs().set_index("rank").loc["warden", "capabilities"]
+        'site.restart poll.start'
+        """
+        from ask_above.ask.climbs import climbs
+
+        where = None if at is None else self._place(at)
+        return climbs(self._decider, place=where, accomplice=accomplice)
 
     # -- the rest
 

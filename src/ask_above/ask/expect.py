@@ -12,6 +12,7 @@ from ask_above.decide.answer import Answer
 from ask_above.decide.may import Decider
 from ask_above.decide.profile import Asked, ask_rank, ask_visitor
 from ask_above.decide.walk import ranks_at
+from ask_above.decide.words import in_place
 
 
 class Unmet(NamedTuple):
@@ -39,6 +40,8 @@ def unmet(decider: Decider, now: Instant) -> list[Unmet]:
 
 def unmet_one(decider: Decider, expectation: Expectation, now: Instant) -> Unmet | None:
     """Return why an expectation does not hold, ``None`` where it does."""
+    if expectation.never:
+        return _reached(decider, expectation)
     at = now if expectation.on is None else as_instant(parse(expectation.on), decider.frame.charter.zone)
     known = decider.people.register.members
     form = expectation.subject.form
@@ -55,6 +58,29 @@ def unmet_one(decider: Decider, expectation: Expectation, now: Instant) -> Unmet
     names = ", ".join(asked.label for asked, _ in wrong[:6]) + (f" and {len(wrong) - 6} more" if wrong[6:] else "")
     said = "may not" if wanted else "may"
     return Unmet(expectation, f"{names[:1].upper()}{names[1:]} {said}.", tuple(answer for _, answer in wrong[:1]))
+
+
+def _reached(decider: Decider, expectation: Expectation) -> Unmet | None:
+    """Return where a rank that can never reach something could reach it after all, alone (rule 8.5)."""
+    from ask_above.ask.moves import told
+    from ask_above.decide.climb import climb
+
+    frame, subject = decider.frame, expectation.subject
+    capability = full_name(decider, expectation.capability or "", ask_rank(frame, 0), None)
+    bit, last = frame.catalogue.bit[capability], frame.rank_at[subject.key]
+    places = range(len(frame.places)) if not expectation.place else [frame.place_at[expectation.place]]
+    for position in range(0 if subject.form == "above" else last, last + 1):
+        found = climb(decider.ground, decider.reckoner, frame.ranks[position])
+        for place in places:
+            if found.reach[place] & bit:
+                title = frame.ranks[position].title
+                where = in_place(frame.places[place].title, site=place == 0)
+                if found.start[place] & bit:
+                    return Unmet(expectation, f"{title} may use {capability} {where} as it is.")
+                moves = next(g.moves for g in found.gains if (g.place, g.capability) == (place, capability))
+                how = told(frame.charter, moves)
+                return Unmet(expectation, f"{title} could reach {capability} {where}: {how}.")
+    return None
 
 
 def _subjects(decider: Decider, expectation: Expectation, at: Instant) -> Iterator[Asked]:

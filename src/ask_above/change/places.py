@@ -100,7 +100,11 @@ class PlaceSet(NamedTuple):
         for name, value in self.fields.items():
             steps.append(Drop((*path, name)) if value is None else Put((*path, name), value))
         what = f"set {listed(self.fields)} of {_place(draft, self.key).title}"
-        return Done(what, tuple(steps), (), (Need("place", what, place=_place(draft, self.key).parent or SITE),))
+        needs = [Need("place", what, place=_place(draft, self.key).parent or SITE)]
+        if self.fields.get("kind", _place(draft, self.key).kind) != _place(draft, self.key).kind:
+            # another kind gives a meaning to what is held and could not be used: no reckoning of what is held sees that
+            needs.append(Need("owner", what))
+        return Done(what, tuple(steps), (), tuple(needs))
 
 
 WORDS = ("allow", "deny", "bar", "clear")

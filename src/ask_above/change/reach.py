@@ -98,11 +98,11 @@ class Reach:
         if need.kind == "account" and target is not None:
             using = frame.charter.rules.act("accounts").using
             return [] if asked.rules_all else self.old.case(asked, 0, self.at).moderate(target, using)
+        if need.kind == "everybody":
+            return self._everybody(asked, need)
         rank = frame.charter.ranks.get(need.rank)
         if rank is None:
             return []
-        if need.kind == "everybody":
-            return self.old.case(asked, 0, self.at).assign(rank, None)
         if need.kind == "assign":
             return self.old.case(asked, place, self.at).assign(rank, target)
         steps = self.old.case(asked, place, self.at).unassign(rank, target) if target is not None else []
@@ -116,6 +116,16 @@ class Reach:
             if rank is not None:
                 actor = decider.people.ask(asked.key or "", self.at)
                 steps += decider.case(actor, 0, self.at).manage(rank)
+        return steps
+
+    def _everybody(self, asked: Asked, need: Need) -> list[Step]:
+        """Note whether a rank may be given to everybody, as it is afterwards and, where it was there, before."""
+        steps: list[Step] = []
+        for decider in (self.old, self.new):
+            rank = decider.frame.charter.ranks.get(need.rank)
+            if rank is not None:
+                actor = decider.people.ask(asked.key or "", self.at)
+                steps += decider.case(actor, 0, self.at).assign(rank, None)
         return steps
 
     def _using(self, asked: Asked, act: str, place: int) -> list[Step]:

@@ -3,6 +3,7 @@
 ::
 
     expectation = subject ("may" | "may" "not") what {condition}
+                | (RANK | RANK "+") "can" "never" "reach" CAPABILITY ["in" PLACE]
     subject     = RANK | RANK "+" | "@" MEMBER | "visitor" | "every" RANK | "no" RANK
     what        = CAPABILITY
                 | "moderate" (RANK | "@" MEMBER) ["using" CAPABILITY]
@@ -36,7 +37,8 @@ class Subject(NamedTuple):
 class Expectation(NamedTuple):
     """One sentence that must stay true.
 
-    ``target`` is the rank acted on; ``member`` the member acted on, given the rank, or losing it.
+    ``target`` is the rank acted on; ``member`` the member acted on, given the rank, or losing it. ``never`` marks one
+    that says how far a rank can climb: ``can never reach``.
     """
 
     text: str
@@ -50,6 +52,7 @@ class Expectation(NamedTuple):
     author: str | None = None
     on: str | None = None
     where: Where = NOWHERE
+    never: bool = False
 
     def __str__(self) -> str:
         return self.text
@@ -76,6 +79,8 @@ def parse_expectation(text: str, known: Check, where: Where = NOWHERE) -> Expect
     reader = _Reader(text, known)
     subject = reader.subject()
     expectation = reader.verdict(subject)._replace(where=where)
+    if expectation.never:
+        return reader.reach(expectation)
     return reader.conditions(reader.what(expectation))
 
 
@@ -134,9 +139,9 @@ class _Reader:
     def verdict(self, subject: Subject) -> Expectation:
         word = self.take("'may' or 'may not'")
         if word == "can":
-            raise self.fail("'can never reach' is not read yet; 'may' and 'may not' are", 1)
+            return self._never(subject)
         if word != "may":
-            raise self.fail(f"'{word}' stands where 'may' or 'may not' belongs", 1)
+            raise self.fail(f"'{word}' stands where 'may', 'may not' or 'can never reach' belongs", 1)
         allowed = self.peek() != "not"
         if not allowed:
             if subject.form in ("every", "no"):
@@ -144,6 +149,27 @@ class _Reader:
                 raise self.fail(f"'{subject.form}' goes with 'may' alone; say '{other} {subject.key} may ...'")
             self.next += 1
         return Expectation(self.text, subject, allowed)
+
+    def _never(self, subject: Subject) -> Expectation:
+        if subject.form not in ("rank", "above"):
+            raise self.fail("'can never reach' speaks of a rank, or of RANK+", 1)
+        for expected in ("never", "reach"):
+            word = self.take(f"'{expected}'")
+            if word != expected:
+                raise self.fail(f"'{word}' stands where '{expected}' belongs: RANK can never reach CAPABILITY", 1)
+        return Expectation(self.text, subject, allowed=False, never=True)
+
+    def reach(self, so_far: Expectation) -> Expectation:
+        """Read what can never be reached; without a place it is meant anywhere."""
+        result = so_far._replace(capability=self.name("capability"), place="")
+        if self.peek():
+            word = self.take("")
+            if word != "in":
+                raise self.fail(f"'{word}' is not expected here; 'in PLACE' may follow", 1)
+            result = result._replace(place=self.name("place"))
+        if self.peek():
+            raise self.fail(f"'{self.peek()}' is not expected here; the sentence is at its end")
+        return result
 
     def what(self, so_far: Expectation) -> Expectation:
         word = self.take("a capability or an act")

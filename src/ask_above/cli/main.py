@@ -21,6 +21,7 @@ SECTIONS: dict[str, dict[str, str]] = {
         "who": "Who may do something, and what gives it to them",
         "where": "All places where someone may do something",
         "tour": "The site as someone finds it; --beside someone else",
+        "climb": "How far a rank can climb, which way, and what cuts it",
         "compare": "Two ranks or two people side by side",
     },
     "Change": {

@@ -21,6 +21,7 @@ from ask_above.people.register import Register
 if TYPE_CHECKING:
     from ask_above.decide.authority import Case
     from ask_above.decide.everyone import Everyone
+    from ask_above.decide.ground import Ground
     from ask_above.decide.plan import Plan
 
 
@@ -38,6 +39,16 @@ class Decider:
         self.ready = Ready(self.frame, register, self.reckoner)
         self._plan: Plan | None = None
         self._everyone: Everyone | None = None
+        self._ground: Ground | None = None
+
+    @property
+    def ground(self) -> Ground:
+        """What is held by one rank alone, place by place, for telling how far ranks can climb."""
+        if self._ground is None:
+            from ask_above.decide.ground import Ground
+
+            self._ground = Ground(self.frame)
+        return self._ground
 
     @property
     def everyone(self) -> Everyone:
@@ -60,6 +71,7 @@ class Decider:
         other.reckoner = self.reckoner if frame is self.frame else self.reckoner.after(frame, touched)
         other.ready = self.ready.after(frame, register, other.reckoner, touched)
         other._everyone = None
+        other._ground = self._ground if frame is self.frame else None
         other._plan = None if self._plan is None else self._plan.after(frame)
         return other
 

@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from ask_above.ask.advice.piece import Piece, Sight
+from ask_above.ask.moves import told
 from ask_above.charter.ladder import Rank
 from ask_above.charter.names import listed
+from ask_above.decide.climb import climb
 from ask_above.decide.sources import source_of
 
 _NEARLY_EVERYONE = 0.5
@@ -149,6 +151,29 @@ def detours(sight: Sight) -> Iterator[Piece]:
                 what = f"{rank.title} carries {key}, which leads to {listed(led)}, which it does not carry"
                 mend = f"withhold {key} from {rank.title}, or grant it {listed(led)} and know it"
                 yield Piece("detour", source_of(frame, rank, key)[0], what, mend, (rank.key,))
+
+
+def climbers(sight: Sight) -> Iterator[Piece]:
+    """Find ranks that can climb to everything, or to high risk that they do not hold (rules 10.1 and 10.2)."""
+    frame, catalogue = sight.frame, sight.frame.catalogue
+    high = catalogue.mask(key for key, each in catalogue.capabilities.items() if each.risk == "high")
+    for rank in frame.ranks:
+        if rank.unbounded:
+            continue
+        found = climb(sight.decider.ground, sight.decider.reckoner, rank)
+        mend = f"ask-above climb {rank.key}, which says what would cut each way"
+        if found.free:
+            what = f"{rank.title} can climb to an unbounded rank"
+            yield Piece("climbs-to-everything", rank.where, what, mend, (rank.key,))
+            continue
+        # one that is a detour alone has a code of its own
+        gains = [
+            g for g in found.gains if catalogue.bit[g.capability] & high and any(m.kind != "detour" for m in g.moves)
+        ]
+        if gains:
+            names = listed(dict.fromkeys(gain.capability for gain in gains))
+            what = f"{rank.title} can climb to {names}: {told(frame.charter, gains[0].moves)}"
+            yield Piece("climbs-to-high-risk", rank.where, what, mend, (rank.key,))
 
 
 def same_carried(sight: Sight) -> Iterator[Piece]:

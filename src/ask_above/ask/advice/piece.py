@@ -39,6 +39,8 @@ WHY: Final[Mapping[str, str]] = {
     "wildcard-high-risk": "A pattern takes in what add-ons bring later; high risk is better named.",
     "risky-by-default": "High risk is given to people whom nobody has chosen.",
     "detour": "The power of the one can be used to obtain the other, which the rank was not given.",
+    "climbs-to-everything": "Whoever holds it can come to do everything, by what the charter lets them do.",
+    "climbs-to-high-risk": "Whoever holds it can come to have what it was not given.",
     "too-many-unbounded": "Every holder can do everything, whatever else is set.",
     "too-many-high-risk": "The more people can do it, the likelier it goes wrong.",
     "over-limit": "The rank's limit keeps anyone from being given it; who may stay is open.",

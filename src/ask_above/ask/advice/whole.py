@@ -18,6 +18,7 @@ LOOKS: Final[tuple[Callable[[Sight], Iterable[Piece]], ...]] = (
     ladder.badges,
     ladder.risky_by_default,
     ladder.detours,
+    ladder.climbers,
     ladder.same_carried,
     ladder.unheld,
     ladder.copies,

@@ -1,0 +1,52 @@
+"""``ask-above climb``."""
+
+from __future__ import annotations
+
+import sys
+
+import click
+
+from ask_above.ask.climbs import COLUMNS, rows
+from ask_above.cli.options import at_option, community_option, complete, format_option, open_here
+from ask_above.show.climb import PATH_COLUMNS, climb_data, path_rows, show_climb, show_climbs
+from ask_above.show.data import write_table
+from ask_above.show.screen import stdout
+
+
+@click.command("climb")
+@click.argument("rank", required=False, shell_complete=complete(lambda c: list(c.charter.ranks)))
+@at_option("What can be reached at this place alone.", default=None)
+@click.option(
+    "--with-accomplice", is_flag=True, help="With another who holds the same rank, each acting for the other."
+)
+@community_option
+@format_option
+def command(rank: str | None, at: str | None, community: str | None, form: str, *, with_accomplice: bool) -> int:
+    """Show how far ranks can climb: what their holders could come to use by all that the charter lets them do.
+
+    Joining and leaving ranks, giving themselves ranks, edits within their reach, detours. What is not shown cannot be
+    reached. For one rank: each way with its moves, played through, and the single settings that would cut it.
+
+    \b
+    Examples:
+      ask-above climb
+      ask-above climb warden
+      ask-above climb host --with-accomplice --at river-talk
+    """
+    opened = open_here(community)
+    place = None if at is None else opened.place(at).key
+    if rank is None:
+        where = None if place is None else opened.decider.frame.place_at[place]
+        found = rows(opened.decider, place=where, accomplice=with_accomplice)
+        if form == "text":
+            show_climbs(stdout(), opened.charter, found, accomplice=with_accomplice)
+        else:
+            write_table(sys.stdout, form, COLUMNS, found)
+        return 0
+    climbed = opened.climb(rank, at=place, accomplice=with_accomplice)
+    if form == "text":
+        show_climb(stdout(), opened.charter, climbed, place)
+    else:
+        data = climb_data(opened.charter, climbed) if form == "json" else None
+        write_table(sys.stdout, form, PATH_COLUMNS, path_rows(opened.charter, climbed), data)
+    return 0

@@ -1,0 +1,464 @@
+"""How far a rank can climb: what its holder could come to use by all that the charter lets them do (rule 8).
+
+The reckoning goes the safe way: it leaves aside ``apart-from`` and ``limit``, takes ranks that cannot be held together
+as held, and an edit that might be allowed as made. So what it does not reach cannot be reached.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from typing import NamedTuple
+
+from ask_above.charter.ladder import Rank
+from ask_above.charter.names import SITE
+from ask_above.charter.places import GateTerm
+from ask_above.charter.rules import ActRule
+from ask_above.decide.ground import Ground
+from ask_above.decide.profile import ask_rank
+from ask_above.decide.walk import Reckoner
+
+NEW_RANK = "new-rank"
+"""The key of a rank that would be made."""
+
+Moves = tuple["Move", ...]
+
+
+class Move(NamedTuple):
+    """One thing to do.
+
+    ``kind`` is join (an open rank), give (oneself a rank at a place), receive (one from an accomplice), leave (a rank),
+    open (let a rank be open), make (a rank), grant (let a rank carry ``names``), allow (a rank ``names`` at a place),
+    except (be allowed ``names`` at a place by an accomplice), group (be put into a group by an accomplice) or detour
+    (from the first of ``names`` to the others).
+    """
+
+    kind: str
+    rank: str = ""
+    place: str = SITE
+    names: tuple[str, ...] = ()
+
+
+class Gain(NamedTuple):
+    """What can be reached at a place and is not there at the start, and by which moves."""
+
+    place: int
+    capability: str
+    moves: Moves
+
+
+class _Source(NamedTuple):
+    """A set that is held at a place, by which moves; ``template``: the last move names what is asked for."""
+
+    mask: int
+    moves: Moves
+    template: bool = False
+
+
+class Climb(NamedTuple):
+    """How far one rank can climb: for each place, by number, what can be used at the start and in the end, as bits.
+
+    ``ranks`` are those that can be had, with their place; ``free`` tells whether unbounded can be reached.
+    """
+
+    rank: str
+    start: tuple[int, ...]
+    reach: tuple[int, ...]
+    gains: tuple[Gain, ...]
+    ranks: tuple[tuple[str, str], ...]
+    free: bool
+
+
+def climb(ground: Ground, reckoner: Reckoner, rank: Rank, *, accomplice: bool = False) -> Climb:
+    """Reckon how far a rank can climb, alone or with one accomplice of the same rank."""
+    return _Ascent(ground, reckoner, rank, accomplice=accomplice).result()
+
+
+class _Ascent:
+    """One rank's way up: what has been reached so far, and how, until nothing more is."""
+
+    def __init__(self, ground: Ground, reckoner: Reckoner, rank: Rank, *, accomplice: bool) -> None:
+        self.ground, self.frame, self.accomplice = ground, ground.frame, accomplice
+        self.rank, self.rules = rank, ground.frame.charter.rules
+        asked = ask_rank(self.frame, rank.position)
+        profile = asked.profile
+        places = range(len(self.frame.places))
+        self.start = [reckoner.usable(profile, n) if profile else 0 for n in places]
+        self.acts = asked.acts
+        own = None if rank.automatic else rank.position
+        self.automatic = profile.automatic if profile else ()
+        plain = self.automatic == ground.automatic
+        base = ground.single(own) if plain else ground.held_by(self.automatic, own)
+        if asked.status == "pending":
+            base = [reckoner.held(profile, n, gated=False).mask if profile else 0 for n in places]
+        self.held = list(base)
+        self.sources: list[list[_Source]] = [[_Source(mask, ())] for mask in base]
+        self.turns = [0] * len(self.held)  # what detours give, needing nothing else
+        self.had: dict[tuple[int, int], Moves] = {} if own is None else {(own, 0): ()}
+        self.free: dict[int, Moves] = dict.fromkeys(places, ()) if own in self.frame.unbounded else {}
+        self.made: Moves | None = None
+        self.usable = list(self.start)
+        self.order: dict[Move, int] = {}
+        self.grew = True
+
+    def result(self) -> Climb:
+        """Climb until nothing is gained any more."""
+        while self.grew and not self._is_at_the_top():
+            self.grew = False
+            self._look()
+            self._detours()
+            if self.acts:
+                self._join()
+                self._give()
+                self._open()
+                self._stuff()
+        gains = tuple(self._gains())
+        had = (spot for spot, moves in self.had.items() if moves)
+        ranks = tuple((self.frame.ranks[rank].key, self.frame.places[place].key) for rank, place in had)
+        free = bool(self.free) and self.rank.position not in self.frame.unbounded
+        return Climb(self.rank.key, tuple(self.start), tuple(self.usable), gains, ranks, free)
+
+    def _is_at_the_top(self) -> bool:
+        return len(self.free) == len(self.held)
+
+    # -- what can be used with what has been reached
+
+    def _look(self) -> None:
+        """Reckon anew what can be used."""
+        for n in range(len(self.held)):
+            if n in self.free:
+                found = self.frame.has_meaning(n)
+            elif not self._lets_in(n):
+                found = 0
+            else:
+                found = self.ground.usable(self.held[n], n)
+                found |= self.turns[n] & self.frame.has_meaning(n)
+            if found & ~self.usable[n]:
+                self.usable[n] |= found
+                self.grew = True
+
+    def _lets_in(self, place: int) -> bool:
+        return all(self._passing(n) is not None for n in self.frame.chains[place] if n in self.frame.gated)
+
+    def _passing(self, place: int) -> Moves | None:
+        """Return the moves by which the gate of one place is passed, ``None`` where it stays shut."""
+        gate = self.frame.places[place].gate
+        if gate is None or place in self.free:
+            return ()
+        some = [self._meeting(place, term) for term in gate.any]
+        each = [self._meeting(place, term) for term in gate.all]
+        met = [moves for moves in some if moves is not None]
+        if (gate.any and not met) or None in each or any(map(self._bound, gate.none)):
+            return () if self._can("overrides", place) else None
+        first = min(met, key=len) if met else ()
+        return self._together([first, *(moves for moves in each if moves is not None)])
+
+    def _meeting(self, place: int, term: GateTerm) -> Moves | None:
+        """Return the moves by which one comes to be what a gate asks for."""
+        if term.group:
+            return () if self._may_join_groups(place) else None
+        position, chain = self.frame.rank_at[term.key], self.frame.chains[place]
+        if any(rank == position or (term.above and rank < position) for rank in self.automatic):
+            return ()
+        found = [
+            moves
+            for (rank, where), moves in self.had.items()
+            if where in chain and (rank == position or (term.above and (rank < position or self._can("manage", 0))))
+        ]
+        return min(found, key=len, default=None)
+
+    def _may_join_groups(self, place: int) -> bool:
+        """Tell whether one may put oneself into a group that a gate asks for: where nothing is gained by it.
+
+        That is where all that is held behind the gate by a rank that lets one do so can be denied by another.
+        """
+        if not self._can("assign", 0):
+            return False
+        if self.accomplice:
+            return True
+        using = self.frame.catalogue.mask(self.rules.act("assign").using)
+        able = [rank for rank, where in self.had if where == 0 and self.ground.single(rank)[0] & using]
+        ways = [self.ground.single(rank) for rank in able] or [self.ground.single(None)]
+        return any(all(not way[n] & ~self._deniable(n) for n in self.frame.below[place]) for way in ways)
+
+    def _deniable(self, place: int) -> int:
+        """Return what some rank to be had is denied or barred from on the way to a place."""
+        keys = {self.frame.ranks[rank].key for rank, _ in self.had}
+        found = 0
+        for n in self.frame.chains[place]:
+            words = self.frame.words_at(n)
+            for key in keys & words.keys():
+                found |= words[key].deny | words[key].bar
+        return found
+
+    def _bound(self, term: GateTerm) -> bool:
+        """Tell whether one cannot help being what a gate keeps out: ranks that are held without being given."""
+        if term.group or self._can("manage", 0):
+            return False
+        position = self.frame.rank_at[term.key]
+        return any(rank == position or (term.above and rank < position) for rank in self.automatic)
+
+    # -- what acts take
+
+    def _can(self, act: str, place: int) -> bool:
+        rule = self.rules.act(act)
+        return self.acts and bool(self.usable[place] & self.frame.catalogue.mask(rule.using))
+
+    def _how(self, act: str, place: int) -> Moves:
+        """Return the moves by which what an act takes is come by."""
+        using = self.frame.catalogue.mask(self.rules.act(act).using)
+        if self.start[place] & using:
+            return ()
+        names = self.frame.catalogue.names(self.usable[place] & using)
+        return min((self._moves_to(place, name) for name in names), key=len, default=())
+
+    def _standing(self, place: int) -> tuple[int, Moves]:
+        """Return the highest standing to be had at a place, and how."""
+        chain = self.frame.chains[place]
+        found = [(rank, moves) for (rank, where), moves in self.had.items() if where in chain]
+        found += [(rank, ()) for rank in self.automatic]
+        return min(found, key=lambda each: (each[0], len(each[1])), default=(len(self.frame.ranks), ()))
+
+    def _reaches(self, rule: ActRule, rank: Rank, place: int) -> Moves | None:
+        """Return the moves by which an act comes to reach a rank, ``None`` where it does not (rules 6.3 and 6.4)."""
+        if not self._admitted(rule, rank.key, place):
+            return None
+        if rule.over == "anyone":
+            return ()
+        mine = self.rank.position if not self.rank.automatic else len(self.frame.ranks)
+        best, moves = self._standing(place)
+        slack = rule.over == "level"
+        if rank.position > mine - slack:
+            return ()
+        return moves if rank.position > best - slack else None
+
+    def _admitted(self, rule: ActRule, key: str, place: int) -> bool:
+        """Tell whether the lists of some rank to be had admit a rank; one without a list admits all (rule 6.4)."""
+        frame, chain = self.frame, self.frame.chains[place]
+        using = frame.catalogue.mask(rule.using)
+        mine = {rank for rank, where in self.had if where in chain} | set(self.automatic)
+        lists = [frame.ranks[rank].lists[rule.act] for rank in mine if rule.act in frame.ranks[rank].lists]
+        if not lists or any(each.admits(key) for each in lists):
+            return True
+        plain = [rank for rank in mine if rule.act not in frame.ranks[rank].lists]
+        return any(self.ground.single(rank)[place] & using or self._can("manage", 0) for rank in plain)
+
+    # -- moves
+
+    def _add(self, place: int, source: _Source) -> None:
+        new = source.mask & ~self.held[place]
+        if new:
+            self.held[place] |= new
+            self.sources[place].append(source._replace(mask=new))
+            self.grew = True
+
+    def _detours(self) -> None:
+        """Take the detours that what is held allows (``leads-to``)."""
+        leading, names = self.ground.leading, self.frame.catalogue.names
+        for n, mask in enumerate(self.held):
+            if not mask & leading or n in self.free or not self._lets_in(n):
+                continue
+            for bit, leads in self.ground.leads.items():
+                if mask & bit and leads & ~self.turns[n]:
+                    name = names(bit)[0]
+                    new = leads & ~(self.held[n] & self.usable[n])
+                    detour = Move("detour", place=self.frame.places[n].key, names=(name, *names(leads)))
+                    self.turns[n] |= leads
+                    self.grew = True
+                    self.sources[n].append(_Source(new, self._then(self._holding(n, bit), detour)))
+                    self.held[n] |= leads
+
+    def _join(self) -> None:
+        for rank in self.frame.ranks:
+            if rank.open and self._givable(rank, 0):
+                self._have(rank.position, 0, self._then(self._after(rank, 0) or (), Move("join", rank.key)))
+
+    def _givable(self, rank: Rank, place: int) -> bool:
+        if rank.automatic or rank.kept_by or any((rank.position, n) in self.had for n in self.frame.chains[place]):
+            return False
+        return self._after(rank, place) is not None
+
+    def _after(self, rank: Rank, place: int) -> Moves | None:
+        """Return the moves by which one has the ranks that must be there before."""
+        found: list[Moves] = []
+        for key in rank.after:
+            position = self.frame.rank_at[key]
+            ways = [self.had[position, n] for n in self.frame.chains[place] if (position, n) in self.had]
+            if position in self.automatic:
+                ways.append(())
+            if not ways:
+                return None
+            found.append(min(ways, key=len))
+        return self._together(found)
+
+    def _have(self, rank: int, place: int, moves: Moves) -> None:
+        """Note that a rank can be had at a place, and all that comes with it there."""
+        self.had[rank, place] = moves
+        self.grew = True
+        if rank in self.frame.unbounded:
+            for n in self.frame.below[place]:
+                self.free.setdefault(n, moves)
+        single = self.ground.single(rank)
+        for n in self.frame.below[place]:
+            self._add(n, _Source(single[n], moves))
+
+    def _give(self) -> None:
+        """Take ranks for oneself, or from an accomplice."""
+        rule = self.rules.act("assign")
+        if not (rule.oneself or self.accomplice):
+            return
+        kind = "give" if rule.oneself else "receive"
+        for place in range(len(self.held)):
+            if not self._can("assign", place):
+                continue
+            for rank in self.frame.ranks:
+                if not self._givable(rank, place):
+                    continue
+                reaches = self._reaches(rule, rank, place)
+                if reaches is not None and self._within(rule, rank.position, place):
+                    before = self._together([self._how("assign", place), reaches, self._after(rank, place) or ()])
+                    move = Move(kind, rank.key, self.frame.places[place].key)
+                    self._have(rank.position, place, self._then(before, move))
+
+    def _within(self, rule: ActRule, rank: int, place: int) -> bool:
+        """Tell whether all that a rank brings can be handed on (rule 6.6)."""
+        if rule.hand_on == "any":
+            return True
+        if rank in self.frame.unbounded:
+            return all(n in self.free for n in self.frame.below[place])
+        single, held = self.ground.single(rank), self.held
+        return all(n in self.free or not single[n] & ~held[n] for n in self.frame.below[place])
+
+    def _open(self) -> None:
+        """Let ranks be open, and join them; make one."""
+        if not (self._can("manage", 0) and self._can("assign", 0)):
+            return
+        manage, assign = self.rules.act("manage"), self.rules.act("assign")
+        before = self._together([self._how("manage", 0), self._how("assign", 0)])
+        for rank in self.frame.ranks:
+            if rank.open or not self._givable(rank, 0) or not self._within(assign, rank.position, 0):
+                continue
+            ways = [self._reaches(manage, rank, 0), self._reaches(assign, rank, 0), self._after(rank, 0)]
+            if all(way is not None for way in ways):
+                moves = self._together([before, *(way for way in ways if way is not None)])
+                moves = self._then(self._then(moves, Move("open", rank.key)), Move("join", rank.key))
+                self._have(rank.position, 0, moves)
+        if self.made is None and self._admitted(manage, NEW_RANK, 0) and self._admitted(assign, NEW_RANK, 0):
+            self.made = self._then(before, Move("make", NEW_RANK))
+            self.grew = True
+
+    def _stuff(self) -> None:
+        """Let a rank that can be had carry, or be allowed, what one does not hold: where handing on takes nothing."""
+        manage, overrides, assign = (self.rules.act(act) for act in ("manage", "overrides", "assign"))
+        if manage.hand_on == "any" and self._can("manage", 0):
+            self._grant(manage)
+        if overrides.hand_on == "any":
+            for place in range(len(self.held)):
+                if self._can("overrides", place):
+                    self._allow(overrides, place)
+        if self.accomplice and assign.hand_on == "any" and self._can("assign", 0):
+            for group, masks in self.ground.by_group.items():
+                moves = self._then(self._how("assign", 0), Move("group", group))
+                for n, mask in enumerate(masks):
+                    self._add(n, _Source(mask, moves))
+
+    def _grant(self, rule: ActRule) -> None:
+        how = self._how("manage", 0)
+        for (position, place), moves in sorted(self.had.items(), key=lambda each: len(each[1])):
+            rank = self.frame.ranks[position]
+            reaches = None if rank.kept_by else self._reaches(rule, rank, 0)
+            if reaches is None or (position == self.rank.position and not moves and not self.accomplice):
+                continue
+            full = self.ground.full(position)
+            before = self._together([how, reaches])
+            self._fill(place, full, Move("grant", rank.key), self._together([before, moves]))
+        if self.made is not None:
+            made = self._together([how, self.made])
+            self._fill(0, self.ground.made, Move("grant", NEW_RANK), self._then(made, Move("join", NEW_RANK)))
+
+    def _fill(self, place: int, full: list[int], last: Move, moves: Moves) -> None:
+        """Note that a rank had at a place could hold ``full``; where words there may be edited too, everything."""
+        everything = self.frame.catalogue.everything
+        for n in self.frame.below[place]:
+            edited = any(self._can("overrides", each) for each in self.frame.chains[n])
+            self._add(n, _Source(everything if edited else full[n], self._before_last(moves, last), template=True))
+
+    def _allow(self, rule: ActRule, place: int) -> None:
+        how, key = self._how("overrides", place), self.frame.places[place].key
+        everything = self.frame.catalogue.everything
+        for (position, where), moves in sorted(self.had.items(), key=lambda each: len(each[1])):
+            rank = self.frame.ranks[position]
+            reaches = self._reaches(rule, rank, place)
+            if reaches is None or (position == self.rank.position and not moves and not self.accomplice):
+                continue
+            before = self._together([how, reaches])
+            last = Move("allow", rank.key, key)
+            found = self._before_last(self._together([before, moves]), last)
+            for n in set(self.frame.below[place]) & set(self.frame.below[where]):
+                self._add(n, _Source(everything, found, template=True))
+        if self.made is not None:
+            moves = self._then(self._together([how, self.made]), Move("join", NEW_RANK))
+            for n in self.frame.below[place]:
+                found = self._before_last(moves, Move("allow", NEW_RANK, key))
+                self._add(n, _Source(everything, found, template=True))
+        if self.accomplice:
+            for n in self.frame.below[place]:
+                self._add(n, _Source(everything, self._then(how, Move("except", place=key)), template=True))
+
+    # -- lists of moves
+
+    def _then(self, moves: Moves, last: Move) -> Moves:
+        self.order.setdefault(last, len(self.order))
+        return moves if last in moves else (*moves, last)
+
+    def _before_last(self, moves: Moves, edit: Move) -> Moves:
+        """Put an edit before the rank that it fills is taken: whoever holds a rank gains by no edit of it."""
+        at = next(
+            (n for n, m in enumerate(moves) if m.rank == edit.rank and m.kind in ("join", "give", "receive")), None
+        )
+        found = (*moves, edit) if at is None else (*moves[:at], edit, *moves[at:])
+        for n, move in enumerate(found):
+            self.order.setdefault(move, len(self.order) + n)
+        return found
+
+    @staticmethod
+    def _together(lists: Iterable[Moves]) -> Moves:
+        """Return all moves of several lists, each once, in their order."""
+        return tuple(dict.fromkeys(move for moves in lists for move in moves))
+
+    def _holding(self, place: int, bit: int) -> Moves:
+        """Return the moves by which one capability comes to be held at a place."""
+        name = self.frame.catalogue.names(bit)
+        for source in self.sources[place]:
+            if source.mask & bit:
+                return _named(source, name) if source.template else source.moves
+        return ()
+
+    def _moves_to(self, place: int, capability: str) -> Moves:
+        """Return the moves by which a capability comes to be usable at a place."""
+        bit = self.frame.catalogue.bit[capability]
+        if place in self.free and not self.held[place] & bit:
+            return self.free[place]
+        through = [self._passing(n) or () for n in self.frame.chains[place] if n in self.frame.gated]
+        rests = self.frame.rests(capability, place)
+        wanted = bit if self.turns[place] & bit and rests & ~self.held[place] else rests
+        found: list[Moves] = [*through]
+        for source in self.sources[place]:
+            served = source.mask & wanted
+            if served and source.moves:
+                names = tuple(self.frame.catalogue.names(served))
+                found.append(_named(source, names) if source.template else source.moves)
+        return self._together(found)
+
+    def _gains(self) -> Iterator[Gain]:
+        for n, mask in enumerate(self.usable):
+            new = mask & ~self.start[n]
+            for name in self.frame.catalogue.names(new):
+                yield Gain(n, name, self._moves_to(n, name))
+
+
+def _named(source: _Source, names: tuple[str, ...]) -> Moves:
+    """Return the moves of a source with what is asked for in the edit that gives it."""
+    return tuple(
+        move._replace(names=names) if move.kind in ("grant", "allow", "except") and not move.names else move
+        for move in source.moves
+    )

@@ -1,0 +1,122 @@
+"""What somebody holds at each place by one rank alone, and by everything: the ground that climbing starts from.
+
+Held by several ranks is never more than held by some one of them, gates left aside: of the words that speak of a
+capability the last one stands, and it is one rank's; what is carried is carried by one rank; bars only add up.
+"""
+
+from __future__ import annotations
+
+from functools import cached_property
+
+from ask_above.decide.frame import Frame, Word, first_says
+from ask_above.decide.profile import ask_anybody
+from ask_above.decide.walk import settle, usable
+
+
+class Ground:
+    """One charter, looked at rank by rank; kept for climbing from all of its ranks."""
+
+    def __init__(self, frame: Frame) -> None:
+        self.frame = frame
+        catalogue = frame.catalogue
+        self.automatic = tuple(holding.rank for holding in ask_anybody(frame).holdings)
+        self.leads = {
+            catalogue.bit[key]: catalogue.close(catalogue.mask(each.leads_to))
+            for key, each in catalogue.capabilities.items()
+            if each.leads_to
+        }
+        self.leading = sum(self.leads)
+        self._single: dict[int | None, list[int]] = {}
+        self._full: dict[int | None, list[int]] = {}
+        self._usable: dict[tuple[int, str, bool], int] = {}
+        self._words = [frame.words_at(n) for n in range(len(frame.places))]
+
+    def single(self, rank: int | None) -> list[int]:
+        """Return what is held at each place by the automatic ranks of members and this one, gates left aside."""
+        known = self._single.get(rank)
+        if known is None:
+            carried = 0
+            for each in (*self.automatic, *(() if rank is None else (rank,))):
+                carried |= self.frame.carried[each]
+            known = self._single[rank] = self._walk(self.automatic, rank, carried)
+        return known
+
+    def full(self, rank: int) -> list[int]:
+        """Return the same if the rank carried everything."""
+        known = self._full.get(rank)
+        if known is None:
+            known = self._full[rank] = self._walk(self.automatic, rank, self.frame.catalogue.everything)
+        return known
+
+    @cached_property
+    def made(self) -> list[int]:
+        """Return the most that a rank that is made could hold at each place, if it carried everything."""
+        return self._walk(self.automatic, None, self.frame.catalogue.everything, ranges=True)
+
+    def held_by(self, automatic: tuple[int, ...], rank: int | None) -> list[int]:
+        """Return what other automatic ranks and one more hold, gates left aside."""
+        carried = 0
+        for each in (*automatic, *(() if rank is None else (rank,))):
+            carried |= self.frame.carried[each]
+        return self._walk(automatic, rank, carried)
+
+    @cached_property
+    def by_group(self) -> dict[str, list[int]]:
+        """Return what is allowed to each group at each place, and the places in it."""
+        found = {}
+        for group in self.frame.charter.groups:
+            masks: list[int] = []
+            for n, words in enumerate(self._words):
+                above = masks[self._parent(n)] if n else 0
+                masks.append(above | (words[group].allow if group in words else 0))
+            found[group] = masks
+        return found
+
+    def _parent(self, place: int) -> int:
+        return self.frame.chains[place][-2]
+
+    def _walk(self, automatic: tuple[int, ...], rank: int | None, carried: int, *, ranges: bool = False) -> list[int]:
+        """Walk the places, each after the one it is in (rules 5.4 and 5.5)."""
+        frame = self.frame
+        if rank is not None and rank in frame.unbounded:
+            return [frame.catalogue.everything] * len(frame.places)
+        keys = [frame.ranks[each].key for each in sorted(automatic)]
+        own = () if rank is None else (frame.ranks[rank].key,)
+        held: list[int] = []
+        barred: list[int] = []
+        for n, words in enumerate(self._words):
+            mask, bars = (held[self._parent(n)], barred[self._parent(n)]) if n else (carried, 0)
+            if words:
+                for holders in (keys, own):
+                    said = [words[key] for key in holders if key in words]
+                    if said:
+                        allow, deny, bar = self._settle(said)
+                        mask, bars = (mask | allow) & ~deny, bars | bar
+                if ranges:
+                    mask |= self._allowed_from(n)
+            held.append(mask)
+            barred.append(bars)
+        return [mask & ~bars for mask, bars in zip(held, barred, strict=True)]
+
+    def _settle(self, words: list[Word]) -> tuple[int, int, int]:
+        if len(words) == 1:
+            return words[0]
+        bar = 0
+        for word in words:
+            bar |= word.bar
+        return (*settle(words, self.frame.charter.rules.disagreement), bar)
+
+    def _allowed_from(self, place: int) -> int:
+        """Return what ranges such as ``warden+`` allow at a place: a rank that is made may be put above their start."""
+        here = self.frame.places[place]
+        sets = (each for key in here.like for each in self.frame.charter.override_sets[key].overrides)
+        words = [self.frame.word_of(each) for each in (*here.overrides, *sets) if each.above]
+        return first_says([Word(allow=word.allow) for word in words]).allow
+
+    def usable(self, mask: int, place: int) -> int:
+        """Return what of a set can be used at a place (rule 5.6)."""
+        key = (mask, self.frame.places[place].kind, place > 0)
+        known = self._usable.get(key)
+        if known is None:
+            known = self._usable[key] = usable(self.frame, mask, place)
+        return known

@@ -1,0 +1,148 @@
+"""How far ranks can climb, on the screen."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
+from ask_above.ask.moves import said, told
+from ask_above.charter.charter import Charter
+from ask_above.charter.names import SITE, listed
+from ask_above.decide.words import in_place
+from ask_above.show.screen import Screen
+
+if TYPE_CHECKING:
+    from ask_above.change.climbing import Climbed, Path
+
+PATH_COLUMNS = ("rank", "risk", "capability", "place", "certain", "moves", "why", "cuts")
+_FEW = 6
+_STYLE = {"high": "warn", "medium": "head", "low": "head"}
+
+
+def show_climbs(screen: Screen, charter: Charter, rows: Sequence[tuple[Any, ...]], *, accomplice: bool) -> None:
+    """Show all ranks, those that reach the highest risk first."""
+    with_whom = ", with one accomplice of the same rank" if accomplice else ""
+    screen.line(f"What each rank can reach beyond what it holds{with_whom}", "head")
+    screen.line()
+    table = []
+    for key, free, high, medium, low, names in sorted(rows, key=lambda row: (not row[1], *(-n for n in row[2:5]))):
+        what = ["everything, as an unbounded rank"] if free else str(names).split()
+        if not (free or names):
+            continue
+        said_names = ", ".join(what[:_FEW]) + (f" and {len(what) - _FEW} more" if len(what) > _FEW else "")
+        table.append([charter.ranks[key].title, *(str(n or "·") for n in (high, medium, low)), said_names])
+    if table:
+        screen.table(["Rank", "High", "Medium", "Low", "What"], table, right=(1, 2, 3))
+        screen.line("Numbers: capabilities of that risk, each counted in every place.", "dim")
+        screen.line()
+    none = [charter.ranks[row[0]].title for row in rows if not (row[1] or row[5])]
+    if none:
+        screen.paragraph(f"✓ Nothing beyond what they hold: {listed(none)}.", rest="  ", style="yes")
+    if table:
+        screen.line("ask-above climb RANK tells the way, and what would cut it.", "dim")
+
+
+def show_climb(screen: Screen, charter: Charter, climbed: Climbed, place: str | None = None) -> None:
+    """Show one rank's ways up."""
+    title = charter.ranks[climbed.rank].title
+    with_whom = " with one accomplice" if climbed.accomplice else ""
+    if not climbed.paths:
+        where = "" if place is None else f" {in_place(charter.places[place].title, site=place == SITE)}"
+        screen.line(f"✓ {title}{with_whom} can reach nothing{where} beyond what they hold.", "yes")
+        return
+    screen.line(f"How far {title} can climb{with_whom}", "head")
+    if climbed.free:
+        screen.line("▲ To an unbounded rank, and so to everything.", "warn")
+    for paths in together(climbed.paths):
+        screen.line()
+        _ways(screen, charter, paths)
+    if any(not path.certain for path in climbed.paths):
+        screen.line()
+        screen.paragraph(
+            "A bound only: the reckoning goes the safe way, and this may not be reachable at all.", style="dim"
+        )
+
+
+def together(paths: Sequence[Path]) -> list[list[Path]]:
+    """Return the paths that go by the same moves together, in their order."""
+    found: dict[tuple[Any, ...], list[Path]] = {}
+    for path in paths:
+        found.setdefault((path.moves, path.certain, path.cuts), []).append(path)
+    return list(found.values())
+
+
+def _ways(screen: Screen, charter: Charter, paths: Sequence[Path]) -> None:
+    first = paths[0]
+    moves = [said(charter, move) for move in first.moves]
+    for n, move in enumerate(moves, 1):
+        number = f"{n}. " if len(moves) > 1 else ""
+        screen.paragraph(f"{number}{move[:1].upper()}{move[1:]}", first="  ", rest="     ", style="head")
+    if not moves:
+        screen.line("  Through a gate", "head")
+    for path in paths:
+        risk = "" if path.risk == "low" else f" ({path.risk} risk)"
+        style = "warn" if path.risk == "high" else ""
+        screen.paragraph(
+            f"→ {', '.join(path.capabilities)}{risk} {_where(charter, path.places)}",
+            first="     ",
+            rest="       ",
+            style=style,
+        )
+    if not first.certain:
+        screen.paragraph(f"a bound only: {first.why}", first="     ", rest="     ", style="dim")
+    if first.cuts:
+        screen.paragraph(f"cut by: {'; or '.join(first.cuts)}", first="     ", rest="     ", style="yes")
+    else:
+        screen.line("     no single setting that was tried cuts it", "dim")
+
+
+def _where(charter: Charter, places: Sequence[str]) -> str:
+    titles = [charter.places[key].title or key for key in places if key != SITE]
+    more = f" and {len(titles) - _FEW} more places" if len(titles) > _FEW else ""
+    said_titles = ", ".join(titles[:_FEW]) + more if more else listed(titles)
+    if SITE in places:
+        return "on the whole site" + (f" and in {said_titles}" if titles else "")
+    return f"in {said_titles}"
+
+
+def path_rows(charter: Charter, climbed: Climbed) -> list[tuple[Any, ...]]:
+    """Return a row for each capability and place."""
+    return [
+        (
+            climbed.rank,
+            path.risk,
+            name,
+            place,
+            path.certain,
+            told(charter, path.moves),
+            path.why,
+            "; ".join(path.cuts),
+        )
+        for path in climbed.paths
+        for name in path.capabilities
+        for place in path.places
+    ]
+
+
+def climb_data(charter: Charter, climbed: Climbed) -> dict[str, Any]:
+    """Return one rank's ways up as plain data."""
+    return {
+        "rank": climbed.rank,
+        "accomplice": climbed.accomplice,
+        "unbounded": climbed.free,
+        "paths": [
+            {
+                "capabilities": list(path.capabilities),
+                "places": list(path.places),
+                "risk": path.risk,
+                "certain": path.certain,
+                "moves": [
+                    {"kind": m.kind, "rank": m.rank, "place": m.place, "names": list(m.names), "said": said(charter, m)}
+                    for m in path.moves
+                ],
+                "why": path.why,
+                "cuts": list(path.cuts),
+            }
+            for path in climbed.paths
+        ],
+    }
