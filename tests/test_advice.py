@@ -80,7 +80,22 @@ def section(outer: Any, inner: Any, **rest: Any) -> list[Any]:
     return [{"key": "s", "kind": "section", **outer, "places": [{"key": "p", "kind": "board", **inner}]} | rest]
 
 
+SELF = {"authority": {"assign": {"self": "true", "hand-on": "any"}}}
+ANYONE = {"authority": {"assign": {"self": "true", "hand-on": "any", "over": "anyone"}}}
+
 CASES = [
+    case(
+        "climbs-to-everything",
+        lambda: made(rank("a", "rank.assign"), rules=ANYONE),
+        lambda: made(rank("a", "rank.assign"), rules=SELF),
+        "A can climb to an unbounded rank",
+    ),
+    case(
+        "climbs-to-high-risk",
+        lambda: made(rank("a", "rank.assign"), rank("b", "post.wipe"), rules=SELF),
+        lambda: made(rank("b", "post.wipe"), rank("a", "rank.assign"), rules=SELF),
+        "A can climb to post.wipe: gives themselves B on the whole site",
+    ),
     case(
         "still-carried",
         lambda: made(rank("a", "post.write"), rank("m", "post.*", held_by="members", withhold=["post.write"])),

@@ -109,7 +109,7 @@ CHARTER = [
     ('{timezone:', '{seeing: ‸post.edit, timezone:', 'bare-name', 'is two capabilities', 'post.edit.all'),
     ('low may post.write in hall', '‸lo may post.write in hall', 'expectation', "no rank 'lo'", 'low'),
     ('low may post.write in hall', 'low may ‸post.wriet', 'expectation', "no capability 'post.wriet'", 'post.write'),
-    ('low may post.write in hall', 'low ‸might post.write', 'expectation', "'may' or 'may not' belongs", ''),
+    ('low may post.write in hall', 'low ‸might post.write', 'expectation', "'may', 'may not' or 'can never reach' belongs", ''),
     ('low may post.write in hall', 'low may post.write ‸at hall', 'expectation', "'at' is not expected here", ''),
     ('low may post.write in hall', 'low may post.write on ‸2026-02-30', 'expectation', 'is no date', ''),
     ('low may post.write in hall', 'every low may ‸not post.write', 'expectation', "say 'no low may ...'", ''),

@@ -17,12 +17,19 @@ _RISKS = ("high", "medium", "low")
 def rows(decider: Decider, *, place: int | None = None, accomplice: bool = False) -> list[tuple[object, ...]]:
     """Return a row for each rank, in the order of the ladder."""
     known = decider.frame.catalogue.capabilities
+    risky = {
+        risk: decider.frame.catalogue.mask(name for name, each in known.items() if each.risk == risk) for risk in _RISKS
+    }
     found: list[tuple[object, ...]] = []
     for rank in decider.frame.ranks:
         reached = climb(decider.ground, decider.reckoner, rank, accomplice=accomplice)
-        gains = [gain.capability for gain in reached.gains if place is None or gain.place == place]
-        names = sorted(dict.fromkeys(gains), key=lambda name: _RISKS.index(known[name].risk))
-        counts = [sum(known[name].risk == risk for name in gains) for risk in _RISKS]
+        masks = [last & ~first for first, last in zip(reached.start, reached.reach, strict=True)]
+        masks = masks if place is None else [masks[place]]
+        counts = [sum((mask & risky[risk]).bit_count() for mask in masks) for risk in _RISKS]
+        every = 0
+        for mask in masks:
+            every |= mask
+        names = sorted(decider.frame.catalogue.names(every), key=lambda name: _RISKS.index(known[name].risk))
         found.append((rank.key, reached.free, *counts, " ".join(names)))
     return found
 

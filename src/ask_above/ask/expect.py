@@ -77,7 +77,7 @@ def _reached(decider: Decider, expectation: Expectation) -> Unmet | None:
                 where = in_place(frame.places[place].title, site=place == 0)
                 if found.start[place] & bit:
                     return Unmet(expectation, f"{title} may use {capability} {where} as it is.")
-                moves = next(g.moves for g in found.gains if (g.place, g.capability) == (place, capability))
+                moves = next(g.moves for g in found.gains(bit) if g.place == place)
                 how = told(frame.charter, moves)
                 return Unmet(expectation, f"{title} could reach {capability} {where}: {how}.")
     return None

@@ -9,15 +9,16 @@ from ask_above.decide.words import in_place
 
 
 def said(charter: Charter, move: Move) -> str:
-    """Say a move in words, with nobody named before it."""
+    """Say a move in words, with nobody named before it; a detour without a place is meant where it leads."""
     place = charter.places.get(move.place)
-    where = in_place(place.title if place else move.place, site=move.place == SITE)
+    where = "" if not move.place else in_place(place.title if place else move.place, site=move.place == SITE)
     known = charter.ranks.get(move.rank)
     title = "a rank of their own" if move.rank == NEW_RANK else known.title if known else move.rank
     names = listed(move.names)
     if move.kind == "detour":
         about = charter.catalogue.capabilities[move.names[0]].about
-        return f"uses {move.names[0]} {where} ({about[:1].lower()}{about[1:]}), which leads to {listed(move.names[1:])}"
+        at = f" {where}" if where else ""
+        return f"uses {move.names[0]}{at} ({about[:1].lower()}{about[1:]}), which leads to {listed(move.names[1:])}"
     if move.kind == "group":
         group = charter.groups[move.rank]
         return f"is put into {group.title or group.key} by the other"

@@ -62,10 +62,13 @@ def folded(found: Climb, decider: Decider, place: str | None = None) -> list[lis
     """Fold together the gains that come by the same moves."""
     only = None if place is None else decider.frame.place_at[place]
     by_moves: dict[Moves, list[Gain]] = {}
-    for gain in found.gains:
+    for gain in found.gains():
         if only is None or gain.place == only:
-            key = tuple(move._replace(names=()) if move.kind in _TEMPLATES else move for move in gain.moves)
-            by_moves.setdefault(key, []).append(gain)
+            here = decider.frame.places[gain.place].key
+            # a detour at the very place is the same way wherever that is
+            moves = tuple(m._replace(place="") if m.kind == "detour" and m.place == here else m for m in gain.moves)
+            key = tuple(move._replace(names=()) if move.kind in _TEMPLATES else move for move in moves)
+            by_moves.setdefault(key, []).append(gain._replace(moves=moves))
     return list(by_moves.values())
 
 
@@ -140,13 +143,23 @@ class Player:
 
     def _leads_to(self, end: Decider, moves: Moves, gains: Sequence[Gain]) -> bool:
         someone = end.people.ask(self.me, self.at)
-        detours = {(move.place, name) for move in moves if move.kind == "detour" for name in move.names[1:]}
+        detours = [move for move in moves if move.kind == "detour"]
         for gain in gains:
             place = end.frame.places[gain.place].key
             usable = end.usable(someone, gain.place) & end.frame.catalogue.bit[gain.capability]
-            if not usable and (place, gain.capability) not in detours:
+            if not usable and not any(
+                gain.capability in move.names[1:] and self._holds(end, move, place)
+                for move in detours
+                if move.place in ("", place)
+            ):
                 return False
         return True
+
+    def _holds(self, now: Decider, detour: Move, place: str) -> bool:
+        """Tell whether what a detour begins with is held at a place."""
+        someone, at = now.people.ask(self.me, self.at), now.frame.place_at[place]
+        held = now.reckoner.held(someone.profile, at).mask if someone.profile else 0
+        return bool(held & now.frame.catalogue.bit[detour.names[0]])
 
     def play(self, moves: Moves) -> tuple[Decider | None, str]:
         """Play moves through; return where they end, or ``None`` and why one of them failed."""
@@ -158,10 +171,7 @@ class Player:
 
     def _step(self, now: Decider, move: Move) -> tuple[Decider | None, str]:
         if move.kind == "detour":
-            someone = now.people.ask(self.me, self.at)
-            place = now.frame.place_at[move.place]
-            held = now.reckoner.held(someone.profile, place).mask if someone.profile else 0
-            good = held & now.frame.catalogue.bit[move.names[0]]
+            good = not move.place or self._holds(now, move, move.place)
             return (now, "") if good else (None, f"{move.names[0]} is not held there then")
         if move.kind in ("join", "give", "receive", "leave"):
             return self._take(now, move)

@@ -6,7 +6,7 @@ as held, and an edit that might be allowed as made. So what it does not reach ca
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from typing import NamedTuple
 
 from ask_above.charter.ladder import Rank
@@ -15,7 +15,7 @@ from ask_above.charter.places import GateTerm
 from ask_above.charter.rules import ActRule
 from ask_above.decide.ground import Ground
 from ask_above.decide.profile import ask_rank
-from ask_above.decide.walk import Reckoner
+from ask_above.decide.walk import Reckoner, passes
 
 NEW_RANK = "new-rank"
 """The key of a rank that would be made."""
@@ -47,25 +47,42 @@ class Gain(NamedTuple):
 
 
 class _Source(NamedTuple):
-    """A set that is held at a place, by which moves; ``template``: the last move names what is asked for."""
+    """What some moves bring to a place and all places in it, or with ``alone`` to that place only.
 
-    mask: int
+    ``masks`` are sets by place, or one set for all. With ``template`` the edit among the moves names what is asked for.
+    """
+
+    place: int
+    masks: Sequence[int] | int
     moves: Moves
     template: bool = False
+    alone: bool = False
+
+    def at(self, place: int) -> int:
+        """Return the set at a place."""
+        return self.masks if isinstance(self.masks, int) else self.masks[place]
 
 
-class Climb(NamedTuple):
+class Climb:
     """How far one rank can climb: for each place, by number, what can be used at the start and in the end, as bits.
 
     ``ranks`` are those that can be had, with their place; ``free`` tells whether unbounded can be reached.
     """
 
-    rank: str
-    start: tuple[int, ...]
-    reach: tuple[int, ...]
-    gains: tuple[Gain, ...]
-    ranks: tuple[tuple[str, str], ...]
-    free: bool
+    def __init__(self, ascent: _Ascent) -> None:
+        self._ascent, frame = ascent, ascent.frame
+        self.rank = ascent.rank.key
+        self.start, self.reach = ascent.start, ascent.usable
+        self.free = bool(ascent.free) and ascent.rank.position not in frame.unbounded
+        had = (spot for spot, moves in ascent.had.items() if moves)
+        self.ranks = tuple((frame.ranks[rank].key, frame.places[place].key) for rank, place in had)
+
+    def gains(self, only: int = -1) -> Iterator[Gain]:
+        """Yield what is gained, place by place, each with its moves; of a set of bits alone where one is given."""
+        names = self._ascent.frame.catalogue.names
+        for n, (first, last) in enumerate(zip(self.start, self.reach, strict=True)):
+            for name in names(last & ~first & only) if last & ~first & only else ():
+                yield Gain(n, name, self._ascent.moves_to(n, name))
 
 
 def climb(ground: Ground, reckoner: Reckoner, rank: Rank, *, accomplice: bool = False) -> Climb:
@@ -82,7 +99,6 @@ class _Ascent:
         asked = ask_rank(self.frame, rank.position)
         profile = asked.profile
         places = range(len(self.frame.places))
-        self.start = [reckoner.usable(profile, n) if profile else 0 for n in places]
         self.acts = asked.acts
         own = None if rank.automatic else rank.position
         self.automatic = profile.automatic if profile else ()
@@ -91,13 +107,25 @@ class _Ascent:
         if asked.status == "pending":
             base = [reckoner.held(profile, n, gated=False).mask if profile else 0 for n in places]
         self.held = list(base)
-        self.sources: list[list[_Source]] = [[_Source(mask, ())] for mask in base]
+        closed = {
+            n for q in self.frame.gated if profile and not passes(self.frame, profile, q) for n in self.frame.below[q]
+        }
+        free = own in self.frame.unbounded
+        self.start = [
+            self.frame.has_meaning(n) if free else 0 if n in closed else ground.usable(mask, n)
+            for n, mask in enumerate(base)
+        ]
+        self.sources = [_Source(0, base, ())]
         self.turns = [0] * len(self.held)  # what detours give, needing nothing else
         self.had: dict[tuple[int, int], Moves] = {} if own is None else {(own, 0): ()}
         self.free: dict[int, Moves] = dict.fromkeys(places, ()) if own in self.frame.unbounded else {}
         self.made: Moves | None = None
         self.usable = list(self.start)
-        self.order: dict[Move, int] = {}
+        self.shut = closed
+        self.fresh = set(places) if ground.leading else set[int]()  # where more is held than was looked at
+        self.changed = set[int]()
+        self.local: set[int] = set()  # places below the site where a rank can be had
+        self.best: dict[int, tuple[int, Moves]] = {}
         self.grew = True
 
     def result(self) -> Climb:
@@ -111,11 +139,8 @@ class _Ascent:
                 self._give()
                 self._open()
                 self._stuff()
-        gains = tuple(self._gains())
-        had = (spot for spot, moves in self.had.items() if moves)
-        ranks = tuple((self.frame.ranks[rank].key, self.frame.places[place].key) for rank, place in had)
-        free = bool(self.free) and self.rank.position not in self.frame.unbounded
-        return Climb(self.rank.key, tuple(self.start), tuple(self.usable), gains, ranks, free)
+        self._look()
+        return Climb(self)
 
     def _is_at_the_top(self) -> bool:
         return len(self.free) == len(self.held)
@@ -123,21 +148,27 @@ class _Ascent:
     # -- what can be used with what has been reached
 
     def _look(self) -> None:
-        """Reckon anew what can be used."""
-        for n in range(len(self.held)):
+        """Reckon anew what can be used, where more is held, or where a gate lets one in that did not."""
+        opened = self.shut - self._behind_gates()
+        self.shut -= opened
+        for n in self.fresh | opened:
             if n in self.free:
                 found = self.frame.has_meaning(n)
-            elif not self._lets_in(n):
+            elif n in self.shut:
                 found = 0
             else:
-                found = self.ground.usable(self.held[n], n)
-                found |= self.turns[n] & self.frame.has_meaning(n)
+                found = self.ground.usable(self.held[n], n) | (self.turns[n] & self.frame.has_meaning(n))
             if found & ~self.usable[n]:
                 self.usable[n] |= found
                 self.grew = True
+        self.changed, self.fresh = self.fresh | opened, set()
 
-    def _lets_in(self, place: int) -> bool:
-        return all(self._passing(n) is not None for n in self.frame.chains[place] if n in self.frame.gated)
+    def _behind_gates(self) -> set[int]:
+        """Return the places that no way leads into."""
+        if not self.shut:
+            return set()
+        below = self.frame.below
+        return {n for q in self.frame.gated if self._passing(q) is None for n in below[q] if n not in self.free}
 
     def _passing(self, place: int) -> Moves | None:
         """Return the moves by which the gate of one place is passed, ``None`` where it stays shut."""
@@ -200,23 +231,26 @@ class _Ascent:
     # -- what acts take
 
     def _can(self, act: str, place: int) -> bool:
-        rule = self.rules.act(act)
-        return self.acts and bool(self.usable[place] & self.frame.catalogue.mask(rule.using))
+        return self.acts and self.usable[place] & self.ground.using[act] != 0
 
     def _how(self, act: str, place: int) -> Moves:
         """Return the moves by which what an act takes is come by."""
-        using = self.frame.catalogue.mask(self.rules.act(act).using)
+        using = self.ground.using[act]
         if self.start[place] & using:
             return ()
         names = self.frame.catalogue.names(self.usable[place] & using)
-        return min((self._moves_to(place, name) for name in names), key=len, default=())
+        return min((self.moves_to(place, name) for name in names), key=len, default=())
 
     def _standing(self, place: int) -> tuple[int, Moves]:
         """Return the highest standing to be had at a place, and how."""
         chain = self.frame.chains[place]
-        found = [(rank, moves) for (rank, where), moves in self.had.items() if where in chain]
-        found += [(rank, ()) for rank in self.automatic]
-        return min(found, key=lambda each: (each[0], len(each[1])), default=(len(self.frame.ranks), ()))
+        known = self.best.get(place)
+        if known is None:
+            found = [(rank, moves) for (rank, where), moves in self.had.items() if where in chain]
+            found += [(rank, ()) for rank in self.automatic]
+            known = min(found, key=lambda each: (each[0], len(each[1])), default=(len(self.frame.ranks), ()))
+            self.best[place] = known
+        return known
 
     def _reaches(self, rule: ActRule, rank: Rank, place: int) -> Moves | None:
         """Return the moves by which an act comes to reach a rank, ``None`` where it does not (rules 6.3 and 6.4)."""
@@ -244,28 +278,38 @@ class _Ascent:
 
     # -- moves
 
-    def _add(self, place: int, source: _Source) -> None:
-        new = source.mask & ~self.held[place]
-        if new:
-            self.held[place] |= new
-            self.sources[place].append(source._replace(mask=new))
+    def _add(self, source: _Source) -> None:
+        """Note what some moves bring."""
+        held, masks = self.held, source.masks
+        scope = [source.place] if source.alone else self.frame.below[source.place]
+        if isinstance(masks, int):
+            grown = [n for n in scope if masks & ~held[n]]
+        else:
+            grown = [n for n in scope if masks[n] & ~held[n]]
+        for n in grown:
+            held[n] |= source.at(n)
+        if grown:
+            self.fresh.update(grown)
+            self.sources.append(source)
             self.grew = True
 
     def _detours(self) -> None:
         """Take the detours that what is held allows (``leads-to``)."""
         leading, names = self.ground.leading, self.frame.catalogue.names
-        for n, mask in enumerate(self.held):
-            if not mask & leading or n in self.free or not self._lets_in(n):
+        for n in self.changed if leading else ():
+            mask = self.held[n]
+            if not mask & leading or n in self.free or n in self.shut:
                 continue
             for bit, leads in self.ground.leads.items():
                 if mask & bit and leads & ~self.turns[n]:
                     name = names(bit)[0]
-                    new = leads & ~(self.held[n] & self.usable[n])
                     detour = Move("detour", place=self.frame.places[n].key, names=(name, *names(leads)))
                     self.turns[n] |= leads
                     self.grew = True
-                    self.sources[n].append(_Source(new, self._then(self._holding(n, bit), detour)))
+                    moves = self._then(self._holding(n, bit), detour)
+                    self.sources.append(_Source(n, leads, moves, alone=True))
                     self.held[n] |= leads
+                    self.fresh.add(n)
 
     def _join(self) -> None:
         for rank in self.frame.ranks:
@@ -294,12 +338,14 @@ class _Ascent:
         """Note that a rank can be had at a place, and all that comes with it there."""
         self.had[rank, place] = moves
         self.grew = True
+        self.best.clear()
+        if place:
+            self.local.add(place)
         if rank in self.frame.unbounded:
             for n in self.frame.below[place]:
                 self.free.setdefault(n, moves)
-        single = self.ground.single(rank)
-        for n in self.frame.below[place]:
-            self._add(n, _Source(single[n], moves))
+            self.fresh.update(self.frame.below[place])
+        self._add(_Source(place, self.ground.single(rank), moves))
 
     def _give(self) -> None:
         """Take ranks for oneself, or from an accomplice."""
@@ -307,10 +353,11 @@ class _Ascent:
         if not (rule.oneself or self.accomplice):
             return
         kind = "give" if rule.oneself else "receive"
-        for place in range(len(self.held)):
-            if not self._can("assign", place):
+        wanted = [rank for rank in self.frame.ranks if self._matters(rule, rank)]
+        for place in range(len(self.held)) if wanted else ():
+            if not self._can("assign", place) or self._is_as_above(rule, place):
                 continue
-            for rank in self.frame.ranks:
+            for rank in wanted:
                 if not self._givable(rank, place):
                     continue
                 reaches = self._reaches(rule, rank, place)
@@ -318,6 +365,23 @@ class _Ascent:
                     before = self._together([self._how("assign", place), reaches, self._after(rank, place) or ()])
                     move = Move(kind, rank.key, self.frame.places[place].key)
                     self._have(rank.position, place, self._then(before, move))
+
+    def _matters(self, rule: ActRule, rank: Rank) -> bool:
+        """Tell whether having a rank leads further: what is handed on as it is held brings nothing by itself."""
+        if rank.automatic or rank.kept_by:
+            return False
+        if rule.hand_on == "any" or rank.key in self.ground.named:
+            return True
+        rules = [self.rules.act(act) for act in ("assign", "manage", "overrides")]
+        return any(each.hand_on == "any" or each.over != "below" for each in rules)
+
+    def _is_as_above(self, rule: ActRule, place: int) -> bool:
+        """Tell whether a place lets one give nothing that the place above it did not."""
+        if not place or rule.hand_on != "any":
+            return False
+        above = self.frame.chains[place][-2]
+        local = self.local
+        return self._can("assign", above) and not any(n in local for n in self.frame.chains[place])
 
     def _within(self, rule: ActRule, rank: int, place: int) -> bool:
         """Tell whether all that a rank brings can be handed on (rule 6.6)."""
@@ -358,8 +422,7 @@ class _Ascent:
         if self.accomplice and assign.hand_on == "any" and self._can("assign", 0):
             for group, masks in self.ground.by_group.items():
                 moves = self._then(self._how("assign", 0), Move("group", group))
-                for n, mask in enumerate(masks):
-                    self._add(n, _Source(mask, moves))
+                self._add(_Source(0, masks, moves))
 
     def _grant(self, rule: ActRule) -> None:
         how = self._how("manage", 0)
@@ -378,9 +441,14 @@ class _Ascent:
     def _fill(self, place: int, full: list[int], last: Move, moves: Moves) -> None:
         """Note that a rank had at a place could hold ``full``; where words there may be edited too, everything."""
         everything = self.frame.catalogue.everything
-        for n in self.frame.below[place]:
-            edited = any(self._can("overrides", each) for each in self.frame.chains[n])
-            self._add(n, _Source(everything if edited else full[n], self._before_last(moves, last), template=True))
+        if all(self.held[n] == everything for n in self.frame.below[place]):
+            return
+        masks = list(full)
+        for q in range(len(masks)):
+            if self._can("overrides", q):
+                for n in self.frame.below[q]:
+                    masks[n] = everything
+        self._add(_Source(place, masks, self._before_last(moves, last), template=True))
 
     def _allow(self, rule: ActRule, place: int) -> None:
         how, key = self._how("overrides", place), self.frame.places[place].key
@@ -393,32 +461,29 @@ class _Ascent:
             before = self._together([how, reaches])
             last = Move("allow", rank.key, key)
             found = self._before_last(self._together([before, moves]), last)
-            for n in set(self.frame.below[place]) & set(self.frame.below[where]):
-                self._add(n, _Source(everything, found, template=True))
+            if place in self.frame.chains[where] or where in self.frame.chains[place]:
+                deeper = max(place, where, key=lambda n: len(self.frame.chains[n]))
+                self._add(_Source(deeper, everything, found, template=True))
         if self.made is not None:
             moves = self._then(self._together([how, self.made]), Move("join", NEW_RANK))
-            for n in self.frame.below[place]:
-                found = self._before_last(moves, Move("allow", NEW_RANK, key))
-                self._add(n, _Source(everything, found, template=True))
+            found = self._before_last(moves, Move("allow", NEW_RANK, key))
+            self._add(_Source(place, everything, found, template=True))
         if self.accomplice:
-            for n in self.frame.below[place]:
-                self._add(n, _Source(everything, self._then(how, Move("except", place=key)), template=True))
+            self._add(_Source(place, everything, self._then(how, Move("except", place=key)), template=True))
 
     # -- lists of moves
 
-    def _then(self, moves: Moves, last: Move) -> Moves:
-        self.order.setdefault(last, len(self.order))
+    @staticmethod
+    def _then(moves: Moves, last: Move) -> Moves:
         return moves if last in moves else (*moves, last)
 
-    def _before_last(self, moves: Moves, edit: Move) -> Moves:
+    @staticmethod
+    def _before_last(moves: Moves, edit: Move) -> Moves:
         """Put an edit before the rank that it fills is taken: whoever holds a rank gains by no edit of it."""
         at = next(
             (n for n, m in enumerate(moves) if m.rank == edit.rank and m.kind in ("join", "give", "receive")), None
         )
-        found = (*moves, edit) if at is None else (*moves[:at], edit, *moves[at:])
-        for n, move in enumerate(found):
-            self.order.setdefault(move, len(self.order) + n)
-        return found
+        return (*moves, edit) if at is None else (*moves[:at], edit, *moves[at:])
 
     @staticmethod
     def _together(lists: Iterable[Moves]) -> Moves:
@@ -428,32 +493,39 @@ class _Ascent:
     def _holding(self, place: int, bit: int) -> Moves:
         """Return the moves by which one capability comes to be held at a place."""
         name = self.frame.catalogue.names(bit)
-        for source in self.sources[place]:
-            if source.mask & bit:
-                return _named(source, name) if source.template else source.moves
+        for source in self._at(place):
+            if source.at(place) & bit:
+                return _named(source, tuple(name)) if source.template else source.moves
         return ()
 
-    def _moves_to(self, place: int, capability: str) -> Moves:
+    def _rests_without_turns(self, place: int, rests: int) -> bool:
+        """Tell whether all that a capability rests on is held at a place without any detour there."""
+        held = 0
+        for source in self._at(place):
+            held |= 0 if source.alone else source.at(place)
+        return not rests & ~held
+
+    def _at(self, place: int) -> Iterator[_Source]:
+        """Yield what brings something to a place, in the order in which it was found."""
+        chain = self.frame.chains[place]
+        return (each for each in self.sources if each.place == place or (not each.alone and each.place in chain))
+
+    def moves_to(self, place: int, capability: str) -> Moves:
         """Return the moves by which a capability comes to be usable at a place."""
         bit = self.frame.catalogue.bit[capability]
         if place in self.free and not self.held[place] & bit:
             return self.free[place]
         through = [self._passing(n) or () for n in self.frame.chains[place] if n in self.frame.gated]
         rests = self.frame.rests(capability, place)
-        wanted = bit if self.turns[place] & bit and rests & ~self.held[place] else rests
+        wanted = bit if self.turns[place] & bit and not self._rests_without_turns(place, rests) else rests
         found: list[Moves] = [*through]
-        for source in self.sources[place]:
-            served = source.mask & wanted
+        for source in self._at(place):
+            served = source.at(place) & wanted
+            wanted &= ~served
             if served and source.moves:
                 names = tuple(self.frame.catalogue.names(served))
                 found.append(_named(source, names) if source.template else source.moves)
         return self._together(found)
-
-    def _gains(self) -> Iterator[Gain]:
-        for n, mask in enumerate(self.usable):
-            new = mask & ~self.start[n]
-            for name in self.frame.catalogue.names(new):
-                yield Gain(n, name, self._moves_to(n, name))
 
 
 def _named(source: _Source, names: tuple[str, ...]) -> Moves:

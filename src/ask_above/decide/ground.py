@@ -26,6 +26,8 @@ class Ground:
             if each.leads_to
         }
         self.leading = sum(self.leads)
+        acts = ("assign", "manage", "overrides")
+        self.using = {act: catalogue.mask(frame.charter.rules.act(act).using) for act in acts}
         self._single: dict[int | None, list[int]] = {}
         self._full: dict[int | None, list[int]] = {}
         self._usable: dict[tuple[int, str, bool], int] = {}
@@ -71,6 +73,19 @@ class Ground:
                 masks.append(above | (words[group].allow if group in words else 0))
             found[group] = masks
         return found
+
+    @cached_property
+    def named(self) -> frozenset[str]:
+        """Return the ranks that having leads somewhere by itself: gates, conditions, and lists of acts name them."""
+        charter = self.frame.charter
+        found = {key for rank in charter.ranks.values() for key in rank.after}
+        found |= {rank.key for rank in charter.ranks.values() if rank.lists}
+        for place in charter.places.values():
+            for term in (*place.gate.any, *place.gate.all, *place.gate.none) if place.gate else ():
+                if not term.group:
+                    last = self.frame.rank_at[term.key]
+                    found |= {rank.key for rank in self.frame.ranks[: last + 1]} if term.above else {term.key}
+        return frozenset(found)
 
     def _parent(self, place: int) -> int:
         return self.frame.chains[place][-2]

@@ -167,9 +167,7 @@ def climbers(sight: Sight) -> Iterator[Piece]:
             yield Piece("climbs-to-everything", rank.where, what, mend, (rank.key,))
             continue
         # one that is a detour alone has a code of its own
-        gains = [
-            g for g in found.gains if catalogue.bit[g.capability] & high and any(m.kind != "detour" for m in g.moves)
-        ]
+        gains = [gain for gain in found.gains(high) if any(move.kind != "detour" for move in gain.moves)]
         if gains:
             names = listed(dict.fromkeys(gain.capability for gain in gains))
             what = f"{rank.title} can climb to {names}: {told(frame.charter, gains[0].moves)}"

@@ -91,7 +91,7 @@ def _expectations(
             found.append(parse_expectation(text, known, document.where(path)))
         except ExpectationError as error:
             near = nearest(error.name, _candidates(error.kind, catalogue, names, rules)) if error.name else ()
-            expected = "SUBJECT may|may not WHAT [in PLACE] [by @MEMBER] [on DATE]"
+            expected = "SUBJECT may|may not WHAT [in PLACE] [by @MEMBER] [on DATE], or RANK can never reach CAPABILITY"
             if error.name:
                 kind = "capability that moderating takes" if error.kind == "using" else error.kind
                 expected = f"the key of a {kind} of this community"
