@@ -279,19 +279,24 @@ class _Ascent:
     # -- moves
 
     def _add(self, source: _Source) -> None:
-        """Note what some moves bring."""
-        held, masks = self.held, source.masks
+        """Note what some moves bring, where it is more than there was."""
         scope = [source.place] if source.alone else self.frame.below[source.place]
-        if isinstance(masks, int):
-            grown = [n for n in scope if masks & ~held[n]]
-        else:
-            grown = [n for n in scope if masks[n] & ~held[n]]
-        for n in grown:
-            held[n] |= source.at(n)
-        if grown:
-            self.fresh.update(grown)
+        if self._grow(source.masks, scope):
             self.sources.append(source)
             self.grew = True
+
+    def _grow(self, masks: Sequence[int] | int, scope: list[int]) -> bool:
+        held = self.held
+        if isinstance(masks, int):
+            grown = [n for n in scope if masks & ~held[n]]
+            for n in grown:
+                held[n] |= masks
+        else:
+            grown = [n for n in scope if masks[n] & ~held[n]]
+            for n in grown:
+                held[n] |= masks[n]
+        self.fresh.update(grown)
+        return bool(grown)
 
     def _detours(self) -> None:
         """Take the detours that what is held allows (``leads-to``)."""
@@ -312,9 +317,14 @@ class _Ascent:
                     self.fresh.add(n)
 
     def _join(self) -> None:
-        for rank in self.frame.ranks:
-            if rank.open and self._givable(rank, 0):
-                self._have(rank.position, 0, self._then(self._after(rank, 0) or (), Move("join", rank.key)))
+        """Join all ranks that are open, at once: what they bring together is the same for every start."""
+        joined = [rank for rank in self.frame.ranks if rank.open and self._givable(rank, 0)]
+        for rank in joined:
+            moves = self._then(self._after(rank, 0) or (), Move("join", rank.key))
+            self.sources.append(_Source(0, self.ground.single(rank.position), moves))
+            self._note(rank.position, 0, moves)
+        if joined:
+            self._grow(self.ground.union(tuple(rank.position for rank in joined)), self.frame.below[0])
 
     def _givable(self, rank: Rank, place: int) -> bool:
         if rank.automatic or rank.kept_by or any((rank.position, n) in self.had for n in self.frame.chains[place]):
@@ -336,6 +346,10 @@ class _Ascent:
 
     def _have(self, rank: int, place: int, moves: Moves) -> None:
         """Note that a rank can be had at a place, and all that comes with it there."""
+        self._note(rank, place, moves)
+        self._add(_Source(place, self.ground.single(rank), moves))
+
+    def _note(self, rank: int, place: int, moves: Moves) -> None:
         self.had[rank, place] = moves
         self.grew = True
         self.best.clear()
@@ -345,7 +359,6 @@ class _Ascent:
             for n in self.frame.below[place]:
                 self.free.setdefault(n, moves)
             self.fresh.update(self.frame.below[place])
-        self._add(_Source(place, self.ground.single(rank), moves))
 
     def _give(self) -> None:
         """Take ranks for oneself, or from an accomplice."""

@@ -29,6 +29,7 @@ class Ground:
         acts = ("assign", "manage", "overrides")
         self.using = {act: catalogue.mask(frame.charter.rules.act(act).using) for act in acts}
         self._single: dict[int | None, list[int]] = {}
+        self._unions: dict[tuple[int, ...], list[int]] = {}
         self._full: dict[int | None, list[int]] = {}
         self._usable: dict[tuple[int, str, bool], int] = {}
         self._words = [frame.words_at(n) for n in range(len(frame.places))]
@@ -41,6 +42,16 @@ class Ground:
             for each in (*self.automatic, *(() if rank is None else (rank,))):
                 carried |= self.frame.carried[each]
             known = self._single[rank] = self._walk(self.automatic, rank, carried)
+        return known
+
+    def union(self, ranks: tuple[int, ...]) -> list[int]:
+        """Return what is held at each place by any one of several ranks."""
+        known = self._unions.get(ranks)
+        if known is None:
+            known = list(self.single(ranks[0]))
+            for rank in ranks[1:]:
+                known = [one | other for one, other in zip(known, self.single(rank), strict=True)]
+            self._unions[ranks] = known
         return known
 
     def full(self, rank: int) -> list[int]:
