@@ -34,6 +34,26 @@ class Ground:
         self._usable: dict[tuple[int, str, bool], int] = {}
         self._words = [frame.words_at(n) for n in range(len(frame.places))]
 
+    def may_stir(self, rank: int) -> bool:
+        """Tell quickly whether a rank's holder could do anything at all to climb; most cannot."""
+        frame = self.frame
+        if any(each.open and not each.kept_by for each in frame.ranks) or rank in frame.unbounded:
+            return True
+        holders = [*self.automatic, rank]
+        mask = 0
+        for each in holders:
+            mask |= frame.carried[each] | self._allowed.get(frame.ranks[each].key, 0)
+        return bool(mask & (self.leading | self.using["assign"] | self.using["manage"] | self.using["overrides"]))
+
+    @cached_property
+    def _allowed(self) -> dict[str, int]:
+        """Return what is allowed to each holder at any place."""
+        found: dict[str, int] = {}
+        for words in self._words:
+            for key, word in words.items():
+                found[key] = found.get(key, 0) | word.allow
+        return found
+
     def single(self, rank: int | None) -> list[int]:
         """Return what is held at each place by the automatic ranks of members and this one, gates left aside."""
         known = self._single.get(rank)

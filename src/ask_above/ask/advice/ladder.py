@@ -158,7 +158,7 @@ def climbers(sight: Sight) -> Iterator[Piece]:
     frame, catalogue = sight.frame, sight.frame.catalogue
     high = catalogue.mask(key for key, each in catalogue.capabilities.items() if each.risk == "high")
     for rank in frame.ranks:
-        if rank.unbounded:
+        if rank.unbounded or not sight.decider.ground.may_stir(rank.position):
             continue
         found = climb(sight.decider.ground, sight.decider.reckoner, rank)
         mend = f"ask-above climb {rank.key}, which says what would cut each way"
