@@ -46,6 +46,7 @@ def random_edit(rng: Random, c: Community) -> Edit:
         Assign(who, one),
         Unassign(who, one),
         MemberSet(who, {"note": f"Note {rng.randrange(1000)}"}),
+        MemberSet(who, {"groups": ";".join(rng.sample(list(c.charter.groups), rng.randint(0, 2)))}),
         MemberStatus(who, rng.choice(["active", "locked", "retired"])),
         MemberAdd(f"new-{rng.randrange(10**6)}", {"name": "New"}),
     ]

@@ -14,7 +14,7 @@ from ask_above.change import Assign, Edit, Grant, MemberAdd, RankAdd, RankSet, S
 from ask_above.change.climbing import Climbed
 from small import held, member, place, rank
 from test_cli import demo, run
-from ways_up import CAPS, OPEN_RULES, reached, small_charter, write
+from ways_up import CAPS, reached, small_charter, write
 
 __all__ = ["demo"]
 
@@ -237,11 +237,10 @@ def _edits(path: Any, me: str, other: str) -> list[tuple[str, Edit]]:
     return found
 
 
-@pytest.mark.parametrize("seed", range(8))
-def test_what_is_certain_can_be_done_by_command(seed: int, tmp_path: Path) -> None:
-    rng = Random(seed)
+def test_what_is_certain_can_be_done_by_command(tmp_path: Path) -> None:
+    rng = Random(7)
     played = 0
-    for n in range(3):
+    for n in range(16):
         charter = small_charter(rng)
         c = Community.from_texts({"charter.yaml": charter})
         for accomplice in (False, True):
@@ -262,4 +261,4 @@ def test_what_is_certain_can_be_done_by_command(seed: int, tmp_path: Path) -> No
                     for where in path.places:
                         assert end.may("me", name, at=where), (path, name, where)
                 played += 1
-    assert played or seed not in OPEN_RULES
+    assert played > 15

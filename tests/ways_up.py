@@ -20,7 +20,6 @@ from ask_above.charter.places import Gate
 from ask_above.decide.may import Decider
 from ask_above.people.register import Assignment, Member
 
-OPEN_RULES: tuple[int, ...] = ()
 CAPS: dict[str, Any] = {
     "All": {
         "x.see": "See",
