@@ -30,7 +30,10 @@ def main() -> None:
                 gains, shown_in_all = gains + len(found - start), shown_in_all + len(shown)
                 for name, where in sorted(found - start - shown):
                     wrong += 1
-                    print(f"seed {seed}, {key}, accomplice {accomplice}: {name} in {where} is reached and not shown")
+                    print(
+                        f"seed {seed}, {key}, accomplice {accomplice}: {name} in {where} is reached and not shown",
+                        flush=True,
+                    )
     print(f"{charters} charters, {gains} gains come to, {shown_in_all} shown, {wrong} not shown")
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import UTC, datetime, timedelta
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -177,11 +177,19 @@ def told(effect: Impact) -> Iterator[str]:
         yield f"{sign} {', '.join(shift.capabilities)}{risk} in {', '.join(shift.places[:6])}: {many}{ranks}"
 
 
-def plan(home: Home, edits: Sequence[Edit], *, by: str = "", why: str = "", when: datetime | None = None) -> Plan:
+def plan(
+    home: Home,
+    edits: Sequence[Edit],
+    *,
+    by: str = "",
+    why: str = "",
+    when: datetime | None = None,
+    told: Callable[[int, int], None] | None = None,
+) -> Plan:
     """Work edits out, one after another, on the community as its home holds it now.
 
-    Raises :class:`EditError`, :class:`UnknownNameError`, and :class:`FaultyFilesError` where the charter could not be
-    meant afterwards.
+    ``told`` hears how many are done, and of how many. Raises :class:`EditError`, :class:`UnknownNameError`, and
+    :class:`FaultyFilesError` where the charter could not be meant afterwards.
     """
     snapshot = home.read()
     moment = when or datetime.now(UTC)
@@ -198,8 +206,10 @@ def plan(home: Home, edits: Sequence[Edit], *, by: str = "", why: str = "", when
     made = Plan(home, snapshot, (), by=by, why=why, at=at)
     working = _Working(home, snapshot, made)
     with uncollected():
-        for edit in edits:
+        for n, edit in enumerate(edits, 1):
             working.take(edit, at, day, by)
+            if told:
+                told(n, len(edits))
         working.finish()
     made.edits = tuple(edits)
     return made

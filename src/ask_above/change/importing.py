@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import unicodedata
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import NamedTuple
 
 from ask_above.change.draft import Done, Draft, Need, RowChange, member_row
@@ -21,15 +21,21 @@ RUN_BY_SPREADSHEETS = ("=", "+", "-", "@", "\t", "\r")
 
 
 class Import(NamedTuple):
-    """Merge rows of members. ``source`` names the file; ``status`` is what those are who have none of their own."""
+    """Merge rows of members; ``status`` is what those are who have none, ``told`` hears how many rows are done."""
 
     rows: Rows
     status: str = ""
+    told: Callable[[int, int], None] | None = None
 
     def on(self, draft: Draft) -> Done:
         """Work it out; raises :class:`FaultyFilesError` with all that is wrong, by line."""
         merger = _Merger(self.rows, draft, self.status)
-        changes = [row for each in self.rows.rows for row in merger.merge(each)]
+        rows = list(self.rows.rows)
+        changes: list[RowChange] = []
+        for n, row in enumerate(rows):
+            changes += merger.merge(row)
+            if self.told and n % 500 == 0:
+                self.told(n, len(rows))
         if self.rows.faults:
             raise FaultyFilesError(self.rows.faults)
         new = sum(row.table == "members" and row.before is None for row in changes)

@@ -3,18 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from pathlib import Path
 
 import click
 
 from ask_above.cli.changing import How, carry_out, change_options
-from ask_above.cli.member import chosen, filters
+from ask_above.cli.member import choosing, chosen
 from ask_above.cli.options import Moment, at_option, complete
 
 
 @click.command("assign")
 @click.argument("rank", shell_complete=complete(lambda c: list(c.charter.ranks)))
 @click.argument("members", nargs=-1, metavar="[MEMBER]...", shell_complete=complete(lambda c: list(c.register.members)))
-@filters
+@choosing
 @at_option("Where; the site itself where it is left out.")
 @click.option("--from", "since", metavar="WHEN", type=Moment(), help="From this day or moment on.")
 @click.option("--until", metavar="WHEN", type=Moment(), help="Through this day, or until this moment.")
@@ -27,6 +28,7 @@ def command(
     group: str | None,
     having: str | None,
     joined_before: str | None,
+    listing: Path | None,
     at: str,
     since: object,
     until: object,
@@ -46,7 +48,7 @@ def command(
     """
     from ask_above.change import Assign
 
-    found = chosen(how, members, holding=holding, group=group, status=having, joined_before=joined_before)
+    found = chosen(how, members, listing, holding=holding, group=group, status=having, joined_before=joined_before)
     start, end = _said(since), _said(until)
     return carry_out(how, *(Assign(key, rank, at, start, end, how.why, only) for key in found))
 

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple, TypeVar
 
 import click
 
-from ask_above.cli.options import complete, folder, named_register, people, register_option
+from ask_above.cli.options import complete, folder, named_register, people, progress, register_option
 from ask_above.errors import AskAboveError
 from ask_above.files.opening import located
 
@@ -85,7 +85,12 @@ def carry_out(how: How, *edits: Edit) -> int:
     from ask_above.plans import plan
 
     home = home_of(how.community)
-    return see_through(how, lambda: plan(home, edits, by=how.by, why=how.why))
+
+    def planned() -> Plan:
+        with progress("Changes") as told:
+            return plan(home, edits, by=how.by, why=how.why, told=told)
+
+    return see_through(how, planned)
 
 
 def see_through(how: How, planned: Callable[[], Plan]) -> int:

@@ -7,6 +7,7 @@ from pathlib import Path
 import click
 
 from ask_above.cli.changing import How, change_options, home_of, see_through
+from ask_above.cli.options import progress
 
 
 @click.command("import")
@@ -33,6 +34,7 @@ def command(file: Path, status: str | None, *, how: How) -> int:
 
     def planned() -> Plan:
         rows = read_rows(file.name, file.read_bytes(), COLUMNS, ())
-        return plan(home, [Import(rows, status or "")], by=how.by, why=how.why)
+        with progress("Members") as told:
+            return plan(home, [Import(rows, status or "", told)], by=how.by, why=how.why)
 
     return see_through(how, planned)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Sequence
+from pathlib import Path
 from typing import Any
 
 import click
@@ -80,6 +81,12 @@ _FILTERS = (
     click.option("--status", "having", metavar="STATUS", help="Those with this status."),
     click.option("--joined-before", metavar="DATE", help="Those who joined before this day."),
 )
+_LIST = click.option(
+    "--list",
+    "listing",
+    type=click.Path(path_type=Path, exists=True, dir_okay=False),
+    help="Those in this file: a CSV with a column member or key, or a key on each line.",
+)
 
 
 def filters(command: Any) -> Any:
@@ -89,16 +96,22 @@ def filters(command: Any) -> Any:
     return command
 
 
-def chosen(how: How, keys: Sequence[str], **wanted: str | None) -> list[str]:
-    """Return the members who are named, or who fit."""
-    if keys and any(wanted.values()):
-        raise click.UsageError(
-            "Name the members, or say which by --holding, --group, --status, --joined-before; not both."
-        )
+def choosing(command: Any) -> Any:
+    """Add the options that choose members, a list of them too."""
+    return filters(_LIST(command))
+
+
+def chosen(how: How, keys: Sequence[str], listing: Path | None, **wanted: str | None) -> list[str]:
+    """Return the members who are named, who stand in a list, or who fit."""
+    ways = "--holding, --group, --status, --joined-before, or --list"
+    if bool(keys) + bool(listing) + any(wanted.values()) > 1:
+        raise click.UsageError(f"Name the members, or say which by {ways}; one of these alone.")
+    if listing is not None:
+        return _listed(listing)
     if keys:
         return list(keys)
     if not any(wanted.values()):
-        raise click.UsageError("Name a member, or say which: --holding, --group, --status, --joined-before.")
+        raise click.UsageError(f"Name a member, or say which: {ways}.")
     from ask_above.ask.choosing import choose
 
     opened = open_here(how.community)
@@ -108,6 +121,21 @@ def chosen(how: How, keys: Sequence[str], **wanted: str | None) -> list[str]:
     return found
 
 
+def _listed(file: Path) -> list[str]:
+    """Return the members that a file lists."""
+    import csv
+
+    rows = [row for row in csv.reader(file.read_text("utf-8-sig").splitlines()) if row and row[0].strip()]
+    heads = [cell.strip() for cell in rows[0]] if rows else []
+    at = next((heads.index(name) for name in ("member", "key") if name in heads), None)
+    if at is None and any(len(row) > 1 for row in rows):
+        raise click.UsageError(f"{file.name} has no column member or key in its first line.")
+    found = [row[at or 0].strip() for row in (rows if at is None else rows[1:]) if len(row) > (at or 0)]
+    if not found:
+        raise click.UsageError(f"{file.name} lists nobody.")
+    return list(dict.fromkeys(found))
+
+
 def _status(name: str, text: str, status: str, options: Sequence[Any] = ()) -> None:
     def act(
         keys: Sequence[str],
@@ -115,17 +143,18 @@ def _status(name: str, text: str, status: str, options: Sequence[Any] = ()) -> N
         group: str | None,
         having: str | None,
         joined_before: str | None,
+        listing: Path | None,
         written: str = "",
         *,
         how: How,
     ) -> int:
         from ask_above.change import MemberStatus
 
-        found = chosen(how, keys, holding=holding, group=group, status=having, joined_before=joined_before)
+        found = chosen(how, keys, listing, holding=holding, group=group, status=having, joined_before=joined_before)
         return carry_out(how, *(MemberStatus(key, status, written or "") for key in found))
 
     act.__doc__ = text
-    wrapped: Any = change_options(filters(act))
+    wrapped: Any = change_options(choosing(act))
     for option in options:
         wrapped = option(wrapped)
     command.command(name)(click.argument("keys", nargs=-1, metavar="[MEMBER]...", shell_complete=_MEMBER)(wrapped))

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
+from ask_above.change.draft import RowChange
 from ask_above.charter.names import listed
 from ask_above.plans import Plan
 from ask_above.show.impact import show_impact
@@ -13,6 +14,7 @@ from ask_above.show.screen import Screen
 if TYPE_CHECKING:
     from ask_above.store.database import Entry
 
+_MOST_IN_TABLE = 20
 JOURNAL_COLUMNS = ("number", "at", "who", "kind", "what", "why", "effect", "undone_by")
 
 
@@ -21,6 +23,7 @@ def show_plan(screen: Screen, plan: Plan, *, force: bool = False) -> None:
     screen.paragraph(f"{plan.what[:1].upper()}{plan.what[1:]}.", style="head")
     for name in plan.snapshot.by_hand:
         screen.line(f"  {name} was edited by hand since the last change; that goes into the journal first.", "warn")
+    _table(screen, plan)
     screen.line()
     if plan.effect.shifts or plan.effect.powers or plan.effect.turned:
         show_impact(screen, plan.effect)
@@ -44,6 +47,35 @@ def show_plan(screen: Screen, plan: Plan, *, force: bool = False) -> None:
             screen.line("  To do it all the same: --force --why TEXT")
     elif plan.effect.risky:
         screen.line("! Something of high risk is gained.", "warn")
+
+
+def _table(screen: Screen, plan: Plan) -> None:
+    """Show, of many at once, what becomes of each."""
+    rows = []
+    people = {row.key if row.table == "members" else (row.after or row.before or {})["member"] for row in plan.rows}
+    if len(people) <= 1:
+        return
+    for row in plan.rows[:_MOST_IN_TABLE]:
+        key = row.key if row.table == "members" else (row.after or row.before or {})["member"]
+        community = plan.after if key in plan.after.register.members else plan.before
+        rows.append([community.register.members[key].called, key, _change(row)])
+    screen.line()
+    screen.table(["Name", "Key", "What becomes of them"], rows)
+    if len(plan.rows) > len(rows):
+        screen.line(f"and {len(plan.rows) - len(rows)} more", "dim")
+
+
+def _change(row: RowChange) -> str:
+    before, after = row.before or {}, row.after or {}
+    if row.table == "members":
+        if not before:
+            return f"new, {after['status']}"
+        changed = [name for name in after if after[name] != before.get(name, "")]
+        return "; ".join(f"{name}: {before.get(name) or '-'} → {after[name] or '-'}" for name in changed)
+    cells = after or before
+    where = f" in {cells['place']}" if cells.get("place") else ""
+    span = "".join(f" {word} {cells[word]}" for word in ("from", "until") if cells.get(word))
+    return f"{'given' if after else 'no longer'} {cells['rank']}{where}{span}"
 
 
 def show_journal(screen: Screen, entries: Sequence[Entry], names: dict[str, str], *, whole: bool) -> None:
