@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from datetime import UTC, date, datetime
 from typing import TYPE_CHECKING, TypeAlias
 
@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from ask_above.ask.advice.whole import AdviceGiven
     from ask_above.ask.compare import Comparison
     from ask_above.ask.cover import Cover
+    from ask_above.ask.describe import Described
     from ask_above.ask.expect import Unmet
     from ask_above.ask.fit import Fit, Need
     from ask_above.ask.impact import Impact
@@ -375,6 +376,32 @@ class Questions:
         return climbs(self._decider, place=where, accomplice=accomplice)
 
     # -- the rest
+
+    def describe(self, name: str, *, when: When = None) -> Described:
+        """Describe a rank, a member or a place in sentences; ``str`` of the result is a paragraph.
+
+        A key that several have is written ``rank:KEY``, ``member:KEY`` or ``place:KEY``. Raises
+        :class:`UnknownNameError`, and :class:`QuestionError` where several have the name.
+
+        >>> Community.demo().describe("host").sentences[0]
+        'Board host is the 8th of 12 ranks, directly below Founding friend.'
+        """
+        from ask_above.ask.describe import describe
+
+        at = self._moment(when)
+        form, colon, key = name.rpartition(":")
+        ways: dict[str, Mapping[str, Rank | Member | Place]] = {
+            "rank": self.charter.ranks,
+            "member": self.register.members,
+            "place": self.charter.places,
+        }
+        forms = [form] if colon and form in ways else [each for each, known in ways.items() if key in known]
+        if len(forms) > 1:
+            raise QuestionError(f"'{name}' is a {' and a '.join(forms)}; write {forms[0]}:{key} or {forms[1]}:{key}.")
+        if not forms or key not in ways[forms[0]]:
+            known = [*ways[forms[0]]] if forms else [each for keys in ways.values() for each in keys]
+            raise UnknownNameError(forms[0] if forms else "rank, member or place", key, nearest(key, known))
+        return describe(self._decider, ways[forms[0]][key], at)
 
     def unmet(self, *, when: When = None) -> Sequence[Unmet]:
         """Return the charter's expectations that do not hold (rule 8), each with its explained answer."""

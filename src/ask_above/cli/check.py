@@ -20,16 +20,17 @@ from ask_above.show.check import (
     show_faults,
     unmet_row,
 )
-from ask_above.show.data import write_table
+from ask_above.show.data import write_json, write_table
 from ask_above.show.screen import stdout
 
 
 @click.command("check")
 @click.option("--advice", is_flag=True, help="Only what a careful administrator would look at again.")
+@click.option("--schema", is_flag=True, help="Write the charter's format as a JSON Schema, for editors, and stop.")
 @click.option("--strict", is_flag=True, help="Exit with 1 where there is advice, too.")
 @community_option
 @format_option
-def command(*, advice: bool, strict: bool, community: str | None, form: str) -> int:
+def command(*, advice: bool, schema: bool, strict: bool, community: str | None, form: str) -> int:
     """Check that the files are well formed, that the expectations hold, and say what to look at again.
 
     Every fault of every file is reported in one run. Exit status 1 where an expectation fails (with --strict also where
@@ -42,6 +43,11 @@ def command(*, advice: bool, strict: bool, community: str | None, form: str) -> 
       ask-above check --advice --format md
       ask-above check --community wren-valley --format json
     """
+    if schema:
+        from ask_above.charter.reading.schema import json_schema
+
+        write_json(sys.stdout, json_schema())
+        return 0
     try:
         opened = open_here(community)
     except FaultyFilesError as error:

@@ -20,6 +20,7 @@ SECTIONS: dict[str, dict[str, str]] = {
         "powers": "Which ranks may moderate, assign, manage which",
         "who": "Who may do something, and what gives it to them",
         "where": "All places where someone may do something",
+        "describe": "A rank, a member or a place in sentences",
         "tour": "The site as someone finds it; --beside someone else",
         "climb": "How far a rank can climb, which way, and what cuts it",
         "compare": "Two ranks or two people side by side",
@@ -91,15 +92,14 @@ class Sections(click.Group):
 
 EPILOG = """\b
 The folder: --community DIR after the command, else ASK_ABOVE_COMMUNITY, else here.
-Exit status: 0 yes or done, 1 no, or an expectation fails, 2 wrong use or files.
-Begin with: ask-above demo wren-valley. All of a command: ask-above COMMAND --help
+Exit status: 0 yes or done, 1 no, or something fails, 2 wrong use or files.
 """
 
 
 @click.group(cls=Sections, epilog=EPILOG, context_settings={"help_option_names": ["-h", "--help"]})
 @click.version_option(package_name="ask-above", prog_name="ask-above")
 def main() -> None:
-    """Who may do what, where, and who stands above whom: exact answers, explained."""
+    """Who may do what, where; who stands above whom. Begin with: ask-above demo DIR."""
 
 
 def run() -> None:

@@ -11,9 +11,9 @@ from string import Template
 from typing import TYPE_CHECKING
 
 from ask_above.ask.impact import Shift
+from ask_above.ask.sentences import doing, under_headings
 from ask_above.charter.names import SITE, listed
 from ask_above.decide.words import day
-from ask_above.show.sentences import doing, under_headings
 
 if TYPE_CHECKING:
     from ask_above.decide.frame import Frame

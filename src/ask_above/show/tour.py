@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import Any
 
+from ask_above.ask.sentences import doing, under_headings
 from ask_above.ask.tour import CLOSED, OPEN, Meeting, Stop, Tour
 from ask_above.charter.names import listed
 from ask_above.decide.frame import Frame
 from ask_above.show.screen import Screen
-from ask_above.show.sentences import doing, under_headings
 
 TOUR_COLUMNS = ("place", "title", "kind", "state", "capability", "heading", "about", "change")
 BESIDE_COLUMNS = ("place", "title", "capability", "one", "other")

@@ -1,0 +1,130 @@
+"""The form of a charter as a JSON Schema, so that editors complete and check it while it is being written.
+
+It holds a charter to its form, not to its names: a rank that nothing has, a loop, a contradiction are found by reading.
+"""
+
+from __future__ import annotations
+
+from functools import singledispatch
+from typing import Any
+
+from ask_above.charter.names import RESERVED
+from ask_above.charter.reading import form
+from ask_above.charter.reading.shapes import (
+    NO,
+    YES,
+    CapabilityKey,
+    Choice,
+    Field,
+    Key,
+    Later,
+    Listed,
+    Mapped,
+    OneOrMore,
+    Record,
+    Shape,
+    Text,
+    Whole,
+    YesNo,
+    Zone,
+)
+
+_KEY = "[a-z0-9][a-z0-9_-]*"
+_PLACES = {"$ref": "#/$defs/place"}
+_SCALAR = ["string", "number", "boolean"]
+"""Every scalar is read as text, and an editor's YAML takes some for numbers."""
+
+
+def json_schema() -> dict[str, Any]:
+    """Return the JSON Schema of a charter (draft 2020-12).
+
+    >>> json_schema()["properties"]["ranks"]["items"]["properties"]["limit"]["description"]
+    'how many members may hold it'
+    """
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": "A charter of Ask Above",
+        **said(form.CHARTER),
+        "$defs": {"place": said(form.PLACE)},
+    }
+
+
+@singledispatch
+def said(shape: Shape) -> dict[str, Any]:
+    """Return what a shape lets stand, as a schema."""
+    raise NotImplementedError(type(shape).__name__)
+
+
+@said.register(Text)
+@said.register(Zone)
+def _(_: Shape) -> dict[str, Any]:
+    return {"type": _SCALAR}
+
+
+@said.register
+def _(shape: Key) -> dict[str, Any]:
+    found: dict[str, Any] = {"type": _SCALAR, "pattern": f"^{_KEY}$"}
+    return found if shape.free else found | {"not": {"enum": sorted(RESERVED)}}
+
+
+@said.register
+def _(_: CapabilityKey) -> dict[str, Any]:
+    return {"type": "string", "pattern": r"^[a-z0-9][a-z0-9_-]*(\.[a-z0-9][a-z0-9_-]*)+$"}
+
+
+@said.register
+def _(_: YesNo) -> dict[str, Any]:
+    return {"enum": [True, False, *sorted(YES | NO)]}
+
+
+@said.register
+def _(_: Whole) -> dict[str, Any]:
+    return {"anyOf": [{"type": "integer", "minimum": 0}, {"type": "string", "pattern": "^[0-9]{1,9}$"}]}
+
+
+@said.register
+def _(shape: Choice) -> dict[str, Any]:
+    numbers = [int(option) for option in shape.options if option.isdigit()]
+    return {"enum": [*shape.options, *numbers]}
+
+
+@said.register
+def _(shape: Listed) -> dict[str, Any]:
+    least = {"minItems": shape.least} if shape.least else {}
+    return {"type": "array", "items": said(shape.item), **least}
+
+
+@said.register
+def _(shape: OneOrMore) -> dict[str, Any]:
+    return {"anyOf": [said(shape.item), said(Listed(shape.item, 1))]}
+
+
+@said.register
+def _(shape: Mapped) -> dict[str, Any]:
+    found: dict[str, Any] = {"type": "object", "additionalProperties": said(shape.value)}
+    if shape.keys is not None:
+        names: dict[str, Any] = {"pattern": rf"^{_KEY}\+?$" if shape.ranges else f"^{_KEY}$"}
+        found["propertyNames"] = names if shape.keys.free else names | {"not": {"enum": sorted(RESERVED)}}
+    return found
+
+
+@said.register
+def _(shape: Record) -> dict[str, Any]:
+    whole: dict[str, Any] = {
+        "type": "object",
+        "properties": {key: _field(field) for key, field in shape.fields.items()},
+        "additionalProperties": False,
+    }
+    if shape.required:
+        whole["required"] = list(shape.required)
+    return whole if shape.short is None else {"anyOf": [said(shape.fields[shape.short].shape), whole]}
+
+
+@said.register
+def _(_: Later) -> dict[str, Any]:
+    return _PLACES
+
+
+def _field(field: Field) -> dict[str, Any]:
+    shape: Any = _PLACES if field.shape is form.PLACE else said(field.shape)
+    return {"description": field.about, **shape}

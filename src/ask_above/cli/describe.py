@@ -1,0 +1,49 @@
+"""``ask-above describe``."""
+
+from __future__ import annotations
+
+import sys
+from datetime import date
+
+import click
+
+from ask_above.ask.describe import Described
+from ask_above.cli.options import community_option, complete, format_option, in_zone, open_here, when_option
+from ask_above.community import Community
+from ask_above.show.data import write_table
+from ask_above.show.screen import stdout
+
+COLUMNS = ("kind", "key", "title", "text")
+
+
+def _names(c: Community) -> list[str]:
+    return [*c.charter.ranks, *c.register.members, *c.charter.places]
+
+
+@click.command("describe")
+@click.argument("names", nargs=-1, required=True, metavar="NAME...", shell_complete=complete(_names))
+@when_option
+@community_option
+@format_option
+def command(names: tuple[str, ...], when: date | None, community: str | None, form: str) -> int:
+    """Describe ranks, members and places in sentences, as one would tell them to someone who is new.
+
+    A name that several have is written rank:NAME, member:NAME or place:NAME.
+
+    \b
+    Examples:
+      ask-above describe host
+      ask-above describe dara landowners --format md
+    """
+    opened = open_here(community)
+    found: list[Described] = [opened.describe(name, when=in_zone(opened, when)) for name in names]
+    if form != "text":
+        write_table(sys.stdout, form, COLUMNS, [(each.kind, each.key, each.title, str(each)) for each in found])
+        return 0
+    screen = stdout()
+    for n, each in enumerate(found):
+        if n:
+            screen.line()
+        screen.line(each.title, "head")
+        screen.paragraph(str(each))
+    return 0
