@@ -99,7 +99,7 @@ Exit status: 0 yes or done, 1 no, or something fails, 2 wrong use or files.
 @click.group(cls=Sections, epilog=EPILOG, context_settings={"help_option_names": ["-h", "--help"]})
 @click.version_option(package_name="ask-above", prog_name="ask-above")
 def main() -> None:
-    """Who may do what, where; who stands above whom. Begin with: ask-above demo DIR."""
+    """Who may do what where, who stands above whom. Begin: ask-above demo DIR."""
 
 
 def run() -> None:
