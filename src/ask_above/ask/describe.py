@@ -21,7 +21,7 @@ _FEW = 6
 _MISSING = 3
 _ACTS = (("moderate", "moderate"), ("assign", "give"), ("manage", "change"))
 _HELD_BY = {
-    "anyone": "Everyone holds it, visitors too",
+    "anyone": "Everyone holds it, visitors too,",
     "visitors": "Whoever is not signed in holds it",
     "members": "Every member holds it",
     "bots": "Every bot holds it",

@@ -43,6 +43,7 @@ SECTIONS: dict[str, dict[str, str]] = {
     "Files": {
         "import": "Merge a file of members into the register",
         "export": "Write the register as files",
+        "report": "Write all of it on one page, to read and print",
         "export-table": "Write who can use what where, for a database",
         "demo": "Write the demo, and walk through the main job on it",
     },
@@ -91,8 +92,7 @@ class Sections(click.Group):
 
 
 EPILOG = """\b
-The folder: --community DIR after the command, else ASK_ABOVE_COMMUNITY, else here.
-Exit status: 0 yes or done, 1 no, or something fails, 2 wrong use or files.
+Where: --community DIR, else ASK_ABOVE_COMMUNITY, else here. Exit: 0 yes, 1 no, 2 wrong.
 """
 
 

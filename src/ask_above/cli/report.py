@@ -1,0 +1,43 @@
+"""``ask-above report``."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from pathlib import Path
+
+import click
+
+from ask_above.cli.changing import home_of
+from ask_above.cli.options import community_option, open_here
+from ask_above.show.screen import stdout
+
+
+@click.command("report")
+@click.argument("out", type=click.Path(path_type=Path, dir_okay=False))
+@click.option("--without-members", is_flag=True, help="Leave people out: nobody is named in it.")
+@community_option
+def command(out: Path, community: str | None, *, without_members: bool) -> int:
+    """Write the whole arrangement on one page: OUT.html for reading and printing, OUT.md for a wiki.
+
+    The ladder in sentences, the grid, who stands above whom, the places, who holds what, coverage, advice, how far
+    ranks can climb, the expectations, the last changes. Nothing is fetched when the page is read.
+
+    \b
+    Examples:
+      ask-above report wren-valley.html
+      ask-above report charter.md --without-members
+    """
+    form = {".html": "html", ".htm": "html", ".md": "md"}.get(out.suffix.lower())
+    if form is None:
+        raise click.UsageError(f"'{out.name}' ends neither in .html nor in .md.")
+    from ask_above.files.writing import write_whole
+    from ask_above.show.report import report
+
+    opened = open_here(community)
+    home = home_of(community)
+    entries = home.store.entries() if home.holds_register() else []
+    made = f"{datetime.now(opened.charter.zone):%Y-%m-%d %H:%M}"
+    text = report(opened, form, members=not without_members, entries=entries, made=made)
+    write_whole(out, text)
+    stdout().line(f"Wrote {out} ({len(text.encode()) // 1024} KiB).", "yes")
+    return 0

@@ -1,0 +1,227 @@
+"""The whole arrangement on one page, to be read in an hour and put on paper: HTML, or Markdown for a wiki."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING, Any
+
+from ask_above.ask.climbs import rows as climb_rows
+from ask_above.ask.sentences import doing
+from ask_above.ask.tables import holders, power_cells
+from ask_above.charter.names import SITE
+from ask_above.community import Community
+from ask_above.decide.sources import source_of
+from ask_above.people.register import Member
+from ask_above.show.grid import BESIDES, LEGEND, NO, YES, marks
+
+if TYPE_CHECKING:
+    from ask_above.charter.moments import Instant
+    from ask_above.store.database import Entry
+
+ACTS = (
+    ("moderate", "Who may moderate whom"),
+    ("assign", "Who may give which rank"),
+    ("manage", "Who may change which rank"),
+)
+_LAST = 20
+
+
+def report(
+    community: Community, form: str, *, members: bool = True, entries: Sequence[Entry] = (), made: str = ""
+) -> str:
+    """Return the report as ``html`` or ``md``; without ``members`` nobody is named in it. ``made`` says when."""
+    from jinja2 import Environment, PackageLoader
+
+    environment = Environment(
+        loader=PackageLoader("ask_above.show"),
+        autoescape=form == "html",  # noqa: S701 (Markdown has no tags to escape; its tables escape their cells)
+        trim_blocks=True,
+        lstrip_blocks=True,
+    )
+    environment.filters["cell"] = _cell
+    found = contents(community, members=members, entries=entries)
+    return environment.get_template(f"report.{form}").render(made=made, **found)
+
+
+def _cell(text: object) -> str:
+    """Return a text as the cell of a Markdown table."""
+    return str(text).replace("|", "\\|").replace("\n", " ").replace("<", "&lt;")
+
+
+def contents(community: Community, *, members: bool, entries: Sequence[Entry] = ()) -> dict[str, Any]:
+    """Return what the report holds, as plain data."""
+    charter, at = community.charter, community._moment(None)
+    people = community.register.members if members else {}
+    return {
+        "title": charter.title or charter.key,
+        "members": members,
+        "counts": _counts(community),
+        "ladder": [_rank(community, key, at, members=members) for key in charter.ranks],
+        "ranks": [(rank.key, rank.title) for rank in charter.ranks.values()],
+        "grid": _grid(community),
+        "legend": [(mark, LEGEND[mark]) for mark in (YES, BESIDES, NO)],
+        "powers": [(act, title, _powers(community, act, at)) for act, title in ACTS],
+        "places": [_place(community, key, members=members) for key in charter.places],
+        "people": [_member(community, key, at) for key in people],
+        "cover": _cover(community) if members else None,
+        "advice": _advice(community, members=members),
+        "climbs": [_climb(community, row) for row in climb_rows(community.decider)],
+        "expectations": _expectations(community, members=members),
+        "entries": _changes(entries, people) if members else [],
+    }
+
+
+def _climb(community: Community, row: tuple[Any, ...]) -> dict[str, Any]:
+    key, free, high, medium, low, names = row
+    counts = {"high": high, "medium": medium, "low": low}
+    return {"title": community.charter.ranks[key].title, "free": free, **counts, "names": names.split()}
+
+
+def _advice(community: Community, *, members: bool) -> list[dict[str, str]]:
+    return [
+        {"what": each.what, "why": each.why, "mend": each.mend, "where": str(each.where)}
+        for each in community.advice().pieces
+        if members or not any(key.startswith("@") for key in each.concerned)
+    ]
+
+
+def _changes(entries: Sequence[Entry], people: Mapping[str, Member]) -> list[dict[str, Any]]:
+    return [
+        {
+            "number": each.number,
+            "at": each.at[:16].replace("T", " "),
+            "who": people[each.who].called if each.who in people else "",
+            "what": each.what,
+            "why": each.why,
+        }
+        for each in list(reversed(entries))[:_LAST]
+    ]
+
+
+def _counts(community: Community) -> dict[str, Any]:
+    charter, register = community.charter, community.register
+    statuses: dict[str, int] = {}
+    for member in register.members.values():
+        statuses[member.status] = statuses.get(member.status, 0) + 1
+    owner = register.members.get(charter.owner or "")
+    return {
+        "ranks": len(charter.ranks),
+        "capabilities": len(charter.catalogue.keys),
+        "places": len(charter.places),
+        "groups": len(charter.groups),
+        "statuses": statuses,
+        "owner": owner.called if owner else charter.owner or "",
+    }
+
+
+def _rank(community: Community, key: str, at: Instant, *, members: bool) -> dict[str, Any]:
+    rank = community.charter.ranks[key]
+    said = list(community.describe(f"rank:{key}").sentences)
+    if not members:
+        names = {member.called for member in community.register.members.values()}
+        said = [sentence for sentence in said if not any(name in sentence for name in names)]
+    return {
+        "key": key,
+        "title": rank.title,
+        "color": rank.color or "",
+        "badge": rank.badge or "",
+        "holders": len(holders(community.decider, at)[key]),
+        "sentences": said,
+    }
+
+
+def _grid(community: Community) -> list[dict[str, Any]]:
+    """Return the grid's rows under their headings, each cell with its mark and why."""
+    frame = community.decider.frame
+    found = []
+    for key, row in zip(frame.catalogue.keys, marks(community.decider, None), strict=True):
+        each = frame.catalogue.capabilities[key]
+        cells = []
+        for rank, mark in zip(frame.ranks, row, strict=True):
+            if mark == NO:
+                why = f"{rank.title} does not carry {key}."
+            elif rank.unbounded:
+                why = f"{rank.title} is unbounded and may do everything."
+            else:
+                where, how = source_of(frame, rank, key)
+                why = f"{rank.title} carries {key}{how} ({where.file} line {where.line})."
+            cells.append({"mark": mark, "why": why, "rank": rank.key})
+        found.append(
+            {"key": key, "heading": each.heading, "about": doing(frame, key), "risk": each.risk, "cells": cells}
+        )
+    return found
+
+
+def _powers(community: Community, act: str, at: Instant) -> list[dict[str, Any]]:
+    """Return, rank by rank, on whom it acts and why not."""
+    ranks = community.charter.ranks
+    rows: dict[str, dict[str, Any]] = {}
+    for cell in power_cells(community.decider, act, 0, at):
+        actor, target = ranks[cell.actor].title, ranks[cell.target].title
+        why = "may" if cell.allowed else " ".join(step.text for step in cell.against)
+        row = rows.setdefault(cell.actor, {"title": actor, "cells": []})
+        row["cells"].append({"may": cell.allowed, "why": f"{actor}, {target}: {why}"})
+    return list(rows.values())
+
+
+def _place(community: Community, key: str, *, members: bool) -> dict[str, Any]:
+    place, frame = community.charter.places[key], community.decider.frame
+    said = list(community.describe(f"place:{key}").sentences)
+    if not members:
+        said = [each for each in said if "may change who does what here" not in each and "single members" not in each]
+    return {
+        "key": key,
+        "title": place.title or key,
+        "kind": place.kind if key != SITE else "",
+        "depth": len(frame.chains[frame.place_at[key]]) - 1,
+        "sentences": said,
+    }
+
+
+def _member(community: Community, key: str, at: Instant) -> dict[str, Any]:
+    asked = community.decider.people.ask(key, at)
+    frame, charter = community.decider.frame, community.charter
+    ranks = []
+    for each in asked.recorded:
+        if each.how != "automatic":
+            place = frame.places[each.place]
+            until = each.assignment.period.said_until if each.assignment else ""
+            where = f" in {place.title or place.key}" if each.place else ""
+            ranks.append(f"{frame.ranks[each.rank].title}{where}{f' until {until}' if until else ''}")
+    member = community.register.members[key]
+    groups = [charter.groups[group].title or group for group in member.groups if group in charter.groups]
+    return {"key": key, "name": member.called, "status": member.status, "ranks": ranks, "groups": groups}
+
+
+def _cover(community: Community) -> dict[str, Any]:
+    cover = community.cover()
+    table, places, members = cover.table(), community.charter.places, community.register.members
+    rows = [
+        {"title": places[str(place)].title or place, "counts": ["" if _is_none(n) else int(n) for n in row]}
+        for place, row in zip(table.index, table.to_numpy(dtype=object), strict=True)
+    ]
+    alone = [
+        {
+            "capability": gap.capability,
+            "place": places[gap.place].title or gap.place,
+            "only": members[gap.only].called if gap.only else "",
+        }
+        for gap in cover.gaps
+    ]
+    return {"duties": [str(each) for each in table.columns], "rows": rows, "alone": alone}
+
+
+def _is_none(count: Any) -> bool:
+    """Tell whether a count is none, as the duty has no meaning there."""
+    import pandas as pd
+
+    return bool(pd.isna(count))
+
+
+def _expectations(community: Community, *, members: bool) -> list[dict[str, Any]]:
+    unmet = {each.expectation.text: each.because for each in community.unmet()}
+    return [
+        {"text": each.text, "holds": each.text not in unmet, "because": unmet.get(each.text, "")}
+        for each in community.charter.expectations
+        if members or "@" not in each.text
+    ]

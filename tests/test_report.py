@@ -1,0 +1,124 @@
+"""The report: one page that holds all of it, fetches nothing, and runs nobody's text."""
+
+from __future__ import annotations
+
+import re
+from html.parser import HTMLParser
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from ask_above import Community
+from ask_above.show.report import report
+from small import community, member, place, rank
+from test_cli import demo, run
+
+__all__ = ["demo"]
+
+VOID = {"meta", "link", "br", "input"}
+
+
+class Page(HTMLParser):
+    """Holds a page to well-formed nesting and gathers what there is to see in it."""
+
+    def __init__(self, text: str) -> None:
+        super().__init__()
+        self.open: list[str] = []
+        self.attrs: list[tuple[str, dict[str, str | None]]] = []
+        self.ids: list[str] = []
+        self.said: list[str] = []
+        self.feed(text)
+        self.close()
+        assert self.open == []
+
+    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        self.attrs.append((tag, dict(attrs)))
+        self.ids += [value for key, value in attrs if key == "id" and value]
+        if tag not in VOID:
+            self.open.append(tag)
+
+    def handle_endtag(self, tag: str) -> None:
+        assert self.open.pop() == tag
+
+    def handle_data(self, data: str) -> None:
+        if "script" not in self.open and "style" not in self.open:
+            self.said.append(data)
+
+    @property
+    def text(self) -> str:
+        return " ".join(" ".join(self.said).split())
+
+
+@pytest.fixture(scope="module")
+def page(demo: Path) -> Page:
+    done = run("report", "site.html", cwd=demo)
+    assert done.stdout.startswith("Wrote site.html")
+    return Page((demo / "site.html").read_text("utf-8"))
+
+
+def test_the_page_holds_every_part(page: Page) -> None:
+    for part in (
+        "Wren Valley River Watch has 12 ranks, 41 capabilities and 20 places",
+        "Board host is the 8th of 12 ranks",
+        "change the wording of a post, anybody's",
+        "Who may give which rank",
+        "One enters who is Upper reach team or River warden or above",
+        "Olaf Tarn olaf active Steward",
+        "Nothing hangs on one member alone",
+        "Founding friend carries nothing, and stands above Board host",
+        "River warden 1 6 site.restart, poll.start",
+        "✗ does not hold:",
+    ):
+        assert part in page.text, part
+    whys = [attrs["data-why"] for tag, attrs in page.attrs if tag == "button"]
+    assert "Volunteer carries reading.post (charter.yaml line 148)." in whys
+    assert len(whys) == 41 * 12
+
+
+def test_the_page_can_be_found_one_s_way_in_and_fetches_nothing(page: Page) -> None:
+    links = [attrs["href"] for tag, attrs in page.attrs if tag in ("a", "link")]
+    assert {str(link).removeprefix("#") for link in links if str(link).startswith("#")} <= set(page.ids)
+    assert all(str(link).startswith(("#", "data:")) for link in links)
+    assert not any("src" in attrs for _, attrs in page.attrs)
+    assert len(page.ids) == len(set(page.ids))
+    for tag, attrs in page.attrs:
+        if tag == "th":
+            assert attrs.get("scope") in ("col", "row", "rowgroup")
+        if tag == "section":
+            assert attrs["aria-labelledby"] in page.ids
+
+
+def test_names_in_it_are_text_and_nothing_else() -> None:
+    evil = "<script>alert(1)</script>"
+    c = community(
+        rank("top", "post.write") | {"title": evil, "color": "#123456"},
+        rank("anybody", held_by="members"),
+        members=[member("una", name=evil)],
+        places=[place("hall", title=f'"{evil}')],
+    )
+    text = report(c, "html")
+    Page(text)
+    assert "<script>alert" not in text
+    assert text.count("<script>") == 1
+    assert "&lt;script&gt;alert(1)" in text
+    assert f"| {evil}" not in report(c, "md")
+
+
+@pytest.mark.parametrize("form", ["html", "md"])
+def test_without_members_nobody_is_named(demo: Path, form: str) -> None:
+    run("member", "note", "tove", "Knows the mill owner", "--yes", "--as", "ines", cwd=demo)
+    assert run("report", f"bare.{form}", "--without-members", cwd=demo).returncode == 0
+    text = (demo / f"bare.{form}").read_text("utf-8")
+    named = [m.called for m in Community.open(demo).register.members.values() if m.called in text]
+    assert named == []
+    assert not re.search(r"@(otto|sigrid)", text)
+    whole: Any = run("report", f"whole.{form}", cwd=demo)
+    assert whole.returncode == 0
+    assert "set note of Tove Eddy" in (demo / f"whole.{form}").read_text("utf-8")
+
+
+def test_another_ending_is_refused(demo: Path) -> None:
+    done = run("report", "site.pdf", cwd=demo)
+    assert done.returncode == 2
+    assert "ends neither in .html nor in .md" in done.stderr
