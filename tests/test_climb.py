@@ -262,3 +262,16 @@ def test_what_is_certain_can_be_done_by_command(tmp_path: Path) -> None:
                         assert end.may("me", name, at=where), (path, name, where)
                 played += 1
     assert played > 15
+
+
+def test_a_range_that_takes_is_left_by_moving_a_rank() -> None:
+    shut = [place("yard", overrides={"low+": {"deny": ["x.risky"]}})]
+    c = made(
+        rank("head", "x.change"),
+        rank("free", open="true"),
+        rank("low", "x.write"),
+        places=shut,
+        **rules(manage={"hand-on": "any"}),
+    )
+    found = c.climb("head", at="yard")
+    assert "x.risky" in {name for path in found.paths for name in path.capabilities}

@@ -75,10 +75,11 @@ class Ground:
         return known
 
     def full(self, rank: int) -> list[int]:
-        """Return the same if the rank carried everything."""
+        """Return the most that a rank could hold, if it carried everything and stood anywhere on the ladder."""
         known = self._full.get(rank)
         if known is None:
-            known = self._full[rank] = self._walk(self.automatic, rank, self.frame.catalogue.everything)
+            everything = self.frame.catalogue.everything
+            known = self._full[rank] = self._walk(self.automatic, rank, everything, ranges=True)
         return known
 
     @cached_property
@@ -122,7 +123,10 @@ class Ground:
         return self.frame.chains[place][-2]
 
     def _walk(self, automatic: tuple[int, ...], rank: int | None, carried: int, *, ranges: bool = False) -> list[int]:
-        """Walk the places, each after the one it is in (rules 5.4 and 5.5)."""
+        """Walk the places, each after the one it is in (rules 5.4 and 5.5).
+
+        With ``ranges`` words such as ``warden+`` give what they allow and take nothing, as ranks might be moved.
+        """
         frame = self.frame
         if rank is not None and rank in frame.unbounded:
             return [frame.catalogue.everything] * len(frame.places)
@@ -132,14 +136,14 @@ class Ground:
         barred: list[int] = []
         for n, words in enumerate(self._words):
             mask, bars = (held[self._parent(n)], barred[self._parent(n)]) if n else (carried, 0)
-            if words:
-                for holders in (keys, own):
-                    said = [words[key] for key in holders if key in words]
-                    if said:
-                        allow, deny, bar = self._settle(said)
-                        mask, bars = (mask | allow) & ~deny, bars | bar
-                if ranges:
-                    mask |= self._allowed_from(n)
+            for holders in (keys, own) if words else ():
+                spoken = [key for key in holders if key in words]
+                said = [self._named_at(n, key) if ranges else words[key] for key in spoken]
+                if said:
+                    allow, deny, bar = self._settle(said)
+                    mask, bars = (mask | allow) & ~deny, bars | bar
+            if words and ranges:
+                mask |= self._allowed_from(n)
             held.append(mask)
             barred.append(bars)
         return [mask & ~bars for mask, bars in zip(held, barred, strict=True)]
@@ -151,6 +155,11 @@ class Ground:
         for word in words:
             bar |= word.bar
         return (*settle(words, self.frame.charter.rules.disagreement), bar)
+
+    def _named_at(self, place: int, key: str) -> Word:
+        """Return what is said of a rank by its own name, the ranges that cover it where it stands left aside."""
+        voices = self.frame.voices(place, key)
+        return first_says([voice.word for voice in voices if voice.entry.label == key])
 
     def _allowed_from(self, place: int) -> int:
         """Return what ranges such as ``warden+`` allow at a place: a rank that is made may be put above their start."""
