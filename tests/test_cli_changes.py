@@ -198,6 +198,35 @@ def test_what_cannot_be_meant_is_said_and_nothing_happens(river: Path, args: tup
     assert state(river) == before
 
 
+def test_a_list_that_cannot_be_read_is_said_with_its_place(river: Path) -> None:
+    (river / "people.csv").write_bytes(b"member\ntov\xe9\n")
+    said_so = said("assign", "host", "--list", "people.csv", "--yes", cwd=river, status=2)
+    assert "people.csv, line 2" in said_so
+    assert "save the file as UTF-8" in said_so
+    (river / "people.csv").write_text('member\n"tove\n', "utf-8")
+    assert "people.csv cannot be read as CSV" in said(
+        "assign", "host", "--list", "people.csv", "--yes", cwd=river, status=2
+    )
+    (river / "people.csv").write_text("name,rank\nTove,host\n", "utf-8")
+    assert "no column member or key" in said("assign", "host", "--list", "people.csv", "--yes", cwd=river, status=2)
+
+
+def test_a_fault_of_the_program_itself_is_a_message_and_shows_its_trace_when_asked(river: Path) -> None:
+    code = "import ask_above.cli.main as m; m.main.main = lambda **k: 1 / 0; m.run()"
+    done = subprocess.run(
+        [sys.executable, "-c", code], capture_output=True, text=True, check=False, env=PLAIN, cwd=river
+    )
+    assert done.returncode == 2
+    assert done.stderr.startswith("Error in Ask Above itself (ZeroDivisionError: division by zero)")
+    assert "ASK_ABOVE_TRACE=1 shows where" in done.stderr
+    assert "Traceback" not in done.stderr
+    traced = PLAIN | {"ASK_ABOVE_TRACE": "1"}
+    done = subprocess.run(
+        [sys.executable, "-c", code], capture_output=True, text=True, check=False, env=traced, cwd=river
+    )
+    assert "Traceback" in done.stderr
+
+
 def test_withdrawing_a_right_shows_from_where_and_moving_a_place_keeps_or_takes(river: Path) -> None:
     withdrawn = said("rank", "withdraw", "post.remove.all", "--plan", cwd=river)
     assert "River warden carries post.remove.all, by the bundle housekeeping (charter.yaml line 96)" in withdrawn

@@ -183,7 +183,7 @@ def test_the_table_of_all_ranks_counts_what_the_paths_say(demo: Path) -> None:
 
 def test_the_command_tells_the_way_and_what_cuts_it(demo: Path) -> None:
     said = " ".join(run("climb", cwd=demo).stdout.split())
-    assert "River warden 1 · 6 site.restart, poll.start" in said
+    assert "River warden 1 · 6 site.restart and poll.start" in said
     assert "✓ Nothing beyond what they hold: Steward, Volunteer, Newcomer and Passer-by." in said
     said = " ".join(run("climb", "warden", cwd=demo).stdout.split())
     assert "Uses job.schedule (plan a job that the site runs by itself), which leads to" in said
@@ -275,3 +275,43 @@ def test_a_range_that_takes_is_left_by_moving_a_rank() -> None:
     )
     found = c.climb("head", at="yard")
     assert "x.risky" in {name for path in found.paths for name in path.capabilities}
+
+
+def test_the_rank_held_at_the_start_is_given_up_filled_and_joined_again() -> None:
+    c = made(
+        rank("head", "x.change", open="true"),
+        rank("own", open="true"),
+        **rules(manage={"hand-on": "any"}),
+    )
+    found = c.climb("own")
+    (path,) = [path for path in found.paths if "x.risky" in path.capabilities]
+    assert [move.kind for move in path.moves] == ["join", "leave", "grant", "join"]
+    assert path.certain
+
+
+def test_lists_that_open_only_further_down_are_seen() -> None:
+    given = [place("hall", "section", overrides={"plain": {"allow": ["x.give"]}})]
+    c = made(
+        rank("strict", "x.give", assigns={"only": ["strict"]}),
+        rank("plain", "x.write", open="true"),
+        rank("low", "x.risky"),
+        places=given,
+        **rules(assign={"self": "true", "hand-on": "any"}),
+    )
+    found = {(name, where) for path in c.climb("strict").paths for name in path.capabilities for where in path.places}
+    assert ("x.risky", "hall") in found
+    assert ("x.risky", "site") not in found
+
+
+def test_a_group_that_a_gate_asks_for_is_a_way_of_its_own() -> None:
+    gated = [place("yard", gate={"any": ["club"]})]
+    c = made(
+        rank("pair", "x.give"),
+        groups=[{"key": "club"}],
+        places=gated,
+        **rules(assign={"over": "level", "hand-on": "any"}),
+    )
+    alone, found = c.climb("pair"), c.climb("pair", accomplice=True)
+    assert alone.paths == ()
+    assert {move.kind for path in found.paths for move in path.moves} == {"enter"}
+    assert not any(path.certain for path in found.paths)

@@ -61,17 +61,17 @@ def test_what_is_said_of_a_member_is_what_they_may() -> None:
         assignments=[held("una", "host", "hall", until="2030-01-01")],
     )
     said = str(c.describe("una"))
-    assert "They are Host in The Hall until 1 January 2030." in said
+    assert "They are Host in The Hall through 1 January 2030." in said
     assert "they may, beyond others, keep someone from writing" in said
     assert "They may do what every member may." in str(c.describe("bo"))
 
 
 def test_a_place_is_told_by_its_gate_what_differs_and_who_looks_after_it(river: Community) -> None:
     said = str(river.describe("landowners"))
-    assert "One enters who is Upper reach team or River warden or above and who is not Relay bot." in said
+    assert "It has a gate: it asks for any of Upper reach team or River warden or above, and none of Relay bot." in said
     assert "8 of 54 active members can do something here." in said
     assert "Here Volunteer may not enter a gauge or water-quality reading." in str(river.describe("lower-gauges"))
-    assert "Exceptions for single members: otto." in str(river.describe("river-talk"))
+    assert "There are exceptions for single members: Otto Kessler." in str(river.describe("river-talk"))
 
 
 def test_a_name_that_several_have_is_asked_back() -> None:

@@ -11,7 +11,8 @@ import pytest
 
 from ask_above import Community
 from ask_above.show.report import report
-from small import community, member, place, rank
+from small import community, held, member, place, rank
+from test_advice import CASES, Case
 from test_cli import demo, run
 
 __all__ = ["demo"]
@@ -63,7 +64,7 @@ def test_the_page_holds_every_part(page: Page) -> None:
         "Board host is the 8th of 12 ranks",
         "change the wording of a post, anybody's",
         "Who may give which rank",
-        "One enters who is Upper reach team or River warden or above",
+        "It has a gate: it asks for any of Upper reach team or River warden or above",
         "Olaf Tarn olaf active Steward",
         "Nothing hangs on one member alone",
         "Founding friend carries nothing, and stands above Board host",
@@ -102,7 +103,7 @@ def test_names_in_it_are_text_and_nothing_else() -> None:
     assert "<script>alert" not in text
     assert text.count("<script>") == 1
     assert "&lt;script&gt;alert(1)" in text
-    assert f"| {evil}" not in report(c, "md")
+    assert "<script" not in report(c, "md")
 
 
 @pytest.mark.parametrize("form", ["html", "md"])
@@ -116,6 +117,27 @@ def test_without_members_nobody_is_named(demo: Path, form: str) -> None:
     whole: Any = run("report", f"whole.{form}", cwd=demo)
     assert whole.returncode == 0
     assert "set note of Tove Eddy" in (demo / f"whole.{form}").read_text("utf-8")
+
+
+@pytest.mark.parametrize("case", [each.values[1] for each in CASES], ids=[str(each.values[0]) for each in CASES])
+def test_no_advice_names_anybody_where_members_are_left_out(case: Case) -> None:
+    c = case.faulty()
+    names = {m.called for m in c.register.members.values() if len(m.called) > 1}
+    said = re.sub(r"\s+", " ", report(c, "md", members=False))
+    assert not [name for name in names if re.search(rf"\b{name}\b", said)]
+
+
+def test_an_expectation_about_every_holder_names_nobody_either() -> None:
+    c = community(
+        rank("host", "post.write"),
+        members=[member("una", name="Una Heron")],
+        assignments=[held("una", "host")],
+        expectations=["every host may rank.assign", "no host may post.write", "host may rank.assign"],
+    )
+    assert "Una Heron may" in report(c, "html")
+    bare = report(c, "html", members=False)
+    assert "Una" not in bare
+    assert bare.count("does not hold:") == 3
 
 
 def test_another_ending_is_refused(demo: Path) -> None:

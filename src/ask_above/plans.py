@@ -156,7 +156,7 @@ class Plan:
             self.what,
             self.why,
             bool(self.broken),
-            list(told(self.effect))[:_MOST_TOLD],
+            list(in_lines(self.effect))[:_MOST_TOLD],
             self.splices,
             self.rows,
             self.needs,
@@ -167,7 +167,7 @@ class Plan:
             return self.home.change(entry, self.snapshot, self.texts, letters)
 
 
-def told(effect: Impact) -> Iterator[str]:
+def in_lines(effect: Impact) -> Iterator[str]:
     """Yield the effect of a change in short lines."""
     for shift in effect.shifts:
         sign, people = "+" if shift.gains else "-", len(shift.members)

@@ -386,9 +386,8 @@ class Questions:
         >>> Community.demo().describe("host").sentences[0]
         'Board host is the 8th of 12 ranks, directly below Founding friend.'
         """
-        from ask_above.ask.describe import describe
+        from ask_above.ask.describe import Describer
 
-        at = self._moment(when)
         form, colon, key = name.rpartition(":")
         ways: dict[str, Mapping[str, Rank | Member | Place]] = {
             "rank": self.charter.ranks,
@@ -401,7 +400,7 @@ class Questions:
         if not forms or key not in ways[forms[0]]:
             known = [*ways[forms[0]]] if forms else [each for keys in ways.values() for each in keys]
             raise UnknownNameError(forms[0] if forms else "rank, member or place", key, nearest(key, known))
-        return describe(self._decider, ways[forms[0]][key], at)
+        return Describer(self._decider, self._moment(when)).describe(ways[forms[0]][key])
 
     def unmet(self, *, when: When = None) -> Sequence[Unmet]:
         """Return the charter's expectations that do not hold (rule 8), each with its explained answer."""

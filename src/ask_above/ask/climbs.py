@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from ask_above.charter.catalogue import RISKS
 from ask_above.decide.climb import climb
 from ask_above.decide.may import Decider
 
@@ -11,25 +12,24 @@ if TYPE_CHECKING:
     from pandas import DataFrame
 
 COLUMNS = ("rank", "unbounded", "high", "medium", "low", "capabilities")
-_RISKS = ("high", "medium", "low")
+_HIGHEST_FIRST = RISKS[::-1]
 
 
 def rows(decider: Decider, *, place: int | None = None, accomplice: bool = False) -> list[tuple[object, ...]]:
     """Return a row for each rank, in the order of the ladder."""
-    known = decider.frame.catalogue.capabilities
-    risky = {
-        risk: decider.frame.catalogue.mask(name for name, each in known.items() if each.risk == risk) for risk in _RISKS
-    }
+    catalogue = decider.frame.catalogue
+    known = catalogue.capabilities
+    risky = {risk: catalogue.mask(key for key, each in known.items() if each.risk == risk) for risk in _HIGHEST_FIRST}
     found: list[tuple[object, ...]] = []
     for rank in decider.frame.ranks:
         reached = climb(decider.ground, decider.reckoner, rank, accomplice=accomplice)
         masks = [last & ~first for first, last in zip(reached.start, reached.reach, strict=True)]
         masks = masks if place is None else [masks[place]]
-        counts = [sum((mask & risky[risk]).bit_count() for mask in masks) for risk in _RISKS]
+        counts = [sum((mask & risky[risk]).bit_count() for mask in masks) for risk in _HIGHEST_FIRST]
         every = 0
         for mask in masks:
             every |= mask
-        names = sorted(decider.frame.catalogue.names(every), key=lambda name: _RISKS.index(known[name].risk))
+        names = sorted(catalogue.names(every), key=lambda name: _HIGHEST_FIRST.index(known[name].risk))
         found.append((rank.key, reached.free, *counts, " ".join(names)))
     return found
 

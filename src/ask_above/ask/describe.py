@@ -2,30 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
-from typing import NamedTuple
+from collections.abc import Iterator
+from functools import cached_property
+from typing import Final, NamedTuple
 
 from ask_above.ask.sentences import doing, under_headings
-from ask_above.ask.tables import holders, power_cells
+from ask_above.ask.tables import allowed_powers, holders
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
-from ask_above.charter.names import SITE, listed
-from ask_above.charter.places import Gate, Place
-from ask_above.decide.frame import Frame
+from ask_above.charter.names import SITE, few, listed
+from ask_above.charter.places import Place
+from ask_above.decide.explain import gate_asks
+from ask_above.decide.frame import Frame, Word
 from ask_above.decide.may import Decider
-from ask_above.decide.profile import Asked, ask_anybody
-from ask_above.decide.words import day, in_place
+from ask_above.decide.profile import Asked, Holding, ask_anybody
+from ask_above.decide.words import HELD_BY, day, in_place, in_places, period, upper
 from ask_above.people.register import Member
 
 _FEW = 6
 _MISSING = 3
-_ACTS = (("moderate", "moderate"), ("assign", "give"), ("manage", "change"))
-_HELD_BY = {
-    "anyone": "Everyone holds it, visitors too,",
-    "visitors": "Whoever is not signed in holds it",
-    "members": "Every member holds it",
-    "bots": "Every bot holds it",
-}
+_ACTS: Final = {"moderate": "moderate", "assign": "give", "manage": "change"}
 
 
 class Described(NamedTuple):
@@ -40,21 +36,157 @@ class Described(NamedTuple):
         return " ".join(self.sentences)
 
 
-def describe(decider: Decider, what: Rank | Member | Place, at: Instant) -> Described:
-    """Describe a rank, a member or a place at a moment."""
-    if isinstance(what, Rank):
-        return describe_rank(decider, what, at)
-    return describe_member(decider, what, at) if isinstance(what, Member) else describe_place(decider, what, at)
+class Describer:
+    """Describes ranks, members and places of one community at a moment; without ``members`` nobody is named."""
 
+    def __init__(self, decider: Decider, at: Instant, *, members: bool = True) -> None:
+        self.decider, self.frame, self.at, self.members = decider, decider.frame, at, members
 
-def describe_rank(decider: Decider, rank: Rank, at: Instant) -> Described:
-    """Describe a rank: where it stands, who holds it, what one may do with it that others may not, on whom it acts."""
-    found = [_on_the_ladder(decider.frame, rank), *_about(rank.about), *_held(decider, rank, at)]
-    found += _conditions(decider.frame, rank)
-    found += _rights(decider, rank)
-    found += _powers(decider, rank, at)
-    found += _elsewhere(decider, rank)
-    return Described("rank", rank.key, rank.title, tuple(found))
+    @cached_property
+    def holders(self) -> dict[str, list[tuple[Asked, bool]]]:
+        """Who holds each rank, and whether on the whole site."""
+        return holders(self.decider, self.at)
+
+    @cached_property
+    def powers(self) -> dict[str, list[tuple[str, str]]]:
+        """For each act, on the whole site, the ranks that act and those acted on."""
+        return {act: list(allowed_powers(self.decider, act, 0, self.at)) for act in _ACTS}
+
+    def describe(self, what: Rank | Member | Place) -> Described:
+        """Describe a rank, a member or a place."""
+        if isinstance(what, Rank):
+            return self.rank(what)
+        return self.member(what) if isinstance(what, Member) else self.place(what)
+
+    def rank(self, rank: Rank) -> Described:
+        """Describe a rank: where it stands, who holds it, what one may do with it that others may not, on whom."""
+        found = [_on_the_ladder(self.frame, rank), *_about(rank.about), *self._held(rank)]
+        found += [*_conditions(self.frame, rank), *_rights(self.frame, rank), *self._powers(rank)]
+        return Described("rank", rank.key, rank.title, (*found, *_elsewhere(self.frame, rank)))
+
+    def member(self, member: Member) -> Described:
+        """Describe a member: who they are, what they hold from whom until when, what they may that others may not."""
+        asked = self.decider.people.ask(member.key, self.at)
+        since = f", here since {day(member.joined)}" if member.joined else ""
+        what = "a bot" if member.kind == "bot" else "a member"
+        found = [f"{member.called} is {what}{since}; the account is {member.status}."]
+        if asked.owner:
+            found.append(f"{member.called} is the owner and may do everything everywhere.")
+        found += self._ranks_of(asked)
+        if member.groups:
+            groups = self.frame.charter.groups
+            found.append(f"Groups: {listed(groups[key].title or key for key in member.groups if key in groups)}.")
+        if asked.profile is not None and not asked.owner:
+            found += self._beyond_others(asked)
+        return Described("member", member.key, member.called, tuple(found))
+
+    def place(self, place: Place) -> Described:
+        """Describe a place: what it is, who enters, what differs from the one above it, who looks after it."""
+        n, title = self.frame.place_at[place.key], place.title or place.key
+        inside = self.frame.charter.places[place.parent] if place.parent else None
+        where = f" in {inside.title or inside.key}" if inside is not None and inside.key != SITE else ""
+        found = [f"{title} is a {place.kind}{where}." if n else f"{title} is the whole site.", *_about(place.about)]
+        if place.gate is not None:
+            known = " Others may know that it is there." if place.gate.teaser else ""
+            found.append(f"It has a gate: {gate_asks(self.frame, place.gate)}.{known}")
+        return Described("place", place.key, title, (*found, *self._differences(place), *self._people_in(n)))
+
+    # -- who holds and who acts
+
+    def _held(self, rank: Rank) -> Iterator[str]:
+        if rank.held_by is not None:
+            yield f"{upper(HELD_BY[rank.held_by])} holds it without being given it."
+            return
+        if rank.entry:
+            yield "Whoever has signed up and waits to be let in holds it."
+        people = self.holders[rank.key]
+        names = few((who.label + ("" if root else " in a part of the site") for who, root in people), _FEW)
+        count = (
+            "Nobody holds" if not people else "One member holds" if len(people) == 1 else f"{len(people)} members hold"
+        )
+        yield f"{count} it{f': {names}' if self.members and people else ' now' if not people else ''}."
+        if rank.open:
+            yield "Members may join it."
+        if rank.on_joining:
+            yield "Everyone who joins the site gets it."
+        if rank.kept_by:
+            yield f"It is kept by {rank.kept_by}; nobody here gives, takes or changes it."
+
+    def _powers(self, rank: Rank) -> Iterator[str]:
+        """Say whom it acts on, and who gives it, on the whole site."""
+        titles, ways = self.frame.charter.ranks, []
+        for act, verb in _ACTS.items():
+            reached = [titles[target].title for actor, target in self.powers[act] if actor == rank.key]
+            if reached:
+                ways.append(f"{verb} {few(reached, _FEW)}")
+        if ways:
+            yield f"It may {listed(ways)}."
+        elif not rank.automatic:
+            yield "It has no power over other ranks."
+        if not rank.automatic and not rank.kept_by:
+            givers = [titles[actor].title for actor, target in self.powers["assign"] if target == rank.key]
+            yield f"{few(givers, _FEW)} may give it." if givers else "Only the owner may give it."
+
+    # -- a member
+
+    def _ranks_of(self, asked: Asked) -> Iterator[str]:
+        for each in asked.recorded:
+            if each.how != "automatic":
+                place = self.frame.places[each.place]
+                where = in_place(place.title, site=each.place == 0)
+                yield f"They are {self.frame.ranks[each.rank].title} {where}{self._from(each)}."
+        for later in asked.later:
+            yield f"They will be {self.frame.charter.ranks[later.rank].title}{period(later.period)}."
+
+    def _from(self, holding: Holding) -> str:
+        """Say since when, from whom and why someone has a rank."""
+        given = holding.assignment
+        if given is None:
+            group = self.frame.charter.groups.get(holding.group or "")
+            return f", by the group {group.title or group.key}" if group else ""
+        members = self.decider.people.register.members
+        by = members[given.by].called if given.by in members else given.by
+        return f"{period(given.period)}{f', given by {by}' if by else ''}{f' ({given.why})' if given.why else ''}"
+
+    def _beyond_others(self, asked: Asked) -> Iterator[str]:
+        """Say what somebody may do that a member without other ranks may not, and the other way round."""
+        plain, places, said = ask_anybody(self.frame), range(len(self.frame.places)), False
+        own = [self.decider.usable(asked, n) for n in places]
+        other = [self.decider.usable(plain, n) for n in places]
+        for one, two, words in ((own, other, "may, beyond others,"), (other, own, "may not, unlike others,")):
+            masks = [mine & ~theirs for mine, theirs in zip(one, two, strict=True)]
+            for where, mask in _by_places(self.frame, masks):
+                said = True
+                yield f"{upper(where)} they {words} {_doing(self.frame, mask)}."
+        if not said:
+            yield "They may do what every member may."
+
+    # -- a place
+
+    def _differences(self, place: Place) -> Iterator[str]:
+        charter, words = self.frame.charter, self.frame.words_at(self.frame.place_at[place.key])
+        for holder, word in words.items():
+            entry = charter.ranks.get(holder) or charter.groups[holder]
+            yield f"Here {entry.title or holder} {_word(self.frame, word)}."
+        if place.exceptions:
+            known = self.decider.people.register.members
+            names = (known[each.of].called if each.of in known else each.of for each in place.exceptions)
+            who = f": {few(names, _FEW)}" if self.members else ""
+            yield f"There are exceptions for single members{who}."
+        if not words and not place.exceptions and place.parent:
+            yield "Nothing differs here from the place it is in."
+
+    def _people_in(self, place: int) -> Iterator[str]:
+        """Say how many find the place, and who may change who does what there."""
+        active = [asked for asked in self.decider.people.all(self.at) if asked.status == "active"]
+        if not active:
+            return
+        inside = sum(bool(self.decider.usable(asked, place)) for asked in active)
+        yield f"{'All' if inside == len(active) else inside} of {len(active)} active members can do something here."
+        using = self.frame.catalogue.mask(self.frame.charter.rules.act("overrides").using)
+        keepers = [asked.label for asked in active if self.decider.usable(asked, place) & using]
+        if keepers and self.members:
+            yield f"{few(keepers, _FEW)} may change who does what here."
 
 
 def _about(text: str) -> Iterator[str]:
@@ -74,33 +206,6 @@ def _ordinal(n: int) -> str:
     return f"{n}{suffix}"
 
 
-def _few(names: Iterable[str]) -> str:
-    """List names, a few of many."""
-    known = list(names)
-    return listed(known) if len(known) <= _FEW else f"{', '.join(known[:_FEW])} and {len(known) - _FEW} more"
-
-
-def _held(decider: Decider, rank: Rank, at: Instant) -> Iterator[str]:
-    if rank.held_by is not None:
-        yield f"{_HELD_BY[rank.held_by]} without being given it."
-        return
-    if rank.entry:
-        yield "Whoever has signed up and waits to be let in holds it."
-    people = holders(decider, at)[rank.key]
-    if not people:
-        yield "Nobody holds it now."
-    else:
-        count = "One member holds" if len(people) == 1 else f"{len(people)} members hold"
-        yield f"{count} it: {_few(asked.label + ('' if root else ' in a part of the site') for asked, root in people)}."
-    ways = [
-        said for said, so in (("members may join it", rank.open), ("everyone who joins gets it", rank.on_joining)) if so
-    ]
-    if ways:
-        yield f"{listed(ways).capitalize()}."
-    if rank.kept_by:
-        yield f"It is kept by {rank.kept_by}; nobody here gives, takes or changes it."
-
-
 def _conditions(frame: Frame, rank: Rank) -> Iterator[str]:
     titles = frame.charter.ranks
     if rank.after:
@@ -111,8 +216,7 @@ def _conditions(frame: Frame, rank: Rank) -> Iterator[str]:
         yield f"At most {rank.limit} may hold it."
 
 
-def _rights(decider: Decider, rank: Rank) -> Iterator[str]:
-    frame = decider.frame
+def _rights(frame: Frame, rank: Rank) -> Iterator[str]:
     if rank.unbounded:
         yield "It may do everything everywhere; no place stops it."
         return
@@ -139,100 +243,22 @@ def _doing(frame: Frame, mask: int) -> str:
     )
 
 
-def _powers(decider: Decider, rank: Rank, at: Instant) -> Iterator[str]:
-    """Say whom it acts on, and who acts on it, on the whole site."""
-    titles = decider.frame.charter.ranks
-    ways, from_whom = [], []
-    for act, verb in _ACTS:
-        cells = list(power_cells(decider, act, 0, at))
-        reached = [titles[cell.target].title for cell in cells if cell.actor == rank.key and cell.allowed]
-        if reached:
-            ways.append(f"{verb} {_few(reached)}")
-        if act == "assign":
-            from_whom = [titles[cell.actor].title for cell in cells if cell.target == rank.key and cell.allowed]
-    if ways:
-        yield f"It may {listed(ways)}."
-    elif not rank.automatic:
-        yield "It has no power over other ranks."
-    if not rank.automatic and not rank.kept_by:
-        yield f"{_few(from_whom)} may give it." if from_whom else "Only the owner may give it."
-
-
-def _elsewhere(decider: Decider, rank: Rank) -> Iterator[str]:
-    """Say what places change for it by its own name."""
-    frame = decider.frame
+def _elsewhere(frame: Frame, rank: Rank) -> Iterator[str]:
+    """Say what places change for it."""
     for n, place in enumerate(frame.places):
         word = frame.words_at(n).get(rank.key)
-        if word is None or rank.unbounded:
-            continue
-        parts = []
-        if word.allow:
-            parts.append(f"it may {_doing(frame, word.allow)}")
-        taken = word.deny | word.bar
-        if taken:
-            parts.append(f"it may not {_doing(frame, taken)}")
-        where = in_place(place.title or place.key, site=n == 0)
-        yield f"{where[:1].upper()}{where[1:]} {', and '.join(parts)}."
+        if word is not None and not rank.unbounded:
+            yield f"{upper(in_place(place.title or place.key, site=n == 0))} it {_word(frame, word)}."
 
 
-def describe_member(decider: Decider, member: Member, at: Instant) -> Described:
-    """Describe a member: who they are, what they hold from whom until when, what they may do that others may not."""
-    frame, asked = decider.frame, decider.people.ask(member.key, at)
-    since = f", here since {day(member.joined)}" if member.joined else ""
-    what = "a bot" if member.kind == "bot" else "a member"
-    found = [f"{member.called} is {what}{since}; the account is {member.status}."]
-    if asked.owner:
-        found.append(f"{member.called} is the owner and may do everything everywhere.")
-    found += _ranks_of(decider, asked)
-    if member.groups:
-        groups = (frame.charter.groups[key].title or key for key in member.groups if key in frame.charter.groups)
-        found.append(f"Groups: {listed(groups)}.")
-    if asked.profile is not None and not asked.owner:
-        found += _beyond_others(decider, asked)
-    return Described("member", member.key, member.called, tuple(found))
-
-
-def _ranks_of(decider: Decider, asked: Asked) -> Iterator[str]:
-    frame, members = decider.frame, decider.people.register.members
-    for each in asked.recorded:
-        rank = frame.ranks[each.rank]
-        if each.how == "automatic":
-            continue
-        where = in_place(frame.places[each.place].title, site=each.place == 0)
-        words = f"{rank.title} {where}"
-        if each.assignment is not None:
-            given = each.assignment
-            start, end = given.period.said_from, given.period.said_until
-            words += f" from {day(start)}" if start else ""
-            words += f" until {day(end)}" if end else ""
-            by = members[given.by].called if given.by in members else given.by
-            words += f", given by {by}" if by else ""
-            words += f" ({given.why})" if given.why else ""
-        elif each.group is not None:
-            words += f", by the group {frame.charter.groups[each.group].title or each.group}"
-        yield f"They are {words}."
-    for later in asked.later:
-        rank = frame.charter.ranks[later.rank]
-        yield f"They will be {rank.title} from {day(later.period.said_from)}."
-
-
-def _beyond_others(decider: Decider, asked: Asked) -> Iterator[str]:
-    """Say what somebody may do that a member without other ranks may not, and the other way round."""
-    frame, plain = decider.frame, ask_anybody(decider.frame)
-    places = range(len(frame.places))
-    own, other = [decider.usable(asked, n) for n in places], [decider.usable(plain, n) for n in places]
-    said = False
-    for one, two, words in ((own, other, "may, beyond others,"), (other, own, "may not, unlike others,")):
-        masks = [mine & ~theirs for mine, theirs in zip(one, two, strict=True)]
-        for where, mask in _by_places(frame, masks):
-            said = True
-            yield f"{where[:1].upper()}{where[1:]} they {words} {_doing(frame, mask)}."
-    if not said:
-        yield "They may do what every member may."
+def _word(frame: Frame, word: Word) -> str:
+    """Say what is allowed, denied and barred."""
+    said = (("may", word.allow), ("may not", word.deny), ("may never", word.bar))
+    return ", and ".join(f"{verb} {_doing(frame, mask)}" for verb, mask in said if mask)
 
 
 def _by_places(frame: Frame, masks: list[int]) -> Iterator[tuple[str, int]]:
-    """Yield sets of capabilities that concern the same places, with those places in words, the widest first."""
+    """Yield sets of capabilities that concern the same places, with those places in words."""
     spots: dict[int, list[int]] = {}
     for n, mask in enumerate(masks):
         for name in frame.catalogue.names(mask):
@@ -249,88 +275,6 @@ def _over(frame: Frame, found: list[int], missing: list[int]) -> str:
     """Say places in words; of nearly all where something has a meaning, those that are missing."""
     if not missing:
         return "everywhere it can be done"
-    if len(missing) <= _MISSING and len(found) > _FEW:
-        return f"everywhere but {_where(frame, [frame.places[n].key for n in missing])}"
-    return _where(frame, [frame.places[n].key for n in found])
-
-
-def _where(frame: Frame, keys: list[str]) -> str:
-    titles = [frame.charter.places[key].title or key for key in keys if key != SITE]
-    if len(keys) == len(frame.places):
-        return "everywhere"
-    if SITE in keys:
-        return "on the whole site" + (f" and in {_few(titles)}" if titles else "")
-    return f"in {_few(titles)}"
-
-
-def describe_place(decider: Decider, place: Place, at: Instant) -> Described:
-    """Describe a place: what it is, who enters, what differs from the one above it, who looks after it."""
-    frame = decider.frame
-    n = frame.place_at[place.key]
-    title = place.title or place.key
-    inside = frame.charter.places[place.parent] if place.parent else None
-    where = f" in {inside.title or inside.key}" if inside is not None and inside.key != SITE else ""
-    found = [f"{title} is the whole site." if n == 0 else f"{title} is a {place.kind}{where}.", *_about(place.about)]
-    if place.gate is not None:
-        found.append(_gate(frame, place.gate))
-    found += _differences(frame, n)
-    found += _people_of(decider, n, at)
-    return Described("place", place.key, title, tuple(found))
-
-
-def _gate(frame: Frame, gate: Gate) -> str:
-    charter = frame.charter
-
-    def names(terms: Iterable[object], last: str) -> str:
-        said = []
-        for term in terms:
-            key = str(term)
-            plain = key.removesuffix("+")
-            title = charter.groups[plain].title if plain in charter.groups else charter.ranks[plain].title
-            said.append(f"{title or plain}{' or above' if key.endswith('+') else ''}")
-        return listed(said, last)
-
-    parts = []
-    if gate.any:
-        parts.append(f"who is {names(gate.any, 'or')}")
-    if gate.all:
-        parts.append(f"who is {names(gate.all, 'and')}")
-    if gate.none:
-        parts.append(f"who is not {names(gate.none, 'or')}")
-    known = " Others may know that it is there." if gate.teaser else ""
-    return f"One enters {listed(parts)}.{known}"
-
-
-def _differences(frame: Frame, place: int) -> Iterator[str]:
-    here = frame.places[place]
-    charter, register = frame.charter, here.exceptions
-    for holder, word in frame.words_at(place).items():
-        entry = charter.ranks.get(holder) or charter.groups.get(holder)
-        title = (entry.title if entry else "") or holder
-        parts = []
-        if word.allow:
-            parts.append(f"may {_doing(frame, word.allow)}")
-        if word.deny:
-            parts.append(f"may not {_doing(frame, word.deny)}")
-        if word.bar:
-            parts.append(f"may never {_doing(frame, word.bar)}")
-        yield f"Here {title} {', and '.join(parts)}."
-    if register:
-        yield f"Exceptions for single members: {_few(each.of for each in register)}."
-    if not frame.words_at(place) and not register and place:
-        yield "Nothing differs here from the place it is in."
-
-
-def _people_of(decider: Decider, place: int, at: Instant) -> Iterator[str]:
-    """Say how many find the place, and who may change who does what there."""
-    frame = decider.frame
-    active = [asked for asked in decider.people.all(at) if asked.status == "active"]
-    if not active:
-        return
-    inside = sum(bool(decider.usable(asked, place)) for asked in active)
-    everyone = "All" if inside == len(active) else str(inside)
-    yield f"{everyone} of {len(active)} active members can do something here."
-    using = frame.catalogue.mask(frame.charter.rules.act("overrides").using)
-    keepers = [asked.label for asked in active if decider.usable(asked, place) & using]
-    if keepers:
-        yield f"{_few(keepers)} may change who does what here."
+    nearly = len(missing) <= _MISSING and len(found) > _FEW
+    keys = [frame.places[n].key for n in (missing if nearly else found)]
+    return f"{'everywhere it can be done but ' if nearly else ''}{in_places(frame.charter.places, keys, _FEW)}"

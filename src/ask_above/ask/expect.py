@@ -62,7 +62,7 @@ def unmet_one(decider: Decider, expectation: Expectation, now: Instant) -> Unmet
 
 def _reached(decider: Decider, expectation: Expectation) -> Unmet | None:
     """Return where a rank that can never reach something could reach it after all, alone (rule 8.5)."""
-    from ask_above.ask.moves import told
+    from ask_above.ask.moves import sentence
     from ask_above.decide.climb import climb
 
     frame, subject = decider.frame, expectation.subject
@@ -78,7 +78,7 @@ def _reached(decider: Decider, expectation: Expectation) -> Unmet | None:
                 if found.start[place] & bit:
                     return Unmet(expectation, f"{title} may use {capability} {where} as it is.")
                 moves = next(g.moves for g in found.gains(bit) if g.place == place)
-                how = told(frame.charter, moves)
+                how = sentence(frame.charter, moves)
                 return Unmet(expectation, f"{title} could reach {capability} {where}: {how}.")
     return None
 

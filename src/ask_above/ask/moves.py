@@ -19,9 +19,9 @@ def said(charter: Charter, move: Move) -> str:
         about = charter.catalogue.capabilities[move.names[0]].about
         at = f" {where}" if where else ""
         return f"uses {move.names[0]}{at} ({about[:1].lower()}{about[1:]}), which leads to {listed(move.names[1:])}"
-    if move.kind == "group":
-        group = charter.groups[move.rank]
-        return f"is put into {group.title or group.key} by the other"
+    if move.kind in ("group", "enter"):
+        title = charter.groups[move.rank].title or move.rank
+        return f"is put into {title} by the other" if move.kind == "group" else f"puts themselves into {title}"
     return {
         "join": f"joins {title}" + (", which is open" if known and known.open else ""),
         "give": f"gives themselves {title} {where}",
@@ -35,11 +35,11 @@ def said(charter: Charter, move: Move) -> str:
     }[move.kind]
 
 
-def told(charter: Charter, moves: Moves) -> str:
+def sentence(charter: Charter, moves: Moves) -> str:
     """Say moves in one sentence.
 
     >>> from ask_above import Community
-    >>> told(Community.demo().charter, (Move("join", "volunteer"), Move("give", "host", "commons")))
+    >>> sentence(Community.demo().charter, (Move("join", "volunteer"), Move("give", "host", "commons")))
     'joins Volunteer, which is open; gives themselves Board host in Common room'
     """
     return "; ".join(said(charter, move) for move in moves)

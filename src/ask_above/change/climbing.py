@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Container, Iterator, Sequence
 from typing import NamedTuple
 
 from ask_above.change.draft import Need
 from ask_above.change.reach import Reach
 from ask_above.charter import changes
+from ask_above.charter.catalogue import RISKS
 from ask_above.charter.charter import Charter
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import ALWAYS, Instant
@@ -16,11 +17,10 @@ from ask_above.decide.climb import NEW_RANK, Climb, Gain, Move, Moves, climb
 from ask_above.decide.may import Decider
 from ask_above.people.register import Assignment, Member
 
-RISKS = ("low", "medium", "high")
 _TEMPLATES = ("grant", "allow", "except")
 
 
-class Path(NamedTuple):
+class ClimbPath(NamedTuple):
     """One way up: what it gives, where, by which moves.
 
     ``certain`` tells whether the moves were played through and led there; ``why`` says what failed where they did not.
@@ -42,7 +42,7 @@ class Climbed(NamedTuple):
     rank: str
     accomplice: bool
     free: bool
-    paths: tuple[Path, ...]
+    paths: tuple[ClimbPath, ...]
 
 
 def climbed(
@@ -53,7 +53,8 @@ def climbed(
     player = Player(decider, rank, at, accomplice=accomplice)
     paths = [path for gains in folded(found, decider, place) for path in player.paths(gains)]
     if cuts:
-        paths = [each._replace(cuts=tuple(_cuts(decider, rank, each, accomplice=accomplice))) for each in paths]
+        cutter = _Cutter(decider, rank, accomplice=accomplice)
+        paths = [each._replace(cuts=tuple(cutter.cuts(each))) for each in paths]
     paths.sort(key=lambda each: (-RISKS.index(each.risk), not each.certain, len(each.moves)))
     return Climbed(rank.key, accomplice, found.free, tuple(paths))
 
@@ -90,7 +91,7 @@ class Player:
         self.first = decider.after(decider.frame.charter, register)
         self.known: dict[Moves, tuple[Decider | None, str]] = {(): (self.first, "")}
 
-    def paths(self, gains: Sequence[Gain]) -> Iterator[Path]:
+    def paths(self, gains: Sequence[Gain]) -> Iterator[ClimbPath]:
         """Yield the paths of gains that come by the same moves: those that are certain, and those that are a bound."""
         left, first = list(gains), ""
         moves = _with_all_names(gains)
@@ -109,7 +110,7 @@ class Player:
     def _acts(self) -> bool:
         return self.rank.held_by not in ("anyone", "visitors")
 
-    def _together(self, gains: Sequence[Gain], moves: Moves, why: str = "") -> Iterator[Path]:
+    def _together(self, gains: Sequence[Gain], moves: Moves, why: str = "") -> Iterator[ClimbPath]:
         """Yield paths, each of capabilities that are gained at the same places."""
         frame = self.decider.frame
         spots: dict[str, list[str]] = {}
@@ -120,7 +121,7 @@ class Player:
             alike.setdefault(tuple(places), []).append(name)
         for where, names in alike.items():
             risk = max((frame.catalogue.capabilities[name].risk for name in names), key=RISKS.index)
-            yield Path(tuple(names), where, risk, moves, certain=not why, why=why)
+            yield ClimbPath(tuple(names), where, risk, moves, certain=not why, why=why)
 
     def _attempts(self, moves: Moves) -> Iterator[Moves]:
         """Yield the moves as they are, and with the rank given up before."""
@@ -175,7 +176,7 @@ class Player:
             return (now, "") if good else (None, f"{move.names[0]} is not held there then")
         if move.kind in ("join", "give", "receive", "leave"):
             return self._take(now, move)
-        if move.kind == "group":
+        if move.kind in ("group", "enter"):
             return None, "being put into a group is not played through"
         return self._edit(now, move)
 
@@ -241,9 +242,9 @@ def _with_all_names(gains: Sequence[Gain]) -> Moves:
     return moves
 
 
-def _unused(name: str, known: object) -> str:
+def _unused(name: str, known: Container[str]) -> str:
     key, n = name, 1
-    while key in known:  # type: ignore[operator]
+    while key in known:
         n += 1
         key = f"{name}-{n}"
     return key
@@ -252,21 +253,28 @@ def _unused(name: str, known: object) -> str:
 # -- what would cut a path
 
 
-def _cuts(decider: Decider, rank: Rank, path: Path, *, accomplice: bool) -> Iterator[str]:
-    """Yield the single settings that close a path, each tried."""
-    wanted = {(decider.frame.place_at[place], name) for place in path.places for name in path.capabilities}
-    bits = decider.frame.catalogue.bit
-    for what, charter in dict(_candidates(decider.frame.charter, rank, path.moves)).items():
-        changed = Decider(charter, decider.people.register)
-        found = climb(changed.ground, changed.reckoner, charter.ranks[rank.key], accomplice=accomplice)
-        if not any(found.reach[place] & bits[name] for place, name in wanted if place < len(found.reach)):
-            yield what
+class _Cutter:
+    """Tries single settings that might close a path; many paths ask for the same ones, and each is tried once."""
+
+    def __init__(self, decider: Decider, rank: Rank, *, accomplice: bool) -> None:
+        self.decider, self.rank, self.accomplice = decider, rank, accomplice
+        self.known: dict[str, Climb] = {}
+
+    def cuts(self, path: ClimbPath) -> Iterator[str]:
+        """Yield the settings that close a path."""
+        frame = self.decider.frame
+        mask, places = frame.catalogue.mask(path.capabilities), [frame.place_at[place] for place in path.places]
+        for what, charter in dict(_candidates(frame.charter, self.rank, path.moves)).items():
+            if what not in self.known:
+                changed = Decider(charter, self.decider.people.register)
+                rank = charter.ranks[self.rank.key]
+                self.known[what] = climb(changed.ground, changed.reckoner, rank, accomplice=self.accomplice)
+            if not any(self.known[what].reach[place] & mask for place in places):
+                yield what
 
 
 def _candidates(charter: Charter, rank: Rank, moves: Moves) -> Iterator[tuple[str, Charter]]:
     rules = charter.rules
-    acts = {"give": "assign", "receive": "assign", "open": "manage", "make": "manage", "grant": "manage"}
-    acts |= {"allow": "overrides", "except": "overrides"}
     for move in moves:
         other = charter.ranks.get(move.rank)
         if move.kind == "join" and other is not None and other.open:
@@ -276,9 +284,9 @@ def _candidates(charter: Charter, rank: Rank, moves: Moves) -> Iterator[tuple[st
                 f"keep {rank.title} from carrying {move.names[0]}",
                 changes.withholding(charter, rank.key, move.names[:1]),
             )
-        if move.kind not in acts:
+        if move.kind not in _TAKES:
             continue
-        rule = rules.act(acts[move.kind])
+        rule = rules.act(_TAKES[move.kind])
         if rule.oneself and rule.act == "assign":
             yield "let nobody give themselves a rank", changes.with_act(charter, rule._replace(oneself=False))
         if rule.hand_on == "any":
@@ -294,7 +302,9 @@ def _candidates(charter: Charter, rank: Rank, moves: Moves) -> Iterator[tuple[st
             )
 
 
+_TAKES = {"give": "assign", "receive": "assign", "open": "manage", "make": "manage", "grant": "manage"}
+_TAKES |= {"allow": "overrides", "except": "overrides"}
 _ACT = {"assign": "give ranks", "manage": "change ranks", "overrides": "change places"}
 
 
-__all__ = ["Climbed", "Path", "Player", "climbed", "edited", "folded"]
+__all__ = ["ClimbPath", "Climbed", "Player", "climbed", "edited", "folded"]

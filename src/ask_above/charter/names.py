@@ -32,6 +32,12 @@ def nearest(name: str, known: Iterable[str], most: int = 3) -> tuple[str, ...]:
     return tuple(get_close_matches(name.lower(), sorted(set(known)), n=most, cutoff=0.6))
 
 
+def few(names: Iterable[str], most: int, joiner: str = "and") -> str:
+    """Join names as a sentence does; of more than so many the first, and how many more there are."""
+    items = list(names)
+    return listed(items, joiner) if len(items) <= most else f"{', '.join(items[:most])} and {len(items) - most} more"
+
+
 def listed(names: Iterable[str], joiner: str = "and") -> str:
     """Join names as a sentence does: ``a, b and c``."""
     items = list(names)

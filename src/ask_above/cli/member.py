@@ -11,6 +11,7 @@ import click
 
 from ask_above.cli.changing import How, carry_out, change_options, home_of, see_through
 from ask_above.cli.options import community_option, complete, format_option, open_here
+from ask_above.errors import FaultyFilesError
 from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
 
@@ -125,7 +126,15 @@ def _listed(file: Path) -> list[str]:
     """Return the members that a file lists."""
     import csv
 
-    rows = [row for row in csv.reader(file.read_text("utf-8-sig").splitlines()) if row and row[0].strip()]
+    from ask_above.files.yaml_text import decode
+
+    text, faults = decode(file.name, file.read_bytes())
+    if faults:
+        raise FaultyFilesError(faults)
+    try:
+        rows = [row for row in csv.reader(text.splitlines(), strict=True) if row and row[0].strip()]
+    except csv.Error as error:
+        raise click.UsageError(f"{file.name} cannot be read as CSV: {error}.") from None
     heads = [cell.strip() for cell in rows[0]] if rows else []
     at = next((heads.index(name) for name in ("member", "key") if name in heads), None)
     if at is None and any(len(row) > 1 for row in rows):

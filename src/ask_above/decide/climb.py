@@ -1,4 +1,4 @@
-"""How far a rank can climb: what its holder could come to use by all that the charter lets them do (rule 8).
+"""How far a rank can climb: what its holder could come to use by all that the charter lets them do (rule 10.1).
 
 The reckoning goes the safe way: it leaves aside ``apart-from`` and ``limit``, takes ranks that cannot be held together
 as held, and an edit that might be allowed as made. So what it does not reach cannot be reached.
@@ -28,8 +28,8 @@ class Move(NamedTuple):
 
     ``kind`` is join (an open rank), give (oneself a rank at a place), receive (one from an accomplice), leave (a rank),
     open (let a rank be open), make (a rank), grant (let a rank carry ``names``), allow (a rank ``names`` at a place),
-    except (be allowed ``names`` at a place by an accomplice), group (be put into a group by an accomplice) or detour
-    (from the first of ``names`` to the others).
+    except (be allowed ``names`` at a place by an accomplice), enter (a group, named as the rank, by oneself), group (be
+    put into one by an accomplice) or detour (from the first of ``names`` to the others).
     """
 
     kind: str
@@ -179,14 +179,14 @@ class _Ascent:
         each = [self._meeting(place, term) for term in gate.all]
         met = [moves for moves in some if moves is not None]
         if (gate.any and not met) or None in each or any(map(self._bound, gate.none)):
-            return () if self._can("overrides", place) else None
+            return None  # whoever is kept out cannot change the gate either: that takes a capability used inside
         first = min(met, key=len) if met else ()
         return self._together([first, *(moves for moves in each if moves is not None)])
 
     def _meeting(self, place: int, term: GateTerm) -> Moves | None:
         """Return the moves by which one comes to be what a gate asks for."""
         if term.group:
-            return () if self._may_join_groups(place) else None
+            return (Move("enter", term.key),) if self._may_join_groups(place) else None
         position, chain = self.frame.rank_at[term.key], self.frame.chains[place]
         if any(rank == position or (term.above and rank < position) for rank in self.automatic):
             return ()
@@ -390,7 +390,7 @@ class _Ascent:
 
     def _is_as_above(self, rule: ActRule, place: int) -> bool:
         """Tell whether a place lets one give nothing that the place above it did not."""
-        if not place or rule.hand_on != "any":
+        if not place or rule.hand_on != "any" or rule.act in self.ground.listed:
             return False
         above = self.frame.chains[place][-2]
         local = self.local
@@ -439,10 +439,10 @@ class _Ascent:
 
     def _grant(self, rule: ActRule) -> None:
         how = self._how("manage", 0)
-        for (position, place), moves in sorted(self.had.items(), key=lambda each: len(each[1])):
+        for position, place, moves in self._to_be_filled():
             rank = self.frame.ranks[position]
             reaches = None if rank.kept_by else self._reaches(rule, rank, 0)
-            if reaches is None or (position == self.rank.position and not moves and not self.accomplice):
+            if reaches is None:
                 continue
             full = self.ground.full(position)
             before = self._together([how, reaches])
@@ -450,6 +450,20 @@ class _Ascent:
         if self.made is not None:
             made = self._together([how, self.made])
             self._fill(0, self.ground.made, Move("grant", NEW_RANK), self._then(made, Move("join", NEW_RANK)))
+
+    def _to_be_filled(self) -> Iterator[tuple[int, int, Moves]]:
+        """Yield the ranks that an edit might fill, each with its place and how it is had afterwards.
+
+        Whoever holds a rank gains by no edit of it; so the one held at the start is given up first, and taken again.
+        """
+        assign = self.rules.act("assign")
+        for (position, place), moves in sorted(self.had.items(), key=lambda each: len(each[1])):
+            if moves or self.accomplice:
+                yield position, place, moves
+            elif self.rank.open or assign.oneself or (self._can("manage", 0) and self._can("assign", 0)):
+                again = Move("join" if self.rank.open or not assign.oneself else "give", self.rank.key)
+                opened = () if self.rank.open or assign.oneself else (Move("open", self.rank.key),)
+                yield position, place, (Move("leave", self.rank.key), *opened, again)
 
     def _fill(self, place: int, full: list[int], last: Move, moves: Moves) -> None:
         """Note that a rank had at a place could hold ``full``; where words there may be edited too, everything."""
@@ -466,10 +480,10 @@ class _Ascent:
     def _allow(self, rule: ActRule, place: int) -> None:
         how, key = self._how("overrides", place), self.frame.places[place].key
         everything = self.frame.catalogue.everything
-        for (position, where), moves in sorted(self.had.items(), key=lambda each: len(each[1])):
+        for position, where, moves in self._to_be_filled():
             rank = self.frame.ranks[position]
             reaches = self._reaches(rule, rank, place)
-            if reaches is None or (position == self.rank.position and not moves and not self.accomplice):
+            if reaches is None:
                 continue
             before = self._together([how, reaches])
             last = Move("allow", rank.key, key)

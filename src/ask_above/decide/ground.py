@@ -119,6 +119,11 @@ class Ground:
                     found |= {rank.key for rank in self.frame.ranks[: last + 1]} if term.above else {term.key}
         return frozenset(found)
 
+    @cached_property
+    def listed(self) -> frozenset[str]:
+        """Return the acts for which some rank says on whom it lets one act (rule 6.4)."""
+        return frozenset(act for rank in self.frame.ranks for act in rank.lists)
+
     def _parent(self, place: int) -> int:
         return self.frame.chains[place][-2]
 

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from datetime import datetime
 from typing import Final
 
 from ask_above.charter.moments import Period, parse
+from ask_above.charter.names import SITE, few
+from ask_above.charter.places import Place
 from ask_above.charter.where import Where
 from ask_above.people.register import Assignment
 
@@ -108,6 +110,16 @@ def say(code: str, words: Mapping[str, str]) -> str:
 def in_place(title: str, *, site: bool) -> str:
     """Say where."""
     return "on the whole site" if site else f"in {title}"
+
+
+def in_places(places: Mapping[str, Place], keys: Iterable[str], most: int) -> str:
+    """Say several places, the site in front; of more than so many the first."""
+    found = list(keys)
+    titles = [places[key].title or key for key in found if key != SITE]
+    inside = few(titles, most)
+    if SITE in found:
+        return "on the whole site" + (f" and in {inside}" if titles else "")
+    return f"in {inside}"
 
 
 def in_file(where: Where) -> str:

@@ -5,14 +5,14 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
-from ask_above.ask.moves import said, told
+from ask_above.ask.moves import said, sentence
 from ask_above.charter.charter import Charter
-from ask_above.charter.names import SITE, listed
-from ask_above.decide.words import in_place
+from ask_above.charter.names import SITE, few, listed
+from ask_above.decide.words import in_place, in_places
 from ask_above.show.screen import Screen
 
 if TYPE_CHECKING:
-    from ask_above.change.climbing import Climbed, Path
+    from ask_above.change.climbing import Climbed, ClimbPath
 
 PATH_COLUMNS = ("rank", "risk", "capability", "place", "certain", "moves", "why", "cuts")
 _FEW = 6
@@ -29,8 +29,7 @@ def show_climbs(screen: Screen, charter: Charter, rows: Sequence[tuple[Any, ...]
         what = ["everything, as an unbounded rank"] if free else str(names).split()
         if not (free or names):
             continue
-        said_names = ", ".join(what[:_FEW]) + (f" and {len(what) - _FEW} more" if len(what) > _FEW else "")
-        table.append([charter.ranks[key].title, *(str(n or "·") for n in (high, medium, low)), said_names])
+        table.append([charter.ranks[key].title, *(str(n or "·") for n in (high, medium, low)), few(what, _FEW)])
     if table:
         screen.table(["Rank", "High", "Medium", "Low", "What"], table, right=(1, 2, 3))
         screen.line("Numbers: capabilities of that risk, each counted in every place.", "dim")
@@ -63,27 +62,25 @@ def show_climb(screen: Screen, charter: Charter, climbed: Climbed, place: str | 
         )
 
 
-def together(paths: Sequence[Path]) -> list[list[Path]]:
+def together(paths: Sequence[ClimbPath]) -> list[list[ClimbPath]]:
     """Return the paths that go by the same moves together, in their order."""
-    found: dict[tuple[Any, ...], list[Path]] = {}
+    found: dict[tuple[Any, ...], list[ClimbPath]] = {}
     for path in paths:
         found.setdefault((path.moves, path.certain, path.cuts), []).append(path)
     return list(found.values())
 
 
-def _ways(screen: Screen, charter: Charter, paths: Sequence[Path]) -> None:
+def _ways(screen: Screen, charter: Charter, paths: Sequence[ClimbPath]) -> None:
     first = paths[0]
     moves = [said(charter, move) for move in first.moves]
     for n, move in enumerate(moves, 1):
         number = f"{n}. " if len(moves) > 1 else ""
         screen.paragraph(f"{number}{move[:1].upper()}{move[1:]}", first="  ", rest="     ", style="head")
-    if not moves:
-        screen.line("  Through a gate", "head")
     for path in paths:
         risk = "" if path.risk == "low" else f" ({path.risk} risk)"
         style = "warn" if path.risk == "high" else ""
         screen.paragraph(
-            f"→ {', '.join(path.capabilities)}{risk} {_where(charter, path.places)}",
+            f"→ {', '.join(path.capabilities)}{risk} {in_places(charter.places, path.places, _FEW)}",
             first="     ",
             rest="       ",
             style=style,
@@ -96,15 +93,6 @@ def _ways(screen: Screen, charter: Charter, paths: Sequence[Path]) -> None:
         screen.line("     no single setting that was tried cuts it", "dim")
 
 
-def _where(charter: Charter, places: Sequence[str]) -> str:
-    titles = [charter.places[key].title or key for key in places if key != SITE]
-    more = f" and {len(titles) - _FEW} more places" if len(titles) > _FEW else ""
-    said_titles = ", ".join(titles[:_FEW]) + more if more else listed(titles)
-    if SITE in places:
-        return "on the whole site" + (f" and in {said_titles}" if titles else "")
-    return f"in {said_titles}"
-
-
 def path_rows(charter: Charter, climbed: Climbed) -> list[tuple[Any, ...]]:
     """Return a row for each capability and place."""
     return [
@@ -114,7 +102,7 @@ def path_rows(charter: Charter, climbed: Climbed) -> list[tuple[Any, ...]]:
             name,
             place,
             path.certain,
-            told(charter, path.moves),
+            sentence(charter, path.moves),
             path.why,
             "; ".join(path.cuts),
         )

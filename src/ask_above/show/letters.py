@@ -12,11 +12,9 @@ from typing import TYPE_CHECKING
 
 from ask_above.ask.impact import Shift
 from ask_above.ask.sentences import doing, under_headings
-from ask_above.charter.names import SITE, listed
-from ask_above.decide.words import day
+from ask_above.decide.words import day, in_places
 
 if TYPE_CHECKING:
-    from ask_above.decide.frame import Frame
     from ask_above.plans import Plan
 
 TEMPLATE = "letter.txt"
@@ -67,21 +65,12 @@ def _news(plan: Plan, shifts: Sequence[Shift], key: str) -> Iterable[str]:
             source = frame if gains else plan.before.decider.frame
             known = [each for each in shift.capabilities if each in source.catalogue.bit]
             things = [doing(source, each) for group in under_headings(source, known).values() for each in group]
-            yield f"{said}, {_where(source, shift.places)}: {'; '.join(things)}."
+            yield f"{said}, {in_places(source.charter.places, shift.places, len(shift.places))}: {'; '.join(things)}."
     for row in plan.rows:
         after = row.after or {}
         if row.table == "assignments" and after.get("member") == key and after.get("until"):
             title = plan.after.charter.ranks[after["rank"]].title
             yield f"You are {title} until {day(after['until'])}."
-
-
-def _where(frame: Frame, places: Sequence[str]) -> str:
-    titles = [
-        "on the whole site" if p == SITE else frame.charter.places[p].title for p in places if p in frame.place_at
-    ]
-    if titles[:1] == ["on the whole site"]:
-        return "on the whole site" + (f" and in {listed(titles[1:])}" if titles[1:] else "")
-    return f"in {listed(titles)}"
 
 
 def _site(plan: Plan) -> str:

@@ -52,17 +52,20 @@ def show_plan(screen: Screen, plan: Plan, *, force: bool = False) -> None:
 def _table(screen: Screen, plan: Plan) -> None:
     """Show, of many at once, what becomes of each."""
     rows = []
-    people = {row.key if row.table == "members" else (row.after or row.before or {})["member"] for row in plan.rows}
-    if len(people) <= 1:
+    if len({_whose(row) for row in plan.rows}) <= 1:
         return
     for row in plan.rows[:_MOST_IN_TABLE]:
-        key = row.key if row.table == "members" else (row.after or row.before or {})["member"]
+        key = _whose(row)
         community = plan.after if key in plan.after.register.members else plan.before
         rows.append([community.register.members[key].called, key, _change(row)])
     screen.line()
     screen.table(["Name", "Key", "What becomes of them"], rows)
     if len(plan.rows) > len(rows):
         screen.line(f"and {len(plan.rows) - len(rows)} more", "dim")
+
+
+def _whose(row: RowChange) -> str:
+    return row.key if row.table == "members" else (row.after or row.before or {})["member"]
 
 
 def _change(row: RowChange) -> str:

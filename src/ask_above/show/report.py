@@ -6,9 +6,12 @@ from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from ask_above.ask.climbs import rows as climb_rows
+from ask_above.ask.describe import Describer
 from ask_above.ask.sentences import doing
-from ask_above.ask.tables import holders, power_cells
+from ask_above.ask.tables import power_cells
+from ask_above.charter.ladder import Rank
 from ask_above.charter.names import SITE
+from ask_above.charter.places import Place
 from ask_above.community import Community
 from ask_above.decide.sources import source_of
 from ask_above.people.register import Member
@@ -34,7 +37,8 @@ def report(
 
     environment = Environment(
         loader=PackageLoader("ask_above.show"),
-        autoescape=form == "html",  # noqa: S701 (Markdown has no tags to escape; its tables escape their cells)
+        autoescape=form == "html",  # noqa: S701 (in Markdown no tag is let through, below)
+        finalize=None if form == "html" else _without_tags,
         trim_blocks=True,
         lstrip_blocks=True,
     )
@@ -43,25 +47,31 @@ def report(
     return environment.get_template(f"report.{form}").render(made=made, **found)
 
 
+def _without_tags(text: object) -> object:
+    """Return a text in which no wiki finds a tag."""
+    return text.replace("<", "&lt;") if isinstance(text, str) else text
+
+
 def _cell(text: object) -> str:
     """Return a text as the cell of a Markdown table."""
-    return str(text).replace("|", "\\|").replace("\n", " ").replace("<", "&lt;")
+    return str(text).replace("|", "\\|").replace("\n", " ")
 
 
 def contents(community: Community, *, members: bool, entries: Sequence[Entry] = ()) -> dict[str, Any]:
     """Return what the report holds, as plain data."""
     charter, at = community.charter, community._moment(None)
+    describer = Describer(community.decider, at, members=members)
     people = community.register.members if members else {}
     return {
         "title": charter.title or charter.key,
         "members": members,
         "counts": _counts(community),
-        "ladder": [_rank(community, key, at, members=members) for key in charter.ranks],
+        "ladder": [_rank(describer, rank) for rank in charter.ranks.values()],
         "ranks": [(rank.key, rank.title) for rank in charter.ranks.values()],
         "grid": _grid(community),
         "legend": [(mark, LEGEND[mark]) for mark in (YES, BESIDES, NO)],
         "powers": [(act, title, _powers(community, act, at)) for act, title in ACTS],
-        "places": [_place(community, key, members=members) for key in charter.places],
+        "places": [_place(describer, place) for place in charter.places.values()],
         "people": [_member(community, key, at) for key in people],
         "cover": _cover(community) if members else None,
         "advice": _advice(community, members=members),
@@ -114,19 +124,13 @@ def _counts(community: Community) -> dict[str, Any]:
     }
 
 
-def _rank(community: Community, key: str, at: Instant, *, members: bool) -> dict[str, Any]:
-    rank = community.charter.ranks[key]
-    said = list(community.describe(f"rank:{key}").sentences)
-    if not members:
-        names = {member.called for member in community.register.members.values()}
-        said = [sentence for sentence in said if not any(name in sentence for name in names)]
+def _rank(describer: Describer, rank: Rank) -> dict[str, Any]:
     return {
-        "key": key,
+        "key": rank.key,
         "title": rank.title,
         "color": rank.color or "",
-        "badge": rank.badge or "",
-        "holders": len(holders(community.decider, at)[key]),
-        "sentences": said,
+        "holders": len(describer.holders[rank.key]),
+        "sentences": describer.rank(rank).sentences,
     }
 
 
@@ -164,17 +168,14 @@ def _powers(community: Community, act: str, at: Instant) -> list[dict[str, Any]]
     return list(rows.values())
 
 
-def _place(community: Community, key: str, *, members: bool) -> dict[str, Any]:
-    place, frame = community.charter.places[key], community.decider.frame
-    said = list(community.describe(f"place:{key}").sentences)
-    if not members:
-        said = [each for each in said if "may change who does what here" not in each and "single members" not in each]
+def _place(describer: Describer, place: Place) -> dict[str, Any]:
+    frame = describer.frame
     return {
-        "key": key,
-        "title": place.title or key,
-        "kind": place.kind if key != SITE else "",
-        "depth": len(frame.chains[frame.place_at[key]]) - 1,
-        "sentences": said,
+        "key": place.key,
+        "title": place.title or place.key,
+        "kind": place.kind if place.key != SITE else "",
+        "depth": len(frame.chains[frame.place_at[place.key]]) - 1,
+        "sentences": describer.place(place).sentences,
     }
 
 
@@ -219,7 +220,11 @@ def _is_none(count: Any) -> bool:
 
 
 def _expectations(community: Community, *, members: bool) -> list[dict[str, Any]]:
-    unmet = {each.expectation.text: each.because for each in community.unmet()}
+    # who is meant by every and by no is told by name
+    unmet = {
+        each.expectation.text: each.because if members or each.expectation.subject.form not in ("every", "no") else ""
+        for each in community.unmet()
+    }
     return [
         {"text": each.text, "holds": each.text not in unmet, "because": unmet.get(each.text, "")}
         for each in community.charter.expectations

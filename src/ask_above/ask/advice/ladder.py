@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from ask_above.ask.advice.piece import Piece, Sight
-from ask_above.ask.moves import told
+from ask_above.ask.moves import sentence
 from ask_above.charter.ladder import Rank
 from ask_above.charter.names import listed
 from ask_above.decide.climb import climb
@@ -170,7 +170,7 @@ def climbers(sight: Sight) -> Iterator[Piece]:
         gains = [gain for gain in found.gains(high) if any(move.kind != "detour" for move in gain.moves)]
         if gains:
             names = listed(dict.fromkeys(gain.capability for gain in gains))
-            what = f"{rank.title} can climb to {names}: {told(frame.charter, gains[0].moves)}"
+            what = f"{rank.title} can climb to {names}: {sentence(frame.charter, gains[0].moves)}"
             yield Piece("climbs-to-high-risk", rank.where, what, mend, (rank.key,))
 
 

@@ -24,7 +24,8 @@ def too_many(sight: Sight) -> Iterator[Piece]:
         rank = sight.frame.ranks[min(sight.frame.unbounded)]
         names = listed(sight.title(key) for key in unbounded[:6])
         what = f"{len(unbounded)} members hold an unbounded rank, more than {advice.most_unbounded}: {names}"
-        yield Piece("too-many-unbounded", rank.where, what, f"ask-above who {sight.frame.catalogue.keys[0]} --through")
+        mend = f"ask-above who {sight.frame.catalogue.keys[0]} --through"
+        yield Piece("too-many-unbounded", rank.where, what, mend, tuple(f"@{key}" for key in unbounded))
 
 
 def duties(sight: Sight) -> Iterator[Piece]:
@@ -67,9 +68,11 @@ def over_limit(sight: Sight) -> Iterator[Piece]:
     for rank in sight.frame.ranks:
         count = sight.holders[rank.position]
         if rank.limit is not None and count > rank.limit:
-            names = listed(sight.title(key) for key in sight.holding(rank)[:6])
+            holding = sight.holding(rank)
+            names = listed(sight.title(key) for key in holding[:6])
             what = f"{count} members hold {rank.title}, and its limit is {rank.limit}: {names}"
-            yield Piece("over-limit", rank.where, what, "take it from some of them, or raise the limit", (rank.key,))
+            concerned = (rank.key, *(f"@{key}" for key in holding))
+            yield Piece("over-limit", rank.where, what, "take it from some of them, or raise the limit", concerned)
 
 
 def assignments(sight: Sight) -> Iterator[Piece]:

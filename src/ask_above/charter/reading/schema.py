@@ -15,7 +15,6 @@ from ask_above.charter.reading.shapes import (
     YES,
     CapabilityKey,
     Choice,
-    Field,
     Key,
     Later,
     Listed,
@@ -30,7 +29,6 @@ from ask_above.charter.reading.shapes import (
 )
 
 _KEY = "[a-z0-9][a-z0-9_-]*"
-_PLACES = {"$ref": "#/$defs/place"}
 _SCALAR = ["string", "number", "boolean"]
 """Every scalar is read as text, and an editor's YAML takes some for numbers."""
 
@@ -112,7 +110,7 @@ def _(shape: Mapped) -> dict[str, Any]:
 def _(shape: Record) -> dict[str, Any]:
     whole: dict[str, Any] = {
         "type": "object",
-        "properties": {key: _field(field) for key, field in shape.fields.items()},
+        "properties": {key: {"description": field.about, **said(field.shape)} for key, field in shape.fields.items()},
         "additionalProperties": False,
     }
     if shape.required:
@@ -122,9 +120,4 @@ def _(shape: Record) -> dict[str, Any]:
 
 @said.register
 def _(_: Later) -> dict[str, Any]:
-    return _PLACES
-
-
-def _field(field: Field) -> dict[str, Any]:
-    shape: Any = _PLACES if field.shape is form.PLACE else said(field.shape)
-    return {"description": field.about, **shape}
+    return {"$ref": "#/$defs/place"}
