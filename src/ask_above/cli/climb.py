@@ -7,7 +7,15 @@ import sys
 import click
 
 from ask_above.ask.climbs import COLUMNS, rows
-from ask_above.cli.options import at_option, community_option, complete, format_option, open_here
+from ask_above.cli.options import (
+    Figure,
+    at_option,
+    community_option,
+    complete,
+    figure_option,
+    format_option,
+    open_here,
+)
 from ask_above.show.climb import PATH_COLUMNS, climb_data, path_rows, show_climb, show_climbs
 from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
@@ -21,7 +29,16 @@ from ask_above.show.screen import stdout
 )
 @community_option
 @format_option
-def command(rank: str | None, at: str | None, community: str | None, form: str, *, with_accomplice: bool) -> int:
+@figure_option
+def command(
+    rank: str | None,
+    at: str | None,
+    community: str | None,
+    form: str,
+    figure: Figure | None,
+    *,
+    with_accomplice: bool,
+) -> int:
     """Show how far ranks can climb: what their holders could come to use by all that the charter lets them do.
 
     Joining and leaving ranks, giving themselves ranks, edits within their reach, detours. What is not shown cannot be
@@ -32,9 +49,15 @@ def command(rank: str | None, at: str | None, community: str | None, form: str, 
       ask-above climb
       ask-above climb warden
       ask-above climb host --with-accomplice --at river-talk
+      ask-above climb warden --figure climb.png
     """
     opened = open_here(community)
     place = None if at is None else opened.place(at).key
+    if figure is not None:
+        from ask_above.show import figures
+
+        figure.write(figures.climb, opened, rank=rank, at=place, accomplice=with_accomplice)
+        return 0
     if rank is None:
         where = None if place is None else opened.decider.frame.place_at[place]
         found = rows(opened.decider, place=where, accomplice=with_accomplice)

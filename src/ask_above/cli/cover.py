@@ -11,10 +11,12 @@ import click
 from ask_above.ask.cover import crowded
 from ask_above.charter.moments import instant
 from ask_above.cli.options import (
+    Figure,
     at_option,
     capabilities,
     community_option,
     complete,
+    figure_option,
     format_option,
     in_zone,
     open_here,
@@ -33,6 +35,7 @@ from ask_above.show.screen import stdout
 @when_option
 @community_option
 @format_option
+@figure_option
 def command(
     duties: Sequence[str],
     at: str | None,
@@ -40,6 +43,7 @@ def command(
     when: date | None,
     community: str | None,
     form: str,
+    figure: Figure | None,
 ) -> int:
     """Show how many active members can do each duty at each place; what nobody or one alone can do stands on top.
 
@@ -50,13 +54,18 @@ def command(
       ask-above cover
       ask-above cover post.publish --without kofi
       ask-above cover member.mute --at river-talk
+      ask-above cover --figure cover.png --dark
     """
     opened = open_here(community)
     moment = in_zone(opened, when)
     with progress("Places") as told:
         found = opened.cover(duties or None, without=without, when=moment, told=told)
     place = None if at is None else opened.place(at).key
-    if form != "text":
+    if figure is not None:
+        from ask_above.show import figures
+
+        figure.write(figures.cover, found, at=place)
+    elif form != "text":
         write_table(sys.stdout, form, *cover_rows(found, place))
     elif place is not None:
         show_by_rank(stdout(), found, place)

@@ -9,7 +9,16 @@ from pathlib import Path
 import click
 
 from ask_above.ask.impact import COLUMNS
-from ask_above.cli.options import community_option, format_option, in_zone, open_here, progress, when_option
+from ask_above.cli.options import (
+    Figure,
+    community_option,
+    figure_option,
+    format_option,
+    in_zone,
+    open_here,
+    progress,
+    when_option,
+)
 from ask_above.community import Community
 from ask_above.show.data import write_table
 from ask_above.show.impact import impact_data, show_impact
@@ -22,7 +31,10 @@ from ask_above.show.screen import stdout
 @when_option
 @community_option
 @format_option
-def command(old: str, new: str | None, when: date | None, community: str | None, form: str) -> int:
+@figure_option
+def command(
+    old: str, new: str | None, when: date | None, community: str | None, form: str, figure: Figure | None
+) -> int:
     """Show who gains and who loses what, where, from one community's files to another's.
 
     OLD and NEW are folders, charters with the register beside them, or numbers of the journal: the community at hand
@@ -35,12 +47,17 @@ def command(old: str, new: str | None, when: date | None, community: str | None,
       ask-above impact ../wren-valley-before
       ask-above impact before/charter.yaml after/charter.yaml --format md
       ask-above impact 12
+      ask-above impact 12 --figure impact.png
     """
     before = _opened(old, community)
     after = _opened(new, community) if new is not None else open_here(community)
     with progress("Places") as told:
         found = before.impact(after, when=in_zone(after, when), told=told)
-    if form == "text":
+    if figure is not None:
+        from ask_above.show import figures
+
+        figure.write(figures.impact, found)
+    elif form == "text":
         show_impact(stdout(), found)
     elif form == "json":
         write_table(sys.stdout, form, COLUMNS, (), impact_data(found))

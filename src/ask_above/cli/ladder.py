@@ -9,7 +9,7 @@ import click
 
 from ask_above.ask.tables import holders
 from ask_above.charter.moments import instant
-from ask_above.cli.options import community_option, format_option, open_here
+from ask_above.cli.options import Figure, community_option, figure_option, format_option, open_here
 from ask_above.show.data import write_table
 from ask_above.show.ladder import ladder_data, ladder_rows, show_ladder
 from ask_above.show.screen import stdout
@@ -18,14 +18,21 @@ from ask_above.show.screen import stdout
 @click.command("ladder")
 @community_option
 @format_option
-def command(community: str | None, form: str) -> int:
+@figure_option
+def command(community: str | None, form: str, figure: Figure | None) -> int:
     """Show the ranks in order, highest first, and who holds each now.
 
     \b
-    Example:
+    Examples:
       ask-above ladder --community wren-valley
+      ask-above ladder --figure ladder.svg
     """
     opened = open_here(community)
+    if figure is not None:
+        from ask_above.show import figures
+
+        figure.write(figures.ladder, opened)
+        return 0
     frame = opened.decider.frame
     held = holders(opened.decider, instant(datetime.now(UTC)))
     if form == "text":

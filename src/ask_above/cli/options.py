@@ -7,9 +7,10 @@ import sys
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from datetime import date, datetime
+from functools import wraps
 from pathlib import Path
 from time import monotonic
-from typing import Any, TypeVar
+from typing import Any, NamedTuple, TypeVar, cast
 
 import click
 from click.shell_completion import CompletionItem
@@ -76,6 +77,44 @@ def format_option(command: F) -> F:
         show_default=True,
         help="For people, for machines, or for a wiki.",
     )(command)
+
+
+def figure_option(command: F) -> F:
+    """Add ``--figure`` and ``--dark``, given together as ``figure``: a :class:`Figure`, or ``None``."""
+    dark = click.option("--dark", is_flag=True, help="Draw the figure on dark ground.")
+
+    @wraps(command)
+    def with_figure(*args: Any, figure: Path | None, dark: bool, **given: Any) -> Any:
+        if figure is None and dark:
+            raise click.UsageError("--dark is for a figure; say --figure FILE too.")
+        if figure is not None:
+            from ask_above.show.figures.sheet import check_ending
+
+            check_ending(figure)
+        return command(*args, figure=None if figure is None else Figure(figure, dark), **given)
+
+    option = click.option(
+        "--figure",
+        type=click.Path(path_type=Path, dir_okay=False),
+        metavar="FILE",
+        help="Draw it instead, into a .png, .svg or .pdf.",
+    )
+    return cast("F", option(dark(with_figure)))
+
+
+class Figure(NamedTuple):
+    """Where a figure goes, and whether it is drawn on dark ground."""
+
+    file: Path
+    dark: bool
+
+    def write(self, draw: Callable[..., Any], *given: Any, **words: Any) -> None:
+        """Draw and write it, and say so."""
+        from ask_above.show.figures.sheet import write
+        from ask_above.show.screen import stdout
+
+        write(draw(*given, **words, dark=self.dark), self.file)
+        stdout().line(f"Wrote {self.file}.", "yes")
 
 
 def at_option(help_text: str, default: str | None = "site") -> Callable[[F], F]:

@@ -8,22 +8,53 @@ from collections.abc import Sequence
 import click
 
 from ask_above.cli.changing import How, carry_out, change_options, fields_of, words_of
-from ask_above.cli.options import complete
+from ask_above.cli.options import Figure, community_option, complete, figure_option, format_option, open_here
+from ask_above.show.data import write_table
+from ask_above.show.screen import stdout
 
 _PLACE = complete(lambda c: list(c.charter.places))
 
 
 @click.group("place")
 def command() -> None:
-    """Change places: where they stand, what differs there, who may enter.
+    """Places: list them, change where they stand, what differs there, who may enter.
 
     \b
     Examples:
+      ask-above place list
       ask-above place override notices member --deny post.write
       ask-above place except river-talk otto --clear
       ask-above place move river-talk --into field --keep
       ask-above place realign lower-gauges --plan
     """
+
+
+@command.command("list")
+@click.argument("at", required=False, default="site", metavar="[PLACE]", shell_complete=_PLACE)
+@community_option
+@format_option
+@figure_option
+def list_(at: str, community: str | None, form: str, figure: Figure | None) -> int:
+    """Show the tree of places, or the part below one, and what differs in each: ask-above place list alder-mouth.
+
+    Numbers of entries that give, take and bar (override sets included), exceptions, gates, and entries that say the
+    opposite of the place above.
+    """
+    from ask_above.ask.spots import spots
+    from ask_above.show.places import PLACE_COLUMNS, place_rows, show_places
+
+    opened = open_here(community)
+    if figure is not None:
+        from ask_above.show import figures
+
+        figure.write(figures.places, opened, at=at)
+        return 0
+    found = spots(opened.decider.frame, opened.place(at).key)
+    if form == "text":
+        show_places(stdout(), found)
+    else:
+        write_table(sys.stdout, form, PLACE_COLUMNS, place_rows(found))
+    return 0
 
 
 @command.command("add")

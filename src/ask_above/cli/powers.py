@@ -10,7 +10,7 @@ import click
 from ask_above.ask.tables import power_cells
 from ask_above.charter.moments import instant
 from ask_above.charter.rules import ACTS
-from ask_above.cli.options import at_option, community_option, format_option, open_here
+from ask_above.cli.options import Figure, at_option, community_option, figure_option, format_option, open_here
 from ask_above.decide.words import in_place
 from ask_above.show.data import write_table
 from ask_above.show.powers import PowerTable, power_data, power_rows, show_powers
@@ -22,15 +22,22 @@ from ask_above.show.screen import stdout
 @at_option("Where; the site itself where it is left out.")
 @community_option
 @format_option
-def command(act: str | None, at: str, community: str | None, form: str) -> int:
+@figure_option
+def command(act: str | None, at: str, community: str | None, form: str, figure: Figure | None) -> int:
     """Show which ranks may moderate, assign and manage which, and for every no its reasons.
 
     \b
     Examples:
       ask-above powers
       ask-above powers moderate --at river-talk
+      ask-above powers --figure powers.pdf
     """
     opened = open_here(community)
+    if figure is not None:
+        from ask_above.show import figures
+
+        figure.write(figures.powers, opened, act=act, at=at)
+        return 0
     decider, now = opened.decider, instant(datetime.now(UTC))
     place = decider.frame.place_at[opened.place(at).key]
     tables = [PowerTable(each, list(power_cells(decider, each, place, now))) for each in ([act] if act else ACTS)]

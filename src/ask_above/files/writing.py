@@ -10,7 +10,12 @@ from pathlib import Path
 
 
 def write_whole(file: Path, text: str) -> None:
-    """Put a text in the place of a file's; after a crash the file holds the one or the other, never a part.
+    """Put a text in the place of a file's, as :func:`write_bytes` does."""
+    write_bytes(file, text.encode("utf-8"))
+
+
+def write_bytes(file: Path, content: bytes) -> None:
+    """Put something in the place of what a file holds; after a crash it holds the one or the other, never a part.
 
     Raises ``OSError``, and then the file holds what it held.
     """
@@ -18,7 +23,7 @@ def write_whole(file: Path, text: str) -> None:
     spare = Path(name)
     try:
         with os.fdopen(handle, "wb") as out:
-            out.write(text.encode("utf-8"))
+            out.write(content)
             out.flush()
             os.fsync(out.fileno())
         if file.exists():

@@ -17,11 +17,14 @@ LEGEND = {
     YES: "yes",
     BESIDES: "yes, taken over from the rank it builds on",
     GIVEN: "yes, because of this place",
-    TAKEN: "carried, but not usable here",
+    TAKEN: "withheld: it would carry it otherwise",
     NO: "no",
     MEANINGLESS: "no meaning in a place of this kind",
 }
-AT_A_PLACE = LEGEND | {BESIDES: "yes, by a rank that is held without being given"}
+AT_A_PLACE = LEGEND | {
+    BESIDES: "yes, by a rank that is held without being given",
+    TAKEN: "carried, but not usable here",
+}
 _STYLE = {YES: "yes", BESIDES: "yes", GIVEN: "place", TAKEN: "no", NO: "dim", MEANINGLESS: "dim"}
 
 
@@ -30,14 +33,16 @@ def marks(decider: Decider, place: int | None) -> list[list[str]]:
     frame = decider.frame
     ranks = range(len(frame.ranks))
     carried, here, brought = grid_masks(decider, None), grid_masks(decider, place), brought_masks(decider)
-    inherited = [_inherited(frame, position) for position in ranks]
+    inherited, withheld = [_inherited(frame, n) for n in ranks], [_withheld(frame, n) for n in ranks]
     meaning = frame.catalogue.everything if place is None else frame.has_meaning(place)
 
     def mark(position: int, bit: int) -> str:
         if not meaning & bit:
             return MEANINGLESS
         if place is None:
-            return (BESIDES if inherited[position] & bit else YES) if here[position] & bit else NO
+            if here[position] & bit:
+                return BESIDES if inherited[position] & bit else YES
+            return TAKEN if withheld[position] & bit else NO
         if not here[position] & bit:
             return TAKEN if brought[position] & bit else NO
         return YES if carried[position] & bit else BESIDES if brought[position] & bit else GIVEN
@@ -50,6 +55,15 @@ def _inherited(frame: Frame, position: int) -> int:
     rank = frame.ranks[position]
     own = frame.catalogue.close(frame.catalogue.expand_all(rank.grants))
     return 0 if rank.unbounded else frame.carried[position] & ~own
+
+
+def _withheld(frame: Frame, position: int) -> int:
+    """Return what a rank would carry if it withheld nothing (rule 3.3)."""
+    rank, catalogue = frame.ranks[position], frame.catalogue
+    total = catalogue.expand_all(rank.grants)
+    for key in rank.builds_on:
+        total |= frame.carried[frame.rank_at[key]]
+    return 0 if rank.unbounded else catalogue.close(total) & ~frame.carried[position]
 
 
 def show_grid(screen: Screen, decider: Decider, place: int | None) -> None:

@@ -7,8 +7,8 @@ from typing import Any
 
 from ask_above.ask.impact import Impact, Shift
 from ask_above.charter.names import listed
-from ask_above.charter.places import Place
 from ask_above.decide.frame import Frame
+from ask_above.decide.words import in_places
 from ask_above.show.screen import Screen
 
 _FEW = 4
@@ -30,11 +30,9 @@ def show_impact(screen: Screen, impact: Impact) -> None:
     if impact.powers:
         screen.line()
         screen.line("Between ranks", "head")
-        for actor, act, targets, gains, place in _powers(impact):
-            verb = "may now" if gains else "may no longer"
-            where = "" if place == "site" else f" in {_place(impact, place).title}"
-            said = f"{'+' if gains else '−'} {actor} {verb} {act} {targets}{where}"
-            screen.paragraph(said, first="  ", rest="    ", style="yes" if gains else "no")
+        for gains, said in power_lines(impact):
+            sign = "+" if gains else "−"
+            screen.paragraph(f"{sign} {said}", first="  ", rest="    ", style="yes" if gains else "no")
     if impact.turned:
         screen.line()
         screen.line("Expectations that turn", "head")
@@ -58,7 +56,7 @@ def _shift(screen: Screen, impact: Impact, shift: Shift) -> None:
     screen.paragraph(
         f"{sign} {who_in_words(impact, shift)} {verb} {listed(shift.capabilities)}", rest="  ", style=style
     )
-    screen.paragraph(f"{risk}{_where(impact, shift.places)}", first="    ", rest="    ")
+    screen.paragraph(f"{risk}{where_in_words(impact, shift.places)}", first="    ", rest="    ")
 
 
 def who_in_words(impact: Impact, shift: Shift) -> str:
@@ -94,32 +92,27 @@ def _title(impact: Impact, key: str) -> str:
     return next(frame.charter.ranks[key].title for frame in _frames(impact) if key in frame.charter.ranks)
 
 
-def _place(impact: Impact, key: str) -> Place:
-    return next(frame.charter.places[key] for frame in _frames(impact) if key in frame.charter.places)
-
-
-def _where(impact: Impact, places: Sequence[str]) -> str:
-    total = len(impact.new.frame.places)
-    if len(places) == total and total > 1:
+def where_in_words(impact: Impact, keys: Sequence[str]) -> str:
+    """Say where something differs."""
+    if len(keys) == len(impact.new.frame.places) > 1:
         return "everywhere"
-    titles = ["the whole site" if key == "site" else _place(impact, key).title for key in places]
-    said = (
-        listed(titles)
-        if len(titles) <= 2 * _FEW
-        else f"{', '.join(titles[: 2 * _FEW])} and {len(titles) - 2 * _FEW} more"
-    )
-    return said.replace("the whole site", "on the whole site", 1) if places[0] == "site" else f"in {said}"
+    places = {**impact.old.frame.charter.places, **impact.new.frame.charter.places}
+    return in_places(places, keys, 2 * _FEW)
 
 
-def _powers(impact: Impact) -> list[tuple[str, str, str, bool, str]]:
-    """Fold powers by actor, act, place."""
+def power_lines(impact: Impact) -> list[tuple[bool, str]]:
+    """Say which acts between ranks became possible, and which are no longer: by actor, act, targets and places."""
     found: dict[tuple[str, str, bool, str], list[str]] = {}
     for each in impact.powers:
         found.setdefault((each.actor, each.act, each.gains, each.place), []).append(_title(impact, each.target))
-    return [
-        (_title(impact, actor), act, listed(targets), gains, place)
-        for (actor, act, gains, place), targets in found.items()
-    ]
+    alike: dict[tuple[str, str, bool, tuple[str, ...]], list[str]] = {}
+    for (actor, act, gains, place), targets in found.items():
+        alike.setdefault((actor, act, gains, tuple(targets)), []).append(place)
+    lines = []
+    for (actor, act, gains, reached), places in alike.items():
+        verb, where = "may now" if gains else "may no longer", where_in_words(impact, places)
+        lines.append((gains, f"{_title(impact, actor)} {verb} {act} {listed(reached)} {where}"))
+    return lines
 
 
 def impact_data(impact: Impact) -> dict[str, Any]:

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from typing import NamedTuple
 
 from ask_above.ask.advice.piece import Piece, Sight
 from ask_above.charter.names import listed
 from ask_above.charter.places import Override, Place
-from ask_above.decide.frame import Word
+from ask_above.decide.frame import Frame, Word
 from ask_above.decide.walk import held, passes
 
 _SEEING = frozenset({"see", "view", "read", "enter"})
@@ -198,9 +199,17 @@ def _in(sight: Sight, place: int) -> str:
     return sight.at_place(sight.frame.places[place])
 
 
-def drifted(sight: Sight) -> Iterator[Piece]:
-    """Find a place that says the opposite of what the nearest place above says to the same rank or group."""
-    frame = sight.frame
+class Opposite(NamedTuple):
+    """An entry of a place that says the opposite of what the place ``above`` says to the same rank or group."""
+
+    entry: Override
+    above: int
+    turned: int
+
+
+def opposites(frame: Frame) -> dict[int, list[Opposite]]:
+    """Return, by place, the entries that say the opposite of what the nearest place above says of the same."""
+    found: dict[int, list[Opposite]] = {}
     for n, place in enumerate(frame.places):
         for entry in place.overrides:
             word, settled = frame.word_of(entry), 0
@@ -212,11 +221,20 @@ def drifted(sight: Sight) -> Iterator[Piece]:
                 turned = ((word.allow & other.deny) | (word.deny & other.allow)) & ~settled
                 settled |= other.allow | other.deny
                 if turned:
-                    names = listed(frame.catalogue.names(turned))
-                    section = frame.places[above].title
-                    what = f"{place.title} says the opposite of {section} about {names} for {entry.label}"
-                    mend = f"take {names} out of that entry, so that it follows {section}"
-                    yield Piece("drifted", entry.where, what, mend, (entry.of,))
+                    found.setdefault(n, []).append(Opposite(entry, above, turned))
+    return found
+
+
+def drifted(sight: Sight) -> Iterator[Piece]:
+    """Find a place that says the opposite of what the nearest place above says to the same rank or group."""
+    frame = sight.frame
+    for n, entries in opposites(frame).items():
+        for entry, above, turned in entries:
+            names = listed(frame.catalogue.names(turned))
+            section = frame.places[above].title
+            what = f"{frame.places[n].title} says the opposite of {section} about {names} for {entry.label}"
+            mend = f"take {names} out of that entry, so that it follows {section}"
+            yield Piece("drifted", entry.where, what, mend, (entry.of,))
 
 
 def seeing_denied(sight: Sight) -> Iterator[Piece]:

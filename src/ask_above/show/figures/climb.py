@@ -1,0 +1,129 @@
+"""Climbing as a figure: every rank's gain in numbers, or one rank's paths from move to move."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from ask_above.ask.climbs import rows as climb_rows
+from ask_above.ask.moves import said
+from ask_above.charter.charter import Charter
+from ask_above.charter.names import few
+from ask_above.decide.words import in_places, upper
+from ask_above.questions import Questions
+from ask_above.show.climb import together
+from ask_above.show.figures.matrix import rule
+from ask_above.show.figures.sheet import BODY, LINE, MARGIN, SMALL, Sheet, folded, measure
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+    from ask_above.change.climbing import Climbed, ClimbPath
+
+_MOVE, _GAIN, _GAP = 150.0, 280.0, 26.0
+_FEW = 6
+_BAR = 130.0
+_RISKS = (("high", "up", "warn"), ("medium", "square", "loss"), ("low", "dot", "yes"))
+
+
+def climb(
+    questions: Questions,
+    axes: Axes | None = None,
+    *,
+    rank: str | None = None,
+    at: str | None = None,
+    accomplice: bool = False,
+    dark: bool = False,
+) -> Axes:
+    """Draw how far ranks can climb: all of them as numbers by risk, or ``rank`` with its paths, move by move.
+
+    A path that is drawn through was played through; a dashed one is a bound only (rules 10.1 to 10.4).
+
+    >>> from ask_above import Community
+    >>> axes = climb(Community.demo(), rank="warden")
+    >>> axes.texts[0].get_text()
+    'How far River warden can climb'
+    """
+    if rank is None:
+        place = None if at is None else questions.decider.frame.place_at[questions.place(at).key]
+        table = climb_rows(questions.decider, place=place, accomplice=accomplice)
+        return _all(questions.charter, table, Sheet(dark=dark), accomplice=accomplice).draw(axes)
+    found = questions.climb(rank, at=at, accomplice=accomplice)
+    return _one(questions.charter, found, Sheet(dark=dark)).draw(axes)
+
+
+def _all(charter: Charter, table: list[tuple[Any, ...]], sheet: Sheet, *, accomplice: bool) -> Sheet:
+    with_whom = ", with an accomplice of the same rank" if accomplice else ""
+    below = f"{charter.title}: capabilities, each counted in every place"
+    top = sheet.title(f"What each rank can reach beyond what it holds{with_whom}", below)
+    names = max(measure(charter.ranks[row[0]].title, BODY, bold=True) for row in table)
+    most = max([1, *(max(row[2:5]) for row in table)])
+    left, y = MARGIN + names + 16, top + LINE
+    for n, (risk, _, _) in enumerate(_RISKS):
+        sheet.text(left + n * (_BAR + 44), y - LINE, f"{risk} risk", size=SMALL, ink="dim")
+    for key, free, *counts, _ in table:
+        sheet.text(MARGIN, y, charter.ranks[key].title, bold=True)
+        for n, (count, (_, shape, ink)) in enumerate(zip(counts, _RISKS, strict=True)):
+            x = left + n * (_BAR + 44)
+            if count:
+                sheet.box(x, y - 4, _BAR * count / most, 8, fill=ink)
+                sheet.mark(shape, x + _BAR * count / most + 8, y, ink=ink, size=6)
+                sheet.text(x + _BAR * count / most + 15, y, str(count), size=SMALL)
+        if free:
+            sheet.text(left, y, "everything, as an unbounded rank", size=SMALL, ink="warn", bold=True)
+        rule(sheet, MARGIN, left + 3 * (_BAR + 44), y + LINE / 2 + 1)
+        y += LINE + 2
+    sheet.legend(y + 8, [(shape, ink, f"{risk} risk") for risk, shape, ink in _RISKS])
+    return sheet
+
+
+def _one(charter: Charter, found: Climbed, sheet: Sheet) -> Sheet:
+    title = charter.ranks[found.rank].title
+    with_whom = " with one accomplice" if found.accomplice else ""
+    below = "" if found.paths else "Nothing beyond what they hold."
+    y = sheet.title(f"How far {title} can climb{with_whom}", below) + 8
+    start = max(60.0, measure(title, BODY, bold=True) + 14)
+    for paths in together(found.paths):
+        y = _path(sheet, charter, paths, title, start, y)
+    if found.paths:
+        shown = [("up", "warn", "high risk"), ("square", "loss", "medium risk"), ("dot", "yes", "low risk")]
+        sheet.legend(
+            y + 4, [*shown, ("cross", "dim", "what would cut it"), ("open square", "dim", "dashed: a bound only")]
+        )
+    return sheet
+
+
+def _path(sheet: Sheet, charter: Charter, paths: list[ClimbPath], title: str, start: float, y: float) -> float:
+    """Draw one way: the rank, its moves, what they give, what would cut it; return where the next goes."""
+    first = paths[0]
+    moves = [folded(upper(said(charter, move)), _MOVE - 12, SMALL) for move in first.moves]
+    gains = [line for path in paths for line in _gain(charter, path)]
+    cuts = [folded(cut, _GAIN - 16, SMALL) for cut in first.cuts]
+    right = sum(len(lines) for _, _, lines in gains) + sum(map(len, cuts))
+    high = LINE * max(1, right, *(len(lines) for lines in moves)) + 10
+    middle, x = y + high / 2, MARGIN
+    sheet.box(x, middle - 11, start, 22, fill="band", line="ink")
+    sheet.text(x + start / 2, middle, title, bold=True, across="center")
+    x += start
+    for lines in moves:
+        sheet.line([(x, middle), (x + _GAP - 2, middle)], dashed=not first.certain, arrow=True)
+        x += _GAP
+        tall = LINE * len(lines) + 8
+        sheet.box(x, middle - tall / 2, _MOVE, tall, line="dim", dashed=not first.certain)
+        for n, line in enumerate(lines):
+            sheet.text(x + 6, middle - tall / 2 + 4 + (n + 0.5) * LINE, line, size=SMALL)
+        x += _MOVE
+    sheet.line([(x, middle), (x + _GAP - 2, middle)], dashed=not first.certain, arrow=True)
+    x, row = x + _GAP + 4, y + (high - right * LINE) / 2 + LINE / 2
+    for shape, ink, lines in [*gains, *(("cross", "dim", lines) for lines in cuts)]:
+        sheet.mark(shape, x + 4, row, ink=ink)
+        for line in lines:
+            sheet.text(x + 14, row, line, size=SMALL, ink="dim" if shape == "cross" else "ink")
+            row += LINE
+    rule(sheet, MARGIN, max(sheet.width, x + _GAIN), y + high + 5)
+    return y + high + 16
+
+
+def _gain(charter: Charter, path: ClimbPath) -> list[tuple[str, str, list[str]]]:
+    shape, ink = next((shape, ink) for risk, shape, ink in _RISKS if risk == path.risk)
+    words = f"{few(path.capabilities, _FEW)} {in_places(charter.places, path.places, _FEW)}"
+    return [(shape, ink, folded(words, _GAIN - 16, SMALL))]

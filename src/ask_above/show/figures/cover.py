@@ -1,0 +1,72 @@
+"""Coverage as a figure: places by duties, how many can, and where nobody or one alone can."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from ask_above.ask.cover import Cover
+from ask_above.show.figures.matrix import Columns, rule
+from ask_above.show.figures.sheet import BODY, LINE, MARGIN, SMALL, Sheet, measure
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+_INDENT = 12.0
+_ROW = LINE + 3
+
+
+def cover(found: Cover, axes: Axes | None = None, *, at: str | None = None, dark: bool = False) -> Axes:
+    """Draw how many active members can do each duty at each place: 0 and 1 stand out by shape and by shade.
+
+    Places where none of the duties has a meaning are left out; ``at`` draws one place alone.
+
+    >>> from ask_above import Community
+    >>> axes = cover(Community.demo().cover(["post.publish", "member.mute"]))
+    >>> axes.texts[0].get_text()
+    'How many active members can'
+    """
+    frame = found.decider.frame
+    sheet = Sheet(dark=dark)
+    below = f"{frame.charter.title}: places down the side, what is to be done across"
+    top = sheet.title("How many active members can", below)
+    places = range(len(frame.places)) if at is None else [frame.place_at[at]]
+    shown = [n for n in places if any(count >= 0 for count in found.counts[n])]
+    titles = {n: frame.places[n].title or frame.places[n].key if n else "The whole site" for n in shown}
+    columns = Columns(found.duties, least=26.0)
+    left = MARGIN + 8 + max((_INDENT * _depth(found, n) + measure(titles[n], BODY) for n in shown), default=0.0)
+    start = top + columns.height
+    columns.draw(sheet, left, start)
+    right = left + columns.pitch * len(found.duties)
+    y = start + _ROW * 0.7
+    for n in shown:
+        sheet.text(MARGIN + _INDENT * _depth(found, n), y, titles[n], bold=_depth(found, n) < 2)  # noqa: PLR2004
+        for k, count in enumerate(found.counts[n].tolist()):
+            _count(sheet, columns.middle(left, k), y, int(count))
+        rule(sheet, MARGIN, right, y + _ROW / 2)
+        y += _ROW
+    sheet.legend(
+        y + 8,
+        [
+            ("square", "loss", "0: nobody"),
+            ("open square", "warn", "1: one alone"),
+            ("slash", "dim", "has no meaning there"),
+        ],
+    )
+    return sheet.draw(axes)
+
+
+def _depth(found: Cover, place: int) -> int:
+    return max(0, len(found.decider.frame.chains[place]) - 1)
+
+
+def _count(sheet: Sheet, x: float, y: float, count: int) -> None:
+    if count < 0:
+        sheet.mark("slash", x, y, ink="dim", size=5)
+        return
+    wide = max(20.0, measure(str(count), SMALL, bold=True) + 6)
+    if count == 0:
+        sheet.box(x - wide / 2, y - 6, wide, 12, fill="loss")
+    elif count == 1:
+        sheet.box(x - wide / 2, y - 6, wide, 12, line="warn")
+    ink = "ground" if count == 0 else "warn" if count == 1 else "ink"
+    sheet.text(x, y, str(count), size=SMALL + (0.5 if count > 1 else 0), ink=ink, bold=count < 2, across="center")  # noqa: PLR2004

@@ -1,0 +1,101 @@
+"""The grid as a figure: capabilities down the side under their headings, ranks across."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Final, NamedTuple
+
+from ask_above.charter.names import SITE
+from ask_above.decide.frame import Frame
+from ask_above.questions import Questions
+from ask_above.show.figures.matrix import Columns, rule, side
+from ask_above.show.figures.sheet import BODY, LINE, MARGIN, Sheet, fitting, measure
+from ask_above.show.grid import AT_A_PLACE, BESIDES, GIVEN, LEGEND, MEANINGLESS, NO, TAKEN, YES, marks
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+_DRAWN: Final = {
+    YES: ("dot", "yes"),
+    BESIDES: ("ring", "yes"),
+    GIVEN: ("plus", "gain"),
+    TAKEN: ("minus", "loss"),
+    NO: ("speck", "dim"),
+    MEANINGLESS: ("slash", "dim"),
+}
+_SIZES = {NO: 3.0, MEANINGLESS: 6.0, GIVEN: 8.0, TAKEN: 9.0}
+_RISK = 12.0
+_BETWEEN = 10.0
+
+
+class _Row(NamedTuple):
+    key: str
+    risky: bool
+    marks: list[str]
+
+
+def grid(questions: Questions, axes: Axes | None = None, *, at: str | None = None, dark: bool = False) -> Axes:
+    """Draw capabilities by ranks: what each rank carries, takes over, withholds; with ``at`` what a place changes.
+
+    Put on ``axes``, all of it shrinks to fit; without, on a figure as large as it takes. Raises
+    :class:`~ask_above.UnknownNameError` for a place that there is not.
+
+    >>> from ask_above import Community
+    >>> axes = grid(Community.demo(), at="lower-gauges")
+    >>> axes.texts[0].get_text()
+    'What each rank can use in Lower gauges'
+    """
+    decider = questions.decider
+    frame = decider.frame
+    place = None if at is None else frame.place_at[questions.place(at).key]
+    where = "on the whole site" if at == SITE else f"in {frame.places[place].title}" if place is not None else ""
+    table = marks(decider, place)
+    sheet = Sheet(dark=dark)
+    top = sheet.title(f"What each rank can use {where}" if where else "What each rank carries", frame.charter.title)
+    columns = Columns([rank.title for rank in frame.ranks], least=15.0)
+    rows = _under_headings(frame, table)
+    labels = side([f"    {key}" for key in frame.catalogue.keys]) + _RISK
+    width = labels + columns.pitch * len(frame.ranks)
+    heights = [LINE * (len(under) + 1) for _, under in rows]
+    bottom = 0.0
+    for n, block in enumerate(fitting(width, heights, columns.height + top)):
+        left, y = n * (width + _BETWEEN), top + columns.height
+        columns.draw(sheet, left + labels, y)
+        y += LINE * 0.8
+        for heading, under in (rows[each] for each in block):
+            y = _block(sheet, columns, (left, labels), y, heading, under)
+        bottom = max(bottom, y)
+    words, used = LEGEND if place is None else AT_A_PLACE, {mark for row in table for mark in row}
+    said = [(*_DRAWN[mark], words[mark]) for mark in words if mark in used]
+    if any(each.risk == "high" for each in frame.catalogue.capabilities.values()):
+        said.append(("up", "warn", "high risk"))
+    sheet.legend(bottom + 10, said)
+    return sheet.draw(axes)
+
+
+def _under_headings(frame: Frame, table: list[list[str]]) -> list[tuple[str, list[_Row]]]:
+    found: list[tuple[str, list[_Row]]] = []
+    for (key, each), row in zip(frame.catalogue.capabilities.items(), table, strict=True):
+        if not found or found[-1][0] != each.heading:
+            found.append((each.heading, []))
+        found[-1][1].append(_Row(key, each.risk == "high", row))
+    return found
+
+
+def _block(
+    sheet: Sheet, columns: Columns, sides: tuple[float, float], y: float, heading: str, rows: list[_Row]
+) -> float:
+    """Draw what stands under one heading; return where the next goes."""
+    start, labels = sides
+    left, right = start + MARGIN, start + labels + columns.pitch * len(columns.lines)
+    sheet.box(left - 4, y - LINE / 2, right - left + 4, LINE, fill="band")
+    sheet.text(left, y, heading, bold=True)
+    for row in rows:
+        y += LINE
+        sheet.text(left + 10, y, row.key)
+        if row.risky:
+            sheet.mark("up", left + 18 + measure(row.key, BODY), y, ink="warn", size=6)
+        for n, mark in enumerate(row.marks):
+            shape, ink = _DRAWN[mark]
+            sheet.mark(shape, columns.middle(start + labels, n), y, ink=ink, size=_SIZES.get(mark, 7.0))
+        rule(sheet, left, right, y + LINE / 2)
+    return y + LINE

@@ -1,0 +1,99 @@
+"""The ladder as a figure: the ranks in order, with their colours, how many hold each, and how far down each reaches."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from typing import TYPE_CHECKING
+
+from ask_above.ask.tables import allowed_powers, holders
+from ask_above.charter.ladder import Rank
+from ask_above.charter.moments import instant
+from ask_above.charter.rules import ACTS
+from ask_above.decide.words import HELD_BY
+from ask_above.questions import Questions
+from ask_above.show.figures.matrix import rule
+from ask_above.show.figures.sheet import BODY, LINE, MARGIN, SMALL, Sheet, measure
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+
+_BAR = 90.0
+_ROW = LINE + 4
+_LANE = 13.0
+
+
+def ladder(questions: Questions, axes: Axes | None = None, *, dark: bool = False) -> Axes:
+    """Draw the ranks, highest first: colour, number of holders now, and on which ranks each may act on the whole site.
+
+    Each rank that acts on any has a line of its own, from its place on the ladder down to the lowest it acts on.
+
+    >>> from ask_above import Community
+    >>> axes = ladder(Community.demo())
+    >>> axes.texts[0].get_text()
+    'The ladder of Wren Valley River Watch, highest first'
+    """
+    decider = questions.decider
+    frame, now = decider.frame, instant(datetime.now(UTC))
+    held = {key: len(people) for key, people in holders(decider, now).items()}
+    sheet = Sheet(dark=dark)
+    start = sheet.title(f"The ladder of {frame.charter.title}, highest first") + LINE + 6
+    names = MARGIN + 34.0
+    bars = names + max((measure(rank.title, BODY, bold=True) for rank in frame.ranks), default=0.0) + 14
+    most = max([1, *(held[rank.key] for rank in frame.ranks if not rank.automatic)])
+    said = {rank.key: _holders(rank, held[rank.key]) for rank in frame.ranks}
+    beside = max(
+        (measure(said[r.key], SMALL) + (0 if r.automatic else _BAR * held[r.key] / most) for r in frame.ranks),
+        default=0.0,
+    )
+    lanes = bars + beside + 22
+    sheet.text(bars, start - LINE - 2, "Holders", size=SMALL, ink="dim")
+    for n, rank in enumerate(frame.ranks):
+        y = start + n * _ROW
+        sheet.text(names - 20, y, str(n + 1), ink="dim", across="right")
+        sheet.box(names - 14, y - 4.5, 9, 9, fill=rank.color or "", line="dim" if not rank.color else "")
+        sheet.text(names, y, rank.title, bold=True)
+        long = 0.0 if rank.automatic else _BAR * held[rank.key] / most
+        if long:
+            sheet.box(bars, y - 4, long, 8, fill="yes")
+        sheet.text(bars + long + (5 if long else 0), y, said[rank.key], size=SMALL, ink="dim")
+    reach = _reaches(questions)
+    _draw_lanes(sheet, reach, lanes, start)
+    right = max(sheet.width, lanes + len(reach) * _LANE)
+    for n in range(len(frame.ranks)):
+        rule(sheet, MARGIN, right, start + n * _ROW + _ROW / 2)
+    words = "on its line, whom it may moderate, give or change"
+    sheet.legend(
+        start + len(frame.ranks) * _ROW + 10,
+        [("down", "yes", "a rank that acts on others"), ("dot", "yes", words), ("open square", "dim", "no colour")],
+    )
+    return sheet.draw(axes)
+
+
+def _holders(rank: Rank, count: int) -> str:
+    if rank.held_by:
+        return HELD_BY[rank.held_by].rstrip(",")
+    limit = f" of at most {rank.limit}" if rank.limit is not None else ""
+    return f"{count}{limit}{', while pending' if rank.entry else ''}{', open' if rank.open else ''}"
+
+
+def _reaches(questions: Questions) -> list[tuple[int, list[int]]]:
+    """Return the positions of the ranks that act on any, each with those acted on by any act on the whole site."""
+    decider, now = questions.decider, instant(datetime.now(UTC))
+    found: dict[int, set[int]] = {}
+    for act in ACTS:
+        for actor, target in allowed_powers(decider, act, 0, now):
+            found.setdefault(decider.frame.rank_at[actor], set()).add(decider.frame.rank_at[target])
+    return [(actor, sorted(targets)) for actor, targets in sorted(found.items())]
+
+
+def _draw_lanes(sheet: Sheet, reach: list[tuple[int, list[int]]], left: float, start: float) -> None:
+    for lane, (actor, targets) in enumerate(reach):
+        x = left + (lane + 0.5) * _LANE
+        rows = [actor, *targets]
+        sheet.line([(x, start + min(rows) * _ROW), (x, start + max(rows) * _ROW)], ink="yes", width=1.2)
+        sheet.mark("down", x, start + actor * _ROW, ink="yes", size=8)
+        for target in targets:
+            if target != actor:
+                sheet.mark("dot", x, start + target * _ROW, ink="yes", size=5.5)
+    if reach:
+        sheet.text(left, start - LINE - 2, "Acts on", size=SMALL, ink="dim")

@@ -1,0 +1,56 @@
+"""The tree of places on the screen: what differs in each, in numbers."""
+
+from __future__ import annotations
+
+from typing import Any, Final
+
+from ask_above.ask.spots import Spot
+from ask_above.show.screen import Screen, cell
+
+PLACE_COLUMNS: Final = (
+    "place",
+    "title",
+    "kind",
+    "parent",
+    "gives",
+    "takes",
+    "bars",
+    "exceptions",
+    "gate",
+    "drift",
+    "like",
+)
+
+
+def show_places(screen: Screen, found: list[Spot]) -> None:
+    """Show the tree."""
+    screen.line("The places, and what differs in each", "head")
+    screen.line()
+    first = found[0].depth
+    rows = []
+    for spot in found:
+        name = cell("  " * (spot.depth - first) + spot.title, "head" if spot.depth < 2 else "")  # noqa: PLR2004
+        signs = [
+            _sign("+", spot.gives, "place"),
+            _sign("−", spot.takes, "no"),
+            _sign("✗", spot.bars, "no"),
+            _sign("*", spot.exceptions, "warn"),
+            _sign("#", int(spot.gate), "place"),
+            _sign("!", spot.drift, "warn"),
+        ]
+        rows.append([name, cell(spot.key, "dim"), cell(spot.kind, "dim"), *signs, cell(", ".join(spot.like), "dim")])
+    screen.table(["Place", "Key", "Kind", "", "", "", "", "", "", "Like"], rows)
+    legend = ["+ gives more", "− takes away", "✗ bars", "* for single members", "# has a gate"]
+    screen.items([*legend, "! says the opposite of the place above"], style="dim")
+
+
+def _sign(mark: str, count: int, style: str) -> Any:
+    return cell("" if not count else mark if count == 1 else f"{mark}{count}", style)
+
+
+def place_rows(found: list[Spot]) -> list[list[object]]:
+    """Return a row for each place."""
+    return [
+        [s.key, s.title, s.kind, s.parent, s.gives, s.takes, s.bars, s.exceptions, s.gate, s.drift, ";".join(s.like)]
+        for s in found
+    ]

@@ -1,0 +1,287 @@
+"""Figures: no two labels share a spot, none is cut, at any size and on any ground; and they say what is so."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator
+from itertools import pairwise
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import pytest
+from matplotlib.backends.backend_agg import FigureCanvasAgg
+from matplotlib.colors import to_hex
+from matplotlib.figure import Figure
+
+from ask_above import Community, QuestionError
+from ask_above.ask.advice.colors import contrast
+from ask_above.charter.changes import withholding
+from ask_above.show import figures
+from ask_above.show.figures.sheet import DARK, LIGHT, Sheet, folded
+from small import community, held, member, place, rank
+from test_cli import demo, run
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.transforms import Bbox
+
+__all__ = ["demo"]
+
+_WORDS = ("Keeper of the", "Friend of", "Lower", "Reach", "Warden and planner for", "O", "Heron-counting")
+
+
+def large(ranks: int) -> Community:
+    """A community with so many ranks, long titles and short ones, places and powers to match."""
+    below = [f"rank-{n}" for n in range(ranks - 2)]
+    made = [
+        rank(key, *(["post.publish", "member.mute", "rank.assign", "rank.manage"] if n % 5 == 0 else ["post.pin"]))
+        | {
+            "title": f"{_WORDS[n % 7]} {n}",
+            "color": f"#{(n * 37) % 256:02x}4080",
+            "open": "true" if n % 9 == 0 else "false",
+        }
+        | ({"builds-on": [below[n + 1]], "withhold": ["post.write"]} if n % 4 == 1 and n + 1 < len(below) else {})
+        for n, key in enumerate(below)
+    ]
+    automatic = [rank("everyone", "place.see", held_by="members"), rank("passing", "place.see", held_by="anyone")]
+    boards = [
+        place(
+            f"board-{n}",
+            title=f"{_WORDS[n % 7]} board {n}",
+            overrides={below[n % 6]: {"deny": ["place.see"]}, below[-1]: {"bar": ["post.pin"]}},
+            places=[place(f"inner-{n}", title=f"A long title for an inner page {n}", gate={"any": [below[0]]})],
+        )
+        for n in range(ranks)
+    ]
+    people = [member(f"m{n}", name=f"Member {n}") for n in range(30)]
+    return community(
+        *made,
+        *automatic,
+        members=people,
+        assignments=[held(f"m{n}", below[n % 6], since="2020-01-01") for n in range(29)],
+        places=boards,
+        rules={"seeing": "place.see", "authority": {"moderate": {"using": "member.mute"}}},
+    )
+
+
+def changed(c: Community) -> Any:
+    frame = c.decider.frame
+    bit = frame.catalogue.bit["rank.assign"]
+    first = next(r.key for r in frame.ranks if frame.carried[r.position] & bit and not r.unbounded)
+    return c.impact(c.after(charter=withholding(c.charter, first, ["rank.assign", "post.publish", "post.write"])))
+
+
+DRAWN: dict[str, Callable[..., Axes]] = {
+    "grid": figures.grid,
+    "grid at a place": lambda c, *axes, **how: figures.grid(c, *axes, at=list(c.charter.places)[1], **how),
+    "powers": figures.powers,
+    "ladder": figures.ladder,
+    "places": figures.places,
+    "cover": lambda c, *axes, **how: figures.cover(c.cover(), *axes, **how),
+    "impact": lambda c, *axes, **how: figures.impact(changed(c), *axes, **how),
+    "climbs": figures.climb,
+    "climb": lambda c, *axes, **how: figures.climb(c, *axes, rank=list(c.charter.ranks)[4], **how),
+}
+
+
+@pytest.fixture(scope="module")
+def sizes() -> dict[str, Community]:
+    return {"8 ranks": large(8), "80 ranks": large(80), "the demo": Community.demo()}
+
+
+def boxes(axes: Axes) -> list[tuple[str, Bbox]]:
+    figure = axes.get_figure(root=True)
+    assert figure is not None
+    canvas: Any = FigureCanvasAgg(figure)
+    renderer = canvas.get_renderer()
+    return [(text.get_text(), text.get_window_extent(renderer)) for text in axes.texts if text.get_text()]
+
+
+def overlapping(found: list[tuple[str, Bbox]]) -> Iterator[tuple[str, str]]:
+    """Yield the labels that share a spot, swept from left to right."""
+    ordered = sorted(found, key=lambda each: each[1].x0)
+    for n, (one, first) in enumerate(ordered):
+        for other, second in ordered[n + 1 :]:
+            if second.x0 >= first.x1 - 1:
+                break
+            if min(first.y1, second.y1) - max(first.y0, second.y0) > 1.5:
+                yield one, other
+
+
+@pytest.mark.parametrize("what", DRAWN)
+@pytest.mark.parametrize("size", ["8 ranks", "80 ranks", "the demo"])
+def test_no_label_overlaps_another_nor_is_cut(sizes: dict[str, Community], size: str, what: str) -> None:
+    axes = DRAWN[what](sizes[size])
+    found = boxes(axes)
+    assert len(found) > 3
+    assert list(overlapping(found)) == []
+    whole = axes.figure.bbox
+    cut = [t for t, box in found if box.x0 < 0 or box.y0 < 0 or box.x1 > whole.x1 or box.y1 > whole.y1]
+    assert cut == []
+
+
+@pytest.mark.parametrize("what", DRAWN)
+def test_on_given_axes_it_shrinks_to_fit_and_leaves_the_rest_alone(sizes: dict[str, Community], what: str) -> None:
+    figure = Figure(figsize=(12.8, 8), dpi=100)
+    other, mine = figure.subplots(1, 2)
+    assert DRAWN[what](sizes["the demo"], mine) is mine
+    assert not other.texts
+    extent = mine.get_window_extent()
+    for text, box in boxes(mine):
+        assert extent.x0 - 1 <= box.x0, text
+        assert box.x1 <= extent.x1 + 1, text
+        assert extent.y0 - 1 <= box.y0, text
+        assert box.y1 <= extent.y1 + 1, text
+
+
+@pytest.mark.parametrize("what", DRAWN)
+def test_on_dark_ground_everything_is_light(sizes: dict[str, Community], what: str) -> None:
+    axes = DRAWN[what](sizes["the demo"], dark=True)
+    ground = to_hex(axes.figure.get_facecolor())
+    assert ground == DARK["ground"]
+    inks = {to_hex(text.get_color()) for text in axes.texts} - {ground}
+    assert all(contrast(ink, ground) >= 4.5 for ink in inks)
+
+
+@pytest.mark.parametrize("inks", [LIGHT, DARK])
+def test_inks_can_be_read_and_told_apart_without_seeing_red_or_green(inks: dict[str, str]) -> None:
+    for name in ("ink", "dim", "yes", "gain", "loss", "warn"):
+        assert contrast(inks[name], inks["ground"]) >= 4.5, name
+
+    def without_red_or_green(color: str) -> tuple[float, float]:
+        red, green, blue = (int(color[n : n + 2], 16) for n in (1, 3, 5))
+        return (red + green) / 2, blue
+
+    marks = sorted(without_red_or_green(inks[name]) for name in ("yes", "gain", "loss"))
+    for one, other in pairwise(marks):
+        assert abs(one[0] - other[0]) + abs(one[1] - other[1]) > 40
+
+
+def shapes(axes: Axes) -> dict[tuple[int, bool, str], int]:
+    """How many marks there are of each shape, filled or hollow, and colour."""
+    found: dict[tuple[int, bool, str], int] = {}
+    for each in axes.collections:
+        marks: Any = each
+        form = len(marks.get_paths()[0].vertices), not len(marks.get_facecolor()), to_hex(marks.get_edgecolor()[0])
+        found[form] = found.get(form, 0) + len(marks.get_offsets())
+    return found
+
+
+def test_the_grid_tells_carried_taken_over_and_withheld_apart_by_shape() -> None:
+    c = community(
+        rank("top", "post.pin", builds_on=["low"], withhold=["post.write"]),
+        rank("low", "post.write", "member.mute"),
+        capabilities={"Posts": {key: key for key in ("post.write", "post.pin", "member.mute")}},
+    )
+    axes = figures.grid(c)
+    counts = sorted(shapes(axes).values())
+    # post.pin and two of low's; member.mute taken over; post.write withheld; post.pin that low has not
+    # (and one of each in the legend)
+    assert counts == [2, 2, 2, 4]
+    assert len(shapes(axes)) == 4
+    words = {text.get_text() for text in axes.texts}
+    assert {"yes", "yes, taken over from the rank it builds on", "withheld: it would carry it otherwise"} <= words
+
+
+def test_powers_show_the_three_acts_and_one_alone() -> None:
+    c = Community.demo()
+    marks = sum(shapes(figures.powers(c)).values())
+    pairs = {act: int(c.powers(act).to_numpy().sum()) for act in ("moderate", "assign", "manage")}
+    assert marks == sum(pairs.values()) + 4
+    assert sum(shapes(figures.powers(c, act="assign")).values()) == pairs["assign"] + 2
+
+
+def test_the_ladder_says_how_many_hold_each_and_cover_who_is_alone() -> None:
+    texts = [text.get_text() for text in figures.ladder(Community.demo()).texts]
+    assert texts[texts.index("River warden") + 1] == "2"
+    assert "2 of at most 2" in texts
+    for without, number in ((["ines"], "1"), (["ines", "olaf"], "0")):
+        left = figures.cover(Community.demo().cover(["post.publish"], without=without))
+        assert number in [text.get_text() for text in left.texts if text.get_fontweight() == "bold"]
+
+
+def test_places_show_drift_and_how_many_entries_there_are() -> None:
+    c = community(
+        rank("top"),
+        rank("low", "post.write"),
+        places=[
+            place(
+                "hall",
+                "section",
+                overrides={"low": {"deny": ["post.write"]}},
+                places=[place("desk", overrides={"low": {"allow": ["post.write"]}, "top": {"allow": ["post.write"]}})],
+            )
+        ],
+    )
+    words = [text.get_text() for text in figures.places(c).texts]
+    assert "says the opposite of the place above" in words
+    assert words[words.index("desk") + 2] == "2"
+    assert "bars" not in words
+
+
+def test_text_with_signs_of_mathematics_or_of_other_scripts_is_drawn_as_it_stands(tmp_path: Path) -> None:
+    c = community(rank("top", "post.write") | {"title": "$x^2$ & 50 % <b> ❀ Größe"}, rank("low"))
+    axes = figures.grid(c)
+    assert "$x^2$ & 50 % <b> ❀ Größe" in " ".join(text.get_text() for text in axes.texts)
+    for ending in ("png", "svg", "pdf"):
+        figures.write(axes, tmp_path / f"grid.{ending}")
+
+
+def test_a_word_that_is_too_long_is_broken_and_nothing_of_it_lost() -> None:
+    lines = folded("W" * 90 + " and more", 100)
+    assert len(lines) > 3
+    assert "".join(lines).replace(" ", "") == "W" * 90 + "andmore"
+
+
+def test_an_empty_sheet_can_be_drawn() -> None:
+    assert Sheet().draw().texts is not None
+
+
+@pytest.mark.parametrize(
+    ("command", "start"),
+    [
+        (("grid", "--at", "notices"), b"\x89PNG"),
+        (("powers", "moderate", "--at", "river-talk"), b"%PDF"),
+        (("ladder",), b"<?xml"),
+        (("place", "list", "field"), b"\x89PNG"),
+        (("cover", "post.publish", "--at", "review"), b"\x89PNG"),
+        (("impact", "."), b"<?xml"),
+        (("climb", "host", "--with-accomplice"), b"%PDF"),
+        (("climb", "--at", "commons"), b"\x89PNG"),
+    ],
+)
+def test_commands_draw_into_a_file_by_its_ending(demo: Path, command: tuple[str, ...], start: bytes) -> None:
+    ending = {b"\x89PNG": "png", b"%PDF": "pdf", b"<?xml": "svg"}[start]
+    done = run(*command, "--figure", f"out.{ending}", "--dark", cwd=demo)
+    assert done.returncode == 0, done.stderr
+    assert done.stdout == f"Wrote out.{ending}.\n"
+    assert done.stderr == ""
+    assert (demo / f"out.{ending}").read_bytes().startswith(start)
+
+
+def test_the_same_figure_gives_the_same_bytes(tmp_path: Path) -> None:
+    for ending in ("png", "svg", "pdf"):
+        for name in ("one", "two"):
+            figures.write(figures.powers(Community.demo()), tmp_path / f"{name}.{ending}")
+        assert (tmp_path / f"one.{ending}").read_bytes() == (tmp_path / f"two.{ending}").read_bytes()
+
+
+def test_another_ending_is_refused_and_so_is_dark_alone(demo: Path) -> None:
+    done = run("grid", "--figure", "grid.bmp", cwd=demo)
+    assert done.returncode == 2
+    assert "'grid.bmp' ends in none of .png, .svg and .pdf." in done.stderr
+    assert not (demo / "grid.bmp").exists()
+    assert "--dark is for a figure" in run("grid", "--dark", cwd=demo).stderr
+    with pytest.raises(QuestionError):
+        figures.write(figures.ladder(Community.demo()), "ladder.gif")
+
+
+def test_the_tree_of_places_on_the_screen(demo: Path) -> None:
+    done = run("place", "list", cwd=demo)
+    rows = [line.split() for line in done.stdout.splitlines()]
+    assert ["Notices", "notices", "board", "+4", "−2", "read-only"] in rows
+    assert ["Alder", "Mouth", "alder-mouth", "branch", "+", "✗", "*"] in rows
+    assert re.search(r"# has a gate", done.stdout)
+    table = run("place", "list", "alder-mouth", "--format", "csv", cwd=demo).stdout.splitlines()
+    assert table[1] == "alder-mouth,Alder Mouth,branch,site,1,0,1,1,false,0,"
+    assert len(table) == 6
