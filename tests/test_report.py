@@ -72,9 +72,10 @@ def test_the_page_holds_every_part(page: Page) -> None:
         "✗ does not hold:",
     ):
         assert part in page.text, part
-    whys = [attrs["data-why"] for tag, attrs in page.attrs if tag == "button"]
+    whys = [attrs["aria-label"] for tag, attrs in page.attrs if tag == "button"]
     assert "Volunteer carries reading.post (charter.yaml line 148)." in whys
-    assert len(whys) == 41 * 12
+    assert "Member withholds photo.upload (charter.yaml line 160)." in whys
+    assert len(whys) == 41 * 12 + 3 * 12 * 12
 
 
 def test_the_page_can_be_found_one_s_way_in_and_fetches_nothing(page: Page) -> None:

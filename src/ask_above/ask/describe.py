@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from functools import cached_property
 from typing import Final, NamedTuple
 
+from ask_above.ask.inside import Inside, inside
 from ask_above.ask.sentences import doing, under_headings
 from ask_above.ask.tables import allowed_powers, holders
 from ask_above.charter.ladder import Rank
@@ -51,6 +52,11 @@ class Describer:
     def powers(self) -> dict[str, list[tuple[str, str]]]:
         """For each act, on the whole site, the ranks that act and those acted on."""
         return {act: list(allowed_powers(self.decider, act, 0, self.at)) for act in _ACTS}
+
+    @cached_property
+    def inside(self) -> list[Inside]:
+        """How many find each place, and who looks after it."""
+        return inside(self.decider, self.at)
 
     def describe(self, what: Rank | Member | Place) -> Described:
         """Describe a rank, a member or a place."""
@@ -178,15 +184,14 @@ class Describer:
 
     def _people_in(self, place: int) -> Iterator[str]:
         """Say how many find the place, and who may change who does what there."""
-        active = [asked for asked in self.decider.people.all(self.at) if asked.status == "active"]
+        known = self.decider.people.register.members
+        active = sum(each.status == "active" for each in known.values())
         if not active:
             return
-        inside = sum(bool(self.decider.usable(asked, place)) for asked in active)
-        yield f"{'All' if inside == len(active) else inside} of {len(active)} active members can do something here."
-        using = self.frame.catalogue.mask(self.frame.charter.rules.act("overrides").using)
-        keepers = [asked.label for asked in active if self.decider.usable(asked, place) & using]
-        if keepers and self.members:
-            yield f"{few(keepers, _FEW)} may change who does what here."
+        here = self.inside[place]
+        yield f"{'All' if here.members == active else here.members} of {active} active members can do something here."
+        if here.keepers and self.members:
+            yield f"{few((known[key].called for key in here.keepers), _FEW)} may change who does what here."
 
 
 def _about(text: str) -> Iterator[str]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, NamedTuple
 
 from ask_above.charter.moments import Instant
@@ -16,6 +16,8 @@ from ask_above.errors import QuestionError
 
 if TYPE_CHECKING:
     import pandas as pd
+
+    from ask_above.decide.authority import Case
 
 
 def grid_masks(decider: Decider, place: int | None) -> list[int]:
@@ -84,15 +86,22 @@ def power_cells(decider: Decider, act: str, place: int, at: Instant) -> Iterator
     check_act(act)
     frame = decider.frame
     asked = [ask_rank(frame, rank.position) for rank in frame.ranks]
-    for actor in asked:
+    for case in _cases(decider, asked, place, at):
         for target in asked:
-            yield Cell(actor.key or "", target.key or "", _power(decider, act, actor, target, place, at))
+            yield Cell(case.actor.key or "", target.key or "", _power(case.again(), act, target))
 
 
-def _power(decider: Decider, act: str, actor: Asked, target: Asked, place: int, at: Instant) -> list[Step]:
-    frame = decider.frame
+def _cases(decider: Decider, asked: Sequence[Asked], place: int, at: Instant) -> Iterator[Case]:
+    """Yield a question for each actor; all share what was worked out for one of them."""
+    first = None
+    for actor in asked:
+        first = decider.case(actor, place, at) if first is None else first.again(actor)
+        yield first
+
+
+def _power(case: Case, act: str, target: Asked) -> list[Step]:
+    frame = case.frame
     rank = frame.charter.ranks[target.key or ""]
-    case = decider.case(actor, place, at)
     if act == "moderate":
         return case.moderate(target, frame.charter.rules.act("moderate").using)
     return case.assign(rank, None) if act == "assign" else case.manage(rank)
@@ -104,12 +113,12 @@ def allowed_powers(decider: Decider, act: str, place: int, at: Instant) -> Itera
     frame = decider.frame
     using = frame.catalogue.mask(frame.charter.rules.act(act).using)
     asked = [ask_rank(frame, rank.position) for rank in frame.ranks]
-    for actor in asked:
-        if not actor.acts or not decider.usable(actor, 0 if act == "manage" else place) & using:
-            continue  # whoever lacks what the act takes can do it to nobody
+    # whoever lacks what the act takes can do it to nobody
+    able = [each for each in asked if each.acts and decider.usable(each, 0 if act == "manage" else place) & using]
+    for case in _cases(decider, able, place, at):
         for target in asked:
-            if not any(step.holds is False for step in _power(decider, act, actor, target, place, at)):
-                yield actor.key or "", target.key or ""
+            if not any(step.holds is False for step in _power(case.again(), act, target)):
+                yield case.actor.key or "", target.key or ""
 
 
 def powers(decider: Decider, act: str, place: int, at: Instant) -> pd.DataFrame:

@@ -14,8 +14,8 @@ from ask_above.decide.conditions import conditions
 from ask_above.decide.explain import Explainer
 from ask_above.decide.frame import Frame
 from ask_above.decide.gains import Gain, as_active, beyond, gains
-from ask_above.decide.profile import Asked, Holding, People, ask_anybody
-from ask_above.decide.walk import Reckoner, lists_that_count, standing
+from ask_above.decide.profile import Asked, Holding, People, Profile, ask_anybody
+from ask_above.decide.walk import Held, Reckoner, lists_that_count, standing
 from ask_above.decide.words import HELD_BY, in_file, in_place
 
 ABOVE_ALL = -1
@@ -29,6 +29,19 @@ class Case:
         self.reckoner, self.people, self.actor, self.place, self.at = reckoner, people, actor, place, at
         self.frame: Frame = reckoner.frame
         self.steps: list[Step] = []
+        self._brought: dict[int, list[Gain]] = {}
+        self._own: dict[tuple[int, bool], Held] = {}
+
+    def again(self, actor: Asked | None = None) -> Case:
+        """Return another question with no steps yet, which shares what was worked out for this one.
+
+        It is of the same actor, or of ``actor``; the place and the moment are the same.
+        """
+        other = Case(self.reckoner, self.people, actor or self.actor, self.place, self.at)
+        other._brought = self._brought
+        if actor is None or actor == self.actor:
+            other._own = self._own
+        return other
 
     # -- the acts
 
@@ -65,10 +78,8 @@ class Case:
         rule = self.frame.charter.rules.act("assign")
         if self._acts():
             self._rank_and_target(rule, rank, someone, oneself=oneself)
-            plus = Holding(rank.position, self.place, "asked")
             if not rank.automatic:
-                found = list(gains(self.reckoner, as_active(someone), as_active(someone, plus=plus), self.place))
-                self._hand_on(rule, someone, found)
+                self._hand_on(rule, someone, self._gained(rank, target))
         return self.steps
 
     def unassign(self, rank: Rank, target: Asked) -> list[Step]:
@@ -269,12 +280,30 @@ class Case:
 
     # -- gains (rule 6.6)
 
+    def _gained(self, rank: Rank, target: Asked | None) -> list[Gain]:
+        """Return what a rank brings to someone; to just anybody, which is the same for every question, where none."""
+        found = self._brought.get(rank.position) if target is None else None
+        if found is None:
+            someone, plus = target or ask_anybody(self.frame), Holding(rank.position, self.place, "asked")
+            found = list(gains(self.reckoner, as_active(someone), as_active(someone, plus=plus), self.place))
+            if target is None:
+                self._brought[rank.position] = found
+        return found
+
+    def _beyond(self, gain: Gain, profile: Profile) -> Gain:
+        """Return what of a gain the actor does not hold at that place themselves."""
+        own = self._own.get((gain.place, gain.gated))
+        if own is None:
+            own = self.reckoner.held(profile, gain.place, gated=gain.gated)
+            self._own[gain.place, gain.gated] = own
+        return beyond(gain, own)
+
     def _hand_on(self, rule: ActRule, target: Asked, found: list[Gain]) -> None:
         if rule.hand_on == "any":
             self._yes("6.6", "hand-on-any")
             return
         profile = self.actor.profile
-        left = [beyond(self.reckoner, gain, profile) for gain in found] if profile else found
+        left = [self._beyond(gain, profile) for gain in found] if profile else found
         left = [gain for gain in left if gain.mask or gain.unbounded]
         if not left:
             self._yes("6.6", "hand-on", target=target.label, who=self.actor.label)

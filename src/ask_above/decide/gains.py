@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from ask_above.decide.profile import Asked, Holding, Profile, profile_of
-from ask_above.decide.walk import Reckoner
+from ask_above.decide.walk import Held, Reckoner
 
 
 class Gain(NamedTuple):
@@ -42,7 +42,6 @@ def gains(reckoner: Reckoner, before: Profile, after: Profile, place: int) -> It
                 yield Gain(here, gated, mask, unbounded)
 
 
-def beyond(reckoner: Reckoner, gain: Gain, actor: Profile) -> Gain:
-    """Return what of a gain the actor does not hold at that place themselves."""
-    own = reckoner.held(actor, gain.place, gated=gain.gated)
+def beyond(gain: Gain, own: Held) -> Gain:
+    """Return what of a gain goes beyond ``own``: what the actor holds there, with gates or without as the gain."""
     return Gain(gain.place, gain.gated, gain.mask & ~own.mask, gain.unbounded and not own.unbounded)

@@ -7,15 +7,14 @@ from typing import TYPE_CHECKING, Any
 
 from ask_above.ask.climbs import rows as climb_rows
 from ask_above.ask.describe import Describer
-from ask_above.ask.sentences import doing
 from ask_above.ask.tables import power_cells
 from ask_above.charter.ladder import Rank
 from ask_above.charter.names import SITE
 from ask_above.charter.places import Place
 from ask_above.community import Community
-from ask_above.decide.sources import source_of
 from ask_above.people.register import Member
-from ask_above.show.grid import BESIDES, LEGEND, NO, YES, marks
+from ask_above.show.cells import carried_rows, layers
+from ask_above.show.grid import AT_A_PLACE, BESIDES, LEGEND, NO, TAKEN, YES
 
 if TYPE_CHECKING:
     from ask_above.charter.moments import Instant
@@ -68,8 +67,10 @@ def contents(community: Community, *, members: bool, entries: Sequence[Entry] = 
         "counts": _counts(community),
         "ladder": [_rank(describer, rank) for rank in charter.ranks.values()],
         "ranks": [(rank.key, rank.title) for rank in charter.ranks.values()],
-        "grid": _grid(community),
-        "legend": [(mark, LEGEND[mark]) for mark in (YES, BESIDES, NO)],
+        "grid": carried_rows(community.decider),
+        "legend": [(mark, LEGEND[mark]) for mark in (YES, BESIDES, TAKEN, NO)],
+        "legend_at": list(AT_A_PLACE.items()),
+        "layers": layers(community.decider),
         "powers": [(act, title, _powers(community, act, at)) for act, title in ACTS],
         "places": [_place(describer, place) for place in charter.places.values()],
         "people": [_member(community, key, at) for key in people],
@@ -132,28 +133,6 @@ def _rank(describer: Describer, rank: Rank) -> dict[str, Any]:
         "holders": len(describer.holders[rank.key]),
         "sentences": describer.rank(rank).sentences,
     }
-
-
-def _grid(community: Community) -> list[dict[str, Any]]:
-    """Return the grid's rows under their headings, each cell with its mark and why."""
-    frame = community.decider.frame
-    found = []
-    for key, row in zip(frame.catalogue.keys, marks(community.decider, None), strict=True):
-        each = frame.catalogue.capabilities[key]
-        cells = []
-        for rank, mark in zip(frame.ranks, row, strict=True):
-            if mark == NO:
-                why = f"{rank.title} does not carry {key}."
-            elif rank.unbounded:
-                why = f"{rank.title} is unbounded and may do everything."
-            else:
-                where, how = source_of(frame, rank, key)
-                why = f"{rank.title} carries {key}{how} ({where.file} line {where.line})."
-            cells.append({"mark": mark, "why": why, "rank": rank.key})
-        found.append(
-            {"key": key, "heading": each.heading, "about": doing(frame, key), "risk": each.risk, "cells": cells}
-        )
-    return found
 
 
 def _powers(community: Community, act: str, at: Instant) -> list[dict[str, Any]]:

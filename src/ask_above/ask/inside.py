@@ -1,0 +1,38 @@
+"""How many active members can do something in each place, and who may change who does what there (rule 5)."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+
+from ask_above.charter.moments import Instant
+from ask_above.decide.may import Decider
+from ask_above.decide.table import unpack
+
+
+class Inside(NamedTuple):
+    """Of one place: how many active members can use anything there, and the keys of those who may change it."""
+
+    members: int
+    keepers: tuple[str, ...]
+
+
+def inside(decider: Decider, at: Instant) -> list[Inside]:
+    """Return what is so of every place, in the charter's order."""
+    frame, known = decider.frame, decider.people.register.members
+    sweep, crowd = decider.everyone.rows(at)
+    active = np.array([known[key].status == "active" for key in crowd.members], dtype=bool)
+    using = frame.catalogue.mask(frame.charter.rules.act("overrides").using)
+    keeping = [n for n in range(len(frame.catalogue.keys)) if using >> n & 1]
+    keepers: dict[bytes, tuple[str, ...]] = {}
+    found: list[Inside] = []
+    for _, words in sweep.run(np.empty((1, len(frame.catalogue.keys), sweep.words), dtype=np.uint64)):
+        anything = unpack(np.bitwise_or.reduce(words, axis=0))
+        plane = np.bitwise_or.reduce(words[keeping], axis=0) if keeping else np.zeros(sweep.words, dtype=np.uint64)
+        form = plane.tobytes()
+        if form not in keepers:
+            able = unpack(plane)
+            keepers[form] = tuple(crowd.members[n] for n in np.flatnonzero(able[crowd.rows] & active).tolist())
+        found.append(Inside(int(np.count_nonzero(anything[crowd.rows] & active)), keepers[form]))
+    return found
