@@ -46,7 +46,7 @@ def browser(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Browser]:
 
 
 @pytest.fixture(scope="module")
-def page(browser: Browser, tmp_path_factory: pytest.TempPathFactory) -> str:
+def page(tmp_path_factory: pytest.TempPathFactory) -> str:
     file = tmp_path_factory.mktemp("page") / "report.html"
     file.write_text(report(Community.demo(), "html"), "utf-8")
     return file.as_uri()
@@ -118,12 +118,16 @@ def test_at_a_place_the_grid_shows_what_the_place_changes_and_why(site: Browser)
     # every place, every cell: yes or no as the community answers
     for key, name in zip(c.charter.places, names[1:], strict=True):
         place.select_by_index(names.index(name))
-        marks = site.execute_script(
-            "return [...document.querySelectorAll('#cells tr.row')].map(r => [...r.querySelectorAll('button')].map(b => b.textContent))"
-        )
+        marks = site.execute_script(_MARKS)
         assert [[mark in "●○+" for mark in row] for row in marks] == c.grid(at=key).to_numpy().tolist(), key
     place.select_by_index(0)
     assert cell(site, "reading.post", "volunteer").text == "●"
+
+
+_MARKS = """
+const rows = [...document.querySelectorAll("#cells tr.row")];
+return rows.map(row => [...row.querySelectorAll("button")].map(button => button.textContent));
+"""
 
 
 def test_everything_can_be_reached_with_the_keyboard_alone(site: Browser) -> None:
@@ -255,8 +259,17 @@ def test_a_thousand_members_and_three_hundred_places_are_still_smooth(browser: B
 
 
 _TIMES = """
-const timed = act => { const start = performance.now(); act(); document.body.offsetHeight; return performance.now() - start; };
-const put = (id, value) => { const e = document.getElementById(id); e.value = value; e.dispatchEvent(new Event("input")); e.dispatchEvent(new Event("change")); };
+const timed = act => {
+  const start = performance.now();
+  act();
+  document.body.offsetHeight;
+  return performance.now() - start;
+};
+const put = (id, value) => {
+  const each = document.getElementById(id);
+  each.value = value;
+  for (const event of ["input", "change"]) each.dispatchEvent(new Event(event));
+};
 const found = {};
 document.body.style.display = "none"; document.body.offsetHeight;
 found.whole = timed(() => { document.body.style.display = ""; });
