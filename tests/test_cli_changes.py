@@ -136,6 +136,11 @@ def test_those_concerned_are_told_in_a_standard_mail(river: Path) -> None:
     assert text.startswith("Dear Tove Eddy,")
     assert text.rstrip().endswith("-- the river")
     assert "River talk" in text
+    said("assign", "host", "maren", "--until", "2027-06-30", "--tell", "--yes", cwd=river)
+    letters = [file.read_text("utf-8") for file in (river / "outbox").glob("*-maren.eml")]
+    text = message_from_string(letters[0], policy=policy.default).get_content()
+    assert "You are Board host until 30 June 2027." in text
+    assert "As Board host you may moderate Volunteer, Newcomer, Member and Passer-by." in text
     invited = said(
         "member", "invite", "vera", "--email", "vera@river.example", "--message", "Come and see.", "--yes", cwd=river
     )

@@ -28,6 +28,8 @@ def words(*args: str, cwd: Path) -> str:
 
 def test_a_tour_shows_what_is_open_closed_and_changed_and_for_the_administrator_why(demo: Path) -> None:
     said = words("tour", "bram", cwd=demo)
+    assert "They are Board host on the whole site" in said
+    assert "Board host is the 8th of 12 ranks" in words("tour", "rank:host", cwd=demo)
     assert "▪ Landowner contacts: closed to them" in said
     assert "− not here, unlike above: start a thread or answer one" in said
     assert "For you, not for Bram Ashby" in said

@@ -72,6 +72,13 @@ class Describer:
 
     def member(self, member: Member) -> Described:
         """Describe a member: who they are, what they hold from whom until when, what they may that others may not."""
+        asked, found = self.decider.people.ask(member.key, self.at), self.standing(member)
+        if asked.profile is not None and not asked.owner:
+            found += self._beyond_others(asked)
+        return Described("member", member.key, member.called, tuple(found))
+
+    def standing(self, member: Member) -> list[str]:
+        """Say who a member is, and which ranks they hold from whom until when."""
         asked = self.decider.people.ask(member.key, self.at)
         since = f", here since {day(member.joined)}" if member.joined else ""
         what = "a bot" if member.kind == "bot" else "a member"
@@ -82,9 +89,7 @@ class Describer:
         if member.groups:
             groups = self.frame.charter.groups
             found.append(f"Groups: {listed(groups[key].title or key for key in member.groups if key in groups)}.")
-        if asked.profile is not None and not asked.owner:
-            found += self._beyond_others(asked)
-        return Described("member", member.key, member.called, tuple(found))
+        return found
 
     def place(self, place: Place) -> Described:
         """Describe a place: what it is, who enters, what differs from the one above it, who looks after it."""
@@ -120,18 +125,23 @@ class Describer:
 
     def _powers(self, rank: Rank) -> Iterator[str]:
         """Say whom it acts on, and who gives it, on the whole site."""
-        titles, ways = self.frame.charter.ranks, []
-        for act, verb in _ACTS.items():
-            reached = [titles[target].title for actor, target in self.powers[act] if actor == rank.key]
-            if reached:
-                ways.append(f"{verb} {few(reached, _FEW)}")
-        if ways:
-            yield f"It may {listed(ways)}."
+        titles, acts = self.frame.charter.ranks, self.acts(rank)
+        if acts:
+            yield f"It may {acts}."
         elif not rank.automatic:
             yield "It has no power over other ranks."
         if not rank.automatic and not rank.kept_by:
             givers = [titles[actor].title for actor, target in self.powers["assign"] if target == rank.key]
             yield f"{few(givers, _FEW)} may give it." if givers else "Only the owner may give it."
+
+    def acts(self, rank: Rank) -> str:
+        """Say on whom a rank acts, on the whole site: ``moderate Volunteer and give Volunteer``; nothing for none."""
+        titles, ways = self.frame.charter.ranks, []
+        for act, verb in _ACTS.items():
+            reached = [titles[target].title for actor, target in self.powers[act] if actor == rank.key]
+            if reached:
+                ways.append(f"{verb} {few(reached, _FEW)}")
+        return listed(ways)
 
     # -- a member
 

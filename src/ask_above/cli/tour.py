@@ -7,8 +7,11 @@ from datetime import date
 
 import click
 
+from ask_above.ask.describe import Describer
 from ask_above.ask.tour import beside as lay_beside
 from ask_above.cli.options import community_option, complete, format_option, in_zone, open_here, people, when_option
+from ask_above.community import Community
+from ask_above.decide.may import VISITOR
 from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
 from ask_above.show.tour import (
@@ -20,6 +23,14 @@ from ask_above.show.tour import (
     tour_data,
     tour_rows,
 )
+
+
+def _in_sentences(opened: Community, who: str, when: date | None) -> list[str]:
+    """Say who it is that walks."""
+    describer = Describer(opened.decider, opened._moment(when))
+    if who.startswith("rank:"):
+        return list(describer.rank(opened.rank(who.removeprefix("rank:"))).sentences)
+    return [] if who == VISITOR else describer.standing(opened.member(who))
 
 
 @click.command("tour")
@@ -49,7 +60,7 @@ def command(who: str, beside: str | None, when: date | None, community: str | No
         else:
             write_table(sys.stdout, form, BESIDE_COLUMNS, beside_rows(frame, met))
     elif form == "text":
-        show_tour(stdout(), frame, tour)
+        show_tour(stdout(), frame, tour, _in_sentences(opened, who, moment))
     else:
         write_table(sys.stdout, form, TOUR_COLUMNS, tour_rows(frame, tour), tour_data(frame, tour))
     return 0

@@ -10,8 +10,10 @@ from email.utils import format_datetime
 from string import Template
 from typing import TYPE_CHECKING
 
+from ask_above.ask.describe import Describer
 from ask_above.ask.impact import Shift
 from ask_above.ask.sentences import doing, under_headings
+from ask_above.charter.names import SITE
 from ask_above.decide.words import day, in_places
 
 if TYPE_CHECKING:
@@ -39,10 +41,10 @@ def letters(plan: Plan) -> Letters:
         for key in shift.members:
             by_member.setdefault(key, []).append(shift)
     members = plan.after.register.members
-    found = []
+    found, describer = [], Describer(plan.after.decider, plan.at, members=False)
     for key, shifts in by_member.items():
         if key in members and members[key].email:
-            news = "\n".join(_news(plan, shifts, key))
+            news = "\n".join(_news(plan, describer, shifts, key))
             found.append(_letter(plan, key, f"What you may do at {_site(plan)}", news))
     return found
 
@@ -56,7 +58,7 @@ def invitation(plan: Plan, key: str, message: str) -> Letters:
     return [_letter(plan, key, f"An invitation to {_site(plan)}", news)]
 
 
-def _news(plan: Plan, shifts: Sequence[Shift], key: str) -> Iterable[str]:
+def _news(plan: Plan, describer: Describer, shifts: Sequence[Shift], key: str) -> Iterable[str]:
     """Yield what someone may do now, and what is over, in sentences; and until when."""
     frame = plan.after.decider.frame
     for gains, said in ((True, "You may now"), (False, "You may no longer")):
@@ -71,6 +73,14 @@ def _news(plan: Plan, shifts: Sequence[Shift], key: str) -> Iterable[str]:
         if row.table == "assignments" and after.get("member") == key and after.get("until"):
             title = plan.after.charter.ranks[after["rank"]].title
             yield f"You are {title} until {day(after['until'])}."
+    # on whom one acts now, of each rank that is given on the whole site
+    for row in plan.rows:
+        given = row.after or {}
+        if row.table == "assignments" and given.get("member") == key and given.get("place") in ("", SITE):
+            rank = describer.frame.charter.ranks[given["rank"]]
+            acts = "" if row.before else describer.acts(rank)
+            if acts:
+                yield f"As {rank.title} you may {acts}."
 
 
 def _site(plan: Plan) -> str:

@@ -16,9 +16,11 @@ BESIDE_COLUMNS = ("place", "title", "capability", "one", "other")
 _MARKS = {OPEN: "▸", CLOSED: "▪"}
 
 
-def show_tour(screen: Screen, frame: Frame, tour: Tour) -> None:
-    """Show a tour, and at its end what they do not see and why."""
+def show_tour(screen: Screen, frame: Frame, tour: Tour, who: Sequence[str] = ()) -> None:
+    """Show a tour, first ``who`` they are in sentences, at its end what they do not see and why."""
     screen.line(f"{frame.charter.title or frame.charter.key}, as {tour.who} finds it", "head")
+    if who:
+        screen.paragraph(" ".join(who), style="dim")
     for stop in tour.stops:
         if stop.state == OPEN:
             _show_open(screen, frame, stop)
