@@ -125,9 +125,9 @@ def spring(year: Year) -> None:
     year.do(Assign("petra", "reach-lead"), by="ines", why="Looks after the upper reach")
     year.do(Assign("tomas", "surveyor"), by="petra")
     year.do(Grant("reach-lead", ["rank.assign"]), by="ines", why="Reach leads train surveyors")
-    year.do(Assign("tomas", "surveyor", until="2026-12-31"), by="petra")
+    year.do(Assign("tomas", "surveyor", until="2099-12-31"), by="petra")
     year.do(Say("gauges", "reach-lead+", "allow", ["post.write"]), by="ines", why="Reach leads read gauges too")
-    year.do(Assign("tomas", "surveyor", until="2026-12-31"), by="petra", why="Passed the gauge course")
+    year.do(Assign("tomas", "surveyor", until="2099-12-31"), by="petra", why="Passed the gauge course")
 
 
 NEW = (("petra", "Petra Lind"), ("tomas", "Tomas Reed"), ("dara", "Dara Fenwick"))

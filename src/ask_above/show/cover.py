@@ -6,8 +6,11 @@ from collections.abc import Sequence
 from typing import Any
 
 from ask_above.ask.cover import Cover, Crowded, Gap
+from ask_above.decide.words import in_places
 from ask_above.show.headings import fit
 from ask_above.show.screen import Screen, cell
+
+_FEW = 6
 
 
 def show_cover(screen: Screen, cover: Cover, crowded: Sequence[Crowded], left: str = "") -> None:
@@ -43,7 +46,7 @@ def show_cover(screen: Screen, cover: Cover, crowded: Sequence[Crowded], left: s
 def _gaps(screen: Screen, cover: Cover, gaps: Sequence[Gap], only: str | None) -> None:
     frame, by_duty = cover.decider.frame, dict[str, list[str]]()
     for gap in gaps:
-        by_duty.setdefault(gap.capability, []).append(frame.charter.places[gap.place].title or "the site")
+        by_duty.setdefault(gap.capability, []).append(gap.place)
     if not by_duty:
         return
     who = "Nobody" if only is None else cover.decider.people.register.members[only].called
@@ -52,8 +55,8 @@ def _gaps(screen: Screen, cover: Cover, gaps: Sequence[Gap], only: str | None) -
         "no" if only is None else "warn",
     )
     for duty, places in by_duty.items():
-        said = ", ".join(places[:6]) + (f" and {len(places) - 6} more" if places[6:] else "")
-        screen.paragraph(f"{duty} in {said}", first="    ", rest="      ")
+        where = in_places(frame.charter.places, places, _FEW)
+        screen.paragraph(f"{duty} {where}", first="    ", rest="      ")
 
 
 def _block(screen: Screen, cover: Cover, duties: Sequence[int]) -> None:

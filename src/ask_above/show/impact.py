@@ -20,11 +20,10 @@ def show_impact(screen: Screen, impact: Impact) -> None:
         screen.line("Nothing that anybody may do differs.", "yes")
         return
     members, one = len(impact.members), impact.answers == 1
-    screen.line(
-        f"{impact.answers} answer{'' if one else 's'} about {members} member{'' if members == 1 else 's'} "
-        f"differ{'s' if one else ''}" + ("; something of high risk is gained" if impact.risky else ""),
-        "head",
-    )
+    if not impact.answers and not impact.risky:
+        screen.line("No answer about any member differs.", "head")
+    else:
+        _count(screen, impact, members, one=one)
     for shift in impact.shifts:
         _shift(screen, impact, shift)
     if impact.powers:
@@ -41,6 +40,14 @@ def show_impact(screen: Screen, impact: Impact) -> None:
             screen.paragraph(
                 f"{mark} {each.text} — {said}", first="  ", rest="    ", style="yes" if each.holds else "no"
             )
+
+
+def _count(screen: Screen, impact: Impact, members: int, *, one: bool) -> None:
+    screen.line(
+        f"{impact.answers} answer{'' if one else 's'} about {members} member{'' if members == 1 else 's'} "
+        f"differ{'s' if one else ''}" + ("; something of high risk is gained" if impact.risky else ""),
+        "head",
+    )
 
 
 def _shift(screen: Screen, impact: Impact, shift: Shift) -> None:

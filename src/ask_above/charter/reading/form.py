@@ -76,15 +76,17 @@ SITE_FORM = Record("the site", _DIFFERS)
 
 _ACT: dict[str, Field] = {
     "using": Field(Text(), "the capability it takes"),
-    "over": Field(Choice(OVER), "whom it reaches: below one's own standing, level with it too, or anyone"),
+    "over": Field(Choice(OVER), "whom it reaches: below one's own standing (where left out), level too, or anyone"),
 }
-_HAND_ON = Field(Choice(HAND_ON), "whether one may pass on only what one holds, or any")
+_HAND_ON = Field(Choice(HAND_ON), "whether one may pass on only what one holds (where left out), or any")
 
 RULES = Record(
     "rules",
     {
-        "timezone": Field(Zone(), "the time zone of dates without an offset"),
-        "disagreement": Field(Choice(DISAGREEMENT), "whose word stands where a member's ranks disagree"),
+        "timezone": Field(Zone(), "the time zone of dates without an offset; UTC where left out"),
+        "disagreement": Field(
+            Choice(DISAGREEMENT), "whose word stands where a member's ranks disagree; topmost where left out"
+        ),
         "seeing": Field(Text(), "the capability that everything below the site rests on"),
         "authority": Field(
             Record(
@@ -120,8 +122,8 @@ RULES = Record(
             Record(
                 "rules.advice",
                 {
-                    "most-unbounded": Field(Whole(), "how many may hold an unbounded rank"),
-                    "most-high-risk": Field(Whole(), "how many may hold something of high risk"),
+                    "most-unbounded": Field(Whole(), "how many may hold an unbounded rank; 2 where left out"),
+                    "most-high-risk": Field(Whole(), "how many may hold something of high risk; 5 where left out"),
                     "silent": Field(Mapped(Text(), Key("piece of advice", free=True)), "advice code: why it may stay"),
                 },
             ),
@@ -136,7 +138,7 @@ CAPABILITY = Record(
     {
         "about": Field(Text(), "what it lets one do, one plain sentence"),
         "kinds": Field(Listed(Key("kind", free=True), 1), "the kinds of place where it has a meaning"),
-        "risk": Field(Choice(RISKS), "how much harm it can do"),
+        "risk": Field(Choice(RISKS), "how much harm it can do; low where left out"),
         "authored": Field(YesNo(), "declares two: on one's own things and on everybody's"),
         "implies": Field(_RELATED, "whoever is given it is given these too"),
         "needs": Field(_RELATED, "it does nothing without these"),

@@ -1,0 +1,115 @@
+"""What the documents show is what the program says: pages typed along, references made anew, examples run."""
+
+from __future__ import annotations
+
+import importlib.util
+import re
+import shlex
+import shutil
+from pathlib import Path
+from types import ModuleType
+
+import pytest
+
+from ask_above.charter.names import SITE
+from ask_above.cli.main import SECTIONS
+from conftest import DEMO
+from test_cli import run
+
+ROOT = Path(__file__).parent.parent
+DOCS = ROOT / "docs"
+TROUBLES = sorted((DOCS / "troubles").glob("[0-9]*.md"), key=lambda page: int(page.name.split("-")[0]))
+
+
+def typed_along(page: Path, folder: Path) -> int:
+    """Write every file and run every command of a page; what it shows must be said. Return how many commands."""
+    commands = 0
+    for part in page.read_text("utf-8").split("```")[1::2]:
+        kind, _, text = part.partition("\n")
+        if kind.startswith("yaml "):
+            file = folder / kind.split()[1]
+            file.parent.mkdir(exist_ok=True)
+            file.write_text(text, "utf-8")
+        for shown in text.split("$ ")[1:] if not kind else ():
+            command, *wanted = shown.strip().splitlines()
+            done = run(*shlex.split(command)[1:], cwd=folder)
+            said = " ".join((done.stdout + done.stderr).split())
+            assert "Usage:" not in said, said
+            for line in wanted:
+                assert " ".join(line.split()) in said, f"{command}\n{line}\n{said}"
+            commands += 1
+    return commands
+
+
+def test_there_are_ten_troubles_and_the_list_names_them_all() -> None:
+    listed = (DOCS / "troubles" / "README.md").read_text("utf-8")
+    titles = [page.read_text("utf-8").splitlines()[0].removeprefix("# ") for page in TROUBLES]
+    assert len(titles) == 10
+    for number, (page, title) in enumerate(zip(TROUBLES, titles, strict=True), 1):
+        assert f"{number}. [{title}]({page.name})" in listed
+
+
+@pytest.mark.parametrize("page", TROUBLES, ids=lambda page: page.stem)
+def test_a_trouble_is_answered_as_its_page_says_and_ends_with_the_command(page: Path, tmp_path: Path) -> None:
+    shutil.copytree(DEMO, tmp_path / "river")
+    assert typed_along(page, tmp_path / "river") >= 1
+    last = page.read_text("utf-8").rstrip().splitlines()[-1]
+    found = re.fullmatch(r"\*\*The command:\*\* `ask-above ([a-z-]+)[^`]*`", last)
+    assert found
+    assert found[1] in [name for commands in SECTIONS.values() for name in commands]
+
+
+@pytest.fixture(scope="module")
+def make() -> ModuleType:
+    spec = importlib.util.spec_from_file_location("make", DOCS / "make.py")
+    assert spec
+    assert spec.loader
+    module = importlib.util.module_from_spec(spec)
+    spec.loader.exec_module(module)
+    return module
+
+
+@pytest.mark.parametrize("name", ["charter-format.md", "commands.md", "python.md", "examples.md"])
+def test_the_references_are_what_the_program_says_of_itself(make: ModuleType, name: str) -> None:
+    assert (DOCS / name).read_text("utf-8") == make.FILES[name](), "run: python docs/make.py"
+
+
+def test_the_reference_of_commands_shows_what_help_shows() -> None:
+    text = (DOCS / "commands.md").read_text("utf-8")
+    for command in (["check"], ["place", "list"], ["climb"]):
+        usage, _, rest = run(*command, "--help", COLUMNS="80").stdout.partition("\n\n")
+        assert rest.strip() in text
+        assert usage.replace("python -m ask_above", "ask-above") in text
+
+
+def test_every_command_has_a_help_with_an_example_and_a_place_in_the_reference(make: ModuleType) -> None:
+    text = make.commands()
+    for name in (name for commands in SECTIONS.values() for name in commands):
+        part = text.partition(f"\n### {name}\n")[2].partition("\n### ")[0]
+        assert f"ask-above {name}" in part.partition("Example")[2], name
+
+
+def test_the_format_names_every_key_of_the_demo(make: ModuleType) -> None:
+    text = make.format_reference()
+    keys = {
+        key
+        for line in (DEMO / "charter.yaml").read_text("utf-8").splitlines()
+        for key in re.findall(r"([a-z-]+): ", line)
+    }
+    known = set(re.findall(r"\| `([a-z-]+)`", text))
+    assert {"copied-from", "apart-from", "leads-to", "teaser", "hand-on", "most-unbounded", "bar"} <= keys & known
+    assert SITE in known
+
+
+def test_links_between_the_documents_lead_somewhere() -> None:
+    for page in [ROOT / "README.md", *DOCS.rglob("*.md")]:
+        for target in re.findall(r"\]\(([^)#]+)(?:#[^)]*)?\)", page.read_text("utf-8")):
+            if "://" not in target:
+                assert (page.parent / target).exists(), f"{page.name}: {target}"
+
+
+def test_there_are_six_examples_and_each_has_a_title() -> None:
+    scripts = list((ROOT / "examples").glob("*.py"))
+    assert len(scripts) >= 6
+    text = (DOCS / "examples.md").read_text("utf-8")
+    assert all(f"(../examples/{script.name})" in text for script in scripts)
