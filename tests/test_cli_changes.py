@@ -97,7 +97,7 @@ def test_a_year_of_people_by_command(river: Path) -> None:
     assert "Tove Eddy tove given host in river-talk" in walkers
     (river / "walkers.csv").write_text("tove\nnobody-here\n", "utf-8")
     said("assign", "host", "--list", "walkers.csv", "--yes", cwd=river, status=2)
-    said("assign", "surveyor", "vera", "tove", "--at", "upper-gauges", "--until", "2027-03-31", "--yes", cwd=river)
+    said("assign", "surveyor", "vera", "tove", "--at", "upper-gauges", "--until", "2097-03-31", "--yes", cwd=river)
     assert said("may", "vera", "gauge.alarm", "--at", "upper-gauges", cwd=river).startswith("Yes")
     said("member", "retire", "dara", "--written", "tove", "--why", "Moved away", "--yes", cwd=river)
     assert "what they wrote goes to Tove" in said("journal", "--about", "dara", cwd=river)
@@ -136,10 +136,10 @@ def test_those_concerned_are_told_in_a_standard_mail(river: Path) -> None:
     assert text.startswith("Dear Tove Eddy,")
     assert text.rstrip().endswith("-- the river")
     assert "River talk" in text
-    said("assign", "host", "maren", "--until", "2027-06-30", "--tell", "--yes", cwd=river)
+    said("assign", "host", "maren", "--until", "2097-06-30", "--tell", "--yes", cwd=river)
     letters = [file.read_text("utf-8") for file in (river / "outbox").glob("*-maren.eml")]
     text = message_from_string(letters[0], policy=policy.default).get_content()
-    assert "You are Board host until 30 June 2027." in text
+    assert "You are Board host until 30 June 2097." in text
     assert "As Board host you may moderate Volunteer, Newcomer, Member and Passer-by." in text
     invited = said(
         "member", "invite", "vera", "--email", "vera@river.example", "--message", "Come and see.", "--yes", cwd=river

@@ -305,7 +305,7 @@ class Questions:
         ``without`` leaves members out, to see what breaks when they leave. ``table()`` of the result is places by
         capabilities.
 
-        >>> cover = Community.demo().cover(["post.publish"])
+        >>> cover = Community.demo().cover(["post.publish"], when=date(2026, 12, 1))
         >>> int(cover.table().loc["front-page", "post.publish"])
         5
         """

@@ -46,7 +46,7 @@ def show_check(screen: Screen, decider: Decider, unmet: Sequence[Unmet], *, expl
     for each in unmet:
         screen.line()
         line = f" ({each.expectation.where})" if each.expectation.where.line else ""
-        screen.line(f"✗ {each.expectation.text}{line}", "no")
+        screen.paragraph(f"✗ {each.expectation.text}{line}", rest="  ", style="no")
         screen.paragraph(each.because, first="  ", rest="  ")
         for answer in each.answers if explain else ():
             show_answer(screen, answer, indent="    ")

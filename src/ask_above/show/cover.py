@@ -7,6 +7,7 @@ from typing import Any
 
 from ask_above.ask.cover import Cover, Crowded, Gap
 from ask_above.decide.words import in_places
+from ask_above.show.grid import LEGEND, MEANINGLESS
 from ask_above.show.headings import fit
 from ask_above.show.screen import Screen, cell
 
@@ -40,7 +41,7 @@ def show_cover(screen: Screen, cover: Cover, crowded: Sequence[Crowded], left: s
         screen.line()
         _block(screen, cover, duties[:size])
         duties = duties[size:]
-    screen.items(["0 nobody", "1 one alone", "· no meaning in a place of this kind"], style="dim")
+    screen.items(["0 nobody", "1 one alone", f"{MEANINGLESS} {LEGEND[MEANINGLESS]}"], style="dim")
 
 
 def _gaps(screen: Screen, cover: Cover, gaps: Sequence[Gap], only: str | None) -> None:
@@ -80,7 +81,7 @@ def _block(screen: Screen, cover: Cover, duties: Sequence[int]) -> None:
 
 def _count(count: int) -> Any:
     if count < 0:
-        return cell("·", "dim")
+        return cell(MEANINGLESS, "dim")
     return cell(str(count), "no" if count == 0 else "warn" if count == 1 else "")
 
 
