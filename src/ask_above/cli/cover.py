@@ -10,6 +10,7 @@ import click
 
 from ask_above.ask.cover import crowded
 from ask_above.charter.moments import instant
+from ask_above.charter.names import listed
 from ask_above.cli.options import (
     Figure,
     at_option,
@@ -61,16 +62,16 @@ def command(
     with progress("Places") as told:
         found = opened.cover(duties or None, without=without, when=moment, told=told)
     place = None if at is None else opened.place(at).key
+    names = listed(opened.member(key).called for key in without)
     if figure is not None:
         from ask_above.show import figures
 
-        figure.write(figures.cover, found, at=place)
+        figure.write(figures.cover, found, at=place, left=names)
     elif form != "text":
         write_table(sys.stdout, form, *cover_rows(found, place))
     elif place is not None:
         show_by_rank(stdout(), found, place)
     else:
         now = found.at if when is not None else instant(datetime.now(UTC))
-        names = ", ".join(opened.member(key).called for key in without)
         show_cover(stdout(), found, [] if duties or without else crowded(opened.decider, now), names)
     return 0

@@ -15,10 +15,11 @@ _INDENT = 12.0
 _ROW = LINE + 3
 
 
-def cover(found: Cover, axes: Axes | None = None, *, at: str | None = None, dark: bool = False) -> Axes:
+def cover(found: Cover, axes: Axes | None = None, *, at: str | None = None, left: str = "", dark: bool = False) -> Axes:
     """Draw how many active members can do each duty at each place: 0 and 1 stand out by shape and by shade.
 
-    Places where none of the duties has a meaning are left out; ``at`` draws one place alone.
+    Places where none of the duties has a meaning are left out; ``at`` draws one place alone. ``left`` names who was
+    left out.
 
     >>> from ask_above import Community
     >>> axes = cover(Community.demo().cover(["post.publish", "member.mute"]))
@@ -28,20 +29,20 @@ def cover(found: Cover, axes: Axes | None = None, *, at: str | None = None, dark
     frame = found.decider.frame
     sheet = Sheet(dark=dark)
     below = f"{frame.charter.title}: places down the side, what is to be done across"
-    top = sheet.title("How many active members can", below)
+    top = sheet.title(f"How many active members can{f', without {left}' if left else ''}", below)
     places = range(len(frame.places)) if at is None else [frame.place_at[at]]
     shown = [n for n in places if any(count >= 0 for count in found.counts[n])]
     titles = {n: frame.places[n].title or frame.places[n].key if n else "The whole site" for n in shown}
     columns = Columns(found.duties, least=26.0)
-    left = MARGIN + 8 + max((_INDENT * _depth(found, n) + measure(titles[n], BODY) for n in shown), default=0.0)
+    side = MARGIN + 8 + max((_INDENT * _depth(found, n) + measure(titles[n], BODY) for n in shown), default=0.0)
     start = top + columns.height
-    columns.draw(sheet, left, start)
-    right = left + columns.pitch * len(found.duties)
+    columns.draw(sheet, side, start)
+    right = side + columns.pitch * len(found.duties)
     y = start + _ROW * 0.7
     for n in shown:
         sheet.text(MARGIN + _INDENT * _depth(found, n), y, titles[n], bold=_depth(found, n) < 2)  # noqa: PLR2004
         for k, count in enumerate(found.counts[n].tolist()):
-            _count(sheet, columns.middle(left, k), y, int(count))
+            _count(sheet, columns.middle(side, k), y, int(count))
         rule(sheet, MARGIN, right, y + _ROW / 2)
         y += _ROW
     sheet.legend(
