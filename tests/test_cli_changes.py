@@ -135,12 +135,12 @@ def test_those_concerned_are_told_in_a_standard_mail(river: Path) -> None:
     text = mail.get_content()
     assert text.startswith("Dear Tove Eddy,")
     assert text.rstrip().endswith("-- the river")
-    assert "River talk" in text
+    assert "In River talk you may moderate Board host, Volunteer, Newcomer, Member and Passer-by." in text
     said("assign", "host", "maren", "--until", "2097-06-30", "--tell", "--yes", cwd=river)
     letters = [file.read_text("utf-8") for file in (river / "outbox").glob("*-maren.eml")]
     text = message_from_string(letters[0], policy=policy.default).get_content()
     assert "You are Board host until 30 June 2097." in text
-    assert "As Board host you may moderate Volunteer, Newcomer, Member and Passer-by." in text
+    assert "On the whole site you may moderate Board host, Volunteer, Newcomer, Member and Passer-by." in text
     invited = said(
         "member", "invite", "vera", "--email", "vera@river.example", "--message", "Come and see.", "--yes", cwd=river
     )

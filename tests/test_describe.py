@@ -11,6 +11,7 @@ import yaml
 from jsonschema import Draft202012Validator
 
 from ask_above import Community, QuestionError, UnknownNameError
+from ask_above.charter.names import listed
 from ask_above.charter.reading.schema import json_schema
 from conftest import DEMO
 from small import community, held, member, place, rank
@@ -51,6 +52,10 @@ def test_a_member_is_told_by_what_they_hold_from_whom_and_what_others_may_not(ri
     assert "is the owner and may do everything everywhere" in str(river.describe("ines"))
     assert "In River talk they may not, unlike others, start a thread or answer one." in str(river.describe("otto"))
     assert "the account is pending" in str(river.describe("lena"))
+    assert "In Common room they may moderate Board host, Volunteer, Newcomer, Member and Passer-by." in said
+    given = [rank.title for rank in river.charter.ranks.values() if river.may_assign("ada", rank)]
+    assert f"give {listed(given)} and change" in str(river.describe("ada"))
+    assert "may moderate" not in str(river.describe("tomas"))
 
 
 def test_what_is_said_of_a_member_is_what_they_may() -> None:

@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 from functools import cached_property
-from typing import Final, NamedTuple
+from typing import NamedTuple
 
 from ask_above.ask.inside import Inside, inside
 from ask_above.ask.sentences import doing, under_headings
-from ask_above.ask.tables import allowed_powers, holders
+from ask_above.ask.tables import allowed_powers, holders, reached
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import SITE, few, listed
 from ask_above.charter.places import Place
+from ask_above.charter.rules import ACTS, VERBS
 from ask_above.decide.explain import gate_asks
 from ask_above.decide.frame import Frame, Word
 from ask_above.decide.may import Decider
@@ -22,7 +23,6 @@ from ask_above.people.register import Member
 
 _FEW = 6
 _MISSING = 3
-_ACTS: Final = {"moderate": "moderate", "assign": "give", "manage": "change"}
 
 
 class Described(NamedTuple):
@@ -51,7 +51,7 @@ class Describer:
     @cached_property
     def powers(self) -> dict[str, list[tuple[str, str]]]:
         """For each act, on the whole site, the ranks that act and those acted on."""
-        return {act: list(allowed_powers(self.decider, act, 0, self.at)) for act in _ACTS}
+        return {act: list(allowed_powers(self.decider, act, 0, self.at)) for act in ACTS}
 
     @cached_property
     def inside(self) -> list[Inside]:
@@ -75,6 +75,7 @@ class Describer:
         asked, found = self.decider.people.ask(member.key, self.at), self.standing(member)
         if asked.profile is not None and not asked.owner:
             found += self._beyond_others(asked)
+            found += self._powers_of(asked)
         return Described("member", member.key, member.called, tuple(found))
 
     def standing(self, member: Member) -> list[str]:
@@ -136,11 +137,17 @@ class Describer:
 
     def acts(self, rank: Rank) -> str:
         """Say on whom a rank acts, on the whole site: ``moderate Volunteer and give Volunteer``; nothing for none."""
-        titles, ways = self.frame.charter.ranks, []
-        for act, verb in _ACTS.items():
-            reached = [titles[target].title for actor, target in self.powers[act] if actor == rank.key]
-            if reached:
-                ways.append(f"{verb} {few(reached, _FEW)}")
+        return self._said_of_acts(
+            {act: [target for actor, target in self.powers[act] if actor == rank.key] for act in ACTS}
+        )
+
+    def acts_of(self, asked: Asked, place: int) -> str:
+        """Say on whom somebody acts at a place, as :meth:`acts` does."""
+        return self._said_of_acts({act: reached(self.decider, asked, act, place, self.at) for act in ACTS})
+
+    def _said_of_acts(self, on: Mapping[str, Sequence[str]]) -> str:
+        titles = self.frame.charter.ranks
+        ways = [f"{VERBS[act]} {few((titles[key].title for key in keys), _FEW)}" for act, keys in on.items() if keys]
         return listed(ways)
 
     # -- a member
@@ -163,6 +170,16 @@ class Describer:
         members = self.decider.people.register.members
         by = members[given.by].called if given.by in members else given.by
         return f"{period(given.period)}{f', given by {by}' if by else ''}{f' ({given.why})' if given.why else ''}"
+
+    def _powers_of(self, asked: Asked) -> Iterator[str]:
+        """Say on whom somebody acts on the whole site, and where they hold a rank of its own where that differs."""
+        everywhere = self.acts_of(asked, 0)
+        if everywhere:
+            yield f"They may {everywhere}."
+        for place in sorted({each.place for each in asked.recorded} - {0}):
+            here = self.acts_of(asked, place)
+            if here and here != everywhere:
+                yield f"In {self.frame.places[place].title} they may {here}."
 
     def _beyond_others(self, asked: Asked) -> Iterator[str]:
         """Say what somebody may do that a member without other ranks may not, and the other way round."""

@@ -121,6 +121,19 @@ def allowed_powers(decider: Decider, act: str, place: int, at: Instant) -> Itera
                 yield case.actor.key or "", target.key or ""
 
 
+def reached(decider: Decider, actor: Asked, act: str, place: int, at: Instant) -> list[str]:
+    """Return the ranks on which somebody can do an act, by their keys in the order of the ladder."""
+    frame = decider.frame
+    using = frame.catalogue.mask(frame.charter.rules.act(act).using)
+    if not actor.acts or not decider.usable(actor, 0 if act == "manage" else place) & using:
+        return []
+    case = decider.case(actor, place, at)
+    asked = (ask_rank(frame, rank.position) for rank in frame.ranks)
+    return [
+        each.key or "" for each in asked if not any(step.holds is False for step in _power(case.again(), act, each))
+    ]
+
+
 def powers(decider: Decider, act: str, place: int, at: Instant) -> pd.DataFrame:
     """Return acting ranks by ranks acted on as booleans."""
     import pandas as pd

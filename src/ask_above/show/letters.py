@@ -14,7 +14,7 @@ from ask_above.ask.describe import Describer
 from ask_above.ask.impact import Shift
 from ask_above.ask.sentences import doing, under_headings
 from ask_above.charter.names import SITE
-from ask_above.decide.words import day, in_places
+from ask_above.decide.words import day, in_place, in_places, upper
 
 if TYPE_CHECKING:
     from ask_above.plans import Plan
@@ -73,14 +73,16 @@ def _news(plan: Plan, describer: Describer, shifts: Sequence[Shift], key: str) -
         if row.table == "assignments" and after.get("member") == key and after.get("until"):
             title = plan.after.charter.ranks[after["rank"]].title
             yield f"You are {title} until {day(after['until'])}."
-    # on whom one acts now, of each rank that is given on the whole site
+    frame, told = plan.after.decider.frame, set[str]()
     for row in plan.rows:
         given = row.after or {}
-        if row.table == "assignments" and given.get("member") == key and given.get("place") in ("", SITE):
-            rank = describer.frame.charter.ranks[given["rank"]]
-            acts = "" if row.before else describer.acts(rank)
-            if acts:
-                yield f"As {rank.title} you may {acts}."
+        if row.table == "assignments" and given.get("member") == key and not row.before:
+            place = frame.place_at[given.get("place") or SITE]
+            acts = describer.acts_of(plan.after.decider.people.ask(key, plan.at), place)
+            where = in_place(frame.places[place].title, site=place == 0)
+            if acts and where not in told:
+                told.add(where)
+                yield f"{upper(where)} you may {acts}."
 
 
 def _site(plan: Plan) -> str:
