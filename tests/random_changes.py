@@ -7,10 +7,11 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Iterator
+from contextlib import nullcontext
 from random import Random
 from typing import Any
 
-from ask_above import AskAboveError, Community
+from ask_above import AskAboveError, ChangedMeanwhileError, Community
 from ask_above.change import (
     Assign,
     Edit,
@@ -56,13 +57,20 @@ def random_edit(rng: Random, c: Community) -> Edit:
 
 def changes(folder: str, rng: Random, url: str | None = None, by: str = "") -> Iterator[Any]:
     """Make random changes for ever; yields each plan that was made and its entry."""
+    home, others_wait = Community.open(folder, register=url).home, False
     while True:
-        c = Community.open(folder, register=url)
         try:
-            plan = c.plan(random_edit(rng, c), by=by, why="a try")
-            if plan.is_empty:
-                continue
-            entry = plan.apply(force=True)
+            # whoever was overtaken plans with the others waiting
+            with home.locked() if others_wait else nullcontext():
+                others_wait = False
+                c = Community.open(folder, register=url)
+                plan = c.plan(random_edit(rng, c), by=by, why="a try")
+                if plan.is_empty:
+                    continue
+                entry = plan.apply(force=True)
+        except ChangedMeanwhileError:
+            others_wait = True
+            continue
         except AskAboveError:
             continue
         yield plan, entry

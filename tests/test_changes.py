@@ -6,7 +6,9 @@ import json
 import os
 import subprocess
 import sys
+import time
 from pathlib import Path
+from threading import Event, Thread
 from typing import Any
 
 import pytest
@@ -38,7 +40,7 @@ from ask_above.change import (
     Withhold,
 )
 from ask_above.home import ChangedMeanwhileError
-from ask_above.plans import RefusedError
+from ask_above.plans import RefusedError, change
 from ask_above.undoing import as_of, undo
 from conftest import DEMO, Place
 
@@ -428,3 +430,27 @@ class TestImport:
         text = (tmp_path / "out" / "members.csv").read_text("utf-8")
         assert "'=HYPERLINK(1)" in text
         assert self.csv(brook, text).is_empty
+
+
+def test_while_one_plans_and_makes_with_the_others_waiting_nobody_comes_between(brook: Place) -> None:
+    brook.open().plan(MemberSet("tove", {"note": "first"})).apply()
+    begun, noted = Event(), list[str]()
+
+    def another() -> None:
+        begun.set()
+        change(brook.open().home, [MemberSet("tove", {"note": "after"})])
+        noted.append("another")
+
+    with brook.open().home.locked():
+        thread = Thread(target=another)
+        thread.start()
+        begun.wait()
+        planned = brook.open().plan(MemberSet("tove", {"note": "within"}))
+        time.sleep(0.2)
+        planned.apply()
+        noted.append("within")
+    thread.join()
+    assert noted == ["within", "another"]
+    entries = brook.open().home.store.entries()
+    assert [entry.what.split()[0] for entry in entries[-2:]] == ["set", "set"]
+    assert brook.open().register.members["tove"].note == "after"

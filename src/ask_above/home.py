@@ -166,11 +166,14 @@ class Home:
 
     @contextmanager
     def locked(self) -> Iterator[None]:
-        """Keep others from changing the community meanwhile; waits for those who are at it."""
+        """Keep others from changing the community meanwhile; waits for those who are at it.
+
+        Whoever holds it may take it again: what is read, planned and made within is made on what was read.
+        """
         from filelock import FileLock, Timeout
 
         try:
-            with FileLock(self.folder / LOCK, timeout=_WAIT):
+            with FileLock((self.folder / LOCK).resolve(), timeout=_WAIT, is_singleton=True):
                 yield
         except Timeout:
             raise BusyError(

@@ -26,7 +26,6 @@ from ask_above.people.register import Register
 if TYPE_CHECKING:
     from ask_above.store.database import Entry
 
-_MOST_TRIES = 200
 _MOST_TOLD = 30
 _MOST_SAID = 5
 
@@ -277,13 +276,12 @@ def check_register(charter: Charter, register: Register, what: str) -> None:
 
 
 def change(home: Home, edits: Sequence[Edit], *, by: str = "", why: str = "", force: bool = False) -> Entry:
-    """Plan and make a change; where somebody else was faster, plan anew on what they left."""
-    for _ in range(_MOST_TRIES):
-        try:
+    """Plan and make a change; where somebody else was faster, plan anew on what they left, and keep others waiting."""
+    try:
+        return plan(home, edits, by=by, why=why).apply(force=force)
+    except ChangedMeanwhileError:
+        with home.locked():
             return plan(home, edits, by=by, why=why).apply(force=force)
-        except ChangedMeanwhileError:
-            continue
-    raise ChangedMeanwhileError("Others keep changing the community; nothing was done. Try again later.")
 
 
 def as_json(entry: Entry) -> str:

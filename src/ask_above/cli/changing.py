@@ -94,41 +94,42 @@ def carry_out(how: How, *edits: Edit) -> int:
 
 
 def see_through(how: How, planned: Callable[[], Plan]) -> int:
-    """Show a plan, ask, and make it; where somebody else was faster it is planned anew."""
+    """Show a plan, ask, and make it; where somebody else was faster it is planned anew, and others wait for it."""
     from ask_above.home import ChangedMeanwhileError
+
+    made = planned()
+    try:
+        return _show_and_make(how, made)
+    except ChangedMeanwhileError:
+        if not how.yes:
+            raise
+        with made.home.locked():
+            return _show_and_make(how, planned())
+
+
+def _show_and_make(how: How, made: Plan) -> int:
     from ask_above.show.plans import show_plan
     from ask_above.show.screen import stdout
 
     screen = stdout()
-    for _ in range(_MOST_TRIES):
-        made = planned()
-        if made.is_empty:
-            screen.line(f"Nothing changes: it is so already ({made.what}).")
-            return 0
-        show_plan(screen, made, force=how.force)
-        if made.refusals or (made.broken and not (how.force and how.why)):
-            return 1
-        if how.only_plan:
-            screen.line("Nothing was done; this was the plan.", "dim")
-            return 0
-        if not how.yes and not _asked():
-            return 1
-        letters = [*made.letters, *(_letters(made) if how.tell else ())]
-        try:
-            entry = made.apply(force=how.force, letters=letters)
-        except ChangedMeanwhileError:
-            if how.yes:
-                continue
-            raise
-        screen.line(f"Done: change {entry.number}. ask-above undo {entry.number} takes it back.", "yes")
-        if how.tell or letters:
-            many = f"{len(letters)} messages" if len(letters) != 1 else "one message"
-            screen.line(f"Wrote {many} to the outbox." if letters else "Nobody is concerned, so nobody is told.")
+    if made.is_empty:
+        screen.line(f"Nothing changes: it is so already ({made.what}).")
         return 0
-    raise ChangedMeanwhileError("Others keep changing the community; nothing was done. Try again later.")
-
-
-_MOST_TRIES = 50
+    show_plan(screen, made, force=how.force)
+    if made.refusals or (made.broken and not (how.force and how.why)):
+        return 1
+    if how.only_plan:
+        screen.line("Nothing was done; this was the plan.", "dim")
+        return 0
+    if not how.yes and not _asked():
+        return 1
+    letters = [*made.letters, *(_letters(made) if how.tell else ())]
+    entry = made.apply(force=how.force, letters=letters)
+    screen.line(f"Done: change {entry.number}. ask-above undo {entry.number} takes it back.", "yes")
+    if how.tell or letters:
+        many = f"{len(letters)} messages" if len(letters) != 1 else "one message"
+        screen.line(f"Wrote {many} to the outbox." if letters else "Nobody is concerned, so nobody is told.")
+    return 0
 
 
 def _asked() -> bool:
