@@ -200,6 +200,20 @@ def test_the_ladder_says_how_many_hold_each_and_cover_who_is_alone() -> None:
         assert number in [text.get_text() for text in left.texts if text.get_fontweight() == "bold"]
 
 
+def test_of_very_many_places_those_are_drawn_where_most_is_missing() -> None:
+    boards = [place(f"board-{n}", "stage" if n % 20 == 7 else "board") for n in range(300)]
+    c = community(
+        rank("host", "voice.speak"),
+        rank("everybody", "post.write", held_by="members"),
+        members=[member("una"), member("bo")],
+        assignments=[held("una", "host")],
+        places=boards,
+    )
+    texts = [text.get_text() for text in figures.cover(c.cover(["post.write", "voice.speak"])).texts]
+    assert texts[1] == "small: of 301 places the 15 where most duties hang on nobody or one alone"
+    assert [text for text in texts if text.startswith("board-")] == [f"board-{n}" for n in range(7, 300, 20)]
+
+
 def test_places_show_drift_and_how_many_entries_there_are() -> None:
     c = community(
         rank("top"),

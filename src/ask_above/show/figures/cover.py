@@ -13,13 +13,15 @@ if TYPE_CHECKING:
 
 _INDENT = 12.0
 _ROW = LINE + 3
+_MOST = 150
+"""How many places a figure can hold."""
 
 
 def cover(found: Cover, axes: Axes | None = None, *, at: str | None = None, left: str = "", dark: bool = False) -> Axes:
     """Draw how many active members can do each duty at each place: 0 and 1 stand out by shape and by shade.
 
-    Places where none of the duties has a meaning are left out; ``at`` draws one place alone. ``left`` names who was
-    left out.
+    Places where none of the duties has a meaning are left out, and of very many all but those where most is missing;
+    ``at`` draws one place alone. ``left`` names who was left out.
 
     >>> from ask_above import Community
     >>> axes = cover(Community.demo().cover(["post.publish", "member.mute"]))
@@ -28,10 +30,9 @@ def cover(found: Cover, axes: Axes | None = None, *, at: str | None = None, left
     """
     frame = found.decider.frame
     sheet = Sheet(dark=dark)
-    below = f"{frame.charter.title}: places down the side, what is to be done across"
-    top = sheet.title(f"How many active members can{f', without {left}' if left else ''}", below)
-    places = range(len(frame.places)) if at is None else [frame.place_at[at]]
-    shown = [n for n in places if any(count >= 0 for count in found.counts[n])]
+    shown, which = _shown(found, at)
+    without = f", without {left}" if left else ""
+    top = sheet.title(f"How many active members can{without}", f"{frame.charter.title}: {which}")
     titles = {n: frame.places[n].title or frame.places[n].key if n else "The whole site" for n in shown}
     columns = Columns(found.duties, least=26.0)
     side = MARGIN + 8 + max((_INDENT * _depth(found, n) + measure(titles[n], BODY) for n in shown), default=0.0)
@@ -54,6 +55,19 @@ def cover(found: Cover, axes: Axes | None = None, *, at: str | None = None, left
         ],
     )
     return sheet.draw(axes)
+
+
+def _shown(found: Cover, at: str | None) -> tuple[list[int], str]:
+    """Return which places are drawn, and how to say so; of very many, those where nobody or one alone can."""
+    frame = found.decider.frame
+    places = range(len(frame.places)) if at is None else [frame.place_at[at]]
+    shown = [n for n in places if (found.counts[n] >= 0).any()]
+    if len(shown) <= _MOST:
+        return shown, "places down the side, what is to be done across"
+    # where most is missing first, then in the order of the places
+    missing = {n: int(((found.counts[n] == 0) | (found.counts[n] == 1)).sum()) for n in shown}
+    first = sorted((n for n in shown if missing[n]), key=lambda n: -missing[n])[:_MOST]
+    return sorted(first), f"of {len(shown)} places the {len(first)} where most duties hang on nobody or one alone"
 
 
 def _depth(found: Cover, place: int) -> int:
