@@ -26,7 +26,7 @@ _RISKS = (("high", "up", "warn"), ("medium", "square", "loss"), ("low", "dot", "
 
 
 def climb(
-    questions: Questions,
+    community: Questions,
     axes: Axes | None = None,
     *,
     rank: str | None = None,
@@ -39,16 +39,17 @@ def climb(
     A path that is drawn through was played through; a dashed one is a bound only (rules 10.1 to 10.4).
 
     >>> from ask_above import Community
-    >>> axes = climb(Community.demo(), rank="warden")
+    >>> from ask_above.show import figures
+    >>> axes = figures.climb(Community.demo(), rank="warden")
     >>> axes.texts[0].get_text()
     'How far River warden can climb'
     """
     if rank is None:
-        place = None if at is None else questions.decider.frame.place_at[questions.place(at).key]
-        table = climb_rows(questions.decider, place=place, accomplice=accomplice)
-        return _all(questions.charter, table, Sheet(dark=dark), accomplice=accomplice).draw(axes)
-    found = questions.climb(rank, at=at, accomplice=accomplice)
-    return _one(questions.charter, found, Sheet(dark=dark)).draw(axes)
+        place = None if at is None else community.decider.frame.place_at[community.place(at).key]
+        table = climb_rows(community.decider, place=place, accomplice=accomplice)
+        return _all(community.charter, table, Sheet(dark=dark), accomplice=accomplice).draw(axes)
+    found = community.climb(rank, at=at, accomplice=accomplice)
+    return _one(community.charter, found, Sheet(dark=dark)).draw(axes)
 
 
 def _all(charter: Charter, table: list[tuple[Any, ...]], sheet: Sheet, *, accomplice: bool) -> Sheet:

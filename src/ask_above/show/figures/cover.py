@@ -24,7 +24,8 @@ def cover(found: Cover, axes: Axes | None = None, *, at: str | None = None, left
     ``at`` draws one place alone. ``left`` names who was left out.
 
     >>> from ask_above import Community
-    >>> axes = cover(Community.demo().cover(["post.publish", "member.mute"]))
+    >>> from ask_above.show import figures
+    >>> axes = figures.cover(Community.demo().cover(["post.publish", "member.mute"]))
     >>> axes.texts[0].get_text()
     'How many active members can'
     """

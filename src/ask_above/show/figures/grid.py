@@ -33,20 +33,21 @@ class _Row(NamedTuple):
     marks: list[str]
 
 
-def grid(questions: Questions, axes: Axes | None = None, *, at: str | None = None, dark: bool = False) -> Axes:
+def grid(community: Questions, axes: Axes | None = None, *, at: str | None = None, dark: bool = False) -> Axes:
     """Draw capabilities by ranks: what each rank carries, takes over, withholds; with ``at`` what a place changes.
 
     Put on ``axes``, all of it shrinks to fit; without, on a figure as large as it takes. Raises
     :class:`~ask_above.UnknownNameError` for a place that there is not.
 
     >>> from ask_above import Community
-    >>> axes = grid(Community.demo(), at="lower-gauges")
+    >>> from ask_above.show import figures
+    >>> axes = figures.grid(Community.demo(), at="lower-gauges")
     >>> axes.texts[0].get_text()
     'What each rank can use in Lower gauges'
     """
-    decider = questions.decider
+    decider = community.decider
     frame = decider.frame
-    place = None if at is None else frame.place_at[questions.place(at).key]
+    place = None if at is None else frame.place_at[community.place(at).key]
     where = "on the whole site" if at == SITE else f"in {frame.places[place].title}" if place is not None else ""
     table = marks(decider, place)
     sheet = Sheet(dark=dark)

@@ -35,10 +35,11 @@ def impact(found: Impact, axes: Axes | None = None, *, dark: bool = False) -> Ax
     What concerns a rank or visitors alone, and nobody now, has a hollow bar. Of more than forty the riskiest are drawn.
 
     >>> from ask_above import Community
+    >>> from ask_above.show import figures
     >>> from ask_above.charter.changes import withholding
     >>> community = Community.demo()
     >>> changed = community.after(charter=withholding(community.charter, "volunteer", ["photo.upload"]))
-    >>> axes = impact(community.impact(changed))
+    >>> axes = figures.impact(community.impact(changed))
     >>> axes.texts[0].get_text()
     'Who gains and who loses'
     """

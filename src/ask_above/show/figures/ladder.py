@@ -22,17 +22,18 @@ _ROW = LINE + 4
 _LANE = 13.0
 
 
-def ladder(questions: Questions, axes: Axes | None = None, *, dark: bool = False) -> Axes:
+def ladder(community: Questions, axes: Axes | None = None, *, dark: bool = False) -> Axes:
     """Draw the ranks, highest first: colour, number of holders now, and on which ranks each may act on the whole site.
 
     Each rank that acts on any has a line of its own, from its place on the ladder down to the lowest it acts on.
 
     >>> from ask_above import Community
-    >>> axes = ladder(Community.demo())
+    >>> from ask_above.show import figures
+    >>> axes = figures.ladder(Community.demo())
     >>> axes.texts[0].get_text()
     'The ladder of Wren Valley River Watch, highest first'
     """
-    decider = questions.decider
+    decider = community.decider
     frame, now = decider.frame, instant(datetime.now(UTC))
     held = {key: len(people) for key, people in holders(decider, now).items()}
     sheet = Sheet(dark=dark)
@@ -56,7 +57,7 @@ def ladder(questions: Questions, axes: Axes | None = None, *, dark: bool = False
         if long:
             sheet.box(bars, y - 4, long, 8, fill="yes")
         sheet.text(bars + long + (5 if long else 0), y, said[rank.key], size=SMALL, ink="dim")
-    reach = _reaches(questions)
+    reach = _reaches(community)
     _draw_lanes(sheet, reach, lanes, start)
     right = max(sheet.width, lanes + len(reach) * _LANE)
     for n in range(len(frame.ranks)):
@@ -76,9 +77,9 @@ def _holders(rank: Rank, count: int) -> str:
     return f"{count}{limit}{', while pending' if rank.entry else ''}{', open' if rank.open else ''}"
 
 
-def _reaches(questions: Questions) -> list[tuple[int, list[int]]]:
+def _reaches(community: Questions) -> list[tuple[int, list[int]]]:
     """Return the positions of the ranks that act on any, each with those acted on by any act on the whole site."""
-    decider, now = questions.decider, instant(datetime.now(UTC))
+    decider, now = community.decider, instant(datetime.now(UTC))
     found: dict[int, set[int]] = {}
     for act in ACTS:
         for actor, target in allowed_powers(decider, act, 0, now):

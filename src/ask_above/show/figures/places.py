@@ -26,18 +26,19 @@ _DRAWN: Final = (
 """What is marked at a place: its name in a spot, how it is drawn, what it says."""
 
 
-def places(questions: Questions, axes: Axes | None = None, *, at: str = SITE, dark: bool = False) -> Axes:
+def places(community: Questions, axes: Axes | None = None, *, at: str = SITE, dark: bool = False) -> Axes:
     """Draw the tree of places with what differs in each: how many entries give, take, bar; exceptions, gates, drift.
 
     A number beside a mark tells how many where it is more than one. ``at`` draws a part of the tree.
 
     >>> from ask_above import Community
-    >>> axes = places(Community.demo(), at="field")
+    >>> from ask_above.show import figures
+    >>> axes = figures.places(Community.demo(), at="field")
     >>> axes.texts[0].get_text()
     'Field work: what differs where'
     """
-    frame = questions.decider.frame
-    found = spots(frame, questions.place(at).key)
+    frame = community.decider.frame
+    found = spots(frame, community.place(at).key)
     sheet = Sheet(dark=dark)
     where = frame.charter.title if at == SITE else found[0].title
     top = sheet.title(f"{where}: what differs where")

@@ -28,7 +28,7 @@ _ROW = LINE + 1
 
 
 def powers(
-    questions: Questions, axes: Axes | None = None, *, act: str | None = None, at: str = SITE, dark: bool = False
+    community: Questions, axes: Axes | None = None, *, act: str | None = None, at: str = SITE, dark: bool = False
 ) -> Axes:
     """Draw which ranks may moderate, give and change which: acting ranks down the side, those acted on across.
 
@@ -36,12 +36,13 @@ def powers(
     Put on ``axes``, all of it shrinks to fit.
 
     >>> from ask_above import Community
-    >>> axes = powers(Community.demo())
+    >>> from ask_above.show import figures
+    >>> axes = figures.powers(Community.demo())
     >>> axes.texts[0].get_text()
     'Who stands over whom, on the whole site'
     """
-    decider = questions.decider
-    frame, place = decider.frame, decider.frame.place_at[questions.place(at).key]
+    decider = community.decider
+    frame, place = decider.frame, decider.frame.place_at[community.place(at).key]
     now = instant(datetime.now(UTC))
     sheet = Sheet(dark=dark)
     where = in_place(frame.places[place].title, site=place == 0)
