@@ -285,6 +285,7 @@ def test_another_ending_is_refused_and_so_is_dark_alone(demo: Path) -> None:
     assert done.returncode == 2
     assert "'grid.bmp' ends in none of .png, .svg and .pdf." in done.stderr
     assert not (demo / "grid.bmp").exists()
+    assert "leave out --format or --figure" in run("grid", "--figure", "grid.png", "--format", "csv", cwd=demo).stderr
     assert "--dark is for a figure" in run("grid", "--dark", cwd=demo).stderr
     with pytest.raises(QuestionError):
         figures.write(figures.ladder(Community.demo()), "ladder.gif")

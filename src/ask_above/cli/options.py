@@ -87,6 +87,8 @@ def figure_option(command: F) -> F:
     def with_figure(*args: Any, figure: Path | None, dark: bool, **given: Any) -> Any:
         if figure is None and dark:
             raise click.UsageError("--dark is for a figure; say --figure FILE too.")
+        if figure is not None and given.get("form", "text") != "text":
+            raise click.UsageError("A figure has no other format: leave out --format or --figure.")
         if figure is not None:
             from ask_above.show.figures.sheet import check_ending
 
