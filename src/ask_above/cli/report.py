@@ -8,7 +8,7 @@ from pathlib import Path
 import click
 
 from ask_above.cli.changing import home_of
-from ask_above.cli.options import community_option, open_here
+from ask_above.cli.options import community_option, open_here, progress
 from ask_above.show.screen import stdout
 
 
@@ -37,7 +37,8 @@ def command(out: Path, community: str | None, *, without_members: bool) -> int:
     home = home_of(community)
     entries = home.store.entries() if home.holds_register() else []
     made = f"{datetime.now(opened.charter.zone):%Y-%m-%d %H:%M}"
-    text = report(opened, form, members=not without_members, entries=entries, made=made)
+    with progress("Writing") as told:
+        text = report(opened, form, members=not without_members, entries=entries, made=made, told=told)
     write_whole(out, text)
     stdout().line(f"Wrote {out} ({len(text.encode()) // 1024} KiB).", "yes")
     return 0

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Callable, Iterator
+from typing import Any, Final, NamedTuple
 
 from ask_above.ask.sentences import doing
 from ask_above.charter.ladder import Rank
@@ -10,8 +11,9 @@ from ask_above.charter.places import Place
 from ask_above.decide.may import Decider
 from ask_above.decide.profile import ask_rank
 from ask_above.decide.sources import source_of
+from ask_above.decide.walk import ranks_at
 from ask_above.decide.words import in_file
-from ask_above.show.grid import GIVEN, NO, TAKEN, marks
+from ask_above.show.grid import BESIDES, GIVEN, MEANINGLESS, NO, TAKEN, YES, marks
 
 _MOST = 4_000_000
 """Of how many cells the places are left out, as no browser would be quick with them."""
@@ -42,39 +44,82 @@ def _why(decider: Decider, rank: Rank, key: str, mark: str) -> str:
     return f"{rank.title} carries {key}{how}{in_file(where)}."
 
 
-def layers(decider: Decider) -> dict[str, Any]:
-    """Return the grid at every place: ``places`` in order, each with the number of its layer; ``layers``; ``most``.
+CODES: Final = {YES: "y", BESIDES: "b", GIVEN: "+", TAKEN: "-", NO: ".", MEANINGLESS: "/"}
+"""The letter that a mark has in a layer, which keeps the page small."""
 
-    A layer is the marks of all cells, row by row, as one text, and why it is so of those that the place changes.
-    Places that differ in nothing share a layer. Where there are too many cells, there are no places.
+
+class Layers(NamedTuple):
+    """The grid at every place.
+
+    ``places`` holds, in order, each place's title, its depth and the number of its layer. A layer is the marks of all
+    cells, row by row, as letters of ``CODES``, and for cells that the place changes the number of a text in ``whys``.
+    """
+
+    places: list[tuple[str, int, int]]
+    layers: list[tuple[str, dict[int, int]]]
+    whys: list[str]
+
+
+def layers(decider: Decider, told: Callable[[int, int], None] | None = None) -> Layers:
+    """Return the grid at every place; where there are too many cells, no places.
+
+    Places that differ in nothing share a layer. ``told`` is called with how many places are done, and of how many.
     """
     frame = decider.frame
     if len(frame.places) * len(frame.ranks) * len(frame.catalogue.keys) > _MOST:
-        return {"places": [], "layers": []}
+        return Layers([], [], [])
     known: dict[object, int] = {}
-    made: list[tuple[str, dict[int, str]]] = []
-    places = []
+    made, reasons = Layers([], [], []), _Reasons(decider)
     for n, place in enumerate(frame.places):
         # nothing tells a place from another but its kind and what is said there and above
         form = place.kind, tuple(each for each in frame.chains[n] if _says(frame.places[each])), n == 0
         if form not in known:
-            known[form] = len(made)
-            made.append(_layer(decider, n))
+            known[form] = len(made.layers)
+            made.layers.append(_layer(decider, n, reasons))
         title = place.title or place.key if n else "the whole site"
-        places.append([title, len(frame.chains[n]) - 1, known[form]])
-    return {"places": places, "layers": made}
+        made.places.append((title, len(frame.chains[n]) - 1, known[form]))
+        if told is not None:
+            told(n, len(frame.places))
+    return made._replace(whys=list(reasons.numbers))
 
 
 def _says(place: Place) -> bool:
     return bool(place.overrides or place.like or place.gate)
 
 
-def _layer(decider: Decider, place: int) -> tuple[str, dict[int, str]]:
-    frame = decider.frame
-    table, whys = marks(decider, place), dict[int, str]()
-    asked = [ask_rank(frame, rank.position) for rank in frame.ranks]
-    for row, key in enumerate(frame.catalogue.keys):
+def _layer(decider: Decider, place: int, reasons: _Reasons) -> tuple[str, dict[int, int]]:
+    table, changed = marks(decider, place), dict[int, int]()
+    for row, key in enumerate(decider.frame.catalogue.keys):
         for column, mark in enumerate(table[row]):
             if mark in (GIVEN, TAKEN):
-                whys[row * len(asked) + column] = decider.may(asked[column], key, place).reason
-    return "".join("".join(row) for row in table), whys
+                changed[row * len(table[row]) + column] = reasons.of(column, key, place)
+    return "".join(CODES[mark] for row in table for mark in row), changed
+
+
+class _Reasons:
+    """Why a rank may or may not somewhere, each told once however many places it holds for."""
+
+    def __init__(self, decider: Decider) -> None:
+        self.decider, self.frame = decider, decider.frame
+        self.asked = [ask_rank(self.frame, rank.position) for rank in self.frame.ranks]
+        self.numbers: dict[str, int] = {}
+        self._known: dict[object, int] = {}
+
+    def of(self, rank: int, key: str, place: int) -> int:
+        """Return the number of the reason."""
+        form = rank, key, self.frame.places[place].kind, place == 0, tuple(self._heard(rank, key, place))
+        if form not in self._known:
+            reason = self.decider.may(self.asked[rank], key, place).reason
+            self._known[form] = self.numbers.setdefault(reason, len(self.numbers))
+        return self._known[form]
+
+    def _heard(self, rank: int, key: str, place: int) -> Iterator[int]:
+        """Yield the places on the way down that have a gate, or a word on what this rests on for a rank held."""
+        frame, profile = self.frame, self.asked[rank].profile
+        rests = frame.rests(key, place)
+        held = [frame.ranks[each].key for each in ranks_at(frame, profile, place)] if profile else []
+        for each in frame.chains[place]:
+            words = frame.words_at(each)
+            said = [words[holder] for holder in held if holder in words]
+            if frame.places[each].gate or any((word.allow | word.deny | word.bar) & rests for word in said):
+                yield each

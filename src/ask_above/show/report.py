@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from ask_above.ask.climbs import rows as climb_rows
@@ -13,7 +13,7 @@ from ask_above.charter.names import SITE
 from ask_above.charter.places import Place
 from ask_above.community import Community
 from ask_above.people.register import Member
-from ask_above.show.cells import carried_rows, layers
+from ask_above.show.cells import CODES, carried_rows, layers
 from ask_above.show.grid import AT_A_PLACE, BESIDES, LEGEND, NO, TAKEN, YES
 
 if TYPE_CHECKING:
@@ -29,9 +29,18 @@ _LAST = 20
 
 
 def report(
-    community: Community, form: str, *, members: bool = True, entries: Sequence[Entry] = (), made: str = ""
+    community: Community,
+    form: str,
+    *,
+    members: bool = True,
+    entries: Sequence[Entry] = (),
+    made: str = "",
+    told: Callable[[int, int], None] | None = None,
 ) -> str:
-    """Return the report as ``html`` or ``md``; without ``members`` nobody is named in it. ``made`` says when."""
+    """Return the report as ``html`` or ``md``; without ``members`` nobody is named in it.
+
+    ``made`` says when; ``told`` is called now and then with how much is done, and of how much.
+    """
     from jinja2 import Environment, PackageLoader
 
     environment = Environment(
@@ -43,6 +52,9 @@ def report(
     )
     environment.filters["cell"] = _cell
     found = contents(community, members=members, entries=entries)
+    if form == "html":  # in a wiki there is nothing to choose a place with
+        found["layers"] = layers(community.decider, told)
+        found["signs"] = {letter: mark for mark, letter in CODES.items()}
     return environment.get_template(f"report.{form}").render(made=made, **found)
 
 
@@ -70,7 +82,6 @@ def contents(community: Community, *, members: bool, entries: Sequence[Entry] = 
         "grid": carried_rows(community.decider),
         "legend": [(mark, LEGEND[mark]) for mark in (YES, BESIDES, TAKEN, NO)],
         "legend_at": list(AT_A_PLACE.items()),
-        "layers": layers(community.decider),
         "powers": [(act, title, _powers(community, act, at)) for act, title in ACTS],
         "places": [_place(describer, place) for place in charter.places.values()],
         "people": [_member(community, key, at) for key in people],
