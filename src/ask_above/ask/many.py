@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
-from itertools import repeat
+from collections.abc import Callable, Mapping, Sequence
+from itertools import chain, repeat
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -45,6 +45,10 @@ class LookUp:
         if isinstance(column.dtype, pd.CategoricalDtype):
             codes = column.cat.codes.to_numpy()
             result: NDArray[np.intp] = self._categories(column.cat.categories)[codes]
+        elif isinstance(column.dtype, pd.StringDtype) and column.dtype.storage == "pyarrow":
+            # such texts are told apart faster where they lie than made into strings of Python one by one
+            codes, uniques = pd.factorize(column)
+            result = self._numbers(uniques.tolist())[codes]
         else:
             found = map(self.known.get, column.tolist(), repeat(-1))
             result = np.fromiter(found, dtype=np.intp, count=len(column))
@@ -56,12 +60,15 @@ class LookUp:
     def _categories(self, categories: pd.Index[Any]) -> NDArray[np.intp]:
         known = self._kept.get(id(categories))
         if known is None or known[0] is not categories:
-            get = self.known.get
-            numbers = np.array([*(get(name, -1) for name in categories.tolist()), -1], dtype=np.intp)
+            numbers = self._numbers(categories.tolist())
             if len(self._kept) >= _MOST_KEPT:
                 self._kept.clear()
             known = self._kept[id(categories)] = (categories, numbers)
         return known[1]
+
+    def _numbers(self, names: Sequence[str]) -> NDArray[np.intp]:
+        """Return the names' numbers, and at the end what is missing: -1."""
+        return np.fromiter(chain(map(self.known.get, names, repeat(-1)), [-1]), dtype=np.intp, count=len(names) + 1)
 
 
 class LookUps:
@@ -95,7 +102,8 @@ class LookUps:
 def answers(table: Table, members: NDArray[np.intp], capability: NDArray[np.intp], place: NDArray[np.intp]) -> Any:
     """Return what the table says, row by row."""
     rows = table.rows[members]
-    words = table.words[table.numbers[place], capability, rows >> 6]
+    _, capabilities, width = table.words.shape
+    words = table.words.reshape(-1).take((table.numbers[place] * capabilities + capability) * width + (rows >> 6))
     return ((words >> (rows & 63).astype(np.uint64)) & np.uint64(1)).astype(bool)
 
 
