@@ -18,7 +18,7 @@ from ask_above.ask.advice.colors import contrast
 from ask_above.charter.changes import withholding
 from ask_above.show import figures
 from ask_above.show.figures.sheet import DARK, LIGHT, Sheet, folded
-from small import community, held, member, place, rank
+from small import community, held, member, place, rank, texts
 from test_cli import demo, run
 
 if TYPE_CHECKING:
@@ -192,9 +192,9 @@ def test_powers_show_the_three_acts_and_one_alone() -> None:
 
 
 def test_the_ladder_says_how_many_hold_each_and_cover_who_is_alone() -> None:
-    texts = [text.get_text() for text in figures.ladder(Community.demo()).texts]
-    assert texts[texts.index("River warden") + 1] == "2"
-    assert "2 of at most 2" in texts
+    words = [text.get_text() for text in figures.ladder(Community.demo()).texts]
+    assert words[words.index("River warden") + 1] == "2"
+    assert "2 of at most 2" in words
     for without, number in ((["ines"], "1"), (["ines", "olaf"], "0")):
         left = figures.cover(Community.demo().cover(["post.publish"], without=without))
         assert number in [text.get_text() for text in left.texts if text.get_fontweight() == "bold"]
@@ -209,9 +209,9 @@ def test_of_very_many_places_those_are_drawn_where_most_is_missing() -> None:
         assignments=[held("una", "host")],
         places=boards,
     )
-    texts = [text.get_text() for text in figures.cover(c.cover(["post.write", "voice.speak"])).texts]
-    assert texts[1] == "small: of 301 places the 15 where most duties hang on nobody or one alone"
-    assert [text for text in texts if text.startswith("board-")] == [f"board-{n}" for n in range(7, 300, 20)]
+    words = [text.get_text() for text in figures.cover(c.cover(["post.write", "voice.speak"])).texts]
+    assert words[1] == "small: of 301 places the 15 where most duties hang on nobody or one alone"
+    assert [text for text in words if text.startswith("board-")] == [f"board-{n}" for n in range(7, 300, 20)]
 
 
 def test_places_show_drift_and_how_many_entries_there_are() -> None:
@@ -239,6 +239,15 @@ def test_text_with_signs_of_mathematics_or_of_other_scripts_is_drawn_as_it_stand
     assert "$x^2$ & 50 % <b> ❀ Größe" in " ".join(text.get_text() for text in axes.texts)
     for ending in ("png", "svg", "pdf"):
         figures.write(axes, tmp_path / f"grid.{ending}")
+
+
+def test_signs_that_no_font_has_are_named_once_and_nothing_else_is_said(tmp_path: Path) -> None:
+    files = texts(rank("top", "post.write") | {"title": "Warden \ue0f7\ue0f8"}, rank("low"))
+    (tmp_path / "charter.yaml").write_text(files["charter.yaml"], "utf-8")
+    done = run("powers", "--figure", "powers.png", cwd=tmp_path)
+    assert done.returncode == 0
+    assert done.stderr == ""
+    assert done.stdout.splitlines()[1] == "No font of this machine has \ue0f7 \ue0f8; boxes stand for them."
 
 
 def test_a_word_that_is_too_long_is_broken_and_nothing_of_it_lost() -> None:

@@ -112,11 +112,15 @@ class Figure(NamedTuple):
 
     def write(self, draw: Callable[..., Any], *given: Any, **words: Any) -> None:
         """Draw and write it, and say so."""
-        from ask_above.show.figures.sheet import write
+        from ask_above.show.figures.sheet import missing_signs, write
         from ask_above.show.screen import stdout
 
-        write(draw(*given, **words, dark=self.dark), self.file)
+        axes = draw(*given, **words, dark=self.dark)
+        write(axes, self.file)
         stdout().line(f"Wrote {self.file}.", "yes")
+        missing = missing_signs(axes)
+        if missing:
+            stdout().paragraph(f"No font of this machine has {' '.join(missing)}; boxes stand for them.", style="warn")
 
 
 def at_option(help_text: str, default: str | None = "site") -> Callable[[F], F]:

@@ -6,7 +6,9 @@ smaller than the sheet, all of it shrinks together.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+import warnings
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager
 from functools import lru_cache
 from math import log
 from pathlib import Path
@@ -276,6 +278,23 @@ def families() -> list[str]:
     return ["DejaVu Sans", *(name for name in wanted if name in known)]
 
 
+@contextmanager
+def _without_complaints() -> Iterator[None]:
+    """Keep Matplotlib from warning of each sign that no font has; :func:`missing_signs` tells them."""
+    with warnings.catch_warnings():
+        warnings.filterwarnings("ignore", message="Glyph .* missing")
+        yield
+
+
+def missing_signs(axes: Axes) -> str:
+    """Return the signs that no font of this machine has, and that are drawn as empty boxes therefore."""
+    from matplotlib.font_manager import FontProperties, findfont, get_font
+
+    fonts = [get_font(findfont(FontProperties(family=[name]))) for name in families()]
+    signs = {sign for text in axes.texts for sign in text.get_text() if not sign.isspace()}
+    return "".join(sorted(sign for sign in signs if not any(font.get_char_index(ord(sign)) for font in fonts)))
+
+
 @lru_cache(maxsize=20_000)
 def measure(text: str, size: float, *, bold: bool = False) -> float:
     """Return how many points wide a line is."""
@@ -285,7 +304,8 @@ def measure(text: str, size: float, *, bold: bool = False) -> float:
     if not text:
         return 0.0
     font = FontProperties(family=families(), size=size, weight="bold" if bold else "normal")
-    width, _, _ = text_to_path.get_text_width_height_descent(text, font, ismath=False)
+    with _without_complaints():
+        width, _, _ = text_to_path.get_text_width_height_descent(text, font, ismath=False)
     # hinting rounds the advance of each letter
     return float(width) * 1.03 + 1
 
@@ -326,7 +346,7 @@ def write(axes: Axes, file: str | Path) -> None:
     assert figure is not None  # noqa: S101 (axes that were drawn on stand in one)
     # the same figure gives the same bytes on any day
     stamp = {"png": {"Software": None}, "svg": {"Date": None}, "pdf": {"CreationDate": None}}[ending]
-    with rc_context({"svg.hashsalt": "ask-above", "pdf.fonttype": 42}):
+    with rc_context({"svg.hashsalt": "ask-above", "pdf.fonttype": 42}), _without_complaints():
         figure.savefig(out, format=ending, metadata=stamp, facecolor=figure.get_facecolor())
     write_bytes(path, out.getvalue())
 
