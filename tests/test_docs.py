@@ -10,9 +10,12 @@ from pathlib import Path
 from types import ModuleType
 
 import pytest
+from click.testing import CliRunner
 
+from ask_above import Community
+from ask_above.change import MemberSet
 from ask_above.charter.names import SITE
-from ask_above.cli.main import SECTIONS
+from ask_above.cli.main import SECTIONS, main
 from conftest import DEMO
 from test_cli import run
 
@@ -87,6 +90,31 @@ def test_every_command_has_a_help_with_an_example_and_a_place_in_the_reference(m
     for name in (name for commands in SECTIONS.values() for name in commands):
         part = text.partition(f"\n### {name}\n")[2].partition("\n### ")[0]
         assert f"ask-above {name}" in part.partition("Example")[2], name
+
+
+def test_every_example_in_a_help_can_be_typed_as_it_stands(
+    make: ModuleType, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    shown = sorted(set(re.findall(r"^    ask-above (.*)$", make.commands(), re.MULTILINE)))
+    assert len(shown) > 70
+    first = tmp_path / "first"
+    shutil.copytree(DEMO, first)
+    for key in [*Community.open(first).register.members][:14]:  # so that there are changes of those numbers
+        Community.open(first).plan(MemberSet(key, {"note": "Seen"})).apply()
+    scene = tmp_path / "scene"
+    for name in ("wren-valley", "wren-valley-before", "river/wren-valley", "river/before", "river/after"):
+        shutil.copytree(DEMO, scene / name)
+    (tmp_path / "newcomers.csv").write_text("key,name\nwilma,Wilma Brook\n", "utf-8")
+    for n, example in enumerate(shown):
+        river = scene / f"river-{n}"
+        shutil.copytree(first, river)
+        for each in (*(scene / "river").iterdir(), tmp_path / "newcomers.csv"):
+            (river / each.name).symlink_to(each)
+        monkeypatch.chdir(river)
+        done = CliRunner().invoke(main, shlex.split(example))
+        if "There is no terminal to ask on" in done.output:
+            done = CliRunner().invoke(main, [*shlex.split(example), "--yes"])
+        assert done.exception is None, f"{example}\n{done.output}\n{done.exception!r}"
 
 
 def test_the_format_names_every_key_of_the_demo(make: ModuleType) -> None:

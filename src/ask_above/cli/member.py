@@ -26,7 +26,7 @@ def command() -> None:
     Examples:
       ask-above member list --status pending
       ask-above member vouch lena --as ada
-      ask-above member retire henk --written keep --why "Moved away"
+      ask-above member retire rosa --written keep --why "Moved away"
       ask-above member lock --holding host --group lower-team --plan
     """
 
