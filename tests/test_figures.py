@@ -282,6 +282,15 @@ def test_commands_draw_into_a_file_by_its_ending(demo: Path, command: tuple[str,
     assert (demo / f"out.{ending}").read_bytes().startswith(start)
 
 
+def test_a_small_figure_fills_a_screen_and_a_large_one_keeps_its_size(sizes: dict[str, Community]) -> None:
+    for what in ("powers", "ladder", "places", "climb"):
+        bbox = DRAWN[what](sizes["the demo"]).figure.bbox
+        assert bbox.width <= 1290, what
+        assert bbox.height <= 810, what
+        assert bbox.width > 1250 or bbox.height > 780, what
+    assert figures.powers(sizes["80 ranks"]).figure.dpi == 100
+
+
 def test_the_same_figure_gives_the_same_bytes(tmp_path: Path) -> None:
     for ending in ("png", "svg", "pdf"):
         for name in ("one", "two"):

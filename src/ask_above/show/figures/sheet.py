@@ -71,6 +71,8 @@ _HOLLOW = frozenset({"ring", "open diamond", "open square"})
 _SCREEN = 1.5
 """How much wider than high a figure is at its best."""
 _MOST_COLUMNS = 12
+_FULL_WIDTH, _FULL_HEIGHT = 1280, 800
+"""The dots of a screen that a figure is to fill."""
 
 ENDINGS: Final = ("png", "svg", "pdf")
 
@@ -264,7 +266,9 @@ class Sheet:
 def _axes(width: float, height: float) -> Axes:
     from matplotlib.figure import Figure
 
-    figure = Figure(figsize=(width / 72, height / 72), dpi=100)
+    # one that is small is given more dots, up to twice as many, so that as a picture it fills a screen
+    dots = min(max(_FULL_WIDTH / (width / 72), 100), max(_FULL_HEIGHT / (height / 72), 100), 200)
+    figure = Figure(figsize=(width / 72, height / 72), dpi=round(dots))
     return figure.add_axes((0.0, 0.0, 1.0, 1.0))
 
 
