@@ -200,6 +200,23 @@ def test_the_ladder_says_how_many_hold_each_and_cover_who_is_alone() -> None:
         assert number in [text.get_text() for text in left.texts if text.get_fontweight() == "bold"]
 
 
+def test_a_rank_that_can_become_unbounded_has_that_said_in_place_of_numbers() -> None:
+    c = community(
+        rank("top", unbounded="true", open="true"),
+        rank("low", "post.write"),
+        members=[member("una")],
+        assignments=[held("una", "low")],
+    )
+    axes = figures.climb(c)
+    assert "everything, as an unbounded rank" in [text.get_text() for text in axes.texts]
+    assert list(overlapping(boxes(axes))) == []
+    titles = [figures.climb(c, rank="low", at="desk"), figures.climb(c, at="desk")]
+    assert [axes.texts[n].get_text() for n, axes in enumerate(titles)] == [
+        "How far Low can climb in The Desk",
+        "small: capabilities in The Desk",
+    ]
+
+
 def test_of_very_many_places_those_are_drawn_where_most_is_missing() -> None:
     boards = [place(f"board-{n}", "stage" if n % 20 == 7 else "board") for n in range(300)]
     c = community(

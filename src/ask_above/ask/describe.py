@@ -13,12 +13,12 @@ from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import SITE, few, listed
 from ask_above.charter.places import Place
-from ask_above.charter.rules import ACTS, VERBS
+from ask_above.charter.rules import ACTS
 from ask_above.decide.explain import gate_asks
 from ask_above.decide.frame import Frame, Word
 from ask_above.decide.may import Decider
 from ask_above.decide.profile import Asked, Holding, ask_anybody
-from ask_above.decide.words import HELD_BY, day, in_place, in_places, period, upper
+from ask_above.decide.words import HELD_BY, VERBS, day, in_place, in_places, period, upper
 from ask_above.people.register import Member
 
 _FEW = 6

@@ -110,28 +110,30 @@ def _power(case: Case, act: str, target: Asked) -> list[Step]:
 def allowed_powers(decider: Decider, act: str, place: int, at: Instant) -> Iterator[tuple[str, str]]:
     """Yield the pairs of ranks, acting and acted on, between which an act is possible."""
     check_act(act)
-    frame = decider.frame
-    using = frame.catalogue.mask(frame.charter.rules.act(act).using)
-    asked = [ask_rank(frame, rank.position) for rank in frame.ranks]
-    # whoever lacks what the act takes can do it to nobody
-    able = [each for each in asked if each.acts and decider.usable(each, 0 if act == "manage" else place) & using]
+    asked = (ask_rank(decider.frame, rank.position) for rank in decider.frame.ranks)
+    able = [each for each in asked if _has_what_it_takes(decider, each, act, place)]
     for case in _cases(decider, able, place, at):
-        for target in asked:
-            if not any(step.holds is False for step in _power(case.again(), act, target)):
-                yield case.actor.key or "", target.key or ""
+        yield from ((case.actor.key or "", target) for target in _reached(case, act))
 
 
 def reached(decider: Decider, actor: Asked, act: str, place: int, at: Instant) -> list[str]:
     """Return the ranks on which somebody can do an act, by their keys in the order of the ladder."""
-    frame = decider.frame
-    using = frame.catalogue.mask(frame.charter.rules.act(act).using)
-    if not actor.acts or not decider.usable(actor, 0 if act == "manage" else place) & using:
-        return []
-    case = decider.case(actor, place, at)
-    asked = (ask_rank(frame, rank.position) for rank in frame.ranks)
-    return [
-        each.key or "" for each in asked if not any(step.holds is False for step in _power(case.again(), act, each))
-    ]
+    able = _has_what_it_takes(decider, actor, act, place)
+    return list(_reached(decider.case(actor, place, at), act)) if able else []
+
+
+def _has_what_it_takes(decider: Decider, actor: Asked, act: str, place: int) -> bool:
+    """Tell whether somebody acts and may use what an act takes: whoever may not can do it to nobody."""
+    using = decider.frame.catalogue.mask(decider.frame.charter.rules.act(act).using)
+    return actor.acts and bool(decider.usable(actor, 0 if act == "manage" else place) & using)
+
+
+def _reached(case: Case, act: str) -> Iterator[str]:
+    """Yield the ranks on which a case's actor can do an act."""
+    for rank in case.frame.ranks:
+        target = ask_rank(case.frame, rank.position)
+        if not any(step.holds is False for step in _power(case.again(), act, target)):
+            yield rank.key
 
 
 def powers(decider: Decider, act: str, place: int, at: Instant) -> pd.DataFrame:

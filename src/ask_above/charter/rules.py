@@ -10,9 +10,6 @@ from ask_above.charter.where import NOTHING
 ACTS = ("moderate", "assign", "manage")
 """The acts that ``rules.authority`` sets and that tables of powers are made of."""
 
-VERBS = {"moderate": "moderate", "assign": "give", "manage": "change"}
-"""What each of these acts is called in a sentence about ranks."""
-
 USING = {
     "moderate": "member.moderate",
     "assign": "rank.assign",

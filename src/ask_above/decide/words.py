@@ -98,6 +98,9 @@ HELD_BY: Final = {
     "bots": "every bot",
 }
 
+VERBS: Final = {"moderate": "moderate", "assign": "give", "manage": "change"}
+"""What an act of a table of powers is called in a sentence about ranks."""
+
 
 def say(code: str, words: Mapping[str, str]) -> str:
     """Return what a step says; a code that ends in ``/short`` says it in a few words."""

@@ -7,8 +7,8 @@ from typing import Any, NamedTuple
 
 from ask_above.ask.tables import Cell
 from ask_above.charter.names import listed
-from ask_above.charter.rules import VERBS
 from ask_above.decide.frame import Frame
+from ask_above.decide.words import VERBS
 from ask_above.show.grid import blocks, show_legend
 from ask_above.show.headings import Headings
 from ask_above.show.screen import Screen, cell

@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING, Any
 from ask_above.ask.climbs import rows as climb_rows
 from ask_above.ask.moves import said
 from ask_above.charter.charter import Charter
-from ask_above.charter.names import few
-from ask_above.decide.words import in_places, upper
+from ask_above.charter.names import SITE, few
+from ask_above.decide.words import in_place, in_places, upper
 from ask_above.questions import Questions
 from ask_above.show.climb import together
 from ask_above.show.figures.matrix import rule
@@ -44,17 +44,18 @@ def climb(
     >>> axes.texts[0].get_text()
     'How far River warden can climb'
     """
+    where = "" if at is None else f" {in_place(community.place(at).title, site=at == SITE)}"
     if rank is None:
-        place = None if at is None else community.decider.frame.place_at[community.place(at).key]
+        place = None if at is None else community.decider.frame.place_at[at]
         table = climb_rows(community.decider, place=place, accomplice=accomplice)
-        return _all(community.charter, table, Sheet(dark=dark), accomplice=accomplice).draw(axes)
+        return _all(community.charter, table, Sheet(dark=dark), where, accomplice=accomplice).draw(axes)
     found = community.climb(rank, at=at, accomplice=accomplice)
-    return _one(community.charter, found, Sheet(dark=dark)).draw(axes)
+    return _one(community.charter, found, Sheet(dark=dark), where).draw(axes)
 
 
-def _all(charter: Charter, table: list[tuple[Any, ...]], sheet: Sheet, *, accomplice: bool) -> Sheet:
+def _all(charter: Charter, table: list[tuple[Any, ...]], sheet: Sheet, where: str, *, accomplice: bool) -> Sheet:
     with_whom = ", with an accomplice of the same rank" if accomplice else ""
-    below = f"{charter.title}: capabilities, each counted in every place"
+    below = f"{charter.title}: capabilities{where or ', each counted in every place'}"
     top = sheet.title(f"What each rank can reach beyond what it holds{with_whom}", below)
     names = max(measure(charter.ranks[row[0]].title, BODY, bold=True) for row in table)
     most = max([1, *(max(row[2:5]) for row in table)])
@@ -63,25 +64,25 @@ def _all(charter: Charter, table: list[tuple[Any, ...]], sheet: Sheet, *, accomp
         sheet.text(left + n * (_BAR + 44), y - LINE, f"{risk} risk", size=SMALL, ink="dim")
     for key, free, *counts, _ in table:
         sheet.text(MARGIN, y, charter.ranks[key].title, bold=True)
-        for n, (count, (_, shape, ink)) in enumerate(zip(counts, _RISKS, strict=True)):
+        if free:
+            sheet.text(left, y, "everything, as an unbounded rank", size=SMALL, ink="warn", bold=True)
+        for n, (count, (_, shape, ink)) in enumerate(() if free else zip(counts, _RISKS, strict=True)):
             x = left + n * (_BAR + 44)
             if count:
                 sheet.box(x, y - 4, _BAR * count / most, 8, fill=ink)
                 sheet.mark(shape, x + _BAR * count / most + 8, y, ink=ink, size=6)
                 sheet.text(x + _BAR * count / most + 15, y, str(count), size=SMALL)
-        if free:
-            sheet.text(left, y, "everything, as an unbounded rank", size=SMALL, ink="warn", bold=True)
         rule(sheet, MARGIN, left + 3 * (_BAR + 44), y + LINE / 2 + 1)
         y += LINE + 2
     sheet.legend(y + 8, [(shape, ink, f"{risk} risk") for risk, shape, ink in _RISKS])
     return sheet
 
 
-def _one(charter: Charter, found: Climbed, sheet: Sheet) -> Sheet:
+def _one(charter: Charter, found: Climbed, sheet: Sheet, where: str) -> Sheet:
     title = charter.ranks[found.rank].title
     with_whom = " with one accomplice" if found.accomplice else ""
     below = "" if found.paths else "Nothing beyond what they hold."
-    y = sheet.title(f"How far {title} can climb{with_whom}", below) + 8
+    y = sheet.title(f"How far {title} can climb{where}{with_whom}", below) + 8
     start = max(60.0, measure(title, BODY, bold=True) + 14)
     for paths in together(found.paths):
         y = _path(sheet, charter, paths, title, start, y)

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
 from ask_above.ask.tables import allowed_powers, holders
 from ask_above.charter.ladder import Rank
-from ask_above.charter.moments import instant
+from ask_above.charter.moments import Instant
 from ask_above.charter.rules import ACTS
+from ask_above.decide.may import Decider
 from ask_above.decide.words import HELD_BY
 from ask_above.questions import Questions
 from ask_above.show.figures.matrix import rule
@@ -34,7 +34,7 @@ def ladder(community: Questions, axes: Axes | None = None, *, dark: bool = False
     'The ladder of Wren Valley River Watch, highest first'
     """
     decider = community.decider
-    frame, now = decider.frame, instant(datetime.now(UTC))
+    frame, now = decider.frame, community._moment(None)
     held = {key: len(people) for key, people in holders(decider, now).items()}
     sheet = Sheet(dark=dark)
     start = sheet.title(f"The ladder of {frame.charter.title}, highest first") + LINE + 6
@@ -57,7 +57,7 @@ def ladder(community: Questions, axes: Axes | None = None, *, dark: bool = False
         if long:
             sheet.box(bars, y - 4, long, 8, fill="yes")
         sheet.text(bars + long + (5 if long else 0), y, said[rank.key], size=SMALL, ink="dim")
-    reach = _reaches(community)
+    reach = _reaches(decider, now)
     _draw_lanes(sheet, reach, lanes, start)
     right = max(sheet.width, lanes + len(reach) * _LANE)
     for n in range(len(frame.ranks)):
@@ -77,9 +77,8 @@ def _holders(rank: Rank, count: int) -> str:
     return f"{count}{limit}{', while pending' if rank.entry else ''}{', open' if rank.open else ''}"
 
 
-def _reaches(community: Questions) -> list[tuple[int, list[int]]]:
+def _reaches(decider: Decider, now: Instant) -> list[tuple[int, list[int]]]:
     """Return the positions of the ranks that act on any, each with those acted on by any act on the whole site."""
-    decider, now = community.decider, instant(datetime.now(UTC))
     found: dict[int, set[int]] = {}
     for act in ACTS:
         for actor, target in allowed_powers(decider, act, 0, now):

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Final
 
 from ask_above.ask.tables import allowed_powers
-from ask_above.charter.moments import instant
 from ask_above.charter.names import SITE
 from ask_above.charter.rules import ACTS
 from ask_above.decide.words import in_place
@@ -43,7 +41,7 @@ def powers(
     """
     decider = community.decider
     frame, place = decider.frame, decider.frame.place_at[community.place(at).key]
-    now = instant(datetime.now(UTC))
+    now = community._moment(None)
     sheet = Sheet(dark=dark)
     where = in_place(frame.places[place].title, site=place == 0)
     top = sheet.title(f"Who stands over whom, {where}", "Down the side: who acts. Across: on whom.")
