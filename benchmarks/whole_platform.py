@@ -133,11 +133,13 @@ def everywhere(c: Community, profiles: int) -> None:
     took, base = seconds(stream, 3), seconds(fill_blocks, 3)
     report(f"streamed in 64 MiB, {profiles} profiles", f"{took:.2f} s, the fill {base:.3f} s", took / base, 2.5)
     tables.clear()
-    tracemalloc.start()
-    make()
-    peak = tracemalloc.get_traced_memory()[1]
-    tracemalloc.stop()
-    report(f"peak memory over the table, {profiles} profiles", f"{peak / 1e6:.0f} MB", peak / size, 1.5)
+    for what, work, room in (("the table", make, size), ("the budget", stream, block)):
+        tracemalloc.start()
+        work()
+        peak = tracemalloc.get_traced_memory()[1]
+        tracemalloc.stop()
+        report(f"peak memory over {what}, {profiles} profiles", f"{peak / 1e6:.0f} MB", peak / room, 1.5)
+        tables.clear()
 
 
 def who(c: Community) -> None:
@@ -161,15 +163,12 @@ def compile_all(c: Community) -> None:
     now = c._moment(None)
     for fold in decider.ready.all():
         decider.ready.at(fold, now)
-    for n in range(len(decider.frame.places)):
-        decider.plan.at(n)
+    _ = decider.plan.programme
 
 
 def changes(c: Community) -> None:
     whole = seconds(lambda: compile_all(c), 3)
-    compile_ready = c.decider
-    for n in range(len(compile_ready.frame.places)):
-        compile_ready.plan.at(n)
+    _ = c.decider.plan.programme
     rng, costs = Random(8), []
 
     def override(key: str) -> float:
@@ -177,10 +176,7 @@ def changes(c: Community) -> None:
         entry = Override(f"rank-{rng.randrange(50)}", allow=Words((rng.choice(c.charter.catalogue.keys),)))
         new = c.charter._replace(places={**c.charter.places, key: place._replace(overrides=(*place.overrides, entry))})
         start = time.perf_counter()
-        changed = c.after(charter=new)
-        plan = changed.decider.plan
-        for n in changed.decider.frame.below[changed.decider.frame.place_at[key]]:
-            plan.at(n)
+        _ = c.after(charter=new).decider.plan.programme
         return time.perf_counter() - start
 
     costs = [override(rng.choice(list(c.charter.places)[1:])) for _ in range(60)]

@@ -119,7 +119,7 @@ def cover(
     planes: dict[bytes, int] = {}
     known = np.empty((len(frame.places), len(duties)), dtype=np.int64)
     anywhere = np.zeros((len(duties), sweep.words), dtype=np.uint64)
-    for place, words in sweep.run(np.empty((1, len(frame.catalogue.keys), sweep.words), dtype=np.uint64)):
+    for place, words in sweep.run():
         mine = words[numbers]
         anywhere |= mine
         # most places change little, so that few planes are ever counted

@@ -5,7 +5,7 @@ Both are swept at once, place by place, over rows of people who are alike in bot
 
 from __future__ import annotations
 
-from collections.abc import Callable, Container, Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
@@ -187,7 +187,7 @@ class Side:
     """
 
     def __init__(
-        self, decider: Decider, cells: list[Cell], capabilities: Merged, only: Container[int] | None, *, old: bool
+        self, decider: Decider, cells: list[Cell], capabilities: Merged, only: frozenset[int] | None, *, old: bool
     ) -> None:
         sweep = Sweep(decider.plan, cells)
         frame = decider.frame
@@ -196,7 +196,7 @@ class Side:
         self._plain = np.array_equal(self._numbers, np.arange(len(capabilities.keys)))
         self._rows, words = len(cells), -(-len(cells) // 64)
         self._empty: Bits = np.zeros((len(capabilities.keys), words), dtype=np.uint64)
-        self._run = sweep.run(np.empty((1, len(frame.catalogue.keys), sweep.words), dtype=np.uint64), only)
+        self._run = sweep.run(only)
         self._kept: dict[int, Bits] = {}
         self._words = words
         spare = words * 64 - self._rows

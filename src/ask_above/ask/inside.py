@@ -27,7 +27,7 @@ def inside(decider: Decider, at: Instant) -> list[Inside]:
     keeping = [n for n in range(len(frame.catalogue.keys)) if using >> n & 1]
     keepers: dict[bytes, tuple[str, ...]] = {}
     found: list[Inside] = []
-    for _, words in sweep.run(np.empty((1, len(frame.catalogue.keys), sweep.words), dtype=np.uint64)):
+    for _, words in sweep.run():
         anything = unpack(np.bitwise_or.reduce(words, axis=0))
         plane = np.bitwise_or.reduce(words[keeping], axis=0) if keeping else np.zeros(sweep.words, dtype=np.uint64)
         form = plane.tobytes()

@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from ask_above.decide.may import Decider
 
 _FOREVER = 1 << 62
+_SPARE = 1 << 24  # bytes to work in that a small table is not held to
 
 
 class Everyone:
@@ -30,8 +31,9 @@ class Everyone:
         sweep, crowd = self.rows(now)
         frame = self.decider.frame
         words = np.empty((len(frame.places), len(frame.catalogue.keys), sweep.words), dtype=np.uint64)
-        for _ in sweep.run(words):
-            pass
+        start = 0
+        for part in sweep.portions(range(len(words)), len(words), max(_SPARE, words.nbytes // 4)):
+            start += len(sweep.write(part, words[start:]))
         return Table(frame, range(len(frame.places)), crowd, words)
 
     def kept_table(self, now: Instant) -> Table:
@@ -42,18 +44,16 @@ class Everyone:
         return known[2]
 
     def blocks(self, now: Instant, memory: int) -> Iterator[Table]:
-        """Yield the table in blocks of places, whose arrays take ``memory`` bytes and are used again."""
+        """Yield the table in blocks of places; all that is needed at a time fits into ``memory`` bytes.
+
+        The arrays are used again. A block has one place at least, however much that takes.
+        """
         sweep, crowd = self.rows(now)
         frame = self.decider.frame
-        size = max(1, len(frame.catalogue.keys) * sweep.words * 8)
-        room = max(1, min(memory // size, len(frame.places)))
+        room = max(1, min(memory * 4 // 5 // sweep.bytes_of_place, len(frame.places)))
         words = np.empty((room, len(frame.catalogue.keys), sweep.words), dtype=np.uint64)
-        places: list[int] = []
-        for place, _ in sweep.run(words):
-            places.append(place)
-            if len(places) == room or place == len(frame.places) - 1:
-                yield Table(frame, places, crowd, words[: len(places)])
-                places = []
+        for part in sweep.portions(range(len(frame.places)), room, memory - words.nbytes):
+            yield Table(frame, part.places.tolist(), crowd, sweep.write(part, words))
 
     def rows(self, now: Instant) -> tuple[Sweep, Crowd]:
         """Return a sweep over all that members are, and each member's row in it."""

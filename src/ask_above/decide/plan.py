@@ -1,46 +1,43 @@
-"""What each place does to what is held, as short lists of operations on planes; follows from the charter alone.
+"""What each place does to what is held, as short lists of steps; follows from the charter alone.
 
-A step says: in the plane of one capability, set the bits of one holder's rows, or clear them. Steps stand in the order
-of the layers, each later one overwriting what stood before (rule 5.4).
+A step says: in one column of planes, set the bits of one holder's rows, or clear them. Steps stand in the order of the
+layers, each later one overwriting what stood before (rule 5.4). The columns are, for each capability, what is held and
+then what is not barred.
 """
 
 from __future__ import annotations
 
 from copy import copy
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, NamedTuple, TypeAlias
 
 import numpy as np
 
 from ask_above.decide.frame import Frame, Word
+from ask_above.decide.programme import Maker, Programme
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
+    Numbers: TypeAlias = NDArray[np.intp]
+
 
 class Step(NamedTuple):
-    """Set (``give``) or clear the bits of the rows numbered ``rows`` in the plane of a capability."""
+    """Set (``give``) or clear the bits of the rows numbered ``rows`` in a column."""
 
     give: bool
-    capability: int
+    column: int
     rows: int
 
 
 class PlacePlan(NamedTuple):
     """What one place does.
 
-    ``gate``: it has one; ``last``: it is the last on its branch; ``sees``: it changes who sees it.
-    ``held`` are the capabilities whose planes of what is held the steps change, ``shown`` those whose planes of what
-    can be used change; ``again`` are those of them that have to be worked out anew.
+    ``steps`` has a line for each step: its turn among those of its column, whether it gives, the column, the rows.
+    ``again`` are the capabilities whose use rests on several columns, of which a step has changed one.
     """
 
-    steps: tuple[Step, ...]
-    bars: tuple[tuple[int, int], ...]
-    held: NDArray[np.intp]
-    shown: NDArray[np.intp]
-    again: list[int]
-    gate: bool
-    last: bool
-    sees: bool
+    steps: Numbers
+    again: Numbers
 
 
 class Plan:
@@ -66,6 +63,7 @@ class Plan:
         # what rests on nothing else is usable where it is held, and needs no plane of its own unless it can be barred
         self.alone = [len(rests) == 1 and not self.has_bars for rests in self.rests]
         self._places: list[PlacePlan | None] = [None] * len(frame.places)
+        self._programme: Programme | None = None
 
     def after(self, frame: Frame) -> Plan:
         """Return the plans after a change of what places say; those of other places are shared."""
@@ -76,7 +74,7 @@ class Plan:
         if not self.has_bars and any(frame.word_of(entry).bar for entry in entries):
             return Plan(frame)
         other = copy(self)
-        other.frame, other._places = frame, list(self._places)
+        other.frame, other._places, other._programme = frame, list(self._places), None
         for n in changed:
             other._places[n] = None
         return other
@@ -87,6 +85,23 @@ class Plan:
         if known is None:
             known = self._places[place] = self._make(place)
         return known
+
+    @property
+    def programme(self) -> Programme:
+        """All that the places do, in the order in which it can be worked out."""
+        if self._programme is None:
+            self._programme = Maker(self).programme()
+        return self._programme
+
+    @property
+    def first_gate(self) -> int:
+        """The number of the rows that the first gate shuts out; those of the other gates follow."""
+        return 2 * self.apart
+
+    def columns(self, capability: int) -> list[int]:
+        """Return the columns that the use of a capability rests on: all of it held, and not barred (5.5, 5.6)."""
+        rests, size = self.rests[capability], len(self.rests)
+        return [*rests, *(n + size for n in rests)] if self.has_bars else rests
 
     def _make(self, place: int) -> PlacePlan:
         frame = self.frame
@@ -101,25 +116,11 @@ class Plan:
             steps += self._overwriting(layer) if how == "topmost" else self._in_turn(layer, last=how)
         steps += self._in_turn(groups, last="deny", apart=self.apart)
         steps += self._overwriting(own, apart=self.apart)
-        bars = tuple((n, holder) for holder, word in (*words, *own) for n in bits(word.bar))
-        touched = sorted({step.capability for step in steps})
-        changed = {*touched, *(n for n, _ in bars)}
-        dependents = sorted({other for n in changed for other in self.resting[n]})
-        again = [n for n in dependents if not self.alone[n]]
-        shown = [*(n for n in touched if self.alone[n]), *again]
-        held = [n for n in touched if not self.alone[n]]
-        seeing = frame.charter.rules.seeing
-        sees = seeing is not None and frame.catalogue.keys.index(seeing) in {*touched, *dependents}
-        return PlacePlan(
-            tuple(steps),
-            bars,
-            _numbers(held),
-            _numbers(shown),
-            again,
-            place in frame.gated,
-            len(frame.below[place]) == 1,
-            sees,
-        )
+        size = len(self.rests)
+        steps += [Step(False, n + size, holder) for holder, word in (*words, *own) for n in bits(word.bar)]
+        touched = {step.column % size for step in steps}
+        again = {other for n in touched for other in self.resting[n] if not self.alone[other]}
+        return PlacePlan(_in_turns(steps), np.array(sorted(again), dtype=np.intp))
 
     @staticmethod
     def _overwriting(said: list[tuple[int, Word]], apart: int = 0) -> list[Step]:
@@ -138,8 +139,15 @@ class Plan:
         return [*denies, *allows] if last == "allow" else [*allows, *denies]
 
 
-def _numbers(found: list[int]) -> NDArray[np.intp]:
-    return np.array(found, dtype=np.intp)
+def _in_turns(steps: list[Step]) -> Numbers:
+    """Return the steps with the turn of each among those of its column."""
+    turns: dict[int, int] = {}
+    lines = np.empty((len(steps), 4), dtype=np.intp)
+    for n, step in enumerate(steps):
+        turn = turns.get(step.column, 0)
+        turns[step.column] = turn + 1
+        lines[n] = (turn, *step)
+    return lines
 
 
 def _all_entries(frame: Frame) -> list[Word]:

@@ -2,22 +2,20 @@
 
 The rules are those of :mod:`ask_above.decide.walk`, turned on their side. For each capability a *plane* holds one
 bit for each row, a row being a profile; an override for a rank then is one operation on a plane with the bits of all
-rows that hold the rank. The places are visited in the charter's order, each after the one it is in; what a place
-changes is put back when its last place has been visited. A profile that holds a rank at a place and below is, there,
-another row.
+rows that hold the rank. A profile that holds a rank at a place and below is, there, another row.
 """
 
 from __future__ import annotations
 
-from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
-from copy import copy
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, NamedTuple, TypeAlias
 
 import numpy as np
 
 from ask_above.decide.frame import Frame
-from ask_above.decide.plan import PlacePlan, Plan, bits
+from ask_above.decide.plan import Plan, bits
 from ask_above.decide.profile import Profile
+from ask_above.decide.programme import EVERYONE, FIRST, NOBODY, NOTHING, Batch, Part, portions
 from ask_above.decide.ready import Cell
 from ask_above.decide.walk import passes, ranks_at
 
@@ -28,6 +26,9 @@ if TYPE_CHECKING:
 
 _FULL = np.uint64(0xFFFFFFFFFFFFFFFF)
 _ONE = np.uint64(1)
+_AT_ONCE = 1 << 18  # bytes that are worked on together, so that they stay near the processor
+_AT_A_TIME = 1 << 23  # bytes of a block of places that is read once
+_MOVES = 4096
 
 
 def pack(rows: Iterable[int], words: int) -> Bits:
@@ -43,34 +44,50 @@ def unpack(bits: Bits) -> NDArray[np.bool_]:
 
 
 class Elsewhere(NamedTuple):
-    """At some places a profile is another row, as it holds more ranks there: which bit is taken from where."""
+    """At a place a profile is another row, as it holds more ranks there."""
 
-    word: int
-    bit: np.uint64
-    to_word: int
-    to_bit: np.uint64
-    rest: np.uint64
+    place: int
+    row: int
+    instead: int
 
 
-def elsewhere(row: int, instead: int) -> Elsewhere:
-    """Return how the bit of a row is taken from another row."""
-    to_bit = np.uint64(row % 64)
-    return Elsewhere(instead // 64, np.uint64(instead % 64), row // 64, to_bit, _FULL ^ (_ONE << to_bit))
+class Moves(NamedTuple):
+    """Where at which places the bit of a row is taken from: a line for each, by place.
+
+    ``turn`` numbers those that write to the same word of one place.
+    """
+
+    place: NDArray[np.intp]
+    word: NDArray[np.intp]
+    bit: Bits
+    to_word: NDArray[np.intp]
+    to_bit: Bits
+    turn: NDArray[np.intp]
+
+    def some(self, which: NDArray[np.intp]) -> Moves:
+        """Return some of them."""
+        return Moves(
+            self.place[which],
+            self.word[which],
+            self.bit[which],
+            self.to_word[which],
+            self.to_bit[which],
+            self.turn[which],
+        )
 
 
-class _Undo(NamedTuple):
-    """What stood before a place changed it."""
-
-    depth: int
-    held: tuple[NDArray[np.intp], Bits] | None
-    usable: tuple[NDArray[np.intp], Bits] | None
-    barred: Bits | None
-    closed: Bits | None
-    visible: Bits | None
+def moves(found: list[Elsewhere]) -> Moves:
+    """Return what is elsewhere as arrays."""
+    lines = np.array(sorted(found), dtype=np.intp).reshape(-1, 3)
+    place, row, instead = lines.T
+    turn, seen = np.zeros(len(lines), dtype=np.intp), dict[tuple[int, int], int]()
+    for n, at in enumerate(zip(place.tolist(), (row // 64).tolist(), strict=True)):
+        turn[n] = seen[at] = seen.get(at, -1) + 1
+    return Moves(place, instead // 64, (instead % 64).astype(np.uint64), row // 64, (row % 64).astype(np.uint64), turn)
 
 
 class Sweep:
-    """Visits every place once and says what every row can use there.
+    """Says what every row can use at every place.
 
     ``cells`` are the rows that are asked about, in their order; ``None`` stands for those who can do nothing. More rows
     follow for those who hold ranks at some places only.
@@ -78,10 +95,11 @@ class Sweep:
 
     def __init__(self, plan: Plan, cells: Sequence[Cell]) -> None:
         self.plan, self.frame, self.cells = plan, plan.frame, cells
-        self.elsewhere: dict[int, list[Elsewhere]] = {}
+        self._elsewhere: list[Elsewhere] = []
         self.flat: list[tuple[Profile | None, list[int], bool]] = []
         self._rows_for_profiles()
         self.words = -(-max(1, len(self.flat)) // 64)
+        self.moves = moves(self._elsewhere)
         self._rows_by_holder()
 
     # -- rows
@@ -115,7 +133,7 @@ class Sweep:
                 self.virtual[len(self.flat)] = (profile, [])
                 self.flat.append((profile, ranks, not self.frame.unbounded.isdisjoint(ranks)))
             self.virtual[known[key]][1].append(place)
-            self.elsewhere.setdefault(place, []).append(elsewhere(row, known[key]))
+            self._elsewhere.append(Elsewhere(place, row, known[key]))
 
     def _rows_by_holder(self) -> None:
         """Pack, for every rank, group and member with exceptions, the rows they speak for; unbounded ones for none."""
@@ -138,148 +156,39 @@ class Sweep:
         # bits beyond the last row, and rows of those who can do nothing: nothing is ever held there
         nobody = [n for n, (profile, _, free) in enumerate(self.flat) if profile is None and not free]
         self.nobody = pack([*nobody, *range(len(self.flat), self.words * 64)], self.words)
-        rows = [pack(rows, self.words) for rows in by_holder]
-        settled = ~pack(pending, self.words)
-        self.rows = [*rows, *((each & settled for each in rows) if pending else rows)]
-        self.kept = [~each for each in rows]
+        rows = np.array([pack(rows, self.words) for rows in by_holder], dtype=np.uint64).reshape(-1, self.words)
+        settled = rows & ~pack(pending, self.words) if pending else rows
+        self.rows = np.concatenate([rows, settled, self._shut_out(rows)])
+        self.held = np.tile(self.unbounded, (len(self.plan.rests), 1))
+        for position, carried in enumerate(self.frame.carried):
+            self.held[bits(carried)] |= rows[position]
 
-    # -- the sweep
+    def _shut_out(self, rows: Bits) -> Bits:
+        """Return for each gate the rows that it does not let in (5.3)."""
+        gated = sorted(self.frame.gated)
+        shut = np.zeros((len(gated), self.words), dtype=np.uint64)
+        for n, place in enumerate(gated):
+            shut[n] = self._closed(place, rows)
+        # a gate looks at its own place only, so that rows of those who hold more further down need their own look
+        number = {place: n for n, place in enumerate(gated)}
+        for row, (profile, used) in self.virtual.items():
+            word, bit = row // 64, np.uint64(1 << (row % 64))
+            for place in {each for at in used for each in self.frame.chains[at]} & self.frame.gated:
+                line = shut[number[place]]
+                line[word] = (line[word] & ~bit) if passes(self.frame, profile, place) else (line[word] | bit)
+        return shut & ~self.unbounded
 
-    def run(self, out: Bits, only: Container[int] | None = None) -> Iterator[tuple[int, Bits]]:
-        """Yield each place's number and what every row can use there: capabilities by words of rows.
-
-        The arrays are slices of ``out`` (places by capabilities by words), which is used again and again where it has
-        room for fewer places than there are. With ``only`` no other places are worked out.
-        """
-        return copy(self)._run(out, only)
-
-    def _run(self, out: Bits, only: Container[int] | None) -> Iterator[tuple[int, Bits]]:
-        """Visit the places; all that changes on the way belongs to this object alone."""
-        frame = self.frame
-        self._start()
-        for place in range(len(frame.places)):
-            depth = len(frame.chains[place])
-            while self._undo and self._undo[-1].depth >= depth:
-                self._take_back(self._undo.pop())
-            plan, target = self.plan.at(place), out[place % len(out)]
-            if only is not None and place not in only:
-                if not plan.last:
-                    self._change(plan, place, depth)
-                continue
-            if plan.last and not (plan.bars or plan.gate or self.barred is not None):
-                np.copyto(target, self.usable)
-                self._change_last(plan, target)
-            else:
-                self._change(plan, place, depth)
-                np.copyto(target, self.usable)
-            self._write(place, plan, target)
-            yield place, target
-
-    def _start(self) -> None:
-        frame, plan, size = self.frame, self.plan, len(self.frame.catalogue.keys)
-        self.held = np.zeros((size, self.words), dtype=np.uint64)
-        self.held[:] = self.unbounded
-        for rank in frame.ranks:
-            for n in bits(frame.carried[rank.position]):
-                self.held[n] |= self.rows[rank.position]
-        self.usable = self.held.copy()
-        self.barred: Bits | None = None
-        self.closed: Bits | None = None
-        self._undo: list[_Undo] = []
-        self.shown = list(self.usable)
-        self.planes = [self.shown[n] if alone else self.held[n] for n, alone in enumerate(plan.alone)]
-        seeing = frame.charter.rules.seeing
-        self.seeing = frame.catalogue.keys.index(seeing) if seeing else None
-        everything = frame.catalogue.everything
-        self.meaningless = {
-            kind: np.array(bits(everything & ~mask), dtype=np.intp) for kind, mask in frame.meaning.items()
-        }
-        self._reckon([n for n, alone in enumerate(plan.alone) if not alone])
-        self.visible = self._visible(self.usable)
-
-    def _reckon(self, capabilities: Iterable[int]) -> None:
-        """Work out anew what can be used of these: everything it rests on is held and not barred (5.5, 5.6)."""
-        planes, barred, rests_of = self.planes, self.barred, self.plan.rests
-        for n in capabilities:
-            target, rests = self.shown[n], rests_of[n]
-            if len(rests) == 1:
-                np.copyto(target, planes[n])
-            else:
-                np.bitwise_and(planes[rests[0]], planes[rests[1]], target)
-                for other in rests[2:]:
-                    np.bitwise_and(target, planes[other], target)
-            if barred is not None:
-                for other in rests:
-                    target &= ~barred[other] | self.unbounded
-
-    def _take_back(self, undo: _Undo) -> None:
-        if undo.held:
-            self.held[undo.held[0]] = undo.held[1]
-        if undo.usable:
-            self.usable[undo.usable[0]] = undo.usable[1]
-        self.barred, self.closed, self.visible = undo.barred, undo.closed, undo.visible
-
-    def _change_last(self, plan: PlacePlan, target: Bits) -> None:
-        """Apply what the last place on a branch says to what is written alone, so that nothing has to be put back."""
-        planes, alone, rests_of = self.planes, self.plan.alone, self.plan.rests
-        here: dict[int, Bits] = {}
-        rows, kept, give, take = self.rows, self.kept, np.bitwise_or, np.bitwise_and
-        for gives, n, holder in plan.steps:
-            plane = here.get(n)
-            if plane is None:
-                plane = here[n] = target[n] if alone[n] else planes[n].copy()
-            if gives:
-                give(plane, rows[holder], plane)
-            else:
-                take(plane, kept[holder], plane)
-        for n in plan.again:
-            result, (first, *others) = target[n], rests_of[n]
-            np.copyto(result, here[first] if first in here else planes[first])
-            for other in others:
-                take(result, here[other] if other in here else planes[other], result)
-
-    def _change(self, plan: PlacePlan, place: int, depth: int) -> None:
-        """Apply what a place says, and keep what stood before."""
-        if not (plan.steps or plan.bars or plan.gate):
-            return
-        held = (plan.held, self.held.take(plan.held, 0)) if len(plan.held) else None
-        usable = (plan.shown, self.usable.take(plan.shown, 0)) if len(plan.shown) else None
-        self._undo.append(_Undo(depth, held, usable, self.barred, self.closed, self.visible))
-        planes, rows, kept, give, take = self.planes, self.rows, self.kept, np.bitwise_or, np.bitwise_and
-        for gives, n, holder in plan.steps:
-            plane = planes[n]
-            if gives:
-                give(plane, rows[holder], plane)
-            else:
-                take(plane, kept[holder], plane)
-        if plan.bars:
-            self._bar(plan.bars)
-        if plan.again:
-            self._reckon(plan.again)
-        if plan.gate:
-            self._close(place)
-        if plan.gate or plan.sees:
-            self.visible = self._visible(self.usable)
-
-    def _bar(self, bars: Iterable[tuple[int, int]]) -> None:
-        """Add to what is barred from here on; what stood before is kept aside whole (5.5)."""
-        self.barred = np.zeros_like(self.held) if self.barred is None else self.barred.copy()
-        for n, holder in bars:
-            self.barred[n] |= self.rows[holder]
-
-    def _close(self, place: int) -> None:
-        """Close the place, and all in it, to those whom its gate does not let in (5.3)."""
+    def _closed(self, place: int, rows: Bits) -> Bits:
         gate = self.frame.places[place].gate
+        passed = np.full(self.words, _FULL)
         if gate is None:
-            return
+            return ~passed
 
         def meets(key: str, *, above: bool) -> Bits:
             number = self.plan.number[key]
-            first = 0 if above else number
-            found: Bits = np.bitwise_or.reduce(self.rows[first : number + 1])
+            found: Bits = np.bitwise_or.reduce(rows[0 if above else number : number + 1])
             return found
 
-        passed = np.full(self.words, _FULL)
         for term in gate.all:
             passed &= meets(term.key, above=term.above)
         for term in gate.none:
@@ -289,50 +198,101 @@ class Sweep:
             for term in gate.any:
                 some |= meets(term.key, above=term.above)
             passed &= some
-        shut = ~passed
-        self._close_virtual(place, shut)
-        shut &= ~self.unbounded
-        self.closed = shut if self.closed is None else self.closed | shut
+        return ~passed
 
-    def _close_virtual(self, place: int, shut: Bits) -> None:
-        """Correct the rows that hold more ranks further down: a gate looks at its own place only."""
-        chains = self.frame.chains
-        for row, (profile, used) in self.virtual.items():
-            if any(place in chains[at] for at in used):
-                word, bit = row // 64, np.uint64(1 << (row % 64))
-                shut[word] = (shut[word] & ~bit) if passes(self.frame, profile, place) else (shut[word] | bit)
+    # -- the sweep
 
-    def _write(self, place: int, plan: PlacePlan, target: Bits) -> None:
-        """Leave in what a place wrote what is seen, not closed, and has a meaning there (5.3, 5.6)."""
-        if place == 0:  # the site itself rests on nothing but its own gate
-            visible = None if self.closed is None else ~self.closed
-        else:
-            visible = self._visible(target) if plan.last and plan.sees else self.visible
-        if visible is not None:
-            np.bitwise_and(target, visible, target)
-        for each in self.elsewhere.get(place, ()):
-            self._move(target, each)
-        meaningless = self.meaningless[self.frame.places[place].kind]
-        if len(meaningless):
-            target[meaningless] = 0
+    def run(self, only: Iterable[int] | None = None) -> Iterator[tuple[int, Bits]]:
+        """Yield each place's number and what every row can use there: capabilities by words of rows.
 
-    def _visible(self, usable: Bits) -> Bits | None:
-        """Return the rows that see a place below the site and are not kept out; ``None`` where that is everyone."""
-        visible = None if self.closed is None else ~self.closed
-        if self.seeing is not None:
-            sees = usable[self.seeing] | self.nobody
-            visible = sees if visible is None else visible & sees
-        return None if visible is None or (visible == _FULL).all() else visible
+        The arrays are used again after some places. With ``only`` no other places are worked out; they come in the
+        charter's order in either case.
+        """
+        places = range(len(self.frame.places)) if only is None else sorted(only)
+        room = max(1, _AT_A_TIME // self.bytes_of_place)
+        out = np.empty((min(room, len(places)), len(self.plan.rests), self.words), dtype=np.uint64)
+        for part in self.portions(places, room, _AT_A_TIME):
+            found = self.write(part, out)
+            yield from zip(part.places.tolist(), found, strict=True)
+
+    @property
+    def bytes_of_place(self) -> int:
+        """How much room one place takes."""
+        return max(8, len(self.plan.rests) * self.words * 8)
+
+    def portions(self, places: Sequence[int], most: int, spare: int) -> Iterator[Part]:
+        """Yield the places in parts, at most so many at a time; each is worked out in so many bytes beside it."""
+        return portions(self.plan.programme, places, most, max(1, spare // (self.words * 8)))
+
+    def write(self, part: Part, out: Bits) -> Bits:
+        """Write what every row can use at the places of a part to the front of ``out``, and return that."""
+        planes = self._work_out(part)
+        out = out[: len(part.places)]
+        step = max(1, _AT_ONCE // self.bytes_of_place)
+        seen, everyone = self._seen(part, planes)
+        for start in range(0, len(out), step):
+            some = slice(start, start + step)
+            target = out[some]
+            np.take(planes, part.shown[some], axis=0, out=target, mode="clip")
+            for n in np.flatnonzero(~everyone[some]).tolist():
+                np.bitwise_and(target[n], seen[start + n], out=target[n])
+        self._move(part, out)
+        return out
+
+    def _work_out(self, part: Part) -> Bits:
+        """Work out all planes of a part."""
+        planes = np.empty((part.planes, self.words), dtype=np.uint64)
+        planes[NOTHING], planes[EVERYONE], planes[NOBODY] = 0, _FULL, self.nobody
+        planes[FIRST : FIRST + len(self.held)] = self.held
+        step = max(1, _AT_ONCE // (self.words * 8))
+        for batch in part.batches:
+            for start in range(0, len(batch.sources), step):
+                self._do(batch, planes, start, start + step)
+        return planes
+
+    def _do(self, batch: Batch, planes: Bits, start: int, stop: int) -> None:
+        sources = batch.sources[start:stop]
+        here = batch.start + start
+        before, made = planes[: batch.start], planes[here : here + len(sources)]
+        # without a mode NumPy would write to a copy first
+        np.take(before, sources[:, 0], axis=0, out=made, mode="clip")
+        if batch.rows is not None:
+            rows = self.rows.take(batch.rows[start:stop], axis=0)
+            if batch.how == "give":
+                np.bitwise_or(made, rows, out=made)
+            else:
+                np.bitwise_and(made, np.invert(rows, out=rows), out=made)
+            return
+        join = np.bitwise_and if batch.how == "all" else np.bitwise_or
+        for others in sources.T[1:]:
+            join(made, before.take(others, axis=0), out=made)
+
+    def _seen(self, part: Part, planes: Bits) -> tuple[Bits, NDArray[np.bool_]]:
+        """Return who sees each place, and at which places that is everyone."""
+        numbers, which = np.unique(part.seen, return_inverse=True)
+        seen = planes[numbers]
+        return seen[which], (seen == _FULL).all(axis=1)[which]
+
+    def _move(self, part: Part, out: Bits) -> None:
+        """Put what one row can use in the place of another row, where it is one elsewhere."""
+        at = np.searchsorted(part.places, self.moves.place)
+        at[at == len(part.places)] = 0
+        here = np.flatnonzero(part.places[at] == self.moves.place)
+        for start in range(0, len(here), _MOVES):
+            which = here[start : start + _MOVES]
+            now, places = self.moves.some(which), at[which]
+            for turn in range(int(now.turn.max()) + 1):
+                each = np.flatnonzero(now.turn == turn)
+                self._move_some(now.some(each), places[each], out)
 
     @staticmethod
-    def _move(target: Bits, each: Elsewhere) -> None:
-        """Put what one row can use in the place of another row."""
-        column = target[:, each.word] >> each.bit
-        column &= _ONE
-        column <<= each.to_bit
-        there = target[:, each.to_word]
-        there &= each.rest
-        there |= column
+    def _move_some(now: Moves, places: NDArray[np.intp], out: Bits) -> None:
+        """Move bits, no two of which go to the same word of a place."""
+        taken = out[places, :, now.word] >> now.bit[:, None]
+        taken &= _ONE
+        taken <<= now.to_bit[:, None]
+        there = out[places, :, now.to_word] & ~(_ONE << now.to_bit)[:, None]
+        out[places, :, now.to_word] = there | taken
 
 
 class Crowd(NamedTuple):

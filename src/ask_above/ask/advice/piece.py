@@ -108,7 +108,7 @@ class Sight:
         cells = [Cell(asked.profile, owner=False) for asked in self.asked]
         sweep = Sweep(self.decider.plan, cells)
         total = np.zeros((len(self.frame.catalogue.keys), sweep.words), dtype=np.uint64)
-        for _, words in sweep.run(np.empty((1, *total.shape), dtype=np.uint64)):
+        for _, words in sweep.run():
             total |= words
         bits = np.unpackbits(total.view(np.uint8), axis=1, bitorder="little")
         return [sum(1 << n for n in np.flatnonzero(bits[:, row]).tolist()) for row in range(len(cells))]

@@ -1,0 +1,218 @@
+"""All that the places of a charter do, as one list of operations on planes; follows from the charter alone.
+
+A plane is a row of words with one bit for each row of people. A place hands on to the places in it every plane that it
+does not change, so that there are far fewer planes than places times capabilities: every plane that differs is worked
+out once, from planes before it, and a table of numbers says which of them stands where. Planes of places equally deep
+are worked out together, first those that rest on the places above.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING, Literal, NamedTuple, TypeAlias
+
+import numpy as np
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+    from ask_above.decide.plan import Plan
+
+    Numbers: TypeAlias = NDArray[np.intp]
+
+NOTHING, EVERYONE, NOBODY, FIRST = range(4)
+"""The planes that are there before any is worked out: none, all, those who can do nothing, and then what is held."""
+
+
+How: TypeAlias = Literal["give", "take", "all", "any"]
+
+
+class Batch(NamedTuple):
+    """Some planes that are worked out together: the number of the first of them, and what each is made from.
+
+    ``give`` and ``take`` set and clear the bits of one holder's rows in a plane; ``all`` and ``any`` are what several
+    planes have in common, and what they have together. ``sources`` has a line for each plane.
+    """
+
+    start: int
+    how: How
+    sources: Numbers
+    rows: Numbers | None = None
+
+
+class Part(NamedTuple):
+    """What has to be worked out for some places, and where it stands then.
+
+    ``planes`` are worked out in all. ``shown`` are the planes of each place, one for each capability; ``seen`` is the
+    plane of those who are let in and see it.
+    """
+
+    batches: list[Batch]
+    planes: int
+    places: Numbers
+    shown: Numbers
+    seen: Numbers
+
+
+class Programme:
+    """The operations of all places (``whole``), and what of them some places need."""
+
+    def __init__(self, whole: Part) -> None:
+        self.whole = whole
+
+    def part(self, places: Sequence[int]) -> Part:
+        """Return what is needed for these places alone, numbered anew."""
+        if len(places) == len(self.whole.places):
+            return self.whole
+        batches, planes, _, shown, seen = self.whole
+        at = np.array(places, dtype=np.intp)
+        needed = np.zeros(planes, dtype=bool)
+        needed[: FIRST + shown.shape[1]] = True
+        needed[shown[at]] = True
+        needed[seen[at]] = True
+        kept: list[tuple[Batch, Numbers]] = []
+        for batch in reversed(batches):
+            lines = np.flatnonzero(needed[batch.start : batch.start + len(batch.sources)])
+            if len(lines):
+                needed[batch.sources[lines]] = True
+                kept.append((batch, lines))
+        number = np.cumsum(needed) - 1
+        fewer = [
+            Batch(
+                int(number[batch.start + lines[0]]),
+                batch.how,
+                number[batch.sources[lines]],
+                None if batch.rows is None else batch.rows[lines],
+            )
+            for batch, lines in reversed(kept)
+        ]
+        return Part(fewer, int(number[-1]) + 1, at, number[shown[at]], number[seen[at]])
+
+
+class Maker:
+    """Puts a programme together, the places above before those in them.
+
+    For each place there are columns: for each capability what is held and what is not barred, then who is let in.
+    """
+
+    def __init__(self, plan: Plan) -> None:
+        self.plan, self.frame = plan, plan.frame
+        self.size = len(plan.rests)
+        self._planes, self._batches = FIRST + self.size, list[Batch]()
+        self._by_terms = self._of_several_terms()
+        places = len(self.frame.places)
+        self._columns = np.empty((places, 2 * self.size + 1), dtype=np.intp)
+        self._usable = np.empty((places, self.size), dtype=np.intp)
+
+    def programme(self) -> Programme:
+        """Return the whole."""
+        chains = self.frame.chains
+        depths = np.array([len(chain) for chain in chains])
+        above = np.array([chain[-2] if len(chain) > 1 else 0 for chain in chains], dtype=np.intp)
+        self._start()
+        for depth in range(1, int(depths.max()) + 1):
+            level = np.flatnonzero(depths == depth)
+            self._columns[level] = self._columns[above[level]]
+            self._usable[level] = self._usable[above[level]]
+            self._step(level)
+            self._close(level)
+            self._use(level)
+        return Programme(self._finished())
+
+    def _add(self, how: How, sources: Numbers, rows: Numbers | None = None) -> Numbers:
+        """Note down some planes, and return their numbers."""
+        first = self._planes
+        self._planes += len(sources)
+        if len(sources):
+            self._batches.append(Batch(first, how, sources, rows))
+        return np.arange(first, self._planes)
+
+    def _of_several_terms(self) -> list[tuple[Numbers, Numbers]]:
+        """Return the capabilities that rest on several columns and these columns, by how many there are."""
+        found: dict[int, list[int]] = {}
+        for n, alone in enumerate(self.plan.alone):
+            if not alone:
+                found.setdefault(len(self.plan.columns(n)), []).append(n)
+        return [
+            (np.array(some, dtype=np.intp), np.array([self.plan.columns(n) for n in some], dtype=np.intp))
+            for _, some in sorted(found.items())
+        ]
+
+    def _start(self) -> None:
+        """Put at the site what is so before it has said anything."""
+        columns, usable = self._columns[0], self._usable[0]
+        columns[: self.size] = np.arange(FIRST, FIRST + self.size)
+        columns[self.size :] = EVERYONE
+        usable[:] = columns[: self.size]
+        for some, terms in self._by_terms:
+            usable[some] = self._add("all", columns[terms])
+
+    def _step(self, level: Numbers) -> None:
+        """Do what the places of one depth say, turn by turn."""
+        lines = [self.plan.at(place).steps for place in level.tolist()]
+        turns, gives, columns, rows = np.concatenate(lines).T
+        places = np.repeat(level, [len(each) for each in lines])
+        ways: tuple[How, How] = ("take", "give")
+        for turn in range(int(turns.max()) + 1 if len(turns) else 0):
+            for how in ways:
+                now = np.flatnonzero((turns == turn) & (gives == (how == "give")))
+                at = places[now], columns[now]
+                self._columns[at] = self._add(how, self._columns[at][:, None], rows[now])
+
+    def _close(self, level: Numbers) -> None:
+        """Close a place, and all in it, to those whom its gate does not let in (5.3)."""
+        order, here = sorted(self.frame.gated), set(level.tolist())
+        gates = [n for n, place in enumerate(order) if place in here]
+        if gates:
+            places, rows = np.array(order)[gates], np.array(gates, dtype=np.intp) + self.plan.first_gate
+            self._columns[places, -1] = self._add("take", self._columns[places, -1][:, None], rows)
+
+    def _use(self, level: Numbers) -> None:
+        """Say what can be used: what rests on several columns of which one has changed is worked out (5.5, 5.6)."""
+        alone = np.flatnonzero(self.plan.alone)
+        self._usable[np.ix_(level, alone)] = self._columns[np.ix_(level, alone)]
+        again = [self.plan.at(place).again for place in level.tolist()]
+        capabilities, places = np.concatenate(again), np.repeat(level, [len(each) for each in again])
+        for some, terms in self._by_terms:
+            line = np.full(self.size, -1)
+            line[some] = np.arange(len(some))
+            now = np.flatnonzero(line[capabilities] >= 0)
+            at, n = places[now], capabilities[now]
+            self._usable[at, n] = self._add("all", self._columns[at[:, None], terms[line[n]]])
+
+    def _finished(self) -> Part:
+        """Say what stands where in the end: what has no meaning at a place is usable by none there (5.3, 5.6)."""
+        seen = self._columns[:, -1].copy()
+        seeing = self.frame.charter.rules.seeing
+        if seeing is not None:
+            seen[1:] = self._seen(seen[1:], self._usable[1:, self.frame.catalogue.keys.index(seeing)])
+        shown = self._usable
+        for kind, mask in self.frame.meaning.items():
+            without = [n for n in range(self.size) if not mask >> n & 1]
+            if without:
+                places = [n for n, place in enumerate(self.frame.places) if place.kind == kind]
+                shown[np.ix_(places, without)] = NOTHING
+        return Part(self._batches, self._planes, np.arange(len(shown)), shown, seen)
+
+    def _seen(self, let_in: Numbers, seeing: Numbers) -> Numbers:
+        """Return the planes of those who are let in and see a place; whoever can do nothing is of no account there."""
+        planes, which = np.unique(seeing, return_inverse=True)
+        sees = self._add("any", np.stack([planes, np.full(len(planes), NOBODY)], axis=1))[which]
+        pairs, which = np.unique(np.stack([let_in, sees], axis=1), axis=0, return_inverse=True)
+        return self._add("all", pairs)[which.reshape(-1)]
+
+
+def portions(programme: Programme, places: Sequence[int], most: int, planes: int) -> Iterator[Part]:
+    """Yield what is needed for the places, at most so many at a time, and so that few enough planes are worked out.
+
+    A single place may need more.
+    """
+    start = 0
+    while start < len(places):
+        some = places[start : start + most]
+        part = programme.part(some)
+        while part.planes > planes and len(some) > 1:
+            some = some[: max(1, min(len(some) - 1, len(some) * planes // part.planes))]
+            part = programme.part(some)
+        yield part
+        start += len(some)
