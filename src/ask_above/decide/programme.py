@@ -59,6 +59,7 @@ class Programme:
 
     def __init__(self, whole: Part) -> None:
         self.whole = whole
+        self._portions: tuple[tuple[int, int], list[Part]] | None = None
 
     def part(self, places: Sequence[int]) -> Part:
         """Return what is needed for these places alone, numbered anew."""
@@ -88,6 +89,29 @@ class Programme:
         ]
         return Part(fewer, int(number[-1]) + 1, at, number[shown[at]], number[seen[at]])
 
+    def portions(self, places: Sequence[int], most: int, planes: int) -> Iterator[Part]:
+        """Yield what is needed for the places, at most so many at a time, few enough planes being worked out for each.
+
+        A single place may need more.
+        """
+        if len(places) < len(self.whole.places):
+            yield from self._divided(places, most, planes)
+            return
+        if self._portions is None or self._portions[0] != (most, planes):
+            self._portions = ((most, planes), list(self._divided(places, most, planes)))
+        yield from self._portions[1]
+
+    def _divided(self, places: Sequence[int], most: int, planes: int) -> Iterator[Part]:
+        start = 0
+        while start < len(places):
+            some = places[start : start + most]
+            part = self.part(some)
+            while part.planes > planes and len(some) > 1:
+                some = some[: max(1, min(len(some) - 1, len(some) * planes // part.planes))]
+                part = self.part(some)
+            yield part
+            start += len(some)
+
 
 class Maker:
     """Puts a programme together, the places above before those in them.
@@ -99,10 +123,11 @@ class Maker:
         self.plan, self.frame = plan, plan.frame
         self.size = len(plan.rests)
         self._planes, self._batches = FIRST + self.size, list[Batch]()
+        self._several = np.array([n for n, alone in enumerate(plan.alone) if not alone], dtype=np.intp)
         self._by_terms = self._of_several_terms()
         places = len(self.frame.places)
-        self._columns = np.empty((places, 2 * self.size + 1), dtype=np.intp)
-        self._usable = np.empty((places, self.size), dtype=np.intp)
+        self._columns = np.empty((places, self.size * (1 + plan.has_bars) + 1), dtype=np.intp)
+        self._usable = np.empty((places, len(self._several)), dtype=np.intp)
 
     def programme(self) -> Programme:
         """Return the whole."""
@@ -128,24 +153,27 @@ class Maker:
         return np.arange(first, self._planes)
 
     def _of_several_terms(self) -> list[tuple[Numbers, Numbers]]:
-        """Return the capabilities that rest on several columns and these columns, by how many there are."""
+        """Return what rests on several columns, by how many there are: a number for each capability, and its columns.
+
+        The number says which of ``_several`` it is; -1 stands for another.
+        """
         found: dict[int, list[int]] = {}
-        for n, alone in enumerate(self.plan.alone):
-            if not alone:
-                found.setdefault(len(self.plan.columns(n)), []).append(n)
-        return [
-            (np.array(some, dtype=np.intp), np.array([self.plan.columns(n) for n in some], dtype=np.intp))
-            for _, some in sorted(found.items())
-        ]
+        for n in self._several.tolist():
+            found.setdefault(len(self.plan.columns(n)), []).append(n)
+        by_terms = []
+        for terms, some in sorted(found.items()):
+            number, columns = np.full(self.size, -1, dtype=np.intp), np.zeros((self.size, terms), dtype=np.intp)
+            number[some] = np.searchsorted(self._several, some)
+            columns[some] = [self.plan.columns(n) for n in some]
+            by_terms.append((number, columns))
+        return by_terms
 
     def _start(self) -> None:
         """Put at the site what is so before it has said anything."""
-        columns, usable = self._columns[0], self._usable[0]
+        columns = self._columns[0]
         columns[: self.size] = np.arange(FIRST, FIRST + self.size)
         columns[self.size :] = EVERYONE
-        usable[:] = columns[: self.size]
-        for some, terms in self._by_terms:
-            usable[some] = self._add("all", columns[terms])
+        self._use_again(np.zeros(len(self._several), dtype=np.intp), self._several)
 
     def _step(self, level: Numbers) -> None:
         """Do what the places of one depth say, turn by turn."""
@@ -168,30 +196,31 @@ class Maker:
             self._columns[places, -1] = self._add("take", self._columns[places, -1][:, None], rows)
 
     def _use(self, level: Numbers) -> None:
-        """Say what can be used: what rests on several columns of which one has changed is worked out (5.5, 5.6)."""
-        alone = np.flatnonzero(self.plan.alone)
-        self._usable[np.ix_(level, alone)] = self._columns[np.ix_(level, alone)]
+        """Work out anew what can be used, where it rests on several columns of which one has changed (5.5, 5.6)."""
         again = [self.plan.at(place).again for place in level.tolist()]
-        capabilities, places = np.concatenate(again), np.repeat(level, [len(each) for each in again])
-        for some, terms in self._by_terms:
-            line = np.full(self.size, -1)
-            line[some] = np.arange(len(some))
-            now = np.flatnonzero(line[capabilities] >= 0)
-            at, n = places[now], capabilities[now]
-            self._usable[at, n] = self._add("all", self._columns[at[:, None], terms[line[n]]])
+        self._use_again(np.repeat(level, [len(each) for each in again]), np.concatenate(again))
+
+    def _use_again(self, places: Numbers, capabilities: Numbers) -> None:
+        for number, columns in self._by_terms:
+            now = np.flatnonzero(number[capabilities] >= 0)
+            at, some = places[now], capabilities[now]
+            self._usable[at, number[some]] = self._add("all", self._columns[at[:, None], columns[some]])
 
     def _finished(self) -> Part:
         """Say what stands where in the end: what has no meaning at a place is usable by none there (5.3, 5.6)."""
+        shown = self._columns[:, : self.size].copy()
+        shown[:, self._several] = self._usable
         seen = self._columns[:, -1].copy()
         seeing = self.frame.charter.rules.seeing
         if seeing is not None:
-            seen[1:] = self._seen(seen[1:], self._usable[1:, self.frame.catalogue.keys.index(seeing)])
-        shown = self._usable
+            seen[1:] = self._seen(seen[1:], shown[1:, self.frame.catalogue.keys.index(seeing)])
+        places: dict[str, list[int]] = {}
+        for n, place in enumerate(self.frame.places):
+            places.setdefault(place.kind, []).append(n)
         for kind, mask in self.frame.meaning.items():
             without = [n for n in range(self.size) if not mask >> n & 1]
             if without:
-                places = [n for n, place in enumerate(self.frame.places) if place.kind == kind]
-                shown[np.ix_(places, without)] = NOTHING
+                shown[np.ix_(places[kind], without)] = NOTHING
         return Part(self._batches, self._planes, np.arange(len(shown)), shown, seen)
 
     def _seen(self, let_in: Numbers, seeing: Numbers) -> Numbers:
@@ -200,19 +229,3 @@ class Maker:
         sees = self._add("any", np.stack([planes, np.full(len(planes), NOBODY)], axis=1))[which]
         pairs, which = np.unique(np.stack([let_in, sees], axis=1), axis=0, return_inverse=True)
         return self._add("all", pairs)[which.reshape(-1)]
-
-
-def portions(programme: Programme, places: Sequence[int], most: int, planes: int) -> Iterator[Part]:
-    """Yield what is needed for the places, at most so many at a time, and so that few enough planes are worked out.
-
-    A single place may need more.
-    """
-    start = 0
-    while start < len(places):
-        some = places[start : start + most]
-        part = programme.part(some)
-        while part.planes > planes and len(some) > 1:
-            some = some[: max(1, min(len(some) - 1, len(some) * planes // part.planes))]
-            part = programme.part(some)
-        yield part
-        start += len(some)

@@ -15,7 +15,7 @@ import numpy as np
 from ask_above.decide.frame import Frame
 from ask_above.decide.plan import Plan, bits
 from ask_above.decide.profile import Profile
-from ask_above.decide.programme import EVERYONE, FIRST, NOBODY, NOTHING, Batch, Part, portions
+from ask_above.decide.programme import EVERYONE, FIRST, NOBODY, NOTHING, Batch, Part
 from ask_above.decide.ready import Cell
 from ask_above.decide.walk import passes, ranks_at
 
@@ -52,38 +52,19 @@ class Elsewhere(NamedTuple):
 
 
 class Moves(NamedTuple):
-    """Where at which places the bit of a row is taken from: a line for each, by place.
-
-    ``turn`` numbers those that write to the same word of one place.
-    """
+    """Where at which places the bit of a row is taken from: a line for each, by place."""
 
     place: NDArray[np.intp]
     word: NDArray[np.intp]
     bit: Bits
     to_word: NDArray[np.intp]
     to_bit: Bits
-    turn: NDArray[np.intp]
-
-    def some(self, which: NDArray[np.intp]) -> Moves:
-        """Return some of them."""
-        return Moves(
-            self.place[which],
-            self.word[which],
-            self.bit[which],
-            self.to_word[which],
-            self.to_bit[which],
-            self.turn[which],
-        )
 
 
 def moves(found: list[Elsewhere]) -> Moves:
     """Return what is elsewhere as arrays."""
-    lines = np.array(sorted(found), dtype=np.intp).reshape(-1, 3)
-    place, row, instead = lines.T
-    turn, seen = np.zeros(len(lines), dtype=np.intp), dict[tuple[int, int], int]()
-    for n, at in enumerate(zip(place.tolist(), (row // 64).tolist(), strict=True)):
-        turn[n] = seen[at] = seen.get(at, -1) + 1
-    return Moves(place, instead // 64, (instead % 64).astype(np.uint64), row // 64, (row % 64).astype(np.uint64), turn)
+    place, row, instead = np.array(sorted(found), dtype=np.intp).reshape(-1, 3).T
+    return Moves(place, instead // 64, (instead % 64).astype(np.uint64), row // 64, (row % 64).astype(np.uint64))
 
 
 class Sweep:
@@ -159,6 +140,7 @@ class Sweep:
         rows = np.array([pack(rows, self.words) for rows in by_holder], dtype=np.uint64).reshape(-1, self.words)
         settled = rows & ~pack(pending, self.words) if pending else rows
         self.rows = np.concatenate([rows, settled, self._shut_out(rows)])
+        self.kept = ~self.rows
         self.held = np.tile(self.unbounded, (len(self.plan.rests), 1))
         for position, carried in enumerate(self.frame.carried):
             self.held[bits(carried)] |= rows[position]
@@ -222,7 +204,7 @@ class Sweep:
 
     def portions(self, places: Sequence[int], most: int, spare: int) -> Iterator[Part]:
         """Yield the places in parts, at most so many at a time; each is worked out in so many bytes beside it."""
-        return portions(self.plan.programme, places, most, max(1, spare // (self.words * 8)))
+        return self.plan.programme.portions(places, most, max(1, spare // (self.words * 8)))
 
     def write(self, part: Part, out: Bits) -> Bits:
         """Write what every row can use at the places of a part to the front of ``out``, and return that."""
@@ -236,7 +218,7 @@ class Sweep:
             np.take(planes, part.shown[some], axis=0, out=target, mode="clip")
             for n in np.flatnonzero(~everyone[some]).tolist():
                 np.bitwise_and(target[n], seen[start + n], out=target[n])
-        self._move(part, out)
+        self._move(part, planes, out)
         return out
 
     def _work_out(self, part: Part) -> Bits:
@@ -257,11 +239,8 @@ class Sweep:
         # without a mode NumPy would write to a copy first
         np.take(before, sources[:, 0], axis=0, out=made, mode="clip")
         if batch.rows is not None:
-            rows = self.rows.take(batch.rows[start:stop], axis=0)
-            if batch.how == "give":
-                np.bitwise_or(made, rows, out=made)
-            else:
-                np.bitwise_and(made, np.invert(rows, out=rows), out=made)
+            rows = (self.rows if batch.how == "give" else self.kept).take(batch.rows[start:stop], axis=0)
+            (np.bitwise_or if batch.how == "give" else np.bitwise_and)(made, rows, out=made)
             return
         join = np.bitwise_and if batch.how == "all" else np.bitwise_or
         for others in sources.T[1:]:
@@ -273,26 +252,31 @@ class Sweep:
         seen = planes[numbers]
         return seen[which], (seen == _FULL).all(axis=1)[which]
 
-    def _move(self, part: Part, out: Bits) -> None:
+    def _move(self, part: Part, planes: Bits, out: Bits) -> None:
         """Put what one row can use in the place of another row, where it is one elsewhere."""
         at = np.searchsorted(part.places, self.moves.place)
         at[at == len(part.places)] = 0
         here = np.flatnonzero(part.places[at] == self.moves.place)
         for start in range(0, len(here), _MOVES):
-            which = here[start : start + _MOVES]
-            now, places = self.moves.some(which), at[which]
-            for turn in range(int(now.turn.max()) + 1):
-                each = np.flatnonzero(now.turn == turn)
-                self._move_some(now.some(each), places[each], out)
+            some = here[start : start + _MOVES]
+            _, word, bit, to_word, to_bit = self.moves
+            now = Moves(at[some], word[some], bit[some], to_word[some], to_bit[some])
+            self._move_some(part, planes, out, now)
 
     @staticmethod
-    def _move_some(now: Moves, places: NDArray[np.intp], out: Bits) -> None:
-        """Move bits, no two of which go to the same word of a place."""
-        taken = out[places, :, now.word] >> now.bit[:, None]
-        taken &= _ONE
-        taken <<= now.to_bit[:, None]
-        there = out[places, :, now.to_word] & ~(_ONE << now.to_bit)[:, None]
-        out[places, :, now.to_word] = there | taken
+    def _move_some(part: Part, planes: Bits, out: Bits, now: Moves) -> None:
+        """Turn the bits that are others where they come from; they are read where they lie closer together."""
+        places, shown, seen = now.place, part.shown[now.place], part.seen[now.place]
+        there = planes[shown, now.word[:, None]]
+        there &= planes[seen, now.word][:, None]
+        there >>= now.bit[:, None]
+        here = planes[shown, now.to_word[:, None]]
+        here &= planes[seen, now.to_word][:, None]
+        here >>= now.to_bit[:, None]
+        move, capability = np.nonzero((there ^ here) & _ONE)
+        at = (places[move] * out.shape[1] + capability) * out.shape[2] + now.to_word[move]
+        # two may turn bits of one word
+        np.bitwise_xor.at(out.reshape(-1), at, _ONE << now.to_bit[move])
 
 
 class Crowd(NamedTuple):
