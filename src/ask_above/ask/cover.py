@@ -12,7 +12,6 @@ from ask_above.decide.frame import Frame
 from ask_above.decide.may import Decider
 from ask_above.decide.table import Crowd, unpack
 from ask_above.decide.walk import ranks_at
-from ask_above.people.register import Register
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -114,13 +113,12 @@ def cover(
     """
     frame = decider.frame
     sweep, crowd = decider.everyone.rows(at)
-    weights = _weights(decider.people.register, crowd.members, crowd.rows, without)
-    numbers = np.array([frame.catalogue.keys.index(key) for key in duties], dtype=np.intp)
+    weights = _weights(crowd, without)
+    numbers = [frame.catalogue.keys.index(key) for key in duties]
     planes: dict[bytes, int] = {}
     known = np.empty((len(frame.places), len(duties)), dtype=np.int64)
     anywhere = np.zeros((len(duties), sweep.words), dtype=np.uint64)
-    for place, words in sweep.run():
-        mine = words[numbers]
+    for place, mine in sweep.run(capabilities=numbers):
         anywhere |= mine
         # most places change little, so that few planes are ever counted
         if told and place % _TOLD_EVERY == 0:
@@ -171,16 +169,12 @@ def _alone(
     return found
 
 
-def _weights(
-    register: Register, members: Sequence[str], rows: NDArray[np.int32], without: frozenset[str]
-) -> NDArray[np.int64]:
+def _weights(crowd: Crowd, without: frozenset[str]) -> NDArray[np.int64]:
     """Return how many active members stand in each row."""
-    known = register.members
-    counted = np.fromiter(
-        (known[key].status == "active" and key not in without for key in members), dtype=bool, count=len(members)
-    )
-    size = int(rows.max()) + 1 if len(rows) else 0
-    return np.bincount(rows[counted], minlength=size).astype(np.int64)
+    counted = crowd.active.copy()
+    counted[[crowd.number[key] for key in without if key in crowd.number]] = False
+    size = int(crowd.rows.max()) + 1 if len(crowd.rows) else 0
+    return np.bincount(crowd.rows[counted], minlength=size).astype(np.int64)
 
 
 def crowded(decider: Decider, at: Instant) -> list[Crowded]:

@@ -10,18 +10,17 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
+from ask_above.ask.sides import Sides, merged
 from ask_above.charter.moments import Instant
 from ask_above.decide.may import VISITOR, Decider
 from ask_above.decide.profile import Asked, ask_rank, ask_visitor
 from ask_above.decide.ready import Cell
-from ask_above.decide.table import Crowd, Sweep, unpack
+from ask_above.decide.table import Crowd, unpack
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
-    from ask_above.decide.table import Bits
-
-_TOLD_EVERY = 100
+_AT_A_TIME = 1 << 24  # bytes of one side's block of places
 _NOBODY = Cell(None, owner=False)
 
 
@@ -55,22 +54,6 @@ class Difference(NamedTuple):
     capability: str
     gains: bool
     rows: NDArray[np.bool_]
-
-
-class Merged(NamedTuple):
-    """The keys of two communities in one order: those of the new one, then what is gone."""
-
-    keys: tuple[str, ...]
-    old: NDArray[np.intp]
-    new: NDArray[np.intp]
-
-
-def merged(old: Sequence[str], new: Sequence[str]) -> Merged:
-    """Put keys into one order; ``old`` and ``new`` say where each of theirs stands in it."""
-    keys = tuple(dict.fromkeys((*new, *old)))
-    at = {key: n for n, key in enumerate(keys)}
-    numbers = [np.array([at[key] for key in side], dtype=np.intp) for side in (old, new)]
-    return Merged(keys, *numbers)
 
 
 def crowds(old: Decider, new: Decider, at: Instant, *, apart: str | None = None) -> Crowds:
@@ -157,18 +140,21 @@ def differences(
     touched = _touched(old, new, found)
     if touched is not None:
         places = [key for key in places if new.frame.place_at[key] in touched]
-    before = Side(old, found.old, capabilities, touched, old=True)
-    after = Side(new, found.new, capabilities, touched, old=False)
-    turned = np.empty((len(capabilities.keys), -(-len(found.old) // 64)), dtype=np.uint64)
-    for done, place in enumerate(places):
-        if told and done % _TOLD_EVERY == 0:
-            told(done, len(places))
-        one, other = before.at(place), after.at(place)
-        np.bitwise_xor(one, other, out=turned)
-        for n in np.flatnonzero(np.bitwise_or.reduce(turned, axis=1)).tolist():
-            for gains, bits in ((True, turned[n] & other[n]), (False, turned[n] & one[n])):
+    sides = Sides((old, found.old), (new, found.new), capabilities)
+    places, some = sides.may_differ(places)
+    room = max(1, _AT_A_TIME // (max(1, len(some)) * sides.words * 8))
+    for start in range(0, len(places), room):
+        if told:
+            told(start, len(places))
+        here = places[start : start + room]
+        one, other = sides.old.at(here, some), sides.new.at(here, some)
+        turned = one ^ other
+        turned[..., -1] &= sides.last
+        for place, n in np.argwhere(np.bitwise_or.reduce(turned, axis=2)).tolist():
+            line, key = turned[place, n], capabilities.keys[some[n]]
+            for gains, bits in ((True, line & other[place, n]), (False, line & one[place, n])):
                 if bits.any():
-                    yield Difference(place, capabilities.keys[n], gains, unpack(bits)[: len(found.old)])
+                    yield Difference(here[place], key, gains, unpack(bits)[: len(found.old)])
 
 
 def _touched(old: Decider, new: Decider, found: Crowds) -> frozenset[int] | None:
@@ -178,50 +164,3 @@ def _touched(old: Decider, new: Decider, found: Crowds) -> frozenset[int] | None
         return None
     kept = old.frame.after(new.frame.charter)
     return None if kept is None else kept[1]
-
-
-class Side:
-    """One of two communities: what every row can use, place by place, in the merged order of capabilities.
-
-    Places are swept in the charter's own order; what is swept before it is asked for is kept until then.
-    """
-
-    def __init__(
-        self, decider: Decider, cells: list[Cell], capabilities: Merged, only: frozenset[int] | None, *, old: bool
-    ) -> None:
-        sweep = Sweep(decider.plan, cells)
-        frame = decider.frame
-        self._at = frame.place_at
-        self._numbers = capabilities.old if old else capabilities.new
-        self._plain = np.array_equal(self._numbers, np.arange(len(capabilities.keys)))
-        self._rows, words = len(cells), -(-len(cells) // 64)
-        self._empty: Bits = np.zeros((len(capabilities.keys), words), dtype=np.uint64)
-        self._run = sweep.run(only)
-        self._kept: dict[int, Bits] = {}
-        self._words = words
-        spare = words * 64 - self._rows
-        self._last = np.uint64((1 << (64 - spare)) - 1) if spare else None
-
-    def at(self, place: str) -> Bits:
-        """Return what every row can use at a place, one bit each; nothing where there is no such place."""
-        number = self._at.get(place)
-        if number is None:
-            return self._empty
-        if number in self._kept:
-            return self._kept.pop(number)
-        for here, words in self._run:
-            mine = self._in_order(words[:, : self._words])
-            if here == number:
-                return mine
-            self._kept[here] = mine.copy() if mine.base is not None else mine
-        raise AssertionError(place)
-
-    def _in_order(self, words: Bits) -> Bits:
-        if self._plain:
-            mine = words
-        else:
-            mine = self._empty.copy()
-            mine[self._numbers] = words
-        if self._last is not None:
-            mine[:, -1] &= self._last
-        return mine

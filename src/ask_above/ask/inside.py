@@ -20,9 +20,8 @@ class Inside(NamedTuple):
 
 def inside(decider: Decider, at: Instant) -> list[Inside]:
     """Return what is so of every place, in the charter's order."""
-    frame, known = decider.frame, decider.people.register.members
+    frame = decider.frame
     sweep, crowd = decider.everyone.rows(at)
-    active = np.array([known[key].status == "active" for key in crowd.members], dtype=bool)
     using = frame.catalogue.mask(frame.charter.rules.act("overrides").using)
     keeping = [n for n in range(len(frame.catalogue.keys)) if using >> n & 1]
     keepers: dict[bytes, tuple[str, ...]] = {}
@@ -33,6 +32,6 @@ def inside(decider: Decider, at: Instant) -> list[Inside]:
         form = plane.tobytes()
         if form not in keepers:
             able = unpack(plane)
-            keepers[form] = tuple(crowd.members[n] for n in np.flatnonzero(able[crowd.rows] & active).tolist())
-        found.append(Inside(int(np.count_nonzero(anything[crowd.rows] & active)), keepers[form]))
+            keepers[form] = tuple(crowd.members[n] for n in np.flatnonzero(able[crowd.rows] & crowd.active).tolist())
+        found.append(Inside(int(np.count_nonzero(anything[crowd.rows] & crowd.active)), keepers[form]))
     return found

@@ -64,12 +64,14 @@ class Everyone:
 
     def _make_rows(self, now: Instant) -> tuple[Sweep, Crowd]:
         ready = self.decider.ready
-        members = tuple(self.decider.people.register.members)
+        known = self.decider.people.register.members
+        members = tuple(known)
         number: dict[Cell, int] = {}
         rows = np.empty(len(members), dtype=np.int32)
         for n, fold in enumerate(ready.all()):
             rows[n] = number.setdefault(fold.only or ready.at(fold, now), len(number))
-        crowd = Crowd(members, {key: n for n, key in enumerate(members)}, rows)
+        active = np.array([member.status == "active" for member in known.values()], dtype=bool)
+        crowd = Crowd(members, {key: n for n, key in enumerate(members)}, rows, active)
         return Sweep(self.decider.plan, list(number)), crowd
 
     def _unchanged(self, now: Instant) -> tuple[Instant, Instant]:

@@ -61,14 +61,16 @@ class Programme:
         self.whole = whole
         self._portions: tuple[tuple[int, int], list[Part]] | None = None
 
-    def part(self, places: Sequence[int]) -> Part:
-        """Return what is needed for these places alone, numbered anew."""
-        if len(places) == len(self.whole.places):
+    def part(self, places: Sequence[int], capabilities: Sequence[int] | None = None) -> Part:
+        """Return what is needed for these places, and these capabilities, alone, numbered anew."""
+        batches, planes, every, shown, seen = self.whole
+        if len(places) == len(every) and capabilities is None:
             return self.whole
-        batches, planes, _, shown, seen = self.whole
         at = np.array(places, dtype=np.intp)
+        if capabilities is not None:
+            shown = shown[:, np.array(capabilities, dtype=np.intp)]
         needed = np.zeros(planes, dtype=bool)
-        needed[: FIRST + shown.shape[1]] = True
+        needed[: FIRST + self.whole.shown.shape[1]] = True
         needed[shown[at]] = True
         needed[seen[at]] = True
         kept: list[tuple[Batch, Numbers]] = []
@@ -89,26 +91,30 @@ class Programme:
         ]
         return Part(fewer, int(number[-1]) + 1, at, number[shown[at]], number[seen[at]])
 
-    def portions(self, places: Sequence[int], most: int, planes: int) -> Iterator[Part]:
+    def portions(
+        self, places: Sequence[int], most: int, planes: int, capabilities: Sequence[int] | None = None
+    ) -> Iterator[Part]:
         """Yield what is needed for the places, at most so many at a time, few enough planes being worked out for each.
 
         A single place may need more.
         """
-        if len(places) < len(self.whole.places):
-            yield from self._divided(places, most, planes)
+        if len(places) < len(self.whole.places) or capabilities is not None:
+            yield from self._divided(places, most, planes, capabilities)
             return
         if self._portions is None or self._portions[0] != (most, planes):
-            self._portions = ((most, planes), list(self._divided(places, most, planes)))
+            self._portions = ((most, planes), list(self._divided(places, most, planes, None)))
         yield from self._portions[1]
 
-    def _divided(self, places: Sequence[int], most: int, planes: int) -> Iterator[Part]:
+    def _divided(
+        self, places: Sequence[int], most: int, planes: int, capabilities: Sequence[int] | None
+    ) -> Iterator[Part]:
         start = 0
         while start < len(places):
             some = places[start : start + most]
-            part = self.part(some)
+            part = self.part(some, capabilities)
             while part.planes > planes and len(some) > 1:
                 some = some[: max(1, min(len(some) - 1, len(some) * planes // part.planes))]
-                part = self.part(some)
+                part = self.part(some, capabilities)
             yield part
             start += len(some)
 

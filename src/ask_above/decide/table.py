@@ -2,7 +2,7 @@
 
 The rules are those of :mod:`ask_above.decide.walk`, turned on their side. For each capability a *plane* holds one
 bit for each row, a row being a profile; an override for a rank then is one operation on a plane with the bits of all
-rows that hold the rank. A profile that holds a rank at a place and below is, there, another row.
+rows that hold the rank.
 """
 
 from __future__ import annotations
@@ -12,12 +12,11 @@ from typing import TYPE_CHECKING, NamedTuple, TypeAlias
 
 import numpy as np
 
+from ask_above.decide.alike import Moves, Rows
 from ask_above.decide.frame import Frame
-from ask_above.decide.plan import Plan, bits
-from ask_above.decide.profile import Profile
+from ask_above.decide.plan import Plan
 from ask_above.decide.programme import EVERYONE, FIRST, NOBODY, NOTHING, Batch, Part
 from ask_above.decide.ready import Cell
-from ask_above.decide.walk import passes, ranks_at
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -31,40 +30,9 @@ _AT_A_TIME = 1 << 23  # bytes of a block of places that is read once
 _MOVES = 4096
 
 
-def pack(rows: Iterable[int], words: int) -> Bits:
-    """Return a set of rows as packed bits: row n is bit n % 64 of word n // 64."""
-    flags = np.zeros(words * 64, dtype=np.uint8)
-    flags[list(rows)] = 1
-    return np.packbits(flags, bitorder="little").view(np.uint64)
-
-
 def unpack(bits: Bits) -> NDArray[np.bool_]:
     """Return packed bits as booleans."""
     return np.unpackbits(bits.view(np.uint8), bitorder="little").view(np.bool_)
-
-
-class Elsewhere(NamedTuple):
-    """At a place a profile is another row, as it holds more ranks there."""
-
-    place: int
-    row: int
-    instead: int
-
-
-class Moves(NamedTuple):
-    """Where at which places the bit of a row is taken from: a line for each, by place."""
-
-    place: NDArray[np.intp]
-    word: NDArray[np.intp]
-    bit: Bits
-    to_word: NDArray[np.intp]
-    to_bit: Bits
-
-
-def moves(found: list[Elsewhere]) -> Moves:
-    """Return what is elsewhere as arrays."""
-    place, row, instead = np.array(sorted(found), dtype=np.intp).reshape(-1, 3).T
-    return Moves(place, instead // 64, (instead % 64).astype(np.uint64), row // 64, (row % 64).astype(np.uint64))
 
 
 class Sweep:
@@ -75,142 +43,47 @@ class Sweep:
     """
 
     def __init__(self, plan: Plan, cells: Sequence[Cell]) -> None:
-        self.plan, self.frame, self.cells = plan, plan.frame, cells
-        self._elsewhere: list[Elsewhere] = []
-        self.flat: list[tuple[Profile | None, list[int], bool]] = []
-        self._rows_for_profiles()
-        self.words = -(-max(1, len(self.flat)) // 64)
-        self.moves = moves(self._elsewhere)
-        self._rows_by_holder()
+        self.plan, self.cells = plan, cells
+        self.rows = Rows(plan, cells)
+        self.words = self.rows.words
 
-    # -- rows
-
-    def _rows_for_profiles(self) -> None:
-        """Give every cell a row, and more rows to those that hold other ranks in parts of the site."""
-        local: list[int] = []
-        for n, cell in enumerate(self.cells):
-            profile = cell.profile
-            ranks = ranks_at(self.frame, profile, 0) if profile else []
-            self.flat.append((profile, ranks, cell.owner or not self.frame.unbounded.isdisjoint(ranks)))
-            if profile and any(place for _, place in profile.placed):
-                local.append(n)
-        self.virtual: dict[int, tuple[Profile, list[int]]] = {}
-        for n in local:
-            self._local_rows(n)
-
-    def _local_rows(self, row: int) -> None:
-        profile, base, _ = self.flat[row]
-        if profile is None:
-            return
-        known: dict[tuple[int, ...], int] = {}
-        spots = {below for _, place in profile.placed if place for below in self.frame.below[place]}
-        for place in sorted(spots):
-            ranks = ranks_at(self.frame, profile, place)
-            if ranks == base:
-                continue
-            key = tuple(ranks)
-            if key not in known:
-                known[key] = len(self.flat)
-                self.virtual[len(self.flat)] = (profile, [])
-                self.flat.append((profile, ranks, not self.frame.unbounded.isdisjoint(ranks)))
-            self.virtual[known[key]][1].append(place)
-            self._elsewhere.append(Elsewhere(place, row, known[key]))
-
-    def _rows_by_holder(self) -> None:
-        """Pack, for every rank, group and member with exceptions, the rows they speak for; unbounded ones for none."""
-        numbers = self.plan.number
-        by_holder: list[list[int]] = [[] for _ in self.plan.holders]
-        unbounded, pending = [], []
-        for n, (profile, ranks, free) in enumerate(self.flat):
-            if free:
-                unbounded.append(n)
-            elif profile is not None:
-                for rank in ranks:
-                    by_holder[rank].append(n)
-                for group in profile.groups:
-                    by_holder[numbers[group]].append(n)
-                if profile.exceptions is not None:
-                    by_holder[numbers[f"@{profile.exceptions}"]].append(n)
-                if profile.pending:
-                    pending.append(n)
-        self.unbounded = pack(unbounded, self.words)
-        # bits beyond the last row, and rows of those who can do nothing: nothing is ever held there
-        nobody = [n for n, (profile, _, free) in enumerate(self.flat) if profile is None and not free]
-        self.nobody = pack([*nobody, *range(len(self.flat), self.words * 64)], self.words)
-        rows = np.array([pack(rows, self.words) for rows in by_holder], dtype=np.uint64).reshape(-1, self.words)
-        settled = rows & ~pack(pending, self.words) if pending else rows
-        self.rows = np.concatenate([rows, settled, self._shut_out(rows)])
-        self.kept = ~self.rows
-        self.held = np.tile(self.unbounded, (len(self.plan.rests), 1))
-        for position, carried in enumerate(self.frame.carried):
-            self.held[bits(carried)] |= rows[position]
-
-    def _shut_out(self, rows: Bits) -> Bits:
-        """Return for each gate the rows that it does not let in (5.3)."""
-        gated = sorted(self.frame.gated)
-        shut = np.zeros((len(gated), self.words), dtype=np.uint64)
-        for n, place in enumerate(gated):
-            shut[n] = self._closed(place, rows)
-        # a gate looks at its own place only, so that rows of those who hold more further down need their own look
-        number = {place: n for n, place in enumerate(gated)}
-        for row, (profile, used) in self.virtual.items():
-            word, bit = row // 64, np.uint64(1 << (row % 64))
-            for place in {each for at in used for each in self.frame.chains[at]} & self.frame.gated:
-                line = shut[number[place]]
-                line[word] = (line[word] & ~bit) if passes(self.frame, profile, place) else (line[word] | bit)
-        return shut & ~self.unbounded
-
-    def _closed(self, place: int, rows: Bits) -> Bits:
-        gate = self.frame.places[place].gate
-        passed = np.full(self.words, _FULL)
-        if gate is None:
-            return ~passed
-
-        def meets(key: str, *, above: bool) -> Bits:
-            number = self.plan.number[key]
-            found: Bits = np.bitwise_or.reduce(rows[0 if above else number : number + 1])
-            return found
-
-        for term in gate.all:
-            passed &= meets(term.key, above=term.above)
-        for term in gate.none:
-            passed &= ~meets(term.key, above=term.above)
-        if gate.any:
-            some = np.zeros(self.words, dtype=np.uint64)
-            for term in gate.any:
-                some |= meets(term.key, above=term.above)
-            passed &= some
-        return ~passed
-
-    # -- the sweep
-
-    def run(self, only: Iterable[int] | None = None) -> Iterator[tuple[int, Bits]]:
+    def run(
+        self, only: Iterable[int] | None = None, capabilities: Sequence[int] | None = None
+    ) -> Iterator[tuple[int, Bits]]:
         """Yield each place's number and what every row can use there: capabilities by words of rows.
 
-        The arrays are used again after some places. With ``only`` no other places are worked out; they come in the
-        charter's order in either case.
+        The arrays are used again after some places. With ``only`` no other places are worked out, and with
+        ``capabilities`` no others of those; the places come in the charter's order in either case.
         """
-        places = range(len(self.frame.places)) if only is None else sorted(only)
-        room = max(1, _AT_A_TIME // self.bytes_of_place)
-        out = np.empty((min(room, len(places)), len(self.plan.rests), self.words), dtype=np.uint64)
-        for part in self.portions(places, room, _AT_A_TIME):
+        places = range(len(self.plan.frame.places)) if only is None else sorted(only)
+        count = self.capabilities if capabilities is None else len(capabilities)
+        room = min(max(1, _AT_A_TIME // max(8, count * self.words * 8)), len(places))
+        out = np.empty((room, count, self.words), dtype=np.uint64)
+        for part in self.portions(places, room, _AT_A_TIME, capabilities):
             found = self.write(part, out)
             yield from zip(part.places.tolist(), found, strict=True)
 
     @property
+    def capabilities(self) -> int:
+        """How many there are."""
+        return len(self.plan.rests)
+
+    @property
     def bytes_of_place(self) -> int:
         """How much room one place takes."""
-        return max(8, len(self.plan.rests) * self.words * 8)
+        return max(8, self.capabilities * self.words * 8)
 
-    def portions(self, places: Sequence[int], most: int, spare: int) -> Iterator[Part]:
+    def portions(
+        self, places: Sequence[int], most: int, spare: int, capabilities: Sequence[int] | None = None
+    ) -> Iterator[Part]:
         """Yield the places in parts, at most so many at a time; each is worked out in so many bytes beside it."""
-        return self.plan.programme.portions(places, most, max(1, spare // (self.words * 8)))
+        return self.plan.programme.portions(places, most, max(1, spare // (self.words * 8)), capabilities)
 
     def write(self, part: Part, out: Bits) -> Bits:
         """Write what every row can use at the places of a part to the front of ``out``, and return that."""
-        planes = self._work_out(part)
+        planes = self.work_out(part)
         out = out[: len(part.places)]
-        step = max(1, _AT_ONCE // self.bytes_of_place)
+        step = max(1, _AT_ONCE // max(8, out.shape[1] * self.words * 8))
         seen, everyone = self._seen(part, planes)
         for start in range(0, len(out), step):
             some = slice(start, start + step)
@@ -221,11 +94,11 @@ class Sweep:
         self._move(part, planes, out)
         return out
 
-    def _work_out(self, part: Part) -> Bits:
-        """Work out all planes of a part."""
+    def work_out(self, part: Part) -> Bits:
+        """Return all planes of a part."""
         planes = np.empty((part.planes, self.words), dtype=np.uint64)
-        planes[NOTHING], planes[EVERYONE], planes[NOBODY] = 0, _FULL, self.nobody
-        planes[FIRST : FIRST + len(self.held)] = self.held
+        planes[NOTHING], planes[EVERYONE], planes[NOBODY] = 0, _FULL, self.rows.nobody
+        planes[FIRST : FIRST + len(self.rows.held)] = self.rows.held
         step = max(1, _AT_ONCE // (self.words * 8))
         for batch in part.batches:
             for start in range(0, len(batch.sources), step):
@@ -239,7 +112,7 @@ class Sweep:
         # without a mode NumPy would write to a copy first
         np.take(before, sources[:, 0], axis=0, out=made, mode="clip")
         if batch.rows is not None:
-            rows = (self.rows if batch.how == "give" else self.kept).take(batch.rows[start:stop], axis=0)
+            rows = (self.rows.rows if batch.how == "give" else self.rows.kept).take(batch.rows[start:stop], axis=0)
             (np.bitwise_or if batch.how == "give" else np.bitwise_and)(made, rows, out=made)
             return
         join = np.bitwise_and if batch.how == "all" else np.bitwise_or
@@ -254,12 +127,12 @@ class Sweep:
 
     def _move(self, part: Part, planes: Bits, out: Bits) -> None:
         """Put what one row can use in the place of another row, where it is one elsewhere."""
-        at = np.searchsorted(part.places, self.moves.place)
+        at = np.searchsorted(part.places, self.rows.moves.place)
         at[at == len(part.places)] = 0
-        here = np.flatnonzero(part.places[at] == self.moves.place)
+        here = np.flatnonzero(part.places[at] == self.rows.moves.place)
         for start in range(0, len(here), _MOVES):
             some = here[start : start + _MOVES]
-            _, word, bit, to_word, to_bit = self.moves
+            _, word, bit, to_word, to_bit = self.rows.moves
             now = Moves(at[some], word[some], bit[some], to_word[some], to_bit[some])
             self._move_some(part, planes, out, now)
 
@@ -280,11 +153,12 @@ class Sweep:
 
 
 class Crowd(NamedTuple):
-    """All members, in the register's order, and each one's row (int32)."""
+    """All members, in the register's order, each one's row (int32), and who is active."""
 
     members: tuple[str, ...]
     number: Mapping[str, int]
     rows: NDArray[np.int32]
+    active: NDArray[np.bool_]
 
 
 class Table:

@@ -1,0 +1,172 @@
+"""Rows of people alike, which of them hold what, and where they are other rows (rules 4.1 to 4.3, 5.3).
+
+A row stands for a profile with all its ranks of the whole site. A profile that holds more ranks at a place and below
+is, there, another row; those rows follow behind.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from typing import TYPE_CHECKING, NamedTuple, TypeAlias
+
+import numpy as np
+
+from ask_above.decide.plan import Plan, bits
+from ask_above.decide.profile import Profile
+from ask_above.decide.ready import Cell
+from ask_above.decide.walk import passes, ranks_at
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+    Bits: TypeAlias = NDArray[np.uint64]
+
+_FULL = np.uint64(0xFFFFFFFFFFFFFFFF)
+_ONE = np.uint64(1)
+
+
+def pack(rows: Iterable[int], words: int) -> Bits:
+    """Return a set of rows as packed bits: row n is bit n % 64 of word n // 64."""
+    flags = np.zeros(words * 64, dtype=np.uint8)
+    flags[list(rows)] = 1
+    return np.packbits(flags, bitorder="little").view(np.uint64)
+
+
+class Elsewhere(NamedTuple):
+    """At a place a profile is another row, as it holds more ranks there."""
+
+    place: int
+    row: int
+    instead: int
+
+
+class Moves(NamedTuple):
+    """Where at which places the bit of a row is taken from: a line for each, by place."""
+
+    place: NDArray[np.intp]
+    word: NDArray[np.intp]
+    bit: Bits
+    to_word: NDArray[np.intp]
+    to_bit: Bits
+
+
+def moves(found: list[Elsewhere]) -> Moves:
+    """Return what is elsewhere as arrays."""
+    place, row, instead = np.array(sorted(found), dtype=np.intp).reshape(-1, 3).T
+    return Moves(place, instead // 64, (instead % 64).astype(np.uint64), row // 64, (row % 64).astype(np.uint64))
+
+
+class Rows:
+    """The rows of some cells, in their order, and of those who hold more ranks at some places only.
+
+    ``held`` is what each row holds by its ranks, a plane for each capability. ``rows`` and ``kept`` have a line for
+    each number that a step may name: the rows it speaks for, and all others. ``nobody`` are those who can do nothing.
+    """
+
+    def __init__(self, plan: Plan, cells: Sequence[Cell]) -> None:
+        self.plan, self.frame, self.cells = plan, plan.frame, cells
+        self._elsewhere: list[Elsewhere] = []
+        self.flat: list[tuple[Profile | None, list[int], bool]] = []
+        self._rows_for_profiles()
+        self.words = -(-max(1, len(self.flat)) // 64)
+        self.moves = moves(self._elsewhere)
+        self._rows_by_holder()
+
+    def _rows_for_profiles(self) -> None:
+        """Give every cell a row, and more rows to those that hold other ranks in parts of the site."""
+        local: list[int] = []
+        for n, cell in enumerate(self.cells):
+            profile = cell.profile
+            ranks = ranks_at(self.frame, profile, 0) if profile else []
+            self.flat.append((profile, ranks, cell.owner or not self.frame.unbounded.isdisjoint(ranks)))
+            if profile and any(place for _, place in profile.placed):
+                local.append(n)
+        self.virtual: dict[int, tuple[Profile, list[int]]] = {}
+        for n in local:
+            self._local_rows(n)
+
+    def _local_rows(self, row: int) -> None:
+        profile, base, _ = self.flat[row]
+        if profile is None:
+            return
+        known: dict[tuple[int, ...], int] = {}
+        spots = {below for _, place in profile.placed if place for below in self.frame.below[place]}
+        for place in sorted(spots):
+            ranks = ranks_at(self.frame, profile, place)
+            if ranks == base:
+                continue
+            key = tuple(ranks)
+            if key not in known:
+                known[key] = len(self.flat)
+                self.virtual[len(self.flat)] = (profile, [])
+                self.flat.append((profile, ranks, not self.frame.unbounded.isdisjoint(ranks)))
+            self.virtual[known[key]][1].append(place)
+            self._elsewhere.append(Elsewhere(place, row, known[key]))
+
+    def _rows_by_holder(self) -> None:
+        """Pack, for every rank, group and member with exceptions, the rows they speak for; unbounded ones for none."""
+        numbers = self.plan.number
+        holders: list[int] = []
+        sizes, unbounded, pending = [], [], []
+        for n, (profile, ranks, free) in enumerate(self.flat):
+            before = len(holders)
+            if free:
+                unbounded.append(n)
+            elif profile is not None:
+                holders += ranks
+                holders += [numbers[group] for group in profile.groups]
+                if profile.exceptions is not None:
+                    holders.append(numbers[f"@{profile.exceptions}"])
+                if profile.pending:
+                    pending.append(n)
+            sizes.append(len(holders) - before)
+        self.unbounded = pack(unbounded, self.words)
+        # bits beyond the last row, and rows of those who can do nothing: nothing is ever held there
+        nobody = [n for n, (profile, _, free) in enumerate(self.flat) if profile is None and not free]
+        self.nobody = pack([*nobody, *range(len(self.flat), self.words * 64)], self.words)
+        rows = np.zeros((len(self.plan.holders), self.words), dtype=np.uint64)
+        each = np.repeat(np.arange(len(self.flat)), sizes)
+        np.bitwise_or.at(rows, (np.array(holders, dtype=np.intp), each // 64), _ONE << (each % 64).astype(np.uint64))
+        settled = rows & ~pack(pending, self.words) if pending else rows
+        self.rows = np.concatenate([rows, settled, self._shut_out(rows)])
+        self.kept = ~self.rows
+        self.held = np.tile(self.unbounded, (len(self.plan.rests), 1))
+        for position, carried in enumerate(self.frame.carried):
+            self.held[bits(carried)] |= rows[position]
+
+    def _shut_out(self, rows: Bits) -> Bits:
+        """Return for each gate the rows that it does not let in (5.3)."""
+        gated = sorted(self.frame.gated)
+        shut = np.zeros((len(gated), self.words), dtype=np.uint64)
+        for n, place in enumerate(gated):
+            shut[n] = self._closed(place, rows)
+        # a gate looks at its own place only, so that rows of those who hold more further down need their own look
+        number = {place: n for n, place in enumerate(gated)}
+        for row, (profile, used) in self.virtual.items():
+            word, bit = row // 64, np.uint64(1 << (row % 64))
+            for place in {each for at in used for each in self.frame.chains[at]} & self.frame.gated:
+                line = shut[number[place]]
+                line[word] = (line[word] & ~bit) if passes(self.frame, profile, place) else (line[word] | bit)
+        return shut & ~self.unbounded
+
+    def _closed(self, place: int, rows: Bits) -> Bits:
+        gate = self.frame.places[place].gate
+        passed = np.full(self.words, _FULL)
+        if gate is None:
+            return ~passed
+
+        def meets(key: str, *, above: bool) -> Bits:
+            number = self.plan.number[key]
+            found: Bits = np.bitwise_or.reduce(rows[0 if above else number : number + 1])
+            return found
+
+        for term in gate.all:
+            passed &= meets(term.key, above=term.above)
+        for term in gate.none:
+            passed &= ~meets(term.key, above=term.above)
+        if gate.any:
+            some = np.zeros(self.words, dtype=np.uint64)
+            for term in gate.any:
+                some |= meets(term.key, above=term.above)
+            passed &= some
+        return ~passed
