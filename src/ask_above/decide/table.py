@@ -83,14 +83,14 @@ class Sweep:
         """Write what every row can use at the places of a part to the front of ``out``, and return that."""
         planes = self.work_out(part)
         out = out[: len(part.places)]
-        step = max(1, _AT_ONCE // max(8, out.shape[1] * self.words * 8))
         seen, everyone = self._seen(part, planes)
+        step = len(out) if everyone.all() else max(1, _AT_ONCE // max(8, out.shape[1] * self.words * 8))
         for start in range(0, len(out), step):
             some = slice(start, start + step)
-            target = out[some]
-            np.take(planes, part.shown[some], axis=0, out=target, mode="clip")
+            # without a mode NumPy would write to a copy first
+            np.take(planes, part.shown[some], axis=0, out=out[some], mode="clip")
             for n in np.flatnonzero(~everyone[some]).tolist():
-                np.bitwise_and(target[n], seen[start + n], out=target[n])
+                np.bitwise_and(out[start + n], seen[start + n], out=out[start + n])
         self._move(part, planes, out)
         return out
 
@@ -109,7 +109,6 @@ class Sweep:
         sources = batch.sources[start:stop]
         here = batch.start + start
         before, made = planes[: batch.start], planes[here : here + len(sources)]
-        # without a mode NumPy would write to a copy first
         np.take(before, sources[:, 0], axis=0, out=made, mode="clip")
         if batch.rows is not None:
             rows = (self.rows.rows if batch.how == "give" else self.rows.kept).take(batch.rows[start:stop], axis=0)
@@ -136,20 +135,22 @@ class Sweep:
             now = Moves(at[some], word[some], bit[some], to_word[some], to_bit[some])
             self._move_some(part, planes, out, now)
 
-    @staticmethod
-    def _move_some(part: Part, planes: Bits, out: Bits, now: Moves) -> None:
+    def _move_some(self, part: Part, planes: Bits, out: Bits, now: Moves) -> None:
         """Turn the bits that are others where they come from; they are read where they lie closer together."""
-        places, shown, seen = now.place, part.shown[now.place], part.seen[now.place]
-        there = planes[shown, now.word[:, None]]
+        flat, at = planes.reshape(-1), part.shown[now.place] * self.words
+        seen = part.seen[now.place]
+        there = flat.take(at + now.word[:, None])
         there &= planes[seen, now.word][:, None]
         there >>= now.bit[:, None]
-        here = planes[shown, now.to_word[:, None]]
+        here = flat.take(at + now.to_word[:, None])
         here &= planes[seen, now.to_word][:, None]
         here >>= now.to_bit[:, None]
-        move, capability = np.nonzero((there ^ here) & _ONE)
-        at = (places[move] * out.shape[1] + capability) * out.shape[2] + now.to_word[move]
+        there ^= here
+        there &= _ONE
+        move, capability = np.divmod(np.flatnonzero(there), out.shape[1])
+        to = (now.place[move] * out.shape[1] + capability) * self.words + now.to_word[move]
         # two may turn bits of one word
-        np.bitwise_xor.at(out.reshape(-1), at, _ONE << now.to_bit[move])
+        np.bitwise_xor.at(out.reshape(-1), to, _ONE << now.to_bit[move])
 
 
 class Crowd(NamedTuple):
