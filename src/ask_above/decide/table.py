@@ -12,11 +12,11 @@ from typing import TYPE_CHECKING, NamedTuple, TypeAlias
 
 import numpy as np
 
-from ask_above.decide.alike import Moves, Rows
 from ask_above.decide.frame import Frame
 from ask_above.decide.plan import Plan
 from ask_above.decide.programme import EVERYONE, FIRST, NOBODY, NOTHING, Batch, Part
 from ask_above.decide.ready import Cell
+from ask_above.decide.rows import Moves, Rows
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -27,7 +27,7 @@ _FULL = np.uint64(0xFFFFFFFFFFFFFFFF)
 _ONE = np.uint64(1)
 _AT_ONCE = 1 << 18  # bytes that are worked on together, so that they stay near the processor
 _AT_A_TIME = 1 << 23  # bytes of a block of places that is read once
-_MOVES = 4096
+_MOVED_AT_ONCE = 1 << 17  # bits that are looked at together
 
 
 def unpack(bits: Bits) -> NDArray[np.bool_]:
@@ -118,7 +118,8 @@ class Sweep:
         for others in sources.T[1:]:
             join(made, before.take(others, axis=0), out=made)
 
-    def _seen(self, part: Part, planes: Bits) -> tuple[Bits, NDArray[np.bool_]]:
+    @staticmethod
+    def _seen(part: Part, planes: Bits) -> tuple[Bits, NDArray[np.bool_]]:
         """Return who sees each place, and at which places that is everyone."""
         numbers, which = np.unique(part.seen, return_inverse=True)
         seen = planes[numbers]
@@ -129,8 +130,9 @@ class Sweep:
         at = np.searchsorted(part.places, self.rows.moves.place)
         at[at == len(part.places)] = 0
         here = np.flatnonzero(part.places[at] == self.rows.moves.place)
-        for start in range(0, len(here), _MOVES):
-            some = here[start : start + _MOVES]
+        step = max(1, _MOVED_AT_ONCE // max(1, out.shape[1]))
+        for start in range(0, len(here), step):
+            some = here[start : start + step]
             _, word, bit, to_word, to_bit = self.rows.moves
             now = Moves(at[some], word[some], bit[some], to_word[some], to_bit[some])
             self._move_some(part, planes, out, now)
