@@ -111,10 +111,9 @@ class _Ascent:
             n for q in self.frame.gated if profile and not passes(self.frame, profile, q) for n in self.frame.below[q]
         }
         free = own in self.frame.unbounded
-        self.start = [
-            self.frame.has_meaning(n) if free else 0 if n in closed else ground.usable(mask, n)
-            for n, mask in enumerate(base)
-        ]
+        self.start = [self.frame.has_meaning(n) for n in places] if free else ground.usable_everywhere(base)
+        for n in () if free else closed:
+            self.start[n] = 0
         self.sources = [_Source(0, base, ())]
         self.turns = [0] * len(self.held)  # what detours give, needing nothing else
         self.had: dict[tuple[int, int], Moves] = {} if own is None else {(own, 0): ()}
@@ -126,6 +125,7 @@ class _Ascent:
         self.changed = set[int]()
         self.local: set[int] = set()  # places below the site where a rank can be had
         self.best: dict[int, tuple[int, Moves]] = {}
+        self.able: dict[str, list[int]] = {}
         self.grew = True
 
     def result(self) -> Climb:
@@ -149,15 +149,18 @@ class _Ascent:
 
     def _look(self) -> None:
         """Reckon anew what can be used, where more is held, or where a gate lets one in that did not."""
+        self.able.clear()
         opened = self.shut - self._behind_gates()
         self.shut -= opened
         for n in self.fresh | opened:
             if n in self.free:
                 found = self.frame.has_meaning(n)
             elif n in self.shut:
-                found = 0
+                continue
             else:
-                found = self.ground.usable(self.held[n], n) | (self.turns[n] & self.frame.has_meaning(n))
+                found = self.ground.usable(self.held[n], n)
+                if self.turns[n]:
+                    found |= self.turns[n] & self.frame.has_meaning(n)
             if found & ~self.usable[n]:
                 self.usable[n] |= found
                 self.grew = True
@@ -232,6 +235,14 @@ class _Ascent:
 
     def _can(self, act: str, place: int) -> bool:
         return self.acts and self.usable[place] & self.ground.using[act] != 0
+
+    def _where(self, act: str) -> list[int]:
+        """Return the places where one can do what an act takes."""
+        known = self.able.get(act)
+        if known is None:
+            using = self.ground.using[act] if self.acts else 0
+            known = self.able[act] = [n for n, mask in enumerate(self.usable) if mask & using]
+        return known
 
     def _how(self, act: str, place: int) -> Moves:
         """Return the moves by which what an act takes is come by."""
@@ -318,7 +329,7 @@ class _Ascent:
 
     def _join(self) -> None:
         """Join all ranks that are open, at once: what they bring together is the same for every start."""
-        joined = [rank for rank in self.frame.ranks if rank.open and self._givable(rank, 0)]
+        joined = [rank for rank in self.ground.open if self._givable(rank, 0)]
         for rank in joined:
             moves = self._then(self._after(rank, 0) or (), Move("join", rank.key))
             self.sources.append(_Source(0, self.ground.single(rank.position), moves))
@@ -366,9 +377,9 @@ class _Ascent:
         if not (rule.oneself or self.accomplice):
             return
         kind = "give" if rule.oneself else "receive"
-        wanted = [rank for rank in self.frame.ranks if self._matters(rule, rank)]
-        for place in range(len(self.held)) if wanted else ():
-            if not self._can("assign", place) or self._is_as_above(rule, place):
+        wanted = self.ground.mattering
+        for place in self._where("assign") if wanted else ():
+            if self._is_as_above(rule, place):
                 continue
             for rank in wanted:
                 if not self._givable(rank, place):
@@ -378,15 +389,6 @@ class _Ascent:
                     before = self._together([self._how("assign", place), reaches, self._after(rank, place) or ()])
                     move = Move(kind, rank.key, self.frame.places[place].key)
                     self._have(rank.position, place, self._then(before, move))
-
-    def _matters(self, rule: ActRule, rank: Rank) -> bool:
-        """Tell whether having a rank leads further: what is handed on as it is held brings nothing by itself."""
-        if rank.automatic or rank.kept_by:
-            return False
-        if rule.hand_on == "any" or rank.key in self.ground.named:
-            return True
-        rules = [self.rules.act(act) for act in ("assign", "manage", "overrides")]
-        return any(each.hand_on == "any" or each.over != "below" for each in rules)
 
     def _is_as_above(self, rule: ActRule, place: int) -> bool:
         """Tell whether a place lets one give nothing that the place above it did not."""
@@ -429,9 +431,8 @@ class _Ascent:
         if manage.hand_on == "any" and self._can("manage", 0):
             self._grant(manage)
         if overrides.hand_on == "any":
-            for place in range(len(self.held)):
-                if self._can("overrides", place):
-                    self._allow(overrides, place)
+            for place in self._where("overrides"):
+                self._allow(overrides, place)
         if self.accomplice and assign.hand_on == "any" and self._can("assign", 0):
             for group, masks in self.ground.by_group.items():
                 moves = self._then(self._how("assign", 0), Move("group", group))
@@ -471,10 +472,9 @@ class _Ascent:
         if all(self.held[n] == everything for n in self.frame.below[place]):
             return
         masks = list(full)
-        for q in range(len(masks)):
-            if self._can("overrides", q):
-                for n in self.frame.below[q]:
-                    masks[n] = everything
+        for q in self._where("overrides"):
+            for n in self.frame.below[q]:
+                masks[n] = everything
         self._add(_Source(place, masks, self._before_last(moves, last), template=True))
 
     def _allow(self, rule: ActRule, place: int) -> None:

@@ -31,6 +31,31 @@ class Voice(NamedTuple):
     of_set: str | None = None
 
 
+class Resting(NamedTuple):
+    """What all capabilities rest on at a place (``seen``), and which have a meaning there.
+
+    Those in ``some`` rest on more; ``more`` says on what in all, by their bits, and ``known`` keeps that of several.
+    """
+
+    seen: int
+    meaning: int
+    some: int
+    more: dict[int, int]
+    known: dict[int, int]
+
+    def of(self, mask: int) -> int:
+        """Return what all in a set of some rest on."""
+        found = self.known.get(mask)
+        if found is None:
+            found, left = 0, mask
+            while left:
+                bit = left & -left
+                left ^= bit
+                found |= self.more[bit]
+            self.known[mask] = found
+        return found
+
+
 def first_says(words: Sequence[Word]) -> Word:
     """Join words so that, capability by capability, the first that says something counts; bars add up (rule 5.4)."""
     allow = deny = bar = 0
@@ -81,7 +106,8 @@ class Frame:
         self._words: list[dict[str, Word] | None] = [None] * len(self.places)
         self._entries: dict[int, tuple[Override, Word]] = {}
         self._rests: dict[str, tuple[int, int]] = {}
-        self._alone: dict[bool, int] = {}
+        self._resting: list[Resting | None] = [None] * len(self.places)
+        self._resting_by_form: dict[tuple[str, bool], Resting] = {}
 
     def after(self, charter: Charter) -> tuple[Frame, frozenset[int]] | None:
         """Return the frame of a charter that differs in what places say alone, and the places that this touches.
@@ -149,15 +175,23 @@ class Frame:
             )
         return known[place > 0]
 
-    def resting_alone(self, place: int) -> int:
-        """Return the capabilities that rest on nothing but themselves, and on being seen below the site."""
-        below = place > 0
-        known = self._alone.get(below)
+    def resting(self, place: int) -> Resting:
+        """Return what capabilities rest on at a place, and have a meaning there (rule 5.6)."""
+        known = self._resting[place]
         if known is None:
-            seen = self.catalogue.bit.get(self.charter.rules.seeing or "", 0) if below else 0
-            alone = (key for key, bit in self.catalogue.bit.items() if self.rests(key, place) & ~seen & ~bit == 0)
-            known = self._alone[below] = self.catalogue.mask(alone)
+            form = self.places[place].kind, place > 0
+            known = self._resting_by_form.get(form)
+            if known is None:
+                known = self._resting_by_form[form] = self._find_resting(place)
+            self._resting[place] = known
         return known
+
+    def _find_resting(self, place: int) -> Resting:
+        seeing = self.charter.rules.seeing
+        seen = self.rests(seeing, place) if place and seeing else 0
+        rests = {bit: self.rests(key, place) for key, bit in self.catalogue.bit.items()}
+        more = {bit: found for bit, found in rests.items() if found & ~seen & ~bit}
+        return Resting(seen, self.has_meaning(place), sum(more), more, {})
 
     def word_of(self, entry: Override) -> Word:
         """Return what an entry says: what it allows is closed, what it takes is exact (rules 2.4 and 2.5)."""

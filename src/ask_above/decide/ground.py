@@ -7,10 +7,30 @@ capability the last one stands, and it is one rank's; what is carried is carried
 from __future__ import annotations
 
 from functools import cached_property
+from typing import NamedTuple
 
+from ask_above.charter.ladder import Rank
 from ask_above.decide.frame import Frame, Word, first_says
 from ask_above.decide.profile import ask_anybody
 from ask_above.decide.walk import settle, usable
+
+
+class _Passed(NamedTuple):
+    """What the words on the way to a place leave of a set: what of it is kept, what is given, what is barred.
+
+    ``here`` is what is said at the place itself, and ``after`` what is given there whatever else is said.
+    """
+
+    kept: int
+    given: int
+    barred: int
+    here: Word = Word()
+    after: int = 0
+
+    def then(self, word: Word, after: int) -> _Passed:
+        """Return what is left after what one more place says."""
+        given = (self.given | word.allow) & ~word.deny | after
+        return _Passed(self.kept & ~word.deny, given, self.barred | word.bar, word, after)
 
 
 class Ground:
@@ -31,8 +51,14 @@ class Ground:
         self._single: dict[int | None, list[int]] = {}
         self._unions: dict[tuple[int, ...], list[int]] = {}
         self._full: dict[int | None, list[int]] = {}
-        self._usable: dict[tuple[int, str, bool], int] = {}
+        kept: dict[tuple[str, bool], dict[int, int]] = {}
+        self._usable = [kept.setdefault((place.kind, n > 0), {}) for n, place in enumerate(frame.places)]
         self._words = [frame.words_at(n) for n in range(len(frame.places))]
+        self._speaking: dict[str, list[int]] = {}
+        for n, words in enumerate(self._words):
+            for key in words:
+                self._speaking.setdefault(key, []).append(n)
+        self._passed: dict[tuple[tuple[int, ...], bool], list[_Passed]] = {}
 
     def may_stir(self, rank: int) -> bool:
         """Tell quickly whether a rank's holder could do anything at all to climb; most cannot."""
@@ -124,34 +150,71 @@ class Ground:
         """Return the acts for which some rank says on whom it lets one act (rule 6.4)."""
         return frozenset(act for rank in self.frame.ranks for act in rank.lists)
 
+    @cached_property
+    def open(self) -> list[Rank]:
+        """Return the ranks that members may join."""
+        return [rank for rank in self.frame.ranks if rank.open]
+
+    @cached_property
+    def mattering(self) -> list[Rank]:
+        """Return the ranks that having leads further: what is handed on as it is held brings nothing by itself."""
+        rules = self.frame.charter.rules
+        acts = [rules.act(act) for act in ("assign", "manage", "overrides")]
+        every = rules.act("assign").hand_on == "any" or any(a.hand_on == "any" or a.over != "below" for a in acts)
+        ranks = (rank for rank in self.frame.ranks if not rank.automatic and not rank.kept_by)
+        return [rank for rank in ranks if every or rank.key in self.named]
+
     def _parent(self, place: int) -> int:
         return self.frame.chains[place][-2]
 
     def _walk(self, automatic: tuple[int, ...], rank: int | None, carried: int, *, ranges: bool = False) -> list[int]:
-        """Walk the places, each after the one it is in (rules 5.4 and 5.5).
+        """Return what is held at each place: what other words leave, with the own words of a rank (rules 5.4 and 5.5).
 
-        With ``ranges`` words such as ``warden+`` give what they allow and take nothing, as ranks might be moved.
+        With ``ranges`` words such as ``warden+`` give what they allow and take nothing, as ranks might be moved. Places
+        without own words, on the way there either, need no look at any word.
         """
         frame = self.frame
         if rank is not None and rank in frame.unbounded:
             return [frame.catalogue.everything] * len(frame.places)
-        keys = [frame.ranks[each].key for each in sorted(automatic)]
-        own = () if rank is None else (frame.ranks[rank].key,)
-        held: list[int] = []
-        barred: list[int] = []
-        for n, words in enumerate(self._words):
-            mask, bars = (held[self._parent(n)], barred[self._parent(n)]) if n else (carried, 0)
-            for holders in (keys, own) if words else ():
-                spoken = [key for key in holders if key in words]
-                said = [self._named_at(n, key) if ranges else words[key] for key in spoken]
-                if said:
-                    allow, deny, bar = self._settle(said)
-                    mask, bars = (mask | allow) & ~deny, bars | bar
-            if words and ranges:
-                mask |= self._allowed_from(n)
-            held.append(mask)
-            barred.append(bars)
-        return [mask & ~bars for mask, bars in zip(held, barred, strict=True)]
+        passed = self._passed_by(automatic, ranges)
+        found = [(carried & each.kept | each.given) & ~each.barred for each in passed]
+        own = None if rank is None else frame.ranks[rank].key
+        if own is None or own not in self._speaking:
+            return found
+        held: dict[int, tuple[int, int]] = {}
+        for n in sorted({below for place in self._speaking[own] for below in frame.below[place]}):
+            above = self._parent(n) if n else -1
+            if above in held:
+                mask, bars = held[above]
+            elif n:
+                mask, bars = carried & passed[above].kept | passed[above].given, passed[above].barred
+            else:
+                mask, bars = carried, 0
+            words = [passed[n].here]
+            if own in self._words[n]:
+                words.append(self._word(n, own, ranges))
+            for allow, deny, bar in words:
+                mask, bars = (mask | allow) & ~deny, bars | bar
+            mask |= passed[n].after
+            held[n] = mask, bars
+            found[n] = mask & ~bars
+        return found
+
+    def _passed_by(self, automatic: tuple[int, ...], ranges: bool) -> list[_Passed]:
+        """Return what the words for some automatic ranks leave of a set at each place."""
+        known = self._passed.get((automatic, ranges))
+        if known is None:
+            keys = [self.frame.ranks[each].key for each in sorted(automatic)]
+            known = self._passed[automatic, ranges] = []
+            for n, words in enumerate(self._words):
+                above = known[self._parent(n)] if n else _Passed(self.frame.catalogue.everything, 0, 0)
+                said = [self._word(n, key, ranges) for key in keys if key in words]
+                after = self._allowed_from(n) if ranges and words else 0
+                known.append(above.then(Word(*self._settle(said)) if said else Word(), after))
+        return known
+
+    def _word(self, place: int, key: str, ranges: bool) -> Word:
+        return self._named_at(place, key) if ranges else self._words[place][key]
 
     def _settle(self, words: list[Word]) -> tuple[int, int, int]:
         if len(words) == 1:
@@ -175,8 +238,12 @@ class Ground:
 
     def usable(self, mask: int, place: int) -> int:
         """Return what of a set can be used at a place (rule 5.6)."""
-        key = (mask, self.frame.places[place].kind, place > 0)
-        known = self._usable.get(key)
+        known = self._usable[place].get(mask)
         if known is None:
-            known = self._usable[key] = usable(self.frame, mask, place)
+            known = self._usable[place][mask] = usable(self.frame, mask, place)
         return known
+
+    def usable_everywhere(self, masks: list[int]) -> list[int]:
+        """Return what of a set for each place can be used there."""
+        found = [known.get(mask) for mask, known in zip(masks, self._usable, strict=True)]
+        return [self.usable(masks[n], n) if each is None else each for n, each in enumerate(found)]

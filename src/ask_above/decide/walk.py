@@ -131,16 +131,18 @@ def held(frame: Frame, profile: Profile, place: int, *, gated: bool = True) -> H
 
 def usable(frame: Frame, mask: int, place: int) -> int:
     """Return what of the capabilities held at a place can be used there (rule 5.6)."""
-    meant = mask & frame.has_meaning(place)
-    seeing = frame.charter.rules.seeing
-    if place and seeing is not None and frame.rests(seeing, place) & ~mask:
+    rests = frame.resting(place)
+    if rests.seen & ~mask:
         return 0
-    alone = frame.resting_alone(place)
-    result = meant & alone
-    for key in frame.catalogue.names(meant & ~alone):
-        rests = frame.rests(key, place)
-        if rests & mask == rests:
-            result |= frame.catalogue.bit[key]
+    result = mask & rests.meaning
+    left = result & rests.some
+    if not left or not rests.of(left) & ~mask:
+        return result
+    while left:
+        bit = left & -left
+        left ^= bit
+        if rests.more[bit] & ~mask:
+            result ^= bit
     return result
 
 
