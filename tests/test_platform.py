@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import threading
+import tracemalloc
+import zlib
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from random import Random
@@ -47,6 +49,27 @@ def test_the_table_and_its_blocks_say_cell_by_cell_what_may_says(seed: int) -> N
             expected = [c.may(m, k, at=p, when=when).allowed for m in table.members]
             assert table.column(k, p).tolist() == expected
             assert table.may(table.members[0], k, p) is expected[0]
+
+
+def test_the_table_is_streamed_within_the_memory_that_it_is_given() -> None:
+    size = Size(ranks=40, capabilities=60, places=300, depth=4, overrides=1_500, members=4_000, profiles=2_500)
+    c = Community(charter(size), register(size))
+    whole = c.table()
+    memory = whole.words.nbytes // 3
+    tracemalloc.start()
+    found = [
+        (block.places, block.words.nbytes, zlib.crc32(block.words.data)) for block in c.table_blocks(memory=memory)
+    ]
+    peak = tracemalloc.get_traced_memory()[1]
+    tracemalloc.stop()
+    assert len(found) > 3
+    assert max(taken for _, taken, _ in found) <= memory
+    assert peak <= memory * 1.5
+    at = 0
+    for places, _, told in found:
+        assert zlib.crc32(whole.words[at : at + len(places)].data) == told
+        at += len(places)
+    assert at == len(whole.places)
 
 
 @pytest.mark.parametrize("seed", range(6))
