@@ -137,10 +137,16 @@ def test_those_concerned_are_told_in_a_standard_mail(river: Path) -> None:
     assert text.rstrip().endswith("-- the river")
     assert "In River talk you may moderate Board host, Volunteer, Newcomer, Member and Passer-by." in text
     said("assign", "host", "maren", "--until", "2097-06-30", "--tell", "--yes", cwd=river)
-    letters = [file.read_text("utf-8") for file in (river / "outbox").glob("*-maren.eml")]
-    text = message_from_string(letters[0], policy=policy.default).get_content()
+    known = list((river / "outbox").glob("*-maren.eml"))
+    text = message_from_string(known[0].read_text("utf-8"), policy=policy.default).get_content()
     assert "You are Board host until 30 June 2097." in text
     assert "On the whole site you may moderate Board host, Volunteer, Newcomer, Member and Passer-by." in text
+    said("unassign", "volunteer", "maren", "--yes", cwd=river)
+    said("assign", "volunteer", "maren", "--tell", "--yes", cwd=river)
+    (letter,) = set((river / "outbox").glob("*-maren.eml")) - set(known)
+    text = letter.read_text("utf-8")
+    assert "You may now" in text
+    assert "you may moderate" not in text  # that is as it was before
     invited = said(
         "member", "invite", "vera", "--email", "vera@river.example", "--message", "Come and see.", "--yes", cwd=river
     )

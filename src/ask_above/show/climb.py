@@ -45,11 +45,11 @@ def show_climb(screen: Screen, charter: Charter, climbed: Climbed, place: str | 
     """Show one rank's ways up."""
     title = charter.ranks[climbed.rank].title
     with_whom = " with one accomplice" if climbed.accomplice else ""
+    where = "" if place is None else f" {in_place(charter.places[place].title, site=place == SITE)}"
     if not climbed.paths:
-        where = "" if place is None else f" {in_place(charter.places[place].title, site=place == SITE)}"
         screen.line(f"✓ {title}{with_whom} can reach nothing{where} beyond what they hold.", "yes")
         return
-    screen.line(f"How far {title} can climb{with_whom}", "head")
+    screen.line(f"How far {title} can climb{where}{with_whom}", "head")
     if climbed.free:
         screen.line("▲ To an unbounded rank, and so to everything.", "warn")
     for paths in together(climbed.paths):

@@ -17,6 +17,7 @@ from ask_above.charter.names import SITE
 from ask_above.decide.words import day, in_place, in_places, upper
 
 if TYPE_CHECKING:
+    from ask_above.change.draft import RowChange
     from ask_above.plans import Plan
 
 TEMPLATE = "letter.txt"
@@ -41,10 +42,11 @@ def letters(plan: Plan) -> Letters:
         for key in shift.members:
             by_member.setdefault(key, []).append(shift)
     members = plan.after.register.members
-    found, describer = [], Describer(plan.after.decider, plan.at, members=False)
+    found = []
+    before, after = (Describer(each.decider, plan.at, members=False) for each in (plan.before, plan.after))
     for key, shifts in by_member.items():
         if key in members and members[key].email:
-            news = "\n".join(_news(plan, describer, shifts, key))
+            news = "\n".join(_news(plan, (before, after), shifts, key))
             found.append(_letter(plan, key, f"What you may do at {_site(plan)}", news))
     return found
 
@@ -58,8 +60,11 @@ def invitation(plan: Plan, key: str, message: str) -> Letters:
     return [_letter(plan, key, f"An invitation to {_site(plan)}", news)]
 
 
-def _news(plan: Plan, describer: Describer, shifts: Sequence[Shift], key: str) -> Iterable[str]:
-    """Yield what someone may do now, and what is over, in sentences; and until when."""
+def _news(plan: Plan, describers: tuple[Describer, Describer], shifts: Sequence[Shift], key: str) -> Iterable[str]:
+    """Yield what someone may do now, and what is over, in sentences; until when; and on whom they act now.
+
+    The describers are of what was before and of what is after.
+    """
     frame = plan.after.decider.frame
     for gains, said in ((True, "You may now"), (False, "You may no longer")):
         mine = [shift for shift in shifts if shift.gains is gains]
@@ -73,16 +78,28 @@ def _news(plan: Plan, describer: Describer, shifts: Sequence[Shift], key: str) -
         if row.table == "assignments" and after.get("member") == key and after.get("until"):
             title = plan.after.charter.ranks[after["rank"]].title
             yield f"You are {title} until {day(after['until'])}."
-    frame, told = plan.after.decider.frame, set[str]()
-    for row in plan.rows:
-        given = row.after or {}
-        if row.table == "assignments" and given.get("member") == key and not row.before:
-            place = frame.place_at[given.get("place") or SITE]
-            acts = describer.acts_of(plan.after.decider.people.ask(key, plan.at), place)
-            where = in_place(frame.places[place].title, site=place == 0)
-            if acts and where not in told:
-                told.add(where)
-                yield f"{upper(where)} you may {acts}."
+    yield from _acts(plan, describers, key)
+
+
+def _acts(plan: Plan, describers: tuple[Describer, Describer], key: str) -> Iterable[str]:
+    """Say on whom someone acts now, where they were given a rank and it was not so before."""
+    places = (row.after.get("place") or SITE for row in plan.rows if _gives(row, key) and row.after)
+    for place in dict.fromkeys(places):
+        was, now = (_acts_at(each, plan, key, place) for each in describers)
+        if now and now != was:
+            here = plan.after.charter.places[place]
+            yield f"{upper(in_place(here.title, site=place == SITE))} you may {now}."
+
+
+def _gives(row: RowChange, key: str) -> bool:
+    return row.table == "assignments" and not row.before and (row.after or {}).get("member") == key
+
+
+def _acts_at(describer: Describer, plan: Plan, key: str, place: str) -> str:
+    decider = describer.decider
+    if key not in decider.people.register.members or place not in decider.frame.place_at:
+        return ""
+    return describer.acts_of(decider.people.ask(key, plan.at), decider.frame.place_at[place])
 
 
 def _site(plan: Plan) -> str:
