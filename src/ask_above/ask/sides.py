@@ -38,8 +38,11 @@ def merged(old: Sequence[str], new: Sequence[str]) -> Merged:
 class Side:
     """One of two communities; ``order`` says where each of its capabilities stands in the order of both."""
 
-    def __init__(self, decider: Decider, cells: list[Cell], order: NDArray[np.intp], size: int) -> None:
-        self.sweep = Sweep(decider.plan, cells)
+    def __init__(
+        self, decider: Decider, cells: list[Cell], order: NDArray[np.intp], size: int, beside: Side | None = None
+    ) -> None:
+        rows = None if beside is None else beside.sweep.rows.over(decider.plan, cells)
+        self.sweep: Sweep = Sweep(decider.plan, cells, rows)
         self.programme = decider.plan.programme
         self.place_at = decider.frame.place_at
         self.own = np.full(size, -1, dtype=np.intp)
@@ -79,7 +82,7 @@ class Sides:
     def __init__(self, old: tuple[Decider, list[Cell]], new: tuple[Decider, list[Cell]], capabilities: Merged) -> None:
         self.capabilities = np.arange(len(capabilities.keys))
         self.old = Side(*old, capabilities.old, len(self.capabilities))
-        self.new = Side(*new, capabilities.new, len(self.capabilities))
+        self.new = Side(*new, capabilities.new, len(self.capabilities), self.old)
         rows = len(old[1])
         self.words = self.old.words
         self.last = np.uint64((1 << (rows - 1) % 64 + 1) - 1)
@@ -116,6 +119,8 @@ class Sides:
         if list(self.old.place_at) != list(self.new.place_at) or not np.array_equal(self.old.own, self.new.own):
             return False
         rows, others = self.old.sweep.rows, self.new.sweep.rows
+        if rows.moves is others.moves and not (self.old.own < 0).any():
+            return True
         if rows.words != others.words or (self.old.own < 0).any():
             return False
         return all(np.array_equal(one, other) for one, other in zip(rows.moves, others.moves, strict=True))

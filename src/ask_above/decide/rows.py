@@ -7,6 +7,7 @@ is, there, another row; those rows follow behind.
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from copy import copy
 from typing import TYPE_CHECKING, NamedTuple, TypeAlias
 
 import numpy as np
@@ -130,9 +131,31 @@ class Rows:
         settled = rows & ~pack(pending, self.words) if pending else rows
         self.rows = np.concatenate([rows, settled, self._shut_out(rows)])
         self.kept = ~self.rows
-        self.held = np.tile(self.unbounded, (len(self.plan.rests), 1))
+        self.held = self._held()
+
+    def _held(self) -> Bits:
+        held = np.tile(self.unbounded, (len(self.plan.rests), 1))
         for position, carried in enumerate(self.frame.carried):
-            self.held[bits(carried)] |= rows[position]
+            held[bits(carried)] |= self.rows[position]
+        return held
+
+    def over(self, plan: Plan, cells: Sequence[Cell]) -> Rows | None:
+        """Return these rows over another charter, which may differ in what is carried and in what places say.
+
+        ``None`` where other rows would hold other ranks, or other gates let them in.
+        """
+        old, new = self.frame, plan.frame
+        if plan.holders != self.plan.holders or old.unbounded != new.unbounded or old.chains != new.chains:
+            return None
+        if any(one.gate != other.gate for one, other in zip(old.places, new.places, strict=True)):
+            return None
+        pairs = zip(self.cells, cells, strict=True)
+        if any(one.owner != other.owner or one.profile != other.profile for one, other in pairs if one is not other):
+            return None
+        other = copy(self)
+        other.plan, other.frame, other.cells = plan, new, cells
+        other.held = other._held()
+        return other
 
     def _shut_out(self, rows: Bits) -> Bits:
         """Return for each gate the rows that it does not let in (5.3)."""

@@ -42,9 +42,9 @@ class Sweep:
     follow for those who hold ranks at some places only.
     """
 
-    def __init__(self, plan: Plan, cells: Sequence[Cell]) -> None:
+    def __init__(self, plan: Plan, cells: Sequence[Cell], rows: Rows | None = None) -> None:
         self.plan, self.cells = plan, cells
-        self.rows = Rows(plan, cells)
+        self.rows = Rows(plan, cells) if rows is None else rows
         self.words = self.rows.words
 
     def run(
