@@ -121,10 +121,11 @@ def everywhere(c: Community, profiles: int) -> None:
         for _ in c.table_blocks(memory=block):
             pass
 
+    blocks = [each.words.shape for each in c.table_blocks(memory=block)]
+
     def fill_blocks() -> None:
-        room = block // (math.prod(shape[1:]) * 8)
-        for start in range(0, shape[0], room):
-            np.empty((min(room, shape[0] - start), *shape[1:]), dtype=np.uint64).fill(7)
+        for each in blocks:
+            np.empty(each, dtype=np.uint64).fill(7)
 
     took, base = seconds(make, 3), seconds(fill, 3)
     size = math.prod(shape) * 8

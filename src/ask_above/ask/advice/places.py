@@ -210,14 +210,14 @@ class Opposite(NamedTuple):
 def opposites(frame: Frame) -> dict[int, list[Opposite]]:
     """Return, by place, the entries that say the opposite of what the nearest place above says of the same."""
     found: dict[int, list[Opposite]] = {}
+    said = [{entry.label: frame.word_of(entry) for entry in reversed(place.overrides)} for place in frame.places]
     for n, place in enumerate(frame.places):
         for entry in place.overrides:
-            word, settled = frame.word_of(entry), 0
+            word, settled, label = frame.word_of(entry), 0, entry.label
             for above in reversed(frame.chains[n][:-1]):
-                same = next((e for e in frame.places[above].overrides if e.label == entry.label), None)
-                if same is None:
+                other = said[above].get(label)
+                if other is None:
                     continue
-                other = frame.word_of(same)
                 turned = ((word.allow & other.deny) | (word.deny & other.allow)) & ~settled
                 settled |= other.allow | other.deny
                 if turned:
