@@ -11,13 +11,12 @@ from typing import Any
 from ask_above import Community
 from ask_above.charter import changes
 
-Seconds = Callable[..., float]
+Beside = Callable[..., tuple[float, float, float]]
 Report = Callable[..., None]
 
 
-def administrators(c: Community, seconds: Seconds, report: Report) -> None:
+def administrators(c: Community, beside: Beside, report: Report) -> None:
     """Impact, cover and advice, each over one pass of the whole table."""
-    base = seconds(c.table, 5)
     names = c.charter.catalogue.keys[:2]
     place = c.after(charter=changes.saying(c.charter, "place-9", "member", "deny", names))
     rank = c.after(charter=changes.granting(c.charter, "rank-50", names))
@@ -28,5 +27,5 @@ def administrators(c: Community, seconds: Seconds, report: Report) -> None:
         ("advice", c.advice, 10),
     )
     for what, work, limit in cases:
-        took = seconds(work, 3)
-        report(what, f"{took:.2f} s, the table {base:.2f} s", took / base, limit)
+        took, base, ratio = beside(work, c.table, 5)
+        report(what, f"{took:.2f} s, the table {base:.2f} s", ratio, limit)

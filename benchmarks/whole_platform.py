@@ -45,12 +45,23 @@ ROWS: list[tuple[str, str, float, float | None]] = []
 def seconds(work: Callable[[], Any], runs: int = 5) -> float:
     """The median time of some work, after one run that does not count."""
     work()
-    times = []
-    for _ in range(runs):
-        start = time.perf_counter()
-        work()
-        times.append(time.perf_counter() - start)
-    return statistics.median(times)
+    return statistics.median(seconds_once(work) for _ in range(runs))
+
+
+def beside(work: Callable[[], Any], base: Callable[[], Any], pairs: int = 7) -> tuple[float, float, float]:
+    """The median times of two works that take turns, and the median of their ratios: others may use the machine."""
+    work()
+    base()
+    times = [(seconds_once(work), seconds_once(base)) for _ in range(pairs)]
+    first, second = zip(*times, strict=True)
+    return statistics.median(first), statistics.median(second), statistics.median(a / b for a, b in times)
+
+
+def seconds_once(work: Callable[[], Any]) -> float:
+    """The time of some work."""
+    start = time.perf_counter()
+    work()
+    return time.perf_counter() - start
 
 
 def report(what: str, figures: str, ratio: float, limit: float | None = None, *, least: bool = False) -> None:
@@ -93,17 +104,15 @@ def every_click(c: Community) -> None:
 
         return work
 
-    base = seconds(bare)
     for what, work, limit in (
         ("one warm question", plain, 5),
         ("with an author", with_author, 6),
         ("with a moment in UTC", at(utc), 8),
         ("with a moment in another zone", at(zoned), 15),
     ):
-        took = seconds(work)
-        report(
-            what, f"{took / QUESTIONS * 1e9:.0f} ns, a bare look-up {base / QUESTIONS * 1e9:.0f} ns", took / base, limit
-        )
+        took, base, ratio = beside(work, bare)
+        figures = f"{took / QUESTIONS * 1e9:.0f} ns, a bare look-up {base / QUESTIONS * 1e9:.0f} ns"
+        report(what, figures, ratio, limit)
 
 
 def everywhere(c: Community, profiles: int) -> None:
@@ -127,12 +136,13 @@ def everywhere(c: Community, profiles: int) -> None:
         for each in blocks:
             np.empty(each, dtype=np.uint64).fill(7)
 
-    took, base = seconds(make, 3), seconds(fill, 3)
+    took, base, ratio = beside(make, fill, 5)
     size = math.prod(shape) * 8
     figures = f"{took:.2f} s, the fill {base:.2f} s, {size / 1e6:.0f} MB"
-    report(f"the whole table, {profiles} profiles", figures, took / base, 2.5)
-    took, base = seconds(stream, 3), seconds(fill_blocks, 3)
-    report(f"streamed in 64 MiB, {profiles} profiles", f"{took:.2f} s, the fill {base:.3f} s", took / base, 2.5)
+    report(f"the whole table, {profiles} profiles", figures, ratio, 2.5)
+    tables.clear()
+    took, base, ratio = beside(stream, fill_blocks, 5)
+    report(f"streamed in 64 MiB, {profiles} profiles", f"{took:.3f} s, the fill {base:.3f} s", ratio, 2.5)
     tables.clear()
     for what, work, room in (("the table", make, size), ("the budget", stream, block)):
         tracemalloc.start()
@@ -282,7 +292,7 @@ def main() -> None:
     who(c)
     changes(c)
     many(c)
-    administrators(c, seconds, report)
+    administrators(c, beside, report)
     cold_start(c)
     size = Size(profiles=30_000)
     everywhere(Community(c.charter, register(size)), 30_000)
