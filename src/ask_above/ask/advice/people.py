@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from ask_above.ask import cover
 from ask_above.ask.advice.piece import Piece, Sight
 from ask_above.charter.ladder import Rank
+from ask_above.charter.moments import Instant
 from ask_above.charter.names import listed
 from ask_above.decide.profile import Profile
 from ask_above.decide.words import day
@@ -77,24 +78,32 @@ def over_limit(sight: Sight) -> Iterator[Piece]:
 
 def assignments(sight: Sight) -> Iterator[Piece]:
     """Find assignments that have ended, never start, or contradict each other (rules 4.2 and 6.8)."""
-    for each in sight.register.assignments:
-        start, end = each.period.start, each.period.end
-        if end is None:
-            continue
-        title, key, concerned = sight.title(each.rank), each.member, (f"@{each.member}", each.rank)
-        if start is not None and start >= end:
-            what = f"{sight.title(key)} is given {title} until before it begins"
-            yield Piece("never-starts", each.where, what, "mend its dates", concerned)
-        elif end <= sight.at:
-            word = "until" if "T" in each.period.said_until else "through"
-            what = f"{sight.title(key)} had {title} {word} {day(each.period.said_until)}"
-            yield Piece("ended", each.where, what, "take the line out once nobody needs it", concerned)
+    for _, keys in sight.alike:
+        # those who are alike have the same periods, in the same order
+        over = [n for n, each in enumerate(sight.register.of(keys[0])) if _is_over(each, sight.at)]
+        yield from (_told_over(sight, sight.register.of(key)[n]) for n in over for key in keys)
     apart = {each for r in sight.frame.ranks if r.apart_from for each in (r.key, *r.apart_from)}
     for _, keys in sight.alike:
         ranks = [each.rank for each in sight.register.of(keys[0])]
         if len(set(ranks)) < len(ranks) or (len(ranks) > 1 and not apart.isdisjoint(ranks)):
             for key in keys:
                 yield from _contradictory(sight, key, sight.register.of(key))
+
+
+def _is_over(given: Assignment, at: Instant) -> bool:
+    start, end = given.period.start, given.period.end
+    return end is not None and (end <= at or (start is not None and start >= end))
+
+
+def _told_over(sight: Sight, given: Assignment) -> Piece:
+    title, key, concerned = sight.title(given.rank), given.member, (f"@{given.member}", given.rank)
+    start, end = given.period.start, given.period.end
+    if start is not None and end is not None and start >= end:
+        what = f"{sight.title(key)} is given {title} until before it begins"
+        return Piece("never-starts", given.where, what, "mend its dates", concerned)
+    word = "until" if "T" in given.period.said_until else "through"
+    what = f"{sight.title(key)} had {title} {word} {day(given.period.said_until)}"
+    return Piece("ended", given.where, what, "take the line out once nobody needs it", concerned)
 
 
 def _contradictory(sight: Sight, key: str, given: list[Assignment]) -> Iterator[Piece]:
@@ -130,7 +139,7 @@ def _overlap(one: Assignment, other: Assignment) -> bool:
 def pending_worse(sight: Sight) -> Iterator[Piece]:
     """Find someone pending who can do less than a stranger (rule 4.4)."""
     frame, entry = sight.frame, sight.frame.entry
-    if entry is None and not any(each.status == "pending" for each in sight.register.members.values()):
+    if entry is None and not any(each.status == "pending" for each, _ in sight.alike):
         return
     placed = frozenset() if entry is None else frozenset({(entry, 0)})
     waiting = Profile(tuple(frame.automatic["anyone"]), placed, pending=True)

@@ -143,7 +143,7 @@ class Sight:
     @cached_property
     def active(self) -> int:
         """How many members are active."""
-        return sum(member.status == "active" for member in self.register.members.values())
+        return sum(len(keys) for asked, keys in self.alike if asked.status == "active")
 
     @cached_property
     def unbounded_members(self) -> set[str]:
