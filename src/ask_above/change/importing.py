@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import NamedTuple
 
 from ask_above.change.draft import Done, Draft, Need, RowChange, member_row
-from ask_above.change.people import _conferring, _groups, given_on_joining, good_address, good_date
+from ask_above.change.people import _conferring, _groups, good_address, good_date, on_joining_to, rows_on_joining
 from ask_above.charter.moments import HOW_TO_WRITE
 from ask_above.charter.names import RESERVED, is_key, nearest
 from ask_above.errors import AskAboveError, Fault, FaultyFilesError
@@ -53,7 +53,8 @@ class _Merger:
         self.addresses: dict[str, int] = {}
         entry = any(rank.entry for rank in draft.charter.ranks.values())
         self.must_say = entry and not status
-        self.joining = [rank.key for rank in draft.charter.ranks.values() if rank.on_joining]
+        joining = [rank.key for rank in draft.charter.ranks.values() if rank.on_joining]
+        self.joining = rows_on_joining(draft, joining)
         new = {"kind": "person", "status": status or "active", "joined": draft.day}
         self.dates: dict[str, bool] = {}
         self.fresh = {**dict.fromkeys(COLUMNS, ""), **new}
@@ -77,7 +78,7 @@ class _Merger:
             yield RowChange("members", key, before, after)
             first = old is None or old.status in ("pending", "invited")
             if self.joining and first and after["status"] == "active":
-                yield from given_on_joining(self.draft, key, self.joining)
+                yield from on_joining_to(self.draft, key, self.joining)
 
     def _key_for(self, cells: Mapping[str, str]) -> str:
         """Return the key of whoever has this address, else one made from the name."""

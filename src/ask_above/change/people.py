@@ -239,16 +239,21 @@ def _on_joining(draft: Draft, key: str, status: str, *, first: bool) -> Iterator
     """Yield the ranks given to everyone who becomes active for the first time (rule 4.7)."""
     ranks = [rank.key for rank in draft.charter.ranks.values() if rank.on_joining] if first else []
     if status == "active" and ranks:
-        yield from given_on_joining(draft, key, ranks)
+        yield from on_joining_to(draft, key, rows_on_joining(draft, ranks))
 
 
-def given_on_joining(draft: Draft, key: str, ranks: Sequence[str]) -> Iterator[RowChange]:
-    """Yield those of the ranks given on joining that a member does not have yet."""
-    has = {(each.rank, each.place) for each in draft.register.of(key)} if key in draft.register.members else ()
-    for rank in ranks:
-        if (rank, SITE) not in has:
-            given = Assignment(key, rank, SITE, _period(draft, draft.day, ""), draft.by, "on joining")
-            yield RowChange("assignments", "0", None, assignment_row(given))
+def rows_on_joining(draft: Draft, ranks: Sequence[str]) -> dict[str, dict[str, str]]:
+    """Return by rank what is recorded of someone who is given it on joining."""
+    when = _period(draft, draft.day, "")
+    return {rank: assignment_row(Assignment("", rank, SITE, when, draft.by, "on joining")) for rank in ranks}
+
+
+def on_joining_to(draft: Draft, key: str, rows: Mapping[str, Mapping[str, str]]) -> Iterator[RowChange]:
+    """Yield those of the rows that are news for a member."""
+    has = {each.rank for each in draft.register.of(key) if each.place == SITE}
+    for rank, row in rows.items():
+        if rank not in has:
+            yield RowChange("assignments", "0", None, {**row, "member": key})
 
 
 def _conferring(draft: Draft, key: str, old: Sequence[str], new: Sequence[str], what: str) -> Iterator[Need]:
