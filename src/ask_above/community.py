@@ -239,9 +239,10 @@ class Community(Questions):
         return self._decider.everyone.table(self._moment(when))
 
     def table_blocks(self, *, memory: int, when: When = None) -> Iterator[Table]:
-        """Yield the same table in blocks of places, in not much more than ``memory`` bytes at a time.
+        """Yield the same table in blocks of places; a block and the room to work it out take ``memory`` bytes at most.
 
-        The blocks' arrays are used again: take what you need of one before you ask for the next.
+        A block has one place at least, however much that takes. The blocks' arrays are used again: take what you need
+        of one before you ask for the next.
         """
         return self._decider.everyone.blocks(self._moment(when), memory)
 
