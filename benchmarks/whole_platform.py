@@ -281,6 +281,15 @@ def growth() -> None:
                 times[doubled].append(time.perf_counter() - start)
         exponent = math.log2(min(times[True]) / min(times[False]))
         report(f"twice the {field}: exponent", f"from {getattr(base, field)}", exponent)
+    few, many = (min(seconds_once(lambda n=n: both(with_exceptions(one, n))) for _ in range(3)) for n in (1_000, 2_000))  # type: ignore[misc]
+    report("twice the personal exceptions at the site: exponent", "from 1000", math.log2(many / few))
+
+
+def with_exceptions(c: Community, count: int) -> Community:
+    """The community where the site takes something from so many members, each by an exception of their own."""
+    words = Words(tuple(c.charter.catalogue.keys[:8]))
+    site = c.charter.places["site"]._replace(exceptions=tuple(Override(f"m{n}", deny=words) for n in range(count)))
+    return Community(c.charter._replace(places={**c.charter.places, "site": site}), c.register)
 
 
 def main() -> None:

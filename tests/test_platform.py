@@ -72,6 +72,28 @@ def test_the_table_is_streamed_within_the_memory_that_it_is_given() -> None:
     assert at == len(whole.places)
 
 
+def test_the_table_holds_personal_exceptions_of_very_many() -> None:
+    rng, now = Random(8), datetime(2026, 6, 1, tzinfo=UTC)
+    old, keys = charter(SMALL), charter(SMALL).catalogue.keys
+    places = dict(old.places)
+    for key in ("site", *rng.sample(list(places)[1:], 4)):
+        entries = [
+            Override(who)._replace(**{word: Words((rng.choice(keys),))})  # type: ignore[arg-type]
+            for who, word in zip(
+                rng.sample([f"m{n}" for n in range(120)], 90), rng.choices(("allow", "deny", "bar"), k=90), strict=True
+            )
+        ]
+        places[key] = places[key]._replace(exceptions=tuple(entries))
+    people = register(SMALL)
+    for n in range(0, 120, 7):
+        people = people.with_member(people.members[f"m{n}"]._replace(status="pending"))
+    c = Community(old._replace(places=places), people)
+    table = c.table(when=now)
+    for k in keys:
+        for p in (*rng.sample(table.places, 6), "site"):
+            assert table.column(k, p).tolist() == [c.may(m, k, at=p, when=now).allowed for m in table.members]
+
+
 @pytest.mark.parametrize("seed", range(6))
 def test_after_a_change_every_answer_is_that_of_a_fresh_community(seed: int) -> None:
     """Answers asked before the change must not linger, and the old community keeps its own."""

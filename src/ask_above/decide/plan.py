@@ -32,12 +32,14 @@ class Step(NamedTuple):
 class PlacePlan(NamedTuple):
     """What one place does.
 
-    ``steps`` has a line for each step: its turn among those of its column, whether it gives, the column, the rows.
+    ``steps`` has a line for each step: its turn among those of its column, whether it gives, the column, the rows; rows
+    below zero, -1 - k, are those of the k-th of ``sets``, several members who never stand in each other's way.
     ``again`` are the capabilities whose use rests on several columns, of which a step has changed one.
     """
 
     steps: Numbers
     again: Numbers
+    sets: tuple[tuple[int, ...], ...]
 
 
 class Plan:
@@ -52,6 +54,7 @@ class Plan:
         groups, members = frame.charter.groups, sorted(frame.exceptional)
         self.holders = [*(rank.key for rank in frame.ranks), *groups, *(f"@{member}" for member in members)]
         self.number = {holder: n for n, holder in enumerate(self.holders)}
+        self.common = len(self.holders) - len(members)  # ranks and groups, each of which may speak for many
         self.apart = len(self.holders)
         catalogue = frame.catalogue
         self.rests = [bits(catalogue.rests_on(key)) for key in catalogue.keys]
@@ -98,6 +101,11 @@ class Plan:
         """The number of the rows that the first gate shuts out; those of the other gates follow."""
         return 2 * self.apart
 
+    @property
+    def first_set(self) -> int:
+        """The number of the rows of the programme's first set of members; those of the others follow."""
+        return self.first_gate + len(self.frame.gated)
+
     def columns(self, capability: int) -> list[int]:
         """Return the columns that the use of a capability rests on: all of it held, and not barred (5.5, 5.6)."""
         rests, size = self.rests[capability], len(self.rests)
@@ -115,19 +123,32 @@ class Plan:
             layer = [each for each in ranks if frame.ranks[each[0]].automatic is automatic]
             steps += self._overwriting(layer) if how == "topmost" else self._in_turn(layer, last=how)
         steps += self._in_turn(groups, last="deny", apart=self.apart)
-        steps += self._overwriting(own, apart=self.apart)
         size = len(self.rests)
-        steps += [Step(False, n + size, holder) for holder, word in (*words, *own) for n in bits(word.bar)]
+        steps += [Step(False, n + size, holder) for holder, word in words for n in bits(word.bar)]
+        together = self._together(own)
+        steps += [Step(give, column, -1 - k) for k, (give, column) in enumerate(together)]
         touched = {step.column % size for step in steps}
         again = {other for n in touched for other in self.resting[n] if not self.alone[other]}
-        return PlacePlan(_in_turns(steps), np.array(sorted(again), dtype=np.intp))
+        return PlacePlan(_in_turns(steps), np.array(sorted(again), dtype=np.intp), tuple(map(tuple, together.values())))
+
+    def _together(self, own: list[tuple[int, Word]]) -> dict[tuple[bool, int], list[int]]:
+        """Return to whom exceptions give what, then from whom they take or bar what: each speaks for one member."""
+        size = len(self.rests)
+        gives: dict[tuple[bool, int], list[int]] = {}
+        takes: dict[tuple[bool, int], list[int]] = {}
+        for holder, word in own:
+            for n in bits(word.allow):
+                gives.setdefault((True, n), []).append(holder + self.apart)
+            for n in (*bits(word.deny), *(each + size for each in bits(word.bar))):
+                takes.setdefault((False, n), []).append(holder)
+        return gives | takes
 
     @staticmethod
-    def _overwriting(said: list[tuple[int, Word]], apart: int = 0) -> list[Step]:
+    def _overwriting(said: list[tuple[int, Word]]) -> list[Step]:
         """Let each overwrite the one before: the last word stands."""
         steps = []
         for holder, word in said:
-            steps += [Step(True, n, holder + apart) for n in bits(word.allow)]
+            steps += [Step(True, n, holder) for n in bits(word.allow)]
             steps += [Step(False, n, holder) for n in bits(word.deny)]
         return steps
 

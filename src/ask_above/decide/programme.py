@@ -54,11 +54,34 @@ class Part(NamedTuple):
     seen: Numbers
 
 
-class Programme:
-    """The operations of all places (``whole``), and what of them some places need."""
+class Lists(NamedTuple):
+    """Many short lists of numbers in one array; the n-th begins at ``starts[n]`` and ends where the next begins."""
 
-    def __init__(self, whole: Part) -> None:
-        self.whole = whole
+    starts: Numbers
+    numbers: Numbers
+
+    def of(self, which: Numbers) -> tuple[Numbers, Numbers]:
+        """Return the numbers of some lists one after the other, and for each the list it is from, counted in these."""
+        sizes = self.starts[which + 1] - self.starts[which]
+        before = np.cumsum(sizes) - sizes
+        at = np.repeat(self.starts[which] - before, sizes) + np.arange(int(sizes.sum()))
+        return self.numbers[at], np.repeat(np.arange(len(which)), sizes)
+
+
+def lists(found: Sequence[Sequence[int]]) -> Lists:
+    """Put lists into one array."""
+    starts = np.cumsum([0, *(len(each) for each in found)])
+    return Lists(starts, np.array([n for each in found for n in each], dtype=np.intp))
+
+
+class Programme:
+    """The operations of all places (``whole``), and what of them some places need.
+
+    ``sets`` are the members that steps speak for together.
+    """
+
+    def __init__(self, whole: Part, sets: Lists) -> None:
+        self.whole, self.sets = whole, sets
         self._portions: tuple[tuple[int, int], list[Part]] | None = None
 
     def part(self, places: Sequence[int], capabilities: Sequence[int] | None = None) -> Part:
@@ -129,6 +152,7 @@ class Maker:
         self.plan, self.frame = plan, plan.frame
         self.size = len(plan.rests)
         self._planes, self._batches = FIRST + self.size, list[Batch]()
+        self._sets: list[tuple[int, ...]] = []
         self._several = np.array([n for n, alone in enumerate(plan.alone) if not alone], dtype=np.intp)
         self._by_terms = self._of_several_terms()
         places = len(self.frame.places)
@@ -148,7 +172,7 @@ class Maker:
             self._step(level)
             self._close(level)
             self._use(level)
-        return Programme(self._finished())
+        return Programme(self._finished(), lists(self._sets))
 
     def _add(self, how: How, sources: Numbers, rows: Numbers | None = None) -> Numbers:
         """Note down some planes, and return their numbers."""
@@ -183,15 +207,22 @@ class Maker:
 
     def _step(self, level: Numbers) -> None:
         """Do what the places of one depth say, turn by turn."""
-        lines = [self.plan.at(place).steps for place in level.tolist()]
+        lines, before = [], []
+        for place in level.tolist():
+            plan = self.plan.at(place)
+            lines.append(plan.steps)
+            before.append(self.plan.first_set + len(self._sets))
+            self._sets += plan.sets
+        sizes = [len(each) for each in lines]
         turns, gives, columns, rows = np.concatenate(lines).T
-        places = np.repeat(level, [len(each) for each in lines])
-        ways: tuple[How, How] = ("take", "give")
-        for turn in range(int(turns.max()) + 1 if len(turns) else 0):
-            for how in ways:
-                now = np.flatnonzero((turns == turn) & (gives == (how == "give")))
-                at = places[now], columns[now]
-                self._columns[at] = self._add(how, self._columns[at][:, None], rows[now])
+        places = np.repeat(level, sizes)
+        rows = np.where(rows < 0, np.repeat(before, sizes) - 1 - rows, rows)
+        key = turns * 2 + gives
+        order = np.argsort(key, kind="stable")
+        for now in np.split(order, np.flatnonzero(np.diff(key[order])) + 1) if len(order) else ():
+            at = places[now], columns[now]
+            how: How = "give" if gives[now[0]] else "take"
+            self._columns[at] = self._add(how, self._columns[at][:, None], rows[now])
 
     def _close(self, level: Numbers) -> None:
         """Close a place, and all in it, to those whom its gate does not let in (5.3)."""

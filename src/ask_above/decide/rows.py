@@ -14,11 +14,14 @@ import numpy as np
 
 from ask_above.decide.plan import Plan, bits
 from ask_above.decide.profile import Profile
+from ask_above.decide.programme import lists
 from ask_above.decide.ready import Cell
 from ask_above.decide.walk import passes, ranks_at
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
+
+    from ask_above.decide.programme import Numbers
 
     Bits: TypeAlias = NDArray[np.uint64]
 
@@ -60,8 +63,7 @@ def moves(found: list[Elsewhere]) -> Moves:
 class Rows:
     """The rows of some cells, in their order, and of those who hold more ranks at some places only.
 
-    ``held`` is what each row holds by its ranks, a plane for each capability. ``rows`` and ``kept`` have a line for
-    each number that a step may name: the rows it speaks for, and all others. ``nobody`` are those who can do nothing.
+    ``held`` is what each row holds by its ranks, a plane for each capability. ``nobody`` are those who can do nothing.
     """
 
     def __init__(self, plan: Plan, cells: Sequence[Cell]) -> None:
@@ -105,10 +107,14 @@ class Rows:
             self._elsewhere.append(Elsewhere(place, row, known[key]))
 
     def _rows_by_holder(self) -> None:
-        """Pack, for every rank, group and member with exceptions, the rows they speak for; unbounded ones for none."""
-        numbers = self.plan.number
+        """Pack, for every rank and group, the rows they speak for, and list those of members with exceptions.
+
+        Nobody speaks for those who are unbounded.
+        """
+        numbers, common = self.plan.number, self.plan.common
         holders: list[int] = []
         sizes, unbounded, pending = [], [], []
+        own: list[list[int]] = [[] for _ in self.plan.holders[common:]]
         for n, (profile, ranks, free) in enumerate(self.flat):
             before = len(holders)
             if free:
@@ -117,7 +123,7 @@ class Rows:
                 holders += ranks
                 holders += [numbers[group] for group in profile.groups]
                 if profile.exceptions is not None:
-                    holders.append(numbers[f"@{profile.exceptions}"])
+                    own[numbers[f"@{profile.exceptions}"] - common].append(n)
                 if profile.pending:
                     pending.append(n)
             sizes.append(len(holders) - before)
@@ -125,18 +131,44 @@ class Rows:
         # bits beyond the last row, and rows of those who can do nothing: nothing is ever held there
         nobody = [n for n, (profile, _, free) in enumerate(self.flat) if profile is None and not free]
         self.nobody = pack([*nobody, *range(len(self.flat), self.words * 64)], self.words)
-        rows = np.zeros((len(self.plan.holders), self.words), dtype=np.uint64)
-        each = np.repeat(np.arange(len(self.flat)), sizes)
-        np.bitwise_or.at(rows, (np.array(holders, dtype=np.intp), each // 64), _ONE << (each % 64).astype(np.uint64))
-        settled = rows & ~pack(pending, self.words) if pending else rows
-        self.rows = np.concatenate([rows, settled, self._shut_out(rows)])
-        self.kept = ~self.rows
+        rows = np.zeros((common, self.words), dtype=np.uint64)
+        self._set(rows, np.array(holders, dtype=np.intp), np.repeat(np.arange(len(self.flat)), sizes))
+        self._own, self._pending = lists(own), np.zeros(len(self.flat), dtype=bool)
+        self._pending[pending] = True
+        self._rows = np.concatenate([rows, rows & ~pack(pending, self.words), self._shut_out(rows)])
+        self._kept = ~self._rows
+        # where the rows of a number stand that a step may name
+        self._at = np.full(self.plan.first_set, -1, dtype=np.intp)
+        self._at[:common] = np.arange(common)
+        self._at[self.plan.apart : self.plan.apart + common] = np.arange(common, 2 * common)
+        self._at[self.plan.first_gate :] = np.arange(2 * common, len(self._rows))
         self.held = self._held()
+
+    @staticmethod
+    def _set(lines: Bits, line: Numbers, row: Numbers) -> None:
+        """Set the bits of rows in some lines."""
+        np.bitwise_or.at(lines, (line, row // 64), _ONE << (row % 64).astype(np.uint64))
+
+    def spoken_for(self, numbers: Numbers, *, others: bool = False) -> Bits:
+        """Return a line for each of the numbers that steps name: the rows they speak for, or all ``others``."""
+        first = self.plan.first_set
+        sets = np.flatnonzero(numbers >= first)
+        if not len(sets):
+            return (self._kept if others else self._rows).take(self._at[numbers], axis=0)
+        found = np.zeros((len(numbers), self.words), dtype=np.uint64)
+        plain = np.flatnonzero(numbers < first)
+        found[plain] = self._rows.take(self._at[numbers[plain]], axis=0)
+        holders, line = self.plan.programme.sets.of(numbers[sets] - first)
+        rows, which = self._own.of(holders % self.plan.apart - self.plan.common)
+        # those pending are given nothing by their own exceptions
+        given = np.flatnonzero(~((holders >= self.plan.apart)[which] & self._pending[rows]))
+        self._set(found, sets[line[which[given]]], rows[given])
+        return ~found if others else found
 
     def _held(self) -> Bits:
         held = np.tile(self.unbounded, (len(self.plan.rests), 1))
         for position, carried in enumerate(self.frame.carried):
-            held[bits(carried)] |= self.rows[position]
+            held[bits(carried)] |= self._rows[position]
         return held
 
     def over(self, plan: Plan, cells: Sequence[Cell]) -> Rows | None:

@@ -111,7 +111,7 @@ class Sweep:
         before, made = planes[: batch.start], planes[here : here + len(sources)]
         np.take(before, sources[:, 0], axis=0, out=made, mode="clip")
         if batch.rows is not None:
-            rows = (self.rows.rows if batch.how == "give" else self.rows.kept).take(batch.rows[start:stop], axis=0)
+            rows = self.rows.spoken_for(batch.rows[start:stop], others=batch.how == "take")
             (np.bitwise_or if batch.how == "give" else np.bitwise_and)(made, rows, out=made)
             return
         join = np.bitwise_and if batch.how == "all" else np.bitwise_or
