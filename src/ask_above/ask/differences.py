@@ -20,6 +20,9 @@ from ask_above.decide.table import Crowd, unpack
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
+    from ask_above.decide.table import Bits
+
+_LINES = 4096
 _AT_A_TIME = 1 << 24  # bytes of one side's block of places
 _NOBODY = Cell(None, owner=False)
 
@@ -130,10 +133,54 @@ def _cell(asked: Asked | None) -> Cell:
     return _NOBODY if asked is None else Cell(asked.profile, owner=asked.rules_all)
 
 
+class _Block(NamedTuple):
+    """Some places and capabilities: what every row can use there on either side, and what of it turns."""
+
+    places: Sequence[str]
+    capabilities: list[str]
+    old: Bits
+    new: Bits
+    turned: Bits
+
+
 def differences(
     old: Decider, new: Decider, found: Crowds, places: Sequence[str], told: Callable[[int, int], None] | None = None
 ) -> Iterator[Difference]:
     """Yield what differs, place by place in the order of ``places``; what is not there on one side is a no there."""
+    for block in _blocks(old, new, found, places, told):
+        for place, n in np.argwhere(np.bitwise_or.reduce(block.turned, axis=2)).tolist():
+            line, key = block.turned[place, n], block.capabilities[n]
+            for gains, bits in ((True, line & block.new[place, n]), (False, line & block.old[place, n])):
+                if bits.any():
+                    yield Difference(block.places[place], key, gains, unpack(bits)[: len(found.old)])
+
+
+def turned(
+    old: Decider, new: Decider, found: Crowds, own: tuple[str, str, int] | None = None
+) -> tuple[int, NDArray[np.bool_]]:
+    """Count the answers about members that differ, and return the rows that they are of.
+
+    One answer may be left aside: ``own`` is its place, its capability and its row.
+    """
+    sizes, rows = found.sizes(), len(found.old)
+    answers, anyone = 0, np.zeros(-(-rows // 64), dtype=np.uint64)
+    for block in _blocks(old, new, found, list(old.frame.place_at), None):
+        if own is not None and own[0] in block.places and own[1] in block.capabilities:
+            line = block.turned[block.places.index(own[0]), block.capabilities.index(own[1])]
+            line[own[2] // 64] &= ~np.uint64(1 << own[2] % 64)
+        lines = block.turned[block.turned.any(axis=2)]
+        anyone |= np.bitwise_or.reduce(lines, axis=0)
+        for start in range(0, len(lines), _LINES):
+            some = np.ascontiguousarray(lines[start : start + _LINES])
+            bits = np.unpackbits(some.view(np.uint8), axis=1, bitorder="little")[:, :rows]
+            answers += int(bits.sum(axis=0, dtype=np.int64) @ sizes)
+    return answers, unpack(anyone)[:rows]
+
+
+def _blocks(
+    old: Decider, new: Decider, found: Crowds, places: Sequence[str], told: Callable[[int, int], None] | None
+) -> Iterator[_Block]:
+    """Yield the places, and the capabilities, that may differ; the arrays are used again."""
     if not found.old:
         return
     capabilities = merged(old.frame.catalogue.keys, new.frame.catalogue.keys)
@@ -142,19 +189,16 @@ def differences(
         places = [key for key in places if new.frame.place_at[key] in touched]
     sides = Sides((old, found.old), (new, found.new), capabilities)
     places, some = sides.may_differ(places)
+    keys = [capabilities.keys[n] for n in some.tolist()]
     room = max(1, _AT_A_TIME // (max(1, len(some)) * sides.words * 8))
     for start in range(0, len(places), room):
         if told:
             told(start, len(places))
         here = places[start : start + room]
         one, other = sides.old.at(here, some), sides.new.at(here, some)
-        turned = one ^ other
-        turned[..., -1] &= sides.last
-        for place, n in np.argwhere(np.bitwise_or.reduce(turned, axis=2)).tolist():
-            line, key = turned[place, n], capabilities.keys[some[n]]
-            for gains, bits in ((True, line & other[place, n]), (False, line & one[place, n])):
-                if bits.any():
-                    yield Difference(here[place], key, gains, unpack(bits)[: len(found.old)])
+        different = one ^ other
+        different[..., -1] &= sides.last
+        yield _Block(here, keys, one, other, different)
 
 
 def _touched(old: Decider, new: Decider, found: Crowds) -> frozenset[int] | None:

@@ -6,12 +6,10 @@ from collections.abc import Callable, Iterator, Sequence
 from itertools import combinations
 from typing import NamedTuple, TypeAlias
 
-import numpy as np
-
 from ask_above.ask.act_candidates import ActCandidates
 from ask_above.ask.acts import Act
 from ask_above.ask.candidates import Candidate, Capability
-from ask_above.ask.differences import crowds, differences
+from ask_above.ask.differences import crowds, turned
 from ask_above.charter.charter import Charter
 from ask_above.charter.moments import Instant
 from ask_above.charter.where import Where
@@ -100,16 +98,16 @@ class _Trial:
         return sorted(found, key=_smallest_first)
 
     def _tried(self, combined: list[tuple[Candidate, ...]], told: Told | None) -> Iterator[Way]:
-        turned: set[str] = set()
+        done: set[str] = set()
         for n, candidates in enumerate(combined):
-            if any(each.unless in turned for each in candidates):
+            if any(each.unless in done for each in candidates):
                 continue
             charter, register = self.charter, self.register
             for each in candidates:
                 charter, register = each.apply(charter, register)
             changed = self.decider.after(charter, register)
             if self.put(changed).allowed is self.wanted:
-                turned.update(each.what for each in candidates)
+                done.update(each.what for each in candidates)
                 yield self._way(candidates, changed)
             if told:
                 told(n + 1, len(combined))
@@ -132,18 +130,9 @@ class _Trial:
         """Count the other answers that a change turns, and the members whose answers they are."""
         place, capability, member = self.own or ("", "", None)
         found = crowds(self.decider, changed, self.at, apart=member)
-        sizes = found.sizes()
-        mine = np.zeros(len(sizes), dtype=bool)
         row = -1 if member is None else int(found.row[found.members.index(member)])
-        if row >= 0:
-            mine[row] = True
-        turned = np.zeros(len(sizes), dtype=bool)
-        answers = 0
-        for each in differences(self.decider, changed, found, list(self.decider.frame.place_at)):
-            rows = each.rows & ~mine if (each.place, each.capability) == (place, capability) else each.rows
-            answers += int(sizes[rows].sum())
-            turned |= rows
-        return answers, int(sizes[turned].sum())
+        answers, rows = turned(self.decider, changed, found, (place, capability, row) if row >= 0 else None)
+        return answers, int(found.sizes()[rows].sum())
 
 
 def _smallest_first(way: Way) -> tuple[object, ...]:

@@ -26,6 +26,14 @@ class Everyone:
         self._rows: tuple[Instant, Instant, Sweep, Crowd] | None = None
         self._table: tuple[Instant, Instant, Table] | None = None
 
+    def after(self, decider: Decider) -> Everyone:
+        """Return everyone after a change of what places say to all but single members: they are who they were."""
+        other = Everyone(decider)
+        if self._rows is not None:
+            since, until, sweep, crowd = self._rows
+            other._rows = (since, until, sweep.over(decider.plan), crowd)
+        return other
+
     def table(self, now: Instant) -> Table:
         """Return a new table."""
         sweep, crowd = self.rows(now)

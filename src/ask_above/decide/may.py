@@ -73,6 +73,9 @@ class Decider:
         other._everyone = None
         other._ground = self._ground if frame is self.frame else None
         other._plan = None if self._plan is None else self._plan.after(frame)
+        alike = register is self.people.register and frame.exceptional == self.frame.exceptional
+        if self._everyone is not None and alike:
+            other._everyone = self._everyone.after(other)
         return other
 
     @property

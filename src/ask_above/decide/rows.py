@@ -186,7 +186,8 @@ class Rows:
             return None
         other = copy(self)
         other.plan, other.frame, other.cells = plan, new, cells
-        other.held = other._held()
+        if new.carried is not old.carried:
+            other.held = other._held()
         return other
 
     def _shut_out(self, rows: Bits) -> Bits:

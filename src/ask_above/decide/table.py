@@ -43,9 +43,23 @@ class Sweep:
     """
 
     def __init__(self, plan: Plan, cells: Sequence[Cell], rows: Rows | None = None) -> None:
-        self.plan, self.cells = plan, cells
-        self.rows = Rows(plan, cells) if rows is None else rows
-        self.words = self.rows.words
+        self.plan, self.cells, self._rows = plan, cells, rows
+
+    def over(self, plan: Plan) -> Sweep:
+        """Return what says the same of the same cells over another charter."""
+        return Sweep(plan, self.cells, None if self._rows is None else self._rows.over(plan, self.cells))
+
+    @property
+    def rows(self) -> Rows:
+        """The rows, made when they are first needed."""
+        if self._rows is None:
+            self._rows = Rows(self.plan, self.cells)
+        return self._rows
+
+    @property
+    def words(self) -> int:
+        """How many words the rows take."""
+        return self.rows.words
 
     def run(
         self, only: Iterable[int] | None = None, capabilities: Sequence[int] | None = None
