@@ -47,7 +47,7 @@ class Explainer:
             self._add("4.5", "owner", {"who": asked.label}, gives=self.rests)
             return self._use(self.frame.catalogue.everything)
         if asked.profile is None:
-            return self._add("4.4", "status", {"who": asked.label, "status": asked.status}, holds=False)
+            return self._add("4.4", "status", {"who": asked.label, "status": asked.status}, holds=False).text
         if asked.status == "pending" and asked.form == "member":
             self._add("4.4", "pending", {"who": asked.label})
         self._ranks(asked.profile)
@@ -68,11 +68,11 @@ class Explainer:
         gives: int = 0,
         takes: int = 0,
         holds: bool | None = None,
-    ) -> str:
+    ) -> Step:
         names = self.frame.catalogue.names
         step = Step(rule, code, words, frozenset(names(gives)), frozenset(names(takes)), holds)
         self.steps.append(step)
-        return step.text
+        return step
 
     # -- ranks and what they carry (rules 3 and 4)
 
@@ -152,7 +152,7 @@ class Explainer:
             if here == closed:
                 asks = gate_asks(self.frame, gate)
                 words = {"place": title, "who": self.asked.label, "asks": asks, "file": file}
-                return self._add("5.3", "gate-closed", words, holds=False)
+                return self._add("5.3", "gate-closed", words, holds=False).text
             met = [term for term in (*gate.any, *gate.all) if meets_term(self.frame, profile, here, term)]
             by = f" by {listed(term_name(self.frame, term) for term in met)}" if met else ""
             self._add("5.3", "gate-open", {"place": title, "who": self.asked.label, "by": by, "file": file})
@@ -244,7 +244,8 @@ class Explainer:
                 reason = self.steps[-1].text
         if not capability.has_meaning_in(kind):
             where = meaningful_places(frame, capability.kinds or frozenset())
-            return self._add("5.6", "no-meaning", {"what": self.capability, "kind": here, "where": where}, holds=False)
+            words = {"what": self.capability, "kind": here, "where": where}
+            return self._add("5.6", "no-meaning", words, holds=False).text
         if missing:
             return reason
         others = [name for name in names(self.rests) if name != self.capability]

@@ -17,6 +17,15 @@ CHECK_COLUMNS = ("kind", "file", "line", "code", "what", "why", "mend")
 FAULT_COLUMNS = ("file", "line", "column", "path", "code", "message", "expected", "found", "nearest")
 
 
+_ONE = {
+    "ranks": "rank",
+    "capabilities": "capability",
+    "places": "place",
+    "members": "member",
+    "assignments": "assignment",
+}
+
+
 def counts(decider: Decider) -> dict[str, int]:
     """Return how much there is of everything."""
     charter, register = decider.frame.charter, decider.people.register
@@ -32,17 +41,19 @@ def counts(decider: Decider) -> dict[str, int]:
 def show_check(screen: Screen, decider: Decider, unmet: Sequence[Unmet], *, explain: bool = True) -> None:
     """Show the result of a check of a charter that could be read."""
     charter = decider.frame.charter
-    said = ", ".join(f"{number} {what}" for what, number in counts(decider).items())
+    said = ", ".join(f"{number} {what if number != 1 else _ONE[what]}" for what, number in counts(decider).items())
     screen.line(charter.title, "head")
     screen.paragraph(f"  {said}", rest="  ")
     screen.line()
     screen.line("✓ The files are well formed.", "yes")
     total = len(charter.expectations)
     if not unmet:
-        kept = f"All {total} expectations hold." if total else "It states no expectations."
+        kept = _kept(total)
         screen.line(f"✓ {kept}", "yes")
         return
-    screen.line(f"✗ {len(unmet)} of {total} expectations {'does' if len(unmet) == 1 else 'do'} not hold.", "no")
+    verb = "does" if len(unmet) == 1 else "do"
+    said = "Its expectation does" if total == 1 else f"{len(unmet)} of {total} expectations {verb}"
+    screen.line(f"✗ {said} not hold.", "no")
     for each in unmet:
         screen.line()
         line = f" ({each.expectation.where})" if each.expectation.where.line else ""
@@ -50,6 +61,12 @@ def show_check(screen: Screen, decider: Decider, unmet: Sequence[Unmet], *, expl
         screen.paragraph(each.because, first="  ", rest="  ")
         for answer in each.answers if explain else ():
             show_answer(screen, answer, indent="    ")
+
+
+def _kept(total: int) -> str:
+    if not total:
+        return "It states no expectations."
+    return "Its expectation holds." if total == 1 else f"All {total} expectations hold."
 
 
 def show_advice(screen: Screen, given: AdviceGiven) -> None:
