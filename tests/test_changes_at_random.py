@@ -7,6 +7,7 @@ from random import Random
 import pytest
 
 from ask_above import AskAboveError, Community
+from ask_above.change import reach
 from ask_above.decide.gains import as_active
 from ask_above.decide.profile import ask_rank
 from ask_above.plans import Plan
@@ -84,6 +85,27 @@ def test_no_accepted_change_reaches_beyond_its_actor(brook: Place, actor: str) -
         accepted += 1
         touched(plan, actor)
     assert accepted or actor == "petra"
+
+
+@pytest.mark.parametrize("seed", range(2))
+def test_in_a_large_community_a_change_is_held_to_the_same_reach(
+    brook: Place, seed: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Where there are very many to look at, only those who hold other things afterwards are; the refusals are the same."""
+    rng, c, refused = Random(seed), brook.open(), 0
+    for _ in range(40):
+        edit, actor = random_edit(rng, c), rng.choice(["ada", "olaf", "sigrid", "ines", "birgit"])
+        said = []
+        for few in (10_000, 0):
+            monkeypatch.setattr(reach, "_FEW", few)
+            try:
+                plan = c.plan(edit, by=actor)
+                said.append((plan.refusals, plan.could))
+            except AskAboveError as error:
+                said.append(([], [str(error)]))
+        assert said[0] == said[1]
+        refused += any(each.rule == "9.3" for each in said[0][0])
+    assert refused
 
 
 def test_a_process_that_is_killed_leaves_a_whole_state(brook: Place) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
+from functools import cached_property
 from typing import NamedTuple
 
 from ask_above.change.draft import Need
@@ -10,6 +11,7 @@ from ask_above.charter.moments import Instant
 from ask_above.charter.names import listed
 from ask_above.charter.rules import ActRule
 from ask_above.decide.answer import Step
+from ask_above.decide.frame import Frame
 from ask_above.decide.gains import as_active
 from ask_above.decide.may import Decider
 from ask_above.decide.profile import Asked, Profile, ask_anybody, ask_member, ask_rank
@@ -29,8 +31,28 @@ class Refusal(NamedTuple):
         return f"{self.why} [{self.rule}]"
 
 
-_Subject = tuple[Asked, Profile, Profile]
-"""Someone whom a change may touch, and what they come down to before and after."""
+_FEW = 3_000
+"""Up to how many subjects times places are looked at one by one."""
+
+
+class _Subject(NamedTuple):
+    """Someone whom a change may touch, what they come down to before and after, and the places to look at.
+
+    ``form`` is the same for all who are alike before and after.
+    """
+
+    asked: Asked
+    before: Profile
+    after: Profile
+    places: Sequence[int]
+    form: object = None
+
+
+class _Touch(NamedTuple):
+    """What speaks against touching somebody, after their name."""
+
+    rule: str
+    why: str
 
 
 class Reach:
@@ -41,31 +63,41 @@ class Reach:
 
     def refusals(self, actor: str) -> list[Refusal]:
         """Return every reason why the change is out of a member's reach; none where it is within."""
-        asked = self.old.people.ask(actor, self.at)
+        return list(dict.fromkeys(self._all(self.old.people.ask(actor, self.at))))
+
+    def _all(self, asked: Asked) -> Iterator[Refusal]:
         if asked.rules_all:
-            return list(self._binding_the_owner(asked))
+            yield from self._binding_the_owner(asked)
+            return
         if not asked.acts:
-            return [Refusal("6.1", f"{asked.label} is {asked.status}; only an active member may change anything.")]
-        found = list(self._direct(asked))
+            yield Refusal("6.1", f"{asked.label} is {asked.status}; only an active member may change anything.")
+            return
+        yield from self._direct(asked)
         rule = self._rule()
         if rule is not None and not any(need.kind == "owner" for need in self.needs):
-            found += self._effect(asked, rule, self._subjects())
+            yield from self._effect(asked, rule, self._subjects)
         elif rule is None and any(need.kind == "people" for need in self.needs):
-            found += self._effect(asked, self.old.frame.charter.rules.act("assign"), self._regrouped())
-        return list(dict.fromkeys(found))
+            yield from self._effect(asked, self.old.frame.charter.rules.act("assign"), self._regrouped())
 
     def who_could(self, but: str) -> list[str]:
         """Return members who could make the change, the owner first, a few at most; ``but`` is left out."""
         owner = self.old.frame.charter.owner
         keys = [key for key in ([owner] if owner else []) if key in self.old.people.register.members]
         keys += [key for key in self.old.people.register.members if key not in (owner, but)]
+        named = {need.member for need in self.needs}
         found: list[str] = []
+        failing: set[object] = set()  # whoever is like these, and is not named in the change, could not make it either
         for key in keys:
+            form = self.old.ready.fold(key)
+            if key == but or (form in failing and key not in named):
+                continue
             asked = self.old.people.ask(key, self.at)
-            if key != but and asked.acts and not self.refusals(key):
+            if asked.acts and next(self._all(asked), None) is None:
                 found.append(key)
-            if len(found) == _MOST_NAMED:
-                break
+                if len(found) == _MOST_NAMED:
+                    break
+            elif key not in named:
+                failing.add(form)
         return found
 
     # -- what each part takes (rule 9.2)
@@ -158,32 +190,71 @@ class Reach:
     def _effect(self, actor: Asked, rule: ActRule, subjects: Iterable[_Subject]) -> Iterator[Refusal]:
         """Yield where somebody out of reach is touched, or gains what the actor does not hold."""
         told: set[tuple[str, str]] = set()
-        for subject, before, after in subjects:
-            for refusal in self._touched(actor, rule, subject, before, after):
-                if (subject.label, refusal.rule) not in told:
-                    told.add((subject.label, refusal.rule))
-                    yield refusal
+        known: dict[object, _Touch | None] = {}
+        for subject in subjects:
+            if subject.form is None or subject.asked.key == actor.key:
+                touch = self._touched(actor, rule, subject)
+            else:
+                if subject.form not in known:
+                    known[subject.form] = self._touched(actor, rule, subject)
+                touch = known[subject.form]
+            if touch is not None and (subject.asked.label, touch.rule) not in told:
+                told.add((subject.asked.label, touch.rule))
+                yield Refusal(touch.rule, f"{subject.asked.label} {touch.why}")
         yield from self._standing(actor)
         yield from self._power(actor)
 
-    def _subjects(self) -> Iterator[_Subject]:
-        """Yield every member not retired, as if active, and everyone asked as a rank, before and after.
+    @cached_property
+    def _subjects(self) -> list[_Subject]:
+        """Return every member not retired, as if active, and everyone asked as a rank, where anything may differ.
 
         A rank that is made is compared with the automatic ranks of members alone.
         """
-        members = self.new.people.register.members
-        for key, member in self.old.people.register.members.items():
-            if member.status != "retired" and key in members:
-                asked = self.old.people.ask(key, self.at)
-                yield asked, as_active(asked), as_active(self.new.people.ask(key, self.at))
+        pairs: dict[tuple[Profile, Profile], int] = {}
+        everyone: list[tuple[Asked, int, object]] = []
+        for asked, before, after, form in self._members():
+            everyone.append((asked, pairs.setdefault((before, after), len(pairs)), form))
         was = self._earlier_names()
         for key, position in self.new.frame.rank_at.items():
-            before = self.old.frame.rank_at.get(was.get(key, key))
+            earlier = self.old.frame.rank_at.get(was.get(key, key))
             later = ask_rank(self.new.frame, position)
-            asked = later if before is None else ask_rank(self.old.frame, before)
-            held = ask_anybody(self.old.frame) if before is None else asked
+            asked = later if earlier is None else ask_rank(self.old.frame, earlier)
+            held = ask_anybody(self.old.frame) if earlier is None else asked
             if held.profile and later.profile:
-                yield asked, held.profile, later.profile
+                everyone.append((asked, pairs.setdefault((held.profile, later.profile), len(pairs)), None))
+        both, where = list(pairs), self._where(list(pairs))
+        return [_Subject(asked, *both[n], where[n], form) for asked, n, form in everyone if where[n]]
+
+    def _members(self) -> Iterator[tuple[Asked, Profile, Profile, object]]:
+        """Yield every member not retired, and what they come down to; those who are alike have that in common."""
+        members = self.new.people.register.members
+        known: dict[object, tuple[Profile, Profile]] = {}
+        for key, member in self.old.people.register.members.items():
+            if member.status == "retired" or key not in members:
+                continue
+            form = self.old.ready.fold(key), self.new.ready.fold(key)
+            asked = self.old.people.ask(key, self.at)
+            if form not in known:
+                known[form] = as_active(asked), as_active(self.new.people.ask(key, self.at))
+            yield asked, *known[form], form
+
+    def _where(self, pairs: list[tuple[Profile, Profile]]) -> list[Sequence[int]]:
+        """Return for each pair the places where what is held may differ."""
+        old, new = self.old.frame, self.new.frame
+        every = range(len(new.places))
+        if len(pairs) * len(every) <= _FEW or old.catalogue.keys != new.catalogue.keys:
+            return [every for _ in pairs]
+        from ask_above.decide.held import held_otherwise
+
+        # who comes to be unbounded, or is that no more, may hold the same as before
+        free = [_unbounded(before, old) or _unbounded(after, new) for before, after in pairs]
+        asked = [n for n, (before, after) in enumerate(pairs) if not free[n] and (before != after or old is not new)]
+        beside = [self._before(n) for n in every]
+        found = held_otherwise(self.old.plan, self.new.plan, [pairs[n] for n in asked], beside)
+        where: list[Sequence[int]] = [every if each else () for each in free]
+        for n, places in zip(asked, found, strict=True):
+            where[n] = places
+        return where
 
     def _earlier_names(self) -> dict[str, str]:
         """Return the key that a rank had before, where one was given another key and nothing else came or went."""
@@ -205,15 +276,15 @@ class Reach:
                 given = self.old.people.register.of(key) if known else []
                 excepted = key in frame.exceptional
                 asked = ask_member(frame, known or member._replace(groups=()), given, self.at, excepted=excepted)
-                yield asked, as_active(asked), as_active(ask_member(frame, member, given, self.at, excepted=excepted))
+                after = as_active(ask_member(frame, member, given, self.at, excepted=excepted))
+                yield _Subject(asked, as_active(asked), after, range(len(frame.places)))
 
-    def _touched(
-        self, actor: Asked, rule: ActRule, subject: Asked, before: Profile, after: Profile
-    ) -> Iterator[Refusal]:
-        old, new = self.old, self.new
-        for here, place in enumerate(new.frame.places):
+    def _touched(self, actor: Asked, rule: ActRule, subject: _Subject) -> _Touch | None:
+        """Return the first thing that speaks against what somebody gains or loses."""
+        old, new, (_, before, after, places, _) = self.old, self.new, subject
+        for here in places:
             there = self._before(here)
-            if before == after and there < len(old.frame.places) and old.frame is new.frame:
+            if before == after and old.frame is new.frame:
                 continue
             for gated in (True, False):
                 held, then = old.reckoner.held(before, there, gated=gated), new.reckoner.held(after, here, gated=gated)
@@ -221,23 +292,17 @@ class Reach:
                 freed = then.unbounded and not held.unbounded
                 if not (gained or lost or freed):
                     continue
-                where = in_place(place.title, site=here == 0)
-                if not self._is_over(actor, rule, subject, there):
+                where = in_place(new.frame.places[here].title, site=here == 0)
+                if not self._is_over(actor, rule, subject.asked, there):
                     what = self._some(gained or lost) if not freed else "everything"
                     verb = "gain" if gained or freed else "lose"
-                    yield Refusal(
-                        "9.3",
-                        f"{subject.label} would {verb} {what} {where}, and does not stand below {actor.label} there.",
-                    )
-                    return
+                    return _Touch("9.3", f"would {verb} {what} {where}, and does not stand below {actor.label} there.")
                 own = old.reckoner.held(actor.profile, there, gated=gated) if actor.profile else None
                 beyond = gained & ~(own.mask if own else 0)
                 if rule.hand_on == "held" and (beyond or (freed and not (own and own.unbounded))):
                     what = self._some(beyond) if beyond else "everything"
-                    yield Refusal(
-                        "6.6", f"{subject.label} would gain {what} {where}, which {actor.label} does not hold there."
-                    )
-                    return
+                    return _Touch("6.6", f"would gain {what} {where}, which {actor.label} does not hold there.")
+        return None
 
     def _before(self, here: int) -> int:
         """Return the place that a place is compared with: itself, or where it is new the nearest that was there."""
@@ -280,21 +345,28 @@ class Reach:
     def _power(self, actor: Asked) -> Iterator[Refusal]:
         """Yield where the actor would gain power over anyone."""
         later = self.new.people.ask(actor.key or "", self.at)
+        known: dict[object, bool] = {}
         for key in self.old.people.register.members:
             if key in self.new.people.register.members and key != actor.key:
-                before, after = (
-                    self._moderates(decider, asked, decider.people.ask(key, self.at))
-                    for decider, asked in ((self.old, actor), (self.new, later))
-                )
-                if after and not before:
-                    yield Refusal(
-                        "9.3", f"{actor.label} would come to have power over {self.old.people.ask(key, self.at).label}."
+                form = self.old.ready.fold(key), self.new.ready.fold(key)
+                if form not in known:
+                    before, after = (
+                        self._moderates(decider, asked, decider.people.ask(key, self.at))
+                        for decider, asked in ((self.old, actor), (self.new, later))
                     )
+                    known[form] = after and not before
+                if known[form]:
+                    label = self.old.people.ask(key, self.at).label
+                    yield Refusal("9.3", f"{actor.label} would come to have power over {label}.")
                     return
 
     def _moderates(self, decider: Decider, actor: Asked, target: Asked) -> bool:
         steps = decider.case(actor, 0, self.at).moderate(target, decider.frame.charter.rules.act("moderate").using)
         return not any(step.holds is False for step in steps)
+
+
+def _unbounded(profile: Profile, frame: Frame) -> bool:
+    return not frame.unbounded.isdisjoint((*profile.automatic, *(rank for rank, _ in profile.placed)))
 
 
 def _below(decider: Decider, asked: Asked, place: int) -> list[str]:

@@ -96,6 +96,10 @@ class Plan:
             self._programme = Maker(self).programme()
         return self._programme
 
+    def holding(self, *, gated: bool) -> Programme:
+        """Return the programme of what is held, for those who may not be able to use it."""
+        return Maker(self).holding(gated=gated)
+
     @property
     def first_gate(self) -> int:
         """The number of the rows that the first gate shuts out; those of the other gates follow."""

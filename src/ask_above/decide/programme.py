@@ -160,7 +160,16 @@ class Maker:
         self._usable = np.empty((places, len(self._several)), dtype=np.intp)
 
     def programme(self) -> Programme:
-        """Return the whole."""
+        """Return what can be used."""
+        self._work_out()
+        return Programme(self._used(), lists(self._sets))
+
+    def holding(self, *, gated: bool) -> Programme:
+        """Return what is held, of whatever use it is; with gates or with gates left aside."""
+        self._work_out()
+        return Programme(self._held(gated=gated), lists(self._sets))
+
+    def _work_out(self) -> None:
         chains = self.frame.chains
         depths = np.array([len(chain) for chain in chains])
         above = np.array([chain[-2] if len(chain) > 1 else 0 for chain in chains], dtype=np.intp)
@@ -172,7 +181,6 @@ class Maker:
             self._step(level)
             self._close(level)
             self._use(level)
-        return Programme(self._finished(), lists(self._sets))
 
     def _add(self, how: How, sources: Numbers, rows: Numbers | None = None) -> Numbers:
         """Note down some planes, and return their numbers."""
@@ -243,7 +251,18 @@ class Maker:
             at, some = places[now], capabilities[now]
             self._usable[at, number[some]] = self._add("all", self._columns[at[:, None], columns[some]])
 
-    def _finished(self) -> Part:
+    def _held(self, *, gated: bool) -> Part:
+        """Say what is held in the end, what is barred taken out (5.5)."""
+        shown = self._columns[:, : self.size].copy()
+        if self.plan.has_bars:
+            kept = self._columns[:, self.size : 2 * self.size]
+            barred = kept != EVERYONE
+            pairs, which = np.unique(shown[barred] * self._planes + kept[barred], return_inverse=True)
+            shown[barred] = self._add("all", np.stack(np.divmod(pairs, self._planes), axis=1))[which]
+        seen = self._columns[:, -1].copy() if gated else np.full(len(shown), EVERYONE)
+        return Part(self._batches, self._planes, np.arange(len(shown)), shown, seen)
+
+    def _used(self) -> Part:
         """Say what stands where in the end: what has no meaning at a place is usable by none there (5.3, 5.6)."""
         shown = self._columns[:, : self.size].copy()
         shown[:, self._several] = self._usable

@@ -21,7 +21,7 @@ from ask_above.decide.walk import passes, ranks_at
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
-    from ask_above.decide.programme import Numbers
+    from ask_above.decide.programme import Lists, Numbers
 
     Bits: TypeAlias = NDArray[np.uint64]
 
@@ -149,20 +149,23 @@ class Rows:
         """Set the bits of rows in some lines."""
         np.bitwise_or.at(lines, (line, row // 64), _ONE << (row % 64).astype(np.uint64))
 
-    def spoken_for(self, numbers: Numbers, *, others: bool = False) -> Bits:
-        """Return a line for each of the numbers that steps name: the rows they speak for, or all ``others``."""
+    def spoken_for(self, numbers: Numbers, sets: Lists, *, others: bool = False) -> Bits:
+        """Return a line for each of the numbers that steps name: the rows they speak for, or all ``others``.
+
+        ``sets`` are the programme's.
+        """
         first = self.plan.first_set
-        sets = np.flatnonzero(numbers >= first)
-        if not len(sets):
+        several = np.flatnonzero(numbers >= first)
+        if not len(several):
             return (self._kept if others else self._rows).take(self._at[numbers], axis=0)
         found = np.zeros((len(numbers), self.words), dtype=np.uint64)
         plain = np.flatnonzero(numbers < first)
         found[plain] = self._rows.take(self._at[numbers[plain]], axis=0)
-        holders, line = self.plan.programme.sets.of(numbers[sets] - first)
+        holders, line = sets.of(numbers[several] - first)
         rows, which = self._own.of(holders % self.plan.apart - self.plan.common)
         # those pending are given nothing by their own exceptions
         given = np.flatnonzero(~((holders >= self.plan.apart)[which] & self._pending[rows]))
-        self._set(found, sets[line[which[given]]], rows[given])
+        self._set(found, several[line[which[given]]], rows[given])
         return ~found if others else found
 
     def _held(self) -> Bits:

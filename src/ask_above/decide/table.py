@@ -14,7 +14,7 @@ import numpy as np
 
 from ask_above.decide.frame import Frame
 from ask_above.decide.plan import Plan
-from ask_above.decide.programme import EVERYONE, FIRST, NOBODY, NOTHING, Batch, Part
+from ask_above.decide.programme import EVERYONE, FIRST, NOBODY, NOTHING, Batch, Part, Programme
 from ask_above.decide.ready import Cell
 from ask_above.decide.rows import Moves, Rows
 
@@ -42,8 +42,15 @@ class Sweep:
     follow for those who hold ranks at some places only.
     """
 
-    def __init__(self, plan: Plan, cells: Sequence[Cell], rows: Rows | None = None) -> None:
-        self.plan, self.cells, self._rows = plan, cells, rows
+    def __init__(
+        self, plan: Plan, cells: Sequence[Cell], rows: Rows | None = None, programme: Programme | None = None
+    ) -> None:
+        self.plan, self.cells, self._rows, self._programme = plan, cells, rows, programme
+
+    @property
+    def programme(self) -> Programme:
+        """What is worked out: what can be used, where nothing else was given."""
+        return self.plan.programme if self._programme is None else self._programme
 
     def over(self, plan: Plan) -> Sweep:
         """Return what says the same of the same cells over another charter."""
@@ -91,7 +98,12 @@ class Sweep:
         self, places: Sequence[int], most: int, spare: int, capabilities: Sequence[int] | None = None
     ) -> Iterator[Part]:
         """Yield the places in parts, at most so many at a time; each is worked out in so many bytes beside it."""
-        return self.plan.programme.portions(places, most, max(1, spare // (self.words * 8)), capabilities)
+        return self.programme.portions(places, most, max(1, spare // (self.words * 8)), capabilities)
+
+    def at(self, places: Sequence[int]) -> Bits:
+        """Return what stands at some places, in the charter's order: places by capabilities by words of rows."""
+        out = np.empty((len(places), self.capabilities, self.words), dtype=np.uint64)
+        return self.write(self.programme.part(places), out)
 
     def write(self, part: Part, out: Bits) -> Bits:
         """Write what every row can use at the places of a part to the front of ``out``, and return that."""
@@ -125,7 +137,7 @@ class Sweep:
         before, made = planes[: batch.start], planes[here : here + len(sources)]
         np.take(before, sources[:, 0], axis=0, out=made, mode="clip")
         if batch.rows is not None:
-            rows = self.rows.spoken_for(batch.rows[start:stop], others=batch.how == "take")
+            rows = self.rows.spoken_for(batch.rows[start:stop], self.programme.sets, others=batch.how == "take")
             (np.bitwise_or if batch.how == "give" else np.bitwise_and)(made, rows, out=made)
             return
         join = np.bitwise_and if batch.how == "all" else np.bitwise_or
