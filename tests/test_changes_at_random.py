@@ -91,7 +91,7 @@ def test_no_accepted_change_reaches_beyond_its_actor(brook: Place, actor: str) -
 def test_in_a_large_community_a_change_is_held_to_the_same_reach(
     brook: Place, seed: int, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    """Where there are very many to look at, only those who hold other things afterwards are; the refusals are the same."""
+    """Where there are very many, only those who hold other things afterwards are looked at."""
     rng, c, refused = Random(seed), brook.open(), 0
     for _ in range(40):
         edit, actor = random_edit(rng, c), rng.choice(["ada", "olaf", "sigrid", "ines", "birgit"])
