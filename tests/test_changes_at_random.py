@@ -108,6 +108,21 @@ def test_in_a_large_community_a_change_is_held_to_the_same_reach(
     assert refused
 
 
+def test_those_who_could_make_a_change_are_the_first_who_would_not_be_refused(brook: Place) -> None:
+    rng, c, told = Random(11), brook.open(), 0
+    while told < 4:
+        try:
+            plan = c.plan(random_edit(rng, c), by="petra")
+        except AskAboveError:
+            continue
+        if plan.refusals:
+            owner, members = c.charter.owner, list(c.register.members)
+            order = [key for key in dict.fromkeys([owner, *members] if owner else members) if key != "petra"]
+            could = [c.member(key).called for key in order if not plan._reach.refusals(key)]
+            assert plan.could == could[:3]
+            told += bool(could)
+
+
 def test_a_process_that_is_killed_leaves_a_whole_state(brook: Place) -> None:
     assert kill_at_random(brook.folder, 20, seed=5) > 20
 

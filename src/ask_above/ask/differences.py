@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
     from ask_above.decide.table import Bits
 
-_LINES = 4096
+_LINES = 4096  # answers of everyone that are counted at a time
 _AT_A_TIME = 1 << 24  # bytes of one side's block of places
 _NOBODY = Cell(None, owner=False)
 

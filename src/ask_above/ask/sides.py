@@ -43,7 +43,6 @@ class Side:
     ) -> None:
         rows = None if beside is None else beside.sweep.rows.over(decider.plan, cells)
         self.sweep: Sweep = Sweep(decider.plan, cells, rows)
-        self.programme = decider.plan.programme
         self.place_at = decider.frame.place_at
         self.own = np.full(size, -1, dtype=np.intp)
         self.own[order] = np.arange(len(order))
@@ -60,7 +59,7 @@ class Side:
         there = own[own >= 0]
         numbers = sorted(number)
         whole = len(there) == self.sweep.capabilities and bool((there == np.arange(len(there))).all())
-        part = self.programme.part(numbers, None if whole else there.tolist())
+        part = self.sweep.programme.part(numbers, None if whole else there.tolist())
         found = self.sweep.write(part, self._array(len(numbers), len(there)))[..., : self.words]
         if len(there) == len(own) and list(number) == numbers and len(numbers) == len(places):
             return found
@@ -100,7 +99,7 @@ class Sides:
         number = self.old.place_at
         numbers = sorted(number[key] for key in places)
         for part in self.old.sweep.portions(numbers, len(numbers), _AT_A_TIME):
-            other = self.new.programme.part(part.places.tolist())
+            other = self.new.sweep.programme.part(part.places.tolist())
             first, second = self.old.sweep.work_out(part), self.new.sweep.work_out(other)
             mine, theirs = (np.column_stack([each.shown, each.seen]) for each in (part, other))
             beside = np.zeros(part.planes, dtype=np.intp)
@@ -116,11 +115,10 @@ class Sides:
 
     def _of_one_form(self) -> bool:
         """Tell whether places, capabilities and rows have the same numbers on both sides."""
-        if list(self.old.place_at) != list(self.new.place_at) or not np.array_equal(self.old.own, self.new.own):
+        if list(self.old.place_at) != list(self.new.place_at):
+            return False
+        if not np.array_equal(self.old.own, self.capabilities) or not np.array_equal(self.new.own, self.capabilities):
             return False
         rows, others = self.old.sweep.rows, self.new.sweep.rows
-        if rows.moves is others.moves and not (self.old.own < 0).any():
-            return True
-        if rows.words != others.words or (self.old.own < 0).any():
-            return False
-        return all(np.array_equal(one, other) for one, other in zip(rows.moves, others.moves, strict=True))
+        moves = zip(rows.moves, others.moves, strict=True)
+        return rows.words == others.words and all(one is other or np.array_equal(one, other) for one, other in moves)

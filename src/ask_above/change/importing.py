@@ -53,8 +53,7 @@ class _Merger:
         self.addresses: dict[str, int] = {}
         entry = any(rank.entry for rank in draft.charter.ranks.values())
         self.must_say = entry and not status
-        joining = [rank.key for rank in draft.charter.ranks.values() if rank.on_joining]
-        self.joining = rows_on_joining(draft, joining)
+        self.joining = rows_on_joining(draft)
         new = {"kind": "person", "status": status or "active", "joined": draft.day}
         self.dates: dict[str, bool] = {}
         self.fresh = {**dict.fromkeys(COLUMNS, ""), **new}

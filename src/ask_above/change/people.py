@@ -237,14 +237,14 @@ def good_date(text: str) -> bool:
 
 def _on_joining(draft: Draft, key: str, status: str, *, first: bool) -> Iterator[RowChange]:
     """Yield the ranks given to everyone who becomes active for the first time (rule 4.7)."""
-    ranks = [rank.key for rank in draft.charter.ranks.values() if rank.on_joining] if first else []
-    if status == "active" and ranks:
-        yield from on_joining_to(draft, key, rows_on_joining(draft, ranks))
+    if first and status == "active":
+        yield from on_joining_to(draft, key, rows_on_joining(draft))
 
 
-def rows_on_joining(draft: Draft, ranks: Sequence[str]) -> dict[str, dict[str, str]]:
+def rows_on_joining(draft: Draft) -> dict[str, dict[str, str]]:
     """Return by rank what is recorded of someone who is given it on joining."""
     when = _period(draft, draft.day, "")
+    ranks = [rank.key for rank in draft.charter.ranks.values() if rank.on_joining]
     return {rank: assignment_row(Assignment("", rank, SITE, when, draft.by, "on joining")) for rank in ranks}
 
 

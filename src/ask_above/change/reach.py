@@ -222,7 +222,8 @@ class Reach:
             held = ask_anybody(self.old.frame) if earlier is None else asked
             if held.profile and later.profile:
                 everyone.append((asked, pairs.setdefault((held.profile, later.profile), len(pairs)), None))
-        both, where = list(pairs), self._where(list(pairs))
+        both = list(pairs)
+        where = self._where(both)
         return [_Subject(asked, *both[n], where[n], form) for asked, n, form in everyone if where[n]]
 
     def _members(self) -> Iterator[tuple[Asked, Profile, Profile, object]]:
@@ -249,8 +250,7 @@ class Reach:
         # who comes to be unbounded, or is that no more, may hold the same as before
         free = [_unbounded(before, old) or _unbounded(after, new) for before, after in pairs]
         asked = [n for n, (before, after) in enumerate(pairs) if not free[n] and (before != after or old is not new)]
-        beside = [self._before(n) for n in every]
-        found = held_otherwise(self.old.plan, self.new.plan, [pairs[n] for n in asked], beside)
+        found = held_otherwise(self.old.plan, self.new.plan, [pairs[n] for n in asked], self._beside)
         where: list[Sequence[int]] = [every if each else () for each in free]
         for n, places in zip(asked, found, strict=True):
             where[n] = places
@@ -282,10 +282,8 @@ class Reach:
     def _touched(self, actor: Asked, rule: ActRule, subject: _Subject) -> _Touch | None:
         """Return the first thing that speaks against what somebody gains or loses."""
         old, new, (_, before, after, places, _) = self.old, self.new, subject
-        for here in places:
-            there = self._before(here)
-            if before == after and old.frame is new.frame:
-                continue
+        for here in () if before == after and old.frame is new.frame else places:
+            there = self._beside[here]
             for gated in (True, False):
                 held, then = old.reckoner.held(before, there, gated=gated), new.reckoner.held(after, here, gated=gated)
                 gained, lost = then.mask & ~held.mask, held.mask & ~then.mask
@@ -304,8 +302,12 @@ class Reach:
                     return _Touch("6.6", f"would gain {what} {where}, which {actor.label} does not hold there.")
         return None
 
+    @cached_property
+    def _beside(self) -> list[int]:
+        """Return for each place the one that it is compared with: itself, or where it is new the nearest there was."""
+        return [self._before(here) for here in range(len(self.new.frame.places))]
+
     def _before(self, here: int) -> int:
-        """Return the place that a place is compared with: itself, or where it is new the nearest that was there."""
         frame = self.new.frame
         for n in reversed(frame.chains[here]):
             known = self.old.frame.place_at.get(frame.places[n].key)
@@ -333,8 +335,7 @@ class Reach:
     def _standing(self, actor: Asked) -> Iterator[Refusal]:
         """Yield where the actor would come to stand above a rank that stood above them or level with them."""
         later = self.new.people.ask(actor.key or "", self.at)
-        for here in range(len(self.new.frame.places)):
-            there = self._before(here)
+        for here, there in enumerate(self._beside):
             before = _below(self.old, actor, there)
             risen = [k for k in _below(self.new, later, here) if k not in before and k in self.old.frame.rank_at]
             if risen:

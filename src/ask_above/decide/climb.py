@@ -111,9 +111,11 @@ class _Ascent:
             n for q in self.frame.gated if profile and not passes(self.frame, profile, q) for n in self.frame.below[q]
         }
         free = own in self.frame.unbounded
-        self.start = [self.frame.has_meaning(n) for n in places] if free else ground.usable_everywhere(base)
-        for n in () if free else closed:
-            self.start[n] = 0
+        if free:
+            self.start = [self.frame.has_meaning(n) for n in places]
+        else:
+            found = ground.usable_everywhere(base)
+            self.start = [0 if n in closed else mask for n, mask in enumerate(found)]
         self.sources = [_Source(0, base, ())]
         self.turns = [0] * len(self.held)  # what detours give, needing nothing else
         self.had: dict[tuple[int, int], Moves] = {} if own is None else {(own, 0): ()}

@@ -27,7 +27,7 @@ class Everyone:
         self._table: tuple[Instant, Instant, Table] | None = None
 
     def after(self, decider: Decider) -> Everyone:
-        """Return everyone after a change of what places say to all but single members: they are who they were."""
+        """Return everyone after a change of what places say, by which nobody gains or loses all exceptions."""
         other = Everyone(decider)
         if self._rows is not None:
             since, until, sweep, crowd = self._rows

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 
 class Step(NamedTuple):
-    """Set (``give``) or clear the bits of the rows numbered ``rows`` in a column."""
+    """Set (``give``) or clear the bits of the rows numbered ``rows`` in a column; see :class:`PlacePlan`."""
 
     give: bool
     column: int

@@ -30,8 +30,8 @@ How: TypeAlias = Literal["give", "take", "all", "any"]
 class Batch(NamedTuple):
     """Some planes that are worked out together: the number of the first of them, and what each is made from.
 
-    ``give`` and ``take`` set and clear the bits of one holder's rows in a plane; ``all`` and ``any`` are what several
-    planes have in common, and what they have together. ``sources`` has a line for each plane.
+    ``give`` and ``take`` set and clear in a plane the bits of those that a number in ``rows`` speaks for; ``all`` and
+    ``any`` are what several planes have in common, and what they have together. ``sources`` has a line for each plane.
     """
 
     start: int
@@ -85,7 +85,7 @@ class Programme:
         self._portions: tuple[tuple[int, int], list[Part]] | None = None
 
     def part(self, places: Sequence[int], capabilities: Sequence[int] | None = None) -> Part:
-        """Return what is needed for these places, and these capabilities, alone, numbered anew."""
+        """Return what is needed for these places, in the charter's order, and capabilities alone, numbered anew."""
         batches, planes, every, shown, seen = self.whole
         if len(places) == len(every) and capabilities is None:
             return self.whole

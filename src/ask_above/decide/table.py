@@ -36,10 +36,10 @@ def unpack(bits: Bits) -> NDArray[np.bool_]:
 
 
 class Sweep:
-    """Says what every row can use at every place.
+    """Says what every row can use at every place; with a programme of what is held, what it holds there.
 
-    ``cells`` are the rows that are asked about, in their order; ``None`` stands for those who can do nothing. More rows
-    follow for those who hold ranks at some places only.
+    ``cells`` are the rows that are asked about, in their order. More rows follow for those who hold ranks at some
+    places only.
     """
 
     def __init__(
@@ -106,7 +106,7 @@ class Sweep:
         return self.write(self.programme.part(places), out)
 
     def write(self, part: Part, out: Bits) -> Bits:
-        """Write what every row can use at the places of a part to the front of ``out``, and return that."""
+        """Write what stands at the places of a part to the front of ``out``, and return that."""
         planes = self.work_out(part)
         out = out[: len(part.places)]
         seen, everyone = self._seen(part, planes)

@@ -48,12 +48,11 @@ def show_check(screen: Screen, decider: Decider, unmet: Sequence[Unmet], *, expl
     screen.line("✓ The files are well formed.", "yes")
     total = len(charter.expectations)
     if not unmet:
-        kept = _kept(total)
-        screen.line(f"✓ {kept}", "yes")
+        screen.line(f"✓ {_kept(total)}", "yes")
         return
     verb = "does" if len(unmet) == 1 else "do"
-    said = "Its expectation does" if total == 1 else f"{len(unmet)} of {total} expectations {verb}"
-    screen.line(f"✗ {said} not hold.", "no")
+    which = "Its expectation" if total == 1 else f"{len(unmet)} of {total} expectations"
+    screen.line(f"✗ {which} {verb} not hold.", "no")
     for each in unmet:
         screen.line()
         line = f" ({each.expectation.where})" if each.expectation.where.line else ""
