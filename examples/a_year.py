@@ -84,7 +84,7 @@ class Year:
 
     def do(self, *edits: Edit, by: str = "", why: str = "") -> None:
         """Plan a change, say what it does, and make it; or say why not."""
-        plan = self.now.plan(*edits, by=by, why=why)
+        plan = self.now.plan(*edits, by=by or None, why=why)
         who = plan.before.member(by).called if by else "The keeper"
         print(f"- {who}: {plan.what}")
         try:

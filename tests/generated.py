@@ -20,7 +20,7 @@ Data = dict[str, Any]
 
 NOW = datetime(2026, 11, 25, 12, tzinfo=UTC)
 KINDS = ("board", "journal", "section")
-MEMBER_COLUMNS = ("key", "name", "email", "kind", "status", "joined", "groups", "note")
+MEMBER_COLUMNS = ("key", "name", "email", "kind", "status", "joined", "groups", "note", "was")
 ASSIGNMENT_COLUMNS = ("member", "rank", "place", "from", "until", "by", "why")
 
 
@@ -90,10 +90,12 @@ class Maker:
             "site": site,
             "places": places,
         }
-        if self.chance(0.4):
-            charter["owner"] = self.rng.choice(self.people)
+        members = [self.member(key) for key in self.people]
+        active = [each["key"] for each in members if each["status"] == "active"]
+        if active and self.chance(0.4):
+            charter["owner"] = self.rng.choice(active)
         assignments = [self.assignment() for _ in range(self.rng.randint(0, 8))] if self.plain else []
-        return Generated(charter, [self.member(key) for key in self.people], assignments)
+        return Generated(charter, members, assignments)
 
     def capabilities(self) -> dict[str, Data]:
         names = [

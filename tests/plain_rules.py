@@ -90,10 +90,10 @@ class Plain:
 
     def carried(self, r: str) -> set[str]:
         said = self.rank[r]
-        total = self.names(said.get("grants", []))
+        total = self.close(self.names(said.get("grants", [])))
         for p in said.get("builds-on", []):
-            total |= self.carried(p)
-        return self.close(total) - self.names(said.get("withhold", []))
+            total |= self.carried(p)  # exactly as p carries it
+        return total - self.names(said.get("withhold", []))
 
     def rests(self, cap: str, place: str) -> set[str]:
         found = {cap}

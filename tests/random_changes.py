@@ -8,6 +8,7 @@ from __future__ import annotations
 import sys
 from collections.abc import Iterator
 from contextlib import nullcontext
+from datetime import UTC, datetime, timedelta
 from random import Random
 from typing import Any
 
@@ -16,46 +17,116 @@ from ask_above.change import (
     Assign,
     Edit,
     Grant,
+    HandOver,
     MemberAdd,
     MemberSet,
     MemberStatus,
+    PlaceAdd,
     PlaceMove,
+    PlaceRemove,
+    PlaceSet,
+    RankAdd,
     RankMove,
+    RankRemove,
+    RankRename,
     RankSet,
+    Realign,
     Say,
     SetGate,
+    SetLike,
     Unassign,
+    Withdraw,
     Withhold,
 )
 
+YES = ("true", "yes", "on", "True", "YES", True)
+NO = ("false", "no", "off", "False", None)
+
+
+def day(rng: Random) -> str:
+    return (datetime.now(UTC) + timedelta(days=rng.randint(1, 400))).strftime(
+        rng.choice(["%Y-%m-%d", "%Y-%m-%dT%H:%M"])
+    )
+
+
+def rank_field(rng: Random, c: Community, key: str) -> dict[str, Any]:
+    """Some field of a rank, in some spelling that the reader takes."""
+    ranks = list(c.charter.ranks)
+    some = rng.sample(ranks, rng.randint(1, 2))
+    names = rng.sample(list(c.charter.catalogue.keys), 2)
+    made: list[dict[str, Any]] = [
+        {rng.choice(["open", "on-joining", "entry", "unbounded"]): rng.choice(YES)},
+        {rng.choice(["open", "on-joining", "entry", "unbounded"]): rng.choice(NO)},
+        {"call": rng.choice(["open", "closed"])},
+        {"held-by": rng.choice(["anyone", "visitors", "members", "bots", None])},
+        {"builds-on": some},
+        {rng.choice(["grants", "withhold"]): names},
+        {rng.choice(["after", "apart-from"]): some},
+        {"limit": rng.choice(["0", "1", "5", None])},
+        {rng.choice(["moderates", "assigns", "manages"]): {rng.choice(["only", "except"]): some}},
+        {"kept-by": rng.choice(["the feed", None])},
+        {"title": rng.choice(["Other", "Another"])},
+        {"about": f"Number {rng.randrange(1000)}"},
+        {"badge": rng.choice(["*", None])},
+        {"heading": rng.choice(YES)},
+        {"copied-from": rng.choice(ranks)},
+    ]
+    return rng.choice([each for each in made if key not in str(each.get("builds-on", ""))] or made)
+
 
 def random_edit(rng: Random, c: Community) -> Edit:
-    """Some edit, which may well be refused."""
+    """Some edit of any kind, which may well be refused."""
     ranks, places, members = list(c.charter.ranks), list(c.charter.places), list(c.register.members)
+    groups, sets = list(c.charter.groups), list(c.charter.override_sets)
     names = rng.sample(list(c.charter.catalogue.keys), rng.randint(1, 2))
     one, other, where, who = rng.choice(ranks), rng.choice(ranks), rng.choice(places), rng.choice(members)
+    holder = rng.choice([*ranks, *(f"{key}+" for key in ranks), *groups])
+    new = f"new-{rng.randrange(10**6)}"
     made: list[Any] = [
         Grant(one, names),
         Withhold(one, names),
+        Withdraw(names[0]),
         RankMove(one, above=other),
-        RankSet(one, {"about": f"Number {rng.randrange(1000)}"}),
-        Say(where, one, rng.choice(["allow", "deny", "bar"]), names),
+        RankMove(one, below=other),
+        RankSet(one, rank_field(rng, c, one)),
+        RankSet(one, rank_field(rng, c, one)),
+        RankAdd(new, {"grants": names, **rank_field(rng, c, new)}, above=other),
+        RankAdd(new, {}, copy_of=one),
+        RankRename(one, new_key=new),
+        RankRemove(one, rng.choice([None, other])),
+        Say(where, holder, rng.choice(["allow", "deny", "bar", "clear"]), names),
+        Say(where, holder, rng.choice(["allow", "deny"]), names),
         Say(where, who, rng.choice(["allow", "deny"]), names, True),
-        SetGate(where, {"any": [one, other]}),
+        SetGate(where, {rng.choice(["any", "all", "none"]): [one, f"{other}+"]}),
+        SetGate(where, {}),
+        SetLike(where, rng.sample(sets, rng.randint(0, min(2, len(sets))))),
+        PlaceAdd(new, "board", where, {"title": "New"}),
         PlaceMove(where, rng.choice(places), rng.random() < 0.5),
+        PlaceRemove(where),
+        PlaceSet(where, {"title": new}),
+        Realign(where),
         Assign(who, one, where),
         Assign(who, one),
+        Assign(who, one, where, since=day(rng)),
+        Assign(who, one, where, until=day(rng)),
+        Assign(who, one, only=True),
         Unassign(who, one),
+        Unassign(who, one, where),
         MemberSet(who, {"note": f"Note {rng.randrange(1000)}"}),
-        MemberSet(who, {"groups": ";".join(rng.sample(list(c.charter.groups), rng.randint(0, 2)))}),
+        MemberSet(who, {"name": new}),
+        MemberSet(who, {"email": f"{new}@river.example"}),
+        MemberSet(who, {"kind": rng.choice(["person", "bot"])}),
+        MemberSet(who, {"groups": ";".join(rng.sample(groups, rng.randint(0, min(2, len(groups)))))}),
         MemberStatus(who, rng.choice(["active", "locked", "retired"])),
-        MemberAdd(f"new-{rng.randrange(10**6)}", {"name": "New"}),
+        MemberAdd(new, {"name": "New", "groups": ";".join(rng.sample(groups, min(1, len(groups))))}),
+        MemberAdd(new, {"kind": rng.choice(["person", "bot"])}, rng.choice(["active", "pending", "invited"])),
+        HandOver(who),
     ]
     edit: Edit = rng.choice(made)
     return edit
 
 
-def changes(folder: str, rng: Random, url: str | None = None, by: str = "") -> Iterator[Any]:
+def changes(folder: str, rng: Random, url: str | None = None, by: str | None = None) -> Iterator[Any]:
     """Make random changes for ever; yields each plan that was made and its entry."""
     home, others_wait = Community.open(folder, register=url).home, False
     while True:

@@ -72,7 +72,7 @@ def test_out_of_reach_says_why_and_who_could_and_does_nothing(river: Path) -> No
     before = state(river)
     refused = said("assign", "warden", "dara", "--at", "upper-gauges", "--as", "petra", "--yes", cwd=river, status=1)
     assert "Petra Lind may not do this" in refused
-    assert "River warden does not stand below Petra Lind, who is Reach lead in Upper gauges. [6.3]" in refused
+    assert "River warden does not stand below Petra Lind, who is Reach lead in Upper gauges. [act, 6.3]" in refused
     assert "→ Ines Moor or Olaf Tarn could." in refused
     assert state(river) == before
 

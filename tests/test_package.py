@@ -93,13 +93,14 @@ def test_importing_the_package_loads_nothing_heavy() -> None:
 
 
 def test_every_rule_that_code_or_tests_cite_is_in_the_rules() -> None:
-    known = set(re.findall(r"^- \*\*(\d\.\d+[a-d]?)\*\*", (DOCS / "rules.md").read_text("utf-8"), re.MULTILINE))
+    known = set(re.findall(r"^- \*\*(\d\.\d+[a-e]?)\*\*", (DOCS / "rules.md").read_text("utf-8"), re.MULTILINE))
     cited: set[str] = set()
     for file in [*(ROOT / "tests").glob("*.py"), *Path(ask_above.__file__).parent.rglob("*.py")]:
         text = file.read_text("utf-8")
         cited |= set(re.findall(r'"([1-8]\.\d+[a-d]?)", "[a-z-]+"', text))
-        for group in re.findall(r"\(rules? ((?:\d\.\d+[a-d]?(?:, | and | to )?)+)\)", text):
-            cited |= set(re.findall(r"\d\.\d+[a-d]?", group))
+        cited |= set(re.findall(r'Refusal\(\s*"(\d\.\d+[a-e]?)"', text))
+        for group in re.findall(r"\(rules? ((?:\d\.\d+[a-e]?(?:, | and | to )?)+)\)", text):
+            cited |= set(re.findall(r"\d\.\d+[a-e]?", group))
     assert len(cited) > 30
     assert cited <= known, sorted(cited - known)
 

@@ -111,7 +111,7 @@ class TestHolding:
     @pytest.mark.parametrize("status", ["invited", "locked", "retired"])
     def test_a_status_that_does_not_count_answers_no(self, status: str) -> None:
         """4.4, 5.1"""
-        c = community(rank("w", "post.write", held_by="anyone"), members=[member("ada", status=status)], owner="ada")
+        c = community(rank("w", "post.write", held_by="anyone"), members=[member("ada", status=status)])
         answer = c.may("ada", "post.write")
         assert not answer
         assert status in answer.reason

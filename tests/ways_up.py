@@ -10,7 +10,8 @@ from typing import Any
 import yaml
 
 from ask_above import Community
-from ask_above.change.draft import Need
+from ask_above.change.difference import Difference
+from ask_above.change.difference import State as Side
 from ask_above.change.reach import Reach
 from ask_above.charter import changes
 from ask_above.charter.charter import Charter
@@ -62,6 +63,8 @@ def small_charter(rng: Random) -> str:
         if rng.random() < 0.15:
             each["assigns"] = {rng.choice(["only", "except"]): [rng.choice([r["key"] for r in ranks])]}
     ranks.append({"key": "all", "grants": some(2), "held-by": "members"})
+    if rng.random() < 0.3:
+        ranks.append({"key": "bots", "grants": some(2), "held-by": "bots"})
 
     def words() -> dict[str, Any]:
         keys = rng.sample(["a", "b", "c", "d", "all", "club", "b+"], rng.randint(0, 3))
@@ -90,6 +93,7 @@ def small_charter(rng: Random) -> str:
         "rules": {
             "authority": {"moderate": {"using": ["x.act"]}, "assign": assign, "manage": act("x.change")},
             "overrides": act("x.arrange"),
+            "accounts": {"using": "x.act"},
         }
         | ({"seeing": "x.see"} if rng.random() < 0.3 else {}),
     }
@@ -114,36 +118,34 @@ class Search:
         register = c.register.changed({who: Member(who, name=who) for who in self.people}, given)
         self.first = Decider(c.charter, register)
 
-    def edits(self, charter: Charter) -> Iterator[tuple[Charter, list[Need]]]:
+    def edits(self, charter: Charter) -> Iterator[Charter]:
         """Every single edit of the charter that is small."""
         for key, rank in charter.ranks.items():
-            manage = Need("manage", "x", rank=key)
             if not rank.automatic and not rank.open:
-                yield changes.with_rank(charter, rank._replace(open=True)), [manage, Need("everybody", "x", rank=key)]
+                yield changes.with_rank(charter, rank._replace(open=True))
             for name in ("x.risky", "x.give", "x.write"):
-                yield changes.granting(charter, key, (name,)), [manage]
-                yield changes.withholding(charter, key, (name,)), [manage]
+                yield changes.granting(charter, key, (name,))
+                yield changes.withholding(charter, key, (name,))
             for other in charter.ranks:
                 if other != key:
-                    yield changes.moved(charter, key, above=other), [manage]
+                    yield changes.moved(charter, key, above=other)
             for where in charter.places:
                 for word, name in (("allow", "x.risky"), ("clear", "x.risky"), ("allow", "x.see"), ("clear", "x.give")):
                     if word == "allow" or any(o.of == key for o in charter.places[where].overrides):
-                        yield changes.saying(charter, where, key, word, (name,)), [Need("place", "x", place=where)]
+                        yield changes.saying(charter, where, key, word, (name,))
         for who in self.people:
             for where in charter.places:
                 after = changes.saying(charter, where, who, "allow", ("x.risky",), member=True)
-                yield after, [Need("place", "x", place=where)]
+                yield after
         for where, here in charter.places.items():
             if here.gate:
                 gate: Gate | None = None
-                yield changes.with_gate(charter, where, gate), [Need("place", "x", place=where)]
+                yield changes.with_gate(charter, where, gate)
         if "new" not in charter.ranks:
             keys = list(charter.ranks)
             more = charter._replace(ranks={**charter.ranks, "new": Rank("new", 0, title="new", open=True)})
-            needs = [Need("manage", "x", rank="new"), Need("everybody", "x", rank="new")]
             for n in range(len(keys)):
-                yield changes.in_order(more, [*keys[:n], "new", *keys[n:]]), needs
+                yield changes.in_order(more, [*keys[:n], "new", *keys[n:]])
 
     def after(self, now: Decider) -> Iterator[Decider]:
         """Every state that one allowed change leads to."""
@@ -151,16 +153,30 @@ class Search:
         for who in self.people:
             for whom in self.people:
                 yield from self._taken(now, who, whom)
-                if "club" not in register.members[whom].groups:
-                    joined = register.members[whom]._replace(groups=("club",))
-                    later = now.after(charter, register.changed({whom: joined}, {}))
-                    if not Reach(now, later, [Need("people", "x")], AT).refusals(who):
+                for member in self.records(register.members[whom]):
+                    later = now.after(charter, register.changed({whom: member}, {}))
+                    if self.may(now, later, who):
                         yield later
-            for changed, needs in self.edits(charter):
+            for changed in self.edits(charter):
                 if changed != charter:
                     later = Decider(changed, register)
-                    if not Reach(now, later, needs, AT).refusals(who):
+                    if self.may(now, later, who):
                         yield later
+
+    @staticmethod
+    def may(now: Decider, later: Decider, who: str) -> bool:
+        sides = [Side(each.frame.charter, each.people.register) for each in (now, later)]
+        return not Reach(now, later, Difference(sides[0], sides[1], AT), AT).refusals(who)
+
+    @staticmethod
+    def records(member: Member) -> Iterator[Member]:
+        """Every small edit of somebody's record."""
+        yield member._replace(groups=() if member.groups else ("club",))
+        yield member._replace(kind="person" if member.kind == "bot" else "bot")
+        if member.status == "active":
+            yield member._replace(status="locked", was="active")
+        else:
+            yield member._replace(status="active", was="")
 
     def _taken(self, now: Decider, who: str, whom: str) -> Iterator[Decider]:
         register, frame = now.people.register, now.frame
@@ -190,8 +206,7 @@ class Search:
     def state(self, now: Decider) -> Any:
         charter, register = now.frame.charter, now.people.register
         people = tuple(
-            (register.members[who].groups, frozenset((e.rank, e.place) for e in register.of(who)))
-            for who in self.people
+            (register.members[who][3:7], frozenset((e.rank, e.place) for e in register.of(who))) for who in self.people
         )
         ranks = tuple((r.key, r.open, tuple(r.grants), tuple(r.withhold)) for r in charter.ranks.values())
         places = tuple((p.key, p.overrides, p.exceptions, p.gate) for p in charter.places.values())

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from datetime import UTC, datetime
+from datetime import UTC
 from pathlib import Path
 from time import time_ns
 from typing import TYPE_CHECKING
@@ -122,19 +122,18 @@ class Community(Questions):
             self._home = Home(*self._where)
         return self._home
 
-    def plan(self, *edits: Edit, by: str | Member = "", why: str = "", when: When = None) -> Plan:
+    def plan(self, *edits: Edit, by: str | Member | None = None, why: str = "") -> Plan:
         """Work out a change of the charter or the register, without making it.
 
         ``edits`` come from :mod:`ask_above.change`, such as ``Grant("host", ["kit.lend"])``. ``by`` is the member who
         makes it, and holds it to what they may do; without it the change is the keeper's of the files. The plan is made
-        on the community as its folder holds it now: ``plan.what`` says it, ``plan.effect`` who gains and who loses
+        now, on the community as its folder holds it now: ``plan.what`` says it, ``plan.effect`` who gains and who loses
         what, ``plan.refusals`` why it may not be made; ``plan.apply()`` makes it, whole or not at all. Raises
         ``EditError`` and :class:`UnknownNameError`.
         """
         from ask_above.plans import plan
 
-        key = by if isinstance(by, str) else by.key
-        return plan(self.home, edits, by=key, why=why, when=when if isinstance(when, datetime) else None)
+        return plan(self.home, edits, by=by.key if isinstance(by, Member) else by, why=why)
 
     # -- questions about capabilities (rule 5)
 

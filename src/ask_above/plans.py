@@ -2,20 +2,22 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from datetime import UTC, datetime, timedelta
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 from ask_above.ask.impact import Impact, Turned, impact
-from ask_above.change.draft import Done, Draft, Edit, EditError, Need
-from ask_above.change.reach import Reach, Refusal
+from ask_above.change.difference import Difference, State, edges_of
+from ask_above.change.draft import Done, Draft, Edit, EditError
+from ask_above.change.reach import Reach
+from ask_above.change.refusal import Refusal
 from ask_above.change.registering import changed
 from ask_above.charter.charter import Charter
-from ask_above.charter.moments import Instant
+from ask_above.charter.moments import Instant, written
 from ask_above.charter.names import listed
 from ask_above.community import Community
+from ask_above.decide.may import Decider
+from ask_above.decide.words import day
 from ask_above.errors import AskAboveError, FaultyFilesError
 from ask_above.files.splice import edited
 from ask_above.files.uncollected import uncollected
@@ -45,8 +47,9 @@ class Plan:
     """A change that has been worked out and not been made.
 
     ``before`` and ``after`` are the community without and with it. ``what`` says it in sentences. ``refusals`` are the
-    reasons why the actor may not make it, ``could`` the members who might; both are empty where nobody is named, as
-    the change is then the keeper's of the files.
+    reasons why it may not be made, ``could`` the members who might; where nobody is named the change is the keeper's of
+    the files, who is held to form and to what must be so of ranks. What may be passed by, with a reason, is
+    ``passable``.
     """
 
     def __init__(self, home: Home, snapshot: Snapshot, done: Sequence[Done], *, by: str, why: str, at: Instant) -> None:
@@ -61,18 +64,15 @@ class Plan:
         self.kind = "change"
         self.letters: Sequence[tuple[str, str]] = ()
         self.undoes: int | None = None
+        self.undone: Entry | None = None
 
     @property
     def what(self) -> str:
         """What it does, in a sentence; of many edits the first few."""
-        said = list(dict.fromkeys(each.what for each in self.done))
+        changing = [each for each in self.done if each.steps or each.rows]
+        said = list(dict.fromkeys(each.what for each in changing or self.done))
         more = f"; and {len(said) - _MOST_SAID} more like these" if len(said) > _MOST_SAID + 1 else ""
         return "; ".join(said[:_MOST_SAID] if more else said) + more
-
-    @property
-    def needs(self) -> list[Need]:
-        """What its parts take."""
-        return [need for each in self.done for need in each.needs]
 
     @property
     def is_empty(self) -> bool:
@@ -91,37 +91,109 @@ class Plan:
         return [each for each in self.effect.turned if not each.holds]
 
     @cached_property
+    def difference(self) -> Difference:
+        """What differs between the community before and after it; all that is said of the change follows from it."""
+        return Difference(_state(self.before), _state(self.after), self.at)
+
+    @cached_property
+    def _old(self) -> Decider:
+        """What answers for the community before, in the keys of the one after."""
+        known = self.difference.before
+        if known.charter is self.before.charter and known.register is self.before.register:
+            return self.before.decider
+        return Decider(known.charter, known.register)
+
+    @cached_property
     def _reach(self) -> Reach:
-        return Reach(self.before.decider, self.after.decider, self.needs, self.at)
+        return Reach(self._old, self.after.decider, self.difference, self.at, self._taken_out())
+
+    def _taken_out(self) -> frozenset[str]:
+        """Return the members whom the actor added and now takes out again (rule 9.12)."""
+        if not self.by or self.undone is None or self.undone.who != self.by:
+            return frozenset()
+        added = {row.key for row in self.undone.rows if row.table == "members" and row.before is None}
+        return frozenset(added & {row.key for row in self.rows if row.table == "members" and row.after is None})
 
     @cached_property
     def refusals(self) -> list[Refusal]:
-        """Why the actor may not make it."""
-        return self._reach.refusals(self.by) if self.by else []
+        """Why it may not be made, by whomever it is; nobody may pass these by."""
+        if self.by:
+            return self._reach.refusals(self.by)
+        return [each for each in self._reach.conditions.refusals if not each.passable]
+
+    @property
+    def passable(self) -> list[str]:
+        """What it breaks that may be passed by with a reason.
+
+        Expectations may be by the owner and the keeper, conditions of ranks by the keeper alone (rule 9.2).
+        """
+        conditions = [] if self.by else [each.why for each in self._reach.conditions.refusals if each.passable]
+        return [*conditions, *(f"It would no longer be so{self._from(each)}: {each.text}" for each in self.broken)]
+
+    def _from(self, turned: Turned) -> str:
+        return f" from {day(self.effect.day(turned.since))}" if turned.since else ""
+
+    @property
+    def may_pass(self) -> bool:
+        """Whether whoever makes it may pass by what it breaks: the owner or the keeper of the files."""
+        return not self.by or self.by == self.before.charter.owner
 
     @cached_property
     def could(self) -> list[str]:
         """Who could make it, by name."""
-        return [self.before.member(key).called for key in self._reach.who_could(self.by)] if self.refusals else []
+        if not (self.by and self.refusals):
+            return []
+        return [self.before.member(key).called for key in self._reach.who_could(self.by)]
+
+    @cached_property
+    def lasting(self) -> list[str]:
+        """Who could take it back, where its maker could not (rule 9.7b); empty where they could, or nobody is named."""
+        if (
+            not self.by
+            or self.by == self.before.charter.owner
+            or self.is_empty
+            or self.by not in self.after.register.members
+        ):
+            return []
+        back = Difference(_state(self.after), _state(self.before), self.at)
+        old, new = self.after.decider, self.before.decider
+        if back.renaming is not None:
+            old = Decider(back.before.charter, back.before.register)
+        added = frozenset(self.after.register.members.keys() - self.before.register.members.keys())
+        reach = Reach(old, new, back, self.at, added)
+        if not reach.refusals(self.by):
+            return []
+        return [self.after.member(key).called for key in reach.who_could(self.by)] or ["nobody here"]
 
     def refuse(self, *, force: bool = False) -> None:
-        """Raise :class:`RefusedError` where it may not be made; ``force`` lets expectations break, for a reason."""
+        """Raise :class:`RefusedError` where it may not be made; ``force`` passes by what may be, for a reason."""
         if self.refusals:
+            said = " ".join(each.why for each in self.refusals)
+            reasons = [str(each) for each in self.refusals]
+            if not self.by:
+                raise RefusedError(f"This cannot be done ({self.what}): {said}", reasons)
             actor = self.before.member(self.by)
             names = f" {listed(self.could, 'or')} could." if self.could else ""
-            said = " ".join(each.why for each in self.refusals)
             ranks = self._ranks_of(self.by)
+            raise RefusedError(f"{actor.called}{ranks} may not {self.what}: {said}{names}", reasons)
+        broken = self.passable
+        if broken and force and not self.may_pass:
             raise RefusedError(
-                f"{actor.called}{ranks} may not {self.what}: {said}{names}", [str(each) for each in self.refusals]
+                f"Only the owner, or the keeper of the files, may pass this by. {' '.join(broken)}", broken
             )
-        if self.broken and not force:
-            texts = [each.text for each in self.broken]
-            raise RefusedError(
-                f"Then it would no longer be so: {listed(texts)}. Nothing was done; --force does it, with a reason.",
-                texts,
-            )
-        if self.broken and force and not self.why:
-            raise RefusedError("What breaks an expectation is forced with a reason: --why TEXT.")
+        if broken and not force:
+            hint = " --force does it, with a reason." if self.may_pass else ""
+            said = " ".join(_stopped(each) for each in broken)
+            raise RefusedError(f"{said} Nothing was done;{hint or ' it stays so.'}", broken)
+        if broken and not self.why:
+            raise RefusedError("What breaks something that must be so is forced with a reason: --why TEXT.", broken)
+
+    def is_overtaken(self, now: Instant) -> bool:
+        """Tell whether anybody's assignment has begun or ended since: a plan holds for its moment alone."""
+        if now <= self.at:
+            return False
+        given = self.before.register.assignments
+        return any(self.at < edge <= now for edge in edges_of(given))
 
     def _ranks_of(self, key: str) -> str:
         from ask_above.ask.tables import ranks_held
@@ -141,11 +213,13 @@ class Plan:
         self.refuse(force=force)
         if self.is_empty:
             raise EditError("Nothing would change.")
+        if self.is_overtaken(self.before._moment(None)):
+            raise ChangedMeanwhileError("Somebody's time has begun or ended since this was planned. Look again.")
         if not self.home.holds_register():
             with self.home.locked():
                 if not self.home.holds_register():
                     self.home.adopt()
-            again = plan(self.home, self.edits, by=self.by, why=self.why)
+            again = plan(self.home, self.edits, by=self.by or None, why=self.why)
             return again.apply(force=force, letters=letters)
         entry = Entry(
             0,
@@ -154,16 +228,23 @@ class Plan:
             self.kind,
             self.what,
             self.why,
-            bool(self.broken),
+            bool(self.passable),
             list(in_lines(self.effect))[:_MOST_TOLD],
             self.splices,
             self.rows,
-            self.needs,
             self.undoes,
         )
         with self.home.locked(), uncollected():
             self.home.finish()
             return self.home.change(entry, self.snapshot, self.texts, letters)
+
+
+def _state(community: Community) -> State:
+    return State(community.charter, community.register)
+
+
+def _stopped(text: str) -> str:
+    return text if text.endswith(".") else f"{text}."
 
 
 def in_lines(effect: Impact) -> Iterator[str]:
@@ -173,45 +254,53 @@ def in_lines(effect: Impact) -> Iterator[str]:
         ranks = f"; ranks: {', '.join(shift.ranks)}" if shift.ranks else ""
         risk = "" if shift.risk == "low" else f" ({shift.risk} risk)"
         many = f"{people} member{'' if people == 1 else 's'}"
-        yield f"{sign} {', '.join(shift.capabilities)}{risk} in {', '.join(shift.places[:6])}: {many}{ranks}"
+        when = f" from {effect.day(shift.since)}" if shift.since else ""
+        when += f" until {effect.day(shift.until)}" if shift.until else ""
+        yield f"{sign} {', '.join(shift.capabilities)}{risk} in {', '.join(shift.places[:6])}{when}: {many}{ranks}"
 
 
 def plan(
     home: Home,
     edits: Sequence[Edit],
     *,
-    by: str = "",
+    by: str | None = None,
     why: str = "",
-    when: datetime | None = None,
     told: Callable[[int, int], None] | None = None,
 ) -> Plan:
     """Work edits out, one after another, on the community as its home holds it now.
+
+    ``by`` is the member who makes it; ``None`` is the keeper of the files. The moment is that of the clock.
 
     ``told`` hears how many are done, and of how many. Raises :class:`EditError`, :class:`UnknownNameError`, and
     :class:`FaultyFilesError` where the charter could not be meant afterwards.
     """
     snapshot = home.read()
-    moment = when or datetime.now(UTC)
     community = Community(snapshot.charter, snapshot.register)
-    at = community._moment(moment)
-    if by:
-        community.member(by)
-    day = (
-        (datetime(1970, 1, 1, tzinfo=UTC) + timedelta(microseconds=at))
-        .astimezone(snapshot.charter.zone)
-        .date()
-        .isoformat()
-    )
+    at = community._moment(None)
+    by = named(community, by)
+    today = written(at, snapshot.charter.zone)[:10]
     made = Plan(home, snapshot, (), by=by, why=why, at=at)
+    made.before = community
     working = _Working(home, snapshot, made)
     with uncollected():
         for n, edit in enumerate(edits, 1):
-            working.take(edit, at, day, by)
+            working.take(edit, at, today, by)
             if told:
                 told(n, len(edits))
         working.finish()
     made.edits = tuple(edits)
     return made
+
+
+def named(community: Community, by: str | None) -> str:
+    """Return the key of who makes a change, empty for the keeper; an empty name is an error, never the keeper."""
+    if by is None:
+        return ""
+    if not by.strip():
+        raise EditError(
+            "Nobody is named: say which member makes the change, or leave it out as the keeper of the files."
+        )
+    return community.member(by).key
 
 
 class _Working:
@@ -241,6 +330,7 @@ class _Working:
             check_register(self.charter, self.register, made.what)
             made.after = made.before.after(charter=self.charter, register=self.register)
         else:
+            check_owner(self.charter, self.register)
             made.after = made.before.after(register=self.register)
 
 
@@ -261,8 +351,13 @@ def _faulty(what: str, error: FaultyFilesError) -> EditError:
 
 
 def check_register(charter: Charter, register: Register, what: str) -> None:
-    """Hold the register to a changed charter: every name in it is still there."""
+    """Hold the register to a changed charter: every name in it is still there, and the owner."""
+    check_owner(charter, register)
     for each in register.assignments:
+        if each.member not in register.members:
+            raise EditError(
+                f"{each.member} is given {each.rank} at {each.place}, and would no longer be there ({what})."
+            )
         rank = charter.ranks.get(each.rank)
         if rank is None or rank.automatic or each.place not in charter.places:
             gone = f"the place {each.place}" if each.place not in charter.places else f"the rank {each.rank}"
@@ -275,15 +370,19 @@ def check_register(charter: Charter, register: Register, what: str) -> None:
                 raise EditError(f"{member.key} is in the group {group}, which would no longer be there ({what}).")
 
 
-def change(home: Home, edits: Sequence[Edit], *, by: str = "", why: str = "", force: bool = False) -> Entry:
+def check_owner(charter: Charter, register: Register) -> None:
+    """Raise where the owner would not be in the register, active: whatever way a change comes (rule 9.10)."""
+    from ask_above.people.reading import owner_fault
+
+    wrong = owner_fault(charter.owner, register.members)
+    if wrong:
+        raise EditError(f"{wrong[:1].upper()}{wrong[1:]}. Hand over first: ask-above member hand-over MEMBER")
+
+
+def change(home: Home, edits: Sequence[Edit], *, by: str | None = None, why: str = "", force: bool = False) -> Entry:
     """Plan and make a change; where somebody else was faster, plan anew on what they left, and keep others waiting."""
     try:
         return plan(home, edits, by=by, why=why).apply(force=force)
     except ChangedMeanwhileError:
         with home.locked():
             return plan(home, edits, by=by, why=why).apply(force=force)
-
-
-def as_json(entry: Entry) -> str:
-    """Return an entry of the journal as JSON."""
-    return json.dumps({**entry._asdict(), "rows": [row._asdict() for row in entry.rows]}, ensure_ascii=False)

@@ -352,7 +352,7 @@ class Questions:
         place, ``cuts`` tries single settings that would close each path.
 
         >>> [path.capabilities for path in Community.demo().climb("warden").paths]
-        [('site.restart',), ('poll.start',)]
+        [('site.restart',)]
         """
         from ask_above.change.climbing import climbed
 
@@ -368,7 +368,7 @@ class Questions:
         ``capabilities`` (their names, high risk first, separated by spaces).
 
         >>> Community.demo().climbs().set_index("rank").loc["warden", "capabilities"]
-        'site.restart poll.start'
+        'site.restart'
         """
         from ask_above.ask.climbs import climbs
 

@@ -1,27 +1,24 @@
-"""Take a change back, and look at a community as it was (rule 9.5)."""
+"""Take a change back, and look at a community as it was (rule 9.12)."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from datetime import UTC, datetime
 from typing import TYPE_CHECKING
 
-from ask_above.change.draft import Done, EditError, Need, RowChange, assignment_row, member_row
+from ask_above.change.draft import Done, EditError, RowChange, assignment_row, member_row
 from ask_above.change.registering import changed
 from ask_above.community import Community
 from ask_above.files.merging import merged
 from ask_above.files.splice import Splice, apply
 from ask_above.home import Home, Snapshot, differing
 from ask_above.people.register import Register
-from ask_above.plans import Plan, check_register, read_charter
+from ask_above.plans import Plan, check_register, named, read_charter
 
 if TYPE_CHECKING:
     from ask_above.store.database import Entry
 
-_OTHER_WAY = {"assign": "unassign", "unassign": "assign"}
 
-
-def undo(home: Home, number: int | None = None, *, by: str = "", why: str = "") -> Plan:
+def undo(home: Home, number: int | None = None, *, by: str | None = None, why: str = "") -> Plan:
     """Plan to take back one change, the last that still stands where none is named.
 
     Raises :class:`EditError` where there is no such change, where it was taken back already, and where something later
@@ -33,21 +30,20 @@ def undo(home: Home, number: int | None = None, *, by: str = "", why: str = "") 
     entries = home.store.entries()
     entry = _wanted(entries, number)
     later = [each for each in entries if each.number > entry.number]
-    at = Community(snapshot.charter, snapshot.register)._moment(datetime.now(UTC))
-    plan = Plan(home, snapshot, (), by=by, why=why, at=at)
-    plan.kind, plan.undoes = "undo", entry.number
+    community = Community(snapshot.charter, snapshot.register)
+    plan = Plan(home, snapshot, (), by=named(community, by), why=why, at=community._moment(None))
+    plan.before = community
+    plan.kind, plan.undoes, plan.undone = "undo", entry.number, entry
     texts = dict(snapshot.texts)
     for name in {splice[0] for splice in entry.splices}:
         texts[name] = _text_without(entry, later, snapshot, name)
         plan.splices += list(differing(name, snapshot.texts[name], texts[name]))
     plan.texts = texts
     plan.rows = _rows_back(entry, later, snapshot.register)
-    needs = tuple(need._replace(kind=_OTHER_WAY.get(need.kind, need.kind)) for need in entry.needs)
-    if entry.kind == "hand":
-        needs = (Need("owner", "undo an edit by hand"),)
     what = f"take back {entry.number}: {entry.what}"
-    plan.done = [Done(what, (), (), needs)]
+    plan.done = [Done(what)]
     charter = read_charter(home, texts, what) if plan.splices else snapshot.charter
+    _nothing_left_behind(plan.rows, snapshot.register, entry.number)
     register = changed(snapshot.register, plan.rows, charter.zone)
     check_register(charter, register, what)
     plan.after = plan.before.after(charter=charter, register=register)
@@ -139,6 +135,20 @@ def _rows_back(entry: Entry, later: Sequence[Entry], register: Register) -> list
             raise EditError(f"Change {entry.number} cannot be taken back: {said}.")
         back.append(RowChange(row.table, row.key, row.after, row.before))
     return back
+
+
+def _nothing_left_behind(rows: Sequence[RowChange], register: Register, number: int) -> None:
+    """Raise where a member would be taken out who was given something since."""
+    taken = {row.key for row in rows if row.table == "assignments" and row.after is None}
+    for row in rows:
+        if row.table != "members" or row.after is not None:
+            continue
+        left = [each for each in register.of(row.key) if str(each.number) not in taken]
+        if left:
+            ranks = ", ".join(dict.fromkeys(each.rank for each in left))
+            raise EditError(
+                f"Change {number} cannot be taken back: {row.key} was given {ranks} since; retire them instead."
+            )
 
 
 def _same(row: RowChange, other: RowChange) -> bool:

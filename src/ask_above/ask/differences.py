@@ -5,8 +5,8 @@ Both are swept at once, place by place, over rows of people who are alike in bot
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
-from typing import TYPE_CHECKING, NamedTuple
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from typing import TYPE_CHECKING, NamedTuple, TypeAlias
 
 import numpy as np
 
@@ -14,8 +14,8 @@ from ask_above.ask.sides import Sides, merged
 from ask_above.charter.moments import Instant
 from ask_above.decide.may import VISITOR, Decider
 from ask_above.decide.profile import Asked, ask_rank, ask_visitor
-from ask_above.decide.ready import Cell
-from ask_above.decide.table import Crowd, unpack
+from ask_above.decide.ready import Cell, Fold
+from ask_above.decide.table import unpack
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -26,28 +26,65 @@ _LINES = 4096  # answers of everyone that are counted at a time
 _AT_A_TIME = 1 << 24  # bytes of one side's block of places
 _NOBODY = Cell(None, owner=False)
 
+FOREVER: Instant = 1 << 62
 
-class Crowds(NamedTuple):
-    """Who is compared: those who are alike in both communities share a row.
+Stretch: TypeAlias = tuple[Instant, Instant]
+"""From one instant until another; the second is ``FOREVER`` where it has no end."""
 
-    ``members`` are all keys, ``row`` the row of each, -1 for those whose answers cannot differ. ``ranks[n]`` are those
-    asked as a rank in row n, with ``visitor`` for a visitor. ``old[n]`` and ``new[n]`` are what the row comes down to.
+
+class Alike(NamedTuple):
+    """Members who are alike in both communities, and their row in each stretch of time from now on.
+
+    ``rows`` has the instant at which a stretch begins, the one at which it ends, and the row; -1 where nothing differs.
     """
 
     members: tuple[str, ...]
-    row: NDArray[np.int64]
+    rows: tuple[tuple[Instant, Instant, int], ...]
+
+
+class Crowds(NamedTuple):
+    """Who is compared: those who are alike in both communities share a row, and so do stretches of time that are alike.
+
+    ``ranks[n]`` are those asked as a rank in row n, with ``visitor`` for a visitor. ``old[n]`` and ``new[n]`` are what
+    the row comes down to.
+    """
+
+    alike: list[Alike]
     ranks: list[list[str]]
     old: list[Cell]
     new: list[Cell]
 
     def sizes(self) -> NDArray[np.int64]:
-        """Return how many members stand in each row."""
-        return np.bincount(self.row[self.row >= 0], minlength=len(self.old)).astype(np.int64)
+        """Return how many members stand in each row, those of a later stretch of time too."""
+        found = np.zeros(len(self.old), dtype=np.int64)
+        for each in self.alike:
+            for row in {row for _, _, row in each.rows if row >= 0}:
+                found[row] += len(each.members)
+        return found
 
-    def people(self, rows: NDArray[np.bool_]) -> list[str]:
-        """Return the members in any of these rows."""
-        among = np.flatnonzero((self.row >= 0) & rows[self.row]) if len(rows) else ()
-        return [self.members[n] for n in among]
+    def people(self, rows: NDArray[np.bool_]) -> dict[tuple[Stretch, ...], list[str]]:
+        """Return the members in any of these rows, by the stretches of time in which they are."""
+        found: dict[tuple[Stretch, ...], list[str]] = {}
+        for each in self.alike:
+            stretches: list[Stretch] = []
+            for since, until, row in each.rows:
+                if row < 0 or not rows[row]:
+                    continue
+                if stretches and stretches[-1][1] == since:
+                    stretches[-1] = (stretches[-1][0], until)
+                else:
+                    stretches.append((since, until))
+            if stretches:
+                found.setdefault(tuple(stretches), []).extend(each.members)
+        return found
+
+    def members(self, rows: NDArray[np.bool_]) -> int:
+        """Count the members who are in any of these rows at any time."""
+        return sum(len(keys) for keys in self.people(rows).values())
+
+    def rows_of(self, member: str) -> list[int]:
+        """Return the rows of a member."""
+        return [row for each in self.alike if member in each.members for _, _, row in each.rows if row >= 0]
 
 
 class Difference(NamedTuple):
@@ -62,61 +99,85 @@ class Difference(NamedTuple):
 def crowds(old: Decider, new: Decider, at: Instant, *, apart: str | None = None) -> Crowds:
     """Return everyone who can be asked about in either community, those who are alike together.
 
-    The member ``apart`` has a row of their own. Where both read the same charter, only those who changed have a row:
-    all others have the same answers.
+    The member ``apart`` has rows of their own. Where both read the same charter, only those who changed have a row: all
+    others have the same answers.
     """
-    same = old.frame is new.frame
-    (before, crowd), (after, other) = old.everyone.rows(at), new.everyone.rows(at)
-    members, first, second = _side_by_side(crowd, other)
-    # what is not there on one side is nobody, number 0
-    pairs = (first + 1) * (len(after.cells) + 1) + second + 1
-    unique, row = np.unique(pairs, return_inverse=True)
-    found = Crowds(members, row.astype(np.int64), [], [], [])
-    known = [(_cell_at(before.cells, n - 1), _cell_at(after.cells, m - 1)) for n, m in _divided(unique, after.cells)]
-    if same:
-        differ = [n for n, (one, two) in enumerate(known) if (one.profile, one.owner) != (two.profile, two.owner)]
-        renumbered = np.full(len(known), -1, dtype=np.int64)
-        renumbered[differ] = np.arange(len(differ))
-        found.row[:] = renumbered[found.row]
-        known = [known[n] for n in differ]
-    if apart is not None and found.row[members.index(apart)] >= 0:
-        known.append(known[found.row[members.index(apart)]])
-        found.row[members.index(apart)] = len(known) - 1
-    for one, two in known:
-        _add(found, one, two)
-    if not same:
-        for who, asked_before, asked_after in _others(old, new):
-            _add(found, _cell(asked_before), _cell(asked_after), who)
-    return found
+    found = _Gathering(old, new, at)
+    for form, keys in _forms(old, new):
+        if apart is not None and apart in keys:
+            found.add(form, (apart,), apart=True)
+        rest = tuple(key for key in keys if key != apart)
+        if rest:
+            found.add(form, rest)
+    if old.frame is not new.frame:
+        for who, before, after in _others(old, new):
+            found.other(who, _cell(before), _cell(after))
+    return found.crowds
 
 
-def _add(found: Crowds, before: Cell, after: Cell, who: str | None = None) -> None:
-    found.old.append(before)
-    found.new.append(after)
-    found.ranks.append([] if who is None else [who])
+Form: TypeAlias = tuple[Fold | None, Fold | None]
 
 
-def _divided(pairs: NDArray[np.int64], cells: Sequence[Cell]) -> list[tuple[int, int]]:
-    return [divmod(pair, len(cells) + 1) for pair in pairs.tolist()]
+def _forms(old: Decider, new: Decider) -> Iterable[tuple[Form, list[str]]]:
+    """Yield the members who are alike in both communities, with what they come down to in each."""
+    before, after = old.people.register, new.people.register
+    if before is after and old.frame.exceptional == new.frame.exceptional and _owner(old) == _owner(new):
+        # the same members are alike in both
+        return [((fold, new.ready.fold(keys[0])), list(keys)) for fold, keys in old.ready.alike().items()]
+    keys = after.differing(before) if old.frame is new.frame else dict.fromkeys((*after.members, *before.members))
+    forms: dict[Form, list[str]] = {}
+    for key in keys:
+        form = (
+            old.ready.fold(key) if key in before.members else None,
+            new.ready.fold(key) if key in after.members else None,
+        )
+        forms.setdefault(form, []).append(key)
+    return forms.items()
 
 
-def _cell_at(cells: Sequence[Cell], number: int) -> Cell:
-    return _NOBODY if number < 0 else cells[number]
+def _owner(decider: Decider) -> str | None:
+    return decider.frame.charter.owner
 
 
-def _side_by_side(old: Crowd, new: Crowd) -> tuple[tuple[str, ...], NDArray[np.int64], NDArray[np.int64]]:
-    """Return all members of both, and each one's row on either side, -1 where they are not there."""
-    if old.members == new.members:
-        return new.members, old.rows.astype(np.int64), new.rows.astype(np.int64)
-    keys = tuple(dict.fromkeys((*new.members, *old.members)))
+class _Gathering:
+    """Puts people into rows."""
 
-    def rows(crowd: Crowd) -> NDArray[np.int64]:
-        number = crowd.number
-        at = np.array([number.get(key, -1) for key in keys], dtype=np.int64)
-        found = np.append(crowd.rows.astype(np.int64), -1)[at]
-        return np.asarray(found)
+    def __init__(self, old: Decider, new: Decider, at: Instant) -> None:
+        self.old, self.new, self.at, self.same = old, new, at, old.frame is new.frame
+        self.crowds = Crowds([], [], [], [])
+        self._rows: dict[tuple[Cell, Cell], int] = {}
 
-    return keys, rows(old), rows(new)
+    def add(self, form: Form, members: tuple[str, ...], *, apart: bool = False) -> None:
+        """Add members who are alike: a row for each stretch of time in which they are something else."""
+        edges = {edge for fold in form if fold is not None for edge in fold.edges if edge > self.at}
+        starts = [self.at, *sorted(edges)]
+        rows, own = [], dict[tuple[Cell, Cell], int]()
+        for since, until in zip(starts, [*starts[1:], FOREVER], strict=True):
+            both = tuple(
+                _NOBODY if fold is None else decider.ready.at(fold, since)
+                for decider, fold in zip((self.old, self.new), form, strict=True)
+            )
+            rows.append((since, until, self._row((both[0], both[1]), own if apart else self._rows)))
+        if any(row >= 0 for _, _, row in rows):
+            self.crowds.alike.append(Alike(members, tuple(rows)))
+
+    def other(self, who: str, before: Cell, after: Cell) -> None:
+        """Add a rank or a visitor, in a row of their own."""
+        self.crowds.old.append(before)
+        self.crowds.new.append(after)
+        self.crowds.ranks.append([who])
+
+    def _row(self, both: tuple[Cell, Cell], rows: dict[tuple[Cell, Cell], int]) -> int:
+        one, two = both
+        if self.same and (one.profile, one.owner) == (two.profile, two.owner):
+            return -1
+        known = rows.get(both)
+        if known is None:
+            known = rows[both] = len(self.crowds.old)
+            self.crowds.old.append(one)
+            self.crowds.new.append(two)
+            self.crowds.ranks.append([])
+        return known
 
 
 def _others(old: Decider, new: Decider) -> Iterator[tuple[str, Asked | None, Asked | None]]:
@@ -156,18 +217,19 @@ def differences(
 
 
 def turned(
-    old: Decider, new: Decider, found: Crowds, own: tuple[str, str, int] | None = None
+    old: Decider, new: Decider, found: Crowds, own: tuple[str, str, Sequence[int]] | None = None
 ) -> tuple[int, NDArray[np.bool_]]:
     """Count the answers about members that differ, and return the rows that they are of.
 
-    One answer may be left aside: ``own`` is its place, its capability and its row.
+    One answer may be left aside: ``own`` is its place, its capability and its rows.
     """
     sizes, rows = found.sizes(), len(found.old)
     answers, anyone = 0, np.zeros(-(-rows // 64), dtype=np.uint64)
     for block in _blocks(old, new, found, list(old.frame.place_at), None):
         if own is not None and own[0] in block.places and own[1] in block.capabilities:
             line = block.turned[block.places.index(own[0]), block.capabilities.index(own[1])]
-            line[own[2] // 64] &= ~np.uint64(1 << own[2] % 64)
+            for row in own[2]:
+                line[row // 64] &= ~np.uint64(1 << row % 64)
         lines = block.turned[block.turned.any(axis=2)]
         anyone |= np.bitwise_or.reduce(lines, axis=0)
         for start in range(0, len(lines), _LINES):

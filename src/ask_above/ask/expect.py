@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
 from ask_above.ask.acts import Act
+from ask_above.change.coverage import END, Coverage
+from ask_above.change.difference import edges_of
 from ask_above.charter.expectations import Expectation
 from ask_above.charter.moments import Instant, as_instant, parse
+from ask_above.charter.where import NOWHERE
 from ask_above.decide.answer import Answer
 from ask_above.decide.may import Decider
 from ask_above.decide.profile import Asked, ask_rank, ask_visitor
@@ -30,6 +33,125 @@ class Unmet(NamedTuple):
         for answer in self.answers:
             lines += [f"  {line}".rstrip() for line in str(answer).splitlines()]
         return "\n".join(lines)
+
+
+class Broken(NamedTuple):
+    """An expectation that a change breaks, or mends where ``breaks`` is false.
+
+    ``since`` is the instant from which it is so, ``None`` for from now on. ``unmet`` tells why it does not hold.
+    """
+
+    unmet: Unmet
+    breaks: bool
+    since: Instant | None = None
+
+
+def broken(old: Decider, new: Decider, now: Instant) -> list[Broken]:
+    """Return the expectations that held at a moment before and do not at that moment after, and those that are mended.
+
+    They are paired by what they say. One that is new is broken where it does not hold (rule 9.11).
+    """
+    known = {_says(each): each for each in old.frame.charter.expectations}
+    found = []
+    for each in new.frame.charter.expectations:
+        was = known.get(_says(each))
+        if was is not None and old is new:
+            continue
+        fails, why = failing(new, each, now)
+        failed, why_before = failing(old, was, now) if was is not None else (Coverage(), None)
+        more = fails - failed
+        if more and why is not None:
+            since = None if more.first <= now else more.first
+            found.append(Broken(unmet_one(new, each, more.first) or why, breaks=True, since=since))
+        elif not fails and failed and why_before is not None:
+            since = None if failed.first <= now else failed.first
+            found.append(Broken(why_before, breaks=False, since=since))
+    return found
+
+
+def unmet_later(decider: Decider, now: Instant) -> list[tuple[Instant, Unmet]]:
+    """Return the expectations that hold now and will not, each with the instant from which, and why."""
+    found = []
+    for each in decider.frame.charter.expectations:
+        fails, why = failing(decider, each, now)
+        if fails and why is not None and fails.first > now:
+            found.append((fails.first, why))
+    return found
+
+
+def _says(expectation: Expectation) -> object:
+    return expectation._replace(text="", where=NOWHERE)
+
+
+def failing(decider: Decider, expectation: Expectation, now: Instant) -> tuple[Coverage, Unmet | None]:
+    """Return when from now on an expectation does not hold, and why the first time (rule 8.6)."""
+    if expectation.act is None and expectation.subject.form in ("every", "no") and expectation.on is None:
+        return _failing_of_many(decider, expectation, now)
+    starts = [now, *sorted(_moments(decider, expectation, now))]
+    spans: list[tuple[Instant, Instant]] = []
+    why: Unmet | None = None
+    for since, until in zip(starts, [*starts[1:], END], strict=True):
+        wrong = unmet_one(decider, expectation, since)
+        if wrong is not None:
+            why = why or wrong
+            spans.append((since, until))
+    return _joined(spans), why
+
+
+def _joined(spans: Iterable[tuple[Instant, Instant]]) -> Coverage:
+    """Return stretches of time as one coverage, those that meet or overlap joined."""
+    merged: list[tuple[Instant, Instant]] = []
+    for since, until in sorted(spans):
+        if merged and since <= merged[-1][1]:
+            merged[-1] = (merged[-1][0], max(until, merged[-1][1]))
+        else:
+            merged.append((since, until))
+    return Coverage(tuple(merged))
+
+
+def _moments(decider: Decider, expectation: Expectation, now: Instant) -> set[Instant]:
+    """Return the later moments at which the answer to an expectation may be another one."""
+    if expectation.on is not None or expectation.never:
+        return set()
+    register, subject = decider.people.register, expectation.subject
+    keys = {subject.key} if subject.form == "member" else set[str]()
+    if expectation.act is not None:
+        keys |= {expectation.member} if expectation.member else set()
+        rank = decider.frame.charter.ranks.get(expectation.target or "")
+        if subject.form in ("every", "no"):
+            keys |= register.members.keys()
+        elif rank is not None and rank.limit is not None:
+            keys |= {each.member for each in register.assignments if each.rank == rank.key}
+    edges: set[Instant] = set()
+    for key in keys & register.members.keys():
+        edges |= {edge for edge in edges_of(register.of(key)) if edge > now}
+    return edges
+
+
+def _failing_of_many(decider: Decider, expectation: Expectation, now: Instant) -> tuple[Coverage, Unmet | None]:
+    """Return when an expectation of all or none who hold a rank fails: those who are alike once, for each stretch."""
+    frame, subject = decider.frame, expectation.subject
+    missing = unmet_one(decider, expectation, now) if expectation.author else None
+    if missing is not None and not missing.answers:
+        return Coverage(((now, END),)), missing
+    position, place = frame.rank_at[subject.key], frame.place_at[expectation.place]
+    wanted = subject.form == "every"
+    spans: list[tuple[Instant, Instant]] = []
+    for fold, keys in decider.ready.alike().items():
+        starts = [now, *(edge for edge in fold.edges if edge > now)]
+        for since, until in zip(starts, [*starts[1:], END], strict=True):
+            cell = decider.ready.at(fold, since)
+            if not cell.owner and not (cell.profile and position in ranks_at(frame, cell.profile, place)):
+                continue
+            for key in keys if expectation.author in keys else keys[:1]:
+                asked = decider.people.ask(key, since)
+                if asked.status != "active" or not asked.profile:
+                    continue
+                held = position in ranks_at(frame, asked.profile, place)
+                if held and _put(decider, expectation, asked, since).allowed is not wanted:
+                    spans.append((since, until))
+    fails = _joined(spans)
+    return fails, unmet_one(decider, expectation, fails.first) if fails else None
 
 
 def unmet(decider: Decider, now: Instant) -> list[Unmet]:

@@ -1,31 +1,33 @@
-"""What a change does: who gains and who loses what, where, between two communities (rules 5, 6.13 and 8)."""
+"""What a change does: who gains and who loses what, where and when, between two communities (rules 5, 6, 8 and 9.6)."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
+from functools import cached_property
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 
-from ask_above.ask.differences import Crowds, Difference, crowds, differences
-from ask_above.ask.expect import Unmet, unmet
-from ask_above.ask.tables import allowed_powers
+from ask_above.ask.act_shifts import ActShift, ActShifts, PowerShift
+from ask_above.ask.differences import FOREVER, Crowds, Difference, Stretch, crowds, differences
+from ask_above.ask.expect import Broken, Unmet, broken
+from ask_above.change import difference as change
 from ask_above.charter.catalogue import RISKS
-from ask_above.charter.moments import Instant
-from ask_above.charter.rules import ACTS
+from ask_above.charter.moments import Instant, written
 from ask_above.decide.may import VISITOR, Decider
 
 if TYPE_CHECKING:
     import pandas as pd
 
-COLUMNS = ("change", "risk", "capability", "place", "who")
+COLUMNS = ("change", "risk", "capability", "place", "who", "from", "until")
 
 
 class Shift(NamedTuple):
     """Equal changes folded together: all of ``who`` gain, or lose, all of ``capabilities`` in all of ``places``.
 
     ``members`` and ``ranks`` hold keys, in their order; ``visitor`` tells whether visitors are among them. A rank
-    stands for someone asked as it (rule 4.9). ``risk`` is the highest risk among the capabilities.
+    stands for someone asked as it (rule 4.9). ``risk`` is the highest risk among the capabilities. ``since`` and
+    ``until`` are instants, ``None`` for from now on and for no end.
     """
 
     gains: bool
@@ -35,6 +37,8 @@ class Shift(NamedTuple):
     members: tuple[str, ...]
     ranks: tuple[str, ...]
     visitor: bool
+    since: Instant | None = None
+    until: Instant | None = None
 
     @property
     def answers(self) -> int:
@@ -42,49 +46,60 @@ class Shift(NamedTuple):
         return len(self.members) * len(self.places) * len(self.capabilities)
 
 
-class PowerShift(NamedTuple):
-    """Between two ranks an act became possible, or is no longer."""
-
-    gains: bool
-    act: str
-    actor: str
-    target: str
-    place: str
-
-
 class Turned(NamedTuple):
-    """An expectation that holds now and did not before, or the other way round; ``unmet`` tells why it does not."""
+    """An expectation that holds now and did not before, or the other way round; ``unmet`` tells why it does not.
+
+    ``since`` is the instant from which it is so, ``None`` for from now on.
+    """
 
     text: str
     holds: bool
     unmet: Unmet
+    since: Instant | None = None
 
 
 class Impact:
-    """All that differs between two communities at a moment.
+    """All that differs between two communities, from a moment on.
 
-    ``shifts`` are the differences of all answers, folded, the riskiest gains first. What is not there on one side, be
-    it a member, a rank, a place or a capability, counts as a no there. ``powers`` and ``turned`` are worked out when
-    they are first read.
+    ``shifts`` are the differences of all answers about capabilities, folded, the riskiest gains first. What is not
+    there on one side, be it a member, a rank, a place or a capability, counts as a no there; one thing that was only
+    given another key is the same on both. ``powers`` is what differs between ranks, ``acts`` what members may do to
+    others; ``may_differ`` says what acts were not looked at one by one and may differ as well. These, and ``turned``,
+    are worked out when they are first read.
     """
 
-    def __init__(self, old: Decider, new: Decider, at: Instant, shifts: list[Shift]) -> None:
-        self.old, self.new, self.at, self.shifts = old, new, at, shifts
-        self._powers: list[PowerShift] | None = None
-        self._turned: list[Turned] | None = None
+    def __init__(
+        self, old: Decider, new: Decider, at: Instant, shifts: list[Shift], difference: change.Difference
+    ) -> None:
+        self.old, self.new, self.at, self.shifts, self.difference = old, new, at, shifts, difference
 
     def __bool__(self) -> bool:
-        return bool(self.shifts or self.turned or self.powers)
+        return bool(self.shifts or self.turned or self.powers or self.acts or self.may_differ)
+
+    @cached_property
+    def _act_shifts(self) -> ActShifts:
+        return ActShifts(self.old, self.new, self.difference, self.at)
 
     @property
     def answers(self) -> int:
-        """How many answers about members differ: (member, place, capability)."""
+        """How many answers about members differ: (member, place, capability), and acts of members on others."""
+        return self.of_capabilities + self._act_shifts.count
+
+    @property
+    def of_capabilities(self) -> int:
+        """How many answers about what members can use differ."""
         return sum(shift.answers for shift in self.shifts)
+
+    @property
+    def of_acts(self) -> int:
+        """How many answers about what members may do to others differ, of those that were looked at."""
+        return self._act_shifts.count
 
     @property
     def members(self) -> frozenset[str]:
         """The members who gain or lose anything."""
-        return frozenset(member for shift in self.shifts for member in shift.members)
+        found = {member for shift in self.shifts for member in shift.members}
+        return frozenset(found | {each for shift in self.acts for each in shift.actors if not each.startswith("rank:")})
 
     @property
     def risky(self) -> list[Shift]:
@@ -93,82 +108,74 @@ class Impact:
 
     @property
     def powers(self) -> list[PowerShift]:
-        """What ranks may do to ranks that differs, on the whole site and where what ranks can use differs."""
-        if self._powers is None:
-            self._powers = list(self._find_powers())
-        return self._powers
+        """What ranks may do to ranks that differs, everywhere."""
+        return self._act_shifts.powers
 
     @property
+    def acts(self) -> list[ActShift]:
+        """What members may do to others that differs."""
+        return self._act_shifts.acts
+
+    @property
+    def may_differ(self) -> list[str]:
+        """What acts may differ without having been looked at one by one, in sentences."""
+        return self._act_shifts.may_differ
+
+    @cached_property
     def turned(self) -> list[Turned]:
-        """The expectations that turn; of those that stand in both charters, word for word, or in the new one alone."""
-        if self._turned is None:
-            self._turned = list(self._find_turned())
-        return self._turned
+        """The expectations that turn, now or later: of those that stand in both charters, or in the new one alone."""
+        return [_turned(each) for each in broken(self.old, self.new, self.at)]
 
     def table(self) -> pd.DataFrame:
-        """Return the shifts as a table of text: change (gains, loses), risk, capability, place, who.
+        """Return the shifts as a table of text: change (gains, loses), risk, capability, place, who, from, until.
 
-        ``who`` is a member's key, ``rank:KEY`` or ``visitor``: one row for each answer that differs.
+        ``who`` is a member's key, ``rank:KEY`` or ``visitor``: one row for each answer that differs. ``from`` and
+        ``until`` are dates in the charter's time zone, empty for from now on and for no end.
         """
         import pandas as pd
 
         return pd.DataFrame(list(self.rows()), columns=list(COLUMNS), dtype=object)
 
-    def rows(self) -> Iterator[tuple[str, str, str, str, str]]:
+    def rows(self) -> Iterator[tuple[str, ...]]:
         """Yield a row for each answer that differs."""
         for shift in self.shifts:
             said = "gains" if shift.gains else "loses"
             people = [*(f"rank:{key}" for key in shift.ranks), *([VISITOR] if shift.visitor else []), *shift.members]
+            when = tuple(self.day(each) for each in (shift.since, shift.until))
             for capability in shift.capabilities:
                 risk = risk_of(self.old, self.new, capability)
                 for place in shift.places:
-                    yield from ((said, risk, capability, place, who) for who in people)
+                    yield from ((said, risk, capability, place, who, *when) for who in people)
 
-    def _find_powers(self) -> Iterator[PowerShift]:
-        if self.old.frame is self.new.frame:
-            return
-        where = ["site", *(place for shift in self.shifts if shift.ranks for place in shift.places)]
-        for place in dict.fromkeys(where):
-            for act in ACTS if place == "site" else ("moderate", "assign"):
-                before, after = (self._pairs(decider, act, place) for decider in (self.old, self.new))
-                for gains, pairs in ((True, after - before), (False, before - after)):
-                    for actor, target in sorted(pairs, key=self._in_order):
-                        yield PowerShift(gains, act, actor, target, place)
-
-    def _pairs(self, decider: Decider, act: str, place: str) -> set[tuple[str, str]]:
-        number = decider.frame.place_at.get(place)
-        return set() if number is None else set(allowed_powers(decider, act, number, self.at))
-
-    def _in_order(self, pair: tuple[str, str]) -> tuple[int, int]:
-        last = len(self.new.frame.ranks)
-        return self.new.frame.rank_at.get(pair[0], last), self.new.frame.rank_at.get(pair[1], last)
-
-    def _find_turned(self) -> Iterator[Turned]:
-        before = {each.expectation.text: each for each in unmet(self.old, self.at)}
-        after = {each.expectation.text: each for each in unmet(self.new, self.at)}
-        old = [each.text for each in self.old.frame.charter.expectations]
-        new = [each.text for each in self.new.frame.charter.expectations]
-        # where there are as many, one that only names something by another name is the same one
-        was = dict(zip(new, old, strict=True)) if len(new) == len(old) else {text: text for text in new if text in old}
-        for text in new:
-            if text in after and was.get(text) not in before:
-                yield Turned(text, holds=False, unmet=after[text])
-            elif text not in after and was.get(text, "") in before:
-                yield Turned(text, holds=True, unmet=before[was[text]])
+    def day(self, at: Instant | None) -> str:
+        """Write an instant as a date in the charter's time zone; nothing for none."""
+        return "" if at is None else written(at, self.new.frame.charter.zone)
 
 
 def impact(old: Decider, new: Decider, at: Instant, told: Callable[[int, int], None] | None = None) -> Impact:
-    """Compare all answers of two communities at a moment; ``told`` hears how many places are done, and of how many."""
+    """Compare all answers of two communities from a moment on; ``told`` hears how many places are done, of how many."""
+    sides = [change.State(each.frame.charter, each.people.register) for each in (old, new)]
+    difference = change.Difference(sides[0], sides[1], at)
+    if difference.renaming is not None:
+        old = Decider(difference.before.charter, difference.before.register)
     found = crowds(old, new, at)
     places = list(dict.fromkeys((*new.frame.place_at, *old.frame.place_at)))
-    shifts = [_shift(old, new, found, each) for each in _folded(differences(old, new, found, places, told))]
-    return Impact(old, new, at, sorted(shifts, key=_riskiest_first))
+    shifts = [
+        shift
+        for each in _folded(differences(old, new, found, places, told))
+        for shift in _shifts(old, new, found, each, at)
+    ]
+    return Impact(old, new, at, sorted(shifts, key=_riskiest_first), difference)
 
 
 def risk_of(old: Decider, new: Decider, capability: str) -> str:
     """Return a capability's risk, by the new charter where it is there."""
     known = new.frame.catalogue.capabilities.get(capability) or old.frame.catalogue.capabilities[capability]
     return known.risk
+
+
+def _turned(each: Broken) -> Turned:
+    return Turned(each.unmet.expectation.text, not each.breaks, each.unmet, each.since)
 
 
 class _Fold(NamedTuple):
@@ -193,23 +200,50 @@ def _folded(found: Iterable[Difference]) -> list[_Fold]:
     ]
 
 
-def _shift(old: Decider, new: Decider, found: Crowds, fold: _Fold) -> Shift:
+def _shifts(old: Decider, new: Decider, found: Crowds, fold: _Fold, at: Instant) -> Iterator[Shift]:
+    """Yield a fold as shifts, one for each stretch of time; ranks and visitors stand with what is so from now on."""
     order = {key: n for n, key in enumerate((*new.frame.catalogue.keys, *old.frame.catalogue.keys))}
-    members = found.people(fold.rows)
     others = [who for row in np.flatnonzero(fold.rows).tolist() for who in found.ranks[row]]
-    ranks = [who.removeprefix("rank:") for who in others if who != VISITOR]
-    at = {**old.frame.rank_at, **new.frame.rank_at}
-    return Shift(
-        fold.gains,
-        max((risk_of(old, new, key) for key in fold.capabilities), key=RISKS.index),
-        tuple(sorted(fold.capabilities, key=order.__getitem__)),
-        fold.places,
-        tuple(members),
-        tuple(sorted(ranks, key=at.__getitem__)),
-        VISITOR in others,
-    )
+    known = {**old.frame.rank_at, **new.frame.rank_at}
+    by_time: dict[Stretch, list[str]] = {(at, FOREVER): []} if others else {}
+    for stretches, members in found.people(fold.rows).items():
+        for stretch in stretches:
+            by_time.setdefault(stretch, []).extend(members)
+    place_of = _order_of(old, new)
+    for (since, until), members in by_time.items():
+        always = (since, until) == (at, FOREVER)
+        ranks = [who.removeprefix("rank:") for who in others if who != VISITOR] if always else []
+        yield Shift(
+            fold.gains,
+            max((risk_of(old, new, key) for key in fold.capabilities), key=RISKS.index),
+            tuple(sorted(fold.capabilities, key=order.__getitem__)),
+            fold.places,
+            tuple(sorted(members, key=place_of.__getitem__)),
+            tuple(sorted(ranks, key=known.__getitem__)),
+            always and VISITOR in others,
+            None if since == at else since,
+            None if until == FOREVER else until,
+        )
+
+
+class _Order(dict[str, int]):
+    """Numbers members as they are asked for; few are."""
+
+    def __init__(self, keys: Callable[[], Iterable[str]]) -> None:
+        super().__init__()
+        self._keys = keys
+
+    def __missing__(self, key: str) -> int:
+        self.update((each, n) for n, each in enumerate(self._keys()))
+        return self[key]
+
+
+def _order_of(old: Decider, new: Decider) -> dict[str, int]:
+    """Return the order of members: that of the new register, then who is gone."""
+    return _Order(lambda: dict.fromkeys((*new.people.register.members, *old.people.register.members)))
 
 
 def _riskiest_first(shift: Shift) -> tuple[Any, ...]:
     people = len(shift.members) + len(shift.ranks) + shift.visitor
-    return -RISKS.index(shift.risk), not shift.gains, -people, shift.capabilities, shift.places
+    when = (shift.since or 0, shift.until or 0)
+    return -RISKS.index(shift.risk), not shift.gains, -people, shift.capabilities, shift.places, when

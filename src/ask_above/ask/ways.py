@@ -130,9 +130,9 @@ class _Trial:
         """Count the other answers that a change turns, and the members whose answers they are."""
         place, capability, member = self.own or ("", "", None)
         found = crowds(self.decider, changed, self.at, apart=member)
-        row = -1 if member is None else int(found.row[found.members.index(member)])
-        answers, rows = turned(self.decider, changed, found, (place, capability, row) if row >= 0 else None)
-        return answers, int(found.sizes()[rows].sum())
+        mine = [] if member is None else found.rows_of(member)
+        answers, rows = turned(self.decider, changed, found, (place, capability, mine) if mine else None)
+        return answers, found.members(rows)
 
 
 def _smallest_first(way: Way) -> tuple[object, ...]:

@@ -5,7 +5,7 @@ The edits are imported from here: ``from ask_above.change import Grant, Assign``
 
 from __future__ import annotations
 
-from ask_above.change.draft import Draft, Edit, EditError, Need, RowChange
+from ask_above.change.draft import Draft, Edit, EditError, RowChange
 from ask_above.change.people import Assign, HandOver, MemberAdd, MemberSet, MemberStatus, Unassign
 from ask_above.change.places import PlaceAdd, PlaceMove, PlaceRemove, PlaceSet, Realign, Say, SetGate, SetLike
 from ask_above.change.ranks import Grant, RankAdd, RankMove, RankRemove, RankRename, RankSet, Withdraw, Withhold
@@ -20,7 +20,6 @@ __all__ = [
     "MemberAdd",
     "MemberSet",
     "MemberStatus",
-    "Need",
     "PlaceAdd",
     "PlaceMove",
     "PlaceRemove",

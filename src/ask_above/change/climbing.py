@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Container, Iterator, Sequence
 from typing import NamedTuple
 
-from ask_above.change.draft import Need
+from ask_above.change.difference import Difference, State
 from ask_above.change.reach import Reach
 from ask_above.charter import changes
 from ask_above.charter.catalogue import RISKS
@@ -199,37 +199,34 @@ class Player:
 
     def _edit(self, now: Decider, move: Move) -> tuple[Decider | None, str]:
         """Make an edit of the charter, within reach."""
-        charter, needs = edited(now.frame.charter, move, self.me, self.rank.key)
+        charter = edited(now.frame.charter, move, self.me, self.rank.key)
         if charter is None:
             return None, f"there is no {move.rank} then"
-        later = now.after(charter, now.people.register)
+        register = now.people.register
+        later = now.after(charter, register)
         actor = self.other if move.kind == "except" else self.me
-        refusals = Reach(now, later, needs, self.at).refusals(actor)
+        difference = Difference(State(now.frame.charter, register), State(charter, register), self.at)
+        refusals = Reach(now, later, difference, self.at).refusals(actor)
         return (None, refusals[0].why) if refusals else (later, "")
 
 
-def edited(charter: Charter, move: Move, me: str, below: str) -> tuple[Charter | None, list[Need]]:
-    """Return a charter after an edit, and what the edit takes; a rank is made directly below another."""
-    what = f"{move.kind} {move.rank}"
+def edited(charter: Charter, move: Move, me: str, below: str) -> Charter | None:
+    """Return a charter after an edit; a rank is made directly below another. ``None`` where a rank is not there."""
     if move.kind == "make":
         keys = list(charter.ranks)
         at = keys.index(below) + 1
         made = charter._replace(ranks={**charter.ranks, NEW_RANK: Rank(NEW_RANK, 0, title="a new rank", open=True)})
-        after = changes.in_order(made, [*keys[:at], NEW_RANK, *keys[at:]])
-        return after, [Need("manage", what, rank=NEW_RANK), Need("everybody", what, rank=NEW_RANK)]
+        return changes.in_order(made, [*keys[:at], NEW_RANK, *keys[at:]])
     if move.kind == "except":
-        after = changes.saying(charter, move.place, me, "allow", move.names, member=True)
-        return after, [Need("place", what, place=move.place)]
+        return changes.saying(charter, move.place, me, "allow", move.names, member=True)
     rank = charter.ranks.get(move.rank)
     if rank is None:
-        return None, []
+        return None
     if move.kind == "open":
-        opened = changes.with_rank(charter, rank._replace(open=True))
-        return opened, [Need("manage", what, rank=rank.key), Need("everybody", what, rank=rank.key)]
+        return changes.with_rank(charter, rank._replace(open=True))
     if move.kind == "grant":
-        return changes.granting(charter, rank.key, move.names), [Need("manage", what, rank=rank.key)]
-    after = changes.saying(charter, move.place, rank.key, "allow", move.names)
-    return after, [Need("place", what, place=move.place)]
+        return changes.granting(charter, rank.key, move.names)
+    return changes.saying(charter, move.place, rank.key, "allow", move.names)
 
 
 def _with_all_names(gains: Sequence[Gain]) -> Moves:

@@ -1,4 +1,4 @@
-"""What a change is made of: steps on the charter, rows of the register, and what each part takes (rule 9)."""
+"""What an edit is made of: steps on the charter, and rows of the register; no edit says what it takes (rule 9.1)."""
 
 from __future__ import annotations
 
@@ -10,6 +10,7 @@ from ask_above.charter.charter import Charter
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import SITE, nearest
 from ask_above.errors import AskAboveError, UnknownNameError
+from ask_above.people.reading import MEMBER_COLUMNS
 from ask_above.people.register import Assignment, Register
 
 
@@ -33,27 +34,12 @@ class RowChange(NamedTuple):
     after: Mapping[str, str] | None
 
 
-class Need(NamedTuple):
-    """What one part of a change takes (rule 9.2).
-
-    ``kind`` is owner, manage (of ``rank``), place (at ``place``), assign and unassign (of ``rank`` to ``member`` at
-    ``place``), people, or account (of ``member``). ``what`` says the part in words.
-    """
-
-    kind: str
-    what: str
-    rank: str = ""
-    place: str = SITE
-    member: str = ""
-
-
 class Done(NamedTuple):
-    """One edit, worked out: what it does in a sentence, its steps, its rows, and what it takes."""
+    """One edit, worked out: what it does in a sentence, its steps and its rows."""
 
     what: str
     steps: tuple[Step, ...] = ()
     rows: tuple[RowChange, ...] = ()
-    needs: tuple[Need, ...] = ()
 
 
 class Draft(NamedTuple):
@@ -142,14 +128,7 @@ def put_words(draft: Draft, path: Path, words: Iterable[str]) -> list[Step]:
 def member_row(member: Any) -> dict[str, str]:
     """Return a member as a row of cells."""
     return {
-        "key": member.key,
-        "name": member.name,
-        "email": member.email,
-        "kind": member.kind,
-        "status": member.status,
-        "joined": member.joined,
-        "groups": ";".join(member.groups),
-        "note": member.note,
+        column: ";".join(member.groups) if column == "groups" else getattr(member, column) for column in MEMBER_COLUMNS
     }
 
 
@@ -163,4 +142,5 @@ def assignment_row(each: Assignment) -> dict[str, str]:
         "until": each.period.said_until,
         "by": each.by,
         "why": each.why,
+        "source": each.source,
     }

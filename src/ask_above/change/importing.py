@@ -1,21 +1,21 @@
-"""Merge a list of members into the register: new ones, changed ones, all or nothing (rule 9.2)."""
+"""Merge a list of members into the register: new ones, changed ones, all or nothing."""
 
 from __future__ import annotations
 
 import re
 import unicodedata
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping
 from typing import NamedTuple
 
-from ask_above.change.draft import Done, Draft, Need, RowChange, member_row
-from ask_above.change.people import _conferring, _groups, good_address, good_date, on_joining_to, rows_on_joining
+from ask_above.change.draft import Done, Draft, RowChange, member_row
+from ask_above.change.people import good_address, good_date, on_joining_to, rows_on_joining
 from ask_above.charter.moments import HOW_TO_WRITE
 from ask_above.charter.names import RESERVED, is_key, nearest
 from ask_above.errors import AskAboveError, Fault, FaultyFilesError
-from ask_above.people.reading import Row, Rows
-from ask_above.people.register import KINDS, STATUSES, Member
+from ask_above.people.reading import MEMBER_COLUMNS, Row, Rows
+from ask_above.people.register import KINDS, OUT, STATUSES, Member
 
-COLUMNS = ("key", "name", "email", "kind", "status", "joined", "groups", "note")
+COLUMNS = MEMBER_COLUMNS
 RUN_BY_SPREADSHEETS = ("=", "+", "-", "@", "\t", "\r")
 """What makes a spreadsheet run a cell; such a cell is written with an apostrophe in front."""
 
@@ -41,7 +41,7 @@ class Import(NamedTuple):
         new = sum(row.table == "members" and row.before is None for row in changes)
         others = sum(row.table == "members" and row.before is not None for row in changes)
         what = f"import {self.rows.name}: {new} new members, {others} changed"
-        return Done(what, (), tuple(changes), tuple(_needs(draft, changes, what)))
+        return Done(what, (), tuple(changes))
 
 
 class _Merger:
@@ -54,7 +54,7 @@ class _Merger:
         entry = any(rank.entry for rank in draft.charter.ranks.values())
         self.must_say = entry and not status
         self.joining = rows_on_joining(draft)
-        new = {"kind": "person", "status": status or "active", "joined": draft.day}
+        new = {"kind": "person", "status": status or "active"}
         self.dates: dict[str, bool] = {}
         self.fresh = {**dict.fromkeys(COLUMNS, ""), **new}
 
@@ -73,11 +73,22 @@ class _Merger:
             if value or (column == "groups" and before):
                 after[column] = value
         after["key"] = key
+        first = old is None or (old.status in ("pending", "invited") and not old.joined)
+        if first and after["status"] == "active" and not after["joined"]:
+            after["joined"] = self.draft.day
+        self._remember(old, after)
         if after != before:
             yield RowChange("members", key, before, after)
-            first = old is None or old.status in ("pending", "invited")
             if self.joining and first and after["status"] == "active":
                 yield from on_joining_to(self.draft, key, self.joining)
+
+    @staticmethod
+    def _remember(old: Member | None, after: dict[str, str]) -> None:
+        """Let a row remember the status there was before a lock or a retirement, and forget it afterwards."""
+        if after["status"] in OUT and old is not None and old.status not in OUT:
+            after["was"] = old.status
+        elif after["status"] not in OUT:
+            after["was"] = ""
 
     def _key_for(self, cells: Mapping[str, str]) -> str:
         """Return the key of whoever has this address, else one made from the name."""
@@ -155,27 +166,6 @@ class _Merger:
 
     def _fault(self, row: Row, column: str, code: str, message: str, expected: str, near: tuple[str, ...] = ()) -> None:
         self.rows.fault(row, column, code, message, expected, near)
-
-
-def _needs(draft: Draft, rows: Sequence[RowChange], what: str) -> Iterator[Need]:
-    """Yield what the single edits in an import take."""
-    if any(row.table == "members" and row.before is None for row in rows):
-        yield Need("people", what)
-    for row in rows:
-        if row.table != "members" or row.after is None:
-            continue
-        before = row.before or {}
-        if row.before is not None:
-            if any(before[c] != row.after[c] for c in ("name", "email", "kind", "note", "joined")):
-                yield Need("account", what, member=row.key)
-            if before["status"] != row.after["status"]:
-                coming = before["status"] in ("pending", "invited") and row.after["status"] in ("active", "pending")
-                yield Need("people" if coming else "account", what, member=row.key)
-        if before.get("groups", "") != row.after["groups"]:
-            old, new = _groups({"groups": before.get("groups", "")}), _groups(row.after)
-            if row.before is not None:
-                yield Need("people", what)
-            yield from _conferring(draft, row.key, old, new, what)
 
 
 def key_from(name: str) -> str:

@@ -6,13 +6,14 @@ import re
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
-from ask_above.change.draft import Done, Draft, EditError, Need, RowChange, assignment_row, member_row
+from ask_above.change.coverage import coverage
+from ask_above.change.draft import Done, Draft, EditError, RowChange, assignment_row, member_row
 from ask_above.change.steps import Put
-from ask_above.charter.moments import HOW_TO_WRITE, parse, period
-from ask_above.charter.names import RESERVED, SITE, is_key
+from ask_above.charter.moments import HOW_TO_WRITE, Period, parse, period
+from ask_above.charter.names import RESERVED, SITE, is_key, listed, nearest
 from ask_above.decide.words import in_place
 from ask_above.errors import UnknownNameError
-from ask_above.people.register import KINDS, STATUSES, Assignment, Member
+from ask_above.people.register import KINDS, OUT, STATUSES, Assignment, Member
 
 WRITTEN = ("keep", "remove")
 """What may become of what someone wrote, beside handing it to a member."""
@@ -35,8 +36,11 @@ class MemberAdd(NamedTuple):
             )
         if self.key in draft.register.members:
             raise EditError(f"There is a member '{self.key}' already.")
+        _check_fields(self.fields, ("name", "email", "kind", "groups", "note", "user_name", "external_id"))
         row = dict.fromkeys(member_row(Member(self.key)), "")
-        row |= {"key": self.key, "kind": "person", "status": self.status, "joined": draft.day, **self.fields}
+        # whoever waits, or is invited, has not been active yet
+        joined = draft.day if self.status == "active" else ""
+        row |= {"key": self.key, "kind": "person", "status": self.status, "joined": joined, **self.fields}
         _check_row(draft, row)
         rows = [RowChange("members", self.key, None, row)]
         rows += _on_joining(draft, self.key, self.status, first=True)
@@ -46,8 +50,7 @@ class MemberAdd(NamedTuple):
             if verb == "add"
             else f"invite {row['name'] or self.key}"
         )
-        needs = [Need("people", what), *_conferring(draft, self.key, (), _groups(row), what)]
-        return Done(what, (), tuple(rows), tuple(needs))
+        return Done(what, (), tuple(rows))
 
 
 class MemberStatus(NamedTuple):
@@ -66,6 +69,8 @@ class MemberStatus(NamedTuple):
         if self.status not in STATUSES:
             raise EditError(f"'{self.status}' is no status of a member; one of {', '.join(STATUSES)}.")
         said = {"active": "restore", "locked": "lock", "retired": "retire", "pending": "let join", "invited": "invite"}
+        if self.status == "active" and member.status in OUT:
+            return self._restored(draft, member)
         verb = (
             {"pending": "vouch for", "invited": "accept"}.get(member.status, "restore")
             if self.status == "active"
@@ -74,20 +79,23 @@ class MemberStatus(NamedTuple):
         what = f"{verb} {member.called}"
         if member.status == self.status:
             raise EditError(f"{member.called} is {self.status} already.")
-        if self.key == draft.charter.owner and self.status in ("locked", "retired"):
+        if self.key == draft.charter.owner and self.status in OUT:
             raise EditError(f"{member.called} is the owner, who can be neither locked nor retired; hand over first.")
         if self.written and self.written not in WRITTEN:
             what += f"; what they wrote goes to {draft.member(self.written).called}"
         elif self.written:
             what += f"; what they wrote is {'kept' if self.written == 'keep' else 'to be removed'}"
         before = member_row(member)
-        rows = [RowChange("members", self.key, before, {**before, "status": self.status})]
-        joins = member.status in ("pending", "invited") and self.status == "active"
-        rows += _on_joining(draft, self.key, self.status, first=joins)
-        kind = (
-            "people" if member.status in ("pending", "invited") and self.status in ("active", "pending") else "account"
-        )
-        return Done(what, (), tuple(rows), (Need(kind, what, member=self.key),))
+        rows = [RowChange("members", self.key, before, _with_status(draft, member, self.status))]
+        if self.status == "active" and not member.joined:
+            rows += _on_joining(draft, self.key, self.status, first=member.status in ("pending", "invited"))
+        return Done(what, (), tuple(rows))
+
+    def _restored(self, draft: Draft, member: Member) -> Done:
+        """Bring somebody back as they were: who waited before they were locked waits again (rule 4.7)."""
+        row = RowChange("members", self.key, member_row(member), _with_status(draft, member, member.restored))
+        back = "" if member.restored == "active" else f" ({member.restored}, as they were)"
+        return Done(f"restore {member.called}{back}", (), (row,))
 
 
 class MemberSet(NamedTuple):
@@ -99,16 +107,14 @@ class MemberSet(NamedTuple):
     def on(self, draft: Draft) -> Done:
         """Work it out."""
         member = draft.member(self.key)
+        _check_fields(self.fields, ("name", "email", "kind", "groups", "note", "user_name", "external_id"))
         before = member_row(member)
         after = {**before, **self.fields}
         if after == before:
             raise EditError(f"Nothing changes for {member.called}.")
         _check_row(draft, after)
         what = f"set {', '.join(name for name in self.fields if before[name] != after[name])} of {member.called}"
-        needs = [Need("account", what, member=self.key)] if set(self.fields) - {"groups"} else []
-        if before["groups"] != after["groups"]:
-            needs += [Need("people", what), *_conferring(draft, self.key, member.groups, _groups(after), what)]
-        return Done(what, (), (RowChange("members", self.key, before, after),), tuple(needs))
+        return Done(what, (), (RowChange("members", self.key, before, after),))
 
 
 class Assign(NamedTuple):
@@ -129,21 +135,23 @@ class Assign(NamedTuple):
         if rank.automatic:
             raise EditError(f"{rank.title} is held without being given, so it can be neither given nor taken.")
         given = [each for each in draft.register.of(self.member) if each.place == self.place]
-        when = _period(draft, self.since, self.until)
         same = [e for e in given if e.rank == self.rank]
-        if any((e.period.said_from, e.period.said_until) == (self.since, self.until) for e in same) and not self.only:
-            raise EditError(f"{member.called} has {rank.title} there already.")
+        # what is in force goes on from when it began, unless another beginning is named
+        begun = next((e.period.said_from for e in same if e.period.contains(draft.at)), "")
+        when = _period(draft, self.since or begun, self.until)
+        new = Assignment(self.member, self.rank, self.place, when, draft.by, self.why)
+        if not self.only and coverage(same).since(draft.at) == coverage([new]).since(draft.at):
+            return Done(
+                f"{member.called} has {rank.title} {in_place(place.title if place else '', site=self.place == SITE)}"
+            )
         where = in_place(place.title if place else "", site=self.place == SITE)
         span = (f" from {self.since}" if self.since else "") + (f" until {self.until}" if self.until else "")
         what = f"give {member.called} {rank.title} {where}{span}{', and nothing else there' if self.only else ''}"
-        new = Assignment(self.member, self.rank, self.place, when, draft.by, self.why)
         # one that is open to be replaced by another period of the same rank is changed, not doubled
         gone = [e for e in given if e.rank == self.rank or self.only]
         rows = [RowChange("assignments", str(e.number), assignment_row(e), None) for e in gone]
         rows.append(RowChange("assignments", "0", None, assignment_row(new)))
-        needs = [Need("assign", what, self.rank, self.place, self.member)]
-        needs += [Need("unassign", what, e.rank, self.place, self.member) for e in gone if e.rank != self.rank]
-        return Done(what, (), tuple(rows), tuple(needs))
+        return Done(what, (), tuple(rows))
 
 
 class Unassign(NamedTuple):
@@ -165,7 +173,7 @@ class Unassign(NamedTuple):
             )
         what = f"take {rank.title} from {member.called} {where}"
         rows = tuple(RowChange("assignments", str(e.number), assignment_row(e), None) for e in given)
-        return Done(what, (), rows, (Need("unassign", what, self.rank, self.place, self.member),))
+        return Done(what, (), rows)
 
 
 class HandOver(NamedTuple):
@@ -181,7 +189,7 @@ class HandOver(NamedTuple):
         if draft.charter.owner == self.member:
             raise EditError(f"{member.called} is the owner already.")
         what = f"hand the ownership over to {member.called}"
-        return Done(what, (Put(("owner",), self.member),), (), (Need("owner", what),))
+        return Done(what, (Put(("owner",), self.member),))
 
 
 def _elsewhere(draft: Draft, member: str, rank: str) -> str:
@@ -192,11 +200,37 @@ def _elsewhere(draft: Draft, member: str, rank: str) -> str:
     return ""
 
 
-def _period(draft: Draft, since: str, until: str) -> Any:
-    try:
-        return period(since, until, draft.charter.zone)
-    except ValueError:
-        raise EditError(f"'{since or until}' is no moment; write {HOW_TO_WRITE}.") from None
+def _period(draft: Draft, since: str, until: str) -> Period:
+    for said in (since, until):
+        if not good_date(said):
+            raise EditError(f"'{said}' is no moment; write {HOW_TO_WRITE}.")
+    found = period(since, until, draft.charter.zone)
+    if found.end is not None and found.start is not None and found.end <= found.start:
+        raise EditError(f"It would end ({until}) before it begins ({since}).")
+    if found.end is not None and found.end <= draft.at:
+        raise EditError(f"It would have ended already ({until}); to take a rank away, unassign it.")
+    return found
+
+
+def _check_fields(fields: Mapping[str, Any], known: Sequence[str]) -> None:
+    """Raise where a member has no such field, or none that is set so."""
+    for name in fields:
+        if name not in known:
+            near = nearest(name, known)
+            hint = f" Nearest: {', '.join(near)}." if near else f" There are {listed(known)}."
+            raise EditError(f"A member has no '{name}' that can be set.{hint}")
+
+
+def _with_status(draft: Draft, member: Member, status: str) -> dict[str, str]:
+    """Return a member's row with another status; what a lock or a retirement takes the place of is remembered."""
+    row = {**member_row(member), "status": status}
+    if status in OUT:
+        row["was"] = member.was if member.status in OUT else member.status
+    else:
+        row["was"] = ""
+    if status == "active" and not member.joined and member.status not in OUT:
+        row["joined"] = draft.day
+    return row
 
 
 def _groups(row: Mapping[str, str]) -> Sequence[str]:
@@ -214,8 +248,6 @@ def _check_row(draft: Draft, row: Mapping[str, str]) -> None:
         raise EditError(f"'{row['joined']}' is no date; write {HOW_TO_WRITE}.")
     for key in _groups(row):
         if key not in draft.charter.groups:
-            from ask_above.charter.names import nearest
-
             raise UnknownNameError("group", key, nearest(key, draft.charter.groups))
 
 
@@ -254,17 +286,3 @@ def on_joining_to(draft: Draft, key: str, rows: Mapping[str, Mapping[str, str]])
     for rank, row in rows.items():
         if rank not in has:
             yield RowChange("assignments", "0", None, {**row, "member": key})
-
-
-def _conferring(draft: Draft, key: str, old: Sequence[str], new: Sequence[str], what: str) -> Iterator[Need]:
-    """Yield what changing groups takes: it counts as giving or taking the ranks they confer (rule 9.2)."""
-    from ask_above.people.register import reached_groups
-
-    def reached(groups: Sequence[str]) -> frozenset[str]:
-        return reached_groups(draft.charter, Member(key, groups=tuple(groups)))
-
-    before, after = reached(old), reached(new)
-    for changed, kind in ((after - before, "assign"), (before - after, "unconfer")):
-        for group in sorted(changed):
-            for conferred in draft.charter.groups[group].confers:
-                yield Need(kind, what, conferred.rank, conferred.place, key)

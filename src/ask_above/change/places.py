@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
-from ask_above.change.draft import Done, Draft, EditError, Need, RowChange, assignment_row, put_words
+from ask_above.change.draft import Done, Draft, EditError, RowChange, assignment_row, put_words
 from ask_above.change.ranks import every_place
 from ask_above.change.steps import Drop, Insert, Move, Path, Put, Step, there
 from ask_above.charter.changes import saying
@@ -30,11 +30,13 @@ class PlaceAdd(NamedTuple):
         if self.key in draft.charter.places:
             raise EditError(f"There is a place '{self.key}' already.")
         where = _inside(draft, self.into)
+        if {"key", "kind", "places"} & set(self.fields):
+            raise EditError("Key and kind of a place are given by themselves, and places in it are made afterwards.")
         place = {"key": self.key, **{k: v for k, v in self.fields.items() if k == "title"}, "kind": self.kind}
         place |= {k: v for k, v in self.fields.items() if k != "title"}
         what = f"make the place {place.get('title', self.key)} {_at(draft, self.into)}"
         position = len(draft.said(where) or [])
-        return Done(what, (Insert(where, position, place),), (), (Need("place", what, place=self.into),))
+        return Done(what, (Insert(where, position, place),))
 
 
 class PlaceMove(NamedTuple):
@@ -58,8 +60,7 @@ class PlaceMove(NamedTuple):
             steps.append(Move(path, to, position))
         said = "keeping what it says itself" if self.keep else "as that says"
         what = f"move {place.title} {_into(draft, self.into)}, {said}"
-        parents = {place.parent or SITE, self.into}
-        return Done(what, tuple(steps), (), tuple(Need("place", what, place=each) for each in sorted(parents)))
+        return Done(what, tuple(steps))
 
 
 class PlaceRemove(NamedTuple):
@@ -85,7 +86,7 @@ class PlaceRemove(NamedTuple):
         ]
         what = f"remove {place.title}" + (f" and the {len(gone) - 1} places in it" if len(gone) > 1 else "")
         what += f"; {len(rows)} assignments there end" if rows else ""
-        return Done(what, (Drop(path),), tuple(rows), (Need("place", what, place=place.parent or SITE),))
+        return Done(what, (Drop(path),), tuple(rows))
 
 
 class PlaceSet(NamedTuple):
@@ -97,14 +98,21 @@ class PlaceSet(NamedTuple):
     def on(self, draft: Draft) -> Done:
         """Work it out."""
         path, steps = draft.place_path(self.key), list[Step]()
+        known = ("title", "about", "kind")
+        wrong = next((name for name in self.fields if name not in known or self.key == SITE), None)
+        if wrong is not None:
+            raise EditError(
+                f"The site has no '{wrong}' of its own; its title stands at the top of the charter."
+                if self.key == SITE
+                else f"'{wrong}' is nothing that is set of a place so; there are {listed(known)}."
+            )
         for name, value in self.fields.items():
-            steps.append(Drop((*path, name)) if value is None else Put((*path, name), value))
+            if value is not None:
+                steps.append(Put((*path, name), value))
+            elif there(draft.data, (*path, name)):
+                steps.append(Drop((*path, name)))
         what = f"set {listed(self.fields)} of {_place(draft, self.key).title}"
-        needs = [Need("place", what, place=_place(draft, self.key).parent or SITE)]
-        if self.fields.get("kind", _place(draft, self.key).kind) != _place(draft, self.key).kind:
-            # another kind gives a meaning to what is held and could not be used: no reckoning of what is held sees that
-            needs.append(Need("owner", what))
-        return Done(what, tuple(steps), (), tuple(needs))
+        return Done(what, tuple(steps))
 
 
 WORDS = ("allow", "deny", "bar", "clear")
@@ -144,7 +152,7 @@ class Say(NamedTuple):
         who = f"{_called(draft, key, member=self.member)}{'+' if above else ''}"
         said = f"{verb} {who} {'from ' if self.word == 'bar' else ''}{listed(names)}"
         what = f"{said} {_at(draft, self.place)}"
-        return Done(what, tuple(_entry_steps(draft, path, self.of, new)), (), (Need("place", what, place=self.place),))
+        return Done(what, tuple(_entry_steps(draft, path, self.of, new)))
 
     def _check(self, draft: Draft, key: str, *, above: bool) -> None:
         if self.member:
@@ -183,9 +191,9 @@ class SetGate(NamedTuple):
             if not there(draft.data, path):
                 raise EditError(f"{title} has no gate.")
             what = f"take the gate of {title} away"
-            return Done(what, (Drop(path),), (), (Need("place", what, place=self.place),))
+            return Done(what, (Drop(path),))
         what = f"set the gate of {title}"
-        return Done(what, (Put(path, dict(self.gate)),), (), (Need("place", what, place=self.place),))
+        return Done(what, (Put(path, dict(self.gate)),))
 
 
 class SetLike(NamedTuple):
@@ -203,7 +211,7 @@ class SetLike(NamedTuple):
                 )
         path = (*draft.place_path(self.place), "like")
         what = f"let {_place(draft, self.place).title} be like {listed(self.sets) or 'no set'}"
-        return Done(what, tuple(put_words(draft, path, self.sets)), (), (Need("place", what, place=self.place),))
+        return Done(what, tuple(put_words(draft, path, self.sets)))
 
 
 class Realign(NamedTuple):
@@ -219,7 +227,7 @@ class Realign(NamedTuple):
             raise EditError(f"{place.title} says nothing itself; there is nothing to bring in line.")
         entries = [*(each.label for each in place.overrides), *(f"@{each.of}" for each in place.exceptions)]
         what = f"bring {place.title} in line with its section: what it says of {listed(entries)} goes"
-        return Done(what, steps, (), (Need("place", what, place=self.place),))
+        return Done(what, steps)
 
 
 def below(draft: Draft, key: str) -> set[str]:

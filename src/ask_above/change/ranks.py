@@ -5,15 +5,17 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
-from ask_above.change.draft import Done, Draft, EditError, Need, RowChange, assignment_row, put_words, words_at
+from ask_above.change.coverage import coverage
+from ask_above.change.draft import Done, Draft, EditError, RowChange, assignment_row, put_words, words_at
 from ask_above.change.steps import Drop, Insert, Move, Path, Put, Rename, Step, there
 from ask_above.charter.changes import granting, withholding
 from ask_above.charter.charter import Charter
 from ask_above.charter.expectations import Expectation
 from ask_above.charter.names import listed
+from ask_above.people.register import Assignment
 
-OWNERS = ("unbounded", "kept-by", "after", "apart-from", "limit", "moderates", "assigns", "manages")
-"""The fields of a rank that the owner alone may change (rule 9.2)."""
+NOT_COPIED = ("unbounded", "kept-by", "after", "apart-from", "limit", "moderates", "assigns", "manages")
+"""The fields of a rank that a copy does not take over: they are the owner's to set (rule 9.3)."""
 
 
 class RankAdd(NamedTuple):
@@ -33,7 +35,7 @@ class RankAdd(NamedTuple):
             original = {
                 k: v
                 for k, v in draft.data["ranks"][n].items()
-                if k not in ("key", "title", *OWNERS, "entry", "copied-from")
+                if k not in ("key", "title", *NOT_COPIED, "entry", "copied-from")
             }
             fields = {"title": fields.pop("title", self.key), **original, **fields, "copied-from": self.copy_of}
         above = self.above if self.above or self.below or not self.copy_of else None
@@ -42,12 +44,9 @@ class RankAdd(NamedTuple):
         what = f"make the rank {fields.get('title', self.key)}" + (
             f" as a copy of {self.copy_of}" if self.copy_of else ""
         )
-        needs = [
-            Need("manage", what, rank=self.key),
-            *_owners_alone(fields, what),
-            *_to_everybody(self.key, fields, what),
-        ]
-        return Done(what, (Insert(("ranks",), position, {"key": self.key, **fields}),), (), tuple(needs))
+        if "key" in fields:
+            raise EditError(f"The key of the rank is {self.key}; it has no other.")
+        return Done(what, (Insert(("ranks",), position, {"key": self.key, **fields}),))
 
 
 class RankMove(NamedTuple):
@@ -67,7 +66,7 @@ class RankMove(NamedTuple):
         position = at - (n < at) + (self.below is not None)
         what = f"move {draft.rank(self.key).title} {'above' if self.above else 'below'} {draft.rank(other).title}"
         steps = () if position == n else (Move(path, ("ranks",), position),)
-        return Done(what, steps, (), (Need("manage", what, rank=self.key),))
+        return Done(what, steps)
 
 
 class RankSet(NamedTuple):
@@ -79,6 +78,8 @@ class RankSet(NamedTuple):
     def on(self, draft: Draft) -> Done:
         """Work it out."""
         path = draft.rank_path(self.key)
+        if "key" in self.fields:
+            raise EditError("A key is changed with every reference to it: RankRename, or ask-above rank rename --key.")
         steps: list[Step] = []
         for name, value in self.fields.items():
             if value is None and there(draft.data, (*path, name)):
@@ -86,8 +87,7 @@ class RankSet(NamedTuple):
             elif value is not None and draft.said((*path, name)) != value:
                 steps.append(Put((*path, name), value))
         what = f"set {listed(self.fields)} of {draft.rank(self.key).title}"
-        needs = [Need("manage", what, rank=self.key), *_owners_alone(self.fields, what)]
-        return Done(what, tuple(steps), (), (*needs, *_to_everybody(self.key, self.fields, what)))
+        return Done(what, tuple(steps))
 
 
 class Grant(NamedTuple):
@@ -131,10 +131,17 @@ class Withdraw(NamedTuple):
         holders = carriers(draft.charter, names[0])
         if not holders:
             raise EditError(f"No rank carries {self.name}.")
-        parts = [Withhold(key, names).on(draft) for key in holders]
-        titles = listed(draft.charter.ranks[key].title for key in holders)
-        steps = tuple(step for part in parts for step in part.steps)
-        return Done(f"withdraw {self.name} from {titles}", steps, (), tuple(n for part in parts for n in part.needs))
+        catalogue, found = draft.charter.catalogue, list[Done]()
+        bit = catalogue.bit[names[0]]
+        holders.sort(key=lambda key: not catalogue.close(catalogue.expand_all(draft.charter.ranks[key].grants)) & bit)
+        charter, edited = draft.charter, list[str]()
+        for key in holders:  # what a rank has only from one that it builds on goes with that one
+            if carried_by(charter, key) & bit:
+                changed = withholding(charter, key, names)
+                found.append(_carrying(draft, key, changed, ""))
+                charter, edited = changed, [*edited, charter.ranks[key].title]
+        steps = tuple(step for part in found for step in part.steps)
+        return Done(f"withdraw {self.name} from {listed(edited)}", steps)
 
 
 class RankRemove(NamedTuple):
@@ -151,21 +158,16 @@ class RankRemove(NamedTuple):
             if other.automatic or self.instead == self.key:
                 raise EditError(f"{other.title} cannot be given instead.")
         steps = [*_without_rank(draft, self.key), Drop(path)]
-        rows = list(_rows(draft, self.key, self.instead))
-        holders = len({row.before["member"] for row in rows if row.before})
+        rows = list(_removed_rows(draft, self.key, self.instead))
+        holders = len(
+            {each.member for each in draft.register.assignments if _lasts(each, draft) and each.rank == self.key}
+        )
         what = f"remove the rank {rank.title}"
         if holders:
-            what += f", which {holders} hold" + (
+            what += f", which {holders} hold{'s' if holders == 1 else ''}" + (
                 f", and give them {draft.rank(self.instead).title}" if self.instead else ""
             )
-        needs = [Need("manage", what, rank=self.key)]
-        if self.instead:
-            needs += [
-                Need("assign", what, self.instead, row.before["place"] or "site", row.before["member"])
-                for row in rows
-                if row.before
-            ]
-        return Done(what, tuple(steps), tuple(rows), tuple(needs))
+        return Done(what, tuple(steps), tuple(rows))
 
 
 class RankRename(NamedTuple):
@@ -189,7 +191,7 @@ class RankRename(NamedTuple):
             rows = list(_rows(draft, self.key, self.new_key))
         said = [f"to {self.title}" if self.title else "", f"key {self.new_key}" if self.new_key else ""]
         what = f"rename {rank.title} {listed(filter(None, said))}"
-        return Done(what, tuple(steps), tuple(rows), (Need("manage", what, rank=self.key),))
+        return Done(what, tuple(steps), tuple(rows))
 
 
 def carriers(charter: Charter, name: str) -> list[str]:
@@ -200,6 +202,14 @@ def carriers(charter: Charter, name: str) -> list[str]:
     bit = charter.catalogue.bit[name]
     carried = carried_sets(ranks, charter.catalogue)
     return [rank.key for rank, mask in zip(ranks, carried, strict=True) if mask & bit and not rank.unbounded][::-1]
+
+
+def carried_by(charter: Charter, key: str) -> int:
+    """Return what a rank carries, as a set of bits of the catalogue (rule 3.1)."""
+    from ask_above.decide.frame import carried_sets
+
+    ranks = list(charter.ranks.values())
+    return carried_sets(ranks, charter.catalogue)[charter.ranks[key].position]
 
 
 def _position(draft: Draft, above: str | None, below: str | None) -> int:
@@ -229,33 +239,32 @@ def _carrying(draft: Draft, key: str, changed: Charter, said: str) -> Done:
     rank = changed.ranks[key]
     what = said.format(rank.title)
     steps = [*put_words(draft, (*path, "grants"), rank.grants), *put_words(draft, (*path, "withhold"), rank.withhold)]
-    return Done(what, tuple(steps), (), (Need("manage", what, rank=key),))
+    return Done(what, tuple(steps))
 
 
-def _owners_alone(fields: Mapping[str, Any], what: str) -> list[Need]:
-    return [Need("owner", what)] if any(name in OWNERS for name in fields) else []
-
-
-def _to_everybody(key: str, fields: Mapping[str, Any], what: str) -> list[Need]:
-    """Return what making a rank open, on-joining or entry takes: it counts as giving it to everybody."""
-    return (
-        [Need("everybody", what, rank=key)]
-        if any(fields.get(f) is True or fields.get(f) == "true" for f in ("open", "on-joining", "entry"))
-        else []
-    )
-
-
-def _rows(draft: Draft, key: str, new: str | None) -> Iterator[RowChange]:
-    """Yield the assignments of a rank, to another or taken out."""
+def _rows(draft: Draft, key: str, new: str) -> Iterator[RowChange]:
+    """Yield the assignments of a rank under its new key."""
     for each in draft.register.assignments:
         if each.rank == key:
             before = assignment_row(each)
-            has = new is not None and any(
-                other.rank == new and other.place == each.place and new in draft.charter.ranks
-                for other in draft.register.of(each.member)
-            )
-            after = None if new is None or has else {**before, "rank": new}
-            yield RowChange("assignments", str(each.number), before, after)
+            yield RowChange("assignments", str(each.number), before, {**before, "rank": new})
+
+
+def _lasts(each: Assignment, draft: Draft) -> bool:
+    """Tell whether an assignment is in force, or will be."""
+    return each.period.end is None or each.period.end > draft.at
+
+
+def _removed_rows(draft: Draft, key: str, instead: str | None) -> Iterator[RowChange]:
+    """Yield the assignments of a rank, taken out; those in force or to come become ones of another rank."""
+    for each in draft.register.assignments:
+        if each.rank != key:
+            continue
+        before = assignment_row(each)
+        others = [o for o in draft.register.of(each.member) if (o.rank, o.place) == (instead, each.place)]
+        covered = not (coverage([each]) - coverage(others)).since(draft.at)
+        after = None if instead is None or not _lasts(each, draft) or covered else {**before, "rank": instead}
+        yield RowChange("assignments", str(each.number), before, after)
 
 
 def references(data: Any, key: str) -> Iterator[tuple[Path, str]]:

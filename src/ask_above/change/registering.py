@@ -24,6 +24,10 @@ def member_of(cells: Mapping[str, str]) -> Member:
         cells.get("joined", ""),
         groups,
         cells.get("note", ""),
+        cells.get("id", ""),
+        cells.get("user_name", ""),
+        cells.get("external_id", ""),
+        cells.get("was", ""),
     )
 
 
@@ -31,7 +35,8 @@ def assignment_of(cells: Mapping[str, str], number: int, zone: tzinfo) -> Assign
     """Return the assignment that a row stands for."""
     when = period(cells.get("from", ""), cells.get("until", ""), zone)
     place, by, why = cells.get("place") or SITE, cells.get("by", ""), cells.get("why", "")
-    return Assignment(cells["member"], cells["rank"], place, when, by, why, number=number)
+    source = cells.get("source", "")
+    return Assignment(cells["member"], cells["rank"], place, when, by, why, number=number, source=source)
 
 
 def changed(register: Register, rows: Iterable[RowChange], zone: tzinfo) -> Register:

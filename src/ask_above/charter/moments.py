@@ -76,6 +76,18 @@ def as_instant(moment: date | datetime, where: tzinfo) -> Instant:
     return instant(moment if moment.tzinfo else moment.replace(tzinfo=where))
 
 
+def written(at: Instant, where: tzinfo) -> str:
+    """Write an instant as a date in a time zone, with the time where it is not midnight.
+
+    >>> written(0, UTC)
+    '1970-01-01'
+    """
+    moment = (datetime(1970, 1, 1, tzinfo=UTC) + timedelta(microseconds=at)).astimezone(where)
+    if (moment.hour, moment.minute, moment.second) == (0, 0, 0):
+        return moment.date().isoformat()
+    return moment.replace(tzinfo=None).isoformat(timespec="seconds" if moment.second else "minutes")
+
+
 class Period(NamedTuple):
     """From one instant, inclusive, until another, exclusive; ``None`` is open. Keeps the words it was written in."""
 

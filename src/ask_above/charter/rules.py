@@ -28,7 +28,8 @@ DISAGREEMENT = ("topmost", "allow", "deny")
 class ActRule(NamedTuple):
     """What one act takes: ``using`` one of these capabilities, ``over`` whom, handing on what (rules 6.2, 6.3, 6.6).
 
-    ``using`` holds full names; empty means that the act is the owner's alone.
+    ``using`` holds full names; empty means that the act is the owner's alone. ``words`` are those that were written,
+    and ``naming`` the capabilities of moderating by which a member's name may be changed too.
     """
 
     act: str
@@ -36,6 +37,8 @@ class ActRule(NamedTuple):
     over: str = "below"
     hand_on: str = "held"
     oneself: bool = False
+    words: tuple[str, ...] = ()
+    naming: tuple[str, ...] = ()
 
 
 class Advice(NamedTuple):

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import sys
 from collections.abc import Callable, Sequence
 from typing import TYPE_CHECKING, Any, NamedTuple, TypeVar
@@ -24,7 +23,7 @@ F = TypeVar("F", bound=Callable[..., Any])
 class How(NamedTuple):
     """How a change is to be made, as the options say."""
 
-    by: str
+    by: str | None
     why: str
     only_plan: bool
     yes: bool
@@ -38,7 +37,7 @@ def change_options(command: F) -> F:
 
     def wrapped(*args: Any, **given: Any) -> Any:
         how = How(
-            given.pop("by") or "",
+            given.pop("by"),
             given.pop("why") or "",
             given.pop("only_plan"),
             given.pop("yes"),
@@ -62,7 +61,7 @@ def change_options(command: F) -> F:
         click.option("--why", metavar="TEXT", help="The reason, for the journal."),
         click.option("--plan", "only_plan", is_flag=True, help="Show what it would do, and stop."),
         click.option("--yes", is_flag=True, help="Make it without asking."),
-        click.option("--force", is_flag=True, help="Even where an expectation breaks; takes a reason."),
+        click.option("--force", is_flag=True, help="Even where something that must be so breaks; takes a reason."),
         click.option("--tell", is_flag=True, help="Write a message to those concerned, into the outbox."),
         click.option("--community", metavar="DIR", help="The community's folder, or its charter.", type=click.Path()),
         register_option,
@@ -116,7 +115,7 @@ def _show_and_make(how: How, made: Plan) -> int:
         screen.line(f"Nothing changes: it is so already ({made.what}).")
         return 0
     show_plan(screen, made, force=how.force)
-    if made.refusals or (made.broken and not (how.force and how.why)):
+    if made.refusals or (made.passable and not (how.force and how.why and made.may_pass)):
         return 1
     if how.only_plan:
         screen.line("Nothing was done; this was the plan.", "dim")
@@ -172,11 +171,6 @@ def _value(name: str, value: str) -> Any:
 def words_of(names: Sequence[str]) -> list[str]:
     """Return names, with those joined by commas taken apart."""
     return [word for each in names for word in each.replace(",", " ").split()]
-
-
-def in_environment(name: str) -> str:
-    """Return what a variable of the environment says."""
-    return os.environ.get(name, "")
 
 
 __all__ = ["AskAboveError", "How", "carry_out", "change_options", "fields_of", "home_of", "see_through", "words_of"]

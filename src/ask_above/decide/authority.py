@@ -23,10 +23,17 @@ ABOVE_ALL = -1
 
 
 class Case:
-    """One question about an act: who acts, where, and the steps found so far."""
+    """One question about an act: who acts, where, and the steps found so far.
 
-    def __init__(self, reckoner: Reckoner, people: People, actor: Asked, place: int, at: Instant) -> None:
+    ``in_change`` asks for the act as a part of a change: a target stands by the highest rank recorded now or later, and
+    conditions, and what anyone gains, are looked at for the whole of the change instead (rules 9.5 and 9.7).
+    """
+
+    def __init__(
+        self, reckoner: Reckoner, people: People, actor: Asked, place: int, at: Instant, *, in_change: bool = False
+    ) -> None:
         self.reckoner, self.people, self.actor, self.place, self.at = reckoner, people, actor, place, at
+        self.in_change = in_change
         self.frame: Frame = reckoner.frame
         self.steps: list[Step] = []
         self._brought: dict[int, list[Gain]] = {}
@@ -37,7 +44,7 @@ class Case:
 
         It is of the same actor, or of ``actor``; the place and the moment are the same.
         """
-        other = Case(self.reckoner, self.people, actor or self.actor, self.place, self.at)
+        other = Case(self.reckoner, self.people, actor or self.actor, self.place, self.at, in_change=self.in_change)
         other._brought = self._brought
         if actor is None or actor == self.actor:
             other._own = self._own
@@ -54,16 +61,18 @@ class Case:
         rule = self.frame.charter.rules.act("moderate")
         if self._acts():
             usable = self._capability(rule, using, self.place)
-            self._target_over(rule, target)
+            self.target_over(rule, target)
             highest = self.reached(target)
             on = self.frame.ranks[highest].key if 0 <= highest < len(self.frame.ranks) else None
-            self._listed(rule, on, usable or using)
+            title = self.frame.ranks[highest].title if on else "someone without any rank"
+            self.on_list(rule, on, title, usable or using)
         return self.steps
 
     def assign(self, rank: Rank, target: Asked | None) -> list[Step]:
         """Collect why the actor may or may not give ``rank`` to ``target``; to just anybody where none (rule 6.8)."""
-        self._givable(rank)
-        if target is not None:
+        if not self.in_change:
+            self._givable(rank)
+        if target is not None and not self.in_change:
             self.steps += conditions(self.people, rank, target, self.frame.chains[self.place], self.at)
         oneself = self._is_actor(target)
         if target is not None and self._owner_decides(target):
@@ -78,26 +87,29 @@ class Case:
         rule = self.frame.charter.rules.act("assign")
         if self._acts():
             self._rank_and_target(rule, rank, someone, oneself=oneself)
-            if not rank.automatic:
+            if not rank.automatic and not self.in_change:
                 self._hand_on(rule, someone, self._gained(rank, target))
         return self.steps
 
     def unassign(self, rank: Rank, target: Asked) -> list[Step]:
         """Collect why the actor may or may not take ``rank`` from ``target`` (rule 6.9)."""
         self._givable(rank)
-        if not self.has_assignment(rank, target):
+        if not self.in_change and not self.has_assignment(rank, target):
             words = {"target": target.label, "rank": rank.title, "place": self._where(self.place)}
             self._no("6.9", "no-assignment", **words)
         if self._owner_decides(target):
             return self.steps
-        if not self._acts():
+        if not self._acts() or (self.in_change and self._is_actor(target)):
+            return self.steps
+        rule = self.frame.charter.rules.act("assign")
+        if self.in_change:
+            self._rank_and_target(rule, rank, target, oneself=False)
             return self.steps
         without = (rank.position, self.place)
         found = list(gains(self.reckoner, as_active(target), as_active(target, without=without), self.place))
         if self._is_actor(target):
             self._give_up(rank, target, found)
             return self.steps
-        rule = self.frame.charter.rules.act("assign")
         self._rank_and_target(rule, rank, target, oneself=False)
         self._hand_on(rule, target, found)
         return self.steps
@@ -113,7 +125,7 @@ class Case:
         if self._acts():
             usable = self._capability(rule, rule.using, 0)
             self._over(rule, rank.title, rank.position)
-            self._listed(rule, rank.key, usable or rule.using)
+            self.on_list(rule, rank.key, rank.title, usable or rule.using)
         return self.steps
 
     def call(self, rank: Rank) -> list[Step]:
@@ -168,8 +180,8 @@ class Case:
         if oneself:
             self._note("6.8", "self" if rule.oneself else "not-self", holds=rule.oneself)
         else:
-            self._target_over(rule, target)
-        self._listed(rule, rank.key, usable or rule.using)
+            self.target_over(rule, target)
+        self.on_list(rule, rank.key, rank.title, usable or rule.using)
 
     def has_assignment(self, rank: Rank, target: Asked) -> bool:
         """Tell whether there is something to take: an assignment at exactly this place, in force or to come."""
@@ -182,12 +194,7 @@ class Case:
 
     def reached(self, target: Asked) -> int:
         """Return a target's standing here: their highest rank recorded on the way here or below (rule 6.5)."""
-        if target.owner:
-            return ABOVE_ALL
-        chain = self.frame.chains[self.place]
-        reach = {*chain, *self.frame.below[self.place]}
-        ranks = [each.rank for each in target.recorded if each.how == "automatic" or each.place in reach]
-        return min(ranks, default=len(self.frame.ranks))
+        return reached(self.frame, target, self.place, later=self.in_change)
 
     # -- conditions, each noted whether it is met or not
 
@@ -228,7 +235,7 @@ class Case:
         title = self.frame.ranks[position].title if position < len(self.frame.ranks) else self.actor.label
         return position, title
 
-    def _target_over(self, rule: ActRule, target: Asked) -> None:
+    def target_over(self, rule: ActRule, target: Asked) -> None:
         """Note whether a member stands where the act reaches, and by which rank they stand there."""
         position = self.reached(target)
         label = target.label
@@ -258,7 +265,7 @@ class Case:
             good = position > own
             self._note("6.3", "over" if good else "not-below", holds=good, **words)
 
-    def _listed(self, rule: ActRule, acted_on: str | None, capabilities: tuple[str, ...]) -> None:
+    def on_list(self, rule: ActRule, acted_on: str | None, what: str, capabilities: tuple[str, ...]) -> None:
         """Note where no rank of the actor that carries a capability used admits the rank acted on (rule 6.4)."""
         place = 0 if rule.act == "manage" else self.place
         profile = self.actor.profile
@@ -269,7 +276,6 @@ class Case:
                 return
             refused |= {rank.key: rank for rank in asked}
         if refused:
-            what = self.frame.charter.ranks[acted_on].title if acted_on else "someone without any rank"
             where = next(rank.lists[rule.act].where for rank in refused.values() if rule.act in rank.lists)
             titles = listed((rank.title for rank in refused.values()), "or")
             self._no("6.4", "not-on-list", ranks=titles, what=what, file=in_file(where))
@@ -336,6 +342,17 @@ class Case:
             what = "everything" if gain.unbounded else self._some(gain.mask)
             words = {"target": target.label, "rank": rank.title, "place": self._where(gain.place)}
             self._no("6.9", "own-gain", what=what, **words)
+
+
+def reached(frame: Frame, target: Asked, place: int, *, later: bool = False) -> int:
+    """Return the standing that a target has at a place; with ``later`` the highest they have now or come to have."""
+    if target.owner:
+        return ABOVE_ALL
+    reach = {*frame.chains[place], *frame.below[place]}
+    ranks = [each.rank for each in target.recorded if each.how == "automatic" or each.place in reach]
+    if later:
+        ranks += [frame.rank_at[each.rank] for each in target.later if frame.place_at[each.place] in reach]
+    return min(ranks, default=len(frame.ranks))
 
 
 def _told_once(found: list[Gain]) -> list[Gain]:

@@ -68,16 +68,20 @@ def first_says(words: Sequence[Word]) -> Word:
 
 
 def carried_sets(ranks: Sequence[Rank], catalogue: Catalogue) -> list[int]:
-    """Return what each rank carries (rule 3.1): what it builds on and grants, closed, less what it withholds."""
+    """Return what each rank carries (rule 3.1): its grants, closed, and what it builds on, less what it withholds.
+
+    What a rank that it builds on carries is taken over as it is and not closed again: nobody gets from a rank more
+    than its own holders get.
+    """
     by_key = {rank.key: rank for rank in ranks}
     known: dict[str, int] = {}
 
     def carried(rank: Rank) -> int:
         if rank.key not in known:
-            total = catalogue.expand_all(rank.grants)
+            total = catalogue.close(catalogue.expand_all(rank.grants))
             for key in rank.builds_on:
                 total |= carried(by_key[key])
-            known[rank.key] = catalogue.close(total) & ~catalogue.expand_all(rank.withhold)
+            known[rank.key] = total & ~catalogue.expand_all(rank.withhold)
         return known[rank.key]
 
     return [carried(rank) for rank in ranks]

@@ -145,11 +145,11 @@ class Decider:
 
     # -- acts
 
-    def case(self, actor: Asked, place: int, at: Instant) -> Case:
-        """Return a question about an act, to be put."""
+    def case(self, actor: Asked, place: int, at: Instant, *, in_change: bool = False) -> Case:
+        """Return a question about an act, to be put; with ``in_change`` as a part of a change."""
         from ask_above.decide.authority import Case
 
-        return Case(self.reckoner, self.people, actor, place, at)
+        return Case(self.reckoner, self.people, actor, place, at, in_change=in_change)
 
     def moderate(self, actor: Asked, target: Asked, place: int, at: Instant, using: str | None) -> Answer:
         """Answer whether one may moderate another; ``using`` is one of the act's capabilities, by its full name."""

@@ -85,11 +85,13 @@ def profile_of(
     return Profile(tuple(sorted(automatic)), placed, groups, exceptions, pending)
 
 
-def ask_rank(frame: Frame, position: int) -> Asked:
-    """Return someone asked about as a rank (rule 4.9)."""
+def ask_rank(frame: Frame, position: int, *, given: bool = False) -> Asked:
+    """Return someone asked about as a rank (rule 4.9); with ``given`` someone who was given it, whatever it is."""
     rank = frame.ranks[position]
     placed = (Holding(position, 0, "asked"),)
     label = rank.title
+    if given:
+        return _asked(label, "rank", "active", (*_automatic(frame, "members"), *placed), rank.key)
     if rank.held_by is not None:
         visitor = rank.held_by in ("anyone", "visitors")
         automatic = _automatic(frame, "visitors" if visitor else "bots" if rank.held_by == "bots" else "members")
@@ -108,6 +110,18 @@ def ask_visitor(frame: Frame) -> Asked:
 def ask_anybody(frame: Frame) -> Asked:
     """Return someone who holds the automatic ranks of members alone (rule 6.8)."""
     return _asked("a member without other ranks", "rank", "active", _automatic(frame, "members"), None)
+
+
+def ask_bot(frame: Frame) -> Asked:
+    """Return a bot without other ranks."""
+    return _asked("a bot without other ranks", "rank", "active", _automatic(frame, "bots"), None)
+
+
+def ask_pending(frame: Frame) -> Asked:
+    """Return somebody who waits to be vouched for (rule 4.4)."""
+    entry = () if frame.entry is None else (Holding(frame.entry, 0, "entry"),)
+    holdings = (*_automatic(frame, "anyone"), *entry)
+    return _asked("somebody who waits", "rank", "pending", holdings, None, _automatic(frame, "members"))
 
 
 def _asked(

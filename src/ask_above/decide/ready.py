@@ -82,10 +82,9 @@ class Ready:
         other.frame, other.register, other.reckoner = frame, register, reckoner
         gone = frame.exceptional ^ self.frame.exceptional
         if register is not self.register:
-            based = register.differs_from() if register.differs_from else None
-            if based is not self.register:
+            gone |= set(register.differing(self.register))
+            if len(gone) > _MOST_RENEWED and 2 * len(gone) > len(register.members):
                 return Ready(frame, register, reckoner)
-            gone |= register.differs_in
         if gone:
             other.folds, renewed = self.folds, self.renewed | dict.fromkeys(gone)
             if len(renewed) > _MOST_RENEWED:

@@ -19,7 +19,7 @@ def source_of(frame: Frame, rank: Rank, capability: str) -> tuple[Where, str]:
         if frame.carried[base.position] & catalogue.bit[capability]:
             where, how = source_of(frame, base, capability)
             return where, f", as it builds on {base.title}{how}"
-    return rank.where, ", which what it carries brings along"
+    return rank.where, ""
 
 
 def _through(frame: Frame, word: str, capability: str) -> str:

@@ -13,7 +13,7 @@ from ask_above.errors import Fault, FaultyFilesError
 from ask_above.files.csv_rows import read_rows
 from ask_above.files.opening import CHARTER
 from ask_above.files.yaml_text import read_yaml
-from ask_above.people.reading import ASSIGNMENT_COLUMNS, MEMBER_COLUMNS, Rows, read_register
+from ask_above.people.reading import ASSIGNMENT_COLUMNS, MEMBER_COLUMNS, Rows, owner_fault, read_register
 from ask_above.people.register import Register
 
 MEMBERS = "members.csv"
@@ -67,6 +67,9 @@ def read_files(fetch: Fetch, name: str, register_rows: tuple[Rows, Rows] | None 
     else:
         members, assignments = register_rows
     register = read_register(members, assignments, read.names if read else None, name)
+    wrong = owner_fault(read.charter.owner if read else None, register.members)
+    if wrong and not any(source.faults for source in (members, assignments) if source):
+        document.fault(("owner",), "owner", wrong, expected="a member who is active, or no owner")
     for source in (document, *add_ons, members, assignments):
         faults += source.faults if source else []
     if faults or read is None:

@@ -13,8 +13,21 @@ from ask_above.charter.where import Where
 from ask_above.errors import Fault
 from ask_above.people.register import KINDS, STATUSES, Assignment, Member, Register
 
-MEMBER_COLUMNS = ("key", "name", "email", "kind", "status", "joined", "groups", "note")
-ASSIGNMENT_COLUMNS = ("member", "rank", "place", "from", "until", "by", "why")
+MEMBER_COLUMNS = (
+    "key",
+    "name",
+    "email",
+    "kind",
+    "status",
+    "joined",
+    "groups",
+    "note",
+    "id",
+    "user_name",
+    "external_id",
+    "was",
+)
+ASSIGNMENT_COLUMNS = ("member", "rank", "place", "from", "until", "by", "why", "source")
 
 
 class Row(NamedTuple):
@@ -74,7 +87,7 @@ def _member(rows: Rows, row: Row, known: dict[str, Member], names: Names | None,
         message = f"the member '{key}' stands on line {known[key].where.line} already"
         rows.fault(row, "key", "twice", message, "each member once")
         return None
-    for column, options in (("kind", KINDS), ("status", STATUSES)):
+    for column, options in (("kind", KINDS), ("status", STATUSES), ("was", STATUSES)):
         said = cells.get(column, "")
         if said and said not in options:
             message = f"'{said}' is no {column} of a member"
@@ -97,6 +110,10 @@ def _member(rows: Rows, row: Row, known: dict[str, Member], names: Names | None,
         joined=joined,
         groups=groups,
         note=cells.get("note", ""),
+        id=cells.get("id", ""),
+        user_name=cells.get("user_name", ""),
+        external_id=cells.get("external_id", ""),
+        was=cells.get("was", ""),
         where=Where(rows.name, row.line, 1),
     )
 
@@ -107,6 +124,16 @@ def _is_date(text: str) -> bool:
     except ValueError:
         return False
     return True
+
+
+def owner_fault(owner: str | None, members: Mapping[str, Member]) -> str:
+    """Say what is wrong with who the owner is, in a community that has a register; nothing where all is well."""
+    if owner is None or not members:
+        return ""
+    member = members.get(owner)
+    if member is None:
+        return f"the owner '{owner}' is not in the register"
+    return "" if member.status == "active" else f"the owner {member.called} is {member.status}, and has to be active"
 
 
 class _Assignments:
@@ -129,7 +156,8 @@ class _Assignments:
             return None
         where = Where(self.rows.name, row.line, 1)
         number = int(cells.get("number") or 0)
-        return Assignment(member, rank, place, period, cells.get("by", ""), cells.get("why", ""), where, number)
+        why = cells.get("why", "")
+        return Assignment(member, rank, place, period, cells.get("by", ""), why, where, number, cells.get("source", ""))
 
     def _member(self, row: Row, member: str) -> bool:
         if member in self.members:

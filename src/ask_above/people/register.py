@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from typing import NamedTuple
-from weakref import ref
 
 from ask_above.charter.charter import Charter
 from ask_above.charter.moments import ALWAYS, Period
@@ -12,13 +11,19 @@ from ask_above.charter.names import SITE
 from ask_above.charter.where import NOTHING, NOWHERE, Where
 
 KINDS = ("person", "bot")
-_MOST_CHANGED = 500
-
 STATUSES = ("invited", "pending", "active", "locked", "retired")
+OUT = ("locked", "retired")
+"""The statuses of somebody who was let go or locked out, and may be brought back as they were."""
+
+_MOST_CHANGED = 500
 
 
 class Member(NamedTuple):
-    """A person or a bot. ``groups`` are those that the member was put into, not those that include them."""
+    """A person or a bot. ``groups`` are those that the member was put into, not those that include them.
+
+    ``joined`` tells that somebody has been active once, and since when. ``was`` is the status before somebody was
+    locked or retired. ``id``, ``user_name`` and ``external_id`` are what other programs know the member by.
+    """
 
     key: str
     name: str = ""
@@ -28,7 +33,19 @@ class Member(NamedTuple):
     joined: str = ""
     groups: tuple[str, ...] = ()
     note: str = ""
+    id: str = ""
+    user_name: str = ""
+    external_id: str = ""
+    was: str = ""
     where: Where = NOWHERE
+
+    @property
+    def restored(self) -> str:
+        """The status that somebody locked or retired is brought back to (rule 4.7).
+
+        Where the register does not say, it is active for who has been active once; else pending.
+        """
+        return self.was or ("active" if self.joined else "pending")
 
     @property
     def called(self) -> str:
@@ -37,7 +54,10 @@ class Member(NamedTuple):
 
 
 class Assignment(NamedTuple):
-    """A member holds a rank at a place, and at all below it, for a period; ``number`` is its own in a database."""
+    """A member holds a rank at a place, and at all below it, for a period; ``number`` is its own in a database.
+
+    ``source`` names the program outside that holds it there.
+    """
 
     member: str
     rank: str
@@ -47,20 +67,19 @@ class Assignment(NamedTuple):
     why: str = ""
     where: Where = NOWHERE
     number: int = 0
+    source: str = ""
 
 
 class Register:
     """All members and assignments; ``source`` names the file that members come from, for messages.
 
-    A register that was made from another by a change says so: ``differs_from`` it, ``differs_in`` these members.
+    A register that was made from another by changes shares with it all that they left alone.
     """
 
     def __init__(
         self, members: Mapping[str, Member] = NOTHING, assignments: Iterable[Assignment] = (), source: str = ""
     ) -> None:
         self.members, self.source = members, source
-        self.differs_from: ref[Register] | None = None
-        self.differs_in: frozenset[str] = frozenset()
         self._changed: dict[str, list[Assignment]] = {}
         self._of: dict[str, list[Assignment]] = {}
         for assignment in assignments:
@@ -98,7 +117,6 @@ class Register:
             other._of, other._changed = self._given() | new, {}
         else:
             other._of, other._changed = self._of, self._changed | new
-        other.differs_from, other.differs_in = ref(self), frozenset((*members, *new))
         return other
 
     def _with(self, member: str, given: list[Assignment]) -> Register:
@@ -109,8 +127,25 @@ class Register:
         else:
             other._of, other._changed = self._of, self._changed.copy()
         other._changed[member] = given
-        other.differs_from, other.differs_in = ref(self), frozenset((member,))
         return other
+
+    def differing(self, other: Register) -> list[str]:
+        """Return the members whose record or assignments are not the very same in both, in the order of this one.
+
+        Those who are in the other alone come last.
+        """
+        found: dict[str, None] = {}
+        if self.members is not other.members:
+            mine, theirs = self.members, other.members
+            found.update((key, None) for key, member in mine.items() if theirs.get(key) is not member)
+            found.update((key, None) for key in theirs if key not in mine)
+        shared = self._of is other._of
+        keys = {**self._changed, **other._changed} if shared else {**self._given(), **other._given()}
+        for key in keys:
+            one, two = self.of(key), other.of(key)
+            if one is not two and (len(one) != len(two) or any(a is not b for a, b in zip(one, two, strict=True))):
+                found[key] = None
+        return list(found)
 
     def _given(self) -> dict[str, list[Assignment]]:
         """Return all assignments by member, in a dict of one's own."""

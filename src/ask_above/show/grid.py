@@ -60,10 +60,10 @@ def _inherited(frame: Frame, position: int) -> int:
 def _withheld(frame: Frame, position: int) -> int:
     """Return what a rank would carry if it withheld nothing (rule 3.3)."""
     rank, catalogue = frame.ranks[position], frame.catalogue
-    total = catalogue.expand_all(rank.grants)
+    total = catalogue.close(catalogue.expand_all(rank.grants))
     for key in rank.builds_on:
         total |= frame.carried[frame.rank_at[key]]
-    return 0 if rank.unbounded else catalogue.close(total) & ~frame.carried[position]
+    return 0 if rank.unbounded else total & ~frame.carried[position]
 
 
 def show_grid(screen: Screen, decider: Decider, place: int | None) -> None:

@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from datetime import date, timedelta
 from typing import Any
 
+from ask_above.ask.act_shifts import ActShift
 from ask_above.ask.impact import Impact, Shift
-from ask_above.charter.names import listed
+from ask_above.charter.names import SITE, few, listed
 from ask_above.decide.frame import Frame
-from ask_above.decide.words import in_places
+from ask_above.decide.words import day, in_places
 from ask_above.show.screen import Screen
 
 _FEW = 4
+_MOST_LINES = 16
 
 
 def show_impact(screen: Screen, impact: Impact) -> None:
@@ -19,35 +22,46 @@ def show_impact(screen: Screen, impact: Impact) -> None:
     if not impact:
         screen.line("Nothing that anybody may do differs.", "yes")
         return
-    members, one = len(impact.members), impact.answers == 1
-    if not impact.answers and not impact.risky:
-        screen.line("No answer about any member differs.", "head")
-    else:
-        _count(screen, impact, members, one=one)
+    if impact.shifts or impact.powers or impact.acts or impact.turned:
+        screen.line(f"{counted(impact)}{'; something of high risk is gained' if impact.risky else ''}", "head")
     for shift in impact.shifts:
         _shift(screen, impact, shift)
-    if impact.powers:
+    lines = power_lines(impact)
+    if lines:
         screen.line()
-        screen.line("Between ranks", "head")
-        for gains, said in power_lines(impact):
+        screen.line("Who may act on whom", "head")
+        for gains, said in lines[:_MOST_LINES]:
             sign = "+" if gains else "−"
             screen.paragraph(f"{sign} {said}", first="  ", rest="    ", style="yes" if gains else "no")
+        if len(lines) > _MOST_LINES:
+            screen.line(f"  and {len(lines) - _MOST_LINES} more like these", "dim")
     if impact.turned:
         screen.line()
         screen.line("Expectations that turn", "head")
         for each in impact.turned:
-            mark, said = ("✓", "holds now") if each.holds else ("✗", f"no longer holds: {each.unmet.because}")
+            when = f" from {day(impact.day(each.since))}" if each.since else ""
+            mark, said = (
+                ("✓", f"holds now{when}") if each.holds else ("✗", f"no longer holds{when}: {each.unmet.because}")
+            )
             screen.paragraph(
                 f"{mark} {each.text} — {said}", first="  ", rest="    ", style="yes" if each.holds else "no"
             )
+    if impact.may_differ and not (impact.shifts or lines or impact.turned):
+        screen.line("No answer that was looked at differs.", "head")
+        for said in impact.may_differ:
+            screen.paragraph(f"? {said}", rest="  ", style="dim")
 
 
-def _count(screen: Screen, impact: Impact, members: int, *, one: bool) -> None:
-    screen.line(
-        f"{impact.answers} answer{'' if one else 's'} about {members} member{'' if members == 1 else 's'} "
-        f"differ{'s' if one else ''}" + ("; something of high risk is gained" if impact.risky else ""),
-        "head",
-    )
+def counted(impact: Impact) -> str:
+    """Say how many answers differ, about how many members."""
+    answers, members, acts = impact.answers, len(impact.members), impact.of_acts
+    if not answers:
+        return "No answer about any member differs"
+    said = f"{answers} answer{'' if answers == 1 else 's'} about {members} member{'' if members == 1 else 's'} "
+    said += "differs" if answers == 1 else "differ"
+    if acts and acts < answers:
+        said += f", {acts} of them about what they may do to others"
+    return said
 
 
 def _shift(screen: Screen, impact: Impact, shift: Shift) -> None:
@@ -63,7 +77,19 @@ def _shift(screen: Screen, impact: Impact, shift: Shift) -> None:
     screen.paragraph(
         f"{sign} {who_in_words(impact, shift)} {verb} {listed(shift.capabilities)}", rest="  ", style=style
     )
-    screen.paragraph(f"{risk}{where_in_words(impact, shift.places)}", first="    ", rest="    ")
+    where = f"{risk}{where_in_words(impact, shift.places)}{when_in_words(impact, shift)}"
+    screen.paragraph(where, first="    ", rest="    ")
+
+
+def when_in_words(impact: Impact, shift: Shift) -> str:
+    """Say from when until when something differs; nothing where that is from now on."""
+    said = f", from {day(impact.day(shift.since))}" if shift.since else ""
+    if not shift.until:
+        return said
+    until = impact.day(shift.until)
+    if "T" in until:
+        return f"{said}, until {day(until)}"
+    return f"{said}, through {day((date.fromisoformat(until) - timedelta(days=1)).isoformat())}"
 
 
 def who_in_words(impact: Impact, shift: Shift) -> str:
@@ -96,30 +122,65 @@ def _frames(impact: Impact) -> tuple[Frame, Frame]:
 
 
 def _title(impact: Impact, key: str) -> str:
-    return next(frame.charter.ranks[key].title for frame in _frames(impact) if key in frame.charter.ranks)
+    if key == "none":
+        return "someone without any rank"
+    return next((frame.charter.ranks[key].title for frame in _frames(impact) if key in frame.charter.ranks), key)
 
 
 def where_in_words(impact: Impact, keys: Sequence[str]) -> str:
     """Say where something differs."""
-    if len(keys) == len(impact.new.frame.places) > 1:
+    if len(keys) == len(impact.new.frame.places) > 1 and SITE in keys:
         return "everywhere"
     places = {**impact.old.frame.charter.places, **impact.new.frame.charter.places}
     return in_places(places, keys, 2 * _FEW)
 
 
 def power_lines(impact: Impact) -> list[tuple[bool, str]]:
-    """Say which acts between ranks became possible, and which are no longer: by actor, act, targets and places."""
-    found: dict[tuple[str, str, bool, str], list[str]] = {}
+    """Say which acts became possible, and which are no longer: by who acts, the act, whom and where.
+
+    Between ranks where that says it; else member by member. The gravest acts stand first.
+    """
+    found: dict[tuple[str, bool, str, str], list[str]] = {}
     for each in impact.powers:
-        found.setdefault((each.actor, each.act, each.gains, each.place), []).append(_title(impact, each.target))
-    alike: dict[tuple[str, str, bool, tuple[str, ...]], list[str]] = {}
-    for (actor, act, gains, place), targets in found.items():
-        alike.setdefault((actor, act, gains, tuple(targets)), []).append(place)
-    lines = []
-    for (actor, act, gains, reached), places in alike.items():
-        verb, where = "may now" if gains else "may no longer", where_in_words(impact, places)
-        lines.append((gains, f"{_title(impact, actor)} {verb} {act} {listed(reached)} {where}"))
-    return lines
+        found.setdefault((each.act, each.gains, each.actor, each.place), []).append(each.target)
+    by_places: dict[tuple[str, bool, str, tuple[str, ...]], list[str]] = {}
+    for (act, gains, actor, place), targets in found.items():
+        by_places.setdefault((act, gains, actor, tuple(targets)), []).append(place)
+    by_actors: dict[tuple[str, bool, tuple[str, ...], tuple[str, ...]], list[str]] = {}
+    for (act, gains, actor, targets_of), places in by_places.items():
+        by_actors.setdefault((act, gains, targets_of, tuple(places)), []).append(f"rank:{actor}")
+    shifts = [
+        ActShift(gains, act, (), tuple(actors), targets, places)
+        for (act, gains, targets, places), actors in by_actors.items()
+    ]
+    # what ranks may do says what their holders may; who joins is told besides
+    shifts += [each for each in impact.acts if not impact.powers or each.act == "join"]
+    shifts.sort(key=lambda each: (not each.gains, _ORDER.index(each.act)))
+    return [(each.gains, _act_line(impact, each)) for each in shifts]
+
+
+def _act_line(impact: Impact, shift: ActShift) -> str:
+    register = {**impact.old.people.register.members, **impact.new.people.register.members}
+
+    def called(key: str) -> str:
+        if key.startswith("rank:"):
+            return _title(impact, key[5:])
+        return register[key].called
+
+    actors = [*map(called, shift.actors)]
+    known = list(impact.new.frame.rank_at)
+    ranks = sorted((key for key in shift.targets if key in known), key=known.index)
+    targets = [_title(impact, key) for key in (*ranks, *(k for k in shift.targets if k not in known and k[0] != "@"))]
+    targets += [register[key[1:]].called for key in shift.targets if key.startswith("@")]
+    verb = f"may {'now' if shift.gains else 'no longer'} {_VERBS[shift.act]}"
+    using = f" using {listed(shift.using, 'or')}" if shift.using else ""
+    where = "" if shift.act in ("join", "manage") else f" {where_in_words(impact, shift.places)}"
+    said = f"{few(actors, 2 * _FEW)} {verb} {few(targets, 2 * _FEW)}{using}{where}"
+    return said[:1].upper() + said[1:]
+
+
+_ORDER = ("assign", "manage", "moderate", "join", "call")
+_VERBS = {"assign": "give", "manage": "change", "moderate": "moderate", "join": "join", "call": "call on"}
 
 
 def impact_data(impact: Impact) -> dict[str, Any]:
@@ -127,9 +188,20 @@ def impact_data(impact: Impact) -> dict[str, Any]:
     return {
         "answers": impact.answers,
         "members": sorted(impact.members),
-        "shifts": [shift._asdict() for shift in impact.shifts],
+        "shifts": [
+            {**shift._asdict(), "since": impact.day(shift.since), "until": impact.day(shift.until)}
+            for shift in impact.shifts
+        ],
         "powers": [each._asdict() for each in impact.powers],
+        "acts": [each._asdict() for each in impact.acts],
+        "may_differ": list(impact.may_differ),
         "expectations": [
-            {"expectation": each.text, "holds": each.holds, "because": each.unmet.because} for each in impact.turned
+            {
+                "expectation": each.text,
+                "holds": each.holds,
+                "from": impact.day(each.since),
+                "because": each.unmet.because,
+            }
+            for each in impact.turned
         ],
     }

@@ -25,28 +25,39 @@ def show_plan(screen: Screen, plan: Plan, *, force: bool = False) -> None:
         screen.line(f"  {name} was edited by hand since the last change; that goes into the journal first.", "warn")
     _table(screen, plan)
     screen.line()
-    if plan.effect.shifts or plan.effect.powers or plan.effect.turned:
+    if plan.effect:
         show_impact(screen, plan.effect)
     else:
         screen.line("Nobody gains or loses anything by it.")
     screen.line()
     if plan.refusals:
-        actor = plan.before.member(plan.by).called
-        screen.paragraph(f"✗ {actor} may not do this:", style="no")
+        actor = f"{plan.before.member(plan.by).called} may not do this" if plan.by else "This cannot be done"
+        screen.paragraph(f"✗ {actor}:", style="no")
         for each in plan.refusals:
             screen.paragraph(str(each), first="    ", rest="    ")
         if plan.could:
             screen.paragraph(f"{listed(plan.could, 'or')} could.", first="  → ", rest="    ")
         return
-    if plan.broken:
-        said = listed(each.text for each in plan.broken)
-        if force and plan.why:
-            screen.paragraph(f"! Forced, though it breaks: {said}", rest="  ", style="warn")
-        else:
-            screen.paragraph(f"✗ It breaks an expectation: {said}", rest="  ", style="no")
-            screen.line("  To do it all the same: --force --why TEXT")
+    if plan.passable:
+        _broken(screen, plan, force=force)
     elif plan.effect.risky:
         screen.line("! Something of high risk is gained.", "warn")
+    if plan.lasting:
+        actor = plan.before.member(plan.by).called
+        screen.paragraph(
+            f"! {actor} could not take this back; {listed(plan.lasting, 'or')} could.", rest="  ", style="warn"
+        )
+
+
+def _broken(screen: Screen, plan: Plan, *, force: bool) -> None:
+    """Show what the change breaks, and whether that may be passed by."""
+    forced = force and plan.why and plan.may_pass
+    for each in plan.passable:
+        screen.paragraph(f"{'! Forced, though' if forced else '✗'} {each}", rest="  ", style="warn" if forced else "no")
+    if not plan.may_pass:
+        screen.line("  Only the owner, or the keeper of the files, may pass that by.")
+    elif not forced:
+        screen.line("  To do it all the same: --force --why TEXT")
 
 
 def _table(screen: Screen, plan: Plan) -> None:
@@ -113,6 +124,4 @@ def journal_rows(entries: Sequence[Entry]) -> list[list[object]]:
 
 def journal_data(entries: Sequence[Entry]) -> list[dict[str, Any]]:
     """Return entries as plain data."""
-    return [
-        {**e._asdict(), "rows": [r._asdict() for r in e.rows], "needs": [n._asdict() for n in e.needs]} for e in entries
-    ]
+    return [{**e._asdict(), "rows": [r._asdict() for r in e.rows]} for e in entries]

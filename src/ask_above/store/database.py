@@ -11,7 +11,7 @@ from typing import Any, NamedTuple
 
 import sqlalchemy as sa
 
-from ask_above.change.draft import Need, RowChange
+from ask_above.change.draft import RowChange
 from ask_above.errors import AskAboveError
 from ask_above.store.tables import HEAD, assignments, intent, journal, member_groups, members, metadata, state
 
@@ -19,6 +19,9 @@ _WAIT = 30
 """For how many seconds one writer waits for another."""
 
 _AT_ONCE = 5_000
+
+_MEMBER = ("key", *(column.name for column in members.columns if column.name not in ("key", "position")))
+_ASSIGNMENT = tuple(column.name for column in assignments.columns if column.name not in ("number", "removed"))
 
 
 class StoreError(AskAboveError, OSError):
@@ -50,7 +53,7 @@ class Entry(NamedTuple):
     """One entry of the journal.
 
     ``kind`` is change, hand (an edit of the files by hand), undo or import. ``splices`` are lists of file, start, old
-    and new text; ``rows`` the rows of the register that changed; ``needs`` what it took.
+    and new text; ``rows`` the rows of the register that changed.
     """
 
     number: int
@@ -63,7 +66,6 @@ class Entry(NamedTuple):
     effect: Sequence[str] = ()
     splices: Sequence[tuple[str, int, str, str]] = ()
     rows: Sequence[RowChange] = ()
-    needs: Sequence[Need] = ()
     undoes: int | None = None
     undone_by: int | None = None
 
@@ -105,7 +107,9 @@ class Store:
             found = connection.execute(sa.text("SELECT version_num FROM alembic_version")).scalar()
         if found is not None and str(found) > HEAD:
             raise StoreError(f"{self.name} was written by a newer version of Ask Above ({found}); update the package.")
-        return found == HEAD
+        if found is not None and str(found) < HEAD:
+            self.make()
+        return found is not None
 
     def make(self) -> None:
         """Make its tables, or bring them up to date."""
@@ -160,23 +164,13 @@ class Store:
             )
         ):
             groups.setdefault(member, []).append(group)
-        columns = (
-            members.c.key,
-            members.c.name,
-            members.c.email,
-            members.c.kind,
-            members.c.status,
-            members.c.joined,
-            members.c.note,
-        )
         people = [
-            {
-                **dict(zip(("key", "name", "email", "kind", "status", "joined", "note"), row, strict=True)),
-                "groups": ";".join(groups.get(row[0], ())),
-            }
-            for row in connection.execute(sa.select(*columns).order_by(members.c.position, members.c.key))
+            {**dict(zip(_MEMBER, row, strict=True)), "groups": ";".join(groups.get(row[0], ()))}
+            for row in connection.execute(
+                sa.select(*(members.c[name] for name in _MEMBER)).order_by(members.c.position, members.c.key)
+            )
         ]
-        wanted = [assignments.c[name] for name in ("number", "member", "rank", "place", "since", "until", "by", "why")]
+        wanted = [assignments.c.number, *(assignments.c[name] for name in _ASSIGNMENT)]
         found = connection.execute(
             sa.select(*wanted).where(assignments.c.removed.is_(None)).order_by(assignments.c.number)
         )
@@ -336,24 +330,21 @@ def _insert(connection: sa.Connection, table: sa.Table, rows: Sequence[dict[str,
 
 
 def _member_values(cells: Mapping[str, str]) -> dict[str, Any]:
-    return {name: cells.get(name, "") for name in ("key", "name", "email", "kind", "status", "joined", "note")}
+    return {name: cells.get(name, "") for name in _MEMBER}
 
 
 def _group_values(key: str, cells: Mapping[str, str]) -> list[dict[str, Any]]:
     said = cells.get("groups")
     groups = list(dict.fromkeys(each for each in said.split(";") if each)) if said else ()
-    return [{"member": key, "grp": group, "position": n} for n, group in enumerate(groups)]
+    return [{"member": key, "grp": group, "position": n, "source": ""} for n, group in enumerate(groups)]
 
 
 def _assignment_values(cells: Mapping[str, str]) -> dict[str, Any]:
-    return {
-        name: cells.get("from" if name == "since" else name, "")
-        for name in ("member", "rank", "place", "since", "until", "by", "why")
-    }
+    return {name: cells.get("from" if name == "since" else name, "") for name in _ASSIGNMENT}
 
 
 def _assignment_cells(row: Any) -> dict[str, str]:
-    names = ("number", "member", "rank", "place", "from", "until", "by", "why")
+    names = ("number", *("from" if name == "since" else name for name in _ASSIGNMENT))
     return dict(zip(names, (str(row[0]), *row[1:]), strict=True))
 
 
@@ -367,7 +358,6 @@ def _entry_values(entry: Entry) -> dict[str, Any]:
         "effect": json.dumps(list(entry.effect)),
         "splices": json.dumps(list(entry.splices)),
         "rows": "[]",
-        "needs": json.dumps([list(need) for need in entry.needs]),
     }
 
 
@@ -387,7 +377,6 @@ def _entry(row: Any) -> Entry:
         tuple(json.loads(row.effect)),
         tuple((file, start, old, new) for file, start, old, new in json.loads(row.splices)),
         tuple(RowChange(*each) for each in json.loads(row.rows)),
-        tuple(Need(*each) for each in json.loads(row.needs)),
         row.undoes,
         row.undone_by,
     )

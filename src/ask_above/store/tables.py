@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from sqlalchemy import Boolean, Column, Integer, MetaData, String, Table, Text
 
-HEAD = "0001"
+HEAD = "0002"
 """The version of the schema that this package reads and writes."""
 
 metadata = MetaData()
@@ -20,6 +20,10 @@ members = Table(
     Column("status", String(20), nullable=False, default="active"),
     Column("joined", String(40), nullable=False, default=""),
     Column("note", Text, nullable=False, default=""),
+    Column("id", String(64), nullable=False, default=""),
+    Column("user_name", Text, nullable=False, default=""),
+    Column("external_id", Text, nullable=False, default=""),
+    Column("was", String(20), nullable=False, default=""),
 )
 
 member_groups = Table(
@@ -28,6 +32,7 @@ member_groups = Table(
     Column("member", String(200), primary_key=True),
     Column("grp", String(200), primary_key=True),
     Column("position", Integer, nullable=False),
+    Column("source", String(200), nullable=False, default=""),
 )
 
 assignments = Table(
@@ -41,6 +46,7 @@ assignments = Table(
     Column("until", String(40), nullable=False, default=""),
     Column("by", String(200), nullable=False, default=""),
     Column("why", Text, nullable=False, default=""),
+    Column("source", String(200), nullable=False, default=""),
     Column("removed", Integer, nullable=True, index=True),
 )
 """Assignments are never deleted: ``removed`` is the number of the journal's entry that took one out."""

@@ -115,7 +115,18 @@ RULES = Record(
         "overrides": Field(
             Record("rules.overrides", {**_ACT, "hand-on": _HAND_ON}), "changing what differs at a place"
         ),
-        "accounts": Field(Record("rules.accounts", {"using": _ACT["using"]}), "changing a member's account"),
+        "accounts": Field(
+            Record(
+                "rules.accounts",
+                {
+                    "using": _ACT["using"],
+                    "naming": Field(
+                        OneOrMore(Text()), "capabilities of moderating with which a name may be changed as well"
+                    ),
+                },
+            ),
+            "changing a member's account",
+        ),
         "contacts": Field(Text(), "the pair of capabilities to see how one, or everyone, can be reached"),
         "call": Field(Record("rules.call", {"using": _ACT["using"]}), "calling on a closed rank"),
         "advice": Field(

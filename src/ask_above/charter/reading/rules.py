@@ -6,7 +6,7 @@ from typing import Any
 
 from ask_above.charter.catalogue import Catalogue
 from ask_above.charter.names import nearest
-from ask_above.charter.reading.context import at, one_capability, read_words
+from ask_above.charter.reading.context import Items, at, one_capability, read_words
 from ask_above.charter.reading.document import Document, Path
 from ask_above.charter.rules import USING, ActRule, Advice, Rules
 
@@ -25,6 +25,12 @@ def read_rules(document: Document, data: dict[str, Any], catalogue: Catalogue) -
             said.get("over", "below"),
             said.get("hand-on", "held"),
             said.get("self", False),
+            _written(said.get("using")),
+        )
+    naming = data.get("accounts", {}).get("naming")
+    if naming is not None:
+        acts["accounts"] = acts["accounts"]._replace(
+            naming=_moderating(document, naming, ("rules", "accounts", "naming"), catalogue, acts["moderate"])
         )
     advice = data.get("advice", {})
     return Rules(
@@ -44,9 +50,31 @@ def _using(document: Document, act: str, said: Any, path: Path, catalogue: Catal
     if act != "moderate":
         name = one_capability(document, said, path, catalogue)
         return (name,) if name else ()
+    return _several(document, said, path, catalogue)
+
+
+def _written(said: Any) -> tuple[str, ...]:
+    """Return the words that say what an act takes, as they are written."""
+    return () if said is None else (said,) if isinstance(said, str) else tuple(word for _, word in said)
+
+
+def _several(document: Document, said: Items, path: Path, catalogue: Catalogue) -> tuple[str, ...]:
     words = [read_words(document, [(None, word)], at(path, n), catalogue) for n, word in said]
     mask = catalogue.expand_all(word for some in words for word in some)
     return tuple(key for key in catalogue.names(mask) if not key.endswith(".own"))
+
+
+def _moderating(
+    document: Document, said: Items, path: Path, catalogue: Catalogue, moderate: ActRule
+) -> tuple[str, ...]:
+    """Return capabilities that have to be among those that moderating takes."""
+    found = _several(document, said, path, catalogue)
+    for name in found:
+        if name not in moderate.using:
+            message = f"'{name}' is none of the capabilities that moderating takes here"
+            expected = f"one of {', '.join(moderate.using)}" if moderate.using else ""
+            document.fault(path, "not-moderating", message, expected=expected)
+    return tuple(name for name in found if name in moderate.using)
 
 
 def _seeing(document: Document, said: str | None, catalogue: Catalogue) -> str | None:

@@ -8,7 +8,7 @@ from ask_above.ask.impact import Impact, Shift
 from ask_above.charter.names import few
 from ask_above.show.figures.matrix import rule
 from ask_above.show.figures.sheet import BODY, LINE, MARGIN, SMALL, Sheet, folded
-from ask_above.show.impact import power_lines, where_in_words, who_in_words
+from ask_above.show.impact import counted, power_lines, when_in_words, where_in_words, who_in_words
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -44,10 +44,7 @@ def impact(found: Impact, axes: Axes | None = None, *, dark: bool = False) -> Ax
     'Who gains and who loses'
     """
     sheet = Sheet(dark=dark)
-    members, answers = len(found.members), found.answers
-    differ = "differs" if answers == 1 else "differ"
-    many = f"{answers} {'answer' if answers == 1 else 'answers'}"
-    said = f"{many} about {members} {'member' if members == 1 else 'members'} {differ}"
+    said = counted(found)
     top = sheet.title("Who gains and who loses", said if found else "Nothing that anybody may do differs.")
     most = max([1, *(len(shift.members) for shift in found.shifts)])
     middle = MARGIN + _BAR + 30
@@ -67,7 +64,7 @@ def impact(found: Impact, axes: Axes | None = None, *, dark: bool = False) -> Ax
     if len(found.shifts) > _MOST:
         sheet.text(words, y, f"and {len(found.shifts) - _MOST} more, of less risk", ink="dim")
         y += LINE
-    y = _lines(sheet, y, "Between ranks", [(gains, text) for gains, text in power_lines(found)])
+    y = _lines(sheet, y, "Who may act on whom", [(gains, text) for gains, text in power_lines(found)[:_MOST]])
     turned = [(each.holds, f"{each.text}: {'holds now' if each.holds else 'no longer holds'}") for each in found.turned]
     y = _lines(sheet, y, "Expectations that turn", turned)
     if found:
@@ -85,7 +82,7 @@ def impact(found: Impact, axes: Axes | None = None, *, dark: bool = False) -> Ax
 
 def _row(found: Impact, shift: Shift) -> _Row:
     risk = f"{shift.risk} risk; " if shift.risk != "low" else ""
-    below = f"{risk}{who_in_words(found, shift)}; {where_in_words(found, shift.places)}"
+    below = f"{risk}{who_in_words(found, shift)}; {where_in_words(found, shift.places)}{when_in_words(found, shift)}"
     return _Row(shift, folded(few(shift.capabilities, _NAMES), _ROOM, bold=True), folded(below, _ROOM, SMALL))
 
 

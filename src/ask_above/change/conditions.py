@@ -1,0 +1,215 @@
+"""What must be so after a change, whoever makes it: the conditions of ranks that somebody newly has (rule 9.5).
+
+They are looked at in the community after the whole of the change, at this moment and every later one. What was broken
+already, and grows no worse, refuses nothing.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from functools import cached_property
+
+from ask_above.change.coverage import ALWAYS_COVERED, Coverage, coverage
+from ask_above.change.difference import Difference, Kind, Row, State
+from ask_above.change.refusal import Refusal
+from ask_above.charter.charter import Charter
+from ask_above.charter.ladder import Rank
+from ask_above.charter.moments import Instant
+from ask_above.charter.names import SITE, listed
+from ask_above.decide.words import in_place
+from ask_above.people.register import OUT, Member, reached_groups
+
+Recorded = dict[tuple[str, str], Coverage]
+"""For ranks and places, by their keys: when it is recorded that somebody has the rank there."""
+
+
+class Conditions:
+    """The conditions of a change; ``refusals`` are those it breaks."""
+
+    def __init__(self, difference: Difference, now: Instant) -> None:
+        self.difference, self.now = difference, now
+        self.before, self.after = difference.before, difference.after
+
+    @cached_property
+    def refusals(self) -> list[Refusal]:
+        """Every condition that the change breaks, each told once."""
+        return list(dict.fromkeys([*self._kept_edited(), *self._people(), *self._limits()]))
+
+    # -- what something outside keeps
+
+    def _kept_edited(self) -> Iterator[Refusal]:
+        """Yield ranks kept by something outside that are edited: only who keeps them may be set, and cleared."""
+        for part in self.difference.parts:
+            if part.kind is not Kind.RANK or part.field == "kept_by" or part.row is Row.LADDER:
+                continue
+            old, new = (state.charter.ranks.get(part.key) for state in (self.before, self.after))
+            if old is not None and old.kept_by and (new is None or new.kept_by):
+                yield Refusal("6.10", f"{old.title} is kept by {old.kept_by}; nobody here edits, gives or takes it.")
+        for given in self.difference.given:
+            rank = self._rank(given.rank)
+            if given.lost and rank is not None and rank.kept_by:
+                said = f"{rank.title} is kept by {rank.kept_by}; nobody here edits, gives or takes it."
+                yield Refusal("6.8", said, "act")
+
+    def _rank(self, key: str) -> Rank | None:
+        return self.after.charter.ranks.get(key) or self.before.charter.ranks.get(key)
+
+    # -- people, one by one
+
+    @cached_property
+    def _touched(self) -> list[str]:
+        """The members for whom a rank may be newly recorded."""
+        old, new = self.before.charter, self.after.charter
+        same = old is new or _groups(old) == _groups(new)
+        return self.difference.members if same else list(self.after.register.members)
+
+    def _people(self) -> Iterator[Refusal]:
+        for key in self._touched:
+            member = self.after.register.members.get(key)
+            if member is not None:
+                yield from self._member(member)
+
+    def _member(self, member: Member) -> Iterator[Refusal]:
+        old, new = recorded(self.before, member.key), recorded(self.after, member.key)
+        given = {
+            spot: spans
+            for spot, spans in (
+                (spot, (spans - old.get(spot, Coverage())).since(self.now)) for spot, spans in new.items()
+            )
+            if spans
+        }
+        charter = self.after.charter  # by kind and status: what another charter makes automatic is no condition's
+        automatic = _automatic(charter, member) - _automatic(charter, self.before.register.members.get(member.key))
+        for (key, place), spans in given.items():
+            rank = self.after.charter.ranks[key]
+            yield from self._givable(member, rank, place)
+            yield from self._after(member, rank, place, spans.first)
+        back = self._comes_back(member)
+        for key in dict.fromkeys((*(key for key, _ in given), *automatic, *((key for key, _ in new) if back else ()))):
+            yield from self._apart(member, self.after.charter.ranks[key])
+
+    def _comes_back(self, member: Member) -> bool:
+        was = self.before.register.members.get(member.key)
+        return was is not None and was.status == "retired" != member.status
+
+    def _givable(self, member: Member, rank: Rank, place: str) -> Iterator[Refusal]:
+        """Yield what nobody may be given, and who may be given nothing."""
+        if rank.automatic:
+            yield Refusal(
+                "6.8", f"{rank.title} is held without being given, so it can be neither given nor taken.", "act"
+            )
+        if rank.kept_by:
+            said = f"{rank.title} is kept by {rank.kept_by}; nobody here edits, gives or takes it."
+            yield Refusal("6.8", said, "act")
+        if member.status in OUT and self._assigned(member.key, rank.key, place):
+            said = f"{member.called} is {member.status}; a rank is given to someone active, pending or invited."
+            yield Refusal("6.8", said, "act")
+
+    def _assigned(self, member: str, rank: str, place: str) -> bool:
+        """Tell whether it is by an assignment that a rank is newly recorded."""
+        return any((g.member, g.rank, g.place) == (member, rank, place) and g.gained for g in self.difference.given)
+
+    def _after(self, member: Member, rank: Rank, place: str, first: Instant) -> Iterator[Refusal]:
+        """Yield where a rank is missing that has to be there before: when it begins, before the change or after it."""
+        if not rank.after:
+            return
+        chain = self.after.charter.chain(place)
+        there = set[str]()
+        for state in (self.before, self.after):
+            someone = state.register.members.get(member.key)
+            if someone is not None:
+                there |= _automatic(state.charter, someone)
+                there |= {
+                    key
+                    for (key, where), spans in recorded(state, member.key).items()
+                    if where in chain and any(start <= first < end for start, end in spans.stretches)
+                }
+        missing = [self.after.charter.ranks[key].title for key in rank.after if key not in there]
+        if missing:
+            where = in_place(self.after.charter.places[place].title, site=place == SITE)
+            said = (
+                f"{rank.title} is given only to someone who has {listed(missing)} {where}, and {member.called} has not."
+            )
+            yield Refusal("6.8", said, "act", passable=True)
+
+    def _apart(self, member: Member, rank: Rank) -> Iterator[Refusal]:
+        """Yield the ranks that may not be held together and are now, where they were not before."""
+        mine = self._anywhere(self.after, member)
+        was = self.before.register.members.get(member.key)
+        before = set[str]() if was is None or was.status == "retired" else self._anywhere(self.before, was)
+        for key in sorted(mine - {rank.key}):
+            other = self.after.charter.ranks[key]
+            if not (key in rank.apart_from or rank.key in other.apart_from):
+                continue
+            if key in before and rank.key in before and _apart_already(self.before.charter, rank.key, key):
+                continue
+            said = f"{rank.title} and {other.title} may not be held together, and {member.called} has {other.title}."
+            yield Refusal("6.8", said, "act", passable=True)
+
+    def _anywhere(self, state: State, member: Member) -> set[str]:
+        """Return the ranks recorded for somebody anywhere, now or starting later."""
+        given = {key for (key, _), spans in recorded(state, member.key).items() if spans.since(self.now)}
+        return given | _automatic(state.charter, member)
+
+    # -- how many may have a rank
+
+    def _limits(self) -> Iterator[Refusal]:
+        """Yield the ranks that more members have than may, where they are more than there were."""
+        charter = self.after.charter
+        for rank in charter.ranks.values():
+            if rank.limit is None or not self._newly(rank.key):
+                continue
+            count = self._count(self.after, rank.key)
+            if count > rank.limit and (
+                rank.key not in self.before.charter.ranks or count > self._count(self.before, rank.key)
+            ):
+                names = listed(self.after.register.members[key].called for key in self._newly(rank.key)[:3])
+                said = f"At most {rank.limit} may hold {rank.title}, and with {names} it would be {count}."
+                yield Refusal("6.8", said, "act", passable=True)
+
+    def _newly(self, key: str) -> list[str]:
+        """Return the members who have a rank anywhere after the change and had it not before."""
+        found = []
+        for each in self._touched:
+            now, was = (state.register.members.get(each) for state in (self.after, self.before))
+            if now is None or now.status == "retired" or key not in self._anywhere(self.after, now):
+                continue
+            if was is None or was.status == "retired" or key not in self._anywhere(self.before, was):
+                found.append(each)
+        return found
+
+    def _count(self, state: State, key: str) -> int:
+        members = state.register.members.values()
+        return sum(each.status != "retired" and key in self._anywhere(state, each) for each in members)
+
+
+def recorded(state: State, key: str) -> Recorded:
+    """Return when which ranks are recorded for a member, by assignment or group, automatic ones aside."""
+    member = state.register.members.get(key)
+    given = state.register.of(key)
+    found: Recorded = {}
+    for spot in dict.fromkeys((each.rank, each.place) for each in given):
+        found[spot] = coverage(each for each in given if (each.rank, each.place) == spot)
+    if member is not None and member.groups:
+        for group in reached_groups(state.charter, member):
+            for each in state.charter.groups[group].confers:
+                found[each.rank, each.place] = ALWAYS_COVERED
+    return found
+
+
+def _automatic(charter: Charter, member: Member | None) -> set[str]:
+    """Return the ranks recorded for somebody without being given (rules 4.1 and 4.4)."""
+    if member is None:
+        return set()
+    pending = member.status == "pending"
+    by = ("anyone",) if pending else ("anyone", "members", *(("bots",) if member.kind == "bot" else ()))
+    return {rank.key for rank in charter.ranks.values() if rank.held_by in by or (pending and rank.entry)}
+
+
+def _apart_already(charter: Charter, one: str, other: str) -> bool:
+    ranks = charter.ranks
+    return one in ranks and other in ranks and (other in ranks[one].apart_from or one in ranks[other].apart_from)
+
+
+def _groups(charter: Charter) -> list[tuple[object, ...]]:
+    return [(each.key, each.includes, each.confers) for each in charter.groups.values()]

@@ -1,0 +1,446 @@
+"""What each part of a change takes: the table of edits, row by row (rules 9.3 and 9.9)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from functools import cached_property
+
+from ask_above.change.difference import OWNERS, Difference, Given, Kind, Part, Row
+from ask_above.change.refusal import Refusal, failing
+from ask_above.change.telling import said
+from ask_above.charter.charter import Charter
+from ask_above.charter.ladder import Rank
+from ask_above.charter.moments import Instant
+from ask_above.charter.names import listed
+from ask_above.charter.rules import ActRule
+from ask_above.decide.answer import Step
+from ask_above.decide.gains import as_active
+from ask_above.decide.may import Decider
+from ask_above.decide.profile import Asked, Holding, Profile, ask_anybody, ask_member
+from ask_above.decide.walk import standing
+from ask_above.decide.words import in_place
+from ask_above.people.register import Assignment, Member, reached_groups
+
+_MANAGED = (Row.MANAGE, Row.LADDER)
+
+
+class Rights:
+    """The rows of the table that a change stands in, held against what an actor may.
+
+    ``taken_out`` are members whom the actor added and now takes out again, by taking that change back.
+    """
+
+    def __init__(
+        self, old: Decider, new: Decider, difference: Difference, now: Instant, taken_out: frozenset[str] = frozenset()
+    ) -> None:
+        self.old, self.new, self.difference, self.now, self.taken_out = old, new, difference, now, taken_out
+        self.rules = old.frame.charter.rules
+
+    # -- what rows there are
+
+    @cached_property
+    def given(self) -> list[Given]:
+        """The assignments that are parts of their own: what joining gives goes with becoming active."""
+        return [each for each in self.difference.given if not self.difference.on_joining(each)]
+
+    @cached_property
+    def owners(self) -> list[Part]:
+        """The parts that are the owner's alone."""
+        return [
+            part
+            for part in self.difference.parts
+            if part.row is Row.OWNER
+            and not (part.kind is Kind.MEMBER and not part.field and part.key in self.taken_out)
+        ]
+
+    @cached_property
+    def widened(self) -> list[str]:
+        """The ranks that everybody may come to hold, or gets, and that are made so or carry something else now."""
+        old, new = self.old.frame, self.new.frame
+        found = []
+        for key, rank in new.charter.ranks.items():
+            if not (rank.open or rank.on_joining or rank.entry):
+                continue
+            was = old.charter.ranks.get(key)
+            if (
+                was is None
+                or any(getattr(rank, name) and not getattr(was, name) for name in ("open", "on_joining", "entry"))
+                or old.carried[was.position] != new.carried[rank.position]
+            ):
+                found.append(key)
+        return found
+
+    def rule(self) -> ActRule:
+        """Return the strictest order and handing on of the acts whose rows the change stands in."""
+        acts = {"assign"} if self.given or self.widened else set[str]()
+        for part in self.difference.parts:
+            if part.row in (*_MANAGED, Row.BUNDLE):
+                acts.add("manage")
+            elif part.row in (Row.PLACE, Row.PARENT, Row.SETS):
+                acts.add("overrides")
+            elif part.kind is Kind.MEMBER:
+                acts.add("assign")
+        rules = [self.rules.act(act) for act in sorted(acts)] or [self.rules.act("manage")]
+        order = ("below", "level", "anyone")
+        return ActRule(
+            "change",
+            over=min((rule.over for rule in rules), key=order.index),
+            hand_on="held" if any(rule.hand_on == "held" for rule in rules) else "any",
+        )
+
+    def by_oneself_alone(self, actor: str) -> bool:
+        """Tell whether somebody only joins, gives up, or gives themselves ranks (rule 9.9)."""
+        return not self.difference.parts and all(each.member == actor for each in self.difference.given)
+
+    # -- held against an actor
+
+    def refusals(self, actor: Asked) -> Iterator[Refusal]:
+        """Yield what speaks against each part; ``actor`` is somebody else than the owner."""
+        for part in self.owners:
+            owner = self.old.frame.charter.owner
+            yield Refusal("9.3", f"{said(part)}: that is the owner's alone.{'' if owner else ' No owner is set.'}")
+        if not actor.acts:
+            if self._own_invitation(actor):
+                return
+            yield Refusal("6.1", f"{actor.label} is {actor.status}; only an active member may change anything.")
+            return
+        yield from self._ranks(actor)
+        yield from self._places(actor)
+        yield from self._people(actor)
+        for each in self.given:
+            yield from self._given(actor, each)
+        for key in self.widened:
+            yield from self._to_everybody(actor, key)
+
+    def _own_invitation(self, actor: Asked) -> bool:
+        """Tell whether somebody invited accepts, and does nothing else (rule 9.3)."""
+        if actor.status != "invited" or self.given or not self.difference.parts:
+            return False
+        return all(
+            part.kind is Kind.MEMBER and part.key == actor.key and part.field in ("status", "joined")
+            for part in self.difference.parts
+        )
+
+    # -- ranks and bundles
+
+    def _ranks(self, actor: Asked) -> Iterator[Refusal]:
+        parts = self.difference.parts
+        keys = dict.fromkeys(part.key for part in parts if part.kind is Kind.RANK and part.row in _MANAGED)
+        for bundle in (part for part in parts if part.row is Row.BUNDLE):
+            yield from failing(self._using(actor, "manage", 0), "edit")
+            ranks, places = self._named_by(bundle.key)
+            keys |= dict.fromkeys(ranks)
+            for place in places:
+                yield from failing(self._using(actor, "overrides", place), "edit")
+        for key in keys:
+            yield from self._managed(actor, key)
+
+    def _managed(self, actor: Asked, key: str) -> Iterator[Refusal]:
+        """Yield why a rank is out of reach, as it stood and as it will stand (rule 6.10)."""
+        before, after = self.old.frame.charter.ranks.get(key), self.new.frame.charter.ranks.get(key)
+        if before is not None:
+            yield from failing(self.old.case(actor, 0, self.now, in_change=True).manage(before), "act")
+        elif after is not None:
+            rule = self.rules.act("manage")
+            steps = self._using(actor, "manage", 0)
+            case = self.old.case(actor, 0, self.now, in_change=True)
+            case.on_list(rule, key, after.title, rule.using)
+            yield from failing([*steps, *case.steps], "act")
+        if after is not None:
+            yield from self._over_afterwards(actor, self.rules.act("manage"), after)
+
+    def _over_afterwards(self, actor: Asked, rule: ActRule, rank: Rank) -> Iterator[Refusal]:
+        """Yield why a rank does not stand where an act reaches once the change is made."""
+        later = self.new.people.ask(actor.key or "", self.now)
+        own = standing(self.new.frame, later.profile, 0)
+        good = rule.over == "anyone" or rank.position > own or (rule.over == "level" and rank.position == own)
+        if not good:
+            yield Refusal("6.3", f"{rank.title} would not stand below {actor.label}.", "act")
+
+    def _named_by(self, bundle: str) -> tuple[list[str], list[int]]:
+        """Return the ranks and the places whose words a bundle stands in, on either side."""
+        ranks: dict[str, None] = {}
+        places: dict[int, None] = {}
+        for decider in (self.old, self.new):
+            charter = decider.frame.charter
+            names = _standing_in(charter, bundle)
+            for rank in charter.ranks.values():
+                if names & {*rank.grants, *rank.withhold}:
+                    ranks[rank.key] = None
+            sets = {
+                key
+                for key, each in charter.override_sets.items()
+                if any(names & {*entry.allow, *entry.deny, *entry.bar} for entry in each.overrides)
+            }
+            if sets:
+                places[0] = None
+            for place in charter.places.values():
+                entries = (*place.overrides, *place.exceptions)
+                if sets & set(place.like) or any(names & {*e.allow, *e.deny, *e.bar} for e in entries):
+                    places[self._there(place.key)] = None
+        return list(ranks), list(places)
+
+    # -- places
+
+    def _there(self, key: str | None) -> int:
+        """Return the number of a place as it was; of one that is made, that of the nearest there was."""
+        places, at = self.new.frame.charter.places, self.old.frame.place_at
+        while key is not None and key not in at:
+            key = places[key].parent
+        return 0 if key is None else at[key]
+
+    def _places(self, actor: Asked) -> Iterator[Refusal]:
+        where: dict[int, None] = {}
+        for part in self.difference.parts:
+            if part.row is Row.SETS:
+                where[0] = None
+            elif part.row is Row.PLACE:
+                where[self._there(part.key)] = None
+            elif part.row is Row.PARENT and part.field:
+                where |= {self._there(part.before): None, self._there(part.after): None}
+            elif part.row is Row.PARENT:
+                where[self._there((part.after or part.before).parent)] = None
+        for place in where:
+            yield from failing(self._using(actor, "overrides", place), "edit")
+
+    # -- people
+
+    def _people(self, actor: Asked) -> Iterator[Refusal]:
+        for part in self.difference.parts:
+            if part.kind is not Kind.MEMBER or part.row is Row.OWNER:
+                continue
+            target = self._member(part.key)
+            if target is None or part.key in self.taken_out:
+                act = "accounts" if part.row is Row.ACCOUNT else "assign"
+                yield from failing(self._using(actor, act, 0), "edit")
+                if not part.field and part.after is not None:
+                    yield from self._conferred(actor, part.key, (), part.after.groups)
+            elif part.row is Row.PEOPLE and part.field == "groups":
+                yield from self._regrouped(actor, target, part)
+            elif part.row is Row.PEOPLE:
+                if not (actor.key == part.key and part.before == "invited"):
+                    yield from self._below(actor, target)
+            else:
+                yield from self._account(actor, target, part)
+
+    def _member(self, key: str) -> Asked | None:
+        people = self.old.people
+        return people.ask(key, self.now) if key in people.register.members else None
+
+    def _below(self, actor: Asked, target: Asked) -> Iterator[Refusal]:
+        """Yield why somebody may not be vouched for or put into groups: what it takes, and whom it reaches."""
+        yield from failing(self._using(actor, "assign", 0), "edit")
+        if target.owner:
+            yield Refusal("6.12", f"{target.label} is the owner, and nobody acts on the owner but the owner.")
+        elif actor.key != target.key:
+            case = self.old.case(actor, 0, self.now, in_change=True)
+            case.target_over(self.rules.act("assign"), target)
+            yield from failing(case.steps, "edit")
+
+    def _regrouped(self, actor: Asked, target: Asked, part: Part) -> Iterator[Refusal]:
+        out_alone = set(part.after) < set(part.before)
+        if actor.key == target.key and out_alone:
+            gained = self._gained_by_leaving(target, part.after)
+            if gained:
+                yield Refusal("9.3", f"{actor.label} would gain {gained} by that, and then one's own group stays.")
+            return
+        yield from self._below(actor, target)
+        yield from self._conferred(actor, part.key, part.before, part.after)
+
+    def _gained_by_leaving(self, target: Asked, groups: tuple[str, ...]) -> str:
+        """Say what somebody would hold without some groups, and does not hold with them, at any moment to come."""
+        member = target.member
+        if member is None:
+            return ""
+        given, left = self.old.people.register.of(member.key), member._replace(groups=groups)
+        return self._some_gain(member, given, left, given)
+
+    def _some_gain(
+        self, was: Member, given_before: Sequence[Assignment], now: Member, given_after: Sequence[Assignment]
+    ) -> str:
+        """Say something that a member gains between two records of theirs, under the charter as it was."""
+        frame, reckoner = self.old.frame, self.old.reckoner
+        excepted = was.key in frame.exceptional
+        edges = {self.now}
+        for each in (*given_before, *given_after):
+            edges |= {e for e in (each.period.start, each.period.end) if e is not None and e > self.now}
+        for at in sorted(edges):
+            before, after = (
+                as_active(ask_member(frame, member, list(given), at, excepted=excepted))
+                for member, given in ((was, given_before), (now, given_after))
+            )
+            for place in range(len(frame.places)) if before != after else ():
+                for gated in (True, False):
+                    one, two = (reckoner.held(each, place, gated=gated) for each in (before, after))
+                    if two.mask & ~one.mask or (two.unbounded and not one.unbounded):
+                        what = listed(frame.catalogue.names(two.mask & ~one.mask)[:3]) or "everything"
+                        return f"{what} {in_place(frame.places[place].title, site=place == 0)}"
+        return ""
+
+    def _conferred(self, actor: Asked, key: str, old: Sequence[str], new: Sequence[str]) -> Iterator[Refusal]:
+        """Yield why the ranks that groups confer may not be given or taken so (rule 9.3)."""
+        charter, target = self.old.frame.charter, self._member(key)
+        before, after = (
+            reached_groups(charter, Member(key, groups=tuple(g for g in groups if g in charter.groups)))
+            for groups in (old, new)
+        )
+        for group in sorted(after - before):
+            for each in charter.groups[group].confers:
+                case = self.old.case(actor, self.old.frame.place_at[each.place], self.now, in_change=True)
+                yield from failing(case.assign(charter.ranks[each.rank], target), "act")
+        for group in sorted(before - after):
+            for each in charter.groups[group].confers:
+                case = self.old.case(actor, self.old.frame.place_at[each.place], self.now, in_change=True)
+                if target is not None:
+                    yield from failing(case.unassign(charter.ranks[each.rank], target), "act")
+
+    def _account(self, actor: Asked, target: Asked, part: Part) -> Iterator[Refusal]:
+        """Yield why a member's record may not be changed: what it takes, and the member as under moderating."""
+        if actor.key == target.key and part.field in ("name", "email"):
+            return
+        accounts = self.rules.act("accounts")
+        steps = self.old.case(actor, 0, self.now, in_change=True).moderate(target, accounts.using)
+        wrong = list(failing(steps, "edit"))
+        if wrong and part.row is Row.NAME and accounts.naming:
+            steps = self.old.case(actor, 0, self.now, in_change=True).moderate(target, accounts.naming)
+            wrong = list(failing(steps, "edit"))
+        yield from wrong
+        if part.row is Row.ADDRESS and self.rules.act("assign").hand_on == "held":
+            yield from self._all_within(actor, target)
+
+    def _all_within(self, actor: Asked, target: Asked) -> Iterator[Refusal]:
+        """Yield where somebody holds what the actor does not: by their address one could sign in as them."""
+        if target.member is None or actor.profile is None:
+            return
+        given = self.old.people.register.of(target.member.key)
+        edges = {self.now} | {e for each in given for e in (each.period.start, each.period.end) if e and e > self.now}
+        frame, reckoner = self.old.frame, self.old.reckoner
+        excepted = target.member.key in frame.exceptional
+        for at in sorted(edges):
+            profile = as_active(ask_member(frame, target.member, given, at, excepted=excepted))
+            for place in range(len(frame.places)):
+                for gated in (True, False):
+                    theirs = reckoner.held(profile, place, gated=gated)
+                    own = reckoner.held(actor.profile, place, gated=gated)
+                    if theirs.mask & ~own.mask or (theirs.unbounded and not own.unbounded):
+                        names = frame.catalogue.names(theirs.mask & ~own.mask)[:3]
+                        what = listed(names) if names and not theirs.unbounded else "everything"
+                        where = in_place(frame.places[place].title, site=place == 0)
+                        yield Refusal(
+                            "9.3", f"{target.label} holds {what} {where}, which {actor.label} does not hold there."
+                        )
+                        return
+
+    # -- assignments
+
+    def _given(self, actor: Asked, given: Given) -> Iterator[Refusal]:
+        """Yield why a rank may not be given, or taken, for the time that is newly covered or no longer."""
+        place = self._there(given.place)
+        rank = self.old.frame.charter.ranks.get(given.rank)
+        if rank is None:
+            rank = self.new.frame.charter.ranks.get(given.rank)
+            if rank is not None:
+                yield from failing(self._using(actor, "assign", place), "act")
+                yield from self._over_afterwards(actor, self.rules.act("assign"), rank)
+            return
+        target = self._member(given.member)
+        if given.gained:
+            case = self.old.case(actor, place, self.now, in_change=True)
+            yield from failing(case.assign(rank, target), "act")
+        if given.lost and target is not None:
+            case = self.old.case(actor, place, self.now, in_change=True)
+            yield from failing(case.unassign(rank, target), "act")
+        if not given.gained and not given.lost:
+            yield from failing(self._using(actor, "assign", place), "act")
+
+    def of_oneself(self, actor: Asked) -> Iterator[Refusal]:
+        """Yield why one may not join, give up or give oneself these ranks, in a change of nothing else (rule 9.9)."""
+        member, rule = actor.member, self.rules.act("assign")
+        if member is None:
+            return
+        for each in self.difference.given:
+            yield from self._given(actor, each)
+        open_ranks = {key for key, rank in self.old.frame.charter.ranks.items() if rank.open and not rank.kept_by}
+        before, after = (list(decider.people.register.of(member.key)) for decider in (self.old, self.new))
+        joined = [*before, *(each for each in after if each.rank in open_ranks and each.place == "site")]
+        everything = [*before, *after]
+        if rule.hand_on == "held":
+            gained = self._some_gain(member, joined, member, everything)
+            if gained:
+                yield Refusal("6.6", f"{actor.label} would gain {gained}, which they do not hold there.", "act")
+        gained = self._some_gain(member, everything, member, after)
+        if gained:
+            yield Refusal("6.9", f"{actor.label} would gain {gained}, and then one's own may not go.", "act")
+
+    def _to_everybody(self, actor: Asked, key: str) -> Iterator[Refusal]:
+        """Yield why a rank may not be given to everybody, as it is once the change is made (rule 9.3)."""
+        rule, rank = self.rules.act("assign"), self.new.frame.charter.ranks[key]
+        before = self.old.frame.charter.ranks.get(key)
+        case = self.old.case(actor, 0, self.now, in_change=True)
+        if before is not None:
+            yield from failing(case.assign(before, None), "act")
+        else:
+            steps = self._using(actor, "assign", 0)
+            case.on_list(rule, key, rank.title, rule.using)
+            yield from failing([*steps, *case.steps], "act")
+        yield from self._over_afterwards(actor, rule, rank)
+        if rule.hand_on == "held":
+            yield from self._brought_within(actor, rank)
+
+    def _brought_within(self, actor: Asked, rank: Rank) -> Iterator[Refusal]:
+        """Yield what a rank brings to just anybody and the actor does not hold."""
+        new, someone = self.new, ask_anybody(self.new.frame)
+        plain, plus = as_active(someone), as_active(someone, plus=Holding(rank.position, 0, "asked"))
+        for here, place in enumerate(new.frame.places):
+            there = self._there(place.key)
+            for gated in (True, False):
+                one, two = (new.reckoner.held(each, here, gated=gated) for each in (plain, plus))
+                own = self._own(actor, there, gated=gated)
+                beyond = two.mask & ~one.mask & ~own[0]
+                if beyond or (two.unbounded and not one.unbounded and not own[1]):
+                    names = new.frame.catalogue.names(beyond)[:3]
+                    what = listed(names) if names and not two.unbounded else "everything"
+                    where = in_place(place.title, site=here == 0)
+                    yield Refusal(
+                        "6.6",
+                        f"{rank.title} would bring everybody {what} {where}, which {actor.label} does not hold there.",
+                        "act",
+                    )
+                    return
+
+    def _own(self, actor: Asked, place: int, *, gated: bool) -> tuple[int, bool]:
+        profile: Profile | None = actor.profile
+        if profile is None:
+            return 0, False
+        held = self.old.reckoner.held(profile, place, gated=gated)
+        return held.mask, held.unbounded
+
+    def _using(self, asked: Asked, act: str, place: int) -> list[Step]:
+        """Note whether somebody can use what an edit takes, at a place."""
+        frame = self.old.frame
+        using = frame.charter.rules.act(act).using
+        can = self.old.usable(asked, place) & frame.catalogue.mask(using)
+        words = {
+            "who": asked.label,
+            "what": listed(using, "or"),
+            "place": in_place(frame.places[place].title, site=place == 0),
+        }
+        if can:
+            return [Step("6.2", "capability", words, holds=True)]
+        if not using:
+            return [Step("6.2", "no-using", {"default": act, "what": "what it takes"}, holds=False)]
+        why = self.old.may(asked, using[0], place).reason
+        return [Step("6.2", "no-capability", {**words, "why": why}, holds=False)]
+
+
+def _standing_in(charter: Charter, bundle: str) -> set[str]:
+    """Return a bundle and all bundles that it stands in, directly or inside another."""
+    found, bundles = {bundle}, charter.catalogue.bundles
+    while True:
+        more = {key for key, each in bundles.items() if found & set(each.words)} - found
+        if not more:
+            return found
+        found |= more
+
+
+__all__ = ["OWNERS", "Rights"]

@@ -1,0 +1,261 @@
+"""Whom a change may touch: everyone before and after it, at every moment from now on, each kind of person once (9.6).
+
+Members who are alike on both sides stand together; a stretch of time in which nothing of theirs starts or ends is one
+more subject, so that time costs no more than more people do.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from functools import cached_property
+from typing import NamedTuple
+
+from ask_above.change.difference import Difference
+from ask_above.charter.ladder import Rank
+from ask_above.charter.moments import Instant
+from ask_above.decide.frame import Frame
+from ask_above.decide.gains import as_active
+from ask_above.decide.may import Decider
+from ask_above.decide.profile import (
+    Asked,
+    Profile,
+    ask_anybody,
+    ask_bot,
+    ask_member,
+    ask_pending,
+    ask_rank,
+    ask_visitor,
+)
+from ask_above.people.register import OUT, Assignment, Member
+
+_NO_END: Instant = 1 << 62
+
+
+class Subject(NamedTuple):
+    """Some who are alike, for a stretch of time: what they come down to before and after is the pair of that number.
+
+    ``form`` is member, rank, group or visitor. ``keys`` are the members' own. ``asked`` is the first of them as they
+    stood before, for their standing. ``loses`` tells whether a loss of theirs is asked for; ``joined`` marks those who
+    are reckoned with every open rank that they may join besides.
+    """
+
+    label: str
+    form: str
+    keys: tuple[str, ...]
+    asked: Asked
+    pair: int
+    since: Instant
+    until: Instant
+    loses: bool = True
+    joined: bool = False
+    new: bool = False
+    acts: bool = True
+
+
+class Subjects:
+    """All subjects of a change, and the pairs of profiles that they come down to."""
+
+    def __init__(self, old: Decider, new: Decider, difference: Difference, now: Instant) -> None:
+        self.old, self.new, self.difference, self.now = old, new, difference, now
+        self.pairs: list[tuple[Profile, Profile]] = []
+        self._number: dict[tuple[Profile, Profile], int] = {}
+        self.same = old.frame is new.frame
+        self._open = [_Open(decider, now) for decider in (old, new)]
+        self.all: list[Subject] = [each for each in self._find() if each.pair >= 0]
+
+    @cached_property
+    def of_pair(self) -> list[list[Subject]]:
+        """The subjects of each pair."""
+        found: list[list[Subject]] = [[] for _ in self.pairs]
+        for each in self.all:
+            found[each.pair].append(each)
+        return found
+
+    def _pair(self, before: Profile, after: Profile) -> int:
+        """Return the number of a pair; -1 where nothing can differ."""
+        if self.same and before == after:
+            return -1
+        known = self._number.get((before, after))
+        if known is None:
+            known = self._number[before, after] = len(self.pairs)
+            self.pairs.append((before, after))
+        return known
+
+    def _find(self) -> Iterator[Subject]:
+        yield from self._members()
+        if not self.same:
+            for key in dict.fromkeys((*self.new.frame.rank_at, *self.old.frame.rank_at)):
+                yield from self._rank(key)
+            yield from self._plain("a visitor", "visitor", (ask_visitor(self.old.frame), ask_visitor(self.new.frame)))
+            for key, group in self.new.frame.charter.groups.items():
+                if key in self.old.frame.charter.groups:
+                    alone = Member("", groups=(key,))
+                    both = tuple(
+                        ask_member(frame, alone, [], self.now, excepted=False)
+                        for frame in (self.old.frame, self.new.frame)
+                    )
+                    yield from self._plain(f"somebody in {group.title or key}", "group", both)
+
+    def _plain(self, label: str, form: str, both: Sequence[Asked], *, new: bool = False) -> Iterator[Subject]:
+        before, after = both
+        if before.profile is None or after.profile is None:
+            return
+        yield Subject(
+            label,
+            form,
+            (),
+            before,
+            self._pair(before.profile, after.profile),
+            self.now,
+            _NO_END,
+            new=new,
+            acts=after.acts,
+        )
+        if form == "rank" and before.form == "rank" and before.status == "active":
+            joined = [each.with_open(asked) for each, asked in zip(self._open, both, strict=True)]
+            if joined != [before.profile, after.profile]:
+                yield Subject(
+                    label, form, (), before, self._pair(joined[0], joined[1]), self.now, _NO_END, joined=True, new=new
+                )
+
+    # -- ranks
+
+    def _rank(self, key: str) -> Iterator[Subject]:
+        """Yield who is asked as a rank; where ``entry`` or ``held-by`` changes, each kind of person on both sides."""
+        before, after = (d.frame.charter.ranks.get(key) for d in (self.old, self.new))
+        title = (after or before or Rank(key, 0)).title
+        if after is None:
+            return  # nobody can be asked as it any more, and whoever held it is a subject themselves
+        kinds = dict.fromkeys(_kind(rank) for rank in (before, after) if rank is not None)
+        if before is None and _kind(after) == "given":
+            both = (ask_anybody(self.old.frame), ask_rank(self.new.frame, after.position))
+            yield from self._plain(title, "rank", both, new=True)
+            return
+        for kind in kinds:
+            both = (_as_kind(self.old.frame, kind, before), _as_kind(self.new.frame, kind, after))
+            yield from self._plain(title, "rank", both, new=before is None)
+
+    # -- members
+
+    def _members(self) -> Iterator[Subject]:
+        old, new = self.old.people.register.members, self.new.people.register.members
+        keys: Iterable[str] = self.difference.members if self.same else new
+        alike: dict[tuple[object, object], list[str]] = {}
+        for key in keys:
+            if key in new:
+                form = (self.old.ready.fold(key) if key in old else None, self.new.ready.fold(key))
+                alike.setdefault(form, []).append(key)
+        for members in alike.values():
+            yield from self._alike(tuple(members))
+
+    def _alike(self, keys: tuple[str, ...]) -> Iterator[Subject]:
+        first, old = keys[0], self.old.people.register
+        member = self.new.people.register.members[first]
+        was, given = old.members.get(first), old.of(first)
+        asked = ask_anybody(self.old.frame) if was is None else self.old.people.ask(first, self.now)
+        label, loses = member.called, was is None or was.status not in (*OUT, "invited")
+        joins = self.difference.joins(first)
+        for since, until in _stretches((*given, *self.new.people.register.of(first)), self.now):
+            after = _asked_at(self.new, member, since)
+            before = ask_anybody(self.old.frame) if was is None else _asked_at(self.old, was, since)
+            one, two = as_active(before), as_active(after)
+            if joins:  # compared with somebody who has the open ranks that they may join
+                one = self._open[0].with_open(before)
+            yield Subject(label, "member", keys, asked, self._pair(one, two), since, until, loses, new=was is None)
+            if member.status == "active" and any(each.ranks for each in self._open):
+                one, two = (each.with_open(a) for each, a in zip(self._open, (before, after), strict=True))
+                yield Subject(
+                    label,
+                    "member",
+                    keys,
+                    asked,
+                    self._pair(one, two),
+                    since,
+                    until,
+                    loses,
+                    joined=True,
+                    new=was is None,
+                )
+
+
+def _asked_at(decider: Decider, member: Member, at: Instant) -> Asked:
+    given = decider.people.register.of(member.key)
+    return ask_member(decider.frame, member, given, at, excepted=member.key in decider.frame.exceptional)
+
+
+def _stretches(given: Sequence[Assignment], now: Instant) -> Iterator[tuple[Instant, Instant]]:
+    """Yield the stretches of time from now on in which none of these starts or ends."""
+    edges = {e for each in given for e in (each.period.start, each.period.end) if e is not None and e > now}
+    starts = [now, *sorted(edges)]
+    yield from zip(starts, [*starts[1:], _NO_END], strict=True)
+
+
+def _kind(rank: Rank) -> str:
+    """Return what kind of person is asked for as a rank (rule 4.9)."""
+    if rank.held_by is not None:
+        return {"anyone": "visitor", "visitors": "visitor", "members": "member", "bots": "bot"}[rank.held_by]
+    return "pending" if rank.entry else "given"
+
+
+def _as_kind(frame: Frame, kind: str, rank: Rank | None) -> Asked:
+    if kind == "visitor":
+        return ask_visitor(frame)
+    if kind == "bot":
+        return ask_bot(frame)
+    if kind == "pending":
+        return ask_pending(frame)
+    if kind == "given" and rank is not None:
+        return ask_rank(frame, rank.position, given=True)
+    return ask_anybody(frame)
+
+
+class _Open:
+    """The ranks that are open on one side, and who may join them (rule 4.7)."""
+
+    def __init__(self, decider: Decider, now: Instant) -> None:
+        self.decider, self.now, frame = decider, now, decider.frame
+        self.ranks = [rank for rank in frame.ranks if rank.open and not rank.kept_by and not rank.automatic]
+        self._counted: dict[str, int] = {}
+
+    def with_open(self, asked: Asked) -> Profile:
+        """Return what somebody comes down to, as if active, with every open rank that they may join."""
+        profile, frame = as_active(asked), self.decider.frame
+        anywhere = {frame.ranks[each.rank].key for each in (*asked.recorded, *asked.active)}
+        anywhere |= {each.rank for each in asked.later}
+        root = {frame.ranks[r].key for r, place in profile.placed if place == 0}
+        root |= {frame.ranks[r].key for r in profile.automatic}
+        joined: set[int] = set()
+        grew = True
+        while grew:
+            grew = False
+            for rank in self.ranks:
+                if rank.position in joined or not set(rank.after) <= root:
+                    continue
+                if self._apart(rank, anywhere) or self._full(rank, anywhere):
+                    continue
+                joined.add(rank.position)
+                root.add(rank.key)
+                grew = True
+        if not joined:
+            return profile
+        return profile._replace(placed=profile.placed | {(position, 0) for position in joined})
+
+    def _apart(self, rank: Rank, anywhere: set[str]) -> bool:
+        ranks = self.decider.frame.charter.ranks
+        return any(key in rank.apart_from or rank.key in ranks[key].apart_from for key in anywhere)
+
+    def _full(self, rank: Rank, anywhere: set[str]) -> bool:
+        if rank.limit is None or rank.key in anywhere:
+            return False
+        return self._count(rank) >= rank.limit
+
+    def _count(self, rank: Rank) -> int:
+        """Return how many members, the retired not counted, have a rank recorded now or later."""
+        if rank.key not in self._counted:
+            count = 0
+            for other in self.decider.people.all(self.now):
+                if other.status != "retired":
+                    has = any(each.rank == rank.position for each in other.recorded)
+                    count += has or any(each.rank == rank.key for each in other.later)
+            self._counted[rank.key] = count
+        return self._counted[rank.key]

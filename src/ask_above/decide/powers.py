@@ -1,0 +1,112 @@
+"""Power over ranks: which one may moderate, assign, manage or call on somewhere, by order, lists and capability.
+
+What is handed on, and the conditions of ranks, are left aside (rule 9.7d).
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+from ask_above.charter.ladder import RankList
+from ask_above.charter.rules import ActRule
+from ask_above.decide.frame import Frame
+from ask_above.decide.profile import Profile
+from ask_above.decide.walk import Reckoner, lists_that_count, ranks_at
+
+
+class Power(NamedTuple):
+    """Sets of ranks by their positions, as bits; the bit after the last rank is someone without any.
+
+    ``moderate`` has a set for each capability that the act takes.
+    """
+
+    moderate: tuple[int, ...] = ()
+    assign: int = 0
+    manage: int = 0
+    call: int = 0
+
+    def __bool__(self) -> bool:
+        return bool(any(self.moderate) or self.assign or self.manage or self.call)
+
+
+class Powers:
+    """Keeps the power of those who were asked about before."""
+
+    def __init__(self, reckoner: Reckoner) -> None:
+        self.reckoner: Reckoner = reckoner
+        self.frame: Frame = reckoner.frame
+        rules, catalogue = self.frame.charter.rules, self.frame.catalogue
+        self.rules = {name: rules.act(name) for name in ("moderate", "assign", "manage", "call")}
+        self.using = {name: catalogue.mask(rule.using) for name, rule in self.rules.items()}
+        self.any_using = 0
+        for mask in self.using.values():
+            self.any_using |= mask
+        self._open = sum(1 << rank.position for rank in self.frame.ranks if rank.call_open)
+        self._all = (1 << len(self.frame.ranks)) - 1
+        self._known: dict[tuple[tuple[int, ...], int, int, bool], Power] = {}
+        self._admitted: dict[tuple[str, tuple[int, ...], str], int] = {}
+
+    def of(self, profile: Profile | None, place: int, *, owner: bool = False, acts: bool = True) -> Power:
+        """Return the power of somebody at a place; none for whom acts nowhere (rule 6.1)."""
+        if not acts:
+            return Power()
+        if owner:
+            everyone = self._all << 1 | 1
+            return Power(tuple(everyone for _ in self.rules["moderate"].using), self._all, self._all, self._all)
+        if profile is None:
+            return Power()
+        usable = self.reckoner.usable(profile, place) & self.any_using
+        root = self.reckoner.usable(profile, 0) & self.using["manage"] if place == 0 else 0
+        ranks = tuple(ranks_at(self.frame, profile, place))
+        form = ranks, usable, root, place == 0
+        known = self._known.get(form)
+        if known is None:
+            known = self._known[form] = self._reckon(ranks, usable, profile, place)
+        return known
+
+    def _reckon(self, ranks: tuple[int, ...], usable: int, profile: Profile, place: int) -> Power:
+        bit = self.frame.catalogue.bit
+        own = ranks[0] if ranks else len(self.frame.ranks)
+        moderate = self.rules["moderate"]
+        over = self._over(moderate, own)
+        some = tuple(
+            over & self._lists("moderate", ranks, key, profile, place) if usable & bit[key] else 0
+            for key in moderate.using
+        )
+        found = {
+            act: self._act(act, own, ranks, usable, profile, place)
+            for act in (("assign", "manage") if place == 0 else ("assign",))
+        }
+        call = self._all if usable & self.using["call"] else self._open
+        return Power(some, found["assign"], found.get("manage", 0), call)
+
+    def _act(self, act: str, own: int, ranks: tuple[int, ...], usable: int, profile: Profile, place: int) -> int:
+        rule, bit = self.rules[act], self.frame.catalogue.bit
+        able = [key for key in rule.using if usable & bit[key]]
+        admitted = 0
+        for key in able:
+            admitted |= self._lists(act, ranks, key, profile, place)
+        return admitted & self._over(rule, own) & self._all
+
+    def _over(self, rule: ActRule, own: int) -> int:
+        """Return the positions that an act reaches from a standing (rule 6.3)."""
+        every = self._all << 1 | 1
+        if rule.over == "anyone":
+            return every
+        first = own if rule.over == "level" else own + 1
+        return every >> first << first
+
+    def _lists(self, act: str, ranks: tuple[int, ...], capability: str, profile: Profile, place: int) -> int:
+        """Return the ranks that the lists for an act admit, and someone without any (rule 6.4)."""
+        known = self._admitted.get((act, ranks, capability))
+        if known is None:
+            asked = lists_that_count(self.frame, profile, place, act, capability)
+            known = 0 if asked else self._all << 1 | 1
+            for rank in asked:
+                known |= self._all << 1 | 1 if act not in rank.lists else self._admits(rank.lists[act])
+            self._admitted[act, ranks, capability] = known
+        return known
+
+    def _admits(self, listed: RankList) -> int:
+        found = sum(1 << rank.position for rank in self.frame.ranks if listed.admits(rank.key))
+        return found | (1 << len(self.frame.ranks) if listed.admits(None) else 0)
