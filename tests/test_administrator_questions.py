@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import UTC, datetime, timedelta
 from itertools import combinations
 from random import Random
 from typing import Any
@@ -23,10 +24,10 @@ few = settings(max_examples=25, deadline=None, suppress_health_check=list(Health
 Cells = dict[tuple[str, str, str], bool]
 
 
-def all_answers(c: Community, who: list[str] | None = None) -> Cells:
+def all_answers(c: Community, who: list[str] | None = None, when: datetime = NOW) -> Cells:
     people = [*c.register.members, *(f"rank:{key}" for key in c.charter.ranks), "visitor"] if who is None else who
     return {
-        (w, p, k): c.may(w, k, at=p, when=NOW).allowed
+        (w, p, k): c.may(w, k, at=p, when=when).allowed
         for w in people
         for p in c.charter.places
         for k in c.charter.catalogue.keys
@@ -123,6 +124,13 @@ class TestImpact:
         assert not one.impact(one)
 
 
+def later_moments(c: Community) -> list[datetime]:
+    """Now, and every later moment at which somebody's period starts or ends."""
+    edges = {e for each in c.register.assignments for e in (each.period.start, each.period.end) if e is not None}
+    later = (datetime(1970, 1, 1, tzinfo=UTC) + timedelta(microseconds=edge) for edge in sorted(edges))
+    return [NOW, *(when for when in later if when > NOW)]
+
+
 def single_changes(c: Community, who: str, capability: str) -> list[tuple[str, Community]]:
     """Every single change of these kinds anywhere, whether it looks promising or not."""
     found: list[tuple[str, Community]] = []
@@ -151,19 +159,24 @@ class TestWays:
         who, p = rng.choice(list(c.register.members)), rng.choice(list(c.charter.places))
         capability = rng.choice(c.charter.catalogue.keys)
         now = c.may(who, capability, at=p, when=NOW).allowed
-        before = all_answers(c, list(c.register.members))
+        moments = later_moments(c)
+        before = [all_answers(c, list(c.register.members), when) for when in moments]
 
         def others(other: Community) -> set[tuple[str, str, str]]:
-            after = all_answers(other, list(c.register.members))
-            return {key for key in before if before[key] is not after[key]} - {(who, p, capability)}
+            after = [all_answers(other, list(c.register.members), when) for when in moments]
+            turned = {
+                key for was, is_now in zip(before, after, strict=True) for key in was if was[key] is not is_now[key]
+            }
+            return turned - {(who, p, capability)}
 
-        found = c.ways(who, capability, at=p, when=NOW)
+        found = c.ways(who, capability, at=p, when=NOW, every=True)
         for way in found:
             after = Community(way.charter, way.register)
             assert after.may(who, capability, at=p, when=NOW).allowed is not now
             turned = others(after)
             assert (way.answers, way.members) == (len(turned), len({w for w, _, _ in turned}))
-        assert [w.answers for w in found] == sorted(w.answers for w in found)
+        assert [w.harm for w in found] == sorted(w.harm for w in found)
+        assert len({w.command for w in found}) == len(found)
         for kind, other in single_changes(c, who, capability):
             if other.may(who, capability, at=p, when=NOW).allowed is not now:
                 mine = [way.answers for way in found if way.kinds == (kind,)]
@@ -218,7 +231,8 @@ class TestWays:
             ]
             assert mended == ways
             assert ways
-        moves = [way.what for way in c.ways("rank:host", "moderate", "rank:founding-friend") if "order" in way.kinds]
+        found = c.ways("rank:host", "moderate", "rank:founding-friend", every=True)
+        moves = [way.what for way in found if "order" in way.kinds]
         assert "Move Board host directly above Founding friend on the ladder" in moves
 
     def test_a_gate_is_opened_and_what_has_no_meaning_has_no_way(self) -> None:

@@ -216,16 +216,22 @@ class Questions:
         of: str | Member | None = None,
         using: str | None = None,
         when: When = None,
+        every: bool = False,
         told: Callable[[int, int], None] | None = None,
     ) -> list[Way]:
-        """Return the smallest changes that would turn an answer, each tried on the changed charter or register.
+        """Return changes that would turn an answer, the least harmful first, each carried out before it is told.
 
         The question is put as to ``may`` (a capability) or as to ``may_moderate`` and its like (an act with its
-        ``target``). The ways that turn fewest other answers come first, then those of fewest lines, then in the order
-        of the files. ``told`` is called with how many changes have been tried, and of how many.
+        ``target``). They are tried in the order of likely harm until five stand; with ``every`` all are. First come
+        those that hand out nothing of high risk, no power over others and no unbounded rank, are no rule for the whole
+        site and concern few; then the smaller ones. ``told`` is called with how many changes have been tried, and of
+        how many.
 
-        >>> print(Community.demo().ways("otto", "post.write", at="river-talk")[0])
-        Allow Otto Kessler alone post.write in River talk (turns no other answer of anybody)
+        >>> way = Community.demo().ways("otto", "post.write", at="river-talk")[0]
+        >>> print(way)
+        Take back what in River talk is said of post.write for otto (turns no other answer of anybody)
+        >>> way.command
+        'ask-above place except river-talk otto --leave post.write'
         """
         from ask_above.ask import acts, ways
 
@@ -233,10 +239,16 @@ class Questions:
         asked = self._asked(who, now)
         if what in acts.NAMES:
             return ways.act_ways(
-                self._decider, name, self._act(what, target, at=at, to=to, of=of, using=using), now, told
+                self._decider,
+                name,
+                self._act(what, target, at=at, to=to, of=of, using=using),
+                now,
+                told,
+                every=every,
             )
         by = None if author is None else self.member(author if isinstance(author, str) else author.key).key
-        return ways.capability_ways(self._decider, name, self._capability(what, asked, by), self._place(at), now, told)
+        full, place = self._capability(what, asked, by), self._place(at)
+        return ways.capability_ways(self._decider, name, full, place, now, told, every=every)
 
     def impact(self, other: Questions, *, when: When = None, told: Callable[[int, int], None] | None = None) -> Impact:
         """Return who gains and who loses what, where, if ``other`` takes the place of this community.

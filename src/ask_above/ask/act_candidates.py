@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator, Mapping
 
 from ask_above.ask.acts import Act
 from ask_above.ask.candidates import (
@@ -10,10 +10,17 @@ from ask_above.ask.candidates import (
     Capability,
     Files,
     assigning,
+    locked,
+    ordering,
+    regrouping,
     status,
     unassigning,
     with_member,
 )
+from ask_above.change.people import Assign, Unassign
+from ask_above.change.ranks import RankMove, RankSet
+from ask_above.change.typed import typed
+from ask_above.change.whole import CharterSet
 from ask_above.charter import changes
 from ask_above.charter.charter import Charter
 from ask_above.charter.ladder import Rank, RankList
@@ -24,7 +31,7 @@ from ask_above.charter.where import Where
 from ask_above.decide.may import Decider
 from ask_above.decide.profile import Asked
 from ask_above.decide.words import in_place
-from ask_above.people.register import Assignment, Register
+from ask_above.people.register import Assignment, Member, Register, reached_groups
 
 
 class ActCandidates:
@@ -63,11 +70,15 @@ class ActCandidates:
         if self.act.name == "call":
             yield from self._called(is_open=False)
             return
+        yield from locked(self.actor)
         yield from self._order(up=False)
         yield from self._lists(admit=False)
+        yield from self._tightened()
         if self.rank is not None and self.rank.open and self.act.name == "assign":
             closed = self.rank._replace(open=False)
-            yield self._rank_set("rule", f"no longer let members join {closed.title} themselves", closed)
+            yield self._rank_set(
+                "rule", f"no longer let members join {closed.title} themselves", closed, {"open": "no"}
+            )
 
     # -- the ladder (rule 6.3)
 
@@ -97,7 +108,9 @@ class ActCandidates:
                     seen.add(order)
                     said = f"above {second.title}" if above else f"below {first.title}"
                     what = f"move {mover.title} directly {said} on the ladder"
-                    yield Candidate("order", what, mover.where, self._block(mover), _ordering(mover.key, above, below))
+                    command = typed(RankMove(mover.key, above, below))
+                    apply = ordering(mover.key, above, below)
+                    yield Candidate("order", what, mover.where, self._block(mover), apply, command)
 
     def _block(self, rank: Rank) -> int:
         """Return how many lines a rank takes in its file; one where that cannot be told."""
@@ -113,7 +126,12 @@ class ActCandidates:
             if not rank.automatic and not rank.kept_by and rank in self.actor_about.ranks and self.place:
                 given = Assignment(member.key if member else "", rank.key, SITE, ALWAYS)
                 what = f"give {self.actor.label} {rank.title} on the whole site"
-                yield Candidate("assignment", what, Where("assignments.csv", 0, 0), 1, assigning(given))
+                command = typed(Assign(given.member, given.rank, given.place))
+                yield Candidate("assignment", what, self._in_register(member), 1, assigning(given), command)
+
+    @staticmethod
+    def _in_register(member: Member | None) -> Where:
+        return Capability._in_register(member) if member is not None else Where("assignments.csv", 0, 0)
 
     def _target_lowered(self) -> Iterator[Candidate]:
         """Yield what the target might lose, so that they stand lower or nothing keeps apart."""
@@ -126,13 +144,15 @@ class ActCandidates:
             place = self.charter.places[given.place]
             spot = in_place(place.title, site=place.parent is None)
             what = f"take {self.charter.ranks[given.rank].title} from {target.label} {spot}"
-            yield Candidate("assignment", what, given.where, 1, unassigning(given))
+            command = typed(Unassign(given.member, given.rank, given.place))
+            yield Candidate("assignment", what, given.where, 1, unassigning(given), command)
         member = target.member if target else None
         for key in member.groups if member else ():
-            if member is not None and self.charter.groups[key].confers:
+            inside = reached_groups(self.charter, Member("", groups=(key,)))
+            if member is not None and any(self.charter.groups[each].confers for each in inside):
                 left = member._replace(groups=tuple(each for each in member.groups if each != key))
                 what = f"take {member.called} out of the group {self.charter.groups[key].title or key}"
-                yield Candidate("group", what, member.where, 1, with_member(left))
+                yield Candidate("group", what, member.where, 1, with_member(left), regrouping(left))
 
     # -- what the act takes, and whom lists admit (rules 6.2 to 6.6)
 
@@ -153,8 +173,29 @@ class ActCandidates:
                     "let people give ranks to themselves: self: true", self.rule._replace(oneself=True)
                 )
 
+    def _tightened(self) -> Iterator[Candidate]:
+        """Yield that the act reaches fewer than it does."""
+        said = {"below": "those below alone", "level": "those below or level alone"}
+        for over in ("level", "below"):
+            if over != self.rule.over and (self.rule.over == "anyone" or over == "below"):
+                yield self._rule_set(
+                    f"let {self.rule.act} reach {said[over]}: over: {over}", self.rule._replace(over=over)
+                )
+
     def _rule_set(self, what: str, rule: ActRule) -> Candidate:
-        return Candidate("rule", what, Where(self._file(), 0, 0), 1, lambda c, r: (changes.with_act(c, rule), r))
+        act, was = rule.act, self.rule
+        field, value = next(
+            (name, str(value).lower())
+            for name, value, old in (
+                ("over", rule.over, was.over),
+                ("hand-on", rule.hand_on, was.hand_on),
+                ("self", rule.oneself, was.oneself),
+            )
+            if value != old
+        )
+        command = typed(CharterSet(f"rules.authority.{act}.{field}", value))
+        where = Where(self._file(), 0, 0)
+        return Candidate("rule", what, where, 1, lambda c, r: (changes.with_act(c, rule), r), command)
 
     def _file(self) -> str:
         return self.frame.ranks[0].where.file if self.frame.ranks else ""
@@ -194,14 +235,27 @@ class ActCandidates:
     def _list_set(self, rank: Rank, entry: RankList | None, what: str, lines: int = 1) -> Candidate:
         act, where = self.rule.act, rank.lists[self.rule.act].where if self.rule.act in rank.lists else rank.where
         lists = {key: value for key, value in rank.lists.items() if key != act} | ({act: entry} if entry else {})
-        return self._rank_set("list", what, rank._replace(lists=lists), where, lines)
+        named = {"moderate": "moderates", "assign": "assigns", "manage": "manages"}[act]
+        said: object = None
+        if entry is not None:
+            way, names = ("only", entry.only) if entry.only is not None else ("except", entry.excluded)
+            said = {way: sorted(names, key=list(self.charter.ranks).index)}
+        return self._rank_set("list", what, rank._replace(lists=lists), {named: said}, where, lines)
 
-    def _rank_set(self, kind: str, what: str, rank: Rank, where: Where | None = None, lines: int = 1) -> Candidate:
+    def _rank_set(
+        self,
+        kind: str,
+        what: str,
+        rank: Rank,
+        fields: Mapping[str, object],
+        where: Where | None = None,
+        lines: int = 1,
+    ) -> Candidate:
         def apply(charter: Charter, register: Register) -> Files:
             here = charter.ranks[rank.key].position
             return changes.with_rank(charter, rank._replace(position=here)), register
 
-        return Candidate(kind, what, where or rank.where, lines, apply)
+        return Candidate(kind, what, where or rank.where, lines, apply, typed(RankSet(rank.key, fields)))
 
     # -- what must be true of the rank and of whoever is given it (rules 6.8 and 6.11)
 
@@ -211,24 +265,44 @@ class ActCandidates:
             return
         if rank.limit is not None:
             more = rank._replace(limit=rank.limit + 1)
-            yield self._rank_set("limit", f"let {rank.limit + 1} hold {rank.title}", more)
+            fields = {"limit": str(rank.limit + 1)}
+            yield self._rank_set("limit", f"let {rank.limit + 1} hold {rank.title}", more, fields)
+        yield from self._apart(rank)
+        if self.act.target == self.actor.key and not rank.open and self.place == 0:
+            opened = rank._replace(open=True)
+            yield self._rank_set("rule", f"let members join {rank.title} themselves", opened, {"open": "yes"})
         member = target.member if target else None
         for key in rank.after if member else ():
             needed = self.charter.ranks[key]
             if member is not None and not needed.automatic and not needed.kept_by:
                 given = Assignment(member.key, key, SITE, ALWAYS)
                 what = f"give {member.called} {needed.title} on the whole site first"
-                yield Candidate("assignment", what, Where("assignments.csv", 0, 0), 1, assigning(given))
+                command = typed(Assign(given.member, given.rank))
+                yield Candidate("assignment", what, self._in_register(member), 1, assigning(given), command)
         if rank.after:
-            yield self._rank_set("rule", f"ask for no rank before {rank.title}", rank._replace(after=()))
+            plain = rank._replace(after=())
+            yield self._rank_set("rule", f"ask for no rank before {rank.title}", plain, {"after": None})
         if target is not None and target.status in ("locked", "retired"):
             yield from status(target)
+
+    def _apart(self, rank: Rank) -> Iterator[Candidate]:
+        """Yield that two ranks may be held together which are kept apart."""
+        has = {self.frame.ranks[each.rank].key for each in self.target.recorded} if self.target else set[str]()
+        has |= {each.rank for each in self.target.later} if self.target else set()
+        for key in sorted(has):
+            for one, other in ((rank, key), (self.charter.ranks[key], rank.key)):
+                if other in one.apart_from:
+                    left = tuple(each for each in one.apart_from if each != other)
+                    what = f"let {one.title} and {self.charter.ranks[other].title} be held together"
+                    fields = {"apart-from": list(left) or None}
+                    yield self._rank_set("rule", what, one._replace(apart_from=left), fields)
 
     def _called(self, *, is_open: bool) -> Iterator[Candidate]:
         rank = self.rank
         if rank is not None and rank.call_open is not is_open:
             said = "let anyone call on all who are" if is_open else "close to calls all who are"
-            yield self._rank_set("rule", f"{said} {rank.title}", rank._replace(call_open=is_open))
+            fields = {"call": "open" if is_open else "closed"}
+            yield self._rank_set("rule", f"{said} {rank.title}", rank._replace(call_open=is_open), fields)
 
 
 def _list_changed(entry: RankList, key: str, *, admit: bool) -> RankList | None:
@@ -238,7 +312,3 @@ def _list_changed(entry: RankList, key: str, *, admit: bool) -> RankList | None:
         return entry._replace(only=only) if only else None
     excluded = entry.excluded - {key} if admit else entry.excluded | {key}
     return entry._replace(excluded=excluded) if excluded else None
-
-
-def _ordering(rank: str, above: str | None, below: str | None) -> Callable[[Charter, Register], Files]:
-    return lambda charter, register: (changes.moved(charter, rank, above=above, below=below), register)

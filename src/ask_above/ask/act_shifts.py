@@ -209,6 +209,11 @@ class ActShifts:
         """How many answers about acts of members differ, of those looked at."""
         return self._found[1]
 
+    @property
+    def gains_power(self) -> bool:
+        """Whether some act of a member on others became possible, of those looked at."""
+        return any(each.gains for each in self.acts)
+
     # -- what was not looked at
 
     @cached_property

@@ -5,11 +5,17 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from typing import NamedTuple, TypeAlias
 
+from ask_above.change.people import Assign, MemberSet, MemberStatus, Unassign
+from ask_above.change.places import Say, SetGate, SetLike
+from ask_above.change.ranks import Grant, RankMove, Withhold
+from ask_above.change.typed import typed
+from ask_above.change.whole import CharterRemove
 from ask_above.charter import changes
+from ask_above.charter.catalogue import Words
 from ask_above.charter.charter import Charter
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import ALWAYS, Instant
-from ask_above.charter.names import listed
+from ask_above.charter.names import SITE, listed
 from ask_above.charter.places import Gate, GateTerm, Override, Place
 from ask_above.charter.where import Where
 from ask_above.decide.conditions import conditions
@@ -18,7 +24,7 @@ from ask_above.decide.may import Decider
 from ask_above.decide.profile import Asked
 from ask_above.decide.walk import held, passes, ranks_at
 from ask_above.decide.words import in_place
-from ask_above.people.register import Assignment, Member, Register
+from ask_above.people.register import OUT, Assignment, Member, Register
 
 Files: TypeAlias = tuple[Charter, Register]
 
@@ -27,7 +33,7 @@ class Candidate(NamedTuple):
     """One change: what it does in words, where it is written, how many lines it takes, and the change itself.
 
     ``kind`` is grant, withhold, override, exception, set, assignment, group, gate, status, order, list, rule or limit.
-    ``unless`` names a milder change; where that turns the answer, this one is not worth telling.
+    ``command`` makes it. ``unless`` names a milder change; where that turns the answer, this one is not worth telling.
     """
 
     kind: str
@@ -35,6 +41,7 @@ class Candidate(NamedTuple):
     where: Where
     lines: int
     apply: Callable[[Charter, Register], Files]
+    command: str
     unless: str = ""
 
 
@@ -63,6 +70,8 @@ class Capability:
         yield from self._assignments()
         yield from self._unassigned()
         yield from self._groups()
+        yield from self._ranges()
+        yield from self._unseen()
 
     def taking(self) -> Iterator[Candidate]:
         """Yield changes that might take it from someone who may use it."""
@@ -79,6 +88,8 @@ class Capability:
         yield from self._unassigned()
         yield from self._assignments()
         yield from self._groups()
+        yield from self._ranges()
+        yield from locked(self.asked)
 
     def _missing(self) -> tuple[str, ...]:
         """Return what is not held of all that the capability rests on, less what the rest of it implies."""
@@ -105,7 +116,12 @@ class Capability:
                     continue
                 given = Assignment(member.key, rank.key, place.key, ALWAYS)
                 what = f"give {member.called} {rank.title} {self._at(place)}"
-                yield Candidate("assignment", what, Where("assignments.csv", 0, 0), 1, assigning(given))
+                yield Candidate("assignment", what, self._in_register(member), 1, assigning(given), _assign(given))
+
+    @staticmethod
+    def _in_register(member: Member) -> Where:
+        """Return where an assignment of a member would be written: beside the file of members, or in the database."""
+        return Where("assignments.csv" if member.where.file in ("", "members.csv") else member.where.file, 0, 0)
 
     def _may_hold(self, rank: Rank, place: Place) -> bool:
         """Tell whether the member meets the rank's own conditions, which bind everyone (rule 6.8)."""
@@ -121,7 +137,7 @@ class Capability:
             if given is not None and given.place in keys and member is not None:
                 rank = self.charter.ranks[given.rank]
                 what = f"take {rank.title} from {member.called} {self._at(self.charter.places[given.place])}"
-                yield Candidate("assignment", what, given.where, 1, unassigning(given))
+                yield Candidate("assignment", what, given.where, 1, unassigning(given), _unassign(given))
 
     def _groups(self) -> Iterator[Candidate]:
         member = self.asked.member
@@ -137,13 +153,15 @@ class Capability:
                 changed = member._replace(groups=(*member.groups, key))
             else:
                 continue
-            yield Candidate("group", what, member.where, 1, with_member(changed))
+            yield Candidate("group", what, member.where, 1, with_member(changed), regrouping(changed))
 
     # -- ranks and places (rules 3 and 5)
 
     def _rank(self, kind: str, what: str, rank: str, names: Sequence[str]) -> Candidate:
         change = changes.granting if kind == "grant" else changes.withholding
-        return Candidate(kind, what, self.charter.ranks[rank].where, 1, lambda c, r: (change(c, rank, tuple(names)), r))
+        edit = Grant(rank, names) if kind == "grant" else Withhold(rank, names)
+        where = self.charter.ranks[rank].where
+        return Candidate(kind, what, where, 1, lambda c, r: (change(c, rank, tuple(names)), r), typed(edit))
 
     def _at(self, place: Place) -> str:
         return in_place(place.title, site=place.parent is None)
@@ -181,7 +199,10 @@ class Capability:
             changed = changes.saying(charter, place.key, of.of, word, names, above=of.above, member=member)
             return changed, register
 
-        return Candidate("exception" if member else "override", what, (old or place).where, lines, apply, milder)
+        command = typed(Say(place.key, of.label, word, names, member))
+        return Candidate(
+            "exception" if member else "override", what, (old or place).where, lines, apply, command, milder
+        )
 
     def _cleared(self, place: Place, words: Sequence[str], mask: int) -> Iterator[Candidate]:
         """Yield entries less what they say of it, and the places less a whole override set."""
@@ -195,13 +216,67 @@ class Capability:
             names = self.frame.catalogue.names(said & mask)
             if names:
                 what = f"take back what {self._at(place)} is said of {listed(names)} for {entry.label}"
-                yield Candidate(
-                    "exception" if member else "override", what, entry.where, 1, _clearing(place, entry, names, member)
-                )
+                command = typed(Say(place.key, entry.label, "clear", names, member))
+                apply = _clearing(place, entry, names, member)
+                yield Candidate("exception" if member else "override", what, entry.where, 1, apply, command)
         for key in place.like:
             left = tuple(each for each in place.like if each != key)
             what = f"let {place.title} no longer be like {key}"
-            yield Candidate("set", what, place.where, 1, _unlike(place, left))
+            yield Candidate("set", what, place.where, 1, _unlike(place, left), typed(SetLike(place.key, left)))
+            yield from self._in_set(key, words, mask)
+
+    def _in_set(self, key: str, words: Sequence[str], mask: int) -> Iterator[Candidate]:
+        """Yield one entry of an override set less what it says by name, wherever places are like the set."""
+        for entry in self.charter.override_sets[key].overrides:
+            for word in words if self._speaks(entry) else ():
+                said: Words = getattr(entry, word)
+                names = [name for name in said if self.frame.catalogue.bit.get(name, 0) & mask]
+                for name in names if not self.asked.member or entry.of != self.asked.key else ():
+                    what = f"take back what the set {key} says of {name} for {entry.label}"
+                    command = typed(CharterRemove(f"override-sets.{key}.{entry.label}.{word}", name))
+                    yield Candidate("set", what, entry.where, 1, _less_in_set(key, entry, word, name), command)
+
+    # -- the ladder, for ranges such as warden+ (rule 5.4), and what everything rests on (rule 5.6)
+
+    def _ranges(self) -> Iterator[Candidate]:
+        """Yield moves of the asker's ranks into and out of the ranges that speak of what is asked about."""
+        rests = self.frame.rests(self.capability, self.place)
+        seen: set[tuple[str, ...]] = {tuple(self.charter.ranks)}
+        for place in self.chain:
+            sets = (each for key in place.like for each in self.charter.override_sets[key].overrides)
+            for entry in (*place.overrides, *sets):
+                word = self.frame.word_of(entry)
+                if not entry.above or not (word.allow | word.deny | word.bar) & rests:
+                    continue
+                for rank in self.ranks:
+                    start = self.frame.rank_at[entry.of]
+                    if rank.key == entry.of or rank.kept_by:
+                        continue
+                    above, below = (None, entry.of) if rank.position <= start else (entry.of, None)
+                    moved = changes.moved(self.charter, rank.key, above=above, below=below)
+                    order = tuple(moved.ranks)
+                    if order in seen:
+                        continue
+                    seen.add(order)
+                    said = (
+                        f"above {self.charter.ranks[entry.of].title}"
+                        if above
+                        else f"below {self.charter.ranks[entry.of].title}"
+                    )
+                    what = f"move {rank.title} directly {said} on the ladder"
+                    command = typed(RankMove(rank.key, above, below))
+                    yield Candidate("order", what, rank.where, 1, ordering(rank.key, above, below), command)
+
+    def _unseen(self) -> Iterator[Candidate]:
+        """Yield that nothing rests on seeing a place any more."""
+        if self.charter.rules.seeing is not None and self.place:
+            what = f"let nothing rest on {self.charter.rules.seeing} any more"
+
+            def apply(charter: Charter, register: Register) -> Files:
+                return charter._replace(rules=charter.rules._replace(seeing=None)), register
+
+            where = Where(self.charter.site.where.file or self.chain[0].where.file, 0, 0)
+            yield Candidate("rule", what, where, 1, apply, typed(CharterRemove("rules.seeing")))
 
     def _named(self, entry: Override, word: str) -> int:
         catalogue = self.frame.catalogue
@@ -258,7 +333,34 @@ def status(asked: Asked) -> Iterator[Candidate]:
         return
     said = {"pending": "vouch for {}", "invited": "let {} accept the invitation", "locked": "unlock {}"}
     what = said.get(member.status, "bring {} back").format(member.called)
-    yield Candidate("status", what, member.where, 1, with_member(member._replace(status="active")))
+    verb = {"pending": "vouch", "invited": "accept"}.get(member.status, "restore")
+    apply = becoming_active(member)
+    yield Candidate("status", what, member.where, 1, apply, f"ask-above member {verb} {member.key}")
+
+
+def locked(asked: Asked) -> Iterator[Candidate]:
+    """Yield that a member is locked out."""
+    member = asked.member
+    if member is not None and member.status == "active" and not asked.owner:
+        changed = member._replace(status="locked", was=member.status)
+        command = typed(MemberStatus(member.key, "locked"))
+        yield Candidate("status", f"lock {member.called} out", member.where, 1, with_member(changed), command)
+
+
+def becoming_active(member: Member) -> Callable[[Charter, Register], Files]:
+    """Return the change by which somebody becomes active, or comes back as they were (rule 4.7)."""
+
+    def apply(charter: Charter, register: Register) -> Files:
+        status = member.restored if member.status in OUT else "active"
+        changed = register.with_member(member._replace(status=status, was="", joined=member.joined or "2000-01-01"))
+        if member.status in ("pending", "invited") and not member.joined:
+            has = {each.rank for each in register.of(member.key) if each.place == SITE}
+            for rank in charter.ranks.values():
+                if rank.on_joining and rank.key not in has:
+                    changed = changed.assigned(Assignment(member.key, rank.key, SITE, ALWAYS))
+        return charter, changed
+
+    return apply
 
 
 def with_member(changed: Member) -> Callable[[Charter, Register], Files]:
@@ -274,6 +376,44 @@ def assigning(given: Assignment) -> Callable[[Charter, Register], Files]:
 def unassigning(given: Assignment) -> Callable[[Charter, Register], Files]:
     """Return the change that takes a rank."""
     return lambda charter, register: (charter, register.unassigned(given))
+
+
+def _assign(given: Assignment) -> str:
+    return typed(Assign(given.member, given.rank, given.place))
+
+
+def _unassign(given: Assignment) -> str:
+    return typed(Unassign(given.member, given.rank, given.place))
+
+
+def regrouping(changed: Member) -> str:
+    """Return the command that puts a member into these groups."""
+    return typed(MemberSet(changed.key, {"groups": ";".join(changed.groups)}))
+
+
+def ordering(rank: str, above: str | None, below: str | None) -> Callable[[Charter, Register], Files]:
+    """Return the change that moves a rank."""
+    return lambda charter, register: (changes.moved(charter, rank, above=above, below=below), register)
+
+
+def _less_in_set(key: str, entry: Override, word: str, name: str) -> Callable[[Charter, Register], Files]:
+    def apply(charter: Charter, register: Register) -> Files:
+        here = charter.override_sets[key]
+        words: Words = getattr(entry, word)
+        rest = Words(tuple(each for each in words if each != name), words.where)
+        left = Override(
+            entry.of,
+            entry.above,
+            rest if word == "allow" else entry.allow,
+            rest if word == "deny" else entry.deny,
+            rest if word == "bar" else entry.bar,
+            entry.where,
+        )
+        kept = tuple(left if each is entry or each.label == entry.label else each for each in here.overrides)
+        kept = tuple(each for each in kept if each.allow or each.deny or each.bar)
+        return charter._replace(override_sets={**charter.override_sets, key: here._replace(overrides=kept)}), register
+
+    return apply
 
 
 def _clearing(
@@ -300,4 +440,9 @@ def _or_none(gate: Gate) -> Gate | None:
 
 def _gating(place: Place, gate: Gate | None, what: str, *, lines: int = 1) -> Candidate:
     where = place.gate.where if place.gate else place.where
-    return Candidate("gate", what, where, lines, lambda c, r: (changes.with_gate(c, place.key, gate), r))
+    said: dict[str, object] = {}
+    if gate is not None:
+        said = {word: [str(term) for term in getattr(gate, word)] for word in ("any", "all", "none")}
+        said["teaser"] = gate.teaser
+    command = typed(SetGate(place.key, said if gate is not None else {}))
+    return Candidate("gate", what, where, lines, lambda c, r: (changes.with_gate(c, place.key, gate), r), command)

@@ -55,12 +55,18 @@ class Crowds(NamedTuple):
     new: list[Cell]
 
     def sizes(self) -> NDArray[np.int64]:
-        """Return how many members stand in each row, those of a later stretch of time too."""
+        """Return how many members stand in each row, of those who stand in one row alone."""
         found = np.zeros(len(self.old), dtype=np.int64)
         for each in self.alike:
-            for row in {row for _, _, row in each.rows if row >= 0}:
-                found[row] += len(each.members)
+            rows = {row for _, _, row in each.rows if row >= 0}
+            if len(rows) == 1:
+                found[rows.pop()] += len(each.members)
         return found
+
+    def changing(self) -> list[tuple[list[int], int]]:
+        """Return the rows of those who stand in several as time goes on, and how many they are."""
+        found = ((sorted({row for _, _, row in each.rows if row >= 0}), len(each.members)) for each in self.alike)
+        return [(rows, count) for rows, count in found if len(rows) > 1]
 
     def people(self, rows: NDArray[np.bool_]) -> dict[tuple[Stretch, ...], list[str]]:
         """Return the members in any of these rows, by the stretches of time in which they are."""
@@ -216,27 +222,38 @@ def differences(
                     yield Difference(block.places[place], key, gains, unpack(bits)[: len(found.old)])
 
 
-def turned(
-    old: Decider, new: Decider, found: Crowds, own: tuple[str, str, Sequence[int]] | None = None
-) -> tuple[int, NDArray[np.bool_]]:
-    """Count the answers about members that differ, and return the rows that they are of.
+class Turned(NamedTuple):
+    """How many answers about members differ, the rows that they are of, and which capabilities somebody gains."""
+
+    answers: int
+    rows: NDArray[np.bool_]
+    gained: frozenset[str]
+
+
+def turned(old: Decider, new: Decider, found: Crowds, own: tuple[str, str, Sequence[int]] | None = None) -> Turned:
+    """Count the answers about members that differ.
 
     One answer may be left aside: ``own`` is its place, its capability and its rows.
     """
-    sizes, rows = found.sizes(), len(found.old)
+    sizes, changing, rows = found.sizes(), found.changing(), len(found.old)
+    gained: set[str] = set()
     answers, anyone = 0, np.zeros(-(-rows // 64), dtype=np.uint64)
     for block in _blocks(old, new, found, list(old.frame.place_at), None):
         if own is not None and own[0] in block.places and own[1] in block.capabilities:
             line = block.turned[block.places.index(own[0]), block.capabilities.index(own[1])]
             for row in own[2]:
                 line[row // 64] &= ~np.uint64(1 << row % 64)
+        more = (block.turned & block.new).any(axis=(0, 2))
+        gained.update(key for key, any_of in zip(block.capabilities, more.tolist(), strict=True) if any_of)
         lines = block.turned[block.turned.any(axis=2)]
         anyone |= np.bitwise_or.reduce(lines, axis=0)
         for start in range(0, len(lines), _LINES):
             some = np.ascontiguousarray(lines[start : start + _LINES])
             bits = np.unpackbits(some.view(np.uint8), axis=1, bitorder="little")[:, :rows]
             answers += int(bits.sum(axis=0, dtype=np.int64) @ sizes)
-    return answers, unpack(anyone)[:rows]
+            # an answer of somebody counts once, however often it turns
+            answers += sum(int(bits[:, some_rows].any(axis=1).sum()) * count for some_rows, count in changing)
+    return Turned(answers, unpack(anyone)[:rows], frozenset(gained))
 
 
 def _blocks(

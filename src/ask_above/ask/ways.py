@@ -1,20 +1,26 @@
-"""The smallest changes that would turn an answer, each tried on the changed charter or register."""
+"""The changes that would turn an answer, the least harmful first, each carried out on the community before it is told.
+
+What a change turns besides, and what it hands out, is read from the difference that it makes.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from itertools import combinations
+from itertools import combinations, islice
 from typing import NamedTuple, TypeAlias
 
 from ask_above.ask.act_candidates import ActCandidates
+from ask_above.ask.act_shifts import ActShifts
 from ask_above.ask.acts import Act
 from ask_above.ask.candidates import Candidate, Capability
-from ask_above.ask.differences import crowds, turned
+from ask_above.ask.differences import Crowds, crowds, turned
+from ask_above.change.difference import Difference, State
 from ask_above.charter.charter import Charter
 from ask_above.charter.moments import Instant
 from ask_above.charter.where import Where
 from ask_above.decide.answer import Answer
 from ask_above.decide.may import Decider
+from ask_above.decide.ready import Cell
 from ask_above.people.register import Register
 
 Question: TypeAlias = Callable[[Decider], Answer]
@@ -24,14 +30,49 @@ Told: TypeAlias = Callable[[int, int], None]
 """Called with how many changes have been tried, and how many there are."""
 
 _MOST_IN_PAIRS = 90
+ENOUGH = 5
+"""How many ways are looked for, where not all are wanted."""
+
+_MILDEST_FIRST = (
+    "exception",
+    "status",
+    "assignment",
+    "group",
+    "override",
+    "gate",
+    "withhold",
+    "grant",
+    "set",
+    "limit",
+    "list",
+    "order",
+    "rule",
+)
+"""The kinds of changes, in the order in which they are tried: what concerns one person first, the rules last."""
+
+
+class Harm(NamedTuple):
+    """How much harm a change may do, for sorting: the worse is larger.
+
+    ``unbounded``: somebody comes to hold everything. ``high``: something of high risk is gained besides. ``power``:
+    somebody comes to have power over others. ``rule``: it is a rule for the whole site. ``members``: how many are
+    concerned besides.
+    """
+
+    unbounded: bool
+    high: bool
+    power: bool
+    rule: bool
+    members: int
 
 
 class Way(NamedTuple):
     """A change that turns the answer.
 
-    ``what`` says it in a sentence; ``kinds`` are its kinds, one for each single change; ``where`` is the spot of the
-    first in the files; ``lines`` how many lines change. It would turn ``answers`` other answers (member, place,
-    capability) of ``members`` members. ``charter`` and ``register`` are what they would be afterwards.
+    ``what`` says it in a sentence; ``command`` makes it; ``kinds`` are its kinds, one for each single change; ``where``
+    is the spot of the first in the files; ``lines`` how many lines change. It would turn ``answers`` other answers
+    (member, place, capability) of ``members`` members, and ``acts``: how many ranks more or fewer members may act on.
+    ``charter`` and ``register`` are what they would be afterwards.
     """
 
     what: str
@@ -42,6 +83,9 @@ class Way(NamedTuple):
     members: int
     charter: Charter
     register: Register
+    command: str = ""
+    acts: int = 0
+    harm: Harm = Harm(unbounded=False, high=False, power=False, rule=False, members=0)
 
     def __str__(self) -> str:
         return f"{self.what} ({self.said_besides})"
@@ -49,14 +93,28 @@ class Way(NamedTuple):
     @property
     def said_besides(self) -> str:
         """What else it would turn, in words."""
-        if not self.answers:
+        if not self.answers and not self.acts:
             return "turns no other answer of anybody"
-        people = f"{self.members} member{'' if self.members == 1 else 's'}"
-        return f"turns {self.answers} other answer{'' if self.answers == 1 else 's'} of {people}"
+        parts = []
+        if self.answers:
+            people = f"{self.members} member{'' if self.members == 1 else 's'}"
+            parts.append(f"turns {self.answers} other answer{'' if self.answers == 1 else 's'} of {people}")
+        if self.acts:
+            many = f"{self.acts} answer{'' if self.acts == 1 else 's'} about whom members may act on"
+            parts.append(many if parts else f"turns {many}")
+        said = " and ".join(parts)
+        return f"{said}; it makes somebody unbounded" if self.harm.unbounded else said
 
 
 def capability_ways(
-    decider: Decider, who: str, capability: str, place: int, at: Instant, told: Told | None = None
+    decider: Decider,
+    who: str,
+    capability: str,
+    place: int,
+    at: Instant,
+    told: Told | None = None,
+    *,
+    every: bool = False,
 ) -> list[Way]:
     """Return the ways to turn the answer whether someone may use a capability, by its full name, at a place."""
     key = decider.frame.places[place].key
@@ -68,10 +126,12 @@ def capability_ways(
     about = Capability(decider, asked, capability, place, at)
     found = list(about.taking() if put(decider) else about.giving())
     own = (key, capability, asked.key) if asked.form == "member" else None
-    return _Trial(decider, put, at, own).ways(found, told)
+    return _Trial(decider, put, at, own).ways(found, told, every=every)
 
 
-def act_ways(decider: Decider, who: str, act: Act, at: Instant, told: Told | None = None) -> list[Way]:
+def act_ways(
+    decider: Decider, who: str, act: Act, at: Instant, told: Told | None = None, *, every: bool = False
+) -> list[Way]:
     """Return the ways to turn the answer whether someone may do something to somebody."""
 
     def put(changed: Decider) -> Answer:
@@ -79,7 +139,7 @@ def act_ways(decider: Decider, who: str, act: Act, at: Instant, told: Told | Non
 
     about = ActCandidates(decider, decider.asked(who, at), act, at)
     found = list(about.taking() if put(decider) else about.giving())
-    return _Trial(decider, put, at, None).ways(found, told)
+    return _Trial(decider, put, at, None).ways(found, told, every=every)
 
 
 class _Trial:
@@ -90,53 +150,94 @@ class _Trial:
         self.wanted = not put(decider).allowed
         self.charter, self.register = decider.frame.charter, decider.people.register
 
-    def ways(self, candidates: Sequence[Candidate], told: Told | None) -> list[Way]:
-        """Return the single changes that turn the answer; where there is none, the pairs that do."""
-        found = list(self._tried([(each,) for each in candidates], told))
+    def ways(self, candidates: Sequence[Candidate], told: Told | None, *, every: bool = False) -> list[Way]:
+        """Return the single changes that turn the answer, the least harmful first; where there is none, the pairs.
+
+        They are tried in the order of harm until five stand; with ``every`` all of them are.
+        """
+        candidates = sorted(candidates, key=self._likely_harm)
+        found = self._some([(each,) for each in candidates], told, every=every)
         if not found:
-            found = list(self._tried(list(combinations(candidates[:_MOST_IN_PAIRS], 2)), told))
-        return sorted(found, key=_smallest_first)
+            found = self._some(list(combinations(candidates[:_MOST_IN_PAIRS], 2)), told, every=every)
+        return sorted(found, key=_least_harm_first)
+
+    def _some(self, combined: list[tuple[Candidate, ...]], told: Told | None, *, every: bool) -> list[Way]:
+        ways = self._tried(combined, told)
+        return list(ways) if every else list(islice(ways, ENOUGH))
+
+    def _likely_harm(self, candidate: Candidate) -> tuple[bool, int]:
+        """Order candidates before they are tried; what makes somebody unbounded comes last."""
+        words = candidate.command.split()
+        rank = self.charter.ranks.get(words[2]) if words[1] == "assign" else None
+        return rank is not None and rank.unbounded, _MILDEST_FIRST.index(candidate.kind)
 
     def _tried(self, combined: list[tuple[Candidate, ...]], told: Told | None) -> Iterator[Way]:
         done: set[str] = set()
+        commands: set[str] = set()
         for n, candidates in enumerate(combined):
-            if any(each.unless in done for each in candidates):
+            command = " && ".join(each.command for each in candidates)
+            if command in commands or any(each.unless in done for each in candidates):
                 continue
+            commands.add(command)
             charter, register = self.charter, self.register
             for each in candidates:
                 charter, register = each.apply(charter, register)
             changed = self.decider.after(charter, register)
             if self.put(changed).allowed is self.wanted:
                 done.update(each.what for each in candidates)
-                yield self._way(candidates, changed)
+                yield self._way(candidates, changed, command)
             if told:
                 told(n + 1, len(combined))
 
-    def _way(self, candidates: tuple[Candidate, ...], changed: Decider) -> Way:
-        answers, members = self._besides(changed)
+    def _way(self, candidates: tuple[Candidate, ...], changed: Decider, command: str) -> Way:
+        place, capability, member = self.own or ("", "", None)
+        found = crowds(self.decider, changed, self.at, apart=member)
+        mine = [] if member is None else found.rows_of(member)
+        told = turned(self.decider, changed, found, (place, capability, mine) if mine else None)
+        members = found.members(told.rows)
+        sides = [State(each.frame.charter, each.people.register) for each in (self.decider, changed)]
+        acts = ActShifts(self.decider, changed, Difference(sides[0], sides[1], self.at), self.at)
+        capabilities = changed.frame.catalogue.capabilities
+        harm = Harm(
+            _frees(found, self.decider, changed),
+            any(capabilities[key].risk == "high" for key in told.gained if key in capabilities),
+            acts.gains_power,
+            any(each.kind == "rule" for each in candidates),
+            members,
+        )
         what = ", and ".join(each.what for each in candidates)
         return Way(
             f"{what[:1].upper()}{what[1:]}",
             tuple(each.kind for each in candidates),
             min((each.where for each in candidates), key=_in_file),
             sum(each.lines for each in candidates),
-            answers,
+            told.answers,
             members,
             changed.frame.charter,
             changed.people.register,
+            command,
+            acts.count,
+            harm,
         )
 
-    def _besides(self, changed: Decider) -> tuple[int, int]:
-        """Count the other answers that a change turns, and the members whose answers they are."""
-        place, capability, member = self.own or ("", "", None)
-        found = crowds(self.decider, changed, self.at, apart=member)
-        mine = [] if member is None else found.rows_of(member)
-        answers, rows = turned(self.decider, changed, found, (place, capability, mine) if mine else None)
-        return answers, found.members(rows)
+
+def _frees(found: Crowds, old: Decider, new: Decider) -> bool:
+    """Tell whether anybody comes to hold an unbounded rank."""
+    for before, after in zip(found.old, found.new, strict=True):
+        if _is_free(new, after) and not _is_free(old, before):
+            return True
+    return False
 
 
-def _smallest_first(way: Way) -> tuple[object, ...]:
-    return way.answers, way.lines, _in_file(way.where)
+def _is_free(decider: Decider, cell: Cell) -> bool:
+    if cell.profile is None:
+        return False
+    ranks = {*cell.profile.automatic, *(rank for rank, _ in cell.profile.placed)}
+    return not decider.frame.unbounded.isdisjoint(ranks)
+
+
+def _least_harm_first(way: Way) -> tuple[object, ...]:
+    return way.harm, way.answers + way.acts, way.lines, _in_file(way.where)
 
 
 def _in_file(where: Where) -> tuple[bool, str, int]:

@@ -9,9 +9,13 @@ from ask_above.change.draft import Draft, Edit, EditError, RowChange
 from ask_above.change.people import Assign, HandOver, MemberAdd, MemberSet, MemberStatus, Unassign
 from ask_above.change.places import PlaceAdd, PlaceMove, PlaceRemove, PlaceSet, Realign, Say, SetGate, SetLike
 from ask_above.change.ranks import Grant, RankAdd, RankMove, RankRemove, RankRename, RankSet, Withdraw, Withhold
+from ask_above.change.whole import CharterAdd, CharterRemove, CharterSet
 
 __all__ = [
     "Assign",
+    "CharterAdd",
+    "CharterRemove",
+    "CharterSet",
     "Draft",
     "Edit",
     "EditError",

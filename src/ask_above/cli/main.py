@@ -28,6 +28,7 @@ SECTIONS: dict[str, dict[str, str]] = {
     "Change": {
         "rank": "Add, move, rename, grant, withhold, withdraw, remove",
         "place": "List, add, move, override, except, gate, realign, remove",
+        "charter": "Get, set, add, remove whatever else the charter holds",
         "impact": "Who gains and who loses what between two versions",
         "fit": "Which ranks fit someone's needs, with least besides",
         "journal": "Who changed what, when, and why",

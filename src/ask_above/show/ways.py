@@ -10,7 +10,7 @@ from ask_above.show.screen import Screen
 if TYPE_CHECKING:
     from ask_above.ask.ways import Way
 
-WAY_COLUMNS = ("way", "kinds", "file", "line", "lines", "answers", "members")
+WAY_COLUMNS = ("way", "kinds", "file", "line", "lines", "answers", "members", "acts", "command")
 
 
 def show_ways(screen: Screen, ways: Sequence[Way], most: int, *, turned_to: bool) -> None:
@@ -21,7 +21,7 @@ def show_ways(screen: Screen, ways: Sequence[Way], most: int, *, turned_to: bool
         screen.paragraph(f"No single change, nor two together, of those that were tried would turn it to {wanted}.")
         return
     shown = min(len(ways), most)
-    screen.line(f"What would turn it to {wanted}, each tried; the smallest of {len(ways)} first", "head")
+    screen.line(f"What would turn it to {wanted}, each tried, the least harmful first", "head")
     for n, way in enumerate(ways[:shown], 1):
         screen.paragraph(f"{way.what}.", first=f"  {n}. ", rest="     ")
         spot = f"{way.where}" if way.where.line else f"a new line in {way.where.file}" if way.where.file else ""
@@ -29,12 +29,25 @@ def show_ways(screen: Screen, ways: Sequence[Way], most: int, *, turned_to: bool
         screen.paragraph(
             f"{way.said_besides}; {size}{f', {spot}' if spot else ''}", first="     ", rest="     ", style="dim"
         )
+        for command in way.command.split(" && "):
+            screen.line(f"     → {command}")
     if len(ways) > shown:
-        screen.line(f"  and {len(ways) - shown} more, larger; --format json lists them all", "dim")
+        screen.line(f"  and {len(ways) - shown} more; --format json lists them", "dim")
 
 
 def way_rows(ways: Sequence[Way]) -> list[list[object]]:
     """Return the ways as rows."""
     return [
-        [w.what, ";".join(w.kinds), w.where.file, w.where.line or None, w.lines, w.answers, w.members] for w in ways
+        [
+            w.what,
+            ";".join(w.kinds),
+            w.where.file,
+            w.where.line or None,
+            w.lines,
+            w.answers,
+            w.members,
+            w.acts,
+            w.command,
+        ]
+        for w in ways
     ]

@@ -1,0 +1,102 @@
+"""Edits of whatever else a charter holds, by the path to it: rules, catalogue, bundles, sets, perks, expectations."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any, NamedTuple
+
+from ask_above.change.draft import Done, Draft, EditError
+from ask_above.change.steps import Drop, Insert, Path, Put, Step
+from ask_above.charter.names import nearest
+
+
+class CharterSet(NamedTuple):
+    """Let what stands at a path have a value; what is missing on the way is made."""
+
+    path: str
+    value: Any
+
+    def on(self, draft: Draft) -> Done:
+        """Work it out."""
+        path, rest = found(draft.data, self.path)
+        if rest and path and path[0] == "capabilities" and len(path) <= 2:  # noqa: PLR2004 (a capability has dots)
+            whole = self.path.split(".", 2)
+            path, rest = ("capabilities", whole[1]), whole[2:]
+        return Done(f"set {self.path}", (Put((*path, *rest), self.value),))
+
+
+class CharterAdd(NamedTuple):
+    """Add to the list at a path, at its end."""
+
+    path: str
+    value: Any
+
+    def on(self, draft: Draft) -> Done:
+        """Work it out."""
+        path, rest = found(draft.data, self.path)
+        said = _at(draft.data, path) if not rest else []
+        if not isinstance(said, list):
+            raise EditError(f"{self.path} is no list; set a value with: ask-above charter set {self.path} VALUE")
+        if self.value in said:
+            return Done(f"{self.path} has {self.value} already")
+        return Done(f"add {self.value} to {self.path}", (Insert((*path, *rest), len(said), self.value),))
+
+
+class CharterRemove(NamedTuple):
+    """Take out what stands at a path; with a value, that item of the list there."""
+
+    path: str
+    value: Any = None
+
+    def on(self, draft: Draft) -> Done:
+        """Work it out."""
+        path, rest = found(draft.data, self.path)
+        if rest:
+            known = _at(draft.data, path)
+            near = nearest(rest[0], [str(key) for key in known]) if isinstance(known, dict) else ()
+            hint = f" Nearest: {', '.join(near)}." if near else ""
+            raise EditError(f"There is no {self.path} in the charter.{hint}")
+        if self.value is None:
+            return Done(f"remove {self.path}", (Drop(path),))
+        said = _at(draft.data, path)
+        if not isinstance(said, list) or self.value not in said:
+            raise EditError(f"{self.path} does not hold {self.value}.")
+        steps: tuple[Step, ...] = (Drop((*path, said.index(self.value))),)
+        return Done(f"remove {self.value} from {self.path}", steps)
+
+
+def found(data: Any, said: str) -> tuple[Path, list[str]]:
+    """Return how far a dotted path leads, and the words that are left.
+
+    A key may have dots itself; an item of a list is named by its key, by its number from 1, or by what it says.
+    """
+    words, path, here = said.split("."), list[str | int](), data
+    while words:
+        step = _step(here, words)
+        if step is None:
+            break
+        key, taken = step
+        path.append(key)
+        here, words = here[key], words[taken:]
+    return tuple(path), words
+
+
+def _step(here: Any, words: Sequence[str]) -> tuple[str | int, int] | None:
+    """Return the key or number that the first words name, and how many words that takes."""
+    for size in range(len(words), 0, -1):
+        name = ".".join(words[:size])
+        if isinstance(here, dict) and name in here:
+            return name, size
+        if isinstance(here, list):
+            for n, item in enumerate(here):
+                if item == name or (isinstance(item, dict) and item.get("key") == name):
+                    return n, size
+            if size == 1 and name.isdecimal() and 0 < int(name) <= len(here):
+                return int(name) - 1, 1
+    return None
+
+
+def _at(data: Any, path: Path) -> Any:
+    for each in path:
+        data = data[each]
+    return data

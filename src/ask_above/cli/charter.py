@@ -1,0 +1,90 @@
+"""``ask-above charter``."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import click
+
+from ask_above.cli.changing import How, carry_out, change_options
+from ask_above.cli.options import community_option, open_here
+from ask_above.errors import QuestionError
+
+
+@click.group("charter")
+def command() -> None:
+    """Whatever else the charter holds: rules, catalogue, bundles, override sets, groups, perks, expectations.
+
+    PATH names a spot by its keys, joined by dots: rules.authority.moderate.over, bundles.upkeep, ranks.host.limit. An
+    item of a list is named by its key, its number from 1, or what it says.
+
+    \b
+    Examples:
+      ask-above charter get rules.authority
+      ask-above charter set rules.authority.moderate.over level --plan
+      ask-above charter add bundles.calming thread.close --plan
+      ask-above charter remove rules.seeing --plan
+    """
+
+
+@command.command("get")
+@click.argument("path", required=False, default="")
+@community_option
+def get(path: str, community: str | None) -> int:
+    """Show what stands at a path, as it is written: ask-above charter get rules."""
+    import yaml
+
+    from ask_above.change.steps import at
+    from ask_above.change.whole import found
+    from ask_above.cli.changing import home_of
+
+    from ask_above.files.yaml_text import compose, plain
+
+    opened, home = open_here(community), home_of(community)
+    data = plain(compose(home.read().texts[home.name]))
+    where, rest = found(data, path) if path else ((), [])
+    if rest:
+        raise QuestionError(f"There is no {path} in the charter of {opened.charter.title}.")
+    said = at(data, where)
+    click.echo(said if isinstance(said, str) else yaml.safe_dump(said, sort_keys=False, allow_unicode=True).rstrip())
+    return 0
+
+
+@command.command("set")
+@click.argument("path")
+@click.argument("value")
+@change_options
+def set_(path: str, value: str, *, how: How) -> int:
+    """Set what stands at a path: ask-above charter set rules.disagreement deny --plan."""
+    from ask_above.change import CharterSet
+
+    return carry_out(how, CharterSet(path, _value(value)))
+
+
+@command.command("add")
+@click.argument("path")
+@click.argument("value")
+@change_options
+def add(path: str, value: str, *, how: How) -> int:
+    """Add to a list: ask-above charter add expectations "host may thread.close in river-talk" --plan."""
+    from ask_above.change import CharterAdd
+
+    return carry_out(how, CharterAdd(path, _value(value)))
+
+
+@command.command("remove")
+@click.argument("path")
+@click.argument("value", required=False)
+@change_options
+def remove(path: str, value: str | None, *, how: How) -> int:
+    """Take out what stands at a path, or one item of the list there: ask-above charter remove rules.seeing --plan."""
+    from ask_above.change import CharterRemove
+
+    return carry_out(how, CharterRemove(path, None if value is None else _value(value)))
+
+
+def _value(text: str) -> Any:
+    """Read a value: a list or mapping as YAML writes it in one line, else text as it stands."""
+    from ask_above.files.yaml_text import compose, plain
+
+    return plain(compose(text)) if text[:1] in "[{" else text

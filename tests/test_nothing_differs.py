@@ -1,0 +1,123 @@
+"""Nothing is said to differ only where no answer of any kind does, for anybody, anywhere, now or later (rule 9.6)."""
+
+from __future__ import annotations
+
+from copy import deepcopy
+from datetime import UTC, datetime, timedelta
+from random import Random
+from typing import Any
+
+import pytest
+
+from ask_above import AskAboveError, Community
+from ask_above.decide.may import VISITOR
+from generated import NOW, Generated, generate
+
+EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
+
+
+def mutated(rng: Random, made: Generated) -> Generated:
+    """One small change of the raw data, which may well mean nothing."""
+    other = deepcopy(made)
+    data = other.charter
+    rank: dict[str, Any] = rng.choice(data["ranks"])
+    ranks = [each["key"] for each in data["ranks"]]
+    place: dict[str, Any] = rng.choice([data["site"], *data["places"]])
+    what = rng.randrange(15)
+    if what == 0:
+        rank[rng.choice(["title", "about", "badge"])] = "Other"
+    elif what == 1:
+        rank["call"] = rng.choice(["open", "closed"])
+    elif what == 2:
+        rank["limit"] = str(rng.randint(0, 3))
+    elif what == 3:
+        rank[rng.choice(["after", "apart-from"])] = [rng.choice(ranks)]
+    elif what == 4:
+        rank[rng.choice(["moderates", "assigns", "manages"])] = {"only": [rng.choice(ranks)]}
+    elif what == 5 and "held-by" not in rank:
+        rank[rng.choice(["open", "on-joining"])] = rng.choice(["true", "false"])
+    elif what == 6:
+        rank["grants"] = [*rank.get("grants", []), "a.one" if "a.one" in str(data["capabilities"]) else "*"][:1]
+    elif what == 7:
+        rng.shuffle(data["ranks"])
+    elif what == 8:
+        place.setdefault("overrides", {})[rng.choice(ranks)] = {"deny": ["see.it"]}
+    elif what == 9:
+        place["gate"] = {"none": [rng.choice(ranks)]}
+    elif what == 10:
+        rng.choice(data["groups"])["confers"] = (
+            [next(r["key"] for r in data["ranks"] if "held-by" not in r)]
+            if any("held-by" not in r for r in data["ranks"])
+            else []
+        )
+    elif what == 11:
+        rng.choice(other.members)[rng.choice(["name", "note", "email"])] = "x@y.example"
+    elif what == 12:
+        rng.choice(other.members)["status"] = rng.choice(["active", "pending", "locked", "retired"])
+    elif what == 13 and other.assignments:
+        rng.choice(other.assignments)[rng.choice(["from", "until"])] = (
+            NOW + timedelta(days=rng.randint(-3, 5))
+        ).strftime("%Y-%m-%d")
+    elif other.assignments:
+        other.assignments.remove(rng.choice(other.assignments))
+    return other
+
+
+def answers(c: Community, when: datetime) -> dict[Any, bool]:
+    """Every answer there is, at a moment."""
+    members, ranks = list(c.register.members), list(c.charter.ranks)
+    people = [*members, *(f"rank:{key}" for key in ranks), VISITOR]
+    found: dict[Any, bool] = {}
+    for p in c.charter.places:
+        for who in people:
+            for name in c.charter.catalogue.keys:
+                found["may", who, name, p] = c.may(who, name, at=p, when=when).allowed
+            for rank in ranks:
+                found["call", who, rank, p] = c.may_call(who, rank, at=p, when=when).allowed
+                found["assign", who, rank, "", p] = c.may_assign(who, rank, at=p, when=when).allowed
+                for target in members:
+                    found["assign", who, rank, target, p] = c.may_assign(who, rank, to=target, at=p, when=when).allowed
+                    found["unassign", who, rank, target, p] = c.may_unassign(
+                        who, rank, of=target, at=p, when=when
+                    ).allowed
+            for target in people:
+                for using in (None, *c.charter.rules.act("moderate").using):
+                    found["moderate", who, target, using, p] = c.may_moderate(
+                        who, target, at=p, using=using, when=when
+                    ).allowed
+    for who in people:
+        for rank in ranks:
+            found["manage", who, rank] = c.may_manage(who, rank, when=when).allowed
+    return found
+
+
+def held_to_all_answers(seed: int, pairs: int) -> tuple[int, int]:
+    """Compare pairs; return how many were said to differ in nothing, and how many there were."""
+    rng, nothing, tried = Random(seed), 0, 0
+    while tried < pairs:
+        made = generate(rng)
+        try:
+            old, new = made.open(), mutated(rng, made).open()
+        except AskAboveError:
+            continue
+        tried += 1
+        if old.impact(new, when=NOW):
+            continue
+        nothing += 1
+        edges = {
+            edge
+            for c in (old, new)
+            for each in c.register.assignments
+            for edge in (each.period.start, each.period.end)
+            if edge is not None
+        }
+        for when in (NOW, *(EPOCH + timedelta(microseconds=edge) for edge in sorted(edges))):
+            if when >= NOW:
+                assert answers(old, when) == answers(new, when), (seed, tried, made.charter)
+    return nothing, tried
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_where_nothing_is_said_to_differ_no_answer_does(seed: int) -> None:
+    nothing, tried = held_to_all_answers(seed, 75)
+    assert 5 < nothing < tried
