@@ -1,4 +1,4 @@
-"""Up to three members take turns with changes within their reach: together they come to nothing that none of them held."""
+"""Three members take turns with changes within their reach: they come to nothing that none of them held."""
 
 from __future__ import annotations
 

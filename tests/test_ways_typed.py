@@ -33,7 +33,7 @@ QUESTIONS: list[tuple[str, str, dict[str, Any]]] = [
 
 
 def question(c: Community, who: str, what: str, how: dict[str, Any]) -> bool:
-    target, more = how.get("target"), {key: value for key, value in how.items() if key != "target"}
+    target, more = str(how.get("target")), {key: value for key, value in how.items() if key != "target"}
     if what == "moderate":
         return c.may_moderate(who, target, **more).allowed
     if what == "assign":

@@ -11,7 +11,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from difflib import SequenceMatcher
 from pathlib import Path
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from ask_above.charter.charter import Charter
 from ask_above.errors import AskAboveError
@@ -73,6 +73,9 @@ class Home:
     def __init__(self, folder: Path, name: str = CHARTER, register: str | None = None) -> None:
         self.folder, self.name, self.register = folder, name, register
         self._store: Store | None = None
+        self._made = False
+        self._last: tuple[object, Snapshot] | None = None
+        self.kept: dict[str, Any] = {}
 
     @property
     def store(self) -> Store:
@@ -87,14 +90,35 @@ class Home:
         """Tell whether the database holds the register; until then CSV files do."""
         if not self.register and not (self.folder / REGISTER).exists():
             return False
-        return self.store.is_made()
+        self._made = self._made or self.store.is_made()
+        return self._made
 
     # -- reading
 
     def read(self) -> Snapshot:
-        """Return the community as it is now; what was left unfinished is finished where that can be done."""
+        """Return the community as it is now; what was left unfinished is finished where that can be done.
+
+        Where nothing has changed since it was last read, that is the very same snapshot.
+        """
         with uncollected():
-            return self._read_settled()
+            state = self._state()
+            if self._last is not None and state is not None and self._last[0] == state:
+                return self._last[1]
+            snapshot = self._read_settled()
+            self._last = None if state is None else (self._state(), snapshot)
+            return snapshot
+
+    def _state(self) -> object | None:
+        """Return what tells one state from every other: the files' texts, and how many changes there have been.
+
+        ``None`` where something was left unfinished.
+        """
+        texts = self._texts()
+        if not self.holds_register():
+            rows = [(self.folder / name) for name in (MEMBERS, ASSIGNMENTS)]
+            return texts, tuple(file.read_bytes() if file.exists() else None for file in rows)
+        version, unfinished = self.store.version()
+        return None if unfinished else (texts, version)
 
     def _read_settled(self) -> Snapshot:
         if not self.holds_register():

@@ -55,7 +55,7 @@ class Plan:
     def __init__(self, home: Home, snapshot: Snapshot, done: Sequence[Done], *, by: str, why: str, at: Instant) -> None:
         self.home, self.snapshot, self.by, self.why, self.at = home, snapshot, by, why, at
         self.done = list(done)
-        self.before = Community(snapshot.charter, snapshot.register)
+        self.before = opened(home, snapshot)
         self.texts: dict[str, str] = dict(snapshot.texts)
         self.splices: list[tuple[str, int, str, str]] = []
         self.rows = [row for each in done for row in each.rows]
@@ -275,12 +275,11 @@ def plan(
     :class:`FaultyFilesError` where the charter could not be meant afterwards.
     """
     snapshot = home.read()
-    community = Community(snapshot.charter, snapshot.register)
+    community = opened(home, snapshot)
     at = community._moment(None)
     by = named(community, by)
     today = written(at, snapshot.charter.zone)[:10]
     made = Plan(home, snapshot, (), by=by, why=why, at=at)
-    made.before = community
     working = _Working(home, snapshot, made)
     with uncollected():
         for n, edit in enumerate(edits, 1):
@@ -290,6 +289,15 @@ def plan(
         working.finish()
     made.edits = tuple(edits)
     return made
+
+
+def opened(home: Home, snapshot: Snapshot) -> Community:
+    """Return the community of a snapshot; the same one for the same snapshot, so that it is made ready once."""
+    known: Community | None = home.kept.get("community")
+    if known is None or home.kept.get("snapshot") is not snapshot:
+        known = Community(snapshot.charter, snapshot.register)
+        home.kept.update(community=known, snapshot=snapshot)
+    return known
 
 
 def named(community: Community, by: str | None) -> str:
@@ -309,11 +317,11 @@ class _Working:
     def __init__(self, home: Home, snapshot: Snapshot, made: Plan) -> None:
         self.home, self.made = home, made
         self.charter, self.register = snapshot.charter, snapshot.register
-        self.data: Any = plain(compose(snapshot.texts[home.name]))
+        self.data: Any = None
 
     def take(self, edit: Edit, at: Instant, day: str, by: str) -> None:
         made = self.made
-        done = edit.on(Draft(self.data, self.charter, self.register, at, day, by))
+        done = edit.on(Draft(self._plain, self.charter, self.register, at, day, by))
         if done.steps:
             text, splices = edited(made.texts[self.home.name], list(done.steps))
             made.texts[self.home.name] = text
@@ -323,6 +331,11 @@ class _Working:
         self.register = changed(self.register, done.rows, self.charter.zone)
         made.done.append(done)
         made.rows += done.rows
+
+    def _plain(self) -> Any:
+        if self.data is None:
+            self.data = plain(compose(self.made.texts[self.home.name]))
+        return self.data
 
     def finish(self) -> None:
         made = self.made

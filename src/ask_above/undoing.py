@@ -12,7 +12,7 @@ from ask_above.files.merging import merged
 from ask_above.files.splice import Splice, apply
 from ask_above.home import Home, Snapshot, differing
 from ask_above.people.register import Register
-from ask_above.plans import Plan, check_register, named, read_charter
+from ask_above.plans import Plan, check_register, named, opened, read_charter
 
 if TYPE_CHECKING:
     from ask_above.store.database import Entry
@@ -30,9 +30,8 @@ def undo(home: Home, number: int | None = None, *, by: str | None = None, why: s
     entries = home.store.entries()
     entry = _wanted(entries, number)
     later = [each for each in entries if each.number > entry.number]
-    community = Community(snapshot.charter, snapshot.register)
+    community = opened(home, snapshot)
     plan = Plan(home, snapshot, (), by=named(community, by), why=why, at=community._moment(None))
-    plan.before = community
     plan.kind, plan.undoes, plan.undone = "undo", entry.number, entry
     texts = dict(snapshot.texts)
     for name in {splice[0] for splice in entry.splices}:

@@ -12,6 +12,7 @@ from functools import cached_property
 from typing import NamedTuple
 
 from ask_above.ask.tables import allowed_powers
+from ask_above.change.alike import alike
 from ask_above.change.difference import Difference, Kind, Part
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import SITE, listed
@@ -162,19 +163,7 @@ class ActShifts:
     @cached_property
     def _kin(self) -> list[_Kin]:
         """The members who may differ as actors or as targets, those who are alike once."""
-        old, new = self.old.people.register, self.new.people.register
-        if self.same:
-            keys: Iterable[str] = self.difference.members
-        else:
-            keys = dict.fromkeys((*new.members, *old.members))
-        forms: dict[tuple[object, object], list[str]] = {}
-        for key in keys:
-            form = (
-                self.old.ready.fold(key) if key in old.members else None,
-                self.new.ready.fold(key) if key in new.members else None,
-            )
-            forms.setdefault(form, []).append(key)
-        return [kin for members in forms.values() for kin in self._stretches(tuple(members))]
+        return [kin for _, members in alike(self.old, self.new) for kin in self._stretches(tuple(members))]
 
     def _stretches(self, members: tuple[str, ...]) -> Iterator[_Kin]:
         key = members[0]

@@ -5,16 +5,17 @@ Both are swept at once, place by place, over rows of people who are alike in bot
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from typing import TYPE_CHECKING, NamedTuple, TypeAlias
 
 import numpy as np
 
 from ask_above.ask.sides import Sides, merged
+from ask_above.change.alike import Form, alike
 from ask_above.charter.moments import Instant
 from ask_above.decide.may import VISITOR, Decider
 from ask_above.decide.profile import Asked, ask_rank, ask_visitor
-from ask_above.decide.ready import Cell, Fold
+from ask_above.decide.ready import Cell
 from ask_above.decide.table import unpack
 
 if TYPE_CHECKING:
@@ -45,10 +46,14 @@ class Alike(NamedTuple):
 class Crowds(NamedTuple):
     """Who is compared: those who are alike in both communities share a row, and so do stretches of time that are alike.
 
-    ``ranks[n]`` are those asked as a rank in row n, with ``visitor`` for a visitor. ``old[n]`` and ``new[n]`` are what
-    the row comes down to.
+    ``members`` are those who stay the same from ``now`` on, in the registers' order, ``row`` the row of each. ``alike``
+    are the others. ``ranks[n]`` are those asked as a rank in row n, with ``visitor`` for a visitor. ``old[n]`` and
+    ``new[n]`` are what the row comes down to.
     """
 
+    now: Instant
+    members: tuple[str, ...]
+    row: NDArray[np.int64]
     alike: list[Alike]
     ranks: list[list[str]]
     old: list[Cell]
@@ -56,7 +61,7 @@ class Crowds(NamedTuple):
 
     def sizes(self) -> NDArray[np.int64]:
         """Return how many members stand in each row, of those who stand in one row alone."""
-        found = np.zeros(len(self.old), dtype=np.int64)
+        found = np.bincount(self.row, minlength=len(self.old)).astype(np.int64)
         for each in self.alike:
             rows = {row for _, _, row in each.rows if row >= 0}
             if len(rows) == 1:
@@ -71,6 +76,9 @@ class Crowds(NamedTuple):
     def people(self, rows: NDArray[np.bool_]) -> dict[tuple[Stretch, ...], list[str]]:
         """Return the members in any of these rows, by the stretches of time in which they are."""
         found: dict[tuple[Stretch, ...], list[str]] = {}
+        always = np.flatnonzero(rows[self.row]).tolist() if len(self.row) else []
+        if always:
+            found[((self.now, FOREVER),)] = [self.members[n] for n in always]
         for each in self.alike:
             stretches: list[Stretch] = []
             for since, until, row in each.rows:
@@ -84,22 +92,24 @@ class Crowds(NamedTuple):
                 found.setdefault(tuple(stretches), []).extend(each.members)
         return found
 
-    def members(self, rows: NDArray[np.bool_]) -> int:
+    def count(self, rows: NDArray[np.bool_]) -> int:
         """Count the members who are in any of these rows at any time."""
         return sum(len(keys) for keys in self.people(rows).values())
 
     def rows_of(self, member: str) -> list[int]:
         """Return the rows of a member."""
+        if member in self.members:
+            return [int(self.row[self.members.index(member)])]
         return [row for each in self.alike if member in each.members for _, _, row in each.rows if row >= 0]
 
 
 class Difference(NamedTuple):
-    """At one place the answers of some rows about one capability differ: ``rows`` gained or lost it."""
+    """At one place the answers of some rows about one capability differ: those of ``bits`` gained or lost it."""
 
     place: str
     capability: str
     gains: bool
-    rows: NDArray[np.bool_]
+    bits: bytes
 
 
 def crowds(old: Decider, new: Decider, at: Instant, *, apart: str | None = None) -> Crowds:
@@ -109,7 +119,7 @@ def crowds(old: Decider, new: Decider, at: Instant, *, apart: str | None = None)
     others have the same answers.
     """
     found = _Gathering(old, new, at)
-    for form, keys in _forms(old, new):
+    for form, keys in alike(old, new):
         if apart is not None and apart in keys:
             found.add(form, (apart,), apart=True)
         rest = tuple(key for key in keys if key != apart)
@@ -118,31 +128,7 @@ def crowds(old: Decider, new: Decider, at: Instant, *, apart: str | None = None)
     if old.frame is not new.frame:
         for who, before, after in _others(old, new):
             found.other(who, _cell(before), _cell(after))
-    return found.crowds
-
-
-Form: TypeAlias = tuple[Fold | None, Fold | None]
-
-
-def _forms(old: Decider, new: Decider) -> Iterable[tuple[Form, list[str]]]:
-    """Yield the members who are alike in both communities, with what they come down to in each."""
-    before, after = old.people.register, new.people.register
-    if before is after and old.frame.exceptional == new.frame.exceptional and _owner(old) == _owner(new):
-        # the same members are alike in both
-        return [((fold, new.ready.fold(keys[0])), list(keys)) for fold, keys in old.ready.alike().items()]
-    keys = after.differing(before) if old.frame is new.frame else dict.fromkeys((*after.members, *before.members))
-    forms: dict[Form, list[str]] = {}
-    for key in keys:
-        form = (
-            old.ready.fold(key) if key in before.members else None,
-            new.ready.fold(key) if key in after.members else None,
-        )
-        forms.setdefault(form, []).append(key)
-    return forms.items()
-
-
-def _owner(decider: Decider) -> str | None:
-    return decider.frame.charter.owner
+    return found.crowds()
 
 
 class _Gathering:
@@ -150,7 +136,11 @@ class _Gathering:
 
     def __init__(self, old: Decider, new: Decider, at: Instant) -> None:
         self.old, self.new, self.at, self.same = old, new, at, old.frame is new.frame
-        self.crowds = Crowds([], [], [], [])
+        self._always: dict[str, int] = {}
+        self._alike: list[Alike] = []
+        self._ranks: list[list[str]] = []
+        self._before: list[Cell] = []
+        self._after: list[Cell] = []
         self._rows: dict[tuple[Cell, Cell], int] = {}
 
     def add(self, form: Form, members: tuple[str, ...], *, apart: bool = False) -> None:
@@ -164,14 +154,25 @@ class _Gathering:
                 for decider, fold in zip((self.old, self.new), form, strict=True)
             )
             rows.append((since, until, self._row((both[0], both[1]), own if apart else self._rows)))
-        if any(row >= 0 for _, _, row in rows):
-            self.crowds.alike.append(Alike(members, tuple(rows)))
+        if len(rows) == 1 and rows[0][2] >= 0:
+            self._always.update(dict.fromkeys(members, rows[0][2]))
+        elif any(row >= 0 for _, _, row in rows):
+            self._alike.append(Alike(members, tuple(rows)))
+
+    def crowds(self) -> Crowds:
+        """Return all that was gathered."""
+        row = self._always
+        if len(row) > 1:
+            both = (self.new.people.register.members, self.old.people.register.members)
+            row = {key: self._always[key] for side in both for key in side if key in self._always}
+        rows = np.fromiter(row.values(), dtype=np.int64, count=len(row))
+        return Crowds(self.at, tuple(row), rows, self._alike, self._ranks, self._before, self._after)
 
     def other(self, who: str, before: Cell, after: Cell) -> None:
         """Add a rank or a visitor, in a row of their own."""
-        self.crowds.old.append(before)
-        self.crowds.new.append(after)
-        self.crowds.ranks.append([who])
+        self._before.append(before)
+        self._after.append(after)
+        self._ranks.append([who])
 
     def _row(self, both: tuple[Cell, Cell], rows: dict[tuple[Cell, Cell], int]) -> int:
         one, two = both
@@ -179,10 +180,10 @@ class _Gathering:
             return -1
         known = rows.get(both)
         if known is None:
-            known = rows[both] = len(self.crowds.old)
-            self.crowds.old.append(one)
-            self.crowds.new.append(two)
-            self.crowds.ranks.append([])
+            known = rows[both] = len(self._before)
+            self._before.append(one)
+            self._after.append(two)
+            self._ranks.append([])
         return known
 
 
@@ -215,11 +216,15 @@ def differences(
 ) -> Iterator[Difference]:
     """Yield what differs, place by place in the order of ``places``; what is not there on one side is a no there."""
     for block in _blocks(old, new, found, places, told):
-        for place, n in np.argwhere(np.bitwise_or.reduce(block.turned, axis=2)).tolist():
-            line, key = block.turned[place, n], block.capabilities[n]
-            for gains, bits in ((True, line & block.new[place, n]), (False, line & block.old[place, n])):
-                if bits.any():
-                    yield Difference(block.places[place], key, gains, unpack(bits)[: len(found.old)])
+        for gains, side in ((True, block.new), (False, block.old)):
+            bits = block.turned & side
+            for place, n in np.argwhere(bits.any(axis=2)).tolist():
+                yield Difference(block.places[place], block.capabilities[n], gains, bits[place, n].tobytes())
+
+
+def rows_in(bits: bytes, count: int) -> NDArray[np.bool_]:
+    """Return which of so many rows are in a set of bits."""
+    return unpack(np.frombuffer(bits, dtype=np.uint64))[:count]
 
 
 class Turned(NamedTuple):
@@ -243,8 +248,8 @@ def turned(old: Decider, new: Decider, found: Crowds, own: tuple[str, str, Seque
             line = block.turned[block.places.index(own[0]), block.capabilities.index(own[1])]
             for row in own[2]:
                 line[row // 64] &= ~np.uint64(1 << row % 64)
-        more = (block.turned & block.new).any(axis=(0, 2))
-        gained.update(key for key, any_of in zip(block.capabilities, more.tolist(), strict=True) if any_of)
+        more = np.bitwise_or.reduce(np.bitwise_or.reduce(block.turned & block.new, axis=2), axis=0)
+        gained.update(block.capabilities[n] for n in np.flatnonzero(more).tolist())
         lines = block.turned[block.turned.any(axis=2)]
         anyone |= np.bitwise_or.reduce(lines, axis=0)
         for start in range(0, len(lines), _LINES):

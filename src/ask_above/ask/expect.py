@@ -14,6 +14,7 @@ from ask_above.charter.where import NOWHERE
 from ask_above.decide.answer import Answer
 from ask_above.decide.may import Decider
 from ask_above.decide.profile import Asked, ask_rank, ask_visitor
+from ask_above.decide.ready import Fold
 from ask_above.decide.walk import ranks_at
 from ask_above.decide.words import in_place
 
@@ -52,10 +53,12 @@ def broken(old: Decider, new: Decider, now: Instant) -> list[Broken]:
     They are paired by what they say. One that is new is broken where it does not hold (rule 9.11).
     """
     known = {_says(each): each for each in old.frame.charter.expectations}
+    same = old.frame is new.frame
+    members = set(new.people.register.differing(old.people.register)) if same else set[str]()
     found = []
     for each in new.frame.charter.expectations:
         was = known.get(_says(each))
-        if was is not None and old is new:
+        if same and was is not None and not _concerns(old, new, each, members, now):
             continue
         fails, why = failing(new, each, now)
         failed, why_before = failing(old, was, now) if was is not None else (Coverage(), None)
@@ -77,6 +80,21 @@ def unmet_later(decider: Decider, now: Instant) -> list[tuple[Instant, Unmet]]:
         if fails and why is not None and fails.first > now:
             found.append((fails.first, why))
     return found
+
+
+def _concerns(old: Decider, new: Decider, expectation: Expectation, members: set[str], now: Instant) -> bool:
+    """Tell whether an expectation may turn where these members alone differ, and nothing of the charter."""
+    subject = expectation.subject
+    if expectation.never or not members:
+        return False
+    if expectation.act is not None:
+        return True  # a limit counts everybody
+    if subject.form in ("every", "no"):
+        some = [_failing_of_many(decider, expectation, now, members)[0] for decider in (old, new)]
+        return bool(some[0] or some[1])
+    return (
+        bool({subject.key, expectation.author} & members) if subject.form == "member" else expectation.author in members
+    )
 
 
 def _says(expectation: Expectation) -> object:
@@ -128,8 +146,13 @@ def _moments(decider: Decider, expectation: Expectation, now: Instant) -> set[In
     return edges
 
 
-def _failing_of_many(decider: Decider, expectation: Expectation, now: Instant) -> tuple[Coverage, Unmet | None]:
-    """Return when an expectation of all or none who hold a rank fails: those who are alike once, for each stretch."""
+def _failing_of_many(
+    decider: Decider, expectation: Expectation, now: Instant, only: set[str] | None = None
+) -> tuple[Coverage, Unmet | None]:
+    """Return when an expectation of all or none who hold a rank fails: those who are alike once, for each stretch.
+
+    With ``only`` no other members are looked at.
+    """
     frame, subject = decider.frame, expectation.subject
     missing = unmet_one(decider, expectation, now) if expectation.author else None
     if missing is not None and not missing.answers:
@@ -137,7 +160,7 @@ def _failing_of_many(decider: Decider, expectation: Expectation, now: Instant) -
     position, place = frame.rank_at[subject.key], frame.place_at[expectation.place]
     wanted = subject.form == "every"
     spans: list[tuple[Instant, Instant]] = []
-    for fold, keys in decider.ready.alike().items():
+    for fold, keys in _folds(decider, only):
         starts = [now, *(edge for edge in fold.edges if edge > now)]
         for since, until in zip(starts, [*starts[1:], END], strict=True):
             cell = decider.ready.at(fold, since)
@@ -152,6 +175,13 @@ def _failing_of_many(decider: Decider, expectation: Expectation, now: Instant) -
                     spans.append((since, until))
     fails = _joined(spans)
     return fails, unmet_one(decider, expectation, fails.first) if fails else None
+
+
+def _folds(decider: Decider, only: set[str] | None) -> Iterable[tuple[Fold, list[str]]]:
+    if only is None:
+        return decider.ready.alike().items()
+    known = decider.people.register.members
+    return [(decider.ready.fold(key), [key]) for key in only if key in known]
 
 
 def unmet(decider: Decider, now: Instant) -> list[Unmet]:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 import numpy as np
 
 from ask_above.ask.act_shifts import ActShift, ActShifts, PowerShift
-from ask_above.ask.differences import FOREVER, Crowds, Difference, Stretch, crowds, differences
+from ask_above.ask.differences import FOREVER, Crowds, Difference, Stretch, crowds, differences, rows_in
 from ask_above.ask.expect import Broken, Unmet, broken
 from ask_above.change import difference as change
 from ask_above.charter.catalogue import RISKS
@@ -160,10 +160,11 @@ def impact(old: Decider, new: Decider, at: Instant, told: Callable[[int, int], N
         old = Decider(difference.before.charter, difference.before.register)
     found = crowds(old, new, at)
     places = list(dict.fromkeys((*new.frame.place_at, *old.frame.place_at)))
+    order = _order_of(old, new)
     shifts = [
         shift
-        for each in _folded(differences(old, new, found, places, told))
-        for shift in _shifts(old, new, found, each, at)
+        for each in _folded(differences(old, new, found, places, told), len(found.old))
+        for shift in _shifts(old, new, found, each, at, order)
     ]
     return Impact(old, new, at, sorted(shifts, key=_riskiest_first), difference)
 
@@ -185,22 +186,23 @@ class _Fold(NamedTuple):
     capabilities: tuple[str, ...]
 
 
-def _folded(found: Iterable[Difference]) -> list[_Fold]:
+def _folded(found: Iterable[Difference], rows: int) -> list[_Fold]:
     """Fold together what the same people gain or lose: first over places, then over capabilities."""
-    by_people: dict[tuple[bool, str, bytes], tuple[Any, list[str]]] = {}
+    by_people: dict[tuple[bool, str, bytes], list[str]] = {}
     for each in found:
-        key = (each.gains, each.capability, np.packbits(each.rows).tobytes())
-        by_people.setdefault(key, (each.rows, []))[1].append(each.place)
-    by_places: dict[tuple[bool, bytes, tuple[str, ...]], tuple[Any, list[str]]] = {}
-    for (gains, capability, people), (rows, places) in by_people.items():
-        by_places.setdefault((gains, people, tuple(places)), (rows, []))[1].append(capability)
+        by_people.setdefault((each.gains, each.capability, each.bits), []).append(each.place)
+    by_places: dict[tuple[bool, bytes, tuple[str, ...]], list[str]] = {}
+    for (gains, capability, people), places in by_people.items():
+        by_places.setdefault((gains, people, tuple(places)), []).append(capability)
     return [
-        _Fold(gains, rows, places, tuple(capabilities))
-        for (gains, _, places), (rows, capabilities) in by_places.items()
+        _Fold(gains, rows_in(people, rows), places, tuple(capabilities))
+        for (gains, people, places), capabilities in by_places.items()
     ]
 
 
-def _shifts(old: Decider, new: Decider, found: Crowds, fold: _Fold, at: Instant) -> Iterator[Shift]:
+def _shifts(
+    old: Decider, new: Decider, found: Crowds, fold: _Fold, at: Instant, place_of: dict[str, int]
+) -> Iterator[Shift]:
     """Yield a fold as shifts, one for each stretch of time; ranks and visitors stand with what is so from now on."""
     order = {key: n for n, key in enumerate((*new.frame.catalogue.keys, *old.frame.catalogue.keys))}
     others = [who for row in np.flatnonzero(fold.rows).tolist() for who in found.ranks[row]]
@@ -209,7 +211,7 @@ def _shifts(old: Decider, new: Decider, found: Crowds, fold: _Fold, at: Instant)
     for stretches, members in found.people(fold.rows).items():
         for stretch in stretches:
             by_time.setdefault(stretch, []).extend(members)
-    place_of = _order_of(old, new)
+    mixed = bool(found.alike)
     for (since, until), members in by_time.items():
         always = (since, until) == (at, FOREVER)
         ranks = [who.removeprefix("rank:") for who in others if who != VISITOR] if always else []
@@ -218,7 +220,7 @@ def _shifts(old: Decider, new: Decider, found: Crowds, fold: _Fold, at: Instant)
             max((risk_of(old, new, key) for key in fold.capabilities), key=RISKS.index),
             tuple(sorted(fold.capabilities, key=order.__getitem__)),
             fold.places,
-            tuple(sorted(members, key=place_of.__getitem__)),
+            tuple(sorted(members, key=place_of.__getitem__)) if mixed and len(members) > 1 else tuple(members),
             tuple(sorted(ranks, key=known.__getitem__)),
             always and VISITOR in others,
             None if since == at else since,

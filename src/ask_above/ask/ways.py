@@ -194,7 +194,7 @@ class _Trial:
         found = crowds(self.decider, changed, self.at, apart=member)
         mine = [] if member is None else found.rows_of(member)
         told = turned(self.decider, changed, found, (place, capability, mine) if mine else None)
-        members = found.members(told.rows)
+        members = found.count(told.rows)
         sides = [State(each.frame.charter, each.people.register) for each in (self.decider, changed)]
         acts = ActShifts(self.decider, changed, Difference(sides[0], sides[1], self.at), self.at)
         capabilities = changed.frame.catalogue.capabilities

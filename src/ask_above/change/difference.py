@@ -507,7 +507,7 @@ def _renaming(before: State, after: State) -> Renaming | None:
     """Return the one key that was given another, all else alike (rule 9.4); ``None`` where there is no such thing."""
     for kind in _RENAMED:
         old, new = _keyed(before, kind), _keyed(after, kind)
-        if len(old) != len(new) or old.keys() == new.keys():
+        if old is new or len(old) != len(new) or old.keys() == new.keys():
             continue
         gone, come = [key for key in old if key not in new], [key for key in new if key not in old]
         if len(gone) == 1:

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
+from functools import cached_property
 from typing import Any, NamedTuple, Protocol
 
 from ask_above.change.steps import Path, Put, Step, there
 from ask_above.charter.charter import Charter
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import SITE, nearest
+from ask_above.charter.places import Place
 from ask_above.errors import AskAboveError, UnknownNameError
 from ask_above.people.reading import MEMBER_COLUMNS
 from ask_above.people.register import Assignment, Register
@@ -42,15 +44,21 @@ class Done(NamedTuple):
     rows: tuple[RowChange, ...] = ()
 
 
-class Draft(NamedTuple):
-    """What an edit is made on: the charter as plain data and as it is meant, the register, the moment, the actor."""
+class Draft:
+    """What an edit is made on: the charter as plain data and as it is meant, the register, the moment, the actor.
 
-    data: Any
-    charter: Charter
-    register: Register
-    at: Instant
-    day: str
-    by: str = ""
+    ``read`` gives the plain data, and is called when an edit first looks at it: few edits of the register do.
+    """
+
+    def __init__(
+        self, read: Callable[[], Any], charter: Charter, register: Register, at: Instant, day: str, by: str = ""
+    ) -> None:
+        self._read, self.charter, self.register, self.at, self.day, self.by = read, charter, register, at, day, by
+
+    @cached_property
+    def data(self) -> Any:
+        """The charter as plain data."""
+        return self._read()
 
     def rank_path(self, key: str) -> Path:
         """Return where a rank stands; raises :class:`UnknownNameError`."""
@@ -79,8 +87,15 @@ class Draft(NamedTuple):
         """Return a rank; raises :class:`UnknownNameError`, and says so where it is a member that is named."""
         if key not in self.charter.ranks and key in self.register.members:
             raise EditError(f"There is no rank '{key}'; that is a member, and the rank comes first.")
-        self.rank_path(key)
+        if key not in self.charter.ranks:
+            raise UnknownNameError("rank", key, nearest(key, self.charter.ranks))
         return self.charter.ranks[key]
+
+    def place(self, key: str) -> Place:
+        """Return a place; raises :class:`UnknownNameError`."""
+        if key not in self.charter.places:
+            raise UnknownNameError("place", key, nearest(key, self.charter.places))
+        return self.charter.places[key]
 
     def said(self, path: Path) -> Any:
         """Return what is written somewhere, ``None`` where nothing is."""

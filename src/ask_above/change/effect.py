@@ -6,7 +6,8 @@ from collections.abc import Iterable, Iterator, Sequence
 from functools import cached_property
 from typing import NamedTuple
 
-from ask_above.change.difference import Difference, Kind, entries
+from ask_above.change.alike import alike
+from ask_above.change.difference import Difference, Kind, content, entries
 from ask_above.change.refusal import Refusal
 from ask_above.change.subjects import Subject, Subjects
 from ask_above.charter.charter import Charter
@@ -109,7 +110,39 @@ class Effect:
 
     def _find_turns(self) -> Iterator[Turn]:
         pairs = self.subjects.pairs
-        for spot, some in self._where(pairs):
+        old, new = self.old.frame, self.new.frame
+        if len(pairs) * len(self.spots) <= _FEW:
+            yield from self._one_by_one(range(len(pairs)), self.spots)
+        else:
+            # who is unbounded, before or after, may hold the same as before and be made so, or be so no more
+            free = [n for n, (one, two) in enumerate(pairs) if _unbounded(one, old) or _unbounded(two, new)]
+            yield from self._one_by_one([n for n in free if not self._always_free(pairs[n])], self.spots)
+            yield from self._together(sorted(set(range(len(pairs))) - set(free)))
+            yield from self._one_by_one(range(len(pairs)), [spot for spot in self.spots if spot.gone])
+        yield from self._emptied(pairs)
+
+    def _always_free(self, pair: tuple[Profile, Profile]) -> bool:
+        """Tell whether somebody holds everything everywhere on both sides."""
+        sides = zip((self.old.frame, self.new.frame), pair, strict=True)
+        return all(
+            not frame.unbounded.isdisjoint((*profile.automatic, *(r for r, place in profile.placed if not place)))
+            for frame, profile in sides
+        )
+
+    def _together(self, some: list[int]) -> Iterator[Turn]:
+        """Yield what many pairs gain and lose, worked out in arrays."""
+        from ask_above.decide.held import held_otherwise
+
+        plain = [spot for spot in self.spots if not spot.gone]
+        beside = [spot.before for spot in plain]
+        for each in held_otherwise(self.old.plan, self.new.plan, [self.subjects.pairs[n] for n in some], beside):
+            which = tuple(some[n] for n in each.pairs)
+            yield Turn(plain[each.place], each.gated, each.gained, each.lost, False, which)
+
+    def _one_by_one(self, some: Sequence[int], spots: Iterable[Spot]) -> Iterator[Turn]:
+        """Yield what a few pairs gain and lose; at a place that is gone, what its words gave is no loss."""
+        pairs = self.subjects.pairs
+        for spot in spots:
             for gated in (True, False):
                 alike: dict[tuple[int, int, bool], list[int]] = {}
                 for n in some:
@@ -118,11 +151,7 @@ class Effect:
                         turned = now.mask & ~was.mask, was.mask & ~now.mask, now.unbounded and not was.unbounded
                         alike.setdefault(turned, []).append(n)
                 for (gained, lost, freed), which in alike.items():
-                    if spot.gone:  # what its words gave is lost without being taken from anybody
-                        yield Turn(spot, gated, gained, 0, freed, tuple(which))
-                    else:
-                        yield Turn(spot, gated, gained, lost, freed, tuple(which))
-        yield from self._emptied(pairs)
+                    yield Turn(spot, gated, gained, 0 if spot.gone else lost, freed, tuple(which))
 
     def _both(self, pair: tuple[Profile, Profile], spot: Spot, *, gated: bool) -> tuple[Held, Held]:
         before, after = pair
@@ -143,26 +172,6 @@ class Effect:
                     was, now = (self.old.reckoner.held(each, spot.before, gated=gated) for each in (before, rest))
                     if was.mask & ~now.mask:
                         yield Turn(spot, gated, 0, was.mask & ~now.mask, False, (n,))
-
-    def _where(self, pairs: Sequence[tuple[Profile, Profile]]) -> Iterator[tuple[Spot, Iterable[int]]]:
-        """Yield the spots at which what is held may differ, and for which pairs."""
-        old, new = self.old.frame, self.new.frame
-        if len(pairs) * len(self.spots) <= _FEW:
-            yield from ((spot, range(len(pairs))) for spot in self.spots)
-            return
-        from ask_above.decide.held import held_otherwise
-
-        # who comes to be unbounded, or is that no more, may hold the same as before
-        free = [n for n, (one, two) in enumerate(pairs) if _unbounded(one, old) or _unbounded(two, new)]
-        rest = sorted(set(range(len(pairs))) - set(free))
-        plain = [spot for spot in self.spots if not spot.gone]
-        found = held_otherwise(self.old.plan, self.new.plan, [pairs[n] for n in rest], [s.before for s in plain])
-        there: dict[int, list[int]] = {n: list(free) for n in range(len(plain))} if free else {}
-        for n, places in zip(rest, found, strict=True):
-            for place in places:
-                there.setdefault(place, []).append(n)
-        yield from ((plain[n], some) for n, some in sorted(there.items()))
-        yield from ((spot, range(len(pairs))) for spot in self.spots if spot.gone)
 
     # -- 9.7a and 9.7b: what anyone gains
 
@@ -211,7 +220,10 @@ class Effect:
         told: set[str] = set()
         known: dict[tuple[int, int], bool] = {}
         for turn in self.turns if rule.over != "anyone" else ():
-            for subject in self._of(turn.pairs) if turn.lost else ():
+            own = standing(self.old.frame, actor.profile, turn.spot.before)
+            last = own - 1 if rule.over == "level" else own
+            doubtful = [n for n in turn.pairs if self._tops[n] <= last] if turn.lost else ()
+            for subject in self._of(doubtful):
                 if not subject.loses or subject.joined or subject.label in told or subject.new:
                     continue
                 if subject.form == "member" and all(key == actor.key for key in subject.keys):
@@ -230,6 +242,18 @@ class Effect:
                         f"{label} would{when} lose {self._some(turn.lost)} {where}, and does not stand below "
                         f"{actor.label} there.",
                     )
+
+    @cached_property
+    def _tops(self) -> list[int]:
+        """The highest standing that anybody of each pair has anywhere, now or later: who stands lower needs no look."""
+        frame, found = self.old.frame, []
+        for subjects in self.subjects.of_pair:
+            tops = [len(frame.ranks)]
+            for each in subjects:
+                tops += [holding.rank for holding in each.asked.recorded]
+                tops += [frame.rank_at[later.rank] for later in each.asked.later]
+            found.append(min(tops))
+        return found
 
     def _other(self, subject: Subject, actor: Asked) -> str:
         """Return a name of somebody among those alike who is not the actor."""
@@ -403,38 +427,87 @@ class Effect:
 
     def _power(self, actor: Asked) -> Iterator[Refusal]:
         mine = set(self._own_pairs(actor))
-        for each in self._power_turned(mine, actor, f"{actor.label} would gain power over {{}}", set()):
+        text = f"{actor.label} would gain power over {{}}"
+        for each in self._power_turned(mine, self.spots, actor, text, set()):
             yield Refusal("9.7b", each)
         edits_ranks = self._edits_ranks
         if edits_ranks or any(part.kind in (Kind.PLACE, Kind.SET) for part in self.difference.parts):
             told: set[str] = set()
-            for subject in self.subjects.all:
-                pair = self.subjects.pairs[subject.pair]
-                if subject.form not in ("member", "rank") or subject.joined or not subject.acts:
-                    continue
-                if pair in mine or subject.asked.owner:
-                    continue
-                text = f"{subject.label} would gain power over {{}}, which {actor.label} does not have there"
-                for said in self._power_turned({pair}, actor, text, told):
-                    yield Refusal("9.7d", said)
+            for number, spots in self._where_power_may_turn():
+                pair = self.subjects.pairs[number]
+                for subject in self.subjects.of_pair[number]:
+                    if subject.form not in ("member", "rank") or subject.joined or not subject.acts:
+                        continue
+                    if pair in mine or subject.asked.owner:
+                        continue
+                    text = f"{subject.label} would gain power over {{}}, which {actor.label} has not there"
+                    for said in self._power_turned({pair}, spots, actor, text, told):
+                        yield Refusal("9.7d", said)
+                    break  # the others of the pair come down to the same
         if edits_ranks:
             yield from self._over_members(actor)
 
+    def _where_power_may_turn(self) -> Iterator[tuple[int, Iterable[Spot]]]:
+        """Yield the pairs whose power may be another, and at which spots.
+
+        Where the ladder, its lists and what ranks carry of what acts take are as they were, that is where somebody
+        holds other things than before of what these rest on.
+        """
+        pairs = self.subjects.pairs
+        if not self._ladder_stays or len(pairs) * len(self.spots) <= _FEW:
+            yield from ((n, self.spots) for n in range(len(pairs)))
+            return
+        relevant = self._resting_on_acts
+        found: dict[int, dict[Spot, None]] = {}
+        for turn in self.turns:
+            if turn.freed or (turn.gained | turn.lost) & relevant:
+                for n in turn.pairs:
+                    found.setdefault(n, {})[turn.spot] = None
+        yield from ((n, list(spots)) for n, spots in found.items())
+
+    @cached_property
+    def _ladder_stays(self) -> bool:
+        """Whether nothing of the ladder differs that tells who acts on whom."""
+
+        def said(decider: Decider) -> list[tuple[object, ...]]:
+            frame, using = decider.frame, self._powers[0].any_using
+            return [
+                (rank.key, rank.unbounded, rank.call_open, content(rank.lists), frame.carried[rank.position] & using)
+                for rank in frame.ranks
+            ]
+
+        return said(self.old) == said(self.new)
+
+    @cached_property
+    def _resting_on_acts(self) -> int:
+        """What the capabilities that acts take rest on."""
+        frame = self.old.frame
+        found, seeing = 0, frame.charter.rules.seeing
+        for key in frame.catalogue.names(self._powers[0].any_using):
+            found |= frame.catalogue.rests_on(key, beside=seeing)
+        return found
+
     def _power_turned(
-        self, pairs: set[tuple[Profile, Profile]], actor: Asked, text: str, told: set[str]
+        self,
+        pairs: Iterable[tuple[Profile, Profile]],
+        spots: Iterable[Spot],
+        actor: Asked,
+        text: str,
+        told: set[str],
     ) -> Iterator[str]:
         """Yield the power that pairs gain over ranks that were there and the actor has not."""
         first, second = self._powers
         ranks = [(rank.key, rank.title) for rank in self.old.frame.ranks]
         for before, after in pairs:
-            for spot in self.spots:
+            for spot in spots:
                 if spot.gone:
                     continue
-                now = second.of(after, spot.after)
-                if not now:
+                now, was = second.of(after, spot.after), first.of(before, spot.before)
+                if not now or (now == was and self._ladder_stays):
                     continue
-                was, own = first.of(before, spot.before), first.of(actor.profile, spot.before)
-                gained = self._beyond(now, was, own)
+                gained = self._beyond(now, was, first.of(actor.profile, spot.before))
+                if not gained:
+                    continue
                 for key, title in ranks:
                     at = self.new.frame.rank_at.get(key)
                     if at is not None and gained >> at & 1 and key not in told:
@@ -470,18 +543,21 @@ class Effect:
     def _over_members(self, actor: Asked) -> Iterator[Refusal]:
         """Yield a member whom the actor could moderate by an edit of ranks, and could not before (rule 9.7d)."""
         first, second = self._powers
-        members = self.old.people.register.members
-        groups: dict[object, str] = {}
-        for key in members:
-            if key != actor.key and key in self.new.people.register.members:
-                groups.setdefault((self.old.ready.fold(key), self.new.ready.fold(key)), key)
+        there = self.old.people.register.members, self.new.people.register.members
+        targets = [
+            next((key for key in keys if key != actor.key), "")
+            for _, keys in alike(self.old, self.new)
+            if all(keys[0] in side for side in there)
+        ]
         for before, after in self._own_pairs(actor):
             for spot in self.spots:
                 now = second.of(after, spot.after).moderate
                 if spot.gone or not any(now):
                     continue
                 was = first.of(before, spot.before).moderate
-                for key in groups.values():
+                if was == now and self._ladder_stays:
+                    continue
+                for key in filter(None, targets):
                     one = self.old.people.ask(key, self.now)
                     two = self.new.people.ask(key, self.now)
                     if two.owner:

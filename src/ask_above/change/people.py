@@ -131,7 +131,7 @@ class Assign(NamedTuple):
     def on(self, draft: Draft) -> Done:
         """Work it out."""
         rank, member = draft.rank(self.rank), draft.member(self.member)
-        place = draft.charter.places[self.place] if draft.place_path(self.place) else None
+        place = draft.place(self.place)
         if rank.automatic:
             raise EditError(f"{rank.title} is held without being given, so it can be neither given nor taken.")
         given = [each for each in draft.register.of(self.member) if each.place == self.place]
@@ -141,10 +141,8 @@ class Assign(NamedTuple):
         when = _period(draft, self.since or begun, self.until)
         new = Assignment(self.member, self.rank, self.place, when, draft.by, self.why)
         if not self.only and coverage(same).since(draft.at) == coverage([new]).since(draft.at):
-            return Done(
-                f"{member.called} has {rank.title} {in_place(place.title if place else '', site=self.place == SITE)}"
-            )
-        where = in_place(place.title if place else "", site=self.place == SITE)
+            return Done(f"{member.called} has {rank.title} {in_place(place.title, site=self.place == SITE)}")
+        where = in_place(place.title, site=self.place == SITE)
         span = (f" from {self.since}" if self.since else "") + (f" until {self.until}" if self.until else "")
         what = f"give {member.called} {rank.title} {where}{span}{', and nothing else there' if self.only else ''}"
         # one that is open to be replaced by another period of the same rank is changed, not doubled
@@ -164,8 +162,7 @@ class Unassign(NamedTuple):
     def on(self, draft: Draft) -> Done:
         """Work it out."""
         rank, member = draft.rank(self.rank), draft.member(self.member)
-        draft.place_path(self.place)
-        where = in_place(draft.charter.places[self.place].title, site=self.place == SITE)
+        where = in_place(draft.place(self.place).title, site=self.place == SITE)
         given = [e for e in draft.register.of(self.member) if (e.rank, e.place) == (self.rank, self.place)]
         if not given:
             raise EditError(

@@ -6,10 +6,11 @@ more subject, so that time costs no more than more people do.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from functools import cached_property
 from typing import NamedTuple
 
+from ask_above.change.alike import alike
 from ask_above.change.difference import Difference
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
@@ -138,15 +139,10 @@ class Subjects:
     # -- members
 
     def _members(self) -> Iterator[Subject]:
-        old, new = self.old.people.register.members, self.new.people.register.members
-        keys: Iterable[str] = self.difference.members if self.same else new
-        alike: dict[tuple[object, object], list[str]] = {}
-        for key in keys:
-            if key in new:
-                form = (self.old.ready.fold(key) if key in old else None, self.new.ready.fold(key))
-                alike.setdefault(form, []).append(key)
-        for members in alike.values():
-            yield from self._alike(tuple(members))
+        known = self.new.people.register.members
+        for _, members in alike(self.old, self.new):
+            if members[0] in known:
+                yield from self._alike(tuple(members))
 
     def _alike(self, keys: tuple[str, ...]) -> Iterator[Subject]:
         first, old = keys[0], self.old.people.register
@@ -155,14 +151,19 @@ class Subjects:
         asked = ask_anybody(self.old.frame) if was is None else self.old.people.ask(first, self.now)
         label, loses = member.called, was is None or was.status not in (*OUT, "invited")
         joins = self.difference.joins(first)
+        opens = any(each.ranks for each in self._open)
         for since, until in _stretches((*given, *self.new.people.register.of(first)), self.now):
+            if not opens and was is not None and was.status == member.status == "active":
+                one, two = (_active_profile(decider, first, since) for decider in (self.old, self.new))
+                yield Subject(label, "member", keys, asked, self._pair(one, two), since, until)
+                continue
             after = _asked_at(self.new, member, since)
             before = ask_anybody(self.old.frame) if was is None else _asked_at(self.old, was, since)
             one, two = as_active(before), as_active(after)
             if joins:  # compared with somebody who has the open ranks that they may join
                 one = self._open[0].with_open(before)
             yield Subject(label, "member", keys, asked, self._pair(one, two), since, until, loses, new=was is None)
-            if member.status == "active" and any(each.ranks for each in self._open):
+            if member.status == "active" and opens:
                 one, two = (each.with_open(a) for each, a in zip(self._open, (before, after), strict=True))
                 yield Subject(
                     label,
@@ -176,6 +177,14 @@ class Subjects:
                     joined=True,
                     new=was is None,
                 )
+
+
+def _active_profile(decider: Decider, key: str, at: Instant) -> Profile:
+    """Return what an active member comes down to at a moment, as it is kept ready."""
+    cell = decider.ready.at(decider.ready.fold(key), at)
+    if cell.profile is not None:
+        return cell.profile
+    return as_active(_asked_at(decider, decider.people.register.members[key], at))  # the owner
 
 
 def _asked_at(decider: Decider, member: Member, at: Instant) -> Asked:

@@ -37,7 +37,6 @@ def get(path: str, community: str | None) -> int:
     from ask_above.change.steps import at
     from ask_above.change.whole import found
     from ask_above.cli.changing import home_of
-
     from ask_above.files.yaml_text import compose, plain
 
     opened, home = open_here(community), home_of(community)

@@ -193,6 +193,11 @@ class Store:
         files = {name: (old, new) for name, (old, new) in json.loads(row.files).items()}
         return Intent(row.journal, files, [(name, text) for name, text in json.loads(row.letters)])
 
+    def version(self) -> tuple[int, bool]:
+        """Return how many changes there have been, and whether one may not be written yet."""
+        with self._reading() as connection:
+            return self.version_on(connection), self._intent(connection) is not None
+
     def version_on(self, connection: sa.Connection) -> int:
         """Return how many changes there have been."""
         return int(connection.execute(sa.select(state.c.value).where(state.c.name == "version")).scalar() or 0)
