@@ -27,7 +27,7 @@ _FEW = 3_000
 """Up to how many pairs times places are looked at one by one."""
 
 _MOST_NAMED = 3
-_MOST_TOLD = 12
+_MOST_TOLD = 8
 
 
 class Spot(NamedTuple):
@@ -106,7 +106,7 @@ class Effect:
     @cached_property
     def turns(self) -> list[Turn]:
         """All that anybody gains and loses."""
-        return list(self._find_turns())
+        return sorted(self._find_turns(), key=lambda turn: (turn.spot, not turn.gated, turn.pairs))
 
     def _find_turns(self) -> Iterator[Turn]:
         pairs = self.subjects.pairs
@@ -176,31 +176,25 @@ class Effect:
     # -- 9.7a and 9.7b: what anyone gains
 
     def _gains(self, actor: Asked, rule: ActRule) -> Iterator[Refusal]:
-        told: set[str] = set()
-        mine = self._pairs_of(actor)
+        told: dict[str, str] = {}
+        mine, own_gain = self._pairs_of(actor), ""
         for turn in self.turns:
             if not (turn.gained or turn.freed):
                 continue
-            if mine and not mine.isdisjoint(turn.pairs) and "" not in told:
-                told.add("")
-                what = "everything" if turn.freed else self._some(turn.gained)
-                yield Refusal(
-                    "9.7b", f"{actor.label} would gain {what} {self._at(turn.spot)}, by a change of their own."
-                )
+            if mine and not own_gain and not mine.isdisjoint(turn.pairs):
+                own_gain = f"{'everything' if turn.freed else self._some(turn.gained)} {self._at(turn.spot)}"
             own = self._own(actor, turn.spot.before, gated=turn.gated)
             beyond = turn.gained & ~own.mask
             if rule.hand_on != "held" or not (beyond or (turn.freed and not own.unbounded)):
                 continue
             what = self._some(beyond) if beyond else "everything"
             for subject in self._of(turn.pairs):
-                if subject.label not in told and len(told) <= _MOST_TOLD:
-                    told.add(subject.label)
-                    when = self._from(subject)
-                    yield Refusal(
-                        "9.7a",
-                        f"{subject.label} would{when} gain {what} {self._at(turn.spot)}, which {actor.label} does not "
-                        "hold there.",
-                    )
+                if subject.label not in told:
+                    said = f"{subject.label} would{self._from(subject)} gain {what} {self._at(turn.spot)}"
+                    told[subject.label] = f"{said}, which {actor.label} does not hold there."
+        if own_gain:
+            yield Refusal("9.7b", f"{actor.label} would gain {own_gain}, by a change of their own.")
+        yield from _first_of("9.7a", told, "would gain what is out of reach as well")
 
     def _own(self, actor: Asked, place: int, *, gated: bool) -> Held:
         if actor.profile is None:
@@ -217,7 +211,7 @@ class Effect:
     # -- 9.7c: whom it touches
 
     def _losses(self, actor: Asked, rule: ActRule) -> Iterator[Refusal]:
-        told: set[str] = set()
+        told: dict[str, str] = {}
         known: dict[tuple[int, int], bool] = {}
         for turn in self.turns if rule.over != "anyone" else ():
             own = standing(self.old.frame, actor.profile, turn.spot.before)
@@ -233,15 +227,9 @@ class Effect:
                     known[spot] = self._below(actor, rule, subject.asked, turn.spot.before)
                 if known[spot] or self._level(actor, subject, turn):
                     continue
-                told.add(subject.label)
-                if len(told) <= _MOST_TOLD:
-                    where, when = self._at(turn.spot), self._from(subject)
-                    label = self._other(subject, actor)
-                    yield Refusal(
-                        "9.7c",
-                        f"{label} would{when} lose {self._some(turn.lost)} {where}, and does not stand below "
-                        f"{actor.label} there.",
-                    )
+                said = f"{self._other(subject, actor)} would{self._from(subject)} lose {self._some(turn.lost)}"
+                told[subject.label] = f"{said} {self._at(turn.spot)}, and does not stand below {actor.label} there."
+        yield from _first_of("9.7c", told, "would lose something as well")
 
     @cached_property
     def _tops(self) -> list[int]:
@@ -581,6 +569,15 @@ class Effect:
 
     def _some(self, mask: int) -> str:
         return few(self.old.frame.catalogue.names(mask), _MOST_NAMED)
+
+
+def _first_of(rule: str, told: dict[str, str], more: str) -> Iterator[Refusal]:
+    """Yield what was found of the first few, and how many more there are."""
+    texts = sorted(told.values())
+    yield from (Refusal(rule, text) for text in texts[:_MOST_TOLD])
+    if len(texts) > _MOST_TOLD:
+        rest = len(texts) - _MOST_TOLD
+        yield Refusal(rule, f"{rest} other{'' if rest == 1 else 's'} {more}.")
 
 
 def _unbounded(profile: Profile, frame: Frame) -> bool:
