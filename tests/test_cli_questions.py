@@ -73,11 +73,11 @@ def test_a_rank_is_compared_with_its_original_and_two_people_at_a_place(demo: Pa
 def test_may_says_what_would_turn_the_answer(demo: Path) -> None:
     said = words("may", "dara", "reading.post", "--at", "lower-gauges", "--ways", cwd=demo)
     assert "1. Allow Dara Fenwick alone reading.post in Lower gauges. turns no other answer of anybody; 2 lines" in said
-    assert "Take back what in Lower gauges is said of reading.post for volunteer." in said
+    assert "→ ask-above place except lower-gauges dara --allow reading.post" in said
     found = data("may", "bram", "moderate", "dara", "--at", "river-talk", "--using", "member.mute", "--ways", cwd=demo)
     assert found["allowed"] is False
     assert all(way["answers"] >= 0 for way in found["ways"])
-    assert found["ways"][0]["way"].startswith("Give Bram Ashby")
+    assert [way["command"].split()[1] for way in found["ways"]] == ["assign", "rank", "rank", "assign", "assign"]
 
 
 def test_impact_tells_gains_of_high_risk_by_its_exit_status(demo: Path, tmp_path: Path) -> None:

@@ -50,7 +50,8 @@ VIEWS = (
 def test_no_line_is_wider_than_the_terminal(demo: Path, view: str, width: int) -> None:
     done = run(*shlex.split(view), cwd=demo, COLUMNS=str(width))
     assert done.returncode in (0, 1), done.stderr
-    wide = [line for line in done.stdout.splitlines() if len(line) > width]
+    # a command stays in one piece, to be copied
+    wide = [line for line in done.stdout.splitlines() if len(line) > width and "→ ask-above" not in line]
     assert wide == []
     # nothing is cut for want of room, either
     assert "…" not in done.stdout

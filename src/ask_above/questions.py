@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING, TypeAlias
 
 from ask_above.charter.charter import Charter
 from ask_above.charter.ladder import Rank
-from ask_above.charter.moments import Instant, instant, start_of
-from ask_above.charter.names import SITE, nearest
+from ask_above.charter.moments import Instant, instant, start_of, written
+from ask_above.charter.names import SITE, listed, nearest
 from ask_above.charter.places import Place
 from ask_above.decide.may import VISITOR, Decider
 from ask_above.decide.profile import Asked
@@ -229,9 +229,9 @@ class Questions:
 
         >>> way = Community.demo().ways("otto", "post.write", at="river-talk")[0]
         >>> print(way)
-        Take back what in River talk is said of post.write for otto (turns no other answer of anybody)
+        Allow Otto Kessler alone post.write in River talk (turns no other answer of anybody)
         >>> way.command
-        'ask-above place except river-talk otto --leave post.write'
+        'ask-above place except river-talk otto --allow post.write'
         """
         from ask_above.ask import acts, ways
 
@@ -406,7 +406,11 @@ class Questions:
             "member": self.register.members,
             "place": self.charter.places,
         }
-        forms = [form] if colon and form in ways else [each for each, known in ways.items() if key in known]
+        if colon and form not in ways:
+            raise UnknownNameError(
+                "kind of thing", form, nearest(form, ways), f"Write {listed(ways, 'or')} before :{key}."
+            )
+        forms = [form] if colon else [each for each, known in ways.items() if key in known]
         if len(forms) > 1:
             raise QuestionError(f"'{name}' is a {' and a '.join(forms)}; write {forms[0]}:{key} or {forms[1]}:{key}.")
         if not forms or key not in ways[forms[0]]:
@@ -419,6 +423,19 @@ class Questions:
         from ask_above.ask import expect
 
         return expect.unmet(self._decider, self._moment(when))
+
+    def unmet_later(self, *, when: When = None) -> Sequence[tuple[str, Unmet]]:
+        """Return the expectations that hold now and will not, each with the day from which, and why (rule 8.6).
+
+        The day is written as ISO 8601 in the charter's time zone, with the time where it is not midnight.
+
+        >>> Community.demo().unmet_later()
+        []
+        """
+        from ask_above.ask import expect
+
+        found = expect.unmet_later(self._decider, self._moment(when))
+        return [(written(since, self.charter.zone), each) for since, each in found]
 
     def looks(self, who: Who, *, when: When = None) -> Looks:
         """Return colour, badge, prefix and heading of someone, each with the rank it comes from (rules 7.1 and 7.2)."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
 from ask_above.ask.fit import Fitter, Fitting, Need
@@ -36,20 +36,37 @@ class Proposal(NamedTuple):
 
 def propose(decider: Decider, needs: Sequence[Need], never: Sequence[Need], at: Instant) -> Proposal | None:
     """Return a new rank for these needs; ``None`` where no rank can give them."""
-    maker = _Maker(decider, needs)
-    changed = Decider(maker.charter, decider.people.register)
-    fitter = Fitter(changed, needs, never, at)
-    rank = changed.frame.rank_at[maker.key]
-    if not fitter.meets((rank,)):
-        return None
-    return Proposal(
-        maker.key, maker.below, maker.text(), maker.lines(), maker.gate_lines(), fitter.fitting((rank,)), maker.charter
-    )
+    for maker in _attempts(decider, needs):
+        changed = Decider(maker.charter, decider.people.register)
+        fitter = Fitter(changed, needs, never, at)
+        rank = changed.frame.rank_at[maker.key]
+        if fitter.meets((rank,)):
+            fitting = fitter.fitting((rank,))
+            lines = maker.text(), maker.lines(), maker.gate_lines()
+            return Proposal(maker.key, maker.below, *lines, fitting, maker.charter)
+    return None
+
+
+def _attempts(decider: Decider, needs: Sequence[Need]) -> Iterator[_Maker]:
+    """Yield ranks to try, the humblest first.
+
+    One that carries what is needed, low on the ladder; one that places allow it to, where a word for everybody stands
+    over what ranks carry; then higher ones, where a range such as ``warden+`` gives it.
+    """
+    ranks, charter = decider.frame.ranks, decider.frame.charter
+    given = [rank.key for rank in ranks if not rank.automatic and not rank.entry]
+    entries = [entry for place in charter.places.values() for entry in place.overrides]
+    entries += [entry for each in charter.override_sets.values() for entry in each.overrides]
+    starts = sorted({decider.frame.rank_at[entry.of] for entry in entries if entry.above}, reverse=True)
+    heights = [given[-1] if given else None, *(ranks[n - 1].key if n else None for n in starts)]
+    for below in dict.fromkeys(heights):
+        yield _Maker(decider, needs, below)
+        yield _Maker(decider, needs, below, by_places=True)
 
 
 class _Maker:
-    def __init__(self, decider: Decider, needs: Sequence[Need]) -> None:
-        self.decider, self.frame = decider, decider.frame
+    def __init__(self, decider: Decider, needs: Sequence[Need], below: str | None, *, by_places: bool = False) -> None:
+        self.decider, self.frame, self.by_places = decider, decider.frame, by_places
         self.base = Fitter(decider, needs, (), 0).base
         charter = self.frame.charter
         self.key = next(
@@ -62,8 +79,7 @@ class _Maker:
         self.gates: list[int] = []
         for need in needs:
             self._give(need)
-        given = [rank.key for rank in self.frame.ranks if not rank.automatic and not rank.entry]
-        self.below = given[-1] if given else None
+        self.below = below
         self.charter = self._made(charter)
 
     def _give(self, need: Need) -> None:
@@ -73,10 +89,12 @@ class _Maker:
         if need.place is None:
             open_ones = [n for n in places if closed_gate(self.frame, self.base, n) is None]
             place = min(open_ones or places, key=lambda n: len(self._missing(need.capability, n)), default=0)
-            self.grants += [name for name in self._missing(need.capability, place) if name not in self.grants]
+            target = self.allows.setdefault(place, []) if self.by_places else self.grants
+            target += [name for name in self._missing(need.capability, place) if name not in target]
             return
         missing = self._missing(need.capability, need.place)
-        target = self.grants if need.place == 0 else self.allows.setdefault(need.place, [])
+        carried = need.place == 0 and not self.by_places
+        target = self.grants if carried else self.allows.setdefault(need.place, [])
         target += [name for name in missing if name not in target]
         shut = closed_gate(self.frame, self.base, need.place)
         if shut is not None and shut not in self.gates:

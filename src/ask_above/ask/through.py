@@ -19,8 +19,8 @@ def through(answer: Answer, capability: str) -> list[str]:
         if capability in step.takes:
             found.clear()
         elif capability in step.gives:
-            if step.rule.startswith("5.4"):
-                found.clear()  # a place's word stands whether a rank carries it or not
+            if step.words.get("against"):
+                found.clear()  # without this word another one of the same place would take it
             found.append(step.text.rstrip("."))
     return [*found, *gates]
 

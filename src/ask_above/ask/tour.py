@@ -17,8 +17,9 @@ class Stop(NamedTuple):
     """One place of a tour, in the charter's order; ``depth`` is 0 for the site.
 
     ``state`` is open, closed or not there. ``can`` are the capabilities that can be used there, by their full names.
-    ``more`` are those of them that only this place gives, ``less`` those that it takes: what would be usable there if
-    it said nothing itself. ``why`` says, for the administrator, why it is closed or not there.
+    ``more`` are those of them that only this place gives, by its words or by ranks held from here on; ``less`` those
+    that it takes: what would be usable there if it said nothing itself. ``why`` says, for the administrator, why it is
+    closed or not there.
     """
 
     place: str
@@ -76,10 +77,11 @@ def _open(decider: Decider, asked: Asked, place: int, above: int | None, stop: S
     frame = decider.frame
     names = frame.catalogue.names
     can = decider.usable(asked, place)
-    before = can
+    before = unsaid = can
     if above is not None and asked.profile and not asked.rules_all:
         before = usable(frame, held(frame, asked.profile, above).mask, place)
-    return stop._replace(can=names(can), more=names(can & ~before), less=names(before & ~can))
+        unsaid = usable(frame, held(frame, asked.profile, place, own=False).mask, place)
+    return stop._replace(can=names(can), more=names(can & ~before), less=names(unsaid & ~can))
 
 
 def _shut(decider: Decider, asked: Asked, place: int, stop: Stop) -> Stop:

@@ -15,9 +15,11 @@ from ask_above.show.check import (
     check_data,
     fault_data,
     fault_rows,
+    later_row,
     show_advice,
     show_check,
     show_faults,
+    show_later,
     unmet_row,
 )
 from ask_above.show.data import write_json, write_table
@@ -54,17 +56,19 @@ def command(*, advice: bool, schema: bool, strict: bool, community: str | None, 
         _faulty(error, form)
         return 2
     unmet = [] if advice else opened.unmet()
+    later = [] if advice else opened.unmet_later()
     with progress("Looking") as told:
         given = opened.advice(told=told)
     if form == "text":
         if not advice:
             show_check(stdout(), opened.decider, unmet)
+            show_later(stdout(), later)
         show_advice(stdout(), given)
     else:
-        rows = [] if advice else [unmet_row(each) for each in unmet]
+        rows = [] if advice else [*map(unmet_row, unmet), *(later_row(since, each) for since, each in later)]
         rows += [advice_row(each) for each in given.pieces]
-        write_table(sys.stdout, form, CHECK_COLUMNS, rows, check_data(opened.decider, unmet, given))
-    return 1 if unmet or (strict and given.pieces) else 0
+        write_table(sys.stdout, form, CHECK_COLUMNS, rows, check_data(opened.decider, unmet, given, later))
+    return 1 if unmet or (strict and (given.pieces or later)) else 0
 
 
 def _faulty(error: FaultyFilesError, form: str) -> None:

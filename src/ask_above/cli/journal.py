@@ -54,8 +54,9 @@ def command(
     if form != "text":
         write_table(sys.stdout, form, JOURNAL_COLUMNS, journal_rows(found), journal_data(found))
         return 0
-    members = home.read().register.members
-    show_journal(stdout(), found, {key: m.called for key, m in members.items()}, whole=number is not None)
+    snapshot = home.read()
+    names = {key: member.called for key, member in snapshot.register.members.items()}
+    show_journal(stdout(), found, names, snapshot.charter, whole=number is not None)
     return 0 if found or not entries else 1
 
 

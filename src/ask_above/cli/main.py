@@ -83,6 +83,10 @@ class Sections(click.Group):
         """Write the commands alone: there are no options but --help and --version."""
         self.format_commands(ctx, formatter)
 
+    def format_epilog(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        """Write where a command looks, without a line between: the whole fits one screen."""
+        formatter.write(f"{self.epilog}\n")
+
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         """Write the commands under their headings."""
         for heading, commands in SECTIONS.items():
@@ -92,9 +96,7 @@ class Sections(click.Group):
             formatter.dedent()
 
 
-EPILOG = """\b
-Where: --community DIR, else ASK_ABOVE_COMMUNITY, else here. Exit: 0 yes, 1 no, 2 wrong.
-"""
+EPILOG = "Where: --community DIR, else ASK_ABOVE_COMMUNITY, else here. Exit: 0 yes, 1 no, 2 wrong."
 
 
 @click.group(cls=Sections, epilog=EPILOG, context_settings={"help_option_names": ["-h", "--help"]})

@@ -146,7 +146,9 @@ def remove(key: str, instead: str | None, *, nothing: bool, how: How) -> int:
 
     opened = open_here(how.community)
     rank = opened.rank(key)
-    holders = list(dict.fromkeys(each.member for each in opened.register.assignments if each.rank == key))
+    now = opened._moment(None)
+    lasting = (each for each in opened.register.assignments if each.period.end is None or each.period.end > now)
+    holders = list(dict.fromkeys(each.member for each in lasting if each.rank == key))
     if holders and instead is None and not nothing:
         names = ", ".join(opened.member(each).called for each in holders[:8]) + (" and others" if holders[8:] else "")
         raise click.UsageError(f"{len(holders)} hold {rank.title}: {names}. Say --instead RANK, or --none.")

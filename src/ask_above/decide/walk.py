@@ -112,8 +112,11 @@ def meets_term(frame: Frame, profile: Profile, place: int, term: GateTerm) -> bo
     return bool(ranks) and ranks[0] <= position if term.above else position in ranks
 
 
-def held(frame: Frame, profile: Profile, place: int, *, gated: bool = True) -> Held:
-    """Return what is held at a place (rules 5.2 to 5.5); ``gated=False`` leaves gates aside, as gains need it."""
+def held(frame: Frame, profile: Profile, place: int, *, gated: bool = True, own: bool = True) -> Held:
+    """Return what is held at a place (rules 5.2 to 5.5); ``gated=False`` leaves gates aside, as gains need it.
+
+    ``own=False`` leaves aside what the place says itself.
+    """
     ranks = ranks_at(frame, profile, place)
     if not frame.unbounded.isdisjoint(ranks):
         return Held(frame.catalogue.everything, unbounded=True)
@@ -123,6 +126,8 @@ def held(frame: Frame, profile: Profile, place: int, *, gated: bool = True) -> H
     for rank in ranks:
         mask |= frame.carried[rank]
     for layer in layers(frame, profile, place):
+        if layer.place == place and not own:
+            continue
         mask = (mask | layer.allow) & ~layer.deny
         for _, word in layer.speakers:
             bars |= word.bar

@@ -9,6 +9,7 @@ from ask_above.ask.advice.piece import Piece
 from ask_above.ask.advice.whole import AdviceGiven
 from ask_above.ask.expect import Unmet
 from ask_above.decide.may import Decider
+from ask_above.decide.words import day
 from ask_above.errors import Fault
 from ask_above.show.answers import show_answer
 from ask_above.show.screen import Screen
@@ -62,6 +63,23 @@ def show_check(screen: Screen, decider: Decider, unmet: Sequence[Unmet], *, expl
             show_answer(screen, answer, indent="    ")
 
 
+def show_later(screen: Screen, later: Sequence[tuple[str, Unmet]]) -> None:
+    """Show the expectations that hold now and will not: from which day, and why."""
+    for since, each in later:
+        screen.line()
+        line = f" ({each.expectation.where})" if each.expectation.where.line else ""
+        screen.paragraph(f"▲ Holds now, and will not from {day(since)}:", rest="  ", style="warn")
+        screen.paragraph(f"{each.expectation.text}{line}", first="  ", rest="  ")
+        screen.paragraph(each.because, first="  ", rest="  ")
+
+
+def later_row(since: str, each: Unmet) -> list[object]:
+    """Return an expectation that will not hold as a row."""
+    where = each.expectation.where
+    because = f"From {day(since)}: {each.because}"
+    return ["expectation", where.file, where.line, "unmet-later", each.expectation.text, because, ""]
+
+
 def _kept(total: int) -> str:
     if not total:
         return "It states no expectations."
@@ -103,13 +121,18 @@ def advice_row(each: Piece) -> list[object]:
     return ["advice", each.where.file, each.where.line, each.code, each.what, each.why, each.mend]
 
 
-def check_data(decider: Decider, unmet: Sequence[Unmet], given: AdviceGiven) -> dict[str, Any]:
+def check_data(
+    decider: Decider, unmet: Sequence[Unmet], given: AdviceGiven, later: Sequence[tuple[str, Unmet]] = ()
+) -> dict[str, Any]:
     """Return the result as plain data."""
     return {
         "well_formed": True,
         "faults": [],
         "counts": counts(decider),
         "expectations": len(decider.frame.charter.expectations),
+        "unmet_later": [
+            {"expectation": each.expectation.text, "from": since, "because": each.because} for since, each in later
+        ],
         "unmet": [
             {
                 "expectation": each.expectation.text,

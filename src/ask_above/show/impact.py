@@ -8,7 +8,7 @@ from typing import Any
 
 from ask_above.ask.act_shifts import ActShift
 from ask_above.ask.impact import Impact, Shift
-from ask_above.charter.names import SITE, few, listed
+from ask_above.charter.names import few, listed
 from ask_above.decide.frame import Frame
 from ask_above.decide.words import day, in_places
 from ask_above.show.screen import Screen
@@ -129,7 +129,8 @@ def _title(impact: Impact, key: str) -> str:
 
 def where_in_words(impact: Impact, keys: Sequence[str]) -> str:
     """Say where something differs."""
-    if len(keys) == len(impact.new.frame.places) > 1 and SITE in keys:
+    everywhere = impact.new.frame.place_at.keys()
+    if len(everywhere) > 1 and everywhere <= set(keys):
         return "everywhere"
     places = {**impact.old.frame.charter.places, **impact.new.frame.charter.places}
     return in_places(places, keys, 2 * _FEW)

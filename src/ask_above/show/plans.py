@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from datetime import datetime, tzinfo
 from typing import TYPE_CHECKING, Any
 
 from ask_above.change.draft import RowChange
+from ask_above.charter.charter import Charter
 from ask_above.charter.names import listed
 from ask_above.plans import Plan
 from ask_above.show.impact import show_impact
@@ -92,14 +94,23 @@ def _change(row: RowChange) -> str:
     return f"{'given' if after else 'no longer'} {cells['rank']}{where}{span}"
 
 
-def show_journal(screen: Screen, entries: Sequence[Entry], names: dict[str, str], *, whole: bool) -> None:
-    """Show entries of the journal, the latest first."""
+def local(at: str, zone: tzinfo) -> str:
+    """Write the moment of an entry, which the journal keeps in UTC, as it was in a time zone."""
+    return datetime.fromisoformat(at).astimezone(zone).strftime("%Y-%m-%d %H:%M")
+
+
+def show_journal(
+    screen: Screen, entries: Sequence[Entry], names: dict[str, str], charter: Charter, *, whole: bool
+) -> None:
+    """Show entries of the journal, the latest first; times are in the charter's time zone, which is named."""
     if not entries:
         screen.line("The journal has no such entry.")
+    else:
+        screen.line(f"Times in {charter.rules.timezone}", "dim")
     for entry in entries:
         who = names.get(entry.who, entry.who) or "the keeper of the files"
         marks = {"hand": "by hand", "import": "import", "undo": "undo"}.get(entry.kind, "")
-        said = f"{entry.number}  {entry.at[:16].replace('T', ' ')}  {who}{f'  ({marks})' if marks else ''}"
+        said = f"{entry.number}  {local(entry.at, charter.zone)}  {who}{f'  ({marks})' if marks else ''}"
         screen.line(f"{said}{f'  taken back by {entry.undone_by}' if entry.undone_by else ''}", "head")
         screen.paragraph(f"{entry.what}{' (forced)' if entry.forced else ''}", first="    ", rest="    ")
         if entry.why:

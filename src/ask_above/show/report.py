@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 from ask_above.ask.climbs import rows as climb_rows
 from ask_above.ask.describe import Describer
 from ask_above.ask.tables import power_cells
+from ask_above.charter.charter import Charter
 from ask_above.charter.ladder import Rank
 from ask_above.charter.names import SITE
 from ask_above.charter.places import Place
@@ -15,6 +16,7 @@ from ask_above.community import Community
 from ask_above.people.register import Member
 from ask_above.show.cells import CODES, carried_rows, layers
 from ask_above.show.grid import AT_A_PLACE, BESIDES, LEGEND, NO, TAKEN, YES
+from ask_above.show.plans import local
 
 if TYPE_CHECKING:
     from ask_above.charter.moments import Instant
@@ -89,7 +91,7 @@ def contents(community: Community, *, members: bool, entries: Sequence[Entry] = 
         "advice": _advice(community, members=members),
         "climbs": [_climb(community, row) for row in climb_rows(community.decider)],
         "expectations": _expectations(community, members=members),
-        "entries": _changes(entries, people) if members else [],
+        "entries": _changes(entries, people, community.charter) if members else [],
     }
 
 
@@ -107,11 +109,11 @@ def _advice(community: Community, *, members: bool) -> list[dict[str, str]]:
     ]
 
 
-def _changes(entries: Sequence[Entry], people: Mapping[str, Member]) -> list[dict[str, Any]]:
+def _changes(entries: Sequence[Entry], people: Mapping[str, Member], charter: Charter) -> list[dict[str, Any]]:
     return [
         {
             "number": each.number,
-            "at": each.at[:16].replace("T", " "),
+            "at": f"{local(each.at, charter.zone)} ({charter.rules.timezone})",
             "who": people[each.who].called if each.who in people else "",
             "what": each.what,
             "why": each.why,
