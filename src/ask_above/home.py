@@ -240,8 +240,11 @@ class Home:
         before: Snapshot,
         texts: Mapping[str, str],
         letters: Sequence[tuple[str, str]] = (),
+        by_hand: Sequence[Entry] = (),
     ) -> Entry:
         """Make a change that was planned on ``before``: journal, rows and files together.
+
+        ``by_hand`` are the entries for what was edited by hand since the last change; they come first.
 
         Call it locked. Raises :class:`ChangedMeanwhileError` where the community is no longer as it was planned on;
         where a file cannot be written the change is taken back, and the ``OSError`` is raised.
@@ -251,8 +254,7 @@ class Home:
                 raise ChangedMeanwhileError(
                     "Somebody else changed the community meanwhile; nothing was done. Look again."
                 )
-            for name, (old, new) in before.by_hand.items():
-                hand = entry_by_hand(name, old, new)
+            for hand in by_hand:
                 self.store.write(connection, hand, before.texts)
             made = self.store.write(connection, entry, texts, letters, before.texts)
         changed = {n: (before.texts[n], t) for n, t in texts.items() if before.texts.get(n) != t}
@@ -303,11 +305,17 @@ class Home:
             return
 
 
-def entry_by_hand(name: str, old: str, new: str) -> Entry:
-    """Return the journal's entry for an edit by hand."""
+def entries_by_hand(snapshot: Snapshot, what: Sequence[str], effect: Sequence[str]) -> list[Entry]:
+    """Return the journal's entries for files edited by hand; the first says in words what differs, and its effect."""
     from ask_above.store.database import Entry
 
-    return Entry(0, now(), "", "hand", f"{name} was edited by hand", splices=list(differing(name, old, new)))
+    found = []
+    for n, (name, (old, new)) in enumerate(snapshot.by_hand.items()):
+        said = f": {'; '.join(what)}" if what and n == 0 else ""
+        pieces = list(differing(name, old, new))
+        told = list(effect) if n == 0 else []
+        found.append(Entry(0, now(), "", "hand", f"{name} was edited by hand{said}", effect=told, splices=pieces))
+    return found
 
 
 def differing(name: str, old: str, new: str) -> Iterator[tuple[str, int, str, str]]:

@@ -12,6 +12,7 @@ from ask_above.change.draft import Done, Draft, Edit, EditError
 from ask_above.change.reach import Reach
 from ask_above.change.refusal import Refusal
 from ask_above.change.registering import changed
+from ask_above.change.telling import sentences
 from ask_above.charter.charter import Charter
 from ask_above.charter.moments import Instant, written
 from ask_above.charter.names import listed
@@ -22,7 +23,7 @@ from ask_above.errors import AskAboveError, FaultyFilesError
 from ask_above.files.splice import edited
 from ask_above.files.uncollected import uncollected
 from ask_above.files.yaml_text import compose, plain
-from ask_above.home import ChangedMeanwhileError, Home, Snapshot, now
+from ask_above.home import ChangedMeanwhileError, Home, Snapshot, entries_by_hand, now
 from ask_above.people.register import Register
 
 if TYPE_CHECKING:
@@ -236,7 +237,24 @@ class Plan:
         )
         with self.home.locked(), uncollected():
             self.home.finish()
-            return self.home.change(entry, self.snapshot, self.texts, letters)
+            return self.home.change(entry, self.snapshot, self.texts, letters, self._by_hand())
+
+    def _by_hand(self) -> list[Entry]:
+        """Return the journal's entries for edits by hand since the last change: what differs, and its effect."""
+        known = self.snapshot.loaded.files if self.snapshot.loaded else {}
+        if not self.snapshot.by_hand:
+            return []
+        try:
+            charter = self.home.charter_of({**self.snapshot.texts, **known})
+        except FaultyFilesError:
+            return entries_by_hand(self.snapshot, (), ())
+        before = self.before.after(charter=charter)
+        difference = Difference(_state(before), _state(self.before), self.at)
+        effect = impact(before.decider, self.before.decider, self.at)
+        said = sentences(difference)
+        more = [f"and {len(said) - _MOST_SAID} more"] if len(said) > _MOST_SAID else []
+        what = [each[:1].lower() + each[1:] for each in said[:_MOST_SAID]] + more
+        return entries_by_hand(self.snapshot, what, list(in_lines(effect))[:_MOST_TOLD])
 
 
 def _state(community: Community) -> State:

@@ -11,13 +11,13 @@ from collections.abc import Iterable, Iterator
 from functools import cached_property
 from typing import NamedTuple
 
-from ask_above.ask.tables import allowed_powers
 from ask_above.change.alike import alike
 from ask_above.change.difference import Difference, Kind, Part
+from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import SITE, listed
 from ask_above.charter.rules import ACTS
-from ask_above.decide.authority import reached
+from ask_above.decide.authority import Case, reached
 from ask_above.decide.conditions import conditions
 from ask_above.decide.may import Decider
 from ask_above.decide.powers import Power, Powers
@@ -137,22 +137,57 @@ class ActShifts:
         yield from (key for key in places if frame.place_at[key] in touched)
 
     def _pairs(self, decider: Decider, act: str, place: str) -> set[tuple[str, str]]:
-        number = decider.frame.place_at.get(place)
+        """Return the pairs of ranks, acting and acted on, between which an act is possible at a place."""
+        number, frame = decider.frame.place_at.get(place), decider.frame
         if number is None:
             return set()
-        if act == "call":
-            return self._calls(decider, number)
-        return set(allowed_powers(decider, act, number, self.at))
+        powers = self._powers[decider is self.new]
+        found, case = set[tuple[str, str]](), None
+        for rank in frame.ranks:
+            asked = ask_rank(frame, rank.position)
+            power = powers.of(asked.profile, number, acts=asked.acts)
+            if act != "assign":
+                found |= {(rank.key, other) for other in self._acted_on(decider, act, power)}
+                continue
+            reach = power.assign
+            if not reach:
+                continue
+            case = decider.case(asked, number, self.at) if case is None else case.again(asked)
+            found |= {(rank.key, other.key) for other in self._given_by(case, reach)}
+        return found
 
     @staticmethod
-    def _calls(decider: Decider, place: int) -> set[tuple[str, str]]:
-        powers, ranks = Powers(decider.reckoner), decider.frame.ranks
-        found = set()
-        for rank in ranks:
-            asked = ask_rank(decider.frame, rank.position)
-            mask = powers.of(asked.profile, place, acts=asked.acts).call
-            found |= {(rank.key, other.key) for other in ranks if mask >> other.position & 1}
-        return found
+    def _given_by(case: Case, reach: int) -> Iterator[Rank]:
+        """Yield the ranks within reach that no condition certainly keeps from being given."""
+        for rank in case.frame.ranks:
+            if reach >> rank.position & 1 and all(step.holds is not False for step in case.again().assign(rank, None)):
+                yield rank
+
+    def _acted_on(self, decider: Decider, act: str, power: Power) -> Iterator[str]:
+        """Yield the ranks that some power reaches, by their keys."""
+        some = 0
+        for mask in power.moderate:
+            some |= mask
+        for rank, top in zip(decider.frame.ranks, self._tops[decider is self.new], strict=True):
+            if act == "moderate":
+                yield from (rank.key,) if some >> top & 1 else ()
+            elif act == "manage":
+                yield from (rank.key,) if power.manage >> rank.position & 1 and not rank.kept_by else ()
+            else:
+                yield from (rank.key,) if power.call >> rank.position & 1 else ()
+
+    @cached_property
+    def _powers(self) -> tuple[Powers, Powers]:
+        return Powers(self.old.reckoner), Powers(self.new.reckoner)
+
+    @cached_property
+    def _tops(self) -> tuple[list[int], list[int]]:
+        """By what rank somebody asked as each rank stands when acted on."""
+        old, new = (
+            [reached(decider.frame, ask_rank(decider.frame, rank.position), 0) for rank in decider.frame.ranks]
+            for decider in (self.old, self.new)
+        )
+        return old, new
 
     def _in_order(self, pair: tuple[str, str]) -> tuple[int, int]:
         last = len(self.new.frame.ranks)

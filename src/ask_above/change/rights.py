@@ -98,7 +98,8 @@ class Rights:
         """Yield what speaks against each part; ``actor`` is somebody else than the owner."""
         for part in self.owners:
             owner = self.old.frame.charter.owner
-            yield Refusal("9.3", f"{said(part)}: that is the owner's alone.{'' if owner else ' No owner is set.'}")
+            none = "" if owner else " No owner is set."
+            yield Refusal("9.3", f"{said(part, self.difference.after)}: that is the owner's alone.{none}")
         if not actor.acts:
             if self._own_invitation(actor):
                 return

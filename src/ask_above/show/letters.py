@@ -15,6 +15,7 @@ from ask_above.ask.impact import Shift
 from ask_above.ask.sentences import doing, under_headings
 from ask_above.charter.names import SITE
 from ask_above.decide.words import day, in_place, in_places, upper
+from ask_above.show.impact import when_in_words
 
 if TYPE_CHECKING:
     from ask_above.change.draft import RowChange
@@ -72,7 +73,8 @@ def _news(plan: Plan, describers: tuple[Describer, Describer], shifts: Sequence[
             source = frame if gains else plan.before.decider.frame
             known = [each for each in shift.capabilities if each in source.catalogue.bit]
             things = [doing(source, each) for group in under_headings(source, known).values() for each in group]
-            yield f"{said}, {in_places(source.charter.places, shift.places, len(shift.places))}: {'; '.join(things)}."
+            where = in_places(source.charter.places, shift.places, len(shift.places))
+            yield f"{said}, {where}{when_in_words(plan.effect, shift)}: {'; '.join(things)}."
     for row in plan.rows:
         after = row.after or {}
         if row.table == "assignments" and after.get("member") == key and after.get("until"):

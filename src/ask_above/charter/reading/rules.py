@@ -30,7 +30,8 @@ def read_rules(document: Document, data: dict[str, Any], catalogue: Catalogue) -
     naming = data.get("accounts", {}).get("naming")
     if naming is not None:
         acts["accounts"] = acts["accounts"]._replace(
-            naming=_moderating(document, naming, ("rules", "accounts", "naming"), catalogue, acts["moderate"])
+            naming=_moderating(document, naming, ("rules", "accounts", "naming"), catalogue, acts["moderate"]),
+            words=(*acts["accounts"].words, *_written(naming)),
         )
     advice = data.get("advice", {})
     return Rules(
