@@ -6,12 +6,15 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
+from yaml import YAMLError
+
 from ask_above.ask.impact import Impact, Turned, impact
 from ask_above.change.difference import Difference, State, edges_of
 from ask_above.change.draft import Done, Draft, Edit, EditError
 from ask_above.change.reach import Reach
 from ask_above.change.refusal import Refusal
 from ask_above.change.registering import changed
+from ask_above.change.shape import check_shape
 from ask_above.change.telling import sentences
 from ask_above.charter.charter import Charter
 from ask_above.charter.moments import Instant, written
@@ -31,6 +34,7 @@ if TYPE_CHECKING:
 
 _MOST_TOLD = 30
 _MOST_SAID = 5
+_MOST_PLACES = 6
 
 
 class RefusedError(AskAboveError, PermissionError):
@@ -269,12 +273,15 @@ def in_lines(effect: Impact) -> Iterator[str]:
     """Yield the effect of a change in short lines."""
     for shift in effect.shifts:
         sign, people = "+" if shift.gains else "-", len(shift.members)
-        ranks = f"; ranks: {', '.join(shift.ranks)}" if shift.ranks else ""
         risk = "" if shift.risk == "low" else f" ({shift.risk} risk)"
-        many = f"{people} member{'' if people == 1 else 's'}"
+        where = ", ".join(shift.places[:_MOST_PLACES])
+        where += f" and {len(shift.places) - _MOST_PLACES} more" if len(shift.places) > _MOST_PLACES else ""
         when = f" from {effect.day(shift.since)}" if shift.since else ""
-        when += f" until {effect.day(shift.until)}" if shift.until else ""
-        yield f"{sign} {', '.join(shift.capabilities)}{risk} in {', '.join(shift.places[:6])}{when}: {many}{ranks}"
+        when += " {} {}".format(*effect.ends(shift.until)) if shift.until else ""
+        who = [f"{people} member{'' if people == 1 else 's'}"] if people else []
+        who += [f"ranks: {', '.join(shift.ranks)}"] if shift.ranks else []
+        who += ["visitors"] if shift.visitor else []
+        yield f"{sign} {', '.join(shift.capabilities)}{risk} in {where}{when}: {'; '.join(who)}"
 
 
 def plan(
@@ -339,12 +346,16 @@ class _Working:
 
     def take(self, edit: Edit, at: Instant, day: str, by: str) -> None:
         made = self.made
+        check_shape(edit)
         done = edit.on(Draft(self._plain, self.charter, self.register, at, day, by))
         if done.steps:
-            text, splices = edited(made.texts[self.home.name], list(done.steps))
+            try:
+                text, splices = edited(made.texts[self.home.name], list(done.steps))
+                self.data = plain(compose(text))
+            except YAMLError as fault:
+                raise EditError(f"The charter could not be read after this ({done.what}): {fault}") from fault
             made.texts[self.home.name] = text
             made.splices += [(self.home.name, *splice) for splice in splices]
-            self.data = plain(compose(text))
             self.charter = read_charter(self.home, self.made.texts, done.what)
         self.register = changed(self.register, done.rows, self.charter.zone)
         made.done.append(done)

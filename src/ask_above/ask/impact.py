@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
+from datetime import date, timedelta
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -150,6 +151,13 @@ class Impact:
     def day(self, at: Instant | None) -> str:
         """Write an instant as a date in the charter's time zone; nothing for none."""
         return "" if at is None else written(at, self.new.frame.charter.zone)
+
+    def ends(self, at: Instant) -> tuple[str, str]:
+        """Return how what ends at an instant is said: through the day before, or until the moment within a day."""
+        day = self.day(at)
+        if "T" in day:
+            return "until", day
+        return "through", (date.fromisoformat(day) - timedelta(days=1)).isoformat()
 
 
 def impact(old: Decider, new: Decider, at: Instant, told: Callable[[int, int], None] | None = None) -> Impact:

@@ -18,7 +18,10 @@ class CharterSet(NamedTuple):
 
     def on(self, draft: Draft) -> Done:
         """Work it out."""
+        if self.value is None:
+            raise EditError(f"No value is given for {self.path}; to take out what stands there, remove it.")
         path, rest = found(draft.data, self.path)
+        _spot(draft.data, self.path, path, rest)
         if rest and path and path[0] == "capabilities" and len(path) <= 2:  # noqa: PLR2004 (a capability has dots)
             whole = self.path.split(".", 2)
             path, rest = ("capabilities", whole[1]), whole[2:]
@@ -34,6 +37,7 @@ class CharterAdd(NamedTuple):
     def on(self, draft: Draft) -> Done:
         """Work it out."""
         path, rest = found(draft.data, self.path)
+        _spot(draft.data, self.path, path, rest)
         said = _at(draft.data, path) if not rest else []
         if not isinstance(said, list):
             raise EditError(f"{self.path} is no list; set a value with: ask-above charter set {self.path} VALUE")
@@ -51,11 +55,8 @@ class CharterRemove(NamedTuple):
     def on(self, draft: Draft) -> Done:
         """Work it out."""
         path, rest = found(draft.data, self.path)
-        if rest:
-            known = _at(draft.data, path)
-            near = nearest(rest[0], [str(key) for key in known]) if isinstance(known, dict) else ()
-            hint = f" Nearest: {', '.join(near)}." if near else ""
-            raise EditError(f"There is no {self.path} in the charter.{hint}")
+        if rest or not path:
+            raise EditError(missing(draft.data, self.path))
         if self.value is None:
             return Done(f"remove {self.path}", (Drop(path),))
         said = _at(draft.data, path)
@@ -68,9 +69,16 @@ class CharterRemove(NamedTuple):
 def found(data: Any, said: str) -> tuple[Path, list[str]]:
     """Return how far a dotted path leads, and the words that are left.
 
-    A key may have dots itself; an item of a list is named by its key, by its number from 1, or by what it says.
+    A key may have dots itself; an item of a list is named by its key, by its number from 1, or by what it says. A
+    place is named by its key wherever it lies in the tree: ``places.river-talk``.
     """
     words, path, here = said.split("."), list[str | int](), data
+    if words[0] == "places" and isinstance(data, dict):
+        for size in range(len(words) - 1, 0, -1):
+            deep = _place(data.get("places"), ".".join(words[1 : size + 1]), ("places",))
+            if deep:
+                path, here, words = list(deep), _at(data, deep), words[size + 1 :]
+                break
     while words:
         step = _step(here, words)
         if step is None:
@@ -79,6 +87,38 @@ def found(data: Any, said: str) -> tuple[Path, list[str]]:
         path.append(key)
         here, words = here[key], words[taken:]
     return tuple(path), words
+
+
+def missing(data: Any, said: str) -> str:
+    """Say that nothing stands at a path: from which word on, and the nearest known name."""
+    path, rest = found(data, said)
+    here = _at(data, path)
+    if isinstance(here, list):
+        known = [str(item.get("key", "")) if isinstance(item, dict) else str(item) for item in here]
+    else:
+        known = [str(key) for key in here] if isinstance(here, dict) else []
+    near = nearest(rest[0], known) if rest else ()
+    hint = f" Nearest: {', '.join(near)}." if near else ""
+    return f"There is no {said or 'such path'} in the charter.{hint}"
+
+
+def _spot(data: Any, said: str, path: Path, rest: Sequence[str]) -> None:
+    """Raise ``EditError`` where nothing can be put at a path: what is missing is made below a mapping only."""
+    if rest and not (isinstance(_at(data, path), dict) and all(rest)):
+        raise EditError(missing(data, said))
+
+
+def _place(items: Any, key: str, path: Path) -> Path:
+    """Return the path to a place by its key, wherever it lies in the tree; empty for none."""
+    for n, item in enumerate(items if isinstance(items, list) else ()):
+        if not isinstance(item, dict):
+            continue
+        if item.get("key") == key:
+            return (*path, n)
+        deep = _place(item.get("places"), key, (*path, n, "places"))
+        if deep:
+            return deep
+    return ()
 
 
 def _step(here: Any, words: Sequence[str]) -> tuple[str | int, int] | None:

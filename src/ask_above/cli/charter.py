@@ -35,15 +35,16 @@ def get(path: str, community: str | None) -> int:
     import yaml
 
     from ask_above.change.steps import at
-    from ask_above.change.whole import found
+    from ask_above.change.whole import found, missing
     from ask_above.cli.changing import home_of
     from ask_above.files.yaml_text import compose, plain
 
-    opened, home = open_here(community), home_of(community)
+    open_here(community)
+    home = home_of(community)
     data = plain(compose(home.read().texts[home.name]))
     where, rest = found(data, path) if path else ((), [])
     if rest:
-        raise QuestionError(f"There is no {path} in the charter of {opened.charter.title}.")
+        raise QuestionError(missing(data, path))
     said = at(data, where)
     click.echo(said if isinstance(said, str) else yaml.safe_dump(said, sort_keys=False, allow_unicode=True).rstrip())
     return 0
@@ -84,6 +85,12 @@ def remove(path: str, value: str | None, *, how: How) -> int:
 
 def _value(text: str) -> Any:
     """Read a value: a list or mapping as YAML writes it in one line, else text as it stands."""
-    from ask_above.files.yaml_text import compose, plain
+    from ask_above.files.yaml_text import read_yaml
 
-    return plain(compose(text)) if text[:1] in "[{" else text
+    if text.strip()[:1] not in ("[", "{"):
+        return text
+    document = read_yaml("the value", text.encode())
+    if document.faults:
+        fault = document.faults[0]
+        raise QuestionError(f"{text} is no list or mapping in one line, such as [a, b] or {{a: 1}}: {fault.message}.")
+    return document.data

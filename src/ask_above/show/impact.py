@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import date, timedelta
 from typing import Any
 
 from ask_above.ask.act_shifts import ActShift
@@ -86,10 +85,8 @@ def when_in_words(impact: Impact, shift: Shift) -> str:
     said = f", from {day(impact.day(shift.since))}" if shift.since else ""
     if not shift.until:
         return said
-    until = impact.day(shift.until)
-    if "T" in until:
-        return f"{said}, until {day(until)}"
-    return f"{said}, through {day((date.fromisoformat(until) - timedelta(days=1)).isoformat())}"
+    word, last = impact.ends(shift.until)
+    return f"{said}, {word} {day(last)}"
 
 
 def who_in_words(impact: Impact, shift: Shift) -> str:
