@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from functools import cache
-from typing import Any, get_args, get_origin, get_type_hints
+from types import UnionType
+from typing import Any, Union, get_args, get_origin, get_type_hints
 
 from ask_above.change.draft import Edit, EditError
 
@@ -36,7 +37,9 @@ def _is(value: Any, kind: Any) -> bool:
         )
     if base is Mapping:
         return isinstance(value, Mapping) and all(_is(k, inner[0]) and _is(v, inner[1]) for k, v in value.items())
-    return any(_is(value, each) for each in inner) if inner else isinstance(value, kind)
+    if base in (Union, UnionType):
+        return any(_is(value, each) for each in inner)
+    return isinstance(value, base)
 
 
 def _in_words(kind: Any) -> Iterator[str]:
@@ -44,8 +47,8 @@ def _in_words(kind: Any) -> Iterator[str]:
     if base in (Sequence, Mapping):
         of = " of text" if inner[-1] is str else ""
         yield f"{_CALLED[base]}{of}"
-    elif inner:
+    elif base in (Union, UnionType):
         for each in inner:
             yield from _in_words(each)
     else:
-        yield _CALLED.get(kind, str(kind))
+        yield _CALLED.get(base, base.__name__)
