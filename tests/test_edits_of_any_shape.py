@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import random
-from typing import Any, get_type_hints
+from typing import Any, cast, get_type_hints
 
 import pytest
 
@@ -97,6 +97,30 @@ def test_a_field_of_another_kind_is_said(brook: Place) -> None:
     community = brook.open()
     with pytest.raises(EditError, match=r"Grant: names is a list of text, not 'post.write'\."):
         community.plan(change.Grant("host", "post.write"))
+
+
+@pytest.mark.parametrize(
+    ("meant", "written"),
+    [
+        (
+            change.Assign("dara", "host", until=cast("str", dt.date(2027, 3, 31)), place=cast("str", None)),
+            change.Assign("dara", "host", until="2027-03-31"),
+        ),
+        (
+            change.Grant("host", cast("Any", {"post.write", "poll.start"})),
+            change.Grant("host", ["poll.start", "post.write"]),
+        ),
+        (
+            change.MemberAdd("rill", cast("Any", {"name": "Rill", "email": "r@river.example", "note": None})),
+            change.MemberAdd("rill", {"name": "Rill", "email": "r@river.example"}),
+        ),
+    ],
+)
+def test_days_sets_and_what_is_left_out_are_taken_as_they_are_meant(brook: Place, meant: Any, written: Any) -> None:
+    community = brook.open()
+    assert community.plan(meant).what == community.plan(written).what
+    assert community.plan(meant).texts == community.plan(written).texts
+    assert community.plan(meant).rows == community.plan(written).rows
 
 
 @pytest.mark.parametrize(

@@ -14,7 +14,7 @@ from ask_above.change.draft import Done, Draft, Edit, EditError
 from ask_above.change.reach import Reach
 from ask_above.change.refusal import Refusal
 from ask_above.change.registering import changed
-from ask_above.change.shape import check_shape
+from ask_above.change.shape import shaped
 from ask_above.change.telling import sentences
 from ask_above.charter.charter import Charter
 from ask_above.charter.moments import Instant, written
@@ -346,8 +346,7 @@ class _Working:
 
     def take(self, edit: Edit, at: Instant, day: str, by: str) -> None:
         made = self.made
-        check_shape(edit)
-        done = edit.on(Draft(self._plain, self.charter, self.register, at, day, by))
+        done = shaped(edit).on(Draft(self._plain, self.charter, self.register, at, day, by))
         if done.steps:
             try:
                 text, splices = edited(made.texts[self.home.name], list(done.steps))

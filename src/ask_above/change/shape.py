@@ -2,29 +2,60 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Set as AbstractSet
+from datetime import date
 from functools import cache
 from types import UnionType
-from typing import Any, Union, get_args, get_origin, get_type_hints
+from typing import Any, NamedTuple, Union, cast, get_args, get_origin, get_type_hints
 
 from ask_above.change.draft import Edit, EditError
 
 _CALLED = {str: "text", bool: "true or false", type(None): "nothing", Sequence: "a list", Mapping: "a mapping"}
 
 
-def check_shape(edit: Edit) -> None:
-    """Raise :class:`EditError` where a field of an edit holds something of another kind."""
-    for name, kind in _fields(type(edit)):
-        value = getattr(edit, name)
-        if not _is(value, kind):
-            wanted = " or ".join(_in_words(kind))
-            raise EditError(f"{type(edit).__name__}: {name} is {wanted}, not {value!r}.")
+class _Field(NamedTuple):
+    name: str
+    kind: Any
+    default: Any
+
+
+def shaped(edit: Edit) -> Edit:
+    """Return an edit whose fields are of their kinds.
+
+    What is left out as ``None`` is as if it was not given, a date or a moment is written in ISO 8601, and whatever can
+    be gone through once is a list. Raises :class:`EditError` where a field holds something of another kind.
+    """
+    found = {}
+    for field in _fields(type(edit)):
+        value = getattr(edit, field.name)
+        meant = _meant(value, field)
+        if not _is(meant, field.kind):
+            wanted = " or ".join(_in_words(field.kind))
+            raise EditError(f"{type(edit).__name__}: {field.name} is {wanted}, not {value!r}.")
+        if meant is not value:
+            found[field.name] = meant
+    return cast("Edit", cast("Any", edit)._replace(**found)) if found else edit
 
 
 @cache
-def _fields(kind: type[Any]) -> tuple[tuple[str, Any], ...]:
-    known = getattr(kind, "_fields", ())
-    return tuple((name, hint) for name, hint in get_type_hints(kind).items() if name in known)
+def _fields(kind: type[Any]) -> tuple[_Field, ...]:
+    known, defaults = getattr(kind, "_fields", ()), getattr(kind, "_field_defaults", {})
+    hints = get_type_hints(kind)
+    return tuple(_Field(name, hints[name], defaults.get(name)) for name in known)
+
+
+def _meant(value: Any, field: _Field) -> Any:
+    base, inner = get_origin(field.kind) or field.kind, get_args(field.kind)
+    if value is None and field.default is not None:
+        return field.default
+    if base is str and isinstance(value, date):
+        return value.isoformat()
+    if base is Sequence and isinstance(value, Iterable) and not isinstance(value, str | bytes | Mapping | Sequence):
+        return tuple(sorted(value, key=str) if isinstance(value, AbstractSet) else value)
+    if base is Mapping and isinstance(value, Mapping) and inner[1] is str:
+        return {key: "" if each is None else _meant(each, _Field("", str, None)) for key, each in value.items()}
+    return value
 
 
 def _is(value: Any, kind: Any) -> bool:
@@ -32,9 +63,8 @@ def _is(value: Any, kind: Any) -> bool:
     if kind is Any:
         return True
     if base is Sequence:
-        return (
-            isinstance(value, Sequence) and not isinstance(value, str | bytes) and all(_is(x, inner[0]) for x in value)
-        )
+        listed = isinstance(value, Sequence) and not isinstance(value, str | bytes)
+        return listed and all(_is(each, inner[0]) for each in value)
     if base is Mapping:
         return isinstance(value, Mapping) and all(_is(k, inner[0]) and _is(v, inner[1]) for k, v in value.items())
     if base in (Union, UnionType):
