@@ -29,6 +29,8 @@ _NOBODY = Cell(None, owner=False)
 
 FOREVER: Instant = 1 << 62
 
+_NONE = np.zeros(0, dtype=np.int64)
+
 Stretch: TypeAlias = tuple[Instant, Instant]
 """From one instant until another; the second is ``FOREVER`` where it has no end."""
 
@@ -37,24 +39,29 @@ class Alike(NamedTuple):
     """Members who are alike in both communities, and their row in each stretch of time from now on.
 
     ``rows`` has the instant at which a stretch begins, the one at which it ends, and the row; -1 where nothing differs.
+    ``numbers`` are the members' places in the order of all who are compared.
     """
 
     members: tuple[str, ...]
     rows: tuple[tuple[Instant, Instant, int], ...]
+    numbers: NDArray[np.int64]
 
 
 class Crowds(NamedTuple):
     """Who is compared: those who are alike in both communities share a row, and so do stretches of time that are alike.
 
     ``members`` are those who stay the same from ``now`` on, in the registers' order, ``row`` the row of each. ``alike``
-    are the others. ``ranks[n]`` are those asked as a rank in row n, with ``visitor`` for a visitor. ``old[n]`` and
-    ``new[n]`` are what the row comes down to.
+    are the others. ``everyone`` are both in that order, ``numbers`` where in it ``members`` stand. ``ranks[n]`` are
+    those asked as a rank in row n, with ``visitor`` for a visitor. ``old[n]`` and ``new[n]`` are what the row comes
+    down to.
     """
 
     now: Instant
     members: tuple[str, ...]
     row: NDArray[np.int64]
     alike: list[Alike]
+    everyone: NDArray[np.object_]
+    numbers: NDArray[np.int64]
     ranks: list[list[str]]
     old: list[Cell]
     new: list[Cell]
@@ -73,12 +80,12 @@ class Crowds(NamedTuple):
         found = ((sorted({row for _, _, row in each.rows if row >= 0}), len(each.members)) for each in self.alike)
         return [(rows, count) for rows, count in found if len(rows) > 1]
 
-    def people(self, rows: NDArray[np.bool_]) -> dict[tuple[Stretch, ...], list[str]]:
-        """Return the members in any of these rows, by the stretches of time in which they are."""
-        found: dict[tuple[Stretch, ...], list[str]] = {}
-        always = np.flatnonzero(rows[self.row]).tolist() if len(self.row) else []
-        if always:
-            found[((self.now, FOREVER),)] = [self.members[n] for n in always]
+    def people(self, rows: NDArray[np.bool_]) -> dict[tuple[Stretch, ...], list[NDArray[np.int64]]]:
+        """Return the numbers of the members in any of these rows, by the stretches of time in which they are."""
+        found: dict[tuple[Stretch, ...], list[NDArray[np.int64]]] = {}
+        always = self.numbers[rows[self.row]]
+        if len(always):
+            found[((self.now, FOREVER),)] = [always]
         for each in self.alike:
             stretches: list[Stretch] = []
             for since, until, row in each.rows:
@@ -89,12 +96,18 @@ class Crowds(NamedTuple):
                 else:
                     stretches.append((since, until))
             if stretches:
-                found.setdefault(tuple(stretches), []).extend(each.members)
+                found.setdefault(tuple(stretches), []).append(each.numbers)
         return found
+
+    def named(self, numbers: Sequence[NDArray[np.int64]]) -> tuple[str, ...]:
+        """Return the members of these numbers, in the registers' order."""
+        if not numbers:
+            return ()
+        return tuple(self.everyone[np.sort(np.concatenate(numbers))].tolist())
 
     def count(self, rows: NDArray[np.bool_]) -> int:
         """Count the members who are in any of these rows at any time."""
-        return sum(len(keys) for keys in self.people(rows).values())
+        return sum(len(some) for parts in self.people(rows).values() for some in parts)
 
     def rows_of(self, member: str) -> list[int]:
         """Return the rows of a member."""
@@ -157,16 +170,27 @@ class _Gathering:
         if len(rows) == 1 and rows[0][2] >= 0:
             self._always.update(dict.fromkeys(members, rows[0][2]))
         elif any(row >= 0 for _, _, row in rows):
-            self._alike.append(Alike(members, tuple(rows)))
+            self._alike.append(Alike(members, tuple(rows), _NONE))
 
     def crowds(self) -> Crowds:
         """Return all that was gathered."""
-        row = self._always
-        if len(row) > 1:
+        wanted = {**self._always, **{key: -1 for each in self._alike for key in each.members}}
+        if len(wanted) > 1:
             both = (self.new.people.register.members, self.old.people.register.members)
-            row = {key: self._always[key] for side in both for key in side if key in self._always}
-        rows = np.fromiter(row.values(), dtype=np.int64, count=len(row))
-        return Crowds(self.at, tuple(row), rows, self._alike, self._ranks, self._before, self._after)
+            wanted = {key: wanted[key] for side in both for key in side if key in wanted}
+        row = np.fromiter(wanted.values(), dtype=np.int64, count=len(wanted))
+        numbers = np.flatnonzero(row >= 0)
+        everyone = np.array(list(wanted), dtype=np.object_)
+        if self._alike:
+            number = {key: n for n, key in enumerate(wanted)}
+            self._alike = [
+                each._replace(numbers=np.array([number[key] for key in each.members], dtype=np.int64))
+                for each in self._alike
+            ]
+        members = tuple(everyone[numbers].tolist())
+        return Crowds(
+            self.at, members, row[numbers], self._alike, everyone, numbers, self._ranks, self._before, self._after
+        )
 
     def other(self, who: str, before: Cell, after: Cell) -> None:
         """Add a rank or a visitor, in a row of their own."""

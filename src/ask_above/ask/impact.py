@@ -19,6 +19,7 @@ from ask_above.decide.may import VISITOR, Decider
 
 if TYPE_CHECKING:
     import pandas as pd
+    from numpy.typing import NDArray
 
 COLUMNS = ("change", "risk", "capability", "place", "who", "from", "until")
 
@@ -168,11 +169,10 @@ def impact(old: Decider, new: Decider, at: Instant, told: Callable[[int, int], N
         old = Decider(difference.before.charter, difference.before.register)
     found = crowds(old, new, at)
     places = list(dict.fromkeys((*new.frame.place_at, *old.frame.place_at)))
-    order = _order_of(old, new)
     shifts = [
         shift
         for each in _folded(differences(old, new, found, places, told), len(found.old))
-        for shift in _shifts(old, new, found, each, at, order)
+        for shift in _shifts(old, new, found, each, at)
     ]
     return Impact(old, new, at, sorted(shifts, key=_riskiest_first), difference)
 
@@ -208,18 +208,15 @@ def _folded(found: Iterable[Difference], rows: int) -> list[_Fold]:
     ]
 
 
-def _shifts(
-    old: Decider, new: Decider, found: Crowds, fold: _Fold, at: Instant, place_of: dict[str, int]
-) -> Iterator[Shift]:
+def _shifts(old: Decider, new: Decider, found: Crowds, fold: _Fold, at: Instant) -> Iterator[Shift]:
     """Yield a fold as shifts, one for each stretch of time; ranks and visitors stand with what is so from now on."""
     order = {key: n for n, key in enumerate((*new.frame.catalogue.keys, *old.frame.catalogue.keys))}
     others = [who for row in np.flatnonzero(fold.rows).tolist() for who in found.ranks[row]]
     known = {**old.frame.rank_at, **new.frame.rank_at}
-    by_time: dict[Stretch, list[str]] = {(at, FOREVER): []} if others else {}
+    by_time: dict[Stretch, list[NDArray[np.int64]]] = {(at, FOREVER): []} if others else {}
     for stretches, members in found.people(fold.rows).items():
         for stretch in stretches:
             by_time.setdefault(stretch, []).extend(members)
-    mixed = bool(found.alike)
     for (since, until), members in by_time.items():
         always = (since, until) == (at, FOREVER)
         ranks = [who.removeprefix("rank:") for who in others if who != VISITOR] if always else []
@@ -228,29 +225,12 @@ def _shifts(
             max((risk_of(old, new, key) for key in fold.capabilities), key=RISKS.index),
             tuple(sorted(fold.capabilities, key=order.__getitem__)),
             fold.places,
-            tuple(sorted(members, key=place_of.__getitem__)) if mixed and len(members) > 1 else tuple(members),
+            found.named(members),
             tuple(sorted(ranks, key=known.__getitem__)),
             always and VISITOR in others,
             None if since == at else since,
             None if until == FOREVER else until,
         )
-
-
-class _Order(dict[str, int]):
-    """Numbers members as they are asked for; few are."""
-
-    def __init__(self, keys: Callable[[], Iterable[str]]) -> None:
-        super().__init__()
-        self._keys = keys
-
-    def __missing__(self, key: str) -> int:
-        self.update((each, n) for n, each in enumerate(self._keys()))
-        return self[key]
-
-
-def _order_of(old: Decider, new: Decider) -> dict[str, int]:
-    """Return the order of members: that of the new register, then who is gone."""
-    return _Order(lambda: dict.fromkeys((*new.people.register.members, *old.people.register.members)))
 
 
 def _riskiest_first(shift: Shift) -> tuple[Any, ...]:
