@@ -242,11 +242,6 @@ class Difference:
                 edges |= edges_of(register.of(key))
         return tuple(sorted(edge for edge in edges if edge >= self.now))
 
-    @property
-    def touches_charter(self) -> bool:
-        """Whether anything of the charter differs."""
-        return any(part.kind not in (Kind.MEMBER, Kind.ASSIGNMENT) for part in self.parts)
-
     def moved(self, *, places: bool = False) -> list[str]:
         """Return the ranks that passed another that was there; with ``places`` those places among their neighbours."""
         return self._charters.places_passed() if places else self._charters.ranks_passed()

@@ -6,7 +6,6 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
 from ask_above.change.draft import Done, Draft, EditError, RowChange, assignment_row, put_words
-from ask_above.change.ranks import every_place
 from ask_above.change.steps import Drop, Insert, Move, Path, Put, Step, there
 from ask_above.charter.changes import saying
 from ask_above.charter.names import SITE, listed
@@ -274,8 +273,3 @@ def _all_of(draft: Draft, entry: Override) -> tuple[str, ...]:
     catalogue = draft.charter.catalogue
     mask = catalogue.expand_all(entry.allow) | catalogue.expand_all(entry.deny) | catalogue.expand_all(entry.bar)
     return catalogue.names(mask)
-
-
-def place_paths(data: Any) -> dict[str, Path]:
-    """Return the path of every place by key."""
-    return {place["key"]: path for path, place in every_place(data) if path != ("site",)}

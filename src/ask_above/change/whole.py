@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import Any, NamedTuple
 
 from ask_above.change.draft import Done, Draft, EditError
-from ask_above.change.steps import Drop, Insert, Path, Put, Step
+from ask_above.change.steps import Drop, Insert, Path, Put, Step, at
 from ask_above.charter.names import nearest
 
 
@@ -38,7 +38,7 @@ class CharterAdd(NamedTuple):
         """Work it out."""
         path, rest = found(draft.data, self.path)
         _spot(draft.data, self.path, path, rest)
-        said = _at(draft.data, path) if not rest else []
+        said = at(draft.data, path) if not rest else []
         if not isinstance(said, list):
             raise EditError(f"{self.path} is no list; set a value with: ask-above charter set {self.path} VALUE")
         if self.value in said:
@@ -59,7 +59,7 @@ class CharterRemove(NamedTuple):
             raise EditError(missing(draft.data, self.path))
         if self.value is None:
             return Done(f"remove {self.path}", (Drop(path),))
-        said = _at(draft.data, path)
+        said = at(draft.data, path)
         if not isinstance(said, list) or self.value not in said:
             raise EditError(f"{self.path} does not hold {self.value}.")
         steps: tuple[Step, ...] = (Drop((*path, said.index(self.value))),)
@@ -77,7 +77,7 @@ def found(data: Any, said: str) -> tuple[Path, list[str]]:
         for size in range(len(words) - 1, 0, -1):
             deep = _place(data.get("places"), ".".join(words[1 : size + 1]), ("places",))
             if deep:
-                path, here, words = list(deep), _at(data, deep), words[size + 1 :]
+                path, here, words = list(deep), at(data, deep), words[size + 1 :]
                 break
     while words:
         step = _step(here, words)
@@ -92,7 +92,7 @@ def found(data: Any, said: str) -> tuple[Path, list[str]]:
 def missing(data: Any, said: str) -> str:
     """Say that nothing stands at a path: from which word on, and the nearest known name."""
     path, rest = found(data, said)
-    here = _at(data, path)
+    here = at(data, path)
     if isinstance(here, list):
         known = [str(item.get("key", "")) if isinstance(item, dict) else str(item) for item in here]
     else:
@@ -104,7 +104,7 @@ def missing(data: Any, said: str) -> str:
 
 def _spot(data: Any, said: str, path: Path, rest: Sequence[str]) -> None:
     """Raise ``EditError`` where nothing can be put at a path: what is missing is made below a mapping only."""
-    if rest and not (isinstance(_at(data, path), dict) and all(rest)):
+    if rest and not (isinstance(at(data, path), dict) and all(rest)):
         raise EditError(missing(data, said))
 
 
@@ -134,9 +134,3 @@ def _step(here: Any, words: Sequence[str]) -> tuple[str | int, int] | None:
             if size == 1 and name.isdecimal() and 0 < int(name) <= len(here):
                 return int(name) - 1, 1
     return None
-
-
-def _at(data: Any, path: Path) -> Any:
-    for each in path:
-        data = data[each]
-    return data
