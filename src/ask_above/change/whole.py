@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from typing import Any, NamedTuple
 
 from ask_above.change.draft import Done, Draft, EditError
+from ask_above.change.ranks import every_place
 from ask_above.change.steps import Drop, Insert, Path, Put, Step, at
 from ask_above.charter.names import nearest
 
@@ -74,10 +75,11 @@ def found(data: Any, said: str) -> tuple[Path, list[str]]:
     """
     words, path, here = said.split("."), list[str | int](), data
     if words[0] == "places" and isinstance(data, dict):
+        places = {place["key"]: (path, place) for path, place in every_place(data) if path != ("site",)}
         for size in range(len(words) - 1, 0, -1):
-            deep = _place(data.get("places"), ".".join(words[1 : size + 1]), ("places",))
+            deep = places.get(".".join(words[1 : size + 1]))
             if deep:
-                path, here, words = list(deep), at(data, deep), words[size + 1 :]
+                path, here, words = list(deep[0]), deep[1], words[size + 1 :]
                 break
     while words:
         step = _step(here, words)
@@ -106,19 +108,6 @@ def _spot(data: Any, said: str, path: Path, rest: Sequence[str]) -> None:
     """Raise ``EditError`` where nothing can be put at a path: what is missing is made below a mapping only."""
     if rest and not (isinstance(at(data, path), dict) and all(rest)):
         raise EditError(missing(data, said))
-
-
-def _place(items: Any, key: str, path: Path) -> Path:
-    """Return the path to a place by its key, wherever it lies in the tree; empty for none."""
-    for n, item in enumerate(items if isinstance(items, list) else ()):
-        if not isinstance(item, dict):
-            continue
-        if item.get("key") == key:
-            return (*path, n)
-        deep = _place(item.get("places"), key, (*path, n, "places"))
-        if deep:
-            return deep
-    return ()
 
 
 def _step(here: Any, words: Sequence[str]) -> tuple[str | int, int] | None:
