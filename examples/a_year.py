@@ -25,7 +25,7 @@ from ask_above.change import (
     Say,
     Withhold,
 )
-from ask_above.undoing import as_of, undo
+from ask_above.workspace.undoing import as_of, undo
 
 CHARTER = """\
 charter: 1

@@ -10,7 +10,7 @@ from random import Random
 
 from ask_above import Community
 from ask_above.change import MemberSet
-from ask_above.undoing import as_of
+from ask_above.workspace.undoing import as_of
 
 HERE = Path(__file__).parent
 
@@ -32,7 +32,7 @@ def check_whole(folder: Path, url: str | None, said: int) -> int:
     c = Community.open(folder, register=url)
     home = c.home
     loaded = home.store.load()
-    assert loaded.intent is None
+    assert not loaded.waits
     assert loaded.files["charter.yaml"] == (folder / "charter.yaml").read_bytes().decode()
     entries = home.store.entries()
     assert [each.number for each in entries][-1:] >= [said]

@@ -15,8 +15,8 @@ from ask_above.decide.gains import as_active
 from ask_above.decide.may import Decider
 from ask_above.decide.profile import Asked, Profile, ask_anybody, ask_rank, ask_visitor
 from ask_above.decide.walk import standing
-from ask_above.plans import Plan
-from ask_above.undoing import undo
+from ask_above.workspace.plans import Plan
+from ask_above.workspace.undoing import undo
 from conftest import Place
 from crashes import kill_at_random, write_at_once
 from random_changes import changes, random_edit

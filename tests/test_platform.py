@@ -8,15 +8,13 @@ import zlib
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from random import Random
-from typing import Any
 
 import pandas as pd
 import pytest
 
-from ask_above import Assignment, Charter, Community, FaultyFilesError, Place, QuestionError, UnknownNameError
+from ask_above import Assignment, Charter, Community, Place, QuestionError, UnknownNameError
 from ask_above.charter.catalogue import Words
 from ask_above.charter.places import Override
-from ask_above.charter.reading.whole import read_charter
 from ask_above.files.export import open_target
 from generated import NOW, as_csv, generate
 from small import community, held, member, place, rank
@@ -204,32 +202,6 @@ def large(folder: Path) -> Path:
     return folder
 
 
-def test_what_is_kept_between_runs_follows_the_files_and_may_be_deleted(
-    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
-    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
-    folder = large(tmp_path / "river")
-    first = Community.open(folder, keep=True)
-    kept = Community.open(folder, keep=True)
-    assert type(kept.register) is not type(first.register)
-    assert list(kept.register.members) == list(first.register.members)
-    for key in list(first.register.members)[::97]:
-        assert kept.register.of(key) == first.register.of(key)
-        assert str(kept.may(key, "h0.c0", at="place-3")) == str(first.may(key, "h0.c0", at="place-3"))
-    half_read = Community.open(folder, keep=True)
-    assert half_read.may("m1", "h0.c0") is not None
-    for file in (tmp_path / "cache").rglob("piece-*"):
-        file.unlink()
-    assert len(half_read.who("place.see")) == len(first.who("place.see"))
-    text = (folder / "charter.yaml").read_text("utf-8")
-    (folder / "charter.yaml").write_text(text.replace("key: standard", "key: changed"), "utf-8")
-    assert Community.open(folder, keep=True).charter.key == "changed"
-    (folder / "charter.yaml").write_text(text.replace("charter: '1'", "charter: '2'"), "utf-8")
-    with pytest.raises(FaultyFilesError):
-        Community.open(folder, keep=True)
-    assert len([each for each in (tmp_path / "cache" / "ask-above").iterdir() if each.is_dir()]) == 1
-
-
 @pytest.mark.parametrize("form", ["usable.csv", "usable.parquet", "sqlite:///site.db"])
 def test_the_table_is_written_for_a_site_to_join_on(form: str, tmp_path: Path) -> None:
     demo = Community.demo()
@@ -300,24 +272,6 @@ def test_an_author_may_be_named_or_given_however_often_one_asks() -> None:
             assert c.may("ada", "post.edit", author=author)
         for author in ("bo", c.member("bo")):
             assert not c.may("ada", "post.edit", author=author)
-
-
-def test_a_file_that_changes_while_it_is_read_is_not_kept_under_its_new_contents(
-    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
-    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
-    folder = large(tmp_path / "river")
-    charter_file, read = folder / "charter.yaml", read_charter
-
-    def read_and_meanwhile_somebody_saves(*args: Any) -> Any:
-        result = read(*args)
-        charter_file.write_text(charter_file.read_text("utf-8").replace("key: standard", "key: saved"), "utf-8")
-        return result
-
-    monkeypatch.setattr("ask_above.files.folder.read_charter", read_and_meanwhile_somebody_saves)
-    assert Community.open(folder, keep=True).charter.key == "standard"
-    monkeypatch.setattr("ask_above.files.folder.read_charter", read)
-    assert Community.open(folder, keep=True).charter.key == "saved"
 
 
 def test_an_export_that_breaks_off_leaves_what_was_there(tmp_path: Path) -> None:

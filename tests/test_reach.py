@@ -42,7 +42,7 @@ from ask_above.charter.ladder import Perk, Rank
 from ask_above.charter.places import Group, OverrideSet, Place
 from ask_above.files.csv_rows import read_rows
 from ask_above.people.register import Assignment, Member
-from ask_above.undoing import undo
+from ask_above.workspace.undoing import undo
 from conftest import Place as Folder
 from small import held, member, rank, texts
 

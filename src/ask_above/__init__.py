@@ -33,9 +33,9 @@ if TYPE_CHECKING:
         QuestionError,
         UnknownNameError,
     )
-    from ask_above.home import ChangedMeanwhileError
     from ask_above.people.register import Assignment, Member, Register
-    from ask_above.plans import RefusedError
+    from ask_above.workspace.home import ChangedMeanwhileError
+    from ask_above.workspace.plans import RefusedError
 
 __all__ = [
     "VISITOR",
@@ -70,7 +70,7 @@ _WHERE = {
     "Answer": "decide.answer",
     "AskAboveError": "errors",
     "Assignment": "people.register",
-    "ChangedMeanwhileError": "home",
+    "ChangedMeanwhileError": "workspace.home",
     "Charter": "charter.charter",
     "Community": "community",
     "EditError": "change.draft",
@@ -85,7 +85,7 @@ _WHERE = {
     "Place": "charter.places",
     "QuestionError": "errors",
     "Rank": "charter.ladder",
-    "RefusedError": "plans",
+    "RefusedError": "workspace.plans",
     "Register": "people.register",
     "Step": "decide.answer",
     "UnknownNameError": "errors",

@@ -15,7 +15,7 @@ from ask_above.charter.names import SITE
 from ask_above.decide.answer import Answer
 from ask_above.decide.may import Decider
 from ask_above.errors import QuestionError
-from ask_above.files.opening import has_database, located, open_folder
+from ask_above.files.opening import located
 from ask_above.people.register import Member, Register
 from ask_above.questions import Questions, When, Who
 
@@ -25,8 +25,8 @@ if TYPE_CHECKING:
     from ask_above.ask.many import LookUps
     from ask_above.change.draft import Edit
     from ask_above.decide.table import Table
-    from ask_above.home import Home
-    from ask_above.plans import Plan
+    from ask_above.workspace.home import Home
+    from ask_above.workspace.plans import Plan
 
 
 class Community(Questions):
@@ -45,7 +45,7 @@ class Community(Questions):
         self._use(Decider(charter, register or Register()))
 
     _home: Home | None = None
-    _where: tuple[Path, str, str | None] | None = None
+    _notices: tuple[str, ...] = ()
 
     def _use(self, decider: Decider) -> None:
         """Keep at hand what every question needs."""
@@ -56,27 +56,20 @@ class Community(Questions):
         self._known, self._pairs = decider.frame.catalogue.bit, decider.frame.catalogue.pairs
 
     @classmethod
-    def open(cls, path: str | Path, *, register: str | None = None, keep: bool = False) -> Community:
-        """Open a community's folder, or its charter.
+    def open(cls, path: str | Path, *, register: str | None = None) -> Community:
+        """Open a community's folder, or its charter; nothing is written.
 
-        The register is the database that the URL ``register`` names, else ``register.db`` in the folder, else the CSV
-        files. ``keep`` keeps what large files say in the user's cache folder, for the next run; it is never used once a
-        file has changed, and may be deleted at any time. Raises :class:`FaultyFilesError`, which lists every fault of
-        every file, :class:`MissingFileError`, or ``StoreError`` where the database cannot be read.
+        The register is in the database that the URL ``register`` names, else in ``register.db`` in the folder; until
+        the first change the two CSV files hold it. Files that were edited by hand since the last change count as they
+        stand. ``notices`` says what one has to know of them. Raises :class:`FaultyFilesError`, which lists every fault
+        of every file, :class:`MissingFileError`, or ``StoreError`` where the database is gone or cannot be read.
         """
-        folder, name = located(path)
-        home = None
-        if has_database(folder, register):
-            from ask_above.home import Home
+        from ask_above.workspace.home import Home
 
-            home = Home(folder, name, register)
-            if home.holds_register():
-                snapshot = home.read()
-                opened = cls(snapshot.charter, snapshot.register)
-                opened._home = home
-                return opened
-        opened = cls(*open_folder(path, keep=keep))
-        opened._where = (folder, name, register)
+        home = Home(*located(path), register)
+        snapshot = home.read()
+        opened = cls(snapshot.charter, snapshot.register)
+        opened._home, opened._notices = home, snapshot.notices
         return opened
 
     @classmethod
@@ -114,13 +107,14 @@ class Community(Questions):
     @property
     def home(self) -> Home:
         """Where the community was opened from; raises :class:`QuestionError` where it was made in memory."""
-        from ask_above.home import Home
-
         if self._home is None:
-            if self._where is None:
-                raise QuestionError("This community was not opened from a folder, so there is nowhere to change it.")
-            self._home = Home(*self._where)
+            raise QuestionError("This community was not opened from a folder, so there is nowhere to change it.")
         return self._home
+
+    @property
+    def notices(self) -> tuple[str, ...]:
+        """What whoever opens it has to know of its files, in sentences: which are old, which do not count."""
+        return self._notices
 
     def plan(self, *edits: Edit, by: str | Member | None = None, why: str = "") -> Plan:
         """Work out a change of the charter or the register, without making it.
@@ -131,7 +125,7 @@ class Community(Questions):
         what, ``plan.refusals`` why it may not be made; ``plan.apply()`` makes it, whole or not at all. Raises
         ``EditError`` and :class:`UnknownNameError`.
         """
-        from ask_above.plans import plan
+        from ask_above.workspace.plans import plan
 
         return plan(self.home, edits, by=by.key if isinstance(by, Member) else by, why=why)
 

@@ -28,6 +28,9 @@ __all__ = [
 class AskAboveError(Exception):
     """The base of all errors of this package; its text is meant for the administrator."""
 
+    def __str__(self) -> str:
+        return str(self.args[0]) if self.args else ""
+
 
 class Fault(NamedTuple):
     """One thing that is wrong in a file, and where.

@@ -8,14 +8,14 @@ from typing import TYPE_CHECKING, Any, NamedTuple, TypeVar
 
 import click
 
-from ask_above.cli.options import complete, folder, named_register, people, progress, register_option
+from ask_above.cli.options import complete, folder, named_register, people, progress, register_option, tell
 from ask_above.errors import AskAboveError
 from ask_above.files.opening import located
 
 if TYPE_CHECKING:
     from ask_above.change import Edit
-    from ask_above.home import Home
-    from ask_above.plans import Plan
+    from ask_above.workspace.home import Home
+    from ask_above.workspace.plans import Plan
 
 F = TypeVar("F", bound=Callable[..., Any])
 
@@ -73,7 +73,7 @@ def change_options(command: F) -> F:
 
 def home_of(community: str | None) -> Home:
     """Return the home of the community at hand."""
-    from ask_above.home import Home
+    from ask_above.workspace.home import Home
 
     where, name = located(folder(community))
     return Home(where, name, named_register())
@@ -81,7 +81,7 @@ def home_of(community: str | None) -> Home:
 
 def carry_out(how: How, *edits: Edit) -> int:
     """Plan edits, show what they do, ask, and make them."""
-    from ask_above.plans import plan
+    from ask_above.workspace.plans import plan
 
     home = home_of(how.community)
 
@@ -94,7 +94,7 @@ def carry_out(how: How, *edits: Edit) -> int:
 
 def see_through(how: How, planned: Callable[[], Plan]) -> int:
     """Show a plan, ask, and make it; where somebody else was faster it is planned anew, and others wait for it."""
-    from ask_above.home import ChangedMeanwhileError
+    from ask_above.workspace.home import ChangedMeanwhileError
 
     made = planned()
     try:
@@ -114,6 +114,7 @@ def _show_and_make(how: How, made: Plan) -> int:
     if made.is_empty:
         screen.line(f"Nothing changes: it is so already ({made.what}).")
         return 0
+    tell(made.snapshot.notices)
     show_plan(screen, made, force=how.force)
     if made.refusals or (made.passable and not (how.force and how.why and made.may_pass)):
         return 1
@@ -124,6 +125,7 @@ def _show_and_make(how: How, made: Plan) -> int:
         return 1
     letters = [*made.letters, *(_letters(made) if how.tell else ())]
     entry = made.apply(force=how.force, letters=letters)
+    tell(made.home.told)
     screen.line(f"Done: change {entry.number}. ask-above undo {entry.number} takes it back.", "yes")
     if how.tell or letters:
         many = f"{len(letters)} messages" if len(letters) != 1 else "one message"

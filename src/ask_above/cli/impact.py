@@ -71,6 +71,6 @@ def _opened(said: str, community: str | None) -> Community:
     if not said.isdecimal() or Path(said).exists():
         return Community.open(said)
     from ask_above.cli.changing import home_of
-    from ask_above.undoing import as_of
+    from ask_above.workspace.undoing import as_of
 
     return as_of(home_of(community), int(said))

@@ -28,7 +28,7 @@ def command(file: Path, status: str | None, *, how: How) -> int:
     """
     from ask_above.change.importing import COLUMNS, Import
     from ask_above.files.csv_rows import read_rows
-    from ask_above.plans import Plan, plan
+    from ask_above.workspace.plans import Plan, plan
 
     home = home_of(how.community)
 

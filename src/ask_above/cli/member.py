@@ -63,8 +63,8 @@ def add(
 def invite(key: str, name: str | None, email: str, message: str, *, how: How) -> int:
     """Invite somebody; the invitation goes to the outbox, and the journal keeps who invited whom."""
     from ask_above.change import MemberAdd
-    from ask_above.plans import Plan, plan
     from ask_above.show.letters import invitation
+    from ask_above.workspace.plans import Plan, plan
 
     home = home_of(how.community)
 

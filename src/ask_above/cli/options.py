@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from datetime import date, datetime
 from functools import wraps
@@ -62,9 +62,20 @@ def named_register() -> str | None:
     return given or os.environ.get("ASK_ABOVE_REGISTER") or None
 
 
-def open_here(community: str | None, *, keep: bool = True) -> Community:
-    """Open the community at hand."""
-    return Community.open(folder(community), register=named_register(), keep=keep)
+def open_here(community: str | None) -> Community:
+    """Open the community at hand, and say what one has to know of its files."""
+    opened = Community.open(folder(community), register=named_register())
+    tell(opened.notices)
+    return opened
+
+
+def tell(notices: Iterable[str]) -> None:
+    """Say what one has to know beside the answer: where errors go, so that output for machines stays as it is."""
+    from ask_above.show.screen import Screen
+
+    screen = Screen.of(sys.stderr)
+    for each in notices:
+        screen.paragraph(each, first="Note: ", rest="      ", style="warn")
 
 
 def format_option(command: F) -> F:

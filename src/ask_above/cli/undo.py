@@ -18,7 +18,7 @@ def command(number: int | None, *, how: How) -> int:
       ask-above undo
       ask-above undo 12 --plan
     """
-    from ask_above.undoing import undo
+    from ask_above.workspace.undoing import undo
 
     home = home_of(how.community)
     return see_through(how, lambda: undo(home, number, by=how.by, why=how.why))

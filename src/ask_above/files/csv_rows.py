@@ -8,6 +8,7 @@ from collections.abc import Iterator
 
 from ask_above.charter.names import nearest
 from ask_above.errors import Fault
+from ask_above.files.cells import unguarded
 from ask_above.files.yaml_text import decode
 from ask_above.people.reading import Row, Rows
 
@@ -88,7 +89,7 @@ def _check_header(rows: Rows, names: list[str], text: str, columns: tuple[str, .
 
 def _rows(rows: Rows, names: list[str], records: Iterator[tuple[int, list[str]]], text: str) -> Iterator[Row]:
     for line, record in records:
-        cells = dict(zip(names, map(str.strip, record), strict=False))
+        cells = dict(zip(names, map(unguarded, map(str.strip, record)), strict=False))
         row = Row(cells, line, _finder(text, names, line))
         if len(record) > len(names):
             message = f"this row has {len(record)} cells, the first line names {len(names)} columns"

@@ -11,13 +11,10 @@ from ask_above.charter.reading.document import Document
 from ask_above.charter.reading.whole import add_on_files, read_charter
 from ask_above.errors import Fault, FaultyFilesError
 from ask_above.files.csv_rows import read_rows
-from ask_above.files.opening import CHARTER
+from ask_above.files.names import ASSIGNMENTS, CHARTER, MEMBERS
 from ask_above.files.yaml_text import read_yaml
 from ask_above.people.reading import ASSIGNMENT_COLUMNS, MEMBER_COLUMNS, Rows, owner_fault, read_register
 from ask_above.people.register import Register
-
-MEMBERS = "members.csv"
-ASSIGNMENTS = "assignments.csv"
 
 Fetch = Callable[[str], bytes | None]
 """Returns a file's bytes, ``None`` where there is none; raises ``OSError`` where it cannot be read."""

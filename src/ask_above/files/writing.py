@@ -1,40 +1,91 @@
-"""Write a file whole or not at all."""
+"""Write files whole or not at all: prepared beside where they go, and then put there together."""
 
 from __future__ import annotations
 
 import os
 import shutil
+import stat
 import tempfile
-from contextlib import suppress
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
+from ask_above.files.names import SPARE
 
-def write_whole(file: Path, text: str) -> None:
-    """Put a text in the place of a file's, as :func:`write_bytes` does."""
-    write_bytes(file, text.encode("utf-8"))
+PRIVATE = 0o600
+"""The mode of new files that hold people."""
+PUBLIC = 0o644
 
 
-def write_bytes(file: Path, content: bytes) -> None:
-    """Put something in the place of what a file holds; after a crash it holds the one or the other, never a part.
+class Batch:
+    """Files that are written beside their places, safe on the disk, and put there when all of them are.
 
-    Raises ``OSError``, and then the file holds what it held.
+    A file that is a symbolic link stays one: what it points to is replaced. A file that is there keeps its mode.
     """
-    handle, name = tempfile.mkstemp(dir=file.parent, prefix=f".{file.name}.")
-    spare = Path(name)
-    try:
+
+    def __init__(self) -> None:
+        self._ready: list[tuple[Path, Path]] = []
+
+    def prepare(self, file: Path, content: bytes, mode: int = PUBLIC) -> None:
+        """Write what a file is to hold beside it; raises ``OSError`` where it can never be put there."""
+        place = file.resolve() if file.is_symlink() else file
+        if place.exists() and not place.is_file():
+            raise IsADirectoryError(21, "there is something else of that name, which is no file", str(place))
+        handle, name = tempfile.mkstemp(dir=place.parent, prefix=SPARE, suffix=".part")
+        spare = Path(name)
+        self._ready.append((spare, place))
         with os.fdopen(handle, "wb") as out:
             out.write(content)
             out.flush()
             os.fsync(out.fileno())
-        if file.exists():
-            shutil.copymode(file, spare)
-        else:
-            spare.chmod(0o644)
-        spare.replace(file)
-    except BaseException:
-        spare.unlink(missing_ok=True)
-        raise
-    _keep_folder(file.parent)
+        spare.chmod(stat.S_IMODE(place.stat().st_mode) if place.exists() else mode)
+
+    def place(self) -> None:
+        """Put every file in its place, the first prepared first; raises ``OSError``, and the rest stays prepared."""
+        while self._ready:
+            spare, place = self._ready[0]
+            spare.replace(place)
+            self._ready.pop(0)
+            _keep_folder(place.parent)
+
+    def drop(self) -> None:
+        """Take away what was prepared and not put in its place."""
+        for spare, _ in self._ready:
+            with suppress(OSError):
+                spare.unlink(missing_ok=True)
+        self._ready.clear()
+
+
+@contextmanager
+def batch() -> Iterator[Batch]:
+    """Prepare files in the block; what was not put in its place by its end is taken away."""
+    made = Batch()
+    try:
+        yield made
+    finally:
+        made.drop()
+
+
+def write_whole(file: Path, text: str, mode: int = PUBLIC) -> None:
+    """Put a text in the place of a file's, as :func:`write_bytes` does."""
+    write_bytes(file, text.encode("utf-8"), mode)
+
+
+def write_bytes(file: Path, content: bytes, mode: int = PUBLIC) -> None:
+    """Put something in the place of what a file holds; after a crash it holds the one or the other, never a part.
+
+    Raises ``OSError``, and then the file holds what it held.
+    """
+    with batch() as made:
+        made.prepare(file, content, mode)
+        made.place()
+
+
+def clear_spares(folder: Path) -> None:
+    """Take away what somebody prepared who was stopped before it was put in its place; call it locked."""
+    for spare in folder.glob(f"{SPARE}*.part"):
+        with suppress(OSError):
+            spare.unlink()
 
 
 def _keep_folder(folder: Path) -> None:
@@ -47,6 +98,15 @@ def _keep_folder(folder: Path) -> None:
             os.close(handle)
 
 
-def read_text(file: Path) -> str | None:
-    """Return a file's text as it stands, byte-order mark and line breaks included; ``None`` where there is none."""
-    return file.read_bytes().decode("utf-8") if file.exists() else None
+def read_bytes(file: Path) -> bytes | None:
+    """Return what a file holds; ``None`` where there is none."""
+    try:
+        return file.read_bytes()
+    except FileNotFoundError:
+        return None
+
+
+def copied(file: Path, to: Path) -> None:
+    """Copy a file; the copy is for its owner alone."""
+    shutil.copyfile(file, to)
+    to.chmod(PRIVATE)

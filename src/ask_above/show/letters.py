@@ -19,7 +19,7 @@ from ask_above.show.impact import when_in_words
 
 if TYPE_CHECKING:
     from ask_above.change.draft import RowChange
-    from ask_above.plans import Plan
+    from ask_above.workspace.plans import Plan
 
 TEMPLATE = "letter.txt"
 """The file in the community's folder that says how letters read; ``$name``, ``$site``, ``$news``, ``$reason``."""

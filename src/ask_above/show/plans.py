@@ -9,12 +9,12 @@ from typing import TYPE_CHECKING, Any
 from ask_above.change.draft import RowChange
 from ask_above.charter.charter import Charter
 from ask_above.charter.names import listed
-from ask_above.plans import Plan
 from ask_above.show.impact import show_impact
 from ask_above.show.screen import Screen
+from ask_above.workspace.plans import Plan
 
 if TYPE_CHECKING:
-    from ask_above.store.database import Entry
+    from ask_above.store.entries import Entry
 
 _MOST_IN_TABLE = 20
 JOURNAL_COLUMNS = ("number", "at", "who", "kind", "what", "why", "effect", "undone_by")

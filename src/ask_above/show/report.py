@@ -20,7 +20,7 @@ from ask_above.show.plans import local
 
 if TYPE_CHECKING:
     from ask_above.charter.moments import Instant
-    from ask_above.store.database import Entry
+    from ask_above.store.entries import Entry
 
 ACTS = (
     ("moderate", "Who may moderate whom"),

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from sqlalchemy import Boolean, Column, Integer, MetaData, String, Table, Text
+from sqlalchemy import Boolean, Column, Integer, LargeBinary, MetaData, String, Table, Text
 
-HEAD = "0002"
+HEAD = "0003"
 """The version of the schema that this package reads and writes."""
 
 metadata = MetaData()
@@ -70,7 +70,38 @@ journal = Table(
 )
 
 state = Table("state", metadata, Column("name", String(40), primary_key=True), Column("value", Text, nullable=False))
-"""``version`` counts the changes; ``files`` holds the charter's files as they were after the last one, as JSON."""
+"""``version`` counts the changes; ``files`` holds the charter's files as they were after the last one, as JSON.
+
+``id`` is the database's own, by which a folder knows it.
+"""
+
+known_files = Table(
+    "known_files",
+    metadata,
+    Column("name", String(200), primary_key=True),
+    Column("digest", String(64), primary_key=True),
+    Column("number", Integer, nullable=False),
+)
+"""What each file has held at some state, by its digest: such a file is older than the register, and no edit by hand."""
+
+notes = Table(
+    "notes",
+    metadata,
+    Column("number", Integer, primary_key=True, autoincrement=True),
+    Column("member", String(200), nullable=False, index=True),
+    Column("at", String(40), nullable=False),
+    Column("by", String(200), nullable=False, default=""),
+    Column("text", Text, nullable=False),
+)
+"""Every note about a member that was ever set, when and by whom; a member's row holds the last."""
+
+compiled = Table(
+    "compiled",
+    metadata,
+    Column("digest", String(64), primary_key=True),
+    Column("content", LargeBinary, nullable=False),
+)
+"""The charter as it was read, as JSON, under the digest of the texts it was read from and of the format."""
 
 intent = Table(
     "intent",

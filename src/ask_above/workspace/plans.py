@@ -26,11 +26,12 @@ from ask_above.errors import AskAboveError, FaultyFilesError
 from ask_above.files.splice import edited
 from ask_above.files.uncollected import uncollected
 from ask_above.files.yaml_text import compose, plain
-from ask_above.home import ChangedMeanwhileError, Home, Snapshot, entries_by_hand, now
 from ask_above.people.register import Register
+from ask_above.workspace.home import ChangedMeanwhileError, Home, entries_by_hand, now
+from ask_above.workspace.snapshot import Snapshot
 
 if TYPE_CHECKING:
-    from ask_above.store.database import Entry
+    from ask_above.store.entries import Entry
 
 _MOST_TOLD = 30
 _MOST_SAID = 5
@@ -213,19 +214,13 @@ class Plan:
         Raises :class:`RefusedError`, :class:`ChangedMeanwhileError` where the community is no longer as it was when the
         plan was made, and ``OSError`` where something cannot be written; then nothing has changed.
         """
-        from ask_above.store.database import Entry
+        from ask_above.store.entries import Entry
 
         self.refuse(force=force)
         if self.is_empty:
             raise EditError("Nothing would change.")
         if self.is_overtaken(self.before._moment(None)):
             raise ChangedMeanwhileError("Somebody's time has begun or ended since this was planned. Look again.")
-        if not self.home.holds_register():
-            with self.home.locked():
-                if not self.home.holds_register():
-                    self.home.adopt()
-            again = plan(self.home, self.edits, by=self.by or None, why=self.why)
-            return again.apply(force=force, letters=letters)
         entry = Entry(
             0,
             now(),
@@ -240,25 +235,25 @@ class Plan:
             self.undoes,
         )
         with self.home.locked(), uncollected():
-            self.home.finish()
-            return self.home.change(entry, self.snapshot, self.texts, letters, self._by_hand())
+            after = self.after.charter, self.after.register
+            return self.home.change(entry, self.snapshot, after, self.texts, letters, self._by_hand())
 
     def _by_hand(self) -> list[Entry]:
         """Return the journal's entries for edits by hand since the last change: what differs, and its effect."""
-        known = self.snapshot.loaded.files if self.snapshot.loaded else {}
-        if not self.snapshot.by_hand:
+        snapshot = self.snapshot
+        if snapshot.loaded is None or not (snapshot.by_hand or snapshot.rows):
             return []
         try:
-            charter = self.home.charter_of({**self.snapshot.texts, **known})
+            charter, register = self.home.at(snapshot, {**snapshot.texts, **snapshot.loaded.files})
         except FaultyFilesError:
-            return entries_by_hand(self.snapshot, (), ())
-        before = self.before.after(charter=charter)
+            return entries_by_hand(snapshot, (), ())
+        before = self.before.after(charter=charter, register=register)
         difference = Difference(_state(before), _state(self.before), self.at)
         effect = impact(before.decider, self.before.decider, self.at)
         said = sentences(difference)
         more = [f"and {len(said) - _MOST_SAID} more"] if len(said) > _MOST_SAID else []
         what = [each[:1].lower() + each[1:] for each in said[:_MOST_SAID]] + more
-        return entries_by_hand(self.snapshot, what, list(in_lines(effect))[:_MOST_TOLD])
+        return entries_by_hand(snapshot, what, list(in_lines(effect))[:_MOST_TOLD])
 
 
 def _state(community: Community) -> State:

@@ -8,14 +8,15 @@ from typing import TYPE_CHECKING
 from ask_above.change.draft import Done, EditError, RowChange, assignment_row, member_row
 from ask_above.change.registering import changed
 from ask_above.community import Community
-from ask_above.files.merging import merged
+from ask_above.files.merging import differing, merged
 from ask_above.files.splice import Splice, apply
-from ask_above.home import Home, Snapshot, differing
 from ask_above.people.register import Register
-from ask_above.plans import Plan, check_register, named, opened, read_charter
+from ask_above.workspace.home import Home
+from ask_above.workspace.plans import Plan, check_register, named, opened, read_charter
+from ask_above.workspace.snapshot import Snapshot
 
 if TYPE_CHECKING:
-    from ask_above.store.database import Entry
+    from ask_above.store.entries import Entry
 
 
 def undo(home: Home, number: int | None = None, *, by: str | None = None, why: str = "") -> Plan:
@@ -27,7 +28,7 @@ def undo(home: Home, number: int | None = None, *, by: str | None = None, why: s
     snapshot = home.read()
     if snapshot.loaded is None:
         raise EditError("Nothing has been changed by command yet, so there is nothing to take back.")
-    entries = home.store.entries()
+    entries = _entries(home, snapshot)
     entry = _wanted(entries, number)
     later = [each for each in entries if each.number > entry.number]
     community = opened(home, snapshot)
@@ -52,7 +53,7 @@ def undo(home: Home, number: int | None = None, *, by: str | None = None, why: s
 def as_of(home: Home, number: int) -> Community:
     """Return the community as it was after a change; 0 is before the first. Raises :class:`EditError`."""
     snapshot = home.read()
-    entries = home.store.entries() if snapshot.loaded else []
+    entries = _entries(home, snapshot)
     if number < 0 or number > max((each.number for each in entries), default=0):
         raise EditError(f"There is no change {number} in the journal.")
     later = [
@@ -65,6 +66,12 @@ def as_of(home: Home, number: int) -> Community:
         back = [RowChange(row.table, row.key, row.after, row.before) for row in reversed(entry.rows)]
         register = changed(register, back, charter.zone)
     return Community(charter, register)
+
+
+def _entries(home: Home, snapshot: Snapshot) -> list[Entry]:
+    """Return the journal as far as a snapshot knows it."""
+    last = snapshot.loaded.last if snapshot.loaded else 0
+    return [each for each in home.store.entries() if each.number <= last] if last else []
 
 
 def _wanted(entries: Sequence[Entry], number: int | None) -> Entry:

@@ -1,0 +1,114 @@
+"""How a database is reached: its URL, SQLite's own settings, a copy to read where nothing may be written."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import sqlite3
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from tempfile import TemporaryDirectory
+from urllib.parse import quote
+
+import sqlalchemy as sa
+from sqlalchemy.pool import NullPool
+
+from ask_above.errors import AskAboveError
+
+WAIT = 30
+"""For how many seconds one writer waits for another."""
+
+PRIVATE = 0o600
+"""The mode of a database's file: it holds people."""
+
+_TRIES = 50
+_DAMAGED = ("malformed", "not a database", "disk i/o error", "database corruption")
+
+
+class StoreError(AskAboveError, OSError):
+    """The database cannot be read or written, and why."""
+
+
+def url_of(text: str) -> sa.URL:
+    """Return a URL, with the driver that this package uses; raises :class:`StoreError` without repeating it."""
+    for plain in ("postgresql://", "postgres://"):
+        if text.startswith(plain):
+            text = f"postgresql+psycopg://{text.removeprefix(plain)}"
+    try:
+        return sa.make_url(text)
+    except (sa.exc.ArgumentError, ValueError):
+        # what cannot be read as a URL may hold a password all the same, so it is not repeated
+        raise StoreError(
+            "The register's database cannot be opened: that is no URL such as postgresql://host/name."
+        ) from None
+
+
+def engine_of(url: sa.URL, *, make: bool) -> sa.Engine:
+    """Return what connects to a database; ``make``: a SQLite file that is not there is made, for its owner alone."""
+    try:
+        if url.get_backend_name() != "sqlite":
+            return sa.create_engine(url, pool_pre_ping=True)
+        engine = sa.create_engine(url, creator=lambda: _sqlite(Path(url.database or ""), make=make), poolclass=NullPool)
+    except (sa.exc.SQLAlchemyError, ImportError) as error:
+        raise StoreError(f"The register's database cannot be opened: {said_of(error)}") from None
+
+    @sa.event.listens_for(engine, "begin")
+    def begin(connection: sa.Connection) -> None:
+        writes = connection.get_execution_options().get("writes")
+        connection.exec_driver_sql("BEGIN IMMEDIATE" if writes else "BEGIN")
+
+    return engine
+
+
+def _sqlite(file: Path, *, make: bool) -> sqlite3.Connection:
+    if make and not file.exists():
+        os.close(os.open(file, os.O_CREAT | os.O_WRONLY, PRIVATE))
+    where = f"file:{quote(str(file))}?mode=rw"
+    connection = sqlite3.connect(where, uri=True, timeout=WAIT, isolation_level=None, check_same_thread=False)
+    if make:  # a database in the making has one file, so that it can be put in its place by one rename
+        connection.execute("PRAGMA journal_mode=DELETE")
+    connection.execute("PRAGMA synchronous=FULL")
+    return connection
+
+
+def may_be_written(file: Path) -> bool:
+    """Tell whether a SQLite file can be opened as usual; its log stands beside it, so the folder counts too."""
+    return os.access(file, os.W_OK) and os.access(file.parent, os.W_OK)
+
+
+@contextmanager
+def copy_of(file: Path) -> Iterator[Path]:
+    """Give a copy of a SQLite file and its log, as of one moment, to read where nothing may be written beside it."""
+    with TemporaryDirectory(prefix="ask-above-") as folder:
+        copy = Path(folder) / file.name
+        for n in range(_TRIES):
+            before = _state(file)
+            for each in _files(file):
+                shutil.copyfile(each, Path(folder) / each.name)
+            if _state(file) == before:
+                break
+            for each in Path(folder).iterdir():
+                each.unlink()
+            time.sleep(0.01 * n)
+        yield copy
+
+
+def _files(file: Path) -> list[Path]:
+    return [each for each in (file, file.with_name(f"{file.name}-wal")) if each.exists()]
+
+
+def _state(file: Path) -> list[tuple[str, int, int]]:
+    return [(each.name, each.stat().st_mtime_ns, each.stat().st_size) for each in _files(file)]
+
+
+def said_of(error: BaseException) -> str:
+    """Say what went wrong in one line, without what was sent or where to."""
+    said = str(getattr(error, "orig", None) or error).strip().splitlines()
+    return said[0] if said else type(error).__name__
+
+
+def is_damage(error: BaseException) -> bool:
+    """Tell whether an error means that a file is no whole database any more."""
+    return any(sign in said_of(error).lower() for sign in _DAMAGED)

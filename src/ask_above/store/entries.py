@@ -1,0 +1,87 @@
+"""What a database gives and takes: journal entries, what it holds at one moment, letters still to be written."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Mapping, Sequence
+from typing import Any, NamedTuple
+
+from ask_above.change.draft import RowChange
+
+
+class Entry(NamedTuple):
+    """One entry of the journal.
+
+    ``kind`` is change, hand (an edit of the files by hand), undo or import. ``splices`` are lists of file, start, old
+    and new text; ``rows`` the rows of the register that changed.
+    """
+
+    number: int
+    at: str
+    who: str
+    kind: str
+    what: str
+    why: str = ""
+    forced: bool = False
+    effect: Sequence[str] = ()
+    splices: Sequence[tuple[str, int, str, str]] = ()
+    rows: Sequence[RowChange] = ()
+    undoes: int | None = None
+    undone_by: int | None = None
+
+
+class Loaded(NamedTuple):
+    """All that a database holds at one moment, as rows of cells by column; ``number`` is an assignment's own.
+
+    ``id`` is the database's. ``version`` counts its changes, ``last`` is the number of the last. ``files`` are the
+    charter's files as they were after it. ``letters`` were decided and may not be written yet; ``waits`` tells whether
+    anything was that may not be.
+    """
+
+    members: list[dict[str, str]]
+    assignments: list[dict[str, str]]
+    id: str
+    version: int
+    last: int
+    files: Mapping[str, str]
+    letters: Sequence[tuple[str, str]]
+    waits: bool
+
+
+def digest(content: bytes) -> str:
+    """Return what tells one content of a file from every other."""
+    return hashlib.blake2b(content, digest_size=24).hexdigest()
+
+
+def values_of(entry: Entry) -> dict[str, Any]:
+    """Return an entry's columns, less its number and its rows."""
+    said = {name: getattr(entry, name) for name in ("at", "who", "kind", "what", "why", "forced", "undoes")}
+    return said | {
+        "effect": json.dumps(list(entry.effect)),
+        "splices": json.dumps(list(entry.splices)),
+        "rows": "[]",
+    }
+
+
+def rows_as_text(rows: Sequence[RowChange]) -> str:
+    """Return rows as JSON: a row is a tuple, and so a list there."""
+    return json.dumps(rows, check_circular=False)
+
+
+def entry_of(row: Any) -> Entry:
+    """Return the entry that a row of the journal is."""
+    return Entry(
+        row.number,
+        row.at,
+        row.who,
+        row.kind,
+        row.what,
+        row.why,
+        bool(row.forced),
+        tuple(json.loads(row.effect)),
+        tuple((file, start, old, new) for file, start, old, new in json.loads(row.splices)),
+        tuple(RowChange(*each) for each in json.loads(row.rows)),
+        row.undoes,
+        row.undone_by,
+    )

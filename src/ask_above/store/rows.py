@@ -1,0 +1,143 @@
+"""The register's rows in the tables: read all of them, or write those that changed."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from operator import itemgetter
+from typing import Any
+
+import sqlalchemy as sa
+
+from ask_above.change.draft import RowChange
+from ask_above.store.entries import Entry
+from ask_above.store.tables import assignments, member_groups, members, notes
+
+_AT_ONCE = 5_000
+
+_MEMBER = ("key", *(column.name for column in members.columns if column.name not in ("key", "position")))
+_ASSIGNMENT = tuple(column.name for column in assignments.columns if column.name not in ("number", "removed"))
+
+
+def read_members(connection: sa.Connection, keys: Sequence[str] | None = None) -> list[dict[str, str]]:
+    """Return members' rows as cells by column, in the order in which they came; all, or those of some keys."""
+    groups: dict[str, list[str]] = {}
+    grouped = sa.select(member_groups.c.member, member_groups.c.grp)
+    found = sa.select(*(members.c[name] for name in _MEMBER))
+    if keys is not None:
+        grouped, found = grouped.where(member_groups.c.member.in_(keys)), found.where(members.c.key.in_(keys))
+    for member, group in connection.execute(grouped.order_by(member_groups.c.member, member_groups.c.position)):
+        groups.setdefault(member, []).append(group)
+    names = (*_MEMBER, "groups")
+    none: tuple[str, ...] = ()
+    return [
+        dict(zip(names, (*row, ";".join(groups.get(row[0], none))), strict=True))
+        for row in connection.execute(found.order_by(members.c.position, members.c.key))
+    ]
+
+
+def read_assignments(connection: sa.Connection, keys: Sequence[str] | None = None) -> list[dict[str, str]]:
+    """Return the assignments' rows as cells by column; all, or those of some members."""
+    wanted = [assignments.c.number, *(assignments.c[name] for name in _ASSIGNMENT)]
+    found = sa.select(*wanted).where(assignments.c.removed.is_(None)).order_by(assignments.c.number)
+    if keys is not None:
+        found = found.where(assignments.c.member.in_(keys))
+    names = ("number", *("from" if name == "since" else name for name in _ASSIGNMENT))
+    return [dict(zip(names, (str(row[0]), *row[1:]), strict=True)) for row in connection.execute(found)]
+
+
+def write_rows(connection: sa.Connection, entry: Entry) -> list[RowChange]:
+    """Write an entry's rows; returns them with the numbers that new assignments were given."""
+    new = [row for row in entry.rows if row.before is None and int(row.key if row.table != "members" else 0) == 0]
+    if len(new) == len(entry.rows) and len(new) > _AT_ONCE // 10:
+        return _write_many(connection, new, entry)
+    return [_write_row(connection, row, entry) for row in entry.rows]
+
+
+def _write_many(connection: sa.Connection, rows: list[RowChange], entry: Entry) -> list[RowChange]:
+    """Write many new rows, thousands at a time."""
+    people = [row for row in rows if row.table == "members"]
+    last = connection.execute(sa.select(sa.func.max(members.c.position))).scalar() or 0
+    values = [_member_values(row.after or {}) | {"position": last + n} for n, row in enumerate(people, 1)]
+    _insert(connection, members, values)
+    _insert(connection, member_groups, [g for row in people for g in _group_values(row.key, row.after or {})])
+    _insert(connection, notes, [each for row in people for each in _note_values(row, entry)])
+    given = [row for row in rows if row.table == "assignments"]
+    first = (connection.execute(sa.select(sa.func.max(assignments.c.number))).scalar() or 0) + 1
+    numbered = [RowChange(row.table, str(n), None, row.after) for n, row in enumerate(given, first)]
+    cells = [_assignment_values(row.after or {}) | {"number": n} for n, row in enumerate(given, first)]
+    _insert(connection, assignments, cells)
+    if cells and connection.dialect.name == "postgresql":
+        connection.execute(
+            sa.text("SELECT setval(pg_get_serial_sequence('assignments', 'number'), max(number)) FROM assignments")
+        )
+    return [*people, *numbered]
+
+
+def _write_row(connection: sa.Connection, row: RowChange, entry: Entry) -> RowChange:
+    if row.table == "members":
+        return _write_member(connection, row, entry)
+    key = int(row.key)
+    here = assignments.update().where(assignments.c.number == key)
+    if row.after is None:
+        connection.execute(here.values(removed=entry.number))
+    elif row.before is None and key:  # one that was taken out comes back
+        connection.execute(here.values(removed=None, **_assignment_values(row.after)))
+    elif row.before is None:
+        made = connection.execute(assignments.insert().values(**_assignment_values(row.after))).inserted_primary_key
+        return row._replace(key=str(made[0] if made else 0))
+    else:
+        connection.execute(here.values(**_assignment_values(row.after)))
+    return row
+
+
+def _write_member(connection: sa.Connection, row: RowChange, entry: Entry) -> RowChange:
+    connection.execute(member_groups.delete().where(member_groups.c.member == row.key))
+    if row.after is None:
+        connection.execute(members.delete().where(members.c.key == row.key))
+        return row
+    groups = _group_values(row.key, row.after)
+    if groups:
+        connection.execute(member_groups.insert(), groups)
+    for note in _note_values(row, entry):
+        connection.execute(notes.insert().values(**note))
+    if row.before is None:
+        last = connection.execute(sa.select(sa.func.max(members.c.position))).scalar() or 0
+        connection.execute(members.insert().values(position=last + 1, **_member_values(row.after)))
+    else:
+        connection.execute(members.update().where(members.c.key == row.key).values(**_member_values(row.after)))
+    return row
+
+
+def _insert(connection: sa.Connection, table: sa.Table, rows: Sequence[dict[str, Any]]) -> None:
+    """Insert many rows, thousands at a time; the statement is compiled once, as doing so for each row costs most."""
+    if not rows:
+        return
+    statement = table.insert().values({name: sa.bindparam(name) for name in rows[0]}).compile(connection.engine)
+    order = statement.positiontup
+    for start in range(0, len(rows), _AT_ONCE):
+        some: Any = rows[start : start + _AT_ONCE]
+        if order:
+            some = list(map(itemgetter(*order), some))
+        connection.exec_driver_sql(str(statement), some)
+
+
+def _member_values(cells: Mapping[str, str]) -> dict[str, Any]:
+    return {name: cells.get(name, "") for name in _MEMBER}
+
+
+def _note_values(row: RowChange, entry: Entry) -> list[dict[str, Any]]:
+    """Return what is kept of a note that an entry sets: when, and by whom."""
+    said = (row.after or {}).get("note", "")
+    if not said or said == (row.before or {}).get("note", ""):
+        return []
+    return [{"member": row.key, "at": entry.at, "by": entry.who, "text": said}]
+
+
+def _group_values(key: str, cells: Mapping[str, str]) -> list[dict[str, Any]]:
+    said = cells.get("groups")
+    groups = list(dict.fromkeys(each for each in said.split(";") if each)) if said else ()
+    return [{"member": key, "grp": group, "position": n, "source": ""} for n, group in enumerate(groups)]
+
+
+def _assignment_values(cells: Mapping[str, str]) -> dict[str, Any]:
+    return {name: cells.get("from" if name == "since" else name, "") for name in _ASSIGNMENT}

@@ -1,0 +1,512 @@
+"""A community's home: its folder and the database of its register, read and changed as one.
+
+Reading takes the files first and then the database, as of one moment, and writes nothing: a file that is older than the
+database counts as the database has it, one that was edited by hand counts as an edit of the state it was made from.
+
+A change prepares every file beside its place, decides in the database in one transaction, and then puts the files in
+their places. Whoever is stopped in between leaves files that are old, which the next change writes.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager, suppress
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from ask_above.change.draft import RowChange, assignment_row, member_row
+from ask_above.charter.charter import Charter
+from ask_above.errors import AskAboveError
+from ask_above.files.folder import Fetch, read_files
+from ask_above.files.names import ASSIGNMENTS, CHARTER, LOCK, MARK, MEMBERS, OUTBOX, REGISTER, is_inside, set_aside
+from ask_above.files.register_csv import written
+from ask_above.files.uncollected import uncollected
+from ask_above.files.writing import PRIVATE, Batch, batch, clear_spares, read_bytes
+from ask_above.people.reading import Row, Rows
+from ask_above.people.register import Register
+from ask_above.store.entries import Entry, Loaded
+from ask_above.workspace.by_hand import numbered
+from ask_above.workspace.mark import Mark, read_mark
+from ask_above.workspace.snapshot import Snapshot
+
+if TYPE_CHECKING:
+    import sqlalchemy as sa
+
+    from ask_above.store.database import Store
+
+_WAIT = 30
+MOST_IN_FILES = 2_000
+"""With more members than these the register is in the database alone: nobody edits so many lines by hand."""
+
+_TABLES = ((MEMBERS, "members"), (ASSIGNMENTS, "assignments"))
+
+
+class ChangedMeanwhileError(AskAboveError, RuntimeError):
+    """Somebody else changed the community since the plan was made; nothing was done."""
+
+
+class BusyError(AskAboveError, TimeoutError):
+    """Somebody else is changing the community, and has been for long."""
+
+
+class Home:
+    """A folder with a charter, and the database of its register."""
+
+    def __init__(self, folder: Path, name: str = CHARTER, register: str | None = None) -> None:
+        self.folder, self.name, self.register = folder, name, register
+        self._store: Store | None = None
+        self._last: tuple[object, Snapshot] | None = None
+        self._names: tuple[str, ...] = ()
+        self._made = False
+        self._sets_aside = False
+        self.kept: dict[str, Any] = {}
+        self.told: list[str] = []
+
+    # -- the database
+
+    @property
+    def store(self) -> Store:
+        """The database; it may have no tables yet."""
+        if self._store is None:
+            from ask_above.store.database import Store
+
+            self._store = Store(self.register) if self.register else Store.in_file(self._file)
+        return self._store
+
+    @property
+    def _file(self) -> Path:
+        return (self.folder / REGISTER).resolve()
+
+    def holds_register(self) -> bool:
+        """Tell whether the database holds the register; until the first change CSV files do.
+
+        Raises ``StoreError`` where a database was there and is gone, is empty, or is that of another community.
+        """
+        from ask_above.store.connecting import StoreError
+
+        mark = read_mark(self.folder)
+        if not self.register and not self._file.exists():
+            if mark is not None:
+                raise StoreError(_gone(mark))
+            return False
+        if self._made:
+            return True
+        if self.store.schema() is None:
+            if not self.register:
+                raise StoreError(f"{REGISTER} is empty. {_WAYS}")
+            if mark is not None:
+                raise StoreError(f"{self.store.name} holds no register, and this folder's is {mark.register}. {_WAYS}")
+            return False
+        self.store.bring_up_to_date()
+        self._made = True
+        return True
+
+    def _check_mark(self, mark: Mark | None, loaded: Loaded) -> None:
+        from ask_above.store.connecting import StoreError
+
+        if mark is not None and loaded.id and mark.id != loaded.id:
+            raise StoreError(
+                f"{self.store.name} is the register of another folder; this folder's is {mark.register}, with another "
+                f"id. {_WAYS}"
+            )
+        for name in (*loaded.files, *(name for name, _ in loaded.letters)):
+            if not is_inside(name):
+                raise StoreError(
+                    f"{self.store.name} names a file outside its folder, {name!r}; it is not to be trusted."
+                )
+
+    # -- reading
+
+    def read(self) -> Snapshot:
+        """Return the community as it is now; nothing is written.
+
+        Where nothing has changed since it was last read, that is the very same snapshot.
+        """
+        with uncollected():
+            snapshot = self._read_both() if self.holds_register() else self._read_files()
+            if snapshot.behind and self._finish():
+                snapshot = self._read_both()
+            self._names = tuple(snapshot.texts)
+            here = {name: snapshot.found.get(name) for name in self._every(())}
+            self._last = ((here, snapshot.loaded.version if snapshot.loaded else None), snapshot)
+            return snapshot
+
+    def _finish(self) -> bool:
+        """Write what was decided and has not been written into this folder; tells whether anything was.
+
+        Nobody waits for that: where somebody is at it, or nothing may be written, it counts as it was decided.
+        """
+        with suppress(AskAboveError, OSError), self.locked(wait=0):
+            snapshot = self._read_both()
+            loaded = snapshot.loaded
+            if loaded is None or not snapshot.behind:
+                return True
+            with batch() as files:
+                for name in snapshot.old:
+                    if name in loaded.files:
+                        files.prepare(self.folder / name, loaded.files[name].encode("utf-8"))
+                self._prepare_old_register(snapshot, loaded, files)
+                self._prepare_letters(loaded.letters, files)
+                if not (snapshot.by_hand or snapshot.rows):  # else what was edited is still an edit of an older state
+                    files.prepare(self.folder / MARK, self._mark(loaded.id, loaded.last).content)
+                files.place()
+            if loaded.waits:
+                self._letters_written()
+            return True
+        return False
+
+    def _prepare_old_register(self, snapshot: Snapshot, loaded: Loaded, files: Batch) -> None:
+        rows = {"members": loaded.members, "assignments": loaded.assignments}
+        for name, table in _TABLES:
+            if name in snapshot.old and not snapshot.rows and self.keeps_files(len(loaded.members)):
+                new = written(table, snapshot.found.get(name), rows[table])
+                files.prepare(self.folder / name, new, PRIVATE)
+
+    def _prepare_letters(self, letters: Sequence[tuple[str, str]], files: Batch) -> None:
+        for name, text in letters:
+            (self.folder / OUTBOX).mkdir(exist_ok=True, mode=0o700)
+            files.prepare(self.folder / OUTBOX / name, text.encode("utf-8"), PRIVATE)
+
+    def _mark(self, key: str, state: int) -> Mark:
+        return Mark(self.store.name if self.register else REGISTER, key, state)
+
+    def _read_both(self) -> Snapshot:
+        """Read files first and then the database: what a command wrote into a file is then in the database too."""
+        names: tuple[str, ...] = ()
+        while True:
+            found = self._found(names)
+            with self.store.reading() as connection:
+                version = self.store.version_on(connection)
+                if self._last is not None and self._last[0] == (found, version):
+                    return self._last[1]
+                loaded = self.store.load_on(connection)
+                if set(loaded.files) <= found.keys():
+                    return self._weigh(found, loaded, connection)
+            names = tuple(loaded.files)
+
+    def _every(self, names: Sequence[str]) -> dict[str, None]:
+        return dict.fromkeys((self.name, *self._names, *names, MEMBERS, ASSIGNMENTS))
+
+    def _found(self, names: Sequence[str] = ()) -> dict[str, bytes | None]:
+        """Return what the folder's files hold: the charter, those named beside it, the register's two."""
+        return {name: read_bytes(self.folder / name) for name in self._every(names)}
+
+    def _read_files(self) -> Snapshot:
+        """Read the community while files hold all of it."""
+        if self._last is not None and self._last[0] == (self._found(), None):
+            return self._last[1]
+        found: dict[str, bytes | None] = {}
+
+        def fetch(name: str) -> bytes | None:
+            found[name] = read_bytes(self.folder / name)
+            return found[name]
+
+        files = read_files(fetch, self.name)
+        return Snapshot(files.charter, files.register, _texts(found, (self.name, *files.charter.add_ons)), found, None)
+
+    def _weigh(self, found: dict[str, bytes | None], loaded: Loaded, connection: sa.Connection) -> Snapshot:
+        """Return the community as database and files say it together."""
+        from ask_above.workspace.weighing import Weighing
+
+        mark = read_mark(self.folder)
+        self._check_mark(mark, loaded)
+        weighing = Weighing(self, found, loaded, connection, mark.state if mark else loaded.last)
+        return weighing.snapshot()
+
+    def keeps_files(self, size: int) -> bool:
+        """Tell whether the register's two files are kept true beside the database."""
+        return not self.register and size <= MOST_IN_FILES
+
+    def at(
+        self, snapshot: Snapshot, texts: Mapping[str, str], rows: tuple[Rows, Rows] | None = None
+    ) -> tuple[Charter, Register]:
+        """Read the community with other texts of its files; raises where they cannot be meant."""
+        if rows is None and snapshot.loaded is not None:
+            rows = self.rows_of(snapshot.loaded)
+        files = read_files(self.fetch(texts), self.name, rows)
+        return files.charter, files.register
+
+    def charter_of(self, texts: Mapping[str, str]) -> Charter:
+        """Read the charter alone, with other texts of its files."""
+        return read_files(self.fetch(texts), self.name, (Rows(MEMBERS), Rows(ASSIGNMENTS))).charter
+
+    def rows_of(self, loaded: Loaded) -> tuple[Rows, Rows]:
+        """Return the register's rows as the database holds them."""
+        members, assignments = Rows(self.store.name), Rows(self.store.name)
+        members.rows = [Row(cells, 0) for cells in loaded.members]
+        assignments.rows = [Row(cells, 0) for cells in loaded.assignments]
+        return members, assignments
+
+    def fetch(self, texts: Mapping[str, str], found: dict[str, bytes | None] | None = None) -> Fetch:
+        """Return what gives a file's bytes: from texts, else from the folder, which is noted in ``found``."""
+
+        def fetched(name: str) -> bytes | None:
+            if name in texts:
+                return texts[name].encode("utf-8")
+            raw = read_bytes(self.folder / name)
+            if found is not None:
+                found[name] = raw
+            return raw
+
+        return fetched
+
+    # -- changing
+
+    @contextmanager
+    def locked(self, *, wait: float = _WAIT) -> Iterator[None]:
+        """Keep others from changing the community meanwhile; waits so many seconds for those who are at it.
+
+        Whoever holds it may take it again: what is read, planned and made within is made on what was read.
+        """
+        from filelock import FileLock, Timeout
+
+        try:
+            with FileLock((self.folder / LOCK).resolve(), timeout=wait, is_singleton=True):
+                yield
+        except Timeout:
+            raise BusyError(
+                f"Somebody else has been changing {self.folder.name} for {_WAIT} seconds; try again."
+            ) from None
+
+    def change(
+        self,
+        entry: Entry,
+        before: Snapshot,
+        after: tuple[Charter, Register],
+        texts: Mapping[str, str],
+        letters: Sequence[tuple[str, str]] = (),
+        by_hand: Sequence[Entry] = (),
+    ) -> Entry:
+        """Make a change that was planned on ``before``: journal, rows, files and letters together or not at all.
+
+        ``by_hand`` are the entries for what was edited by hand since the last change; they come first. The first change
+        takes the register over from the CSV files, in the same transaction.
+
+        Call it locked. Raises :class:`ChangedMeanwhileError` where the community is no longer as it was planned on, and
+        ``OSError`` where something cannot be written: then nothing has changed.
+        """
+        self.told, self._sets_aside = [], False
+        for folder in (self.folder, self.folder / OUTBOX):
+            clear_spares(folder)
+        with batch() as files:
+            if before.loaded is None and not self.register:
+                return self._first(entry, before, after, texts, letters, files)
+            with self.store.writing() as connection:
+                if before.loaded is None:
+                    if self.store.schema_on(connection) is not None:
+                        raise _meanwhile()
+                    self._check_files(before)
+                    self.store.make_on(connection)
+                elif self.store.version_on(connection) != before.version:
+                    raise _meanwhile()
+                else:
+                    self._check_files(before)
+                made = self._decide(connection, entry, before, after, texts, letters, by_hand, files)
+            self._put(files, made)
+            self._letters_written()
+            return made
+
+    def _first(
+        self,
+        entry: Entry,
+        before: Snapshot,
+        after: tuple[Charter, Register],
+        texts: Mapping[str, str],
+        letters: Sequence[tuple[str, str]],
+        files: Batch,
+    ) -> Entry:
+        """Make the first change into a file of one's own: beside its place, whole on the disk, then put there."""
+        from ask_above.store.database import Store
+
+        spare = self.folder.resolve() / f".ask-above-{os.getpid()}.part"
+        try:
+            self._check_files(before)
+            store = Store.in_file(spare, make=True)
+            self._store = store
+            with store.writing() as connection:
+                store.make_on(connection)
+                made = self._decide(connection, entry, before, after, texts, letters, (), files)
+            store.engine.dispose()
+            self._store = None
+            with spare.open("rb") as written_file:
+                os.fsync(written_file.fileno())
+            spare.replace(self._file)
+        except BaseException:
+            self._store = None
+            for rest in self.folder.resolve().glob(f"{spare.name}*"):
+                with suppress(OSError):
+                    rest.unlink()
+            raise
+        with suppress(AskAboveError):
+            self.store.settle()
+        self._put(files, made)
+        self._letters_written()
+        return made
+
+    def _check_files(self, before: Snapshot) -> None:
+        """Raise where a file is no longer as it was planned on, or somebody made the first change."""
+        taken_over = before.loaded is None and not self.register and self._file.exists()
+        if taken_over or any(read_bytes(self.folder / name) != raw for name, raw in before.found.items()):
+            raise _meanwhile()
+
+    def _decide(
+        self,
+        connection: sa.Connection,
+        entry: Entry,
+        before: Snapshot,
+        after: tuple[Charter, Register],
+        texts: Mapping[str, str],
+        letters: Sequence[tuple[str, str]],
+        by_hand: Sequence[Entry],
+        files: Batch,
+    ) -> Entry:
+        """Write all of a change into the database, and prepare its files; not yet for good."""
+        store = self.store
+        made: list[RowChange] = []
+        if before.loaded is None:
+            first = store.write(connection, _taking_over(before.register), before.texts)
+            made += first.rows
+        for hand in by_hand:
+            made += store.write(connection, hand, before.texts).rows
+        charter, register = after
+        kept = {
+            name: texts[name] if name in texts else _text(self.folder / name) for name in (self.name, *charter.add_ons)
+        }
+        changed = store.write(connection, entry._replace(rows=numbered(entry.rows, made)), kept, letters)
+        self._prepare(connection, changed, before, kept, register, files)
+        return changed
+
+    def _prepare(
+        self,
+        connection: sa.Connection,
+        entry: Entry,
+        before: Snapshot,
+        texts: Mapping[str, str],
+        register: Register,
+        files: Batch,
+    ) -> None:
+        store = self.store
+        for name, raw in before.found.items():
+            if raw is not None:  # what was edited by hand counts from now on: should it stay there it is old
+                store.note_file(connection, name, raw, entry.number - 1)
+        for name, text in texts.items():
+            if before.found.get(name) != text.encode("utf-8"):
+                files.prepare(self.folder / name, text.encode("utf-8"))
+        self._prepare_register(connection, entry, before, register, files)
+        self._prepare_letters(store.letters_on(connection), files)
+        files.prepare(self.folder / MARK, self._mark(store.id_on(connection), entry.number).content)
+
+    def _prepare_register(
+        self, connection: sa.Connection, entry: Entry, before: Snapshot, register: Register, files: Batch
+    ) -> None:
+        """Prepare the register's two files, or put aside those that are there where none are kept."""
+        if not self.keeps_files(len(register.members)):
+            self._set_aside(before, register)
+            return
+        rows = {
+            "members": [member_row(each) for each in register.members.values()],
+            "assignments": [assignment_row(each) for each in register.assignments],
+        }
+        for name, table in _TABLES:
+            raw = before.found.get(name)
+            new = written(table, raw, rows[table])
+            if raw != new:
+                files.prepare(self.folder / name, new, PRIVATE)
+            self.store.note_file(connection, name, new, entry.number)
+
+    def _set_aside(self, before: Snapshot, register: Register) -> None:
+        """Say what becomes of the register's files where none are kept beside the database; it is done at the end."""
+        there = [name for name, _ in _TABLES if before.found.get(name) is not None]
+        if not there:
+            return
+        self._sets_aside = True
+        size = "" if self.register else f", with more than {MOST_IN_FILES:,} members ({len(register.members):,}),"
+        where = self.store.name if self.register else REGISTER
+        self.told.append(
+            f"{' and '.join(there)} put aside, as the register{size} is in {where} alone now; "
+            "ask-above export DIR writes such files."
+        )
+
+    def _put(self, files: Batch, entry: Entry) -> None:
+        """Put the files in their places; what cannot be put there now counts all the same, and is written next time."""
+        try:
+            files.place()
+            if self._sets_aside:
+                self._put_aside()
+        except OSError as error:
+            self.told.append(
+                f"Change {entry.number} is made, and {Path(error.filename or 'a file').name} could not be written "
+                f"({error.strerror or error}); the next change writes it."
+            )
+
+    def _put_aside(self) -> None:
+        for name, _ in _TABLES:
+            if (self.folder / name).exists():
+                taken = frozenset(each.name for each in self.folder.iterdir())
+                (self.folder / name).rename(self.folder / set_aside(name, taken))
+
+    def _letters_written(self) -> None:
+        """Note that all letters are written; where that fails, the next change writes them again."""
+        with suppress(OSError), self.store.writing() as connection:
+            self.store.done(connection)
+
+
+_WAYS = (
+    "Put a copy of it back, or start anew from members.csv and assignments.csv, without the journal so far: "
+    "ask-above import --anew"
+)
+
+
+def _gone(mark: Mark) -> str:
+    if mark.register == REGISTER:
+        return f"{REGISTER} is gone, and this folder has had one. {_WAYS}"
+    return (
+        f"This folder's register is in {mark.register}; name it with --register URL, or in ASK_ABOVE_REGISTER. "
+        "To start anew from members.csv and assignments.csv, without it: ask-above import --anew"
+    )
+
+
+def _meanwhile() -> ChangedMeanwhileError:
+    return ChangedMeanwhileError("Somebody else changed the community meanwhile; nothing was done. Look again.")
+
+
+def _taking_over(register: Register) -> Entry:
+    rows = [RowChange("members", key, None, member_row(member)) for key, member in register.members.items()]
+    rows += [RowChange("assignments", "0", None, assignment_row(each)) for each in register.assignments]
+    return Entry(0, now(), "", "import", f"take over {len(register.members)} members from CSV files", rows=rows)
+
+
+def _texts(found: Mapping[str, bytes | None], names: Sequence[str]) -> dict[str, str]:
+    return {name: (found.get(name) or b"").decode("utf-8") for name in names}
+
+
+def _text(file: Path) -> str:
+    return (read_bytes(file) or b"").decode("utf-8")
+
+
+def entries_by_hand(snapshot: Snapshot, what: Sequence[str], effect: Sequence[str]) -> list[Entry]:
+    """Return the journal's entries for files edited by hand; the first says in words what differs, and its effect."""
+    from ask_above.files.merging import differing
+
+    said = f": {'; '.join(what)}" if what else ""
+    found: list[Entry] = []
+    for name, (old, new) in snapshot.by_hand.items():
+        told = (said, list(effect)) if not found else ("", [])
+        pieces = list(differing(name, old, new))
+        found.append(Entry(0, now(), "", "hand", f"{name} was edited by hand{told[0]}", effect=told[1], splices=pieces))
+    if snapshot.rows:
+        tables = {row.table for row in snapshot.rows}
+        names = [name for name, table in _TABLES if table in tables]
+        were = "was" if len(names) == 1 else "were"
+        told = (said, list(effect)) if not found else ("", [])
+        what_was = f"{' and '.join(names)} {were} edited by hand{told[0]}"
+        found.append(Entry(0, now(), "", "hand", what_was, effect=told[1], rows=list(snapshot.rows)))
+    return found
+
+
+def now() -> str:
+    """Return this moment as the journal writes it: in UTC, to the second."""
+    from datetime import UTC, datetime
+
+    return datetime.now(UTC).isoformat(timespec="seconds")

@@ -1,0 +1,189 @@
+"""Files and database held against each other: which file is merely old, which was edited by hand, and what counts."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from functools import cached_property
+from typing import TYPE_CHECKING
+
+from ask_above.charter.names import listed
+from ask_above.errors import Fault, FaultyFilesError
+from ask_above.files.csv_rows import read_rows
+from ask_above.files.folder import read_files
+from ask_above.files.names import ASSIGNMENTS, MEMBERS
+from ask_above.people.reading import ASSIGNMENT_COLUMNS, MEMBER_COLUMNS, Row
+from ask_above.people.reading import Rows as FileRows
+from ask_above.store.entries import Entry, Loaded
+from ask_above.workspace.by_hand import Edited, Rows, Sheets, edited_rows, rows_now, taken
+from ask_above.workspace.snapshot import Snapshot
+
+if TYPE_CHECKING:
+    import sqlalchemy as sa
+
+    from ask_above.workspace.home import Home
+
+_TABLES = ((MEMBERS, MEMBER_COLUMNS, ("key",)), (ASSIGNMENTS, ASSIGNMENT_COLUMNS, ("member", "rank")))
+
+
+class Weighing:
+    """One reading of a folder and its database; ``made_from`` is the state that the folder's files were made from."""
+
+    def __init__(
+        self, home: Home, found: dict[str, bytes | None], loaded: Loaded, connection: sa.Connection, made_from: int
+    ) -> None:
+        self.home, self.found, self.loaded, self.connection = home, found, loaded, connection
+        self.made_from = made_from
+        self.old: list[str] = []
+        self.faults: list[Fault] = []
+        self.notices: list[str] = []
+
+    @cached_property
+    def entries(self) -> list[Entry]:
+        """The journal, looked at only where something is neither as it is nor as it was."""
+        return self.home.store.entries(connection=self.connection)
+
+    def snapshot(self) -> Snapshot:
+        """Return the community; raises :class:`FaultyFilesError` with all that is wrong in what was edited by hand."""
+        texts = {name: self._text(name) for name in self.loaded.files}
+        edited = self._register() if self.home.keeps_files(len(self.loaded.members)) else None
+        self._left_aside()
+        if self.faults:
+            raise FaultyFilesError(self.faults)
+        rows = self._rows(edited)
+        more: dict[str, bytes | None] = {}
+        files = read_files(self.home.fetch(texts, more), self.home.name, rows)
+        for name in files.charter.add_ons:  # an add-on that the charter names since
+            if name not in texts:
+                texts[name] = (more.get(name) or b"").decode("utf-8")
+                self.found[name] = more.get(name)
+        texts = {name: texts[name] for name in (self.home.name, *files.charter.add_ons)}
+        return Snapshot(
+            files.charter,
+            files.register,
+            texts,
+            self.found,
+            self.loaded,
+            edited.rows if edited else (),
+            tuple(self.notices),
+            tuple(self.old),
+            self.made_from < self.loaded.last or self.loaded.waits,
+        )
+
+    # -- the charter
+
+    def _text(self, name: str) -> str:
+        """Return one of the charter's files as it counts."""
+        last, raw = self.loaded.files[name], self.found.get(name)
+        if raw == last.encode("utf-8"):
+            return last
+        known = None if raw is None else self.home.store.known(name, raw, self.connection)
+        if raw is None or known is not None:
+            self.old.append(name)
+            self._say_old(name, self.made_from if known is None else known)
+            return last
+        try:
+            text = raw.decode("utf-8")
+        except UnicodeDecodeError:
+            read_files(lambda wanted: raw if wanted == name else None, name)  # says what is wrong with it
+            raise
+        counted = taken(name, text, last, self.entries, self.made_from)
+        if isinstance(counted, Fault):
+            self.faults.append(counted)
+            return last
+        if counted.base < self.loaded.last and counted.text != text:
+            self._merged(name, counted.base)
+        return counted.text
+
+    def _say_old(self, name: str, number: int) -> None:
+        """Say that a file was put back to an earlier state; one that nobody touched is merely not written yet."""
+        if number >= self.made_from:
+            return
+        since = next((each for each in self.entries if each.number > number), None)
+        by = f"before change {since.number} ({since.what})" if since else f"at change {number}"
+        back = f" To take that back: ask-above undo {since.number}" if since else ""
+        self.notices.append(f"{name} is as it was {by}; what the register's database holds counts.{back}")
+
+    def _merged(self, name: str, base: int) -> None:
+        since = [f"{each.number}" for each in self.entries if each.number > base]
+        many = "change" if len(since) == 1 else "changes"
+        self.notices.append(
+            f"{name} was edited as it was at change {base}: the edit counts, and so "
+            f"{'does' if len(since) == 1 else 'do'} {many} {listed(since[:5])} since."
+        )
+
+    # -- the register
+
+    def _register(self) -> Edited | None:
+        """Return what was edited by hand in the register's two files, ``None`` where nothing was."""
+        sheets = Sheets(*(self._sheet(*each) for each in _TABLES))
+        if self.faults or (sheets.members is None and sheets.given is None):
+            return None
+        last = Rows(
+            {row["key"]: row for row in self.loaded.members}, {row["number"]: row for row in self.loaded.assignments}
+        )
+        edited = edited_rows(sheets, last, self.entries, self.made_from, (MEMBERS, ASSIGNMENTS))
+        self.faults += edited.faults
+        names = listed(name for name, rows in zip((MEMBERS, ASSIGNMENTS), sheets, strict=True) if rows is not None)
+        if edited.base < self.loaded.last and edited.far == 0:
+            self.old += [name for name, rows in zip((MEMBERS, ASSIGNMENTS), sheets, strict=True) if rows is not None]
+            self._say_old(names, edited.base)
+        elif edited.base < self.loaded.last and edited.rows:
+            self._merged(names, edited.base)
+        return edited
+
+    def _sheet(self, name: str, columns: tuple[str, ...], required: tuple[str, ...]) -> Sequence[Row] | None:
+        """Return the rows of a file that says something else than the register; ``None`` where it does not."""
+        raw = self.found.get(name)
+        if raw is None:
+            self.old.append(name)
+            return None
+        known = self.home.store.known(name, raw, self.connection)
+        if known is not None:
+            if known < self.loaded.last and not self._is_current(name, known):
+                self.old.append(name)
+                self._say_old(name, known)
+            return None
+        rows = read_rows(name, raw, columns, required)
+        _check_keys(name, rows)
+        self.faults += rows.faults
+        return list(rows.rows)
+
+    def _is_current(self, name: str, number: int) -> bool:
+        """Tell whether no change since a state concerned a file of the register."""
+        table = name.partition(".")[0]
+        return not any(row.table == table for each in self.entries if each.number > number for row in each.rows)
+
+    def _rows(self, edited: Edited | None) -> tuple[FileRows, FileRows]:
+        if edited is None or not edited.rows:
+            return self.home.rows_of(self.loaded)
+        last = Rows(
+            {row["key"]: row for row in self.loaded.members}, {row["number"]: row for row in self.loaded.assignments}
+        )
+        members, assignments = FileRows(MEMBERS), FileRows(ASSIGNMENTS)
+        members.rows, assignments.rows = rows_now(last, edited)
+        return members, assignments
+
+    def _left_aside(self) -> None:
+        """Say of files that do not count how they are merged."""
+        folder = self.home.folder
+        there = sorted(each.name for each in folder.glob("*.put-aside*.csv"))
+        if not self.home.keeps_files(len(self.loaded.members)):
+            there += [name for name in (MEMBERS, ASSIGNMENTS) if self.found.get(name) is not None]
+        for name in there:
+            self.notices.append(
+                f"{name} does not count, as the register is in {self.home.store.name}. To merge it: "
+                f"ask-above import {name}; else delete it."
+            )
+
+
+def _check_keys(name: str, rows: FileRows) -> None:
+    """Note every key that stands twice: what is read by key would lose one of them."""
+    if name != MEMBERS:
+        return
+    seen: dict[str, int] = {}
+    for row in rows.rows:
+        key = row.cells.get("key", "")
+        if key in seen:
+            message = f"the member '{key}' stands on line {seen[key]} already"
+            rows.fault(row, "key", "twice", message, "each member once")
+        seen[key] = row.line
