@@ -56,17 +56,19 @@ class Community(Questions):
         self._known, self._pairs = decider.frame.catalogue.bit, decider.frame.catalogue.pairs
 
     @classmethod
-    def open(cls, path: str | Path, *, register: str | None = None) -> Community:
+    def open(cls, path: str | Path, *, register: str | None = None, on_demand: bool = False) -> Community:
         """Open a community's folder, or its charter; nothing is written.
 
         The register is in the database that the URL ``register`` names, else in ``register.db`` in the folder; until
         the first change the two CSV files hold it. Files that were edited by hand since the last change count as they
-        stand. ``notices`` says what one has to know of them. Raises :class:`FaultyFilesError`, which lists every fault
+        stand. ``notices`` says what one has to know of them. ``on_demand`` reads a member's rows when they are first
+        asked about, where the register is large, all as of the moment of opening: for a few questions about a few
+        members. Raises :class:`FaultyFilesError`, which lists every fault
         of every file, :class:`MissingFileError`, or ``StoreError`` where the database is gone or cannot be read.
         """
         from ask_above.workspace.home import Home
 
-        home = Home(*located(path), register)
+        home = Home(*located(path), register, on_demand=on_demand)
         snapshot = home.read()
         opened = cls(snapshot.charter, snapshot.register)
         opened._home, opened._notices = home, snapshot.notices

@@ -19,6 +19,7 @@ from ask_above.charter.names import SITE, listed
 from ask_above.charter.rules import ACTS
 from ask_above.decide.authority import Case, reached
 from ask_above.decide.conditions import conditions
+from ask_above.decide.frame import Frame
 from ask_above.decide.may import Decider
 from ask_above.decide.powers import Power, Powers
 from ask_above.decide.profile import Asked, ask_member, ask_rank
@@ -278,12 +279,20 @@ def _asked(decider: Decider, key: str, at: Instant) -> Asked | None:
     return ask_member(decider.frame, member, given, at, excepted=key in decider.frame.exceptional)
 
 
+def _kept_and_never(frame: Frame) -> tuple[int, int]:
+    """Return the ranks that something outside keeps, and those besides that nobody is given."""
+    kept = sum(1 << rank.position for rank in frame.ranks if rank.kept_by)
+    return kept, kept | sum(1 << rank.position for rank in frame.ranks if rank.automatic)
+
+
 class _Members:
     """Compares what members may do to members and ranks, place by place."""
 
     def __init__(self, shifts: ActShifts) -> None:
         self.shifts, self.old, self.new = shifts, shifts.old, shifts.new
         self.powers = Powers(self.old.reckoner), Powers(self.new.reckoner)
+        self._kept = tuple(map(_kept_and_never, (self.old.frame, self.new.frame)))
+        self._names: tuple[dict[int, frozenset[str]], dict[int, frozenset[str]]] = {}, {}
         self.using = tuple(
             dict.fromkeys(
                 key for decider in (self.new, self.old) for key in decider.frame.charter.rules.act("moderate").using
@@ -349,29 +358,36 @@ class _Members:
         met = conditions(decider.people, decider.frame.charter.ranks[key], asked, (0,), self.shifts.at)
         return all(step.holds is not False for step in met)
 
-    def _power(self, side: int, asked: Asked | None, place: int | None) -> dict[tuple[str, str], set[str]]:
+    def _power(self, side: int, asked: Asked | None, place: int | None) -> dict[tuple[str, str], frozenset[str]]:
         """Return the ranks that somebody reaches with each act, and with each capability of moderating."""
-        found: dict[tuple[str, str], set[str]] = {}
+        found: dict[tuple[str, str], frozenset[str]] = {}
         if asked is None or place is None:
             return found
         frame = (self.old, self.new)[side].frame
         power: Power = self.powers[side].of(asked.profile, place, owner=asked.rules_all, acts=asked.acts)
-        kept = sum(1 << rank.position for rank in frame.ranks if rank.kept_by)
-        never = kept | sum(1 << rank.position for rank in frame.ranks if rank.automatic)
-        names = [*(rank.key for rank in frame.ranks), "none"]
+        kept, never = self._kept[side]
         using = frame.charter.rules.act("moderate").using
         masks = [("moderate", key, mask) for key, mask in zip(using, power.moderate, strict=False)]
         masks += [("assign", "", power.assign & ~never), ("manage", "", power.manage & ~kept), ("call", "", power.call)]
         for act, key, mask in masks:
-            found[act, key] = {name for n, name in enumerate(names) if mask >> n & 1}
+            found[act, key] = self._named(side, mask)
         return found
+
+    def _named(self, side: int, mask: int) -> frozenset[str]:
+        """Return the ranks in a set, and none for whoever holds none; the same set is taken apart once."""
+        known = self._names[side].get(mask)
+        if known is None:
+            ranks = (self.old, self.new)[side].frame.ranks
+            names = (*(rank.key for rank in ranks), "none")
+            known = self._names[side][mask] = frozenset(name for n, name in enumerate(names) if mask >> n & 1)
+        return known
 
     @staticmethod
     def _turned(
-        before: dict[tuple[str, str], set[str]], after: dict[tuple[str, str], set[str]]
+        before: dict[tuple[str, str], frozenset[str]], after: dict[tuple[str, str], frozenset[str]]
     ) -> Iterator[tuple[bool, str, str, tuple[str, ...]]]:
         for act, using in dict.fromkeys((*after, *before)):
-            was, now = before.get((act, using), set()), after.get((act, using), set())
+            was, now = before.get((act, using), frozenset()), after.get((act, using), frozenset())
             for gains, names in ((True, now - was), (False, was - now)):
                 if names:
                     yield gains, act, using, tuple(sorted(names))

@@ -76,7 +76,7 @@ def home_of(community: str | None) -> Home:
     from ask_above.workspace.home import Home
 
     where, name = located(folder(community))
-    return Home(where, name, named_register())
+    return Home(where, name, named_register(), on_demand=True)
 
 
 def carry_out(how: How, *edits: Edit) -> int:

@@ -64,7 +64,7 @@ def named_register() -> str | None:
 
 def open_here(community: str | None) -> Community:
     """Open the community at hand, and say what one has to know of its files."""
-    opened = Community.open(folder(community), register=named_register())
+    opened = Community.open(folder(community), register=named_register(), on_demand=True)
     tell(opened.notices)
     return opened
 

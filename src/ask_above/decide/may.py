@@ -37,7 +37,7 @@ class Decider:
         self.people = People(self.frame, register)
         self.reckoner = Reckoner(self.frame)
         self.ready = Ready(self.frame, register, self.reckoner)
-        self._plan: Plan | None = None
+        self._plan: list[Plan] = []  # shared with those that differ in the register alone, so that it is made once
         self._everyone: Everyone | None = None
         self._ground: Ground | None = None
 
@@ -72,7 +72,7 @@ class Decider:
         other.ready = self.ready.after(frame, register, other.reckoner, touched)
         other._everyone = None
         other._ground = self._ground if frame is self.frame else None
-        other._plan = None if self._plan is None else self._plan.after(frame)
+        other._plan = self._plan if frame is self.frame else [each.after(frame) for each in self._plan]
         alike = register is self.people.register and frame.exceptional == self.frame.exceptional
         if self._everyone is not None and alike:
             other._everyone = self._everyone.after(other)
@@ -81,11 +81,11 @@ class Decider:
     @property
     def plan(self) -> Plan:
         """What each place does to what is held, for asking about everyone at once."""
-        if self._plan is None:
+        if not self._plan:
             from ask_above.decide.plan import Plan
 
-            self._plan = Plan(self.frame)
-        return self._plan
+            self._plan.append(Plan(self.frame))
+        return self._plan[0]
 
     def usable(self, asked: Asked, place: int) -> int:
         """Return all that someone can use at a place."""

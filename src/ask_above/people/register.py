@@ -81,9 +81,14 @@ class Register:
     ) -> None:
         self.members, self.source = members, source
         self._changed: dict[str, list[Assignment]] = {}
-        self._of: dict[str, list[Assignment]] = {}
+        given: dict[str, list[Assignment]] = {}
         for assignment in assignments:
-            self._of.setdefault(assignment.member, []).append(assignment)
+            given.setdefault(assignment.member, []).append(assignment)
+        self._of: Mapping[str, list[Assignment]] = given
+
+    def given_by(self, given: Mapping[str, list[Assignment]]) -> None:
+        """Take assignments by member from somewhere that knows them; only for a register that nobody has seen yet."""
+        self._of = given
 
     def assigned(self, assignment: Assignment) -> Register:
         """Return the register with one more assignment; it shares everything else with this one."""
@@ -149,7 +154,7 @@ class Register:
 
     def _given(self) -> dict[str, list[Assignment]]:
         """Return all assignments by member, in a dict of one's own."""
-        return self._of | self._changed
+        return {**self._of, **self._changed} if self._changed or not isinstance(self._of, dict) else self._of
 
     @property
     def assignments(self) -> tuple[Assignment, ...]:

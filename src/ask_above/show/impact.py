@@ -91,10 +91,9 @@ def when_in_words(impact: Impact, shift: Shift) -> str:
 
 def who_in_words(impact: Impact, shift: Shift) -> str:
     """Say who gains or loses: members by name where they are few, ranks by title, visitors."""
-    register = {**impact.old.people.register.members, **impact.new.people.register.members}
     parts = []
     if shift.members:
-        names = [register[key].called for key in shift.members[:_FEW]]
+        names = [_called(impact, key) for key in shift.members[:_FEW]]
         count = len(shift.members)
         parts.append(listed(names) if count <= _FEW else f"{count} members ({', '.join(names[:3])} and others)")
     if shift.ranks:
@@ -103,6 +102,11 @@ def who_in_words(impact: Impact, shift: Shift) -> str:
         parts.append("and visitors" if parts else "visitors")
     said = ", ".join(parts)
     return said[:1].upper() + said[1:]
+
+
+def _called(impact: Impact, key: str) -> str:
+    member = impact.new.people.register.members.get(key) or impact.old.people.register.members[key]
+    return member.called
 
 
 def _ranks(impact: Impact, keys: Sequence[str]) -> str:

@@ -11,7 +11,7 @@ import sqlalchemy as sa
 
 from ask_above.store.connecting import StoreError, copy_of, engine_of, is_damage, may_be_written, said_of, url_of
 from ask_above.store.entries import Entry, Loaded, digest, entry_of, rows_as_text, values_of
-from ask_above.store.rows import read_assignments, read_members, write_rows
+from ask_above.store.rows import count_of, read_assignments, read_members, write_rows
 from ask_above.store.tables import HEAD, compiled, intent, journal, known_files, metadata, state
 from ask_above.store.upgrading import upgrade
 
@@ -163,22 +163,15 @@ class Store:
         with self.reading() as connection:
             return self.load_on(connection)
 
-    def load_on(self, connection: sa.Connection, members: Sequence[str] | None = None) -> Loaded:
-        """Return all that it holds within a transaction; or of the register what concerns some members alone."""
-        people, given = read_members(connection, members), read_assignments(connection, members)
+    def load_on(self, connection: sa.Connection, *, register: bool = True) -> Loaded:
+        """Return all that it holds within a transaction; without ``register`` no rows of it."""
+        people = read_members(connection) if register else None
+        given = read_assignments(connection) if register else None
         said = dict(connection.execute(sa.select(state.c.name, state.c.value)).all())
         last = connection.execute(sa.select(sa.func.max(journal.c.number))).scalar() or 0
         version, files = int(said.get("version", "0")), json.loads(said.get("files", "{}"))
-        return Loaded(
-            people,
-            given,
-            said.get("id", ""),
-            version,
-            last,
-            files,
-            self.letters_on(connection),
-            self._waits(connection),
-        )
+        size, waits = count_of(connection), self._waits(connection)
+        return Loaded(people, given, size, said.get("id", ""), version, last, files, self.letters_on(connection), waits)
 
     def letters_on(self, connection: sa.Connection) -> list[tuple[str, str]]:
         """Return the letters that were decided and may not be written yet, as pairs of a file's name and its text."""
@@ -217,6 +210,14 @@ class Store:
         """Return what is kept of the charter under a digest."""
         found = connection.execute(sa.select(compiled.c.content).where(compiled.c.digest == key)).scalar()
         return None if found is None else bytes(found)
+
+    def has_compiled(self, key: str, connection: sa.Connection) -> bool:
+        """Tell whether anything is kept under a digest."""
+        return connection.execute(sa.select(compiled.c.digest).where(compiled.c.digest == key)).first() is not None
+
+    def size_on(self, connection: sa.Connection) -> int:
+        """Return how many members there are."""
+        return count_of(connection)
 
     # -- writing
 

@@ -8,6 +8,7 @@ from collections.abc import Mapping, Sequence
 from typing import Any, NamedTuple
 
 from ask_above.change.draft import RowChange
+from ask_above.store.tables import ASSIGNMENT_CELLS, MEMBER_CELLS
 
 
 class Entry(NamedTuple):
@@ -32,21 +33,34 @@ class Entry(NamedTuple):
 
 
 class Loaded(NamedTuple):
-    """All that a database holds at one moment, as rows of cells by column; ``number`` is an assignment's own.
+    """All that a database holds at one moment; ``size`` is how many members there are.
 
+    ``people`` and ``given`` are the rows of members and assignments, ``None`` where they are read as they are needed.
     ``id`` is the database's. ``version`` counts its changes, ``last`` is the number of the last. ``files`` are the
     charter's files as they were after it. ``letters`` were decided and may not be written yet; ``waits`` tells whether
     anything was that may not be.
     """
 
-    members: list[dict[str, str]]
-    assignments: list[dict[str, str]]
+    people: list[tuple[str, ...]] | None
+    given: list[tuple[Any, ...]] | None
+    size: int
     id: str
     version: int
     last: int
     files: Mapping[str, str]
     letters: Sequence[tuple[str, str]]
     waits: bool
+
+    @property
+    def members(self) -> list[dict[str, str]]:
+        """The members' rows, as cells by column."""
+        return [dict(zip(MEMBER_CELLS, row, strict=True)) for row in self.people or ()]
+
+    @property
+    def assignments(self) -> list[dict[str, str]]:
+        """The assignments' rows, as cells by column; ``number`` is an assignment's own."""
+        rows = ((str(number), *rest) for number, *rest in self.given or ())
+        return [dict(zip(ASSIGNMENT_CELLS, row, strict=True)) for row in rows]
 
 
 def digest(content: bytes) -> str:

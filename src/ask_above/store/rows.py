@@ -10,39 +10,44 @@ import sqlalchemy as sa
 
 from ask_above.change.draft import RowChange
 from ask_above.store.entries import Entry
+from ask_above.store.tables import ASSIGNMENT_COLUMNS as _ASSIGNMENT
+from ask_above.store.tables import MEMBER_COLUMNS as _MEMBER
 from ask_above.store.tables import assignments, member_groups, members, notes
 
 _AT_ONCE = 5_000
 
-_MEMBER = ("key", *(column.name for column in members.columns if column.name not in ("key", "position")))
-_ASSIGNMENT = tuple(column.name for column in assignments.columns if column.name not in ("number", "removed"))
 
-
-def read_members(connection: sa.Connection, keys: Sequence[str] | None = None) -> list[dict[str, str]]:
-    """Return members' rows as cells by column, in the order in which they came; all, or those of some keys."""
+def read_members(connection: sa.Connection, key: str | None = None) -> list[tuple[str, ...]]:
+    """Return members' rows, in the order in which they came; all, or that of one key."""
     groups: dict[str, list[str]] = {}
     grouped = sa.select(member_groups.c.member, member_groups.c.grp)
     found = sa.select(*(members.c[name] for name in _MEMBER))
-    if keys is not None:
-        grouped, found = grouped.where(member_groups.c.member.in_(keys)), found.where(members.c.key.in_(keys))
+    if key is not None:
+        grouped, found = grouped.where(member_groups.c.member == key), found.where(members.c.key == key)
     for member, group in connection.execute(grouped.order_by(member_groups.c.member, member_groups.c.position)):
         groups.setdefault(member, []).append(group)
-    names = (*_MEMBER, "groups")
-    none: tuple[str, ...] = ()
-    return [
-        dict(zip(names, (*row, ";".join(groups.get(row[0], none))), strict=True))
-        for row in connection.execute(found.order_by(members.c.position, members.c.key))
-    ]
+    joined = {member: ";".join(each) for member, each in groups.items()}
+    rows = connection.execute(found.order_by(members.c.position, members.c.key))
+    return [(*row, joined.get(row[0], "")) for row in rows]
 
 
-def read_assignments(connection: sa.Connection, keys: Sequence[str] | None = None) -> list[dict[str, str]]:
-    """Return the assignments' rows as cells by column; all, or those of some members."""
+def read_assignments(connection: sa.Connection, member: str | None = None) -> list[tuple[Any, ...]]:
+    """Return the assignments' rows, in the order in which they came; all, or those of one member."""
     wanted = [assignments.c.number, *(assignments.c[name] for name in _ASSIGNMENT)]
     found = sa.select(*wanted).where(assignments.c.removed.is_(None)).order_by(assignments.c.number)
-    if keys is not None:
-        found = found.where(assignments.c.member.in_(keys))
-    names = ("number", *("from" if name == "since" else name for name in _ASSIGNMENT))
-    return [dict(zip(names, (str(row[0]), *row[1:]), strict=True)) for row in connection.execute(found)]
+    if member is not None:
+        found = found.where(assignments.c.member == member)
+    return [tuple(row) for row in connection.execute(found)]
+
+
+def keys_of(connection: sa.Connection) -> list[str]:
+    """Return all members' keys, in the order in which they came."""
+    return list(connection.execute(sa.select(members.c.key).order_by(members.c.position, members.c.key)).scalars())
+
+
+def count_of(connection: sa.Connection) -> int:
+    """Return how many members there are."""
+    return int(connection.execute(sa.select(sa.func.count()).select_from(members)).scalar() or 0)
 
 
 def write_rows(connection: sa.Connection, entry: Entry) -> list[RowChange]:

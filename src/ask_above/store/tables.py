@@ -111,3 +111,10 @@ intent = Table(
     Column("letters", Text, nullable=False, default="[]"),
 )
 """What has been decided and may not have been written yet: files by name, with the texts before and after."""
+
+MEMBER_COLUMNS = ("key", *(column.name for column in members.columns if column.name not in ("key", "position")))
+ASSIGNMENT_COLUMNS = tuple(column.name for column in assignments.columns if column.name not in ("number", "removed"))
+
+MEMBER_CELLS = (*MEMBER_COLUMNS, "groups")
+ASSIGNMENT_CELLS = ("number", *("from" if name == "since" else name for name in ASSIGNMENT_COLUMNS))
+"""What stands in the rows that are read, in order."""

@@ -11,13 +11,14 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager, suppress
+from contextlib import ExitStack, contextmanager, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ask_above.change.draft import RowChange, assignment_row, member_row
 from ask_above.charter.charter import Charter
 from ask_above.errors import AskAboveError
+from ask_above.files.compiled import dumped, key_of
 from ask_above.files.folder import Fetch, read_files
 from ask_above.files.names import ASSIGNMENTS, CHARTER, LOCK, MARK, MEMBERS, OUTBOX, REGISTER, is_inside, set_aside
 from ask_above.files.register_csv import written
@@ -51,14 +52,20 @@ class BusyError(AskAboveError, TimeoutError):
 
 
 class Home:
-    """A folder with a charter, and the database of its register."""
+    """A folder with a charter, and the database of its register.
 
-    def __init__(self, folder: Path, name: str = CHARTER, register: str | None = None) -> None:
-        self.folder, self.name, self.register = folder, name, register
+    ``on_demand``: of a large register a member's rows are read when they are asked about.
+    """
+
+    def __init__(
+        self, folder: Path, name: str = CHARTER, register: str | None = None, *, on_demand: bool = False
+    ) -> None:
+        self.folder, self.name, self.register, self.on_demand = folder, name, register, on_demand
         self._store: Store | None = None
         self._last: tuple[object, Snapshot] | None = None
         self._names: tuple[str, ...] = ()
         self._made = False
+        self._reading: ExitStack | None = None
         self._sets_aside = False
         self.kept: dict[str, Any] = {}
         self.told: list[str] = []
@@ -159,7 +166,7 @@ class Home:
     def _prepare_old_register(self, snapshot: Snapshot, loaded: Loaded, files: Batch) -> None:
         rows = {"members": loaded.members, "assignments": loaded.assignments}
         for name, table in _TABLES:
-            if name in snapshot.old and not snapshot.rows and self.keeps_files(len(loaded.members)):
+            if name in snapshot.old and not snapshot.rows and self.keeps_files(loaded.size):
                 new = written(table, snapshot.found.get(name), rows[table])
                 files.prepare(self.folder / name, new, PRIVATE)
 
@@ -176,13 +183,18 @@ class Home:
         names: tuple[str, ...] = ()
         while True:
             found = self._found(names)
-            with self.store.reading() as connection:
+            with ExitStack() as stack:
+                connection = stack.enter_context(self.store.reading())
                 version = self.store.version_on(connection)
                 if self._last is not None and self._last[0] == (found, version):
                     return self._last[1]
-                loaded = self.store.load_on(connection)
+                lazy = self.on_demand and not self.keeps_files(self.store.size_on(connection))
+                loaded = self.store.load_on(connection, register=not lazy)
                 if set(loaded.files) <= found.keys():
-                    return self._weigh(found, loaded, connection)
+                    snapshot = self._weigh(found, loaded, connection)
+                    if lazy:  # what it still reads is as of the same moment
+                        self._reading = stack.pop_all()
+                    return snapshot
             names = tuple(loaded.files)
 
     def _every(self, names: Sequence[str]) -> dict[str, None]:
@@ -375,6 +387,9 @@ class Home:
         }
         changed = store.write(connection, entry._replace(rows=numbered(entry.rows, made)), kept, letters)
         self._prepare(connection, changed, before, kept, register, files)
+        key = key_of(kept)
+        if not store.has_compiled(key, connection):
+            store.keep_compiled(connection, key, dumped(charter))
         return changed
 
     def _prepare(

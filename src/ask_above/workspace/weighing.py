@@ -6,15 +6,21 @@ from collections.abc import Sequence
 from functools import cached_property
 from typing import TYPE_CHECKING
 
+from ask_above.change.draft import RowChange
+from ask_above.charter.charter import Charter
 from ask_above.charter.names import listed
+from ask_above.charter.where import Where
 from ask_above.errors import Fault, FaultyFilesError
 from ask_above.files.csv_rows import read_rows
 from ask_above.files.folder import read_files
 from ask_above.files.names import ASSIGNMENTS, MEMBERS
-from ask_above.people.reading import ASSIGNMENT_COLUMNS, MEMBER_COLUMNS, Row
+from ask_above.people.reading import ASSIGNMENT_COLUMNS, MEMBER_COLUMNS, Row, owner_fault
 from ask_above.people.reading import Rows as FileRows
+from ask_above.people.register import Register
+from ask_above.people.rows import assignments_of, members_of
 from ask_above.store.entries import Entry, Loaded
 from ask_above.workspace.by_hand import Edited, Rows, Sheets, edited_rows, rows_now, taken
+from ask_above.workspace.on_demand import register_of
 from ask_above.workspace.snapshot import Snapshot
 
 if TYPE_CHECKING:
@@ -45,10 +51,16 @@ class Weighing:
     def snapshot(self) -> Snapshot:
         """Return the community; raises :class:`FaultyFilesError` with all that is wrong in what was edited by hand."""
         texts = {name: self._text(name) for name in self.loaded.files}
-        edited = self._register() if self.home.keeps_files(len(self.loaded.members)) else None
+        edited = self._register() if self.home.keeps_files(self.loaded.size) else None
         self._left_aside()
         if self.faults:
             raise FaultyFilesError(self.faults)
+        if texts == self.loaded.files and not (edited and edited.rows):
+            known = self._as_it_was_left(texts)
+            if known is not None:
+                return self._made(*known, texts, ())
+        if self.loaded.people is None:
+            self.loaded = self.home.store.load_on(self.connection)
         rows = self._rows(edited)
         more: dict[str, bytes | None] = {}
         files = read_files(self.home.fetch(texts, more), self.home.name, rows)
@@ -57,17 +69,40 @@ class Weighing:
                 texts[name] = (more.get(name) or b"").decode("utf-8")
                 self.found[name] = more.get(name)
         texts = {name: texts[name] for name in (self.home.name, *files.charter.add_ons)}
-        return Snapshot(
-            files.charter,
-            files.register,
-            texts,
-            self.found,
-            self.loaded,
-            edited.rows if edited else (),
-            tuple(self.notices),
-            tuple(self.old),
-            self.made_from < self.loaded.last or self.loaded.waits,
-        )
+        return self._made(files.charter, files.register, texts, edited.rows if edited else ())
+
+    def _made(self, charter: Charter, register: Register, texts: dict[str, str], rows: Sequence[RowChange]) -> Snapshot:
+        behind = self.made_from < self.loaded.last or self.loaded.waits
+        notices, old = tuple(self.notices), tuple(self.old)
+        return Snapshot(charter, register, texts, self.found, self.loaded, rows, notices, old, behind)
+
+    def _as_it_was_left(self, texts: dict[str, str]) -> tuple[Charter, Register] | None:
+        """Return the community as the last change left it; ``None`` where something of it cannot be meant."""
+        from ask_above.files.compiled import key_of, loaded
+
+        kept = self.home.store.compiled(key_of(texts), self.connection)
+        charter = loaded(kept) if kept else None
+        try:
+            charter = charter or self.home.charter_of(texts)
+        except FaultyFilesError:
+            return None
+        register = self._quick_register(charter)
+        if register is None or owner_fault(charter.owner, register.members):
+            return None
+        return charter, register
+
+    def _quick_register(self, charter: Charter) -> Register | None:
+        name, rows = self.home.store.name, self.loaded
+        if rows.people is None:
+            return register_of(self.connection, charter, name, rows.size)
+        where = Where(name, 0, 1)
+        members = members_of(rows.people, charter, where)
+        given = assignments_of(rows.given or (), charter, members or {}, where)
+        if members is None or given is None:
+            return None
+        register = Register(members, (), name)
+        register.given_by(given)
+        return register
 
     # -- the charter
 
@@ -167,7 +202,7 @@ class Weighing:
         """Say of files that do not count how they are merged."""
         folder = self.home.folder
         there = sorted(each.name for each in folder.glob("*.put-aside*.csv"))
-        if not self.home.keeps_files(len(self.loaded.members)):
+        if not self.home.keeps_files(self.loaded.size):
             there += [name for name in (MEMBERS, ASSIGNMENTS) if self.found.get(name) is not None]
         for name in there:
             self.notices.append(

@@ -1,0 +1,76 @@
+"""Many rows of a database made into a register at once; what is odd about any of them is left to the slow reading."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from typing import Any
+
+from ask_above.charter.charter import Charter
+from ask_above.charter.moments import Period, parse, period
+from ask_above.charter.names import RESERVED, SITE, is_key
+from ask_above.charter.where import Where
+from ask_above.people.register import KINDS, STATUSES, Assignment, Member
+
+MEMBER_ORDER = (
+    "key", "name", "email", "kind", "status", "joined", "note", "id", "user_name", "external_id", "was", "groups",
+)  # fmt: skip
+ASSIGNMENT_ORDER = ("number", "member", "rank", "place", "from", "until", "by", "why", "source")
+"""What the rows are made of, in order."""
+
+
+def members_of(rows: Iterable[Sequence[Any]], charter: Charter, where: Where) -> dict[str, Member] | None:
+    """Return members by key, ``None`` where a row cannot be meant."""
+    groups: dict[str, tuple[str, ...]] = {"": ()}
+    found = {
+        row[0]: Member(
+            row[0], row[1], row[2], row[3], row[4], row[5], groups[said] if (said := row[11]) in groups else
+            groups.setdefault(said, tuple(said.split(";"))), row[6], row[7], row[8], row[9], row[10], where,
+        )
+        for row in rows
+    }  # fmt: skip
+    known = charter.groups.keys()
+    good = (
+        all(group in known for each in groups.values() for group in each)
+        and {each.kind for each in found.values()} <= set(KINDS)
+        and {each.status for each in found.values()} <= set(STATUSES)
+        and {each.was for each in found.values()} <= {"", *STATUSES}
+        and all(map(_is_date, {each.joined for each in found.values()}))
+        and not RESERVED & found.keys()
+        and all(map(is_key, found))
+    )
+    return found if good else None
+
+
+def assignments_of(
+    rows: Iterable[Sequence[Any]], charter: Charter, members: Mapping[str, Member], where: Where
+) -> dict[str, list[Assignment]] | None:
+    """Return assignments by member, ``None`` where a row cannot be meant."""
+    ranks = {key for key, rank in charter.ranks.items() if not rank.automatic}
+    places, zone = charter.places.keys(), charter.zone
+    periods: dict[tuple[str, str], Period] = {}
+    found: dict[str, list[Assignment]] = {}
+    try:
+        for number, member, rank, place, since, until, by, why, source in rows:
+            when = periods.get((since, until))
+            if when is None:
+                when = periods[since, until] = period(since, until, zone)
+            at = place or SITE
+            if rank not in ranks or at not in places:
+                return None
+            each = Assignment(member, rank, at, when, by, why, where, number, source)
+            mine = found.get(member)
+            if mine is None:
+                found[member] = [each]
+            else:
+                mine.append(each)
+    except ValueError:
+        return None
+    return found if found.keys() <= members.keys() else None
+
+
+def _is_date(text: str) -> bool:
+    try:
+        parse(text or "2000-01-01")
+    except ValueError:
+        return False
+    return True

@@ -1,0 +1,128 @@
+"""A register whose members are read as they are asked about, all of it as of one moment.
+
+A question about one member of a large community reads that member's rows and no more; whoever asks for all of them gets
+all of them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from typing import TYPE_CHECKING, Any
+
+from ask_above.charter.charter import Charter
+from ask_above.charter.where import Where
+from ask_above.people.register import Assignment, Member, Register
+from ask_above.people.rows import assignments_of, members_of
+from ask_above.store.connecting import StoreError
+
+if TYPE_CHECKING:
+    import sqlalchemy as sa
+
+
+def _odd(where: Where) -> StoreError:
+    return StoreError(f"{where.file} holds rows that cannot be meant. What is wrong with them: ask-above check")
+
+
+class _Source:
+    """What reads rows, one member's or everybody's; each is read once."""
+
+    def __init__(self, connection: sa.Connection, charter: Charter, where: Where, size: int) -> None:
+        self.connection, self.charter, self.where, self.size = connection, charter, where, size
+        self.members: dict[str, Member | None] = {}
+        self.given: dict[str, list[Assignment]] = {}
+        self.all: tuple[dict[str, Member], dict[str, list[Assignment]]] | None = None
+
+    def member(self, key: str) -> Member | None:
+        """Return one member."""
+        if self.all is not None:
+            return self.all[0].get(key)
+        if key not in self.members:
+            self._read_one(key)
+        return self.members[key]
+
+    def of(self, key: str) -> list[Assignment]:
+        """Return one member's assignments."""
+        if self.all is not None:
+            return self.all[1].get(key, [])
+        if key not in self.members:
+            self._read_one(key)
+        return self.given[key]
+
+    def _read_one(self, key: str) -> None:
+        from ask_above.store.rows import read_assignments, read_members
+
+        people = members_of(read_members(self.connection, key), self.charter, self.where)
+        given = assignments_of(read_assignments(self.connection, key), self.charter, people or {}, self.where)
+        if people is None or given is None:
+            raise _odd(self.where)
+        self.members[key], self.given[key] = people.get(key), given.get(key, [])
+
+    def everybody(self) -> tuple[dict[str, Member], dict[str, list[Assignment]]]:
+        """Return all members and assignments; those that were read before are the very same."""
+        if self.all is None:
+            from ask_above.files.uncollected import uncollected
+            from ask_above.store.rows import read_assignments, read_members
+
+            with uncollected():
+                people = members_of(read_members(self.connection), self.charter, self.where)
+                given = assignments_of(read_assignments(self.connection), self.charter, people or {}, self.where)
+            if people is None or given is None:
+                raise _odd(self.where)
+            people |= {key: member for key, member in self.members.items() if member is not None}
+            given |= {key: each for key, each in self.given.items() if each}
+            self.all = people, given
+        return self.all
+
+
+class _Members(Mapping[str, Member]):
+    def __init__(self, source: _Source) -> None:
+        self._source = source
+
+    def __getitem__(self, key: str) -> Member:
+        found = self._source.member(key)
+        if found is None:
+            raise KeyError(key)
+        return found
+
+    def __contains__(self, key: object) -> bool:
+        return isinstance(key, str) and self._source.member(key) is not None
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._source.everybody()[0])
+
+    def __len__(self) -> int:
+        return self._source.size
+
+    def values(self) -> Any:
+        return self._source.everybody()[0].values()
+
+    def items(self) -> Any:
+        return self._source.everybody()[0].items()
+
+    def keys(self) -> Any:
+        return self._source.everybody()[0].keys()
+
+
+class _Given(Mapping[str, list[Assignment]]):
+    def __init__(self, source: _Source) -> None:
+        self._source = source
+
+    def __getitem__(self, key: str) -> list[Assignment]:
+        found = self._source.of(key)
+        if not found:
+            raise KeyError(key)
+        return found
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._source.everybody()[1])
+
+    def __len__(self) -> int:
+        return len(self._source.everybody()[1])
+
+
+def register_of(connection: sa.Connection, charter: Charter, name: str, size: int) -> Register:
+    """Return a register that reads rows over a connection as they are needed; it goes on being as of one moment."""
+    source = _Source(connection, charter, Where(name, 0, 1), size)
+    made = Register(_Members(source), (), name)
+    made.given_by(_Given(source))
+    return made
