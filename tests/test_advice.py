@@ -312,6 +312,12 @@ CASES = [
         lambda: made(people=BOTH, site={"exceptions": {"ada": {"deny": ["post.write"]}}}),
         "have left",
     ),
+    case(
+        "look-alike",
+        lambda: made(people=[member("ada", name="Ada Marsh"), member("bo", name="Ada\u200b Marsh")]),
+        lambda: made(people=[member("ada", name="Ada Marsh"), member("bo", name="Bo Marsh")]),
+        "to the eye",
+    ),
     case("color-unreadable", lambda: made(rank("a", color="#ffff00")), lambda: made(rank("a", color="#257292"))),
     case(
         "color-alike",

@@ -14,6 +14,8 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
+from ask_above.visible import visible
+
 __all__ = [
     "AskAboveError",
     "Fault",
@@ -29,7 +31,7 @@ class AskAboveError(Exception):
     """The base of all errors of this package; its text is meant for the administrator."""
 
     def __str__(self) -> str:
-        return str(self.args[0]) if self.args else ""
+        return visible(str(self.args[0])) if self.args else ""
 
 
 class Fault(NamedTuple):
@@ -58,7 +60,7 @@ class Fault(NamedTuple):
         if self.nearest:
             lines.append(f"  nearest:  {', '.join(self.nearest)}")
         lines += [f"  {line}" for line in self.snippet()]
-        return "\n".join(lines)
+        return "\n".join(map(visible, lines))
 
     def snippet(self, width: int = 96) -> list[str]:
         """Return the source line with a caret under the spot, cut to ``width`` around it."""
@@ -72,6 +74,22 @@ class Fault(NamedTuple):
         label = str(self.line)
         caret = " " * (at - start + bool(start)) + "^"
         return [f"{label} | {shown}", f"{' ' * len(label)} | {caret}"]
+
+
+MOST_FAULTS = 500
+"""How many faults of one file are listed; a file with more is of another kind, or was made by a program."""
+
+
+class Faults(list[Fault]):
+    """The faults of one file; raises :class:`FaultyFilesError` with the first of them where there are too many."""
+
+    def append(self, fault: Fault) -> None:
+        """Note a fault."""
+        super().append(fault)
+        if len(self) >= MOST_FAULTS:
+            message = f"there are more than {MOST_FAULTS} faults in this file; these are the first"
+            super().append(Fault(fault.file, 0, 0, "", "too-many-faults", message, "mend these, and look again"))
+            raise FaultyFilesError(self)
 
 
 class FaultyFilesError(AskAboveError, ValueError):
@@ -90,9 +108,6 @@ class FaultyFilesError(AskAboveError, ValueError):
 class MissingFileError(AskAboveError, FileNotFoundError):
     """There is no charter where one was looked for."""
 
-    def __str__(self) -> str:
-        return str(self.args[0])
-
 
 class UnknownNameError(AskAboveError, LookupError):
     """A name that nothing has; ``nearest`` holds the known names that are most like it."""
@@ -105,7 +120,7 @@ class UnknownNameError(AskAboveError, LookupError):
         text = f"There is no {self.what} '{self.name}'."
         if self.nearest:
             text += f" Nearest: {', '.join(self.nearest)}."
-        return f"{text} {self.hint}" if self.hint else text
+        return visible(f"{text} {self.hint}" if self.hint else text)
 
 
 class QuestionError(AskAboveError, ValueError):

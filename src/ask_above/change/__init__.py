@@ -6,6 +6,7 @@ The edits are imported from here: ``from ask_above.change import Grant, Assign``
 from __future__ import annotations
 
 from ask_above.change.draft import Draft, Edit, EditError, RowChange
+from ask_above.change.forgetting import MemberForget
 from ask_above.change.people import Assign, HandOver, MemberAdd, MemberSet, MemberStatus, Unassign
 from ask_above.change.places import PlaceAdd, PlaceMove, PlaceRemove, PlaceSet, Realign, Say, SetGate, SetLike
 from ask_above.change.ranks import Grant, RankAdd, RankMove, RankRemove, RankRename, RankSet, Withdraw, Withhold
@@ -22,6 +23,7 @@ __all__ = [
     "Grant",
     "HandOver",
     "MemberAdd",
+    "MemberForget",
     "MemberSet",
     "MemberStatus",
     "PlaceAdd",

@@ -19,9 +19,6 @@ from ask_above.people.register import Assignment, Register
 class EditError(AskAboveError, ValueError):
     """A change that cannot be made, and why."""
 
-    def __str__(self) -> str:
-        return str(self.args[0])
-
 
 class RowChange(NamedTuple):
     """One row of the register that is made, changed or taken out.

@@ -7,17 +7,17 @@ import unicodedata
 from collections.abc import Callable, Iterator, Mapping
 from typing import NamedTuple
 
-from ask_above.change.draft import Done, Draft, RowChange, member_row
+from ask_above.change.draft import Done, Draft, RowChange, assignment_row, member_row
 from ask_above.change.people import good_address, good_date, on_joining_to, rows_on_joining
 from ask_above.charter.moments import HOW_TO_WRITE
 from ask_above.charter.names import RESERVED, is_key, nearest
+from ask_above.charter.reading.context import Names
 from ask_above.errors import AskAboveError, Fault, FaultyFilesError
-from ask_above.people.reading import MEMBER_COLUMNS, Row, Rows
+from ask_above.people.reading import MEMBER_COLUMNS, Row, Rows, read_register
 from ask_above.people.register import KINDS, OUT, STATUSES, Member
+from ask_above.visible import is_odd, visible
 
 COLUMNS = MEMBER_COLUMNS
-RUN_BY_SPREADSHEETS = ("=", "+", "-", "@", "\t", "\r")
-"""What makes a spreadsheet run a cell; such a cell is written with an apostrophe in front."""
 
 
 class Import(NamedTuple):
@@ -44,6 +44,38 @@ class Import(NamedTuple):
         return Done(what, (), tuple(changes))
 
 
+class ImportAssignments(NamedTuple):
+    """Merge rows of assignments: those that the register does not hold are given, none is taken.
+
+    ``told`` hears how many rows are done.
+    """
+
+    rows: Rows
+    told: Callable[[int, int], None] | None = None
+
+    def on(self, draft: Draft) -> Done:
+        """Work it out; raises :class:`FaultyFilesError` with all that is wrong, by line."""
+        rows = list(self.rows.rows)
+        charter = draft.charter
+        names = Names(charter.ranks, charter.groups, charter.rules.timezone)
+        names.places = charter.places
+        members = Rows(self.rows.name)
+        members.rows = [Row(member_row(each), 0) for each in draft.register.members.values()]
+        read = read_register(members, self.rows, names, "charter.yaml")
+        if self.rows.faults:
+            raise FaultyFilesError(self.rows.faults)
+        changes: list[RowChange] = []
+        new: set[object] = set()
+        for n, each in enumerate(read.assignments):
+            same = each[:4]
+            if same not in new and all(held[:4] != same for held in draft.register.of(each.member)):
+                new.add(same)
+                changes.append(RowChange("assignments", "0", None, assignment_row(each)))
+            if self.told and n % 500 == 0:
+                self.told(n, len(rows))
+        return Done(f"import {self.rows.name}: {len(changes)} new assignments", (), tuple(changes))
+
+
 class _Merger:
     def __init__(self, rows: Rows, draft: Draft, status: str) -> None:
         self.rows, self.draft, self.status = rows, draft, status
@@ -60,7 +92,7 @@ class _Merger:
 
     def merge(self, row: Row) -> Iterator[RowChange]:
         """Yield what one row changes."""
-        cells = {column: plain_cell(value) if value[:1] == "'" else value for column, value in row.cells.items()}
+        cells = dict(row.cells)
         key = cells.get("key") or self._key_for(cells)
         old = self.known.get(key)
         if not self._good(row, cells, key, old):
@@ -110,6 +142,10 @@ class _Merger:
                 "small letters, digits, - and _, such as petra",
             )
             self._fault(row, "key", "bad-key", message, expected)
+        for column, said in cells.items():
+            if is_odd(said.replace("\n", "") if column == "note" else said):
+                message = f"the {column} holds a sign that cannot be seen: {visible(said)}"
+                self._fault(row, column, "odd-sign", message, "plain text in one line")
         joined = cells.get("joined", "")
         if joined not in self.dates:
             self.dates[joined] = good_date(joined)
@@ -178,18 +214,4 @@ def key_from(name: str) -> str:
     return re.sub(r"[^a-z0-9_]+", "-", plain.lower()).strip("-_")
 
 
-def plain_cell(text: str) -> str:
-    """Return a cell without the apostrophe that keeps a spreadsheet from running it."""
-    return text[1:] if text.startswith("'") and text[1:].startswith(RUN_BY_SPREADSHEETS) else text
-
-
-def safe_cell(text: str) -> str:
-    """Return a cell that no spreadsheet runs.
-
-    >>> safe_cell("=1+1"), plain_cell(safe_cell("=1+1")), safe_cell("river")
-    ("'=1+1", '=1+1', 'river')
-    """
-    return f"'{text}" if text.startswith(RUN_BY_SPREADSHEETS) else text
-
-
-__all__ = ["COLUMNS", "AskAboveError", "Fault", "Import", "key_from", "plain_cell", "safe_cell"]
+__all__ = ["COLUMNS", "AskAboveError", "Fault", "Import", "ImportAssignments", "key_from"]

@@ -14,6 +14,7 @@ from ask_above.charter.names import RESERVED, SITE, is_key, listed, nearest
 from ask_above.decide.words import in_place
 from ask_above.errors import UnknownNameError
 from ask_above.people.register import KINDS, OUT, STATUSES, Assignment, Member
+from ask_above.visible import is_odd
 
 WRITTEN = ("keep", "remove")
 """What may become of what someone wrote, beside handing it to a member."""
@@ -250,7 +251,7 @@ def _check_row(draft: Draft, row: Mapping[str, str]) -> None:
 
 def good_address(text: str) -> bool:
     """Tell whether a text can be an e-mail address: something, one @, a name with a dot or a plain host."""
-    return _ADDRESS.fullmatch(text) is not None
+    return _ADDRESS.fullmatch(text) is not None and not is_odd(text) and text.count('"') == 0
 
 
 def good_date(text: str) -> bool:

@@ -9,9 +9,14 @@ from functools import cache
 from types import UnionType
 from typing import Any, NamedTuple, Union, cast, get_args, get_origin, get_type_hints
 
-from ask_above.change.draft import Edit, EditError
+from ask_above.change.draft import Done, Edit, EditError
+from ask_above.visible import is_odd, visible
 
 _CALLED = {str: "text", bool: "true or false", type(None): "nothing", Sequence: "a list", Mapping: "a mapping"}
+
+
+_OF_MANY_LINES = ("about", "note", "why", "said")
+"""What may have line breaks in it."""
 
 
 class _Field(NamedTuple):
@@ -82,3 +87,31 @@ def _in_words(kind: Any) -> Iterator[str]:
             yield from _in_words(each)
     else:
         yield _CALLED.get(base, base.__name__)
+
+
+def of_plain_text(done: Done) -> Done:
+    """Return what an edit comes to; raises :class:`EditError` where it writes what cannot be seen.
+
+    Control characters, line breaks and what turns the direction of reading would let a title or a name look like
+    something else wherever it is shown.
+    """
+    for step in done.steps:
+        for value in step:
+            _check(value, next((each for each in reversed(getattr(step, "path", ())) if isinstance(each, str)), ""))
+    for row in done.rows:
+        _check(row.after, "")
+    return done
+
+
+def _check(value: Any, name: str) -> None:
+    if isinstance(value, Mapping):
+        for key, each in value.items():
+            _check(key, "")
+            _check(each, str(key))
+    elif isinstance(value, str):
+        if is_odd(value.replace("\n", "") if name in _OF_MANY_LINES else value):
+            said = f"The {name} '{visible(value)}'" if name else f"'{visible(value)}'"
+            raise EditError(f"{said} holds a sign that cannot be seen; write plain text in one line.")
+    elif isinstance(value, Sequence):
+        for each in value:
+            _check(each, name)

@@ -11,6 +11,8 @@ SITE = "site"
 RESERVED = frozenset({SITE, "visitor", "every", "no", "may", "not", "in", "by", "on", "to", "of", "using"})
 """Words that expectations and questions are built from; no rank, group, place, member or bundle may have them."""
 
+_MANY, _LONG, _LIKE = 2_000, 200, 60
+
 _KEY = re.compile(r"[a-z0-9][a-z0-9_-]*")
 _CAPABILITY = re.compile(r"[a-z0-9][a-z0-9_-]*(?:\.[a-z0-9][a-z0-9_-]*)+")
 
@@ -27,9 +29,13 @@ def is_capability(text: str) -> bool:
 
 def nearest(name: str, known: Iterable[str], most: int = 3) -> tuple[str, ...]:
     """Return the known names most like ``name``, best first, equally good ones in alphabetical order."""
-    from difflib import get_close_matches
+    from rapidfuzz import fuzz, process
 
-    return tuple(get_close_matches(name.lower(), sorted(set(known)), n=most, cutoff=0.6))
+    names = list(dict.fromkeys(known))
+    # of very many names those that are equally good may come in their own order
+    names = sorted(names) if len(names) <= _MANY else names
+    found = process.extract(name.lower()[:_LONG], names, scorer=fuzz.ratio, score_cutoff=_LIKE, limit=most)
+    return tuple(each for each, *_ in found)
 
 
 def few(names: Iterable[str], most: int, joiner: str = "and") -> str:

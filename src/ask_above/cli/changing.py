@@ -126,7 +126,8 @@ def _show_and_make(how: How, made: Plan) -> int:
     letters = [*made.letters, *(_letters(made) if how.tell else ())]
     entry = made.apply(force=how.force, letters=letters)
     tell(made.home.told)
-    screen.line(f"Done: change {entry.number}. ask-above undo {entry.number} takes it back.", "yes")
+    back = "Nothing takes it back." if entry.kind == "forget" else f"ask-above undo {entry.number} takes it back."
+    screen.line(f"Done: change {entry.number}. {back}", "yes")
     if how.tell or letters:
         many = f"{len(letters)} messages" if len(letters) != 1 else "one message"
         screen.line(f"Wrote {many} to the outbox." if letters else "Nobody is concerned, so nobody is told.")

@@ -9,6 +9,7 @@ import click
 from ask_above.cli.changing import How, carry_out, change_options
 from ask_above.cli.options import community_option, open_here
 from ask_above.errors import QuestionError
+from ask_above.visible import visible
 
 
 @click.group("charter")
@@ -46,7 +47,8 @@ def get(path: str, community: str | None) -> int:
     if rest:
         raise QuestionError(missing(data, path))
     said = at(data, where)
-    click.echo(said if isinstance(said, str) else yaml.safe_dump(said, sort_keys=False, allow_unicode=True).rstrip())
+    text = said if isinstance(said, str) else yaml.safe_dump(said, sort_keys=False, allow_unicode=True).rstrip()
+    click.echo(visible(text, breaks=True))
     return 0
 
 

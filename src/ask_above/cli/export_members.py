@@ -18,15 +18,15 @@ from ask_above.show.screen import stdout
 def command(directory: Path, community: str | None) -> int:
     """Write members.csv and assignments.csv, as import and every opening read them.
 
-    A cell that a spreadsheet would run gets an apostrophe in front, which import takes off again.
+    A cell that a spreadsheet would run gets an apostrophe in front, which every reading takes off again.
 
     \b
     Example:
       ask-above export backup
     """
     from ask_above.change.draft import assignment_row, member_row
-    from ask_above.change.importing import safe_cell
-    from ask_above.files.writing import write_whole
+    from ask_above.files.cells import guarded
+    from ask_above.files.writing import PRIVATE, write_whole
     from ask_above.people.reading import ASSIGNMENT_COLUMNS, MEMBER_COLUMNS
 
     opened = open_here(community)
@@ -40,7 +40,7 @@ def command(directory: Path, community: str | None) -> int:
         out = io.StringIO()
         writer = csv.DictWriter(out, columns, lineterminator="\n")
         writer.writeheader()
-        writer.writerows({column: safe_cell(cell) for column, cell in row.items()} for row in rows)
-        write_whole(directory / name, out.getvalue())
+        writer.writerows({column: guarded(cell) for column, cell in row.items()} for row in rows)
+        write_whole(directory / name, out.getvalue(), PRIVATE)
     stdout().line(f"Wrote {len(members)} members and {len(given)} assignments to {directory}.")
     return 0

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import os
 import sys
 from importlib import import_module
@@ -10,6 +11,7 @@ from typing import Any
 import click
 
 from ask_above.errors import AskAboveError, FaultyFilesError
+from ask_above.visible import visible
 
 SECTIONS: dict[str, dict[str, str]] = {
     "Look": {
@@ -115,8 +117,9 @@ def run() -> None:
     except click.exceptions.Abort:
         status = _say("Stopped.", 130)
     except click.ClickException as error:
-        error.show()
-        status = 2
+        shown = io.StringIO()
+        error.show(shown)
+        status = _say(shown.getvalue().rstrip("\n"), 2)
     except FaultyFilesError as error:
         status = _faults(error)
     except AskAboveError as error:
@@ -135,7 +138,7 @@ def run() -> None:
 
 
 def _say(message: str, status: int) -> int:
-    click.echo(message, err=True)
+    click.echo(visible(message, breaks=True), err=True)
     return status
 
 

@@ -214,6 +214,61 @@ def note(key: str, text: str, *, how: How) -> int:
     return carry_out(how, MemberSet(key, {"note": text}))
 
 
+@command.command("show")
+@click.argument("key", shell_complete=_MEMBER)
+@click.option(
+    "--everything", "all_of_it", is_flag=True, help="All that is kept: notes, past ranks, the journal, letters."
+)
+@click.option("--as", "by", metavar="MEMBER", help="Only what this member may see.", shell_complete=_MEMBER)
+@community_option
+@format_option
+def show(key: str, by: str | None, community: str | None, form: str, *, all_of_it: bool) -> int:
+    """Show what is kept about a member; --everything for whoever asks what that is.
+
+    \b
+    Examples:
+      ask-above member show dara
+      ask-above member show dara --everything --as dara --format json
+    """
+    from ask_above.show.data import write_json, write_table
+    from ask_above.show.member import about, everything, show_member
+
+    opened = open_here(community)
+    viewer, now = opened.member(by).key if by else None, opened._moment(None)
+    home = opened.home
+    if all_of_it:
+        said = everything(opened, key, viewer, now, home.store.entries() if home.holds_register() else [])
+    else:
+        said = about(opened, key, viewer, now)
+    if form == "text":
+        show_member(stdout(), said)
+    elif form == "json":
+        write_json(sys.stdout, said)
+    else:
+        rows = [[name, ";".join(each) if isinstance(each, list) else each] for name, each in said["member"].items()]
+        rows += [["rank", f"{each['rank']} at {each['place']}"] for each in said["ranks"]]
+        write_table(sys.stdout, form, ("field", "value"), rows)
+    return 0
+
+
+@command.command("forget")
+@click.argument("key", shell_complete=_MEMBER)
+@change_options
+def forget(key: str, *, how: How) -> int:
+    """Forget a member who asks for it: name, address, notes and key go for good, a numbered stranger stays.
+
+    They go from the register, its files, the journal and the outbox; nothing brings them back. What the charter's files
+    say of them has to be taken out first.
+
+    \b
+    Example:
+      ask-above member forget dara --why "Asked for it on 3 November" --plan
+    """
+    from ask_above.change import MemberForget
+
+    return carry_out(how, MemberForget(key))
+
+
 @command.command("hand-over")
 @click.argument("key", shell_complete=_MEMBER)
 @change_options

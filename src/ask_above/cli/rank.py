@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import sys
 from collections.abc import Sequence
 
 import click
 
 from ask_above.cli.changing import How, carry_out, change_options, fields_of, words_of
 from ask_above.cli.options import complete, open_here
+from ask_above.show.screen import stdout
 
 _RANK = complete(lambda c: list(c.charter.ranks))
 
@@ -131,7 +131,7 @@ def withdraw(name: str, *, how: How) -> int:
     frame = opened.decider.frame
     for key in carriers(opened.charter, name) if name in opened.charter.catalogue.bit else ():
         where, said = source_of(frame, opened.rank(key), name)
-        click.echo(f"  {opened.rank(key).title} carries {name}{said} ({where})", file=sys.stdout)
+        stdout().line(f"  {opened.rank(key).title} carries {name}{said} ({where})")
     return carry_out(how, Withdraw(name))
 
 

@@ -30,7 +30,7 @@ def command(out: Path, community: str | None, *, without_members: bool) -> int:
     form = {".html": "html", ".htm": "html", ".md": "md"}.get(out.suffix.lower())
     if form is None:
         raise click.UsageError(f"'{out.name}' ends neither in .html nor in .md.")
-    from ask_above.files.writing import write_whole
+    from ask_above.files.writing import PRIVATE, write_whole
     from ask_above.show.report import report
 
     opened = open_here(community)
@@ -39,6 +39,6 @@ def command(out: Path, community: str | None, *, without_members: bool) -> int:
     made = f"{datetime.now(opened.charter.zone):%Y-%m-%d %H:%M}"
     with progress("Writing") as told:
         text = report(opened, form, members=not without_members, entries=entries, made=made, told=told)
-    write_whole(out, text)
+    write_whole(out, text, PRIVATE)
     stdout().line(f"Wrote {out} ({len(text.encode()) // 1024} KiB).", "yes")
     return 0

@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping
 from typing import Any, NamedTuple
 
 from ask_above.decide.words import say
+from ask_above.visible import visible
 
 
 class Step(NamedTuple):
@@ -109,7 +110,7 @@ class Answer:
         lines = [account.sentence, f"Because: {account.reason}", "", "How it came about:"]
         lines += [f"  {step.mark} {step}" for step in account.steps]
         lines += [f"Note: {note}" for note in account.notes]
-        return "\n".join(lines)
+        return "\n".join(map(visible, lines))
 
     def as_data(self) -> dict[str, Any]:
         """Return the answer as plain data, as ``--format json`` prints it."""

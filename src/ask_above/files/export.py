@@ -14,6 +14,8 @@ from types import TracebackType
 from typing import Any, Protocol, Self
 
 from ask_above.errors import QuestionError
+from ask_above.files.cells import guarded
+from ask_above.files.writing import PRIVATE
 
 Columns = Mapping[str, type]
 """Names of columns and what stands in them: ``str`` or ``int``."""
@@ -69,7 +71,10 @@ class _CsvWriter:
         self._writer.writerow(columns)
 
     def write(self, columns: Mapping[str, list[Any]]) -> None:
-        self._writer.writerows(zip(*columns.values(), strict=True))
+        self._writer.writerows(
+            [guarded(each) if isinstance(each, str) else each for each in row]
+            for row in zip(*columns.values(), strict=True)
+        )
 
     def close(self) -> None:
         self._file.close()
@@ -117,6 +122,7 @@ class FileTarget:
         for part, path, writer in self._open:
             writer.close()
             if error is None:
+                part.chmod(PRIVATE)
                 os.replace(part, path)  # noqa: PTH105 (replaces what is there on every system)
             else:
                 part.unlink(missing_ok=True)
@@ -132,9 +138,9 @@ class DatabaseTarget:
         self._sa = sa
         try:
             self._engine = sa.create_engine(url)
-        except (sa.exc.ArgumentError, sa.exc.NoSuchModuleError, ImportError) as error:
-            # the URL may hold a password, so it is not repeated
-            raise QuestionError(f"That is no URL of a database that can be reached here: {error}") from None
+        except (sa.exc.ArgumentError, sa.exc.NoSuchModuleError, ImportError, ValueError):
+            # the URL may hold a password, so neither it nor what was said of it is repeated
+            raise QuestionError("That is no URL of a database that can be reached here.") from None
         if self._engine.dialect.name == "sqlite":
             self._begin_by_hand()
 
@@ -180,6 +186,8 @@ class DatabaseTarget:
             yield
         except self._sa.exc.SQLAlchemyError as error:
             said = str(getattr(error, "orig", None) or error).strip()
+            password = self._engine.url.password
+            said = said.replace(str(password), "***") if password else said
             raise QuestionError(f"The database says no: {said}") from None
 
     def __exit__(

@@ -37,7 +37,9 @@ class _TextLoader(_Loader):  # type: ignore[misc]
 _BREAK = re.compile("\r\n|[\r\n\x85\u2028\u2029]")
 _FORBIDDEN = re.compile("[^\t\n\r\x20-\x7e\x85\xa0-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 _DEEPEST = 240
-_MOST_NODES = 2_000_000
+_MOST_REPEATED = 50_000
+"""How many pieces may come from aliases, which let a small file be a large one."""
+_LARGEST = 64_000_000
 
 _Node: TypeAlias = Any
 
@@ -72,6 +74,11 @@ def decode(name: str, raw: bytes) -> tuple[str, list[Fault]]:
 
 def read_yaml(name: str, raw: bytes) -> Document:
     """Return the document; where it is no YAML its data is ``None`` and its faults say why."""
+    if len(raw) > _LARGEST:
+        document = Document(name, None, {}, [])
+        message = f"the file has more than {_LARGEST // 1_000_000} MB; no charter is as large"
+        document.faults.append(Fault(name, 0, 0, "", "too-large", message, "a smaller file"))
+        return document
     text, faults = decode(name, raw)
     document = Document(name, None, {}, _BREAK.split(text))
     document.faults += faults
@@ -148,7 +155,9 @@ class _Converter:
         self.nodes = self.marks.nodes
         document.marks = self.marks
         self.open: set[int] = set()
-        self.count = 0
+        self.seen: set[int] = set()
+        self.repeated = 0
+        self.is_too_much = False
 
     def convert(self, node: _Node) -> Any:
         """Return the data of the root."""
@@ -156,6 +165,10 @@ class _Converter:
 
     def _data(self, node: _Node, path: Path, key: _Node) -> Any:
         self.nodes[path] = (node, key)
+        if id(node) in self.seen:
+            self.repeated += 1
+        else:
+            self.seen.add(id(node))
         if node.tag not in _PLAIN_TAGS:
             tag = node.tag.replace("tag:yaml.org,2002:", "!!")
             message = f"the tag {tag} is not part of this format; take it away"
@@ -170,15 +183,17 @@ class _Converter:
         return data
 
     def _too_much(self, node: _Node, path: Path) -> bool:
-        self.count += 1
         if id(node) in self.open:
             self.document.fault(path, "alias-loop", "this alias contains itself", expected="the value, written out")
         elif len(self.open) >= _DEEPEST:
             self.document.fault(path, "too-deep", f"this is nested deeper than {_DEEPEST} levels", expected="less")
-        elif self.count == _MOST_NODES:
-            self.document.fault(path, "too-much", "aliases make this grow beyond all bounds", expected="less")
+        elif self.repeated > _MOST_REPEATED:
+            if not self.is_too_much:
+                message = f"aliases repeat more than {_MOST_REPEATED:,} pieces"
+                self.document.fault(path, "too-much", message, expected="them written out, or fewer")
+            self.is_too_much = True
         else:
-            return self.count > _MOST_NODES
+            return False
         return True
 
     def _list(self, node: _Node, path: Path) -> list[Any]:

@@ -10,7 +10,7 @@ from ask_above.charter.moments import HOW_TO_WRITE, Period, parse, period, zone
 from ask_above.charter.names import RESERVED, SITE, is_key, nearest
 from ask_above.charter.reading.context import Names
 from ask_above.charter.where import Where
-from ask_above.errors import Fault
+from ask_above.errors import Fault, Faults
 from ask_above.people.register import KINDS, STATUSES, Assignment, Member, Register
 
 MEMBER_COLUMNS = (
@@ -30,6 +30,9 @@ MEMBER_COLUMNS = (
 ASSIGNMENT_COLUMNS = ("member", "rank", "place", "from", "until", "by", "why", "source")
 
 
+_WITH_NEAREST = 25
+
+
 class Row(NamedTuple):
     """One row of a file: its cells by column, the line it starts on, and how to find a cell's column."""
 
@@ -42,8 +45,12 @@ class Rows:
     """The rows of one file and the faults found in it."""
 
     def __init__(self, name: str, faults: list[Fault] | None = None) -> None:
-        self.name, self.faults = name, faults or []
+        self.name, self.faults = name, Faults(faults or ())
         self.rows: Iterable[Row] = ()
+
+    def near(self, name: str, known: Iterable[str]) -> tuple[str, ...]:
+        """Return the known names most like one; of very many faults the first alone have them."""
+        return nearest(name, known) if len(self.faults) < _WITH_NEAREST else ()
 
     def fault(
         self, row: Row, column: str, code: str, message: str, expected: str = "", near: tuple[str, ...] = ()
@@ -99,7 +106,7 @@ def _member(rows: Rows, row: Row, known: dict[str, Member], names: Names | None,
     for group in groups if names else ():
         if names and group not in names.groups:
             what = "is a rank of" if group in names.ranks else "is no group in"
-            near = nearest(group, names.groups)
+            near = rows.near(group, names.groups)
             rows.fault(row, "groups", "unknown-group", f"'{group}' {what} {charter}", "groups separated by ;", near)
     return Member(
         key=key,
@@ -168,7 +175,9 @@ class _Assignments:
             message = f"there is no member '{member}' in {self.source}"
         else:
             message = f"there is no member '{member}', as there is no members.csv"
-        self.rows.fault(row, "member", "unknown-member", message, "the key of a member", nearest(member, self.members))
+        self.rows.fault(
+            row, "member", "unknown-member", message, "the key of a member", self.rows.near(member, self.members)
+        )
         return False
 
     def _rank(self, row: Row, rank: str) -> bool:
@@ -177,7 +186,7 @@ class _Assignments:
         known = self.names.ranks.get(rank)
         if known is None:
             message = f"there is no rank '{rank}' in {self.charter}" if rank else "an assignment needs a rank"
-            near = nearest(rank, self.names.ranks)
+            near = self.rows.near(rank, self.names.ranks)
             self.rows.fault(row, "rank", "unknown-rank", message, "the key of a rank", near)
             return False
         if known.automatic:
@@ -190,7 +199,7 @@ class _Assignments:
         if self.names is None or place in self.names.places:
             return True
         message = f"there is no place '{place}' in {self.charter}"
-        near = nearest(place, self.names.places)
+        near = self.rows.near(place, self.names.places)
         self.rows.fault(row, "place", "unknown-place", message, "the key of a place, or nothing for the site", near)
         return False
 

@@ -9,7 +9,7 @@ from ask_above.ask.cover import Cover, Crowded, Gap
 from ask_above.decide.words import in_places
 from ask_above.show.grid import LEGEND, MEANINGLESS
 from ask_above.show.headings import fit
-from ask_above.show.screen import Screen, cell
+from ask_above.show.screen import Screen, cell, headed
 
 _FEW = 6
 
@@ -62,20 +62,19 @@ def _gaps(screen: Screen, cover: Cover, gaps: Sequence[Gap], only: str | None) -
 
 def _block(screen: Screen, cover: Cover, duties: Sequence[int]) -> None:
     from rich.table import Table
-    from rich.text import Text
 
     frame = cover.decider.frame
     drawn = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
     drawn.add_column("", no_wrap=True)
     for n in duties:
-        drawn.add_column(Text(cover.duties[n].replace(".", ".\n")), justify="right", vertical="bottom")
+        drawn.add_column(headed(cover.duties[n].replace(".", ".\n")), justify="right", vertical="bottom")
     for number, place in enumerate(frame.places):
         counts = [int(cover.counts[number, n]) for n in duties]
         if all(count < 0 for count in counts):
             continue
         pad = "  " * (len(frame.chains[number]) - 1)
         title = place.title if number else "The whole site"
-        drawn.add_row(Text(f"{pad}{title}"), *(_count(count) for count in counts))
+        drawn.add_row(cell(f"{pad}{title}"), *(_count(count) for count in counts))
     screen.draw(drawn)
 
 

@@ -5,25 +5,39 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import Any, TextIO
 
+from ask_above.visible import escaped, in_markdown, visible
+
 
 def write_json(out: TextIO, data: Any) -> None:
     """Write data as JSON, readable by people too."""
     import json
 
-    json.dump(data, out, indent=2, ensure_ascii=False)
-    out.write("\n")
+    said = json.dumps(data, indent=2, ensure_ascii=False)
+    out.write(f"{escaped(said)}\n")
 
 
 def write_csv(out: TextIO, columns: Sequence[str], rows: Iterable[Sequence[object]]) -> None:
-    """Write rows as CSV; yes and no as ``true`` and ``false``, nothing for what is not there."""
-    import csv
+    """Write rows as CSV; yes and no as ``true`` and ``false``, nothing for what is not there.
 
-    writer = csv.writer(out, lineterminator="\n")
+    A text that a spreadsheet would run has an apostrophe in front. On a terminal what is no plain text is written out.
+    """
+    import csv
+    import io
+
+    from ask_above.files.cells import guarded
+
+    into = io.StringIO() if out.isatty() else out
+    writer = csv.writer(into, lineterminator="\n")
     writer.writerow(columns)
     for row in rows:
         writer.writerow(
-            ["" if value is None else str(value).lower() if isinstance(value, bool) else value for value in row]
-        )
+            [
+                "" if value is None else str(value).lower() if isinstance(value, bool) else
+                guarded(value) if isinstance(value, str) else value for value in row
+            ]
+        )  # fmt: skip
+    if isinstance(into, io.StringIO):
+        out.write(visible(into.getvalue(), breaks=True))
 
 
 def write_md(out: TextIO, columns: Sequence[str], rows: Iterable[Sequence[object]]) -> None:
@@ -39,10 +53,7 @@ def write_md(out: TextIO, columns: Sequence[str], rows: Iterable[Sequence[object
 def _md(value: object) -> str:
     if isinstance(value, bool):
         return "yes" if value else "no"
-    text = "" if value is None else " ".join(str(value).split())
-    for sign in "\\`*_[]<>|#":
-        text = text.replace(sign, f"\\{sign}")
-    return text
+    return "" if value is None else in_markdown(" ".join(str(value).split(" ")))
 
 
 def write_table(

@@ -9,7 +9,8 @@ from ask_above.ask.tables import brought_masks, grid_masks
 from ask_above.decide.frame import Frame
 from ask_above.decide.may import Decider
 from ask_above.show.headings import Headings, fit
-from ask_above.show.screen import Screen, cell
+from ask_above.show.screen import Screen, cell, headed
+from ask_above.visible import visible
 
 YES, BESIDES, GIVEN, TAKEN, NO, MEANINGLESS = "●", "○", "+", "−", "·", "/"
 
@@ -98,7 +99,7 @@ def blocks(frame: Frame, room: int) -> Iterator[tuple[list[int], Headings]]:
         size = len(ranks) - start
         while True:
             part = ranks[start : start + size]
-            headings = fit([rank.title for rank in part], [rank.key for rank in part], room)
+            headings = fit([visible(rank.title) for rank in part], [rank.key for rank in part], room)
             if headings.width <= room or size == 1:
                 break
             size -= 1
@@ -114,19 +115,18 @@ def show_legend(screen: Screen, headings: Headings) -> None:
 
 def _block(screen: Screen, frame: Frame, table: list[list[str]], columns: list[int], headings: Headings) -> None:
     from rich.table import Table
-    from rich.text import Text
 
     drawn = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
     drawn.add_column("", no_wrap=True)
     for head in headings.heads:
-        drawn.add_column(Text(head), justify="center", no_wrap=True, vertical="bottom")
+        drawn.add_column(headed(head), justify="center", no_wrap=True, vertical="bottom")
     heading = None
     for row, capability in zip(table, frame.catalogue.capabilities.values(), strict=True):
         if capability.heading != heading:
             heading = capability.heading
             drawn.add_row(cell(heading, "head"), *[""] * len(columns))
         risk = " !" if capability.risk == "high" else ""
-        drawn.add_row(Text(f"  {capability.key}{risk}"), *(cell(row[n], _STYLE[row[n]]) for n in columns))
+        drawn.add_row(cell(f"  {capability.key}{risk}"), *(cell(row[n], _STYLE[row[n]]) for n in columns))
     screen.draw(drawn)
 
 

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from contextlib import suppress
 from datetime import UTC, datetime
+from email.errors import HeaderParseError
 from email.headerregistry import Address
 from email.message import EmailMessage
+from email.policy import SMTP, SMTPUTF8
 from email.utils import format_datetime
 from string import Template
 from typing import TYPE_CHECKING
@@ -13,9 +16,13 @@ from typing import TYPE_CHECKING
 from ask_above.ask.describe import Describer
 from ask_above.ask.impact import Shift
 from ask_above.ask.sentences import doing, under_headings
+from ask_above.change.draft import EditError
+from ask_above.change.people import good_address
 from ask_above.charter.names import SITE
 from ask_above.decide.words import day, in_place, in_places, upper
+from ask_above.people.register import Member
 from ask_above.show.impact import when_in_words
+from ask_above.visible import is_odd, visible
 
 if TYPE_CHECKING:
     from ask_above.change.draft import RowChange
@@ -47,7 +54,7 @@ def letters(plan: Plan) -> Letters:
     before, after = (Describer(each.decider, plan.at, members=False) for each in (plan.before, plan.after))
     for key, shifts in by_member.items():
         if key in members and members[key].email:
-            news = "\n".join(_news(plan, (before, after), shifts, key))
+            news = "\n".join(map(visible, _news(plan, (before, after), shifts, key)))
             found.append(_letter(plan, key, f"What you may do at {_site(plan)}", news))
     return found
 
@@ -57,7 +64,7 @@ def invitation(plan: Plan, key: str, message: str) -> Letters:
     member = plan.after.register.members[key]
     if not member.email:
         return []
-    news = f"You are invited to join {_site(plan)}.\n\n{message}".strip()
+    news = f"You are invited to join {_site(plan)}.\n\n{visible(message, breaks=True)}".strip()
     return [_letter(plan, key, f"An invitation to {_site(plan)}", news)]
 
 
@@ -105,21 +112,32 @@ def _acts_at(describer: Describer, plan: Plan, key: str, place: str) -> str:
 
 
 def _site(plan: Plan) -> str:
-    return plan.after.charter.title or plan.after.charter.key
+    return visible(plan.after.charter.title or plan.after.charter.key)
 
 
 def _letter(plan: Plan, key: str, subject: str, news: str) -> tuple[str, str]:
     member = plan.after.register.members[key]
     written = plan.home.folder / TEMPLATE
     template = written.read_text("utf-8") if written.exists() else DEFAULT
-    reason = f"\nThe reason: {plan.why}" if plan.why else ""
-    text = Template(template).safe_substitute(name=member.called, site=_site(plan), news=news, reason=reason)
+    reason = f"\nThe reason: {visible(plan.why)}" if plan.why else ""
+    text = Template(template).safe_substitute(name=visible(member.called), site=_site(plan), news=news, reason=reason)
     moment = datetime.now(UTC)
-    message = EmailMessage()
-    name, _, host = member.email.rpartition("@")
-    message["To"] = Address(member.name, name, host)
+    message = EmailMessage(policy=SMTPUTF8 if not member.email.isascii() else SMTP)
+    message["To"] = _address(member)
     message["From"] = f"{plan.after.charter.key}@localhost"
     message["Subject"] = " ".join(subject.split())
     message["Date"] = format_datetime(moment)
     message.set_content(text)
-    return f"{moment:%Y%m%dT%H%M%S%f}-{key}.eml", message.as_string()
+    return f"{moment:%Y%m%dT%H%M%S%f}-{key}.eml", message.as_bytes().decode("utf-8").replace("\r\n", "\n")
+
+
+def _address(member: Member) -> Address:
+    """Return whom a letter goes to; raises :class:`EditError` for an address or a name that no letter can have."""
+    name, _, host = member.email.rpartition("@")
+    if good_address(member.email) and not is_odd(member.name):
+        with suppress(ValueError, IndexError, HeaderParseError):
+            return Address(member.name, name, host)
+    raise EditError(
+        f"No letter can be written to {member.key}: '{member.email}' or the name '{member.name}' cannot stand on one. "
+        f"Mend them: ask-above member set {member.key} --email ADDRESS --name NAME"
+    )

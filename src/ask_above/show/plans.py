@@ -109,7 +109,7 @@ def show_journal(
         screen.line(f"Times in {charter.rules.timezone}", "dim")
     for entry in entries:
         who = names.get(entry.who, entry.who) or "the keeper of the files"
-        marks = {"hand": "by hand", "import": "import", "undo": "undo"}.get(entry.kind, "")
+        marks = {"hand": "by hand", "import": "import", "undo": "undo", "forget": "for good"}.get(entry.kind, "")
         said = f"{entry.number}  {local(entry.at, charter.zone)}  {who}{f'  ({marks})' if marks else ''}"
         screen.line(f"{said}{f'  taken back by {entry.undone_by}' if entry.undone_by else ''}", "head")
         screen.paragraph(f"{entry.what}{' (forced)' if entry.forced else ''}", first="    ", rest="    ")

@@ -11,7 +11,7 @@ from ask_above.decide.frame import Frame
 from ask_above.decide.words import VERBS
 from ask_above.show.grid import blocks, show_legend
 from ask_above.show.headings import Headings
-from ask_above.show.screen import Screen, cell
+from ask_above.show.screen import Screen, cell, headed
 
 _LETTERS = {
     "no-capability": ("c", "lacks the capability there"),
@@ -70,12 +70,11 @@ def _show_table(screen: Screen, frame: Frame, table: PowerTable) -> None:
 
 def _block(screen: Screen, frame: Frame, rows: dict[str, list[Cell]], columns: list[int], headings: Headings) -> None:
     from rich.table import Table
-    from rich.text import Text
 
     drawn = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
     drawn.add_column("", no_wrap=True)
     for head in headings.heads:
-        drawn.add_column(Text(head), justify="center", vertical="bottom", overflow="fold")
+        drawn.add_column(headed(head), justify="center", vertical="bottom", overflow="fold")
     for rank in frame.ranks:
         cells = [rows[rank.key][n] for n in columns]
         drawn.add_row(cell(rank.title, "head"), *(_cell(each) for each in cells))

@@ -17,6 +17,7 @@ from ask_above.people.register import Member
 from ask_above.show.cells import CODES, carried_rows, layers
 from ask_above.show.grid import AT_A_PLACE, BESIDES, LEGEND, NO, TAKEN, YES
 from ask_above.show.plans import local
+from ask_above.visible import in_markdown, visible
 
 if TYPE_CHECKING:
     from ask_above.charter.moments import Instant
@@ -48,11 +49,10 @@ def report(
     environment = Environment(
         loader=PackageLoader("ask_above.show"),
         autoescape=form == "html",  # noqa: S701 (in Markdown no tag is let through, below)
-        finalize=None if form == "html" else _without_tags,
+        finalize=_shown if form == "html" else _in_markdown,
         trim_blocks=True,
         lstrip_blocks=True,
     )
-    environment.filters["cell"] = _cell
     found = contents(community, members=members, entries=entries)
     if form == "html":  # in a wiki there is nothing to choose a place with
         found["layers"] = layers(community.decider, told)
@@ -60,14 +60,14 @@ def report(
     return environment.get_template(f"report.{form}").render(made=made, **found)
 
 
-def _without_tags(text: object) -> object:
-    """Return a text in which no wiki finds a tag."""
-    return text.replace("<", "&lt;") if isinstance(text, str) else text
+def _shown(text: object) -> object:
+    """Return a text with what is no plain text written out; what the template itself says stays as it is."""
+    return visible(text, breaks=True) if type(text) is str else text
 
 
-def _cell(text: object) -> str:
-    """Return a text as the cell of a Markdown table."""
-    return str(text).replace("|", "\\|").replace("\n", " ")
+def _in_markdown(text: object) -> object:
+    """Return a text that stays text in a wiki: no link, no picture, no tag, no cell of its own."""
+    return in_markdown(text) if isinstance(text, str) and text.strip() else text
 
 
 def contents(community: Community, *, members: bool, entries: Sequence[Entry] = ()) -> dict[str, Any]:

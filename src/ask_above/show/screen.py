@@ -3,12 +3,17 @@
 from __future__ import annotations
 
 import os
+import re
 import sys
 import textwrap
 from collections.abc import Iterable, Sequence
+from secrets import randbelow
 from typing import TYPE_CHECKING, TextIO
 
+from ask_above.visible import visible
+
 if TYPE_CHECKING:
+    from rich.style import Style
     from rich.text import Text
 
 # of the 256 colours of a terminal: a contrast of 4 or more on white and on black
@@ -20,8 +25,17 @@ _KEPT = "\xa0"
 _HEX_LENGTH = 7
 
 
+_SIGN = chr(0x10_0000 + randbelow(0xFFFE))
+"""Stands for the start of a colour's code until a line is written: a sign that nobody can know beforehand."""
+_COLOURED = re.compile(f"{_SIGN}([0-9;]*m)")
+
+
 class Screen:
-    """Where output goes. Coloured on a terminal unless ``NO_COLOR`` is set; plain in a pipe."""
+    """Where output goes. Coloured on a terminal unless ``NO_COLOR`` is set; plain in a pipe.
+
+    Whatever is written is text: control characters and line breaks in it are written out, so that no title moves the
+    cursor or forges a line.
+    """
 
     def __init__(self, out: TextIO, width: int, *, colour: bool) -> None:
         self.out, self.width, self.colour = out, width, colour
@@ -35,7 +49,7 @@ class Screen:
 
     def styled(self, text: str, style: str = "") -> str:
         """Return text with the codes of a style, where there are colours."""
-        return f"\x1b[{_CODES[style]}m{text}\x1b[0m" if self.colour and style and text else text
+        return f"{_SIGN}{_CODES[style]}m{text}{_SIGN}0m" if self.colour and style and text else text
 
     def coloured(self, text: str, color: str | None) -> str:
         """Return text in a colour written #rrggbb, where there are colours; else as it is."""
@@ -45,16 +59,17 @@ class Screen:
             red, green, blue = (int(color[n : n + 2], 16) for n in (1, 3, 5))
         except ValueError:
             return text
-        return f"\x1b[38;2;{red};{green};{blue}m{text}\x1b[0m"
+        return f"{_SIGN}38;2;{red};{green};{blue}m{text}{_SIGN}0m"
 
     def line(self, text: str = "", style: str = "") -> None:
         """Write one line."""
-        self.out.write(f"{self.styled(text, style)}\n")
+        said = _COLOURED.sub("\x1b[\\1", visible(self.styled(text, style)))
+        self.out.write(f"{said}\n")
 
     def paragraph(self, text: str, *, first: str = "", rest: str = "", style: str = "") -> None:
         """Write text, folded to the width; ``first`` and ``rest`` stand before its lines."""
         lines = textwrap.wrap(
-            text,
+            visible(text),
             self.width,
             initial_indent=first,
             subsequent_indent=rest,
@@ -73,13 +88,12 @@ class Screen:
     def table(self, heads: Sequence[str], rows: Iterable[Sequence[str | Text]], *, right: Sequence[int] = ()) -> None:
         """Write a table; cells too wide for the screen are folded, never cut."""
         from rich.table import Table
-        from rich.text import Text
 
         table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
         for n, head in enumerate(heads):
-            table.add_column(Text(head), justify="right" if n in right else "left", overflow="fold")
+            table.add_column(cell(head), justify="right" if n in right else "left", overflow="fold")
         for row in rows:
-            table.add_row(*(Text(cell) if isinstance(cell, str) else cell for cell in row))
+            table.add_row(*(cell(each) if isinstance(each, str) else each for each in row))
         self.draw(table)
 
     def draw(self, what: object) -> None:
@@ -96,10 +110,15 @@ class Screen:
             emoji=False,
             legacy_windows=False,
         )
-        with console.capture() as capture:
-            console.print(what)
-        for line in capture.get().splitlines():
-            self.out.write(f"{line.rstrip()}\n")
+        for line in console.render_lines(what, pad=False):  # type: ignore[arg-type]
+            pieces = (self._piece(part.text, part.style) for part in line)
+            self.out.write(f"{''.join(pieces).rstrip()}\n")
+
+    def _piece(self, text: str, style: Style | None) -> str:
+        from rich.color import ColorSystem
+
+        shown = visible(text)
+        return style.render(shown, color_system=ColorSystem.EIGHT_BIT) if style and self.colour else shown
 
 
 def _width(out: TextIO) -> int:
@@ -117,7 +136,14 @@ def cell(text: str, style: str = "") -> Text:
     """Return a table's cell in a style."""
     from rich.text import Text
 
-    return Text(text, style=_RICH.get(style, ""))
+    return Text(visible(text), style=_RICH.get(style, ""))
+
+
+def headed(text: str) -> Text:
+    """Return a column's head; it is folded where it says so."""
+    from rich.text import Text
+
+    return Text(visible(text, breaks=True))
 
 
 def stdout() -> Screen:

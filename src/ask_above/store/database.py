@@ -12,7 +12,7 @@ import sqlalchemy as sa
 from ask_above.store.connecting import StoreError, copy_of, engine_of, is_damage, may_be_written, said_of, url_of
 from ask_above.store.entries import Entry, Loaded, digest, entry_of, rows_as_text, values_of
 from ask_above.store.rows import count_of, read_assignments, read_members, write_rows
-from ask_above.store.tables import HEAD, compiled, intent, journal, known_files, metadata, state
+from ask_above.store.tables import HEAD, assignments, compiled, intent, journal, known_files, metadata, notes, state
 from ask_above.store.upgrading import upgrade
 
 _LOCK = 0x61736B61626F7665
@@ -154,7 +154,9 @@ class Store:
                     f"{self.name} is damaged ({said_of(error)}). Put a copy of it back, or put it aside and start anew "
                     "from members.csv and assignments.csv: ask-above import --anew"
                 ) from None
-            raise StoreError(f"{self.name} cannot be {what}: {said_of(error)}") from None
+            said = said_of(error)
+            said = said.replace(str(self.url.password), "***") if self.url.password else said
+            raise StoreError(f"{self.name} cannot be {what}: {said}") from None
 
     # -- reading
 
@@ -257,6 +259,30 @@ class Store:
         """Keep the charter as it was read; what was kept of earlier ones goes."""
         connection.execute(compiled.delete())
         connection.execute(compiled.insert().values(digest=key, content=content))
+
+    def purge(self) -> None:
+        """Let nothing that was taken out stay in the file: a row that is deleted is else only overwritten some day."""
+        with self._told("written"), self.engine.connect() as connection:
+            raw = connection.connection.driver_connection
+            if self.is_file and raw is not None:
+                raw.execute("VACUUM")
+                raw.execute("PRAGMA wal_checkpoint(TRUNCATE)").fetchall()
+
+    def notes_of(self, member: str) -> list[tuple[str, str, str]]:
+        """Return every note that was set about a member: when, by whom, and its text."""
+        wanted = sa.select(notes.c.at, notes.c.by, notes.c.text).where(notes.c.member == member)
+        with self.reading() as connection:
+            return [tuple(row) for row in connection.execute(wanted.order_by(notes.c.number))]
+
+    def given_to(self, member: str) -> list[tuple[str, ...]]:
+        """Return all that a member was ever given: rank, place, from, until, by, why, and when it ended."""
+        names = ("rank", "place", "since", "until", "by", "why")
+        wanted = sa.select(*(assignments.c[name] for name in names), assignments.c.removed)
+        wanted = wanted.where(assignments.c.member == member).order_by(assignments.c.number)
+        with self.reading() as connection:
+            return [
+                (*row[:6], "" if row[6] is None else f"taken by change {row[6]}") for row in connection.execute(wanted)
+            ]
 
     def done(self, connection: sa.Connection) -> None:
         """Note that all letters are written."""

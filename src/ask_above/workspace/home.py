@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ask_above.change.draft import RowChange, assignment_row, member_row
+from ask_above.change.forgetting import STRANGER
 from ask_above.charter.charter import Charter
 from ask_above.errors import AskAboveError
 from ask_above.files.compiled import dumped, key_of
@@ -35,6 +36,7 @@ if TYPE_CHECKING:
     import sqlalchemy as sa
 
     from ask_above.store.database import Store
+    from ask_above.store.forgetting import Person
 
 _WAIT = 30
 MOST_IN_FILES = 2_000
@@ -67,6 +69,7 @@ class Home:
         self._made = False
         self._reading: ExitStack | None = None
         self._sets_aside = False
+        self._forgets: Person | None = None
         self.kept: dict[str, Any] = {}
         self.told: list[str] = []
 
@@ -298,7 +301,7 @@ class Home:
         Call it locked. Raises :class:`ChangedMeanwhileError` where the community is no longer as it was planned on, and
         ``OSError`` where something cannot be written: then nothing has changed.
         """
-        self.told, self._sets_aside = [], False
+        self.told, self._sets_aside, self._forgets = [], False, None
         for folder in (self.folder, self.folder / OUTBOX):
             clear_spares(folder)
         with batch() as files:
@@ -386,11 +389,42 @@ class Home:
             name: texts[name] if name in texts else _text(self.folder / name) for name in (self.name, *charter.add_ons)
         }
         changed = store.write(connection, entry._replace(rows=numbered(entry.rows, made)), kept, letters)
+        if entry.kind == "forget":
+            changed, register = self._forgotten(connection, changed, before, charter)
         self._prepare(connection, changed, before, kept, register, files)
         key = key_of(kept)
         if not store.has_compiled(key, connection):
             store.keep_compiled(connection, key, dumped(charter))
         return changed
+
+    def _forgotten(
+        self, connection: sa.Connection, entry: Entry, before: Snapshot, after: Charter
+    ) -> tuple[Entry, Register]:
+        """Let a stranger stand for a member in the database; returns the entry and the register with the stranger."""
+        from ask_above.store.forgetting import Person, forget, stranger_of
+        from ask_above.workspace.on_demand import read_register_on
+
+        store, key = self.store, entry.rows[0].key
+        gone, charter = before.register.members[key], before.charter
+        person = Person(key, gone.name, gone.email, stranger_of(connection, STRANGER))
+        others = (charter.ranks, charter.groups, charter.places, charter.catalogue.bundles)
+        forget(connection, person, key_is_theirs=not any(key in each for each in others))
+        self.told.append(f"They are {person.stranger} from now on.")
+        self._forgets = person
+        return entry, read_register_on(connection, after, store.name)
+
+    def _erase(self, person: Person) -> None:
+        """Take letters to somebody who was forgotten out of the outbox, and say where else copies may be."""
+        self.store.purge()
+        outbox = self.folder / OUTBOX
+        for letter in sorted(outbox.iterdir()) if outbox.is_dir() else ():
+            name = letter.stem.partition("-")[2]
+            if name == person.key or (person.email and person.email.encode() in letter.read_bytes()):
+                letter.unlink()
+        copies = (*self.folder.glob("*.put-aside*.csv"), *self.folder.glob("register.before-*.db"))
+        if copies:
+            names = ", ".join(sorted(each.name for each in copies))
+            self.told.append(f"Copies of earlier states may name them still: {names}. Delete them, and your backups.")
 
     def _prepare(
         self,
@@ -463,6 +497,9 @@ class Home:
 
     def _letters_written(self) -> None:
         """Note that all letters are written; where that fails, the next change writes them again."""
+        if self._forgets is not None:
+            with suppress(OSError):
+                self._erase(self._forgets)
         with suppress(OSError), self.store.writing() as connection:
             self.store.done(connection)
 

@@ -120,6 +120,15 @@ class _Given(Mapping[str, list[Assignment]]):
         return len(self._source.everybody()[1])
 
 
+def read_register_on(connection: sa.Connection, charter: Charter, name: str) -> Register:
+    """Return the whole register within a transaction; raises ``StoreError`` where a row cannot be meant."""
+    source = _Source(connection, charter, Where(name, 0, 1), 0)
+    members, given = source.everybody()
+    made = Register(members, (), name)
+    made.given_by(given)
+    return made
+
+
 def register_of(connection: sa.Connection, charter: Charter, name: str, size: int) -> Register:
     """Return a register that reads rows over a connection as they are needed; it goes on being as of one moment."""
     source = _Source(connection, charter, Where(name, 0, 1), size)

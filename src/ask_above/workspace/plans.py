@@ -11,10 +11,11 @@ from yaml import YAMLError
 from ask_above.ask.impact import Impact, Turned, impact
 from ask_above.change.difference import Difference, State, edges_of
 from ask_above.change.draft import Done, Draft, Edit, EditError
+from ask_above.change.forgetting import MemberForget
 from ask_above.change.reach import Reach
 from ask_above.change.refusal import Refusal
 from ask_above.change.registering import changed
-from ask_above.change.shape import shaped
+from ask_above.change.shape import of_plain_text, shaped
 from ask_above.change.telling import sentences
 from ask_above.charter.charter import Charter
 from ask_above.charter.moments import Instant, written
@@ -26,7 +27,7 @@ from ask_above.errors import AskAboveError, FaultyFilesError
 from ask_above.files.splice import edited
 from ask_above.files.uncollected import uncollected
 from ask_above.files.yaml_text import compose, plain
-from ask_above.people.register import Register
+from ask_above.people.register import Member, Register
 from ask_above.workspace.home import ChangedMeanwhileError, Home, entries_by_hand, now
 from ask_above.workspace.snapshot import Snapshot
 
@@ -44,9 +45,6 @@ class RefusedError(AskAboveError, PermissionError):
     def __init__(self, message: str, reasons: Sequence[str] = ()) -> None:
         super().__init__(message)
         self.reasons = tuple(reasons)
-
-    def __str__(self) -> str:
-        return str(self.args[0])
 
 
 class Plan:
@@ -308,6 +306,11 @@ def plan(
                 told(n, len(edits))
         working.finish()
     made.edits = tuple(edits)
+    if any(isinstance(each, MemberForget) for each in edits):
+        made.kind = "forget"
+        if len(edits) > 1:
+            raise EditError("Whoever is forgotten is forgotten alone: one member at a time, and nothing besides.")
+        check_forgotten(made.texts, snapshot.register.members[made.rows[0].key])
     return made
 
 
@@ -341,7 +344,7 @@ class _Working:
 
     def take(self, edit: Edit, at: Instant, day: str, by: str) -> None:
         made = self.made
-        done = shaped(edit).on(Draft(self._plain, self.charter, self.register, at, day, by))
+        done = of_plain_text(shaped(edit).on(Draft(self._plain, self.charter, self.register, at, day, by)))
         if done.steps:
             try:
                 text, splices = edited(made.texts[self.home.name], list(done.steps))
@@ -404,6 +407,15 @@ def check_register(charter: Charter, register: Register, what: str) -> None:
         for group in member.groups:
             if group not in charter.groups:
                 raise EditError(f"{member.key} is in the group {group}, which would no longer be there ({what}).")
+
+
+def check_forgotten(texts: Mapping[str, str], member: Member) -> None:
+    """Raise where the charter's files say the name or the address of somebody who is to be forgotten."""
+    for name, text in texts.items():
+        for n, line in enumerate(text.splitlines(), 1):
+            for said in filter(None, (member.name, member.email)):
+                if said.lower() in line.lower():
+                    raise EditError(f"{name} still says {said} on line {n}. Take that out first, by hand.")
 
 
 def check_owner(charter: Charter, register: Register) -> None:

@@ -86,6 +86,8 @@ def _wanted(entries: Sequence[Entry], number: int | None) -> Entry:
         raise EditError(f"There is no change {number} in the journal.")
     if found.number == 1 and found.kind == "import":
         raise EditError("The first entry took the register over from the CSV files; it cannot be taken back.")
+    if found.kind == "forget":
+        raise EditError(f"Change {found.number} forgot somebody for good; it cannot be taken back.")
     if found.undone_by is not None:
         raise EditError(f"Change {number} was taken back already, by {found.undone_by}.")
     return found

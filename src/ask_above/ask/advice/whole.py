@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator
 from typing import Final, NamedTuple
 
-from ask_above.ask.advice import catalogue, colors, ladder, people, places
+from ask_above.ask.advice import alike, catalogue, colors, ladder, people, places
 from ask_above.ask.advice.piece import WHY, Piece, Sight
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import nearest
@@ -37,6 +37,7 @@ LOOKS: Final[tuple[Callable[[Sight], Iterable[Piece]], ...]] = (
     people.assignments,
     people.pending_worse,
     people.exceptions_gone,
+    alike.look_alikes,
     colors.colors,
 )
 """Everything that is looked at."""

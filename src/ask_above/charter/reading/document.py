@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from typing import Any, NamedTuple, TypeAlias
 
 from ask_above.charter.where import NOWHERE, Where
-from ask_above.errors import Fault
+from ask_above.errors import Fault, Faults
 
 _LONGEST = 60
 
@@ -34,7 +34,7 @@ class Document:
     ) -> None:
         self.name, self.data, self.lines = name, data, lines
         self.marks: Mapping[Path, Mark] = {} if marks is None else marks
-        self.faults: list[Fault] = []
+        self.faults: list[Fault] = Faults()
 
     def where(self, path: Path, *, on_key: bool = False) -> Where:
         """Return where something stands: its value, or the key before it."""

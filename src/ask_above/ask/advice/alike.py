@@ -1,0 +1,37 @@
+"""Advice about titles and names that look the same and are not: signs without width, other forms of letters."""
+
+from __future__ import annotations
+
+import unicodedata
+from collections.abc import Iterable, Iterator
+
+from ask_above.ask.advice.piece import Piece, Sight
+from ask_above.charter.where import Where
+from ask_above.visible import visible, without_hidden
+
+Named = tuple[str, str, Where]
+"""What something is called, how it is named in advice, and where it stands."""
+
+
+def look_alikes(sight: Sight) -> Iterator[Piece]:
+    """Find ranks, groups, places and members whose titles differ in nothing that can be seen (rule 1.2)."""
+    charter = sight.charter
+    kinds: dict[str, Iterable[Named]] = {
+        "rank": ((each.title, key, each.where) for key, each in charter.ranks.items()),
+        "group": ((each.title, key, each.where) for key, each in charter.groups.items()),
+        "place": ((each.title, key, each.where) for key, each in charter.places.items()),
+        "member": ((each.name, f"@{key}", each.where) for key, each in sight.register.members.items()),
+    }
+    for kind, named in kinds.items():
+        yield from _among(kind, named)
+
+
+def _among(kind: str, named: Iterable[Named]) -> Iterator[Piece]:
+    seen: dict[str, Named] = {}
+    for title, key, where in named:
+        plain = title if title.isascii() else unicodedata.normalize("NFKC", without_hidden(title))
+        other = seen.setdefault(plain, (title, key, where))
+        if other[0] != title:
+            what = f"the {kind} {key} is called “{visible(plain)}” and so, to the eye, is {other[1]}"
+            mend = f"give {key} a title of its own, typed anew"
+            yield Piece("look-alike", where, what, mend, (key, other[1]))

@@ -1,0 +1,104 @@
+"""All that is kept about a member, for whoever asks for it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from ask_above.ask.choosing import sees
+from ask_above.charter.moments import Instant
+from ask_above.community import Community
+from ask_above.errors import QuestionError
+from ask_above.people.reading import MEMBER_COLUMNS
+from ask_above.show.screen import Screen
+from ask_above.store.entries import Entry
+
+_GUARDED = ("name", "email", "note", "user_name", "external_id")
+"""What ``rules.contacts`` governs."""
+
+
+def about(community: Community, key: str, viewer: str | None, at: Instant) -> dict[str, Any]:
+    """Return a member's record, and the ranks they were given; what the viewer may not see is left out (rule 7.4)."""
+    member = community.member(key)
+    everyone, own = sees(community.decider, at, viewer)
+    shown = everyone or (own and viewer == key)
+    record = {
+        column: list(member.groups) if column == "groups" else getattr(member, column)
+        for column in MEMBER_COLUMNS
+        if shown or column not in _GUARDED
+    }
+    given = [
+        {"rank": e.rank, "place": e.place, "from": e.period.said_from, "until": e.period.said_until, "by": e.by}
+        | {"why": e.why, "source": e.source}
+        for e in community.register.of(key)
+    ]
+    return {"member": record, "ranks": given, "hidden": not shown}
+
+
+def everything(
+    community: Community, key: str, viewer: str | None, at: Instant, entries: Sequence[Entry]
+) -> dict[str, Any]:
+    """Return all that is kept: the record, every note and assignment there was, the journal, letters that wait.
+
+    Raises :class:`QuestionError` where the viewer may not see how the member can be reached.
+    """
+    found = about(community, key, viewer, at)
+    if found.pop("hidden"):
+        raise QuestionError(f"{viewer} may not see what is kept about {key}: {_rule(community)}.")
+    home = community.home
+    stored = home.holds_register()
+    outbox = home.folder / "outbox"
+    letters = sorted(each.name for each in outbox.glob(f"*-{key}.eml")) if outbox.is_dir() else []
+    return {
+        **found,
+        "notes": [dict(zip(("at", "by", "text"), row, strict=True)) for row in home.store.notes_of(key)]
+        if stored
+        else [],
+        "given": [
+            dict(zip(("rank", "place", "from", "until", "by", "why", "ended"), row, strict=True))
+            for row in (home.store.given_to(key) if stored else ())
+        ],
+        "journal": [
+            {"number": e.number, "at": e.at, "who": e.who, "what": e.what, "why": e.why}
+            for e in entries
+            if e.who == key or any(_concerns(row, key) for row in e.rows)
+        ],
+        "letters": letters,
+    }
+
+
+def _rule(community: Community) -> str:
+    pair = community.charter.rules.contacts
+    return f"that takes {pair}" if pair else "the charter names no rules.contacts, so the owner alone may"
+
+
+def _concerns(row: Any, key: str) -> bool:
+    return row.key == key if row.table == "members" else key == (row.after or row.before)["member"]
+
+
+def show_member(screen: Screen, said: dict[str, Any]) -> None:
+    """Show what is kept about a member."""
+    record = said["member"]
+    screen.line(record.get("name") or record["key"], "head")
+    screen.line()
+    for name, value in record.items():
+        text = ", ".join(value) if isinstance(value, list) else value
+        if text and not (name == "name" and text == record["key"]):
+            screen.paragraph(text, first=f"  {name:12}", rest=" " * 14)
+    if said.get("hidden"):
+        screen.line("  Names, addresses and notes are not shown to everyone.", "dim")
+    _rows(screen, "Ranks", said["ranks"], ("rank", "place", "from", "until", "by", "why"))
+    if "journal" in said:
+        _rows(screen, "Every rank ever given", said["given"], ("rank", "place", "from", "until", "by", "ended"))
+        _rows(screen, "Notes", said["notes"], ("at", "by", "text"))
+        _rows(screen, "In the journal", said["journal"], ("number", "at", "who", "what"))
+        if said["letters"]:
+            _rows(screen, "In the outbox", [{"letter": each} for each in said["letters"]], ("letter",))
+
+
+def _rows(screen: Screen, title: str, rows: Sequence[dict[str, Any]], columns: Sequence[str]) -> None:
+    screen.line()
+    screen.line(title if rows else f"{title}: none", "head" if rows else "dim")
+    if rows:
+        used = [column for column in columns if any(row[column] for row in rows)]
+        screen.table([each.capitalize() for each in used], [[str(row[each] or "") for each in used] for row in rows])

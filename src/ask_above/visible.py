@@ -1,0 +1,74 @@
+"""Text that others wrote, shown so that it can be read as nothing but text.
+
+What would move a cursor, turn the direction of reading or begin a line of its own is written out: ``\\x1b``,
+``\\u202e``, ``\\n``. Markup of Markdown is written out too, where that is what it is shown in.
+"""
+
+from __future__ import annotations
+
+import re
+
+_ODD = (
+    r"\x00-\x08\x0b-\x1f\x7f-\x9f\u061c\u200e\u200f\u2028\u2029\u202a-\u202e\u2066-\u2069"
+    r"\ud800-\udfff\ufdd0-\ufdef\ufffe\uffff"
+)
+"""Control characters, what breaks a line or turns the direction of reading, and what is no character."""
+
+_HIDDEN = re.compile(rf"[{_ODD}\t\n]")
+_BUT_BREAKS = re.compile(f"[{_ODD}]")
+_NAMED = {"\n": "\\n", "\r": "\\r", "\t": "\\t"}
+_MARKUP = re.compile(r"[\\`*_\[\]<>|~]|://|\bwww\.|^(?=[#+-]|\d+[.)])", re.MULTILINE)
+_AS_TEXT = {"<": "&lt;", ">": "&gt;", "[": "&#91;", "]": "&#93;", "://": ":\\//", "www.": "www\\."}
+_TWIN = re.compile("[\u00ad\u180e\u200b-\u200d\u2060-\u2064\ufeff]")
+
+
+def is_odd(text: str) -> bool:
+    """Tell whether a text holds what is shown written out.
+
+    >>> is_odd("River talk"), is_odd("River\\u202etalk"), is_odd("River\\ntalk")
+    (False, True, True)
+    """
+    return _HIDDEN.search(text) is not None
+
+
+def visible(text: str, *, breaks: bool = False) -> str:
+    """Return a text as it may be shown; ``breaks``: with its line breaks.
+
+    >>> visible("Ri\\x1b[2Jver\\n"), visible("one\\ntwo", breaks=True)
+    ('Ri\\\\x1b[2Jver\\\\n', 'one\\ntwo')
+    """
+    return (_BUT_BREAKS if breaks else _HIDDEN).sub(_written_out, text)
+
+
+def _written_out(match: re.Match[str]) -> str:
+    sign = match.group()
+    number = ord(sign)
+    return _NAMED.get(sign) or (f"\\x{number:02x}" if number < 0x100 else f"\\u{number:04x}")  # noqa: PLR2004
+
+
+def escaped(text: str) -> str:
+    """Return JSON in which what is no plain text is written as JSON writes it; it says the same.
+
+    >>> print(escaped('"a\\u202eb"'))
+    "a\\u202eb"
+    """
+    return _BUT_BREAKS.sub(lambda match: f"\\u{ord(match.group()):04x}", text)
+
+
+def in_markdown(text: str) -> str:
+    """Return a text that Markdown shows as it is: no link, no picture, no tag, no heading.
+
+    >>> in_markdown("[x](javascript:y) <b>")
+    '&#91;x&#93;(javascript:y) &lt;b&gt;'
+    """
+    return _MARKUP.sub(_as_text, visible(text))
+
+
+def _as_text(match: re.Match[str]) -> str:
+    sign = match.group()
+    return _AS_TEXT.get(sign) or f"\\{sign}"
+
+
+def without_hidden(text: str) -> str:
+    """Return a text without what has no width, so that two that look alike are alike."""
+    return _TWIN.sub("", text)
