@@ -16,9 +16,7 @@ from ask_above.show.screen import stdout
 @click.option(
     "--status", type=click.Choice(["active", "pending", "invited"]), help="What those are whose row does not say."
 )
-@click.option(
-    "--anew", is_flag=True, help="Start anew from members.csv and assignments.csv; the database is put aside."
-)
+@click.option("--anew", is_flag=True, help="Start anew from the two CSV files; the database is put aside.")
 @change_options
 def command(file: Path | None, status: str | None, *, anew: bool, how: How) -> int:
     """Merge a CSV file into the register: new ones, changed ones; all of it or nothing.

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from ask_above.ask.choosing import sees
+from ask_above.change.draft import RowChange
 from ask_above.charter.moments import Instant
 from ask_above.community import Community
 from ask_above.errors import QuestionError
@@ -72,8 +73,8 @@ def _rule(community: Community) -> str:
     return f"that takes {pair}" if pair else "the charter names no rules.contacts, so the owner alone may"
 
 
-def _concerns(row: Any, key: str) -> bool:
-    return row.key == key if row.table == "members" else key == (row.after or row.before)["member"]
+def _concerns(row: RowChange, key: str) -> bool:
+    return row.key == key if row.table == "members" else key == (row.after or row.before or {}).get("member")
 
 
 def show_member(screen: Screen, said: dict[str, Any]) -> None:

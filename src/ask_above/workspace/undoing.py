@@ -35,7 +35,9 @@ def undo(home: Home, number: int | None = None, *, by: str | None = None, why: s
     plan = Plan(home, snapshot, (), by=named(community, by), why=why, at=community._moment(None))
     plan.kind, plan.undoes, plan.undone = "undo", entry.number, entry
     texts = dict(snapshot.texts)
-    for name in {splice[0] for splice in entry.splices}:
+    for name in dict.fromkeys(splice[0] for splice in entry.splices):
+        if name not in snapshot.texts:
+            raise EditError(f"Change {entry.number} cannot be taken back: the charter no longer names {name}.")
         texts[name] = _text_without(entry, later, snapshot, name)
         plan.splices += list(differing(name, snapshot.texts[name], texts[name]))
     plan.texts = texts
