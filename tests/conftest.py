@@ -32,6 +32,22 @@ class Place(NamedTuple):
         return (self.folder / "charter.yaml").read_bytes().decode("utf-8")
 
 
+def assert_files_say_the_same(folder: Path, community: Community) -> None:
+    """The folder's files alone, as if there had never been a database, are this community."""
+    texts = {file.name: file.read_text("utf-8") for file in folder.glob("*.yaml")}
+    texts |= {file.name: file.read_text("utf-8") for file in folder.glob("*s.csv") if file.stem != "signins"}
+    alone = Community.from_texts(texts)
+
+    def said(c: Community) -> tuple[list[str], list[str]]:
+        people = [sorted(each._replace(where=None)._asdict().items()) for each in c.register.members.values()]  # type: ignore[arg-type]
+        given = [(each[:6], each.source) for each in c.register.assignments]
+        return sorted(map(str, people)), sorted(map(str, given))
+
+    assert said(alone) == said(community)
+    assert alone.charter.ranks.keys() == community.charter.ranks.keys()
+    assert alone.charter.places.keys() == community.charter.places.keys()
+
+
 @pytest.fixture(scope="session")
 def postgresql() -> Iterator[str]:
     if programs() is None:

@@ -42,7 +42,7 @@ from ask_above.change import (
 from ask_above.workspace.home import ChangedMeanwhileError
 from ask_above.workspace.plans import RefusedError, change
 from ask_above.workspace.undoing import as_of, undo
-from conftest import DEMO, Place
+from conftest import DEMO, Place, assert_files_say_the_same
 
 EVERY_EDIT: list[Any] = [
     Grant("host", ["kit.lend"]),
@@ -91,9 +91,11 @@ def test_every_edit_does_what_its_plan_says_and_is_taken_back_byte_for_byte(broo
     assert plan.what in entry.what
     now = brook.open()
     assert [tuple(row) for row in Community.impact(plan.after, now).rows()] == []
+    assert_files_say_the_same(brook.folder, now)
     assert set(_told(first, now)) == set(plan.effect.rows())
     undo(now.home, why="back").apply(force=True)
     assert brook.charter == before
+    assert_files_say_the_same(brook.folder, first)
     assert not first.impact(brook.open()).shifts
     lines = [line for line in plan.texts["charter.yaml"].splitlines() if line not in before.splitlines()]
     assert len(lines) <= 12  # an edit touches the lines concerned

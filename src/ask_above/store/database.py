@@ -25,6 +25,7 @@ class Store:
     def __init__(self, url: str, *, make: bool = False) -> None:
         self.url = url_of(url)
         self.engine = engine_of(self.url, make=make)
+        self._is_copy = False
 
     @classmethod
     def in_file(cls, file: Path, *, make: bool = False) -> Store:
@@ -110,7 +111,7 @@ class Store:
     # -- transactions
 
     def _is_writable(self) -> bool:
-        return not self.is_file or may_be_written(Path(self.url.database or ""))
+        return self._is_copy or not self.is_file or may_be_written(Path(self.url.database or ""))
 
     @contextmanager
     def reading(self) -> Iterator[sa.Connection]:
@@ -120,6 +121,7 @@ class Store:
         if not self._is_writable():
             with copy_of(Path(self.url.database or "")) as copy:
                 store = Store.in_file(copy)
+                store._is_copy = True
                 store.bring_up_to_date()
                 with store.reading() as connection:
                     yield connection

@@ -134,7 +134,9 @@ class Home:
         Where nothing has changed since it was last read, that is the very same snapshot.
         """
         with uncollected():
-            snapshot = self._read_both() if self.holds_register() else self._read_files()
+            snapshot = None if self.holds_register() else self._read_before_the_first_change()
+            if snapshot is None:
+                snapshot = self._read_both()
             if snapshot.behind and self._finish():
                 snapshot = self._read_both()
             self._names = tuple(snapshot.texts)
@@ -206,6 +208,16 @@ class Home:
     def _found(self, names: Sequence[str] = ()) -> dict[str, bytes | None]:
         """Return what the folder's files hold: the charter, those named beside it, the register's two."""
         return {name: read_bytes(self.folder / name) for name in self._every(names)}
+
+    def _read_before_the_first_change(self) -> Snapshot | None:
+        """Return what the files say; ``None`` where somebody made the first change while they were read."""
+        try:
+            snapshot = self._read_files()
+        except (AskAboveError, OSError):
+            if self.holds_register():
+                return None
+            raise
+        return None if self.holds_register() else snapshot
 
     def _read_files(self) -> Snapshot:
         """Read the community while files hold all of it."""
@@ -319,7 +331,6 @@ class Home:
                     self._check_files(before)
                 made = self._decide(connection, entry, before, after, texts, letters, by_hand, files)
             self._put(files, made)
-            self._letters_written()
             return made
 
     def _first(
@@ -356,7 +367,6 @@ class Home:
         with suppress(AskAboveError):
             self.store.settle()
         self._put(files, made)
-        self._letters_written()
         return made
 
     def _check_files(self, before: Snapshot) -> None:
@@ -481,6 +491,7 @@ class Home:
         """Put the files in their places; what cannot be put there now counts all the same, and is written next time."""
         try:
             files.place()
+            self._letters_written()
             if self._sets_aside:
                 self._put_aside()
         except OSError as error:

@@ -14,6 +14,7 @@ from ask_above.errors import Fault, FaultyFilesError
 from ask_above.files.csv_rows import read_rows
 from ask_above.files.folder import read_files
 from ask_above.files.names import ASSIGNMENTS, MEMBERS
+from ask_above.files.register_csv import meant
 from ask_above.people.reading import ASSIGNMENT_COLUMNS, MEMBER_COLUMNS, Row, owner_fault
 from ask_above.people.reading import Rows as FileRows
 from ask_above.people.register import Register
@@ -195,8 +196,23 @@ class Weighing:
             {row["key"]: row for row in self.loaded.members}, {row["number"]: row for row in self.loaded.assignments}
         )
         members, assignments = FileRows(MEMBERS), FileRows(ASSIGNMENTS)
-        members.rows, assignments.rows = rows_now(last, edited)
+        people, given = rows_now(last, edited)
+        members.rows = self._with_lines("members", people)
+        assignments.rows = self._with_lines("assignments", given)
         return members, assignments
+
+    def _with_lines(self, table: str, rows: list[Row]) -> list[Row]:
+        """Return rows that know their line in the file, so that what is wrong with one is told with it."""
+        name, columns, required = next(each for each in _TABLES if each[0].startswith(table))
+        raw = self.found.get(name)
+        known: dict[object, Row] = {}
+        for row in read_rows(name, raw, columns, required).rows if raw else ():
+            known.setdefault(_key(table, row), row)
+        found = []
+        for row in rows:
+            there = known.get(_key(table, row)) if not row.line else None
+            found.append(row if there is None else Row(row.cells, there.line, there.find))
+        return found
 
     def _left_aside(self) -> None:
         """Say of files that do not count how they are merged."""
@@ -209,6 +225,13 @@ class Weighing:
                 f"{name} does not count, as the register is in {self.home.store.name}. To merge it: "
                 f"ask-above import {name}; else delete it."
             )
+
+
+def _key(table: str, row: Row) -> object:
+    if table == "members":
+        return row.cells.get("key", "")
+    said = meant(table, row.cells)
+    return tuple(said.get(column, "") for column in ("member", "rank", "place", "from", "until"))
 
 
 def _check_keys(name: str, rows: FileRows) -> None:

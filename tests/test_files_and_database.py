@@ -1,0 +1,545 @@
+"""One truth: what is written by hand and what is done by command are the same, and nothing is ever ignored."""
+
+from __future__ import annotations
+
+import json
+import shutil
+from collections.abc import Callable
+from itertools import count
+from pathlib import Path
+
+import pytest
+
+from ask_above import Community, FaultyFilesError
+from ask_above.change import Assign, Grant, MemberAdd, MemberSet, MemberStatus, RankRename, Unassign
+from ask_above.change.importing import COLUMNS, Import, ImportAssignments
+from ask_above.files.csv_rows import read_rows
+from ask_above.people.reading import ASSIGNMENT_COLUMNS
+from ask_above.store.connecting import StoreError
+from ask_above.workspace.undoing import undo
+from conftest import DEMO, Place, assert_files_say_the_same
+from databases import fresh_database
+
+_NUMBER = count()
+
+
+def begun(place: Place) -> Place:
+    """With its database, after a first change."""
+    place.open().plan(MemberSet("tove", {"note": "first"})).apply()
+    return place
+
+
+def edit(file: Path, old: str, new: str) -> None:
+    text = file.read_bytes().decode()
+    assert old in text
+    file.write_bytes(text.replace(old, new, 1).encode())
+
+
+def kinds(place: Place) -> list[str]:
+    return [each.kind for each in place.open().home.store.entries()]
+
+
+class TestByHandAndByCommandAreTheSame:
+    @pytest.mark.parametrize("when", ["before the first change", "after it"])
+    def test_a_member_locked_in_the_file_is_locked(self, brook: Place, when: str) -> None:
+        if when == "after it":
+            begun(brook)
+        line = next(row for row in (brook.folder / "members.csv").read_text().splitlines() if row.startswith("tove,"))
+        edit(brook.folder / "members.csv", line, line.replace("active", "locked"))
+        c = brook.open()
+        assert c.member("tove").status == "locked"
+        assert not c.may("tove", "post.write", at="welcome")
+        assert c.notices == ()
+        c.plan(MemberStatus("tove", "active")).apply()
+        assert brook.open().may("tove", "post.write", at="welcome")
+
+    def test_every_kind_of_line_counts_and_the_next_change_journals_it_first(self, brook: Place) -> None:
+        begun(brook)
+        with (brook.folder / "members.csv").open("a") as out:
+            out.write("ulla,Ulla Ness,ulla@wren-valley.example,person,active,2026-01-01,,\n")
+        with (brook.folder / "assignments.csv").open("a") as out:
+            out.write("ulla,host,commons,,2030-01-01,ines,by hand\n")
+        edit(brook.folder / "assignments.csv", "bram,host", "dara,host")
+        c = brook.open()
+        assert c.may("ulla", "thread.close", at="notices")
+        assert kinds(brook) == ["import", "change"]  # a reader writes nothing
+        c.plan(Grant("host", ["kit.lend"])).apply()
+        assert kinds(brook) == ["import", "change", "hand", "change"]
+        entry = brook.open().home.store.entries()[2]
+        assert "members.csv and assignments.csv were edited by hand" in entry.what
+        assert any("thread.close" in line for line in entry.effect)
+        assert_files_say_the_same(brook.folder, brook.open())
+        undo(brook.open().home, 3).apply()
+        assert "ulla" not in brook.open().register.members
+
+    def test_an_edit_by_hand_is_held_to_form_names_and_the_owner_with_its_line_all_or_nothing(
+        self, brook: Place
+    ) -> None:
+        begun(brook)
+        before = brook.open()
+        members = (brook.folder / "members.csv").read_text().splitlines()
+        at = next(n for n, line in enumerate(members, 1) if line.startswith("tove,"))
+        for old, new, line, said in (
+            ("tove,Tove", "tove,Tove Eddy,x,robot,active,,,\nTo ve,Tove", at, "robot"),
+            (f"\n{members[at - 1]}", f"\n{members[at - 1]},,,,,", at, "cells"),
+            ("\nines,", "\ninez,", None, "there is no member 'ines'"),
+            (",person,active", ",person,retired", None, "owner Ines Moor is retired"),
+        ):
+            text = (brook.folder / "members.csv").read_text()
+            (brook.folder / "members.csv").write_text(text.replace(old, new, 1))
+            with pytest.raises(FaultyFilesError, match=said) as found:
+                brook.open()
+            assert line is None or line in {each.line for each in found.value.faults}
+            (brook.folder / "members.csv").write_text(text)
+        with (brook.folder / "assignments.csv").open("a") as out:
+            out.write("tove,hostt,,,,,\n")
+        with pytest.raises(FaultyFilesError, match="nearest:  host"):
+            brook.open()
+        (brook.folder / "assignments.csv").write_text(
+            (brook.folder / "assignments.csv").read_text().replace("tove,hostt,,,,,\n", "")
+        )
+        assert not before.impact(brook.open())
+
+    def test_it_is_never_refused_for_what_must_stay_true_which_check_tells(self, brook: Place) -> None:
+        begun(brook)
+        with (brook.folder / "assignments.csv").open("a") as out:
+            out.write("\n".join(f"{key},steward,,,,," for key in ("dara", "bram", "tove")) + "\n")
+        c = brook.open()
+        assert c.may("dara", "site.restart")
+        assert "over-limit" in {each.code for each in c.advice().pieces}
+        c.plan(MemberSet("dara", {"note": "x"})).apply()
+
+    def test_a_column_that_is_not_there_leaves_what_is_held(self, brook: Place) -> None:
+        begun(brook)
+        brook.open().plan(MemberSet("tove", {"external_id": "42", "note": "likes boats"})).apply()
+        lines = [line.split(",") for line in (brook.folder / "members.csv").read_text().splitlines()]
+        assert "external_id" in lines[0]
+        keep = [n for n, name in enumerate(lines[0]) if name in ("key", "name", "status")]
+        short = "\n".join(",".join(row[n] for n in keep) for row in lines) + "\n"
+        (brook.folder / "members.csv").write_text(short.replace("Tove Eddy", "Tove Edda"))
+        tove = brook.open().member("tove")
+        assert (tove.name, tove.external_id, tove.note, tove.joined) == ("Tove Edda", "42", "likes boats", "2021-12-03")
+
+    def test_the_lines_that_say_the_same_stay_as_they_were_written(self, brook: Place) -> None:
+        file = brook.folder / "members.csv"
+        text = file.read_text().replace("\n", "\r\n").replace("key,name", "key, name")
+        file.write_bytes(b"\xef\xbb\xbf" + text.encode())
+        before = file.read_bytes().splitlines(keepends=True)
+        brook.open().plan(MemberSet("tove", {"name": "Tove, now"}), MemberAdd("ulla", {})).apply()
+        after = file.read_bytes().splitlines(keepends=True)
+        assert [line for line in before if line not in after] == [line for line in before if line.startswith(b"tove,")]
+        assert len([line for line in after if line not in before]) == 2
+        assert file.read_bytes().endswith(b"\r\n")
+
+
+class TestWhatIsOldIsNoEdit:
+    def test_a_spreadsheet_left_open_while_a_command_ran_undoes_nothing(self, brook: Place) -> None:
+        begun(brook)
+        old = {name: (brook.folder / name).read_text() for name in ("members.csv", "assignments.csv")}
+        brook.open().plan(MemberStatus("tove", "locked"), Unassign("bram", "host")).apply()
+        for name, text in old.items():  # as a spreadsheet writes it: quoted, with other line breaks
+            rows = [",".join(f'"{cell}"' for cell in line.split(",")) for line in text.splitlines()]
+            (brook.folder / name).write_text("\r\n".join(rows) + "\r\n")
+        c = brook.open()
+        assert c.member("tove").status == "locked"
+        assert not c.may("bram", "thread.close", at="notices")
+        assert any("before change 3" in each and "ask-above undo 3" in each for each in c.notices)
+        c.plan(MemberSet("dara", {"note": "y"})).apply()
+        assert "hand" not in kinds(brook)
+        assert brook.open().notices == ()
+        assert_files_say_the_same(brook.folder, brook.open())
+
+    def test_an_edit_made_on_an_older_state_is_taken_with_what_others_did_since(self, brook: Place) -> None:
+        begun(brook)
+        old, charter = (brook.folder / "members.csv").read_text(), brook.charter
+        brook.open().plan(MemberStatus("tove", "locked"), Grant("host", ["kit.lend"])).apply()
+        (brook.folder / "members.csv").write_text(old.replace("Dara Fenwick", "Dara Fen"))
+        (brook.folder / "charter.yaml").write_text(charter.replace("title: Notices", "title: News"))
+        c = brook.open()
+        assert (c.member("tove").status, c.member("dara").name) == ("locked", "Dara Fen")
+        assert c.may("rank:host", "kit.lend")
+        assert c.place("notices").title == "News"
+        assert any("was edited as it was at change 2" in each for each in c.notices)
+        c.plan(MemberSet("dara", {"note": "z"})).apply()
+        assert_files_say_the_same(brook.folder, brook.open())
+        assert "title: News" in brook.charter
+        assert "kit.lend]" in brook.charter
+
+    def test_two_folders_that_share_one_database_do_not_undo_each_other(self, tmp_path: Path, postgresql: str) -> None:
+        url = fresh_database(postgresql, f"shared{next(_NUMBER)}")
+        one, other = (Place(tmp_path / name, url) for name in ("one", "other"))
+        for place in (one, other):
+            shutil.copytree(DEMO, place.folder)
+        begun(one)
+        assert other.open().member("tove").note == "first"
+        one.open().plan(RankRename("host", title="Keeper")).apply()
+        assert other.open().rank("host").title == "Keeper"
+        other.open().plan(MemberSet("dara", {"note": "other"})).apply()
+        assert one.open().rank("host").title == "Keeper"
+        assert one.charter == other.charter
+        # an edit of the folder that is behind is taken with what the other did
+        behind = other.charter
+        one.open().plan(Grant("host", ["kit.lend"])).apply()
+        (other.folder / "charter.yaml").write_text(behind.replace("title: Notices", "title: News"))
+        assert other.open().place("notices").title == "News"
+        assert other.open().may("rank:host", "kit.lend")
+        # where both touched one line it is refused, and both are shown
+        edit(one.folder / "charter.yaml", "title: Keeper", "title: Keeper of the boards")
+        one.open().plan(MemberSet("dara", {"note": "more"})).apply()
+        edit(other.folder / "charter.yaml", "title: Keeper", "title: Warden of the boards")
+        with pytest.raises(FaultyFilesError, match=r"(?s)Warden of the boards.*Keeper of the boards"):
+            other.open()
+        edit(other.folder / "charter.yaml", "title: Warden of the boards", "title: Keeper of the boards")
+        assert other.open().place("notices").title == "News"
+
+    def test_both_touching_one_line_of_the_register_is_refused_and_both_are_shown(self, brook: Place) -> None:
+        begun(brook)
+        mark = (brook.folder / ".ask-above.json").read_text()
+        brook.open().plan(MemberSet("tove", {"name": "Tove Tide"})).apply()
+        (brook.folder / ".ask-above.json").write_text(mark)  # as in a folder that is behind
+        edit(brook.folder / "members.csv", "Tove Tide", "Tove Ebb")
+        with pytest.raises(FaultyFilesError, match=r"(?s)Tove Ebb.*Tove Tide"):
+            brook.open()
+
+
+class TestWhereNoFilesAreKept:
+    def test_crossing_two_thousand_members_is_told_and_what_is_put_aside_can_be_merged(self, brook: Place) -> None:
+        many = "key,name,status\n" + "".join(f"m{n},Member {n},active\n" for n in range(1_995))
+        rows = read_rows("many.csv", many.encode(), COLUMNS, ())
+        c = brook.open()
+        plan = c.plan(Import(rows))
+        plan.apply()
+        assert "more than 2,000 members (2,055)" in " ".join(plan.home.told)
+        names = {each.name for each in brook.folder.iterdir()}
+        assert {"members.put-aside.csv", "assignments.put-aside.csv"} <= names
+        assert not {"members.csv", "assignments.csv"} & names
+        c = brook.open()
+        assert len(c.register.members) == 2_055
+        assert [each for each in c.notices if "ask-above import members.put-aside.csv" in each]
+        # somebody puts one there again: it is told by every opening, put aside by the next change, never ignored
+        (brook.folder / "members.csv").write_text("key,name\nulla,Ulla Ness\n")
+        assert any(each.startswith("members.csv does not count") for each in brook.open().notices)
+        brook.open().plan(MemberSet("m1", {"note": "x"})).apply()
+        aside = brook.folder / "members.put-aside-2.csv"
+        rows = read_rows(
+            aside.name,
+            aside.read_bytes().replace(b"Ness", b"Ness,active").replace(b"name\n", b"name,status\n"),
+            COLUMNS,
+            (),
+        )
+        brook.open().plan(Import(rows)).apply()
+        assert brook.open().member("ulla").name == "Ulla Ness"
+        given = brook.folder / "assignments.put-aside.csv"
+        given.write_text(given.read_text() + "ulla,host,commons,,,,\n")
+        rows = read_rows(given.name, given.read_bytes(), ASSIGNMENT_COLUMNS, ("member", "rank"))
+        plan = brook.open().plan(ImportAssignments(rows))
+        assert len(plan.rows) == 1
+        plan.apply()
+        assert brook.open().may("ulla", "thread.close", at="notices")
+
+    def test_a_question_about_one_member_gives_the_same_read_on_demand(self, brook: Place) -> None:
+        many = "key,name,status\n" + "".join(f"m{n},Member {n},active\n" for n in range(2_100))
+        brook.open().plan(Import(read_rows("many.csv", many.encode(), COLUMNS, ()))).apply()
+        whole, some = brook.open(), Community.open(brook.folder, on_demand=True)
+        for key in ("petra", "dara", "m7"):
+            for place in ("notices", "upper-gauges", "landowners"):
+                for name in ("post.write", "reading.post", "member.mute", "place.see"):
+                    asked = (key, name)
+                    assert str(some.may(*asked, at=place)) == str(whole.may(*asked, at=place))
+        assert str(some.may_assign("ada", "host", to="m7")) == str(whole.may_assign("ada", "host", to="m7"))
+        assert list(some.register.members) == list(whole.register.members)
+        assert some.who("member.mute", at="notices").equals(whole.who("member.mute", at="notices"))
+        plan = Community.open(brook.folder, on_demand=True).plan(Assign("m7", "host", "commons"))
+        assert [*plan.effect.rows()] == [*brook.open().plan(Assign("m7", "host", "commons")).effect.rows()]
+        plan.apply()
+        assert brook.open().may("m7", "thread.close", at="notices")
+
+    def test_with_a_register_in_postgresql_the_files_are_put_aside(self, tmp_path: Path, postgresql: str) -> None:
+        place = Place(tmp_path / "river", fresh_database(postgresql, f"aside{next(_NUMBER)}"))
+        shutil.copytree(DEMO, place.folder)
+        begun(place)
+        assert not (place.folder / "members.csv").exists()
+        assert any("ask-above import members.put-aside.csv" in each for each in place.open().notices)
+
+
+def gone(folder: Path) -> None:
+    (folder / "register.db").unlink()
+
+
+def empty(folder: Path) -> None:
+    (folder / "register.db").write_bytes(b"")
+
+
+def damaged(folder: Path) -> None:
+    content = (folder / "register.db").read_bytes()
+    (folder / "register.db").write_bytes(content[:4096] + b"\xff" * (len(content) - 4096))
+
+
+def no_database(folder: Path) -> None:
+    (folder / "register.db").write_text("key,name\npetra,Petra Lind\n" * 200)
+
+
+def foreign(folder: Path) -> None:
+    import sqlite3
+
+    (folder / "register.db").unlink()
+    connection = sqlite3.connect(folder / "register.db")
+    connection.execute("CREATE TABLE songs (title TEXT)")
+    connection.commit()
+    connection.close()
+
+
+def of_another_community(folder: Path) -> None:
+    other = folder.parent / "other"
+    shutil.copytree(DEMO, other)
+    Community.open(other).plan(MemberSet("tove", {"note": "other"})).apply()
+    shutil.copy(other / "register.db", folder / "register.db")
+
+
+def in_postgresql(folder: Path) -> None:
+    mark = json.loads((folder / ".ask-above.json").read_text())
+    (folder / ".ask-above.json").write_text(json.dumps(mark | {"register": "postgresql+psycopg://keeper@host/river"}))
+    (folder / "register.db").unlink()
+
+
+class TestADatabaseThatIsNotThereIsAnError:
+    @pytest.mark.parametrize(
+        ("harm", "says"),
+        [
+            (gone, "is gone"),
+            (empty, "is empty"),
+            (damaged, "is damaged"),
+            (no_database, "is damaged"),
+            (foreign, "something else"),
+            (of_another_community, "another folder"),
+            (in_postgresql, "ASK_ABOVE_REGISTER"),
+        ],
+    )
+    def test_and_never_a_fallback_to_the_files(self, brook: Place, harm: Callable[[Path], None], says: str) -> None:
+        begun(brook)
+        harm(brook.folder)
+        held = {each.name: each.read_bytes() for each in brook.folder.iterdir() if each.is_file()}
+        for what in (brook.open, lambda: Community.open(brook.folder).plan(MemberSet("tove", {"note": "y"})).apply()):
+            with pytest.raises(StoreError, match=says):
+                what()
+        now = {each.name: each.read_bytes() for each in brook.folder.iterdir() if each.is_file()}
+        assert {name: raw for name, raw in now.items() if "-" not in name.removeprefix(".ask-above")} == {
+            name: raw for name, raw in held.items() if "-" not in name.removeprefix(".ask-above")
+        }
+
+    def test_one_starts_anew_from_the_files_by_a_plain_command_and_nothing_is_overwritten(self, brook: Place) -> None:
+        from ask_above.workspace.anew import start_anew
+
+        begun(brook)
+        home = brook.open().home
+        damaged(brook.folder)
+        held = (brook.folder / "register.db").read_bytes()
+        start_anew(home)
+        assert (brook.folder / "register.put-aside.db").read_bytes() == held
+        assert brook.open().member("tove").note == "first"
+        brook.open().plan(MemberSet("tove", {"note": "anew"})).apply()
+        assert kinds(brook) == ["import", "change"]
+
+    def test_a_folder_from_somebody_else_reaches_nothing_outside_itself(self, brook: Place, tmp_path: Path) -> None:
+        import sqlalchemy as sa
+
+        from ask_above.store.tables import intent, state
+
+        begun(brook)
+        store = brook.open().home.store
+        outside = tmp_path / "outside.txt"
+        for letters, files in (
+            ([["../../outside.txt", "taken"]], None),
+            ([[str(outside), "taken"]], None),
+            ([], {"../outside.txt": "taken"}),
+        ):
+            with store.writing() as connection:
+                connection.execute(intent.delete())
+                held = connection.execute(sa.select(state.c.value).where(state.c.name == "files")).scalar()
+                if letters:
+                    connection.execute(intent.insert().values(journal=2, files="{}", letters=json.dumps(letters)))
+                if files:
+                    said = json.dumps({**json.loads(held or "{}"), **files})
+                    connection.execute(state.update().where(state.c.name == "files").values(value=said))
+            with pytest.raises(StoreError, match="outside its folder"):
+                brook.open()
+            assert not outside.exists()
+            with store.writing() as connection:
+                connection.execute(state.update().where(state.c.name == "files").values(value=held))
+
+    def test_only_files_that_the_charter_names_are_read_and_copied(self, brook: Place) -> None:
+        (brook.folder / "secrets.yaml").write_text("password: hush-hush\n")
+        begun(brook)
+        edit(brook.folder / "charter.yaml", "title: Notices", "title: News")
+        brook.open().plan(MemberSet("tove", {"note": "y"})).apply()
+        assert b"hush-hush" not in b"".join(each.read_bytes() for each in brook.folder.glob("register.db*"))
+
+
+FIRST_VERSION = {
+    "members": "key, position, name, email, kind, status, joined, note",
+    "assignments": "number, member, rank, place, since, until, by, why, removed",
+}
+
+
+@pytest.mark.parametrize("database", ["sqlite", "postgresql"])
+def test_a_database_of_the_first_version_is_brought_up_to_date_with_a_copy_of_before(
+    brook: Place, database: str, request: pytest.FixtureRequest
+) -> None:
+    import sqlalchemy as sa
+    from alembic import command
+    from alembic.config import Config
+
+    import ask_above
+    from ask_above.store.database import Store
+
+    place = brook
+    if database == "postgresql":
+        place = Place(brook.folder, fresh_database(request.getfixturevalue("postgresql"), f"old{next(_NUMBER)}"))
+    store = Store(place.url) if place.url else Store.in_file(brook.folder / "register.db", make=True)
+    charter = brook.charter
+    with store.writing() as connection:
+        config = Config()
+        config.set_main_option("script_location", str(Path(ask_above.__file__).parent / "store" / "migrations"))
+        config.attributes["connection"] = connection
+        command.upgrade(config, "0001")
+        people = [
+            ("ines", 1, "Ines Moor", "", "person", "active", "2020-01-01", ""),
+            ("tove", 2, "Tove", "", "person", "locked", "2021-01-01", ""),
+        ]
+        for table, columns, rows in (
+            ("members", FIRST_VERSION["members"], people),
+            ("assignments", FIRST_VERSION["assignments"], [(1, "tove", "host", "commons", "", "", "ines", "", None)]),
+        ):
+            names = columns.split(", ")
+            said = sa.table(table, *(sa.column(name) for name in names))
+            connection.execute(said.insert(), [dict(zip(names, row, strict=True)) for row in rows])
+        files = {"charter.yaml": charter, "gauges.yaml": (brook.folder / "gauges.yaml").read_text()}
+        state = sa.table("state", sa.column("name"), sa.column("value"))
+        connection.execute(
+            state.insert(), [{"name": "version", "value": "1"}, {"name": "files", "value": json.dumps(files)}]
+        )
+        journal = sa.table(
+            "journal",
+            *(
+                sa.column(n)
+                for n in ("at", "who", "kind", "what", "why", "forced", "effect", "splices", "rows", "needs")
+            ),
+        )
+        connection.execute(
+            journal.insert().values(
+                at="2026-01-01",
+                who="",
+                kind="import",
+                what="take over",
+                why="",
+                forced=False,
+                effect="[]",
+                splices="[]",
+                rows="[]",
+                needs="[]",
+            )
+        )
+    store.engine.dispose()
+    for name in ("members.csv", "assignments.csv"):
+        (brook.folder / name).unlink()
+    c = place.open()
+    assert (c.member("tove").status, c.member("tove").was) == ("locked", "")
+    assert [each.rank for each in c.register.assignments] == ["host"]
+    c.plan(MemberSet("tove", {"external_id": "x1"})).apply()
+    assert place.open().member("tove").external_id == "x1"
+    if database == "sqlite":
+        copy = Store.in_file(brook.folder / "register.before-0003.db")
+        with copy.engine.connect() as connection:
+            assert connection.execute(sa.text("SELECT version_num FROM alembic_version")).scalar() == "0001"
+            assert connection.execute(sa.text("SELECT count(*) FROM members")).scalar() == 2
+        assert (brook.folder / "register.before-0003.db").stat().st_mode & 0o777 == 0o600
+    else:
+        with store.engine.connect() as connection:
+            assert connection.execute(sa.text("SELECT count(*) FROM before_0003_members")).scalar() == 2
+
+
+class TestReadingNeverWaitsOrWrites:
+    def test_a_folder_that_may_only_be_read_is_read(self, brook: Place, monkeypatch: pytest.MonkeyPatch) -> None:
+        begun(brook)
+        edit(brook.folder / "members.csv", "Tove Eddy", "Tove Ebb")
+        held = {each: (each.read_bytes(), each.stat().st_mtime_ns) for each in brook.folder.iterdir()}
+        monkeypatch.setattr("ask_above.store.connecting.os.access", lambda *_: False)
+        assert brook.open().member("tove").name == "Tove Ebb"
+        assert Community.open(brook.folder, on_demand=True).may("tove", "post.write", at="welcome")
+        assert {each: (each.read_bytes(), each.stat().st_mtime_ns) for each in brook.folder.iterdir()} == held
+
+    def test_a_reader_waits_for_no_writer(self, river: Place) -> None:
+        begun(river)
+        home = river.open().home
+        with home.locked(), home.store.writing() as connection:
+            from ask_above.store.tables import state
+
+            connection.execute(state.update().where(state.c.name == "version").values(value="7"))
+            assert river.open().member("tove").note == "first"
+
+    def test_reading_leaves_every_file_as_it_is(self, brook: Place) -> None:
+        begun(brook)
+        edit(brook.folder / "charter.yaml", "title: Notices", "title: News")
+        held = {each: (each.read_bytes(), each.stat().st_mtime_ns) for each in brook.folder.iterdir()}
+        c = brook.open()
+        assert c.place("notices").title == "News"
+        assert len(c.who("post.write", at="welcome"))
+        c.plan(Grant("host", ["kit.lend"]))
+        assert {each: (each.read_bytes(), each.stat().st_mtime_ns) for each in brook.folder.iterdir()} == held
+
+
+def test_the_first_change_is_not_made_on_files_that_changed_since_it_was_planned(river: Place) -> None:
+    from ask_above import ChangedMeanwhileError
+
+    plan = river.open().plan(Grant("host", ["kit.lend"]))
+    edit(river.folder / "members.csv", "Tove Eddy", "Tove Ebb")
+    with pytest.raises(ChangedMeanwhileError):
+        plan.apply()
+    assert not (river.folder / "register.db").exists()
+    assert river.open().member("tove").name == "Tove Ebb"
+    with pytest.raises(ChangedMeanwhileError):
+        plan.apply()
+
+
+def test_the_first_change_may_take_out_what_stands_in_the_files(river: Place) -> None:
+    river.open().plan(Unassign("bram", "host")).apply()
+    assert "host" not in {each.rank for each in river.open().register.of("bram")}
+
+
+def test_a_charter_that_is_a_link_stays_one(brook: Place, tmp_path: Path) -> None:
+    kept = tmp_path / "kept.yaml"
+    (brook.folder / "charter.yaml").rename(kept)
+    (brook.folder / "charter.yaml").symlink_to(kept)
+    begun(brook)
+    brook.open().plan(Grant("host", ["kit.lend"])).apply()
+    assert (brook.folder / "charter.yaml").is_symlink()
+    assert "kit.lend]" in kept.read_text()
+
+
+def test_what_holds_people_is_for_its_owner_alone(brook: Place) -> None:
+    for name in ("members.csv", "assignments.csv"):
+        (brook.folder / name).unlink()
+    edit(brook.folder / "charter.yaml", "owner: ines\n", "")
+    brook.open().plan(MemberAdd("tove", {"email": "tove@river.example"})).apply()
+    made = {each.name: each.stat().st_mode & 0o777 for each in brook.folder.iterdir()}
+    assert made["members.csv"] == made["assignments.csv"] == made["register.db"] == 0o600
+
+
+def test_what_is_kept_of_the_charter_says_the_same_and_is_never_believed(brook: Place) -> None:
+    from ask_above.files.compiled import dumped, key_of, loaded
+    from ask_above.store.tables import compiled
+
+    begun(brook)
+    c = brook.open()
+    again = loaded(dumped(c.charter))
+    assert again is not None
+    assert not c.impact(c.after(charter=again)).shifts
+    assert dumped(again) == dumped(c.charter)
+    store = c.home.store
+    for content in (b"", b"{", b"[]", b"null", dumped(c.charter)[:-9]):
+        with store.writing() as connection:
+            connection.execute(compiled.update().values(content=content))
+        assert not c.impact(brook.open())
+    edit(brook.folder / "charter.yaml", "title: Notices", "title: News")
+    assert brook.open().place("notices").title == "News"
+    assert key_of({"charter.yaml": "a"}) != key_of({"charter.yaml": "b"})
