@@ -543,3 +543,29 @@ def test_what_is_kept_of_the_charter_says_the_same_and_is_never_believed(brook: 
     edit(brook.folder / "charter.yaml", "title: Notices", "title: News")
     assert brook.open().place("notices").title == "News"
     assert key_of({"charter.yaml": "a"}) != key_of({"charter.yaml": "b"})
+
+
+@pytest.mark.parametrize("begin", [False, True], ids=["the first change", "a later change"])
+@pytest.mark.parametrize("place", ["outbox", "charter.yaml", "members.csv", "assignments.csv"])
+def test_where_one_of_several_files_cannot_be_written_none_is(brook: Place, place: str, *, begin: bool) -> None:
+    from ask_above.show.letters import letters
+
+    if begin:
+        begun(brook)
+    plan = brook.open().plan(Grant("host", ["kit.lend"]), Assign("tove", "host", "commons"))
+    sent = letters(plan)
+    held = {each.name: each.read_bytes() for each in brook.folder.iterdir() if "register.db" not in each.name}
+    blocked = brook.folder / place
+    if place == "outbox":
+        blocked.write_text("no folder")
+    else:
+        plan.snapshot.found[place] = None  # type: ignore[index]
+        blocked.unlink()
+        blocked.mkdir()
+        plan.home._check_files = lambda _: None  # type: ignore[method-assign]
+    with pytest.raises(OSError, match=r".+"):
+        plan.apply(letters=sent)
+    now = {each.name: each.read_bytes() for each in brook.folder.iterdir() if each.is_file()}
+    assert {name: now[name] for name in held if name != place} == {n: raw for n, raw in held.items() if n != place}
+    assert (brook.folder / "register.db").exists() is begin
+    assert not list(brook.folder.glob("**/*.part"))

@@ -138,7 +138,12 @@ def run() -> None:
 
 
 def _say(message: str, status: int) -> int:
-    click.echo(visible(message, breaks=True), err=True)
+    if sys.stderr.isatty() and "\n" not in message:
+        from ask_above.show.screen import Screen
+
+        Screen.of(sys.stderr).paragraph(message)
+    else:
+        click.echo(visible(message, breaks=True), err=True)
     return status
 
 

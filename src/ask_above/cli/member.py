@@ -241,7 +241,7 @@ def show(key: str, by: str | None, community: str | None, form: str, *, all_of_i
     else:
         said = about(opened, key, viewer, now)
     if form == "text":
-        show_member(stdout(), said)
+        show_member(stdout(), said, opened.charter)
     elif form == "json":
         write_json(sys.stdout, said)
     else:

@@ -7,10 +7,12 @@ from typing import Any
 
 from ask_above.ask.choosing import sees
 from ask_above.change.draft import RowChange
+from ask_above.charter.charter import Charter
 from ask_above.charter.moments import Instant
 from ask_above.community import Community
 from ask_above.errors import QuestionError
 from ask_above.people.reading import MEMBER_COLUMNS
+from ask_above.show.plans import local
 from ask_above.show.screen import Screen
 from ask_above.store.entries import Entry
 
@@ -77,8 +79,8 @@ def _concerns(row: RowChange, key: str) -> bool:
     return row.key == key if row.table == "members" else key == (row.after or row.before or {}).get("member")
 
 
-def show_member(screen: Screen, said: dict[str, Any]) -> None:
-    """Show what is kept about a member."""
+def show_member(screen: Screen, said: dict[str, Any], charter: Charter) -> None:
+    """Show what is kept about a member; times are in the charter's time zone."""
     record = said["member"]
     screen.line(record.get("name") or record["key"], "head")
     screen.line()
@@ -91,10 +93,22 @@ def show_member(screen: Screen, said: dict[str, Any]) -> None:
     _rows(screen, "Ranks", said["ranks"], ("rank", "place", "from", "until", "by", "why"))
     if "journal" in said:
         _rows(screen, "Every rank ever given", said["given"], ("rank", "place", "from", "until", "by", "ended"))
+        said = {name: [_here(row, charter) for row in said[name]] for name in ("notes", "journal")} | {
+            "letters": said["letters"]
+        }
         _rows(screen, "Notes", said["notes"], ("at", "by", "text"))
-        _rows(screen, "In the journal", said["journal"], ("number", "at", "who", "what"))
+        _rows(
+            screen,
+            f"In the journal, times in {charter.rules.timezone}",
+            said["journal"],
+            ("number", "at", "who", "what"),
+        )
         if said["letters"]:
             _rows(screen, "In the outbox", [{"letter": each} for each in said["letters"]], ("letter",))
+
+
+def _here(row: dict[str, Any], charter: Charter) -> dict[str, Any]:
+    return {**row, "at": local(row["at"], charter.zone)}
 
 
 def _rows(screen: Screen, title: str, rows: Sequence[dict[str, Any]], columns: Sequence[str]) -> None:
