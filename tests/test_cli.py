@@ -1,4 +1,4 @@
-"""The command line as people and scripts use it: as a process."""
+"""The command line as people and scripts use it."""
 
 from __future__ import annotations
 
@@ -13,14 +13,7 @@ from pathlib import Path
 
 import pytest
 
-PLAIN = {key: value for key, value in os.environ.items() if key not in ("COLUMNS", "ASK_ABOVE_COMMUNITY", "NO_COLOR")}
-
-
-def run(*args: str, cwd: Path | None = None, **env: str) -> subprocess.CompletedProcess[str]:
-    command = [sys.executable, "-m", "ask_above", *args]
-    return subprocess.run(
-        command, capture_output=True, text=True, check=False, cwd=cwd, env=PLAIN | env, encoding="utf-8"
-    )
+from commands import PLAIN, as_process, run
 
 
 @pytest.fixture(scope="module")
@@ -250,3 +243,17 @@ def test_names_are_completed_in_the_shell(demo: Path) -> None:
         [sys.executable, "-c", code], capture_output=True, text=True, check=False, cwd=demo, env=PLAIN | env
     )
     assert "post.edit.own" in done.stdout
+
+
+def test_as_a_process_of_its_own_it_says_the_same(demo: Path) -> None:
+    for args in (
+        ("may", "dara", "reading.post", "--at", "lower-gauges"),
+        ("check",),
+        ("ladder", "--format", "json"),
+        ("may", "nobodyy", "post.write"),
+        ("no-such-command",),
+        ("--help",),
+    ):
+        one, other = as_process(*args, cwd=demo), run(*args, cwd=demo)
+        assert (one.returncode, one.stdout) == (other.returncode, other.stdout)
+        assert one.stderr.replace("python -m ask_above", "ask-above") == other.stderr

@@ -15,8 +15,8 @@ from typing import Any
 
 import pytest
 
+from commands import PLAIN, run
 from conftest import DEMO
-from test_cli import PLAIN, run
 
 
 @pytest.fixture

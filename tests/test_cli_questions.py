@@ -11,7 +11,8 @@ from typing import Any
 
 import pytest
 
-from test_cli import demo, run
+from commands import run
+from test_cli import demo
 
 __all__ = ["demo"]
 

@@ -12,8 +12,9 @@ import pytest
 from ask_above import Community, RefusedError
 from ask_above.change import Assign, Edit, Grant, MemberAdd, RankAdd, RankSet, Say, Unassign
 from ask_above.change.climbing import Climbed
+from commands import run
 from small import held, member, place, rank
-from test_cli import demo, run
+from test_cli import demo
 from ways_up import CAPS, reached, small_charter, write
 
 __all__ = ["demo"]

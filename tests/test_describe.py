@@ -13,9 +13,10 @@ from jsonschema import Draft202012Validator
 from ask_above import Community, QuestionError, UnknownNameError
 from ask_above.charter.names import listed
 from ask_above.charter.reading.schema import json_schema
+from commands import run
 from conftest import DEMO
 from small import community, held, member, place, rank
-from test_cli import demo, run
+from test_cli import demo
 
 __all__ = ["demo"]
 

@@ -16,8 +16,8 @@ from ask_above import Community
 from ask_above.change import MemberSet
 from ask_above.charter.names import SITE
 from ask_above.cli.main import SECTIONS, main
+from commands import run
 from conftest import DEMO
-from test_cli import run
 
 ROOT = Path(__file__).parent.parent
 DOCS = ROOT / "docs"

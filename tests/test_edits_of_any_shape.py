@@ -9,8 +9,8 @@ from typing import Any, cast, get_type_hints
 import pytest
 
 from ask_above import AskAboveError, Community, EditError, change
+from commands import run
 from conftest import Place
-from test_cli import run
 
 _EDITS: list[Any] = [each for each in vars(change).values() if hasattr(each, "on") and hasattr(each, "_fields")]
 _TEXTS = [

@@ -18,8 +18,9 @@ from ask_above.ask.advice.colors import contrast
 from ask_above.charter.changes import withholding
 from ask_above.show import figures
 from ask_above.show.figures.sheet import DARK, LIGHT, Sheet, folded
+from commands import run
 from small import community, held, member, place, rank, texts
-from test_cli import demo, run
+from test_cli import demo
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

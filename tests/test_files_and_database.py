@@ -547,7 +547,9 @@ def test_what_is_kept_of_the_charter_says_the_same_and_is_never_believed(brook: 
 
 @pytest.mark.parametrize("begin", [False, True], ids=["the first change", "a later change"])
 @pytest.mark.parametrize("place", ["outbox", "charter.yaml", "members.csv", "assignments.csv"])
-def test_where_one_of_several_files_cannot_be_written_none_is(brook: Place, place: str, *, begin: bool) -> None:
+def test_where_one_of_several_files_cannot_be_written_none_is(
+    brook: Place, place: str, monkeypatch: pytest.MonkeyPatch, *, begin: bool
+) -> None:
     from ask_above.show.letters import letters
 
     if begin:
@@ -562,7 +564,7 @@ def test_where_one_of_several_files_cannot_be_written_none_is(brook: Place, plac
         plan.snapshot.found[place] = None  # type: ignore[index]
         blocked.unlink()
         blocked.mkdir()
-        plan.home._check_files = lambda _: None  # type: ignore[method-assign]
+        monkeypatch.setattr(plan.home, "_check_files", lambda _: None)
     with pytest.raises(OSError, match=r".+"):
         plan.apply(letters=sent)
     now = {each.name: each.read_bytes() for each in brook.folder.iterdir() if each.is_file()}

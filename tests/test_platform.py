@@ -16,10 +16,10 @@ from ask_above import Assignment, Charter, Community, Place, QuestionError, Unkn
 from ask_above.charter.catalogue import Words
 from ask_above.charter.places import Override
 from ask_above.files.export import open_target
+from commands import run
 from generated import NOW, as_csv, generate
 from small import community, held, member, place, rank
 from standard import Size, charter, charter_text, register
-from test_cli import run
 
 SMALL = Size(ranks=14, capabilities=30, places=40, depth=4, overrides=90, members=120, profiles=60)
 

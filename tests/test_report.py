@@ -11,9 +11,10 @@ import pytest
 
 from ask_above import Community
 from ask_above.show.report import report
+from commands import run
 from small import community, held, member, place, rank
 from test_advice import CASES, Case
-from test_cli import demo, run
+from test_cli import demo
 
 __all__ = ["demo"]
 

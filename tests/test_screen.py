@@ -12,7 +12,8 @@ from pathlib import Path
 
 import pytest
 
-from test_cli import PLAIN, demo, run
+from commands import PLAIN, run
+from test_cli import demo
 
 __all__ = ["demo"]
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import shlex
 from pathlib import Path
 
-from test_cli import run
+from commands import run
 
 TUTORIAL = Path(__file__).parent.parent / "docs" / "tutorial.md"
 

@@ -49,7 +49,8 @@ def engine_of(url: sa.URL, *, make: bool) -> sa.Engine:
     """Return what connects to a database; ``make``: a SQLite file that is not there is made, for its owner alone."""
     try:
         if url.get_backend_name() != "sqlite":
-            return sa.create_engine(url, pool_pre_ping=True)
+            # a connection for each transaction: none is left open, however many communities a process opens
+            return sa.create_engine(url, poolclass=NullPool)
         engine = sa.create_engine(url, creator=lambda: _sqlite(Path(url.database or ""), make=make), poolclass=NullPool)
     except (sa.exc.SQLAlchemyError, ImportError) as error:
         raise StoreError(f"The register's database cannot be opened: {said_of(error)}") from None
