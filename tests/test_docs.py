@@ -105,10 +105,11 @@ def test_every_example_in_a_help_can_be_typed_as_it_stands(
     for name in ("wren-valley", "wren-valley-before", "river/wren-valley", "river/before", "river/after"):
         shutil.copytree(DEMO, scene / name)
     (tmp_path / "newcomers.csv").write_text("key,name\nwilma,Wilma Brook\n", "utf-8")
+    (tmp_path / "assignments.put-aside.csv").write_text("member,rank\nbram,surveyor\n", "utf-8")
     for n, example in enumerate(shown):
         river = scene / f"river-{n}"
         shutil.copytree(first, river)
-        for each in (*(scene / "river").iterdir(), tmp_path / "newcomers.csv"):
+        for each in (*(scene / "river").iterdir(), tmp_path / "newcomers.csv", tmp_path / "assignments.put-aside.csv"):
             (river / each.name).symlink_to(each)
         monkeypatch.chdir(river)
         done = CliRunner().invoke(main, shlex.split(example))

@@ -121,7 +121,7 @@ def _show_and_make(how: How, made: Plan) -> int:
     if how.only_plan:
         screen.line("Nothing was done; this was the plan.", "dim")
         return 0
-    if not how.yes and not _asked():
+    if not how.yes and not asked("Make this change?"):
         return 1
     letters = [*made.letters, *(_letters(made) if how.tell else ())]
     entry = made.apply(force=how.force, letters=letters)
@@ -134,10 +134,11 @@ def _show_and_make(how: How, made: Plan) -> int:
     return 0
 
 
-def _asked() -> bool:
+def asked(question: str) -> bool:
+    """Ask on the terminal whether something is to be done; raises where there is none."""
     if not sys.stdin.isatty():
         raise click.UsageError("There is no terminal to ask on: --yes makes the change, --plan only shows it.")
-    return click.confirm("Make this change?", default=False)
+    return click.confirm(question, default=False)
 
 
 def _letters(made: Plan) -> Sequence[tuple[str, str]]:
@@ -176,4 +177,14 @@ def words_of(names: Sequence[str]) -> list[str]:
     return [word for each in names for word in each.replace(",", " ").split()]
 
 
-__all__ = ["AskAboveError", "How", "carry_out", "change_options", "fields_of", "home_of", "see_through", "words_of"]
+__all__ = [
+    "AskAboveError",
+    "How",
+    "asked",
+    "carry_out",
+    "change_options",
+    "fields_of",
+    "home_of",
+    "see_through",
+    "words_of",
+]

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from ask_above.cli.changing import How, change_options, home_of, see_through
+from ask_above.cli.changing import How, asked, change_options, home_of, see_through
 from ask_above.cli.options import progress
 from ask_above.show.screen import stdout
 
@@ -74,7 +74,7 @@ def _anew(how: How) -> int:
     if how.only_plan:
         stdout().line("Nothing was done; this was the plan.", "dim")
         return 0
-    if not how.yes and not click.confirm("Start anew?", default=False):
+    if not how.yes and not asked("Start anew?"):
         return 1
     for line in start_anew(home):
         stdout().line(line, "yes")

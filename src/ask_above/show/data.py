@@ -26,7 +26,8 @@ def write_csv(out: TextIO, columns: Sequence[str], rows: Iterable[Sequence[objec
 
     from ask_above.files.cells import guarded
 
-    into = io.StringIO() if out.isatty() else out
+    shown = io.StringIO() if out.isatty() else None
+    into = out if shown is None else shown
     writer = csv.writer(into, lineterminator="\n")
     writer.writerow(columns)
     for row in rows:
@@ -36,8 +37,8 @@ def write_csv(out: TextIO, columns: Sequence[str], rows: Iterable[Sequence[objec
                 guarded(value) if isinstance(value, str) else value for value in row
             ]
         )  # fmt: skip
-    if isinstance(into, io.StringIO):
-        out.write(visible(into.getvalue(), breaks=True))
+    if shown is not None:
+        out.write(visible(shown.getvalue(), breaks=True))
 
 
 def write_md(out: TextIO, columns: Sequence[str], rows: Iterable[Sequence[object]]) -> None:

@@ -21,7 +21,7 @@ _GUARDED = ("name", "email", "note", "user_name", "external_id")
 
 
 def about(community: Community, key: str, viewer: str | None, at: Instant) -> dict[str, Any]:
-    """Return a member's record, and the ranks they were given; what the viewer may not see is left out (rule 7.4)."""
+    """Return a member's record, and the ranks they were given; what the viewer may not see is left out."""
     member = community.member(key)
     everyone, own = sees(community.decider, at, viewer)
     shown = everyone or (own and viewer == key)
