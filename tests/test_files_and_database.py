@@ -13,9 +13,9 @@ import pytest
 from ask_above import Community, FaultyFilesError
 from ask_above.change import Assign, Grant, MemberAdd, MemberSet, MemberStatus, RankRename, Unassign
 from ask_above.change.importing import COLUMNS, Import, ImportAssignments
+from ask_above.errors import StoreError
 from ask_above.files.csv_rows import read_rows
 from ask_above.people.reading import ASSIGNMENT_COLUMNS
-from ask_above.store.connecting import StoreError
 from ask_above.workspace.undoing import undo
 from conftest import DEMO, Place, assert_files_say_the_same
 from databases import fresh_database

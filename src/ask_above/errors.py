@@ -5,6 +5,7 @@
     AskAboveError
     ├── FaultyFilesError (ValueError)         the files cannot be meant as they stand; lists every fault
     ├── MissingFileError (FileNotFoundError)  there is no charter where one was looked for
+    ├── StoreError (OSError)                  the register's database is gone, or cannot be read or written
     ├── UnknownNameError (LookupError)        a member, rank, place or capability that does not exist
     └── QuestionError (ValueError)            a question that has no meaning
         └── MomentError                       a moment without a time zone, or none at all
@@ -23,6 +24,7 @@ __all__ = [
     "MissingFileError",
     "MomentError",
     "QuestionError",
+    "StoreError",
     "UnknownNameError",
 ]
 
@@ -107,6 +109,10 @@ class FaultyFilesError(AskAboveError, ValueError):
 
 class MissingFileError(AskAboveError, FileNotFoundError):
     """There is no charter where one was looked for."""
+
+
+class StoreError(AskAboveError, OSError):
+    """The register's database is gone, cannot be read or written, or is not this folder's; and what to do."""
 
 
 class UnknownNameError(AskAboveError, LookupError):

@@ -15,7 +15,7 @@ from urllib.parse import quote
 import sqlalchemy as sa
 from sqlalchemy.pool import NullPool
 
-from ask_above.errors import AskAboveError
+from ask_above.errors import StoreError
 
 WAIT = 30
 """For how many seconds one writer waits for another."""
@@ -25,10 +25,6 @@ PRIVATE = 0o600
 
 _TRIES = 50
 _DAMAGED = ("malformed", "not a database", "disk i/o error", "database corruption")
-
-
-class StoreError(AskAboveError, OSError):
-    """The database cannot be read or written, and why."""
 
 
 def url_of(text: str) -> sa.URL:

@@ -9,7 +9,8 @@ from pathlib import Path
 
 import sqlalchemy as sa
 
-from ask_above.store.connecting import StoreError, copy_of, engine_of, is_damage, may_be_written, said_of, url_of
+from ask_above.errors import StoreError
+from ask_above.store.connecting import copy_of, engine_of, is_damage, may_be_written, said_of, url_of
 from ask_above.store.entries import Entry, Loaded, digest, entry_of, rows_as_text, values_of
 from ask_above.store.rows import count_of, read_assignments, read_members, write_rows
 from ask_above.store.tables import HEAD, assignments, compiled, intent, journal, known_files, metadata, notes, state

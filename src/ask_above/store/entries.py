@@ -8,7 +8,7 @@ from collections.abc import Mapping, Sequence
 from typing import Any, NamedTuple
 
 from ask_above.change.draft import RowChange
-from ask_above.store.tables import ASSIGNMENT_CELLS, MEMBER_CELLS
+from ask_above.people.rows import ASSIGNMENT_ORDER, MEMBER_ORDER
 
 
 class Entry(NamedTuple):
@@ -54,13 +54,13 @@ class Loaded(NamedTuple):
     @property
     def members(self) -> list[dict[str, str]]:
         """The members' rows, as cells by column."""
-        return [dict(zip(MEMBER_CELLS, row, strict=True)) for row in self.people or ()]
+        return [dict(zip(MEMBER_ORDER, row, strict=True)) for row in self.people or ()]
 
     @property
     def assignments(self) -> list[dict[str, str]]:
         """The assignments' rows, as cells by column; ``number`` is an assignment's own."""
         rows = ((str(number), *rest) for number, *rest in self.given or ())
-        return [dict(zip(ASSIGNMENT_CELLS, row, strict=True)) for row in rows]
+        return [dict(zip(ASSIGNMENT_ORDER, row, strict=True)) for row in rows]
 
 
 def digest(content: bytes) -> str:

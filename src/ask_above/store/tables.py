@@ -114,7 +114,3 @@ intent = Table(
 
 MEMBER_COLUMNS = ("key", *(column.name for column in members.columns if column.name not in ("key", "position")))
 ASSIGNMENT_COLUMNS = tuple(column.name for column in assignments.columns if column.name not in ("number", "removed"))
-
-MEMBER_CELLS = (*MEMBER_COLUMNS, "groups")
-ASSIGNMENT_CELLS = ("number", *("from" if name == "since" else name for name in ASSIGNMENT_COLUMNS))
-"""What stands in the rows that are read, in order."""

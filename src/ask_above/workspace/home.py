@@ -16,7 +16,6 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from ask_above.change.draft import RowChange, assignment_row, member_row
-from ask_above.change.forgetting import STRANGER
 from ask_above.charter.charter import Charter
 from ask_above.errors import AskAboveError
 from ask_above.files.compiled import dumped, key_of
@@ -93,7 +92,7 @@ class Home:
 
         Raises ``StoreError`` where a database was there and is gone, is empty, or is that of another community.
         """
-        from ask_above.store.connecting import StoreError
+        from ask_above.errors import StoreError
 
         mark = read_mark(self.folder)
         if not self.register and not self._file.exists():
@@ -113,7 +112,7 @@ class Home:
         return True
 
     def _check_mark(self, mark: Mark | None, loaded: Loaded) -> None:
-        from ask_above.store.connecting import StoreError
+        from ask_above.errors import StoreError
 
         if mark is not None and loaded.id and mark.id != loaded.id:
             raise StoreError(
@@ -411,6 +410,7 @@ class Home:
         self, connection: sa.Connection, entry: Entry, before: Snapshot, after: Charter
     ) -> tuple[Entry, Register]:
         """Let a stranger stand for a member in the database; returns the entry and the register with the stranger."""
+        from ask_above.change.forgetting import STRANGER
         from ask_above.store.forgetting import Person, forget, stranger_of
         from ask_above.workspace.on_demand import read_register_on
 

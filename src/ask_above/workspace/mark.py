@@ -6,9 +6,9 @@ import json
 from pathlib import Path
 from typing import NamedTuple
 
+from ask_above.errors import StoreError
 from ask_above.files.names import MARK
 from ask_above.files.writing import read_bytes
-from ask_above.store.connecting import StoreError
 
 
 class Mark(NamedTuple):

@@ -11,9 +11,9 @@ from typing import TYPE_CHECKING, Any
 
 from ask_above.charter.charter import Charter
 from ask_above.charter.where import Where
+from ask_above.errors import StoreError
 from ask_above.people.register import Assignment, Member, Register
 from ask_above.people.rows import assignments_of, members_of
-from ask_above.store.connecting import StoreError
 
 if TYPE_CHECKING:
     import sqlalchemy as sa
