@@ -21,7 +21,7 @@ from ask_above.workspace.undoing import undo
 from conftest import DEMO
 from databases import fresh_database
 
-CALLS = ("fsync", "replace", "rename", "unlink", "mkdir", "open")
+CALLS = ("fsync", "replace", "rename", "link", "unlink", "mkdir", "open")
 _NUMBER = count()
 
 

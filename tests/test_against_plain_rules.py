@@ -7,12 +7,15 @@ from datetime import datetime, timedelta
 from random import Random
 from typing import Any
 
+import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from ask_above import Answer, Community
 from generated import NOW, Generated, communities, generate
 from plain_rules import Person, Plain
+
+pytestmark = pytest.mark.slow
 
 few = settings(max_examples=25, deadline=None, suppress_health_check=list(HealthCheck), derandomize=True)
 

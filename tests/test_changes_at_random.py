@@ -21,6 +21,8 @@ from conftest import Place
 from crashes import kill_at_random, write_at_once
 from random_changes import changes, random_edit
 
+pytestmark = pytest.mark.slow
+
 
 @pytest.mark.parametrize("seed", range(3))
 def test_undoing_everything_gives_back_the_first_file_byte_for_byte(brook: Place, seed: int) -> None:

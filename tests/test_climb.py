@@ -17,6 +17,8 @@ from small import held, member, place, rank
 from test_cli import demo
 from ways_up import CAPS, reached, small_charter, write
 
+pytestmark = pytest.mark.slow
+
 __all__ = ["demo"]
 
 PEOPLE = rank("anybody", "x.see", held_by="members")

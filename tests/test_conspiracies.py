@@ -20,6 +20,8 @@ from ask_above.decide.may import Decider
 from ask_above.people.register import Assignment, Member, Register
 from ways_up import AT, Search, small_charter
 
+pytestmark = pytest.mark.slow
+
 DAY = 86_400_000_000
 PEOPLE = ("one", "two", "three")
 

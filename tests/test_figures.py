@@ -22,6 +22,8 @@ from commands import run
 from small import community, held, member, place, rank, texts
 from test_cli import demo
 
+pytestmark = pytest.mark.slow
+
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
     from matplotlib.transforms import Bbox

@@ -4,7 +4,11 @@ from __future__ import annotations
 
 from random import Random
 
+import pytest
+
 from fuzzing import SEEDS, mutate, try_to_open
+
+pytestmark = pytest.mark.slow
 
 
 def test_mutated_files_are_read_or_refused_with_a_message() -> None:

@@ -13,6 +13,8 @@ from ask_above import AskAboveError, Community
 from ask_above.decide.may import VISITOR
 from generated import NOW, Generated, generate
 
+pytestmark = pytest.mark.slow
+
 EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 
 

@@ -21,6 +21,8 @@ from ask_above import Community
 from ask_above.show.report import report
 from standard import Size, charter, register
 
+pytestmark = pytest.mark.slow
+
 if TYPE_CHECKING:
     from selenium.webdriver.remote.webelement import WebElement
 

@@ -17,6 +17,8 @@ from conftest import DEMO
 from databases import fresh_database
 from dying import WORKS, Maker, Work, is_whole, outcomes, stopped
 
+pytestmark = pytest.mark.slow
+
 SPOTS = (0.4, 0.8, 0.87, 0.93, 0.99)
 """At which parts of all steps: the last are those at which files are put in their places."""
 

@@ -14,6 +14,8 @@ from ask_above import Community
 from ask_above.cli.main import main
 from conftest import DEMO
 
+pytestmark = pytest.mark.slow
+
 QUESTIONS: list[tuple[str, str, dict[str, Any]]] = [
     ("dara", "reading.post", {"at": "lower-gauges"}),
     ("otto", "post.write", {"at": "river-talk"}),

@@ -81,6 +81,19 @@ def write_bytes(file: Path, content: bytes, mode: int = PUBLIC) -> None:
         made.place()
 
 
+def put_new(spare: Path, file: Path) -> None:
+    """Put a file where there is none; raises ``FileExistsError`` where somebody else has put one there."""
+    try:
+        os.link(spare, file)
+    except FileExistsError:
+        raise
+    except OSError:  # a file system without links
+        spare.replace(file)
+    else:
+        spare.unlink()
+    _keep_folder(file.parent)
+
+
 def clear_spares(folder: Path) -> None:
     """Take away what somebody prepared who was stopped before it was put in its place; call it locked."""
     for spare in folder.glob(f"{SPARE}*.part"):

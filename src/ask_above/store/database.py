@@ -39,6 +39,11 @@ class Store:
         return self.url.get_backend_name() == "sqlite"
 
     @property
+    def file(self) -> Path | None:
+        """The SQLite file that it is, if it is one."""
+        return Path(self.url.database or "").resolve() if self.is_file else None
+
+    @property
     def name(self) -> str:
         """What messages call it: the file's name, or where the database is, without its password."""
         if self.is_file:

@@ -23,7 +23,7 @@ from ask_above.files.folder import Fetch, read_files
 from ask_above.files.names import ASSIGNMENTS, CHARTER, LOCK, MARK, MEMBERS, OUTBOX, REGISTER, is_inside, set_aside
 from ask_above.files.register_csv import written
 from ask_above.files.uncollected import uncollected
-from ask_above.files.writing import PRIVATE, Batch, batch, clear_spares, read_bytes
+from ask_above.files.writing import PRIVATE, Batch, batch, clear_spares, put_new, read_bytes
 from ask_above.people.reading import Row, Rows
 from ask_above.people.register import Register
 from ask_above.store.entries import Entry, Loaded
@@ -80,12 +80,15 @@ class Home:
         if self._store is None:
             from ask_above.store.database import Store
 
-            self._store = Store(self.register) if self.register else Store.in_file(self._file)
+            self._store = Store(self.register) if self.register else Store.in_file((self.folder / REGISTER).resolve())
         return self._store
 
     @property
-    def _file(self) -> Path:
-        return (self.folder / REGISTER).resolve()
+    def _file(self) -> Path | None:
+        """The SQLite file that holds the register, the folder's own or a named one; ``None`` for a server."""
+        if not self.register:
+            return (self.folder / REGISTER).resolve()
+        return self.store.file
 
     def holds_register(self) -> bool:
         """Tell whether the database holds the register; until the first change CSV files do.
@@ -94,8 +97,8 @@ class Home:
         """
         from ask_above.errors import StoreError
 
-        mark = read_mark(self.folder)
-        if not self.register and not self._file.exists():
+        mark, file = read_mark(self.folder), self._file
+        if file is not None and not file.exists():
             if mark is not None:
                 raise StoreError(_gone(mark))
             return False
@@ -316,8 +319,8 @@ class Home:
         for folder in (self.folder, self.folder / OUTBOX):
             clear_spares(folder)
         with batch() as files:
-            if before.loaded is None and not self.register:
-                return self._first(entry, before, after, texts, letters, files)
+            if before.loaded is None and self._file is not None:
+                return self._first(self._file, entry, before, after, texts, letters, files)
             with self.store.writing() as connection:
                 if before.loaded is None:
                     if self.store.schema_on(connection) is not None:
@@ -334,6 +337,7 @@ class Home:
 
     def _first(
         self,
+        file: Path,
         entry: Entry,
         before: Snapshot,
         after: tuple[Charter, Register],
@@ -344,7 +348,7 @@ class Home:
         """Make the first change into a file of one's own: beside its place, whole on the disk, then put there."""
         from ask_above.store.database import Store
 
-        spare = self.folder.resolve() / f".ask-above-{os.getpid()}.part"
+        spare = file.parent / f".ask-above-{os.getpid()}.part"
         try:
             self._check_files(before)
             store = Store.in_file(spare, make=True)
@@ -356,10 +360,10 @@ class Home:
             self._store = None
             with spare.open("rb") as written_file:
                 os.fsync(written_file.fileno())
-            spare.replace(self._file)
+            self._put_new(spare, file)
         except BaseException:
             self._store = None
-            for rest in self.folder.resolve().glob(f"{spare.name}*"):
+            for rest in file.parent.glob(f"{spare.name}*"):
                 with suppress(OSError):
                     rest.unlink()
             raise
@@ -368,9 +372,18 @@ class Home:
         self._put(files, made)
         return made
 
+    @staticmethod
+    def _put_new(spare: Path, file: Path) -> None:
+        """Put a database in its place; raises where somebody else made the first change meanwhile."""
+        try:
+            put_new(spare, file)
+        except FileExistsError:
+            raise _meanwhile() from None
+
     def _check_files(self, before: Snapshot) -> None:
         """Raise where a file is no longer as it was planned on, or somebody made the first change."""
-        taken_over = before.loaded is None and not self.register and self._file.exists()
+        file = self._file
+        taken_over = before.loaded is None and file is not None and file.exists()
         if taken_over or any(read_bytes(self.folder / name) != raw for name, raw in before.found.items()):
             raise _meanwhile()
 
