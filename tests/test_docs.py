@@ -92,6 +92,7 @@ def test_every_command_has_a_help_with_an_example_and_a_place_in_the_reference(m
         assert f"ask-above {name}" in part.partition("Example")[2], name
 
 
+@pytest.mark.slow
 def test_every_example_in_a_help_can_be_typed_as_it_stands(
     make: ModuleType, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -307,6 +307,7 @@ class TestPeoplesData:
         assert "tove@" not in CliRunner().invoke(main, ["member", "show", "tove", "--as", "dara", *folder]).output
 
 
+@pytest.mark.slow
 def test_the_same_question_asked_twice_has_the_same_answer(tmp_path: Path) -> None:
     from test_platform import large
 
