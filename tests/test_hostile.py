@@ -34,9 +34,21 @@ EVIL = "\x1b[2J\x1b]0;taken\x07\u202eevil\u2066\nFORGED: all is well\r\x9b31mred
 LOOKS = [
     *("check", "ladder", "grid", "grid --at hall", "powers", "who post.write", "where ada post.write", "cover"),
     *("describe rank:top", "describe ada", "describe hall", "tour ada", "tour ada --beside bo", "climb low"),
-    *("compare top low", "may ada post.write --at hall", "may ada moderate bo", "may bo post.write --ways", "roster"),
-    *("member list", "member show ada", "journal", "charter get ranks", "place list", "fit --needs post.write"),
-    *("may nobodyy post.write", "member note ada x --plan", "assign top bo --plan", "may ada post.write --at halll"),
+    *(
+        "compare rank:top rank:low",
+        "may ada post.write --at hall",
+        "may ada moderate bo",
+        "may bo post.write --ways",
+        "roster",
+    ),
+    *("roster", "member list", "member show ada", "journal", "charter get ranks", "place list"),
+    *(
+        "fit post.write",
+        "may nobodyy post.write",
+        "member note ada x --plan",
+        "assign top bo --plan",
+        "may ada post.write --at halll",
+    ),
 ]
 
 
@@ -92,10 +104,12 @@ def bad(text: str) -> list[str]:
 def test_no_title_and_no_name_moves_the_cursor_or_forges_a_line(evil: Path, look: str) -> None:
     from ask_above.cli.main import _say
 
+    expected = (0, 1) if not look.endswith("halll") and "nobodyy" not in look else (1, 2)
     for colour in (None, "1"):
         env = {"FORCE_COLOR": colour, "COLUMNS": "120"}
         done = CliRunner().invoke(main, [*look.split(), "--community", str(evil)], env=env)
         assert bad(done.output) == []
+        assert done.exit_code in expected, done.output
         if done.exception is not None and not isinstance(done.exception, SystemExit):
             out = io.StringIO()
             from contextlib import redirect_stderr
@@ -324,7 +338,7 @@ def test_the_same_question_asked_twice_has_the_same_answer(tmp_path: Path) -> No
             "roster",
             "member list --holding rank-3",
         ),
-        *("may m17 h0.c0 --at place-3 --ways", "fit --needs h0.c0", "assign rank-3 m17 --plan", "member show m17"),
+        *("may m17 h0.c0 --at place-3 --ways", "fit h0.c0", "assign rank-3 m17 --plan", "member show m17"),
     ):
         first, second = (CliRunner().invoke(main, [*look.split(), "--community", str(folder)]) for _ in range(2))
         assert first.output == second.output
