@@ -178,6 +178,8 @@ class TestWhatIsOldIsNoEdit:
             shutil.copytree(DEMO, place.folder)
         begun(one)
         assert other.open().member("tove").note == "first"
+        named = json.loads((one.folder / ".ask-above.json").read_text())["register"]
+        assert named == ("shared.db" if database == "sqlite" else url.replace("postgresql:", "postgresql+psycopg:"))
         one.open().plan(RankRename("host", title="Keeper")).apply()
         assert other.open().rank("host").title == "Keeper"
         other.open().plan(MemberSet("dara", {"note": "other"})).apply()

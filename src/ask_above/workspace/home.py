@@ -84,6 +84,13 @@ class Home:
         return self._store
 
     @property
+    def _called(self) -> str:
+        """What messages call the database, while it is in the making too."""
+        from ask_above.store.database import Store
+
+        return Store(self.register).name if self.register else REGISTER
+
+    @property
     def _file(self) -> Path | None:
         """The SQLite file that holds the register, the folder's own or a named one; ``None`` for a server."""
         if not self.register:
@@ -183,7 +190,7 @@ class Home:
             files.prepare(self.folder / OUTBOX / name, text.encode("utf-8"), PRIVATE)
 
     def _mark(self, key: str, state: int) -> Mark:
-        return Mark(self.store.name if self.register else REGISTER, key, state)
+        return Mark(self._called, key, state)
 
     def _read_both(self) -> Snapshot:
         """Read files first and then the database: what a command wrote into a file is then in the database too."""
@@ -494,7 +501,7 @@ class Home:
             return
         self._sets_aside = True
         size = "" if self.register else f", with more than {MOST_IN_FILES:,} members ({len(register.members):,}),"
-        where = self.store.name if self.register else REGISTER
+        where = self._called
         self.told.append(
             f"{' and '.join(there)} put aside, as the register{size} is in {where} alone now; "
             "ask-above export DIR writes such files."
