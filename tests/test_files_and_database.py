@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 
 from ask_above import Community, FaultyFilesError
-from ask_above.change import Assign, Grant, MemberAdd, MemberSet, MemberStatus, RankRename, Unassign
+from ask_above.change import Assign, Grant, MemberAdd, MemberForget, MemberSet, MemberStatus, RankRename, Unassign
 from ask_above.change.importing import COLUMNS, Import, ImportAssignments
 from ask_above.errors import StoreError
 from ask_above.files.csv_rows import read_rows
@@ -261,6 +261,16 @@ class TestWhereNoFilesAreKept:
         assert [*plan.effect.rows()] == [*brook.open().plan(Assign("m7", "host", "commons")).effect.rows()]
         plan.apply()
         assert brook.open().may("m7", "thread.close", at="notices")
+
+    def test_of_many_one_is_forgotten_whole(self, brook: Place) -> None:
+        many = "key,name,status\nquell,Rosalind Quell,active\n" + "".join(f"m{n},M,active\n" for n in range(2_100))
+        brook.open().plan(Import(read_rows("many.csv", many.encode(), COLUMNS, ()))).apply()
+        plan = Community.open(brook.folder, on_demand=True).plan(MemberForget("quell"))
+        plan.apply()
+        assert "They are stranger-1 from now on." in plan.home.told
+        held = b"".join(each.read_bytes() for each in brook.folder.glob("register.db*"))
+        assert b"stranger-1" in held
+        assert b"quell" not in held.lower()
 
     def test_with_a_register_in_postgresql_the_files_are_put_aside(self, tmp_path: Path, postgresql: str) -> None:
         place = Place(tmp_path / "river", fresh_database(postgresql, f"aside{next(_NUMBER)}"))

@@ -67,6 +67,7 @@ def _sqlite(file: Path, *, make: bool) -> sqlite3.Connection:
     if make:  # a database in the making has one file, so that it can be put in its place by one rename
         connection.execute("PRAGMA journal_mode=DELETE")
     connection.execute("PRAGMA synchronous=FULL")
+    connection.execute("PRAGMA secure_delete=ON")  # what is taken out is written over
     return connection
 
 

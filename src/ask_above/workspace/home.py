@@ -445,6 +445,9 @@ class Home:
 
     def _erase(self, person: Person) -> None:
         """Take letters to somebody who was forgotten out of the outbox, and say where else copies may be."""
+        if self._reading is not None:  # nobody may be reading while the file is written anew
+            self._reading.close()
+            self._reading = None
         self.store.purge()
         outbox = self.folder / OUTBOX
         for letter in sorted(outbox.iterdir()) if outbox.is_dir() else ():
@@ -529,8 +532,10 @@ class Home:
     def _letters_written(self) -> None:
         """Note that all letters are written; where that fails, the next change writes them again."""
         if self._forgets is not None:
-            with suppress(OSError):
+            try:
                 self._erase(self._forgets)
+            except OSError as error:
+                self.told.append(f"Copies of what was taken out may be left ({error}); they go when nobody reads it.")
         with suppress(OSError), self.store.writing() as connection:
             self.store.done(connection)
 
