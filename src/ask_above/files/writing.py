@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import shutil
 import stat
 import tempfile
 from collections.abc import Iterator
@@ -117,9 +116,3 @@ def read_bytes(file: Path) -> bytes | None:
         return file.read_bytes()
     except FileNotFoundError:
         return None
-
-
-def copied(file: Path, to: Path) -> None:
-    """Copy a file; the copy is for its owner alone."""
-    shutil.copyfile(file, to)
-    to.chmod(PRIVATE)

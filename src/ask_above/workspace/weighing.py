@@ -49,6 +49,12 @@ class Weighing:
         """The journal, looked at only where something is neither as it is nor as it was."""
         return self.home.store.entries(connection=self.connection)
 
+    @cached_property
+    def _last(self) -> Rows:
+        """The register as the last change left it, row by row."""
+        loaded = self.loaded
+        return Rows({row["key"]: row for row in loaded.members}, {row["number"]: row for row in loaded.assignments})
+
     def snapshot(self) -> Snapshot:
         """Return the community; raises :class:`FaultyFilesError` with all that is wrong in what was edited by hand."""
         texts = {name: self._text(name) for name in self.loaded.files}
@@ -154,10 +160,7 @@ class Weighing:
         sheets = Sheets(*(self._sheet(*each) for each in _TABLES))
         if self.faults or (sheets.members is None and sheets.given is None):
             return None
-        last = Rows(
-            {row["key"]: row for row in self.loaded.members}, {row["number"]: row for row in self.loaded.assignments}
-        )
-        edited = edited_rows(sheets, last, self.entries, self.made_from, (MEMBERS, ASSIGNMENTS))
+        edited = edited_rows(sheets, self._last, self.entries, self.made_from, (MEMBERS, ASSIGNMENTS))
         self.faults += edited.faults
         names = listed(name for name, rows in zip((MEMBERS, ASSIGNMENTS), sheets, strict=True) if rows is not None)
         if edited.base < self.loaded.last and edited.far == 0:
@@ -192,11 +195,8 @@ class Weighing:
     def _rows(self, edited: Edited | None) -> tuple[FileRows, FileRows]:
         if edited is None or not edited.rows:
             return self.home.rows_of(self.loaded)
-        last = Rows(
-            {row["key"]: row for row in self.loaded.members}, {row["number"]: row for row in self.loaded.assignments}
-        )
         members, assignments = FileRows(MEMBERS), FileRows(ASSIGNMENTS)
-        people, given = rows_now(last, edited)
+        people, given = rows_now(self._last, edited)
         members.rows = self._with_lines("members", people)
         assignments.rows = self._with_lines("assignments", given)
         return members, assignments
