@@ -14,7 +14,8 @@ sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 
 from ask_above import Community
 from ask_above.charter import changes
-from ask_above.decide.climb import climb
+from ask_above.escalation.climb import climb
+from ask_above.escalation.ground import Ground
 from standard import Size, charter, register
 
 LIMIT = 20
@@ -41,8 +42,8 @@ def seconds(c: Community, *, accomplice: bool) -> float:
     """Return the seconds for all ranks, from nothing."""
     decider = Community(c.charter, c.register).decider
     start = time.perf_counter()
-    for rank in decider.frame.ranks:
-        climb(decider.ground, decider.reckoner, rank, accomplice=accomplice)
+    for rank in decider.compiled.ranks:
+        climb(decider.compiled.keep(Ground), decider.reckoner, rank, accomplice=accomplice)
     return time.perf_counter() - start
 
 

@@ -70,55 +70,57 @@ class SqliteWho:
     """The standard community in SQLite."""
 
     def __init__(self, community: Community) -> None:
-        self.frame = community.decider.frame
-        frame, register = self.frame, community.register
-        self.number = {key: n for n, key in enumerate(frame.catalogue.keys)}
-        self.holder = {rank.key: rank.position for rank in frame.ranks}
-        self.holder |= {group: 1_000 + n for n, group in enumerate(frame.charter.groups)}
+        self.compiled = community.decider.compiled
+        compiled, register = self.compiled, community.register
+        self.number = {key: n for n, key in enumerate(compiled.catalogue.keys)}
+        self.holder = {rank.key: rank.position for rank in compiled.ranks}
+        self.holder |= {group: 1_000 + n for n, group in enumerate(compiled.charter.groups)}
         self.database = sqlite3.connect(":memory:")
         self.database.executescript(SCHEMA)
         run = self.database.executemany
         run(
             "insert into place values (?, ?, ?)",
             (
-                (n, None if place.parent is None else frame.place_at[place.parent], len(frame.chains[n]))
-                for n, place in enumerate(frame.places)
+                (n, None if place.parent is None else compiled.place_at[place.parent], len(compiled.chains[n]))
+                for n, place in enumerate(compiled.places)
             ),
         )
         run("insert into carried values (?, ?)", self._carried())
         run("insert into word values (?, ?, ?, ?, ?)", self._words())
-        automatic = [rank.position for rank in frame.ranks if rank.held_by in ("anyone", "members")]
-        now = community._moment(None)
+        automatic = [rank.position for rank in compiled.ranks if rank.held_by in ("anyone", "members")]
+        now = community.names.moment()
         for n, (key, member) in enumerate(register.members.items()):
             given = [
-                (n, frame.rank_at[a.rank], frame.place_at[a.place]) for a in register.of(key) if a.period.contains(now)
+                (n, compiled.rank_at[a.rank], compiled.place_at[a.place])
+                for a in register.of(key)
+                if a.period.contains(now)
             ]
             run("insert into held values (?, ?, ?)", [*given, *((n, rank, 0) for rank in automatic)])
             run("insert into in_group values (?, ?)", ((n, self.holder[group]) for group in member.groups))
         self.database.executescript(INDEXES)
 
     def _carried(self) -> list[tuple[int, int]]:
-        names = self.frame.catalogue.names
-        return [(rank, self.number[key]) for rank, mask in enumerate(self.frame.carried) for key in names(mask)]
+        names = self.compiled.catalogue.names
+        return [(rank, self.number[key]) for rank, mask in enumerate(self.compiled.carried) for key in names(mask)]
 
     def _words(self) -> list[tuple[int, int, int, int, int]]:
-        frame, rows = self.frame, []
-        for n in range(len(frame.places)):
-            for holder, word in frame.words_at(n).items():
-                rank = frame.charter.ranks.get(holder)
+        compiled, rows = self.compiled, []
+        for n in range(len(compiled.places)):
+            for holder, word in compiled.words_at(n).items():
+                rank = compiled.charter.ranks.get(holder)
                 layer = 2 if rank is None else 0 if rank.automatic else 1
                 for mask, allowed in ((word.allow, 1), (word.deny, 0)):
                     rows += [
                         (n, self.number[key], self.holder[holder], layer, allowed)
-                        for key in frame.catalogue.names(mask)
+                        for key in compiled.catalogue.names(mask)
                     ]
         return rows
 
     def who(self, capability: str, place: str) -> list[int]:
         """Return the numbers of the members who may use a capability at a place."""
-        n = self.frame.place_at[place]
-        if not self.frame.has_meaning(n) & self.frame.catalogue.bit[capability]:
+        n = self.compiled.place_at[place]
+        if not self.compiled.has_meaning(n) & self.compiled.catalogue.bit[capability]:
             return []
-        needed = [self.number[key] for key in self.frame.catalogue.names(self.frame.rests(capability, n))]
+        needed = [self.number[key] for key in self.compiled.catalogue.names(self.compiled.rests(capability, n))]
         found = self.database.execute(WHO, {"place": n, "needed": str(needed)})
         return [row[0] for row in found]

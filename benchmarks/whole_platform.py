@@ -33,6 +33,8 @@ from questions import administrators
 from sqlite_who import SqliteWho
 
 from ask_above import Assignment, Community
+from ask_above.bulk.making import programme_of
+from ask_above.bulk.places import CompiledPlaces
 from ask_above.charter.catalogue import Words
 from ask_above.charter.places import Override
 from generated import ASSIGNMENT_COLUMNS, MEMBER_COLUMNS, as_csv
@@ -171,15 +173,15 @@ def who(c: Community) -> None:
 def compile_all(c: Community) -> None:
     """Make ready all that follows from charter and register before the first question."""
     decider = Community(c.charter, c.register).decider
-    now = c._moment(None)
-    for fold in decider.ready.all():
-        decider.ready.at(fold, now)
-    _ = decider.plan.programme
+    now = c.names.moment()
+    for member_class in decider.ready.all():
+        decider.ready.at(member_class, now)
+    _ = programme_of(decider.compiled.keep(CompiledPlaces))
 
 
 def changes(c: Community) -> None:
     whole = seconds(lambda: compile_all(c), 3)
-    _ = c.decider.plan.programme
+    _ = programme_of(c.decider.compiled.keep(CompiledPlaces))
     rng, costs = Random(8), []
 
     def override(key: str) -> float:
@@ -187,7 +189,7 @@ def changes(c: Community) -> None:
         entry = Override(f"rank-{rng.randrange(50)}", allow=Words((rng.choice(c.charter.catalogue.keys),)))
         new = c.charter._replace(places={**c.charter.places, key: place._replace(overrides=(*place.overrides, entry))})
         start = time.perf_counter()
-        _ = c.after(charter=new).decider.plan.programme
+        _ = programme_of(c.after(charter=new).decider.compiled.keep(CompiledPlaces))
         return time.perf_counter() - start
 
     costs = [override(rng.choice(list(c.charter.places)[1:])) for _ in range(60)]

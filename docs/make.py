@@ -72,7 +72,7 @@ def _table(record: s.Record) -> list[str]:
 def _records(shape: s.Shape) -> Iterator[s.Record]:
     if isinstance(shape, s.Record):
         yield shape
-    elif isinstance(shape, s.Listed | s.OneOrMore):
+    elif isinstance(shape, s.ListOf | s.OneOrMore):
         yield from _records(shape.item)
     elif isinstance(shape, s.Mapped):
         yield from _records(shape.value)
@@ -88,15 +88,15 @@ def _stands(shape: s.Shape) -> str:
         return f"[{shape.noun}](#{_title(shape.noun).lower().replace(' ', '-').replace('.', '')})"
     if isinstance(shape, s.OneOrMore):
         return f"{_stands(shape.item)}, or a list of such"
-    if isinstance(shape, s.Listed):
-        what = "of texts" if isinstance(shape.item, s.Text) else f"of such: {_stands(shape.item)}"
+    if isinstance(shape, s.ListOf):
+        what = "of texts" if isinstance(shape.item, s.TextField) else f"of such: {_stands(shape.item)}"
         return f"a list {what}{', at least one' if shape.least else ''}"
     if isinstance(shape, s.Mapped):
         names = "name" if shape.keys is None else shape.keys.of + (", or a rank and `+`" if shape.ranges else "")
         return f"{names} → {_stands(shape.value)}"
     if isinstance(shape, s.Later):
         return "[a place](#a-place)"
-    named: dict[type, str] = {s.Text: "text", s.YesNo: "`true` or `false`", s.Whole: "a whole number"}
+    named: dict[type, str] = {s.TextField: "text", s.YesNo: "`true` or `false`", s.Whole: "a whole number"}
     named |= {s.Zone: "the name of a time zone, such as `Europe/London`", s.CapabilityKey: "a capability's full name"}
     return named[type(shape)]
 

@@ -10,7 +10,7 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 
 from ask_above import Community, RefusedError
-from ask_above.ask.impact import Impact
+from ask_above.ask.impact.whole import Impact
 from ask_above.change import (
     Assign,
     Edit,
@@ -25,7 +25,7 @@ from ask_above.change import (
     Say,
     Withhold,
 )
-from ask_above.workspace.undoing import as_of, undo
+from ask_above.workspace.undoing import undo
 
 CHARTER = """\
 charter: 1
@@ -161,7 +161,7 @@ def looking_back(year: Year) -> None:
     home = year.now.home
     entries = home.store.entries()
     print(f"\nThe journal has {len(entries)} entries; between set-up and now:")
-    told(as_of(home, 2).impact(year.now))
+    told(year.now.as_of(2).impact(year.now))
     for entry in reversed(entries[1:]):
         if entry.kind == "change" and entry.undone_by is None:
             undo(home, entry.number, why="Looking back").apply(force=True)

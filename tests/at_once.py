@@ -9,10 +9,11 @@ from pathlib import Path
 
 from ask_above import ChangedMeanwhileError, Community
 from ask_above.change import CharterSet, EditError, MemberSet
+from ask_above.decide.names import Names
 from ask_above.workspace.home import BusyError
 
 
-def counted_changes(c: Community) -> int:
+def counted_changes(c: Community | Names) -> int:
     """The number that the charter and the register agree on; every change raises both by one."""
     said, noted = c.charter.title.rpartition(" ")[2], c.member("tove").note
     number = int(said) if said.isdigit() else 0

@@ -10,7 +10,6 @@ from random import Random
 
 from ask_above import Community
 from ask_above.change import MemberSet
-from ask_above.workspace.undoing import as_of
 
 HERE = Path(__file__).parent
 
@@ -37,9 +36,9 @@ def check_whole(folder: Path, url: str | None, said: int) -> int:
     entries = home.store.entries()
     assert [each.number for each in entries][-1:] >= [said]
     assert loaded.version == len(entries)
-    again = as_of(home, entries[-1].number)
+    again = c.as_of(entries[-1].number)
     assert not again.impact(c).shifts
-    first = as_of(home, 1)
+    first = c.as_of(1)
     assert len(first.register.members) == 60
     return len(entries)
 

@@ -13,7 +13,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from ask_above import Community, QuestionError, UnknownNameError
-from ask_above.ask.fit import WEIGHTS
+from ask_above.ask.fit.search import WEIGHTS
 from ask_above.charter import changes
 from ask_above.charter.moments import ALWAYS
 from generated import NOW, Generated, communities, generate
@@ -336,10 +336,10 @@ def exhaustive(c: Community, needs: list[tuple[str, str | None]], never: list[st
         }
 
     base = answers(())
-    frame = c.decider.frame
+    compiled = c.decider.compiled
 
     def resting(k: str, p: str) -> set[str]:
-        return set(frame.catalogue.names(frame.rests(k, frame.place_at[p])))
+        return set(compiled.catalogue.names(compiled.rests(k, compiled.place_at[p])))
 
     needed = {(r, p) for k, at in needs for p in c.charter.places if at in (None, p) for r in resting(k, p)}
     best: dict[int, Any] = {}
@@ -509,7 +509,7 @@ class TestRoster:
             (False, "arne"),
             (True, "marek"),
         ]
-        assert day_of(c.decider.frame, edges[1].at, last=True) == "2027-01-31"
+        assert day_of(c.decider.compiled, edges[1].at, last=True) == "2027-01-31"
         assert soon(c.decider, now, 10) == []
         assert [each.member.key for each in waiting(c.decider, now, "pending", 14)] == ["lena", "joss", "emil"]
         assert [each.member.key for each in waiting(c.decider, now, "invited", 14)] == ["wim"]

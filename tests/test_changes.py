@@ -41,7 +41,7 @@ from ask_above.change import (
 )
 from ask_above.workspace.home import ChangedMeanwhileError
 from ask_above.workspace.plans import RefusedError, change
-from ask_above.workspace.undoing import as_of, undo
+from ask_above.workspace.undoing import undo
 from conftest import DEMO, Place, assert_files_say_the_same
 
 EVERY_EDIT: list[Any] = [
@@ -90,7 +90,7 @@ def test_every_edit_does_what_its_plan_says_and_is_taken_back_byte_for_byte(broo
     entry = plan.apply(force=True)
     assert plan.what in entry.what
     now = brook.open()
-    assert [tuple(row) for row in Community.impact(plan.after, now).rows()] == []
+    assert [tuple(row) for row in Community(plan.after.charter, plan.after.register).impact(now).rows()] == []
     assert_files_say_the_same(brook.folder, now)
     assert set(_told(first, now)) == set(plan.effect.rows())
     undo(now.home, why="back").apply(force=True)
@@ -290,11 +290,11 @@ class TestSafety:
         numbers = [
             brook.open().plan(edit).apply().number for edit in (Grant("host", ["kit.lend"]), Assign("tove", "host"))
         ]
-        home = brook.open().home
-        assert not start.impact(as_of(home, 1)).shifts
-        assert as_of(home, numbers[0]).may("rank:host", "kit.lend")
-        assert not as_of(home, numbers[0]).may("tove", "kit.lend")
-        assert as_of(home, numbers[1]).may("tove", "kit.lend")
+        now = brook.open()
+        assert not start.impact(now.as_of(1)).shifts
+        assert now.as_of(numbers[0]).may("rank:host", "kit.lend")
+        assert not now.as_of(numbers[0]).may("tove", "kit.lend")
+        assert now.as_of(numbers[1]).may("tove", "kit.lend")
 
     @pytest.mark.skipif(os.geteuid() == 0, reason="root may write anywhere")
     def test_a_folder_that_cannot_be_written_is_left_as_it_is(self, brook: Place) -> None:
@@ -313,7 +313,7 @@ class TestSafety:
             raise OSError(28, "No space left on device")
 
         plan = river.open().plan(Grant("host", ["kit.lend"]), Assign("tove", "host"))
-        monkeypatch.setattr("ask_above.files.writing.Batch.prepare", full)
+        monkeypatch.setattr("ask_above.files.writing.FileBatch.prepare", full)
         with pytest.raises(OSError, match="No space left"):
             plan.apply()
         monkeypatch.undo()

@@ -11,8 +11,8 @@ import pytest
 from ask_above import AskAboveError, Community
 from ask_above.change import effect
 from ask_above.decide.authority import reached
+from ask_above.decide.decider import Decider
 from ask_above.decide.gains import as_active
-from ask_above.decide.may import Decider
 from ask_above.decide.profile import Asked, Profile, ask_anybody, ask_rank, ask_visitor
 from ask_above.decide.walk import standing
 from ask_above.workspace.plans import Plan
@@ -59,22 +59,22 @@ def everyone(plan: Plan) -> Iterator[tuple[str, str, str, Any, Any, int]]:
     for at in sorted(edges):
         for key, member in new.people.register.members.items():
             known = key in old.people.register.members
-            was = old.people.ask(key, at) if known else ask_anybody(old.frame)
+            was = old.people.ask(key, at) if known else ask_anybody(old.compiled)
             joins = plan.difference.joins(key)
             before = with_open(old, was) if joins or not known else as_active(was)
             after = new.people.ask(key, at)
             yield "member", key, member.called, before, as_active(after), at
             if member.status == "active":
                 yield "joined", key, member.called, with_open(old, was), with_open(new, after), at
-    yield "visitor", "", "a visitor", ask_visitor(old.frame).profile, ask_visitor(new.frame).profile, plan.at
-    for key, rank in new.frame.charter.ranks.items():
-        was_rank = old.frame.charter.ranks.get(key)
+    yield "visitor", "", "a visitor", ask_visitor(old.compiled).profile, ask_visitor(new.compiled).profile, plan.at
+    for key, rank in new.compiled.charter.ranks.items():
+        was_rank = old.compiled.charter.ranks.get(key)
         kind = (rank.held_by, rank.entry)
         if was_rank is not None and (was_rank.held_by, was_rank.entry) == kind:
-            one, two = ask_rank(old.frame, was_rank.position), ask_rank(new.frame, rank.position)
+            one, two = ask_rank(old.compiled, was_rank.position), ask_rank(new.compiled, rank.position)
             yield "rank", key, rank.title, one.profile, two.profile, plan.at
         elif was_rank is None and kind == (None, False):
-            one, two = ask_anybody(old.frame), ask_rank(new.frame, rank.position)
+            one, two = ask_anybody(old.compiled), ask_rank(new.compiled, rank.position)
             yield "rank", key, rank.title, one.profile, two.profile, plan.at
 
 
@@ -83,12 +83,12 @@ def with_open(decider: Decider, asked: Asked) -> Profile:
     profile = as_active(asked)
     plain = [
         rank
-        for rank in decider.frame.ranks
+        for rank in decider.compiled.ranks
         if rank.open and not rank.kept_by and not rank.automatic and not rank.after and rank.limit is None
     ]
-    has = {decider.frame.ranks[each.rank].key for each in asked.recorded} | {each.rank for each in asked.later}
-    has |= {decider.frame.ranks[each.rank].key for each in asked.active}
-    ranks = decider.frame.charter.ranks
+    has = {decider.compiled.ranks[each.rank].key for each in asked.recorded} | {each.rank for each in asked.later}
+    has |= {decider.compiled.ranks[each.rank].key for each in asked.active}
+    ranks = decider.compiled.charter.ranks
     free = [r for r in plain if not any(k in r.apart_from or r.key in ranks[k].apart_from for k in has)]
     return profile._replace(placed=profile.placed | {(rank.position, 0) for rank in free})
 
@@ -106,9 +106,11 @@ def touched(plan: Plan, actor: str) -> None:
     losses = []
     for form, key, label, before, after, at in everyone(plan):
         for place in plan.after.charter.places:
-            here = new.frame.place_at[place]
+            here = new.compiled.place_at[place]
             there = next(
-                old.frame.place_at[k] for k in reversed(plan.after.charter.chain(place)) if k in old.frame.place_at
+                old.compiled.place_at[k]
+                for k in reversed(plan.after.charter.chain(place))
+                if k in old.compiled.place_at
             )
             for gated in (True, False):
                 was, now = old.reckoner.held(before, there, gated=gated), new.reckoner.held(after, here, gated=gated)
@@ -134,12 +136,14 @@ def touched(plan: Plan, actor: str) -> None:
                 continue
         else:
             target = (
-                ask_visitor(old.frame) if form == "visitor" else ask_rank(old.frame, old.frame.rank_at.get(key, -1))
+                ask_visitor(old.compiled)
+                if form == "visitor"
+                else ask_rank(old.compiled, old.compiled.rank_at.get(key, -1))
             )
-            if form == "rank" and key not in old.frame.rank_at:
+            if form == "rank" and key not in old.compiled.rank_at:
                 continue
-        standing_of = reached(old.frame, target, there, later=True)
-        mine_is = standing(old.frame, own, there)
+        standing_of = reached(old.compiled, target, there, later=True)
+        mine_is = standing(old.compiled, own, there)
         level = standing_of == mine_is and not lost & ~lost_by_actor.get((place, gated, at), 0)
         assert standing_of > mine_is or level or plan._reach._rule.over != "below", (plan.what, label, place, at)
 

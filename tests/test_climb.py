@@ -11,7 +11,7 @@ import pytest
 
 from ask_above import Community, RefusedError
 from ask_above.change import Assign, Edit, Grant, MemberAdd, RankAdd, RankSet, Say, Unassign
-from ask_above.change.climbing import Climbed
+from ask_above.escalation.paths import Climbed
 from commands import run
 from small import held, member, place, rank
 from test_cli import demo

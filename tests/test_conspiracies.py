@@ -15,8 +15,8 @@ from ask_above.change.difference import Difference, State
 from ask_above.change.reach import Reach
 from ask_above.charter.charter import Charter
 from ask_above.charter.moments import ALWAYS, Instant, Period
+from ask_above.decide.decider import Decider
 from ask_above.decide.gains import as_active
-from ask_above.decide.may import Decider
 from ask_above.people.register import Assignment, Member, Register
 from ways_up import AT, Search, small_charter
 
@@ -52,7 +52,7 @@ class Conspiracy:
         if self.rng.random() < 0.1:
             self.now += DAY
         who = self.rng.choice(PEOPLE)
-        charter, register = self.state.frame.charter, self.state.people.register
+        charter, register = self.state.compiled.charter, self.state.people.register
         for charter_after, register_after in self.some_changes(charter, register):
             later = Decider(charter_after, register_after)
             sides = State(charter, register), State(charter_after, register_after)
@@ -86,9 +86,9 @@ class Conspiracy:
 
 def held_at_first(state: Decider, place: str) -> int:
     """What any of them holds at a place, as if active, alone or with some of the ranks that anybody may join."""
-    frame, found = state.frame, 0
-    at = frame.place_at[place]
-    free = [rank.position for rank in frame.ranks if rank.open and not rank.kept_by and not rank.automatic]
+    compiled, found = state.compiled, 0
+    at = compiled.place_at[place]
+    free = [rank.position for rank in compiled.ranks if rank.open and not rank.kept_by and not rank.automatic]
     for who in PEOPLE:
         profile = as_active(state.people.ask(who, AT))
         for size in range(len(free) + 1):
@@ -103,13 +103,13 @@ def test_what_they_come_to_use_one_of_them_held_at_first(seed: int) -> None:
     rng = Random(seed)
     conspiracy = Conspiracy(Community.from_texts({"charter.yaml": handed_on_as_held(rng)}), rng)
     first = conspiracy.state
-    held = {place: held_at_first(first, place) for place in first.frame.place_at}
-    names = first.frame.catalogue.names
+    held = {place: held_at_first(first, place) for place in first.compiled.place_at}
+    names = first.compiled.catalogue.names
     for n in range(14):
         conspiracy.turn()
         state = conspiracy.state
         for who in PEOPLE:
             asked = state.people.ask(who, conspiracy.now)
-            for place, at in state.frame.place_at.items():
+            for place, at in state.compiled.place_at.items():
                 beyond = state.usable(asked, at) & ~held[place]
                 assert not beyond, (seed, n, who, place, names(beyond))

@@ -68,9 +68,9 @@ def large(ranks: int) -> Community:
 
 
 def changed(c: Community) -> Any:
-    frame = c.decider.frame
-    bit = frame.catalogue.bit["rank.assign"]
-    first = next(r.key for r in frame.ranks if frame.carried[r.position] & bit and not r.unbounded)
+    compiled = c.decider.compiled
+    bit = compiled.catalogue.bit["rank.assign"]
+    first = next(r.key for r in compiled.ranks if compiled.carried[r.position] & bit and not r.unbounded)
     return c.impact(c.after(charter=withholding(c.charter, first, ["rank.assign", "post.publish", "post.write"])))
 
 

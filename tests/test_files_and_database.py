@@ -544,7 +544,7 @@ def test_what_holds_people_is_for_its_owner_alone(brook: Place) -> None:
 
 
 def test_what_is_kept_of_the_charter_says_the_same_and_is_never_believed(brook: Place) -> None:
-    from ask_above.files.compiled import dumped, key_of, loaded
+    from ask_above.files.charter_json import dumped, key_of, loaded
     from ask_above.store.tables import compiled
 
     begun(brook)

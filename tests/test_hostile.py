@@ -266,7 +266,7 @@ class TestWhatIsReadHasAnEnd:
 class TestPeoplesData:
     def test_whoever_is_forgotten_is_named_nowhere_and_a_numbered_stranger_stays(self, brook: Place) -> None:
         from ask_above.change import Assign
-        from ask_above.workspace.undoing import as_of, undo
+        from ask_above.workspace.undoing import undo
 
         ask = [*("member", "note", "tove", "Tove Eddy likes boats", "--yes", "--as", "ada")]
         for command in (
@@ -287,8 +287,8 @@ class TestPeoplesData:
         assert "host" in {each.rank for each in c.register.of("stranger-1")}
         with pytest.raises(EditError, match="for good"):
             undo(c.home, entry.number)
-        assert as_of(c.home, 3).may("stranger-1", "thread.close", at="notices").allowed is False
-        assert as_of(c.home, 4).may("stranger-1", "thread.close", at="notices").allowed is True
+        assert c.as_of(3).may("stranger-1", "thread.close", at="notices").allowed is False
+        assert c.as_of(4).may("stranger-1", "thread.close", at="notices").allowed is True
         undo(c.home, 5).apply()  # what others did can still be taken back
         c.plan(Assign("dara", "surveyor")).apply(force=True)
         assert brook.open().plan(MemberForget("dara")).apply()

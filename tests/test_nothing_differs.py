@@ -10,7 +10,7 @@ from typing import Any
 import pytest
 
 from ask_above import AskAboveError, Community
-from ask_above.decide.may import VISITOR
+from ask_above.decide.decider import VISITOR
 from generated import NOW, Generated, generate
 
 pytestmark = pytest.mark.slow

@@ -359,7 +359,7 @@ class TestNamedElsewhere:
             after = Community.from_texts(texts_after)
             states = [differ.State(c.charter, c.register) for c in (before, after)]
             (row,) = {p.row for p in differ.Difference(states[0], states[1], 0).parts if p.kind is differ.Kind.BUNDLE}
-            assert (row is differ.Row.OWNER) is owners
+            assert (row is differ.EditRow.OWNER) is owners
 
 
 class TestUndo:

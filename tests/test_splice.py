@@ -10,7 +10,7 @@ import pytest
 import yaml
 
 import ask_above
-from ask_above.change.steps import Drop, Insert, Move, Put, Rename, Step, at, take
+from ask_above.change.steps import Drop, Insert, MoveItem, Put, Rename, Step, at, take
 from ask_above.files.splice import AliasError, apply, edited
 from ask_above.files.yaml_text import compose, plain
 
@@ -62,7 +62,7 @@ def random_step(rng: Random, data: Any) -> Step:
     lists = [p for p in spots if isinstance(at(data, p), list) and all(isinstance(e, dict) for e in at(data, p))]
     to = rng.choice([p for p in lists if p[: len(path) + 1] != (*path, n)])
     last = len(at(data, to)) - (to == path)
-    return Move((*path, n), to, rng.randint(0, last))
+    return MoveItem((*path, n), to, rng.randint(0, last))
 
 
 def dumped(rng: Random, data: Any) -> str:
@@ -157,15 +157,15 @@ def test_only_the_lines_concerned_change(step: Step, gone: list[str], come: list
 
 
 def test_a_rank_moves_with_its_lines_and_the_comments_in_them() -> None:
-    text, _ = edited(DEMO, [Move(("ranks", rank("founding-friend")), ("ranks",), rank("host"))])
+    text, _ = edited(DEMO, [MoveItem(("ranks", rank("founding-friend")), ("ranks",), rank("host"))])
     assert sorted(text.splitlines()) == sorted(DEMO.splitlines())
     assert [each["key"] for each in data_of(text)["ranks"]][6:8] == ["host", "founding-friend"]
-    back, _ = edited(text, [Move(("ranks", 7), ("ranks",), 6)])
+    back, _ = edited(text, [MoveItem(("ranks", 7), ("ranks",), 6)])
     assert back == DEMO
 
 
 def test_a_place_moves_into_another_section_with_its_comments() -> None:
-    text, _ = edited(DEMO, [Move(("places", 0, "places", 2), ("places", 1, "places"), 0)])
+    text, _ = edited(DEMO, [MoveItem(("places", 0, "places", 2), ("places", 1, "places"), 0)])
     assert "          otto: {bar: [post.write]}       # after the quarrel of last winter" in text
     assert data_of(text)["places"][1]["places"][0]["key"] == "river-talk"
 

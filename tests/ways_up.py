@@ -18,7 +18,7 @@ from ask_above.charter.charter import Charter
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import ALWAYS
 from ask_above.charter.places import Gate
-from ask_above.decide.may import Decider
+from ask_above.decide.decider import Decider
 from ask_above.people.register import Assignment, Member
 
 CAPS: dict[str, Any] = {
@@ -149,7 +149,7 @@ class Search:
 
     def after(self, now: Decider) -> Iterator[Decider]:
         """Every state that one allowed change leads to."""
-        charter, register = now.frame.charter, now.people.register
+        charter, register = now.compiled.charter, now.people.register
         for who in self.people:
             for whom in self.people:
                 yield from self._taken(now, who, whom)
@@ -165,7 +165,7 @@ class Search:
 
     @staticmethod
     def may(now: Decider, later: Decider, who: str) -> bool:
-        sides = [Side(each.frame.charter, each.people.register) for each in (now, later)]
+        sides = [Side(each.compiled.charter, each.people.register) for each in (now, later)]
         return not Reach(now, later, Difference(sides[0], sides[1], AT), AT).refusals(who)
 
     @staticmethod
@@ -179,32 +179,32 @@ class Search:
             yield member._replace(status="active", was="")
 
     def _taken(self, now: Decider, who: str, whom: str) -> Iterator[Decider]:
-        register, frame = now.people.register, now.frame
+        register, compiled = now.people.register, now.compiled
         actor, target = now.people.ask(who, AT), now.people.ask(whom, AT)
-        for rank in frame.ranks:
-            for n, place in enumerate(frame.places):
+        for rank in compiled.ranks:
+            for n, place in enumerate(compiled.places):
                 has = any((e.rank, e.place) == (rank.key, place.key) for e in register.of(whom))
                 case = now.case(actor, n, AT)
                 steps = case.unassign(rank, target) if has else case.assign(rank, target)
                 if all(step.holds is not False for step in steps):
                     given = [e for e in register.of(whom) if (e.rank, e.place) != (rank.key, place.key)]
                     given += [] if has else [Assignment(whom, rank.key, place.key, ALWAYS)]
-                    yield now.after(frame.charter, register.changed({}, {whom: given}))
+                    yield now.after(compiled.charter, register.changed({}, {whom: given}))
 
     def uses(self, now: Decider) -> set[tuple[str, str]]:
         """What anyone of them can use, and what that leads to."""
-        frame, found = now.frame, set[tuple[str, str]]()
+        compiled, found = now.compiled, set[tuple[str, str]]()
         for who in self.people:
             asked = now.people.ask(who, AT)
-            for n, place in enumerate(frame.places):
-                names = frame.catalogue.names(now.usable(asked, n))
+            for n, place in enumerate(compiled.places):
+                names = compiled.catalogue.names(now.usable(asked, n))
                 found |= {(name, place.key) for name in names}
                 for name in names:
-                    found |= {(to, place.key) for to in frame.catalogue.capabilities[name].leads_to}
+                    found |= {(to, place.key) for to in compiled.catalogue.capabilities[name].leads_to}
         return found
 
     def state(self, now: Decider) -> Any:
-        charter, register = now.frame.charter, now.people.register
+        charter, register = now.compiled.charter, now.people.register
         people = tuple(
             (register.members[who][3:7], frozenset((e.rank, e.place) for e in register.of(who))) for who in self.people
         )

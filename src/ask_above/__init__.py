@@ -22,8 +22,8 @@ if TYPE_CHECKING:
     from ask_above.charter.places import Place
     from ask_above.community import Community
     from ask_above.decide.answer import Answer, Step
+    from ask_above.decide.decider import VISITOR
     from ask_above.decide.looks import Looks, PerkHeld
-    from ask_above.decide.may import VISITOR
     from ask_above.errors import (
         AskAboveError,
         Fault,
@@ -66,7 +66,7 @@ __all__ = [
 
 
 _WHERE = {
-    "VISITOR": "decide.may",
+    "VISITOR": "decide.decider",
     "Answer": "decide.answer",
     "AskAboveError": "errors",
     "Assignment": "people.register",

@@ -2,34 +2,52 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from datetime import UTC
 from pathlib import Path
-from time import time_ns
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeAlias
 
 from ask_above.charter.charter import Charter
 from ask_above.charter.ladder import Rank
-from ask_above.charter.moments import Instant
+from ask_above.charter.moments import Instant, written
 from ask_above.charter.names import SITE
+from ask_above.charter.places import Place
 from ask_above.decide.answer import Answer
-from ask_above.decide.may import Decider
+from ask_above.decide.decider import Decider
+from ask_above.decide.names import Names, When, Who
+from ask_above.decide.quick import QuickAnswers
 from ask_above.errors import QuestionError
 from ask_above.files.opening import located
 from ask_above.people.register import Member, Register
-from ask_above.questions import Questions, When, Who
 
 if TYPE_CHECKING:
     import pandas as pd
 
-    from ask_above.ask.many import LookUps
+    from ask_above.ask.advice.whole import AdviceGiven
+    from ask_above.ask.compare import Comparison
+    from ask_above.ask.cover import Cover
+    from ask_above.ask.describe.describer import Described
+    from ask_above.ask.expect import Unmet
+    from ask_above.ask.fit.new_rank import Proposal
+    from ask_above.ask.fit.search import Fit
+    from ask_above.ask.impact.whole import Impact
+    from ask_above.ask.roster import Heading
+    from ask_above.ask.shared import SharedAccount
+    from ask_above.ask.tour import Tour
+    from ask_above.ask.ways.search import Way
+    from ask_above.bulk.many import LookUps
+    from ask_above.bulk.table import Table
     from ask_above.change.draft import Edit
-    from ask_above.decide.table import Table
+    from ask_above.decide.looks import Looks, PerkHeld
+    from ask_above.escalation.paths import Climbed
+    from ask_above.people.signins import SignIn
     from ask_above.workspace.home import Home
     from ask_above.workspace.plans import Plan
 
+Wanted: TypeAlias = str | tuple[str, str]
 
-class Community(Questions):
+
+class Community:
     """A charter and a register, ready for questions.
 
     Wherever a member is asked for, ``"petra"``, a :class:`Member`, ``"rank:warden"``, a :class:`Rank` or
@@ -49,11 +67,8 @@ class Community(Questions):
 
     def _use(self, decider: Decider) -> None:
         """Keep at hand what every question needs."""
-        self._decider = decider
-        self._folds, self._renewed, self._usable = decider.ready.folds, decider.ready.renewed, decider.ready.usable
-        self._members = decider.people.register.members
+        self._decider, self._names, self._quick = decider, Names(decider), QuickAnswers(decider)
         self._look_ups: LookUps | None = None
-        self._known, self._pairs = decider.frame.catalogue.bit, decider.frame.catalogue.pairs
 
     @classmethod
     def open(cls, path: str | Path, *, register: str | None = None, on_demand: bool = False) -> Community:
@@ -104,6 +119,40 @@ class Community(Questions):
         other._use(self._decider.after(charter or self.charter, register or self.register))
         return other
 
+    # -- what it is made of
+
+    @property
+    def names(self) -> Names:
+        """What names and moments mean here; for code that asks many questions."""
+        return self._names
+
+    @property
+    def charter(self) -> Charter:
+        """The charter."""
+        return self._names.charter
+
+    @property
+    def register(self) -> Register:
+        """The members and their assignments."""
+        return self._names.register
+
+    @property
+    def decider(self) -> Decider:
+        """What answers the questions; for code that asks many."""
+        return self._decider
+
+    def rank(self, key: str) -> Rank:
+        """Return the rank with this key; raises :class:`UnknownNameError`."""
+        return self._names.rank(key)
+
+    def place(self, key: str) -> Place:
+        """Return the place with this key; raises :class:`UnknownNameError`."""
+        return self._names.place(key)
+
+    def member(self, key: str) -> Member:
+        """Return the member with this key; raises :class:`UnknownNameError`."""
+        return self._names.member(key)
+
     # -- changes (rule 9)
 
     @property
@@ -131,6 +180,15 @@ class Community(Questions):
 
         return plan(self.home, edits, by=by.key if isinstance(by, Member) else by, why=why)
 
+    def as_of(self, number: int) -> Community:
+        """Return the community as it was after a change of its journal; 0 is before the first.
+
+        Raises ``EditError`` where there is no such change.
+        """
+        from ask_above.workspace.undoing import as_of
+
+        return Community(*as_of(self.home, number))
+
     # -- questions about capabilities (rule 5)
 
     def may(
@@ -151,39 +209,27 @@ class Community(Questions):
         >>> community.may("dara", "post.edit", at="notices", author="dara").reason
         'Member carries post.edit.own (charter.yaml line ...).'
         """
-        try:
-            # what is no key, or was not asked before, is asked about below
-            folds = self._renewed if self._renewed and who in self._renewed else self._folds
-            fold = folds[who]  # type: ignore[index]
-            cell, now = fold.only, 0  # type: ignore[union-attr]  # a fold that has yet to be made is none
-            if cell is None:
-                now = time_ns() // 1000 if when is None else self._moment(when)
-                cell = self._decider.ready.at(fold, now)  # type: ignore[arg-type]
-            elif when is not None and getattr(when, "tzinfo", None) is not UTC:
-                self._moment(when)
-            names = self._usable[at][cell]
-            pair = self._pairs.get(capability)
-            full = capability if pair is None else pair[0] if author == who else pair[1]
-            if author is None or author in self._members:
-                if full in names:
-                    return Answer(True, self._decider.account_of, (who, full, at, now))
-                if full in self._known:
-                    return Answer(False, self._decider.account_of, (who, full, at, now))
-        except (KeyError, TypeError, AttributeError):
-            pass
-        return self._may_at_first(who, capability, at, author, self._moment(when))
+        if type(who) is str and (author is None or type(author) is str):
+            if when is None or getattr(when, "tzinfo", None) is UTC:  # a moment in UTC needs no reading to be right
+                answer = self._quick.answer(who, capability, at, author)
+                if answer is not None:
+                    return answer
+            answer = self._quick.answer_at(who, capability, at, author, self._names.moment(when))
+            if answer is not None:
+                return answer
+        return self._may_at_first(who, capability, at, author, self._names.moment(when))
 
     def _may_at_first(self, who: Who, capability: str, at: str, author: str | Member | None, now: Instant) -> Answer:
         """Answer what was not asked before, and make ready for the next question about it."""
-        place = self._place(at)
-        asked = self._asked(who, now)
-        by = None if author is None else self.member(author if isinstance(author, str) else author.key).key
+        place = self._names.place_number(at)
+        asked = self._names.asked(who, now)
+        by = self._names.author(author)
         ready = self._decider.ready
         if asked.form == "member" and asked.key is not None:
-            ready.names(ready.at(ready.fold(asked.key), now), at)
-        elif isinstance(who, str):
-            ready.names(ready.keep(who, asked), at)
-        return self._decider.may(asked, self._capability(capability, asked, by), place)
+            ready.names(ready.at(ready.class_of(asked.key), now), at)
+        else:
+            ready.names(ready.keep(self._names.who(who), asked), at)
+        return self._decider.may(asked, self._names.capability(capability, asked, by), place)
 
     def may_many(self, frame: pd.DataFrame) -> pd.Series[bool]:
         """Answer many questions at once: one boolean for each row, in the frame's index.
@@ -200,21 +246,22 @@ class Community(Questions):
         import numpy as np
         import pandas as pd
 
-        from ask_above.ask import many
+        from ask_above.bulk import many
+        from ask_above.bulk.everyone import Everyone
 
         many.check_columns(frame)
-        decider, now = self._decider, self._moment(None)
+        decider, now = self._decider, self._names.moment(None)
         if self._look_ups is None:
-            numbers = decider.everyone.rows(now)[1].number
-            unknown = (self.member, self.place, lambda name: self._capability(name, None, None))
-            self._look_ups = many.LookUps(numbers, decider.frame.place_at, decider.frame.catalogue, unknown)
+            numbers = decider.keep(Everyone).rows(now)[1].number
+            unknown = (self.member, self.place, self._names.capability)
+            self._look_ups = many.LookUps(numbers, decider.compiled.place_at, decider.compiled.catalogue, unknown)
         members, places = self._look_ups.members(frame["member"]), self._look_ups.places(frame["place"])
         capabilities = self._look_ups.capabilities(frame)
-        result = many.answers(decider.everyone.kept_table(now), members, capabilities, places)
+        result = many.answers(decider.keep(Everyone).kept_table(now), members, capabilities, places)
         if "when" in frame.columns:
             moments = many.when_of(frame["when"])
             asked = frame["member"].tolist(), capabilities.tolist(), frame["place"].tolist(), moments
-            keys = decider.frame.catalogue.keys
+            keys = decider.compiled.catalogue.keys
             for n, (member, capability, place, when) in enumerate(zip(*asked, strict=True)):
                 if when is not None:
                     result[n] = self.may(member, keys[capability], at=place, when=when).allowed
@@ -231,7 +278,9 @@ class Community(Questions):
         >>> table.words.dtype, table.may("dara", "photo.upload", "photo-wall")
         (dtype('uint64'), True)
         """
-        return self._decider.everyone.table(self._moment(when))
+        from ask_above.bulk.everyone import Everyone
+
+        return self._decider.keep(Everyone).table(self._names.moment(when))
 
     def table_blocks(self, *, memory: int, when: When = None) -> Iterator[Table]:
         """Yield the same table in blocks of places; a block and the room to work it out take ``memory`` bytes at most.
@@ -239,7 +288,9 @@ class Community(Questions):
         A block has one place at least, however much that takes. The blocks' arrays are used again: take what you need
         of one before you ask for the next.
         """
-        return self._decider.everyone.blocks(self._moment(when), memory)
+        from ask_above.bulk.everyone import Everyone
+
+        return self._decider.keep(Everyone).blocks(self._names.moment(when), memory)
 
     # -- questions about acts (rule 6)
 
@@ -252,9 +303,9 @@ class Community(Questions):
 
         Raises :class:`QuestionError` where ``using`` is none of them.
         """
-        place, now = self._place(at), self._moment(when)
-        person, other = self._asked(actor, now), self._asked(target, now)
-        return self._decider.moderate(person, other, place, now, self._using(using))
+        place, now = self._names.place_number(at), self._names.moment(when)
+        person, other = self._names.asked(actor, now), self._names.asked(target, now)
+        return self._decider.moderate(person, other, place, now, self._names.using(using))
 
     def may_assign(
         self,
@@ -269,24 +320,368 @@ class Community(Questions):
 
         Without ``to``: to someone with the automatic ranks of members alone.
         """
-        place, now = self._place(at), self._moment(when)
-        target = None if to is None else self._asked_member(to, now)
-        return self._decider.assign(self._asked(actor, now), self._rank(rank), target, place, now)
+        place, now = self._names.place_number(at), self._names.moment(when)
+        target = None if to is None else self._names.asked_member(to, now)
+        return self._decider.assign(self._names.asked(actor, now), self._names.rank(rank), target, place, now)
 
     def may_unassign(
         self, actor: Who, rank: str | Rank, *, of: str | Member, at: str = SITE, when: When = None
     ) -> Answer:
         """Answer whether ``actor`` may take ``rank`` from a member (rule 6.9)."""
-        place, now = self._place(at), self._moment(when)
-        target = self._asked_member(of, now)
-        return self._decider.unassign(self._asked(actor, now), self._rank(rank), target, place, now)
+        place, now = self._names.place_number(at), self._names.moment(when)
+        target = self._names.asked_member(of, now)
+        return self._decider.unassign(self._names.asked(actor, now), self._names.rank(rank), target, place, now)
 
     def may_manage(self, actor: Who, rank: str | Rank, *, when: When = None) -> Answer:
         """Answer whether ``actor`` may change ``rank`` (rule 6.10)."""
-        now = self._moment(when)
-        return self._decider.manage(self._asked(actor, now), self._rank(rank), now)
+        now = self._names.moment(when)
+        return self._decider.manage(self._names.asked(actor, now), self._names.rank(rank), now)
 
     def may_call(self, actor: Who, rank: str | Rank, *, at: str = SITE, when: When = None) -> Answer:
         """Answer whether ``actor`` may call on all who hold ``rank`` (rule 6.11)."""
-        place, now = self._place(at), self._moment(when)
-        return self._decider.call(self._asked(actor, now), self._rank(rank), place, now)
+        place, now = self._names.place_number(at), self._names.moment(when)
+        return self._decider.call(self._names.asked(actor, now), self._names.rank(rank), place, now)
+
+    # -- side by side
+
+    def grid(self, *, at: str | None = None) -> pd.DataFrame:
+        """Return capabilities by ranks: what each rank carries, or with a place what can be used there.
+
+        Booleans; the index holds the capabilities' keys, the columns the ranks' keys, both in the charter's order. An
+        unbounded rank carries all. A rank is asked about as rule 4.9 says.
+        """
+        from ask_above.ask import tables
+
+        return tables.grid(self._decider, None if at is None else self._names.place_number(at))
+
+    def powers(self, act: str, *, at: str = SITE, when: When = None) -> pd.DataFrame:
+        """Return acting ranks by ranks acted on for moderate, assign or manage (rule 6.13).
+
+        Booleans; index and columns hold the ranks' keys, in the charter's order.
+
+        >>> bool(Community.demo().powers("moderate").loc["warden", "member"])
+        True
+        """
+        from ask_above.ask import tables
+
+        return tables.powers(self._decider, act, self._names.place_number(at), self._names.moment(when))
+
+    def who(
+        self,
+        what: str,
+        target: Who | None = None,
+        *,
+        at: str = SITE,
+        to: str | Member | None = None,
+        of: str | Member | None = None,
+        using: str | None = None,
+        when: When = None,
+        through: bool = False,
+    ) -> pd.DataFrame:
+        """Return the members who may use a capability at a place, or do an act to somebody, in the register's order.
+
+        Columns of text: ``member`` (key), ``name``, ``kind``, ``ranks`` (keys, highest first; ``owner`` in front for
+        the owner); with ``through`` also what gives it to them: for a capability each thing that would have to go, for
+        an act the step that decided. A bare name stands for all. An act is moderate (``target`` a member or rank),
+        assign, unassign, manage or call (``target`` a rank), with ``to``, ``of`` and ``using`` as in the single
+        questions.
+
+        >>> found = Community.demo().who("photo.upload", at="photo-wall", through=True)
+        >>> found.set_index("member").loc["dara", "through"]
+        'Volunteer carries photo.upload (charter.yaml line ...)'
+        >>> list(Community.demo().who("moderate", "tomas", at="field").member)
+        ['ines', 'olaf', 'ada', 'birgit']
+        """
+        from ask_above.ask import acts, tables
+
+        place, now = self._names.place_number(at), self._names.moment(when)
+        if what in acts.NAMES:
+            act = acts.act_of(self._names, what, target, at=at, to=to, of=of, using=using)
+            answers = dict(acts.who_may(self._decider, act, now))
+            return tables.who_table(self._decider, answers, place, through=through)
+        name = self._names.capability(what)
+        found = tables.who(self._decider, name, place, now)
+        sources = {each: self._decider.may(each, name, place) if through else None for each in found}
+        return tables.who_table(self._decider, sources, place, through=through, capability=name)
+
+    def where(self, who: Who, capability: str, *, author: str | Member | None = None, when: When = None) -> list[str]:
+        """Return the keys of all places where someone may use a capability, in the charter's order.
+
+        >>> Community.demo().where("petra", "reading.certify")
+        ['upper-gauges', 'lower-gauges']
+        """
+        from ask_above.ask.through import where
+
+        asked = self._names.asked(who, self._names.moment(when))
+        by = self._names.author(author)
+        return where(self._decider, asked, self._names.capability(capability, asked, by))
+
+    # -- in someone's shoes, side by side
+
+    def tour(self, who: Who, *, when: When = None) -> Tour:
+        """Walk through the site as someone finds it: what is there, what is closed, what they can do where.
+
+        >>> tour = Community.demo().tour("bram")
+        >>> [(stop.place, stop.state) for stop in tour.unseen]
+        [('landowners', 'closed'), ('alder-landowners', 'closed')]
+        """
+        from ask_above.ask.tour import tour
+
+        return tour(self._decider, self._names.asked(who, self._names.moment(when)))
+
+    def compare(self, one: Who, other: Who, *, at: str | None = None, when: When = None) -> Comparison:
+        """Lay two ranks or two people side by side: what only the one may, only the other, both, and through what.
+
+        Two ranks without ``at`` are compared by what they carry, all others by what they can use: at one place, or
+        without ``at`` at any.
+
+        >>> compared = Community.demo().compare("rank:volunteer", "rank:surveyor")
+        >>> [row.capability for row in compared.of("one")]
+        ['poll.start', 'photo.upload', 'rota.join']
+        """
+        from ask_above.ask import compare
+
+        return compare.between(self._names, one, other, at, self._names.moment(when))
+
+    def related(self, rank: str | Rank) -> list[Comparison]:
+        """Compare what a rank carries with the one it was copied from, and with each that it builds on."""
+        from ask_above.ask import compare
+
+        return compare.related(self._decider.compiled, self._names.rank(rank))
+
+    # -- changes
+
+    def ways(
+        self,
+        who: Who,
+        what: str,
+        target: Who | None = None,
+        *,
+        at: str = SITE,
+        author: str | Member | None = None,
+        to: str | Member | None = None,
+        of: str | Member | None = None,
+        using: str | None = None,
+        when: When = None,
+        every: bool = False,
+        told: Callable[[int, int], None] | None = None,
+    ) -> list[Way]:
+        """Return changes that would turn an answer, the least harmful first, each carried out before it is told.
+
+        The question is put as to ``may`` (a capability) or as to ``may_moderate`` and its like (an act with its
+        ``target``). They are tried in the order of likely harm until five stand; with ``every`` all are. First come
+        those that hand out nothing of high risk, no power over others and no unbounded rank, are no rule for the whole
+        site and concern few; then the smaller ones. ``told`` is called with how many changes have been tried, and of
+        how many.
+
+        >>> way = Community.demo().ways("otto", "post.write", at="river-talk")[0]
+        >>> print(way)
+        Allow Otto Kessler alone post.write in River talk (turns no other answer of anybody)
+        >>> way.command
+        'ask-above place except river-talk otto --allow post.write'
+        """
+        from ask_above.ask import acts
+        from ask_above.ask.ways import search as ways
+
+        now, name = self._names.moment(when), self._names.who(who)
+        asked = self._names.asked(who, now)
+        if what in acts.NAMES:
+            return ways.act_ways(
+                self._decider,
+                name,
+                acts.act_of(self._names, what, target, at=at, to=to, of=of, using=using),
+                now,
+                told,
+                every=every,
+            )
+        by = self._names.author(author)
+        full, place = self._names.capability(what, asked, by), self._names.place_number(at)
+        return ways.capability_ways(self._decider, name, full, place, now, told, every=every)
+
+    def impact(
+        self, other: Community | Names, *, when: When = None, told: Callable[[int, int], None] | None = None
+    ) -> Impact:
+        """Return who gains and who loses what, where, if ``other`` takes the place of this community.
+
+        ``told`` is called now and then with how many places are done, and of how many.
+
+        >>> community = Community.demo()
+        >>> from ask_above.charter.changes import withholding
+        >>> changed = community.after(charter=withholding(community.charter, "volunteer", ["photo.upload"]))
+        >>> shift = community.impact(changed).shifts[0]
+        >>> shift.gains, shift.capabilities, shift.ranks
+        (False, ('photo.upload',), ('volunteer',))
+        """
+        from ask_above.ask.impact.whole import impact
+
+        return impact(self._decider, other.decider, self._names.moment(when), told)
+
+    def fit(
+        self,
+        needs: Iterable[Wanted],
+        *,
+        never: Iterable[Wanted] = (),
+        most: int | None = None,
+        when: When = None,
+    ) -> Fit:
+        """Return the ranks that give what someone needs and as little else as can be: the best one, the best few.
+
+        A need is a capability, to be usable at any place at all, or a pair of capability and place. ``never`` names
+        what must not be usable, ``most`` how many ranks are put together at most (3). The ranks are taken to be held
+        on the whole site, beside the automatic ranks of members. What is too much weighs 1, 5 or 25 by its risk, for
+        each place where it can be used; the least weight is best, then the fewest ranks, then the lowest.
+
+        >>> fit = Community.demo().fit([("reading.post", "upper-gauges"), ("rota.join", "rota")])
+        >>> fit.single.ranks, fit.single.weight
+        (('volunteer',), 39)
+        """
+        from ask_above.ask.fit.search import MOST, Fitter, needed
+
+        wanted = needed(self._names, needs), needed(self._names, never)
+        return Fitter(self._decider, *wanted, self._names.moment(when), most or MOST).fit()
+
+    def propose(self, needs: Iterable[Wanted], *, never: Iterable[Wanted] = (), when: When = None) -> Proposal | None:
+        """Return a new rank that gives what someone needs, as a piece of a charter; ``None`` where no rank can.
+
+        >>> print(Community.demo().propose(["rota.plan"]).rank)
+        - key: new-rank
+          title: New rank
+          grants: [rota.plan]
+        """
+        from ask_above.ask.fit.new_rank import propose
+        from ask_above.ask.fit.search import needed
+
+        wanted = needed(self._names, needs), needed(self._names, never)
+        return propose(self._decider, *wanted, self._names.moment(when))
+
+    # -- people
+
+    def cover(
+        self,
+        duties: Iterable[str] | None = None,
+        *,
+        without: Iterable[str | Member] = (),
+        when: When = None,
+        told: Callable[[int, int], None] | None = None,
+    ) -> Cover:
+        """Count how many active members can do each duty at each place; default: all of medium and high risk.
+
+        ``without`` leaves members out, to see what breaks when they leave. ``table()`` of the result is places by
+        capabilities.
+
+        >>> from datetime import date
+        >>> cover = Community.demo().cover(["post.publish"], when=date(2026, 12, 1))
+        >>> int(cover.table().loc["front-page", "post.publish"])
+        5
+        """
+        from ask_above.ask.cover import cover, default_duties
+
+        names = None if duties is None else [self._names.capability(each) for each in duties]
+        left = frozenset(self._names.member(each).key for each in without)
+        wanted = default_duties(self._decider.compiled) if names is None else names
+        return cover(self._decider, wanted, self._names.moment(when), left, told)
+
+    def roster(self, *, when: When = None) -> list[Heading]:
+        """Return the members under their headings with their looks, as they would stand beside a page (rule 7.1)."""
+        from ask_above.ask.roster import roster
+
+        return roster(self._decider, self._names.moment(when))
+
+    def shared_accounts(
+        self, signins: Iterable[SignIn], *, networks: int = 5, days: int = 7, when: When = None
+    ) -> list[SharedAccount]:
+        """Return the accounts used from so many networks within so many days, and what each could do."""
+        from ask_above.ask.shared import shared_accounts
+
+        return shared_accounts(self._decider, signins, self._names.moment(when), networks=networks, days=days)
+
+    def advice(self, *, when: When = None, told: Callable[[int, int], None] | None = None) -> AdviceGiven:
+        """Return what a careful administrator would look at again, less what ``rules.advice.silent`` names.
+
+        >>> [piece.what for piece in Community.demo().advice().pieces if piece.code == "badge-above-power"]
+        ['Founding friend carries nothing, and stands above Board host']
+        """
+        from ask_above.ask.advice.whole import advise
+
+        return advise(self._decider, self._names.moment(when), told)
+
+    # -- how far a rank can climb (rule 10)
+
+    def climb(
+        self, rank: str, *, at: str | None = None, accomplice: bool = False, cuts: bool = True, when: When = None
+    ) -> Climbed:
+        """Work out what whoever holds a rank could come to use in the end, by all that the charter lets them do.
+
+        An upper bound: what no path leads to cannot be reached (rule 10.2). Each path is played through; ``certain``
+        says whether it led there. ``accomplice`` reckons with another who holds the same rank, ``at`` keeps to one
+        place, ``cuts`` tries single settings that would close each path.
+
+        >>> [path.capabilities for path in Community.demo().climb("warden").paths]
+        [('site.restart',)]
+        """
+        from ask_above.escalation.paths import climbed
+
+        where = None if at is None else self._decider.compiled.places[self._names.place_number(at)].key
+        moment = self._names.moment(when)
+        return climbed(self._decider, self._names.rank(rank), moment, accomplice=accomplice, place=where, cuts=cuts)
+
+    def climbs(self, *, at: str | None = None, accomplice: bool = False) -> pd.DataFrame:
+        """Return, for every rank, how much it can reach that it does not hold, as a table.
+
+        One row for each rank, in the ladder's order: ``rank`` (its key), ``unbounded`` (bool: it can come to be
+        unbounded), ``high``, ``medium``, ``low`` (int: how many pairs of capability and place of each risk),
+        ``capabilities`` (their names, high risk first, separated by spaces).
+
+        >>> Community.demo().climbs().set_index("rank").loc["warden", "capabilities"]
+        'site.restart'
+        """
+        from ask_above.escalation.overview import climbs
+
+        where = None if at is None else self._names.place_number(at)
+        return climbs(self._decider, place=where, accomplice=accomplice)
+
+    # -- the rest
+
+    def describe(self, name: str, *, when: When = None) -> Described:
+        """Describe a rank, a member or a place in sentences; ``str`` of the result is a paragraph.
+
+        A key that several have is written ``rank:KEY``, ``member:KEY`` or ``place:KEY``. Raises
+        :class:`UnknownNameError`, and :class:`QuestionError` where several have the name.
+
+        >>> Community.demo().describe("host").sentences[0]
+        'Board host is the 8th of 12 ranks, directly below Founding friend.'
+        """
+        from ask_above.ask.describe.describer import Describer, meant
+
+        return Describer(self._decider, self._names.moment(when)).describe(meant(self._names, name))
+
+    def unmet(self, *, when: When = None) -> Sequence[Unmet]:
+        """Return the charter's expectations that do not hold (rule 8), each with its explained answer."""
+        from ask_above.ask import expect
+
+        return expect.unmet(self._decider, self._names.moment(when))
+
+    def unmet_later(self, *, when: When = None) -> Sequence[tuple[str, Unmet]]:
+        """Return the expectations that hold now and will not, each with the day from which, and why (rule 8.6).
+
+        The day is written as ISO 8601 in the charter's time zone, with the time where it is not midnight.
+
+        >>> Community.demo().unmet_later()
+        []
+        """
+        from ask_above.ask import expect
+
+        found = expect.unmet_later(self._decider, self._names.moment(when))
+        return [(written(since, self.charter.zone), each) for since, each in found]
+
+    def looks(self, who: Who, *, when: When = None) -> Looks:
+        """Return colour, badge, prefix and heading of someone, each with the rank it comes from (rules 7.1 and 7.2)."""
+        from ask_above.decide.looks import looks
+
+        return looks(self._decider.compiled, self._names.asked(who, self._names.moment(when)))
+
+    def perks(self, who: Who, *, when: When = None) -> dict[str, PerkHeld]:
+        """Return every perk's value for someone, with the ranks it comes from (rule 7.3)."""
+        from ask_above.decide.looks import perks
+
+        return perks(self._decider.compiled, self._names.asked(who, self._names.moment(when)))

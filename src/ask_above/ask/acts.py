@@ -9,8 +9,11 @@ from ask_above.charter.expectations import ACT_WORDS
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import SITE
 from ask_above.decide.answer import Answer
-from ask_above.decide.may import Decider
+from ask_above.decide.decider import Decider
+from ask_above.decide.names import Names, Who
 from ask_above.decide.profile import Asked
+from ask_above.errors import QuestionError
+from ask_above.people.register import Member
 
 NAMES = ACT_WORDS
 """The acts that can be asked about."""
@@ -31,11 +34,11 @@ class Act(NamedTuple):
 
     def put(self, decider: Decider, actor: Asked, at: Instant) -> Answer:
         """Answer whether someone may do it."""
-        place = decider.frame.place_at[self.place]
+        place = decider.compiled.place_at[self.place]
         target = self.acted_on(decider, at)
         if self.name == "moderate" and target is not None:
             return decider.moderate(actor, target, place, at, self.using)
-        rank = decider.frame.charter.ranks[self.rank or ""]
+        rank = decider.compiled.charter.ranks[self.rank or ""]
         if self.name == "assign":
             return decider.assign(actor, rank, target, place, at)
         if self.name == "unassign" and target is not None:
@@ -59,3 +62,26 @@ def who_may(decider: Decider, act: Act, at: Instant) -> Iterator[tuple[Asked, An
             yield asked, answer
         else:
             refused.add(alike)
+
+
+def act_of(
+    names: Names,
+    name: str,
+    target: Who | None,
+    *,
+    at: str = SITE,
+    to: str | Member | None = None,
+    of: str | Member | None = None,
+    using: str | None = None,
+) -> Act:
+    """Return an act with all its names found."""
+    if target is None:
+        raise QuestionError(f"'{name}' needs whom or which rank.")
+    place = names.place(at).key
+    if name == "moderate":
+        return Act(name, None, names.who(target), place, names.using(using))
+    rank = names.rank(target.key if isinstance(target, Member) else target).key
+    other = to if name == "assign" else of if name == "unassign" else None
+    if name == "unassign" and other is None:
+        raise QuestionError("'unassign' needs from whom.")
+    return Act(name, rank, None if other is None else names.who(other), place)

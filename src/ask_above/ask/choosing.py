@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from ask_above.charter.moments import Instant, as_instant, parse
 from ask_above.charter.names import nearest
-from ask_above.decide.may import Decider
+from ask_above.decide.decider import Decider
 from ask_above.decide.profile import Asked
 from ask_above.errors import QuestionError, UnknownNameError
 from ask_above.people.register import STATUSES
@@ -29,7 +29,7 @@ def choose(
 
     ``holding`` is a rank recorded for them anywhere now. Raises :class:`UnknownNameError` and :class:`QuestionError`.
     """
-    charter = decider.frame.charter
+    charter = decider.compiled.charter
     if holding is not None and holding not in charter.ranks:
         raise UnknownNameError("rank", holding, nearest(holding, charter.ranks))
     if group is not None and group not in charter.groups:
@@ -44,7 +44,7 @@ def choose(
             return False
         if group is not None and group not in asked.groups:
             return False
-        if holding is not None and all(decider.frame.ranks[each.rank].key != holding for each in asked.recorded):
+        if holding is not None and all(decider.compiled.ranks[each.rank].key != holding for each in asked.recorded):
             return False
         joined = _moment(decider, member.joined or None)
         return before is None or (joined is not None and joined < before)
@@ -56,7 +56,7 @@ def _moment(decider: Decider, said: str | None) -> Instant | None:
     if said is None:
         return None
     try:
-        return as_instant(parse(said), decider.frame.charter.zone)
+        return as_instant(parse(said), decider.compiled.charter.zone)
     except ValueError:
         raise QuestionError(f"'{said}' is no date; write it as 2026-12-01.") from None
 
@@ -81,7 +81,7 @@ def member_rows(
             "status": member.status,
             "joined": member.joined,
             "groups": ";".join(member.groups),
-            "ranks": ", ".join(decider.frame.ranks[e.rank].title for e in asked.recorded if e.how != "automatic"),
+            "ranks": ", ".join(decider.compiled.ranks[e.rank].title for e in asked.recorded if e.how != "automatic"),
             "note": member.note,
         }
         rows.append([cells[column] if shown or column not in _GUARDED else "" for column in columns])
@@ -92,9 +92,9 @@ def sees(decider: Decider, at: Instant, viewer: str | None) -> tuple[bool, bool]
     """Return whether somebody sees everyone's contacts, and their own; the keeper of the files, no viewer, does."""
     if viewer is None:
         return True, True
-    pair = decider.frame.charter.rules.contacts
+    pair = decider.compiled.charter.rules.contacts
     can = decider.usable(decider.people.ask(viewer, at), 0)
     if pair is None:
         return decider.people.ask(viewer, at).rules_all, True
-    bit = decider.frame.catalogue.bit
+    bit = decider.compiled.catalogue.bit
     return bool(can & bit[f"{pair}.all"]), bool(can & bit[f"{pair}.own"])

@@ -7,8 +7,11 @@ from typing import NamedTuple
 
 from ask_above.ask.through import through
 from ask_above.charter.ladder import Rank
-from ask_above.decide.frame import Frame
-from ask_above.decide.may import Decider
+from ask_above.charter.moments import Instant
+from ask_above.charter.names import rank_named
+from ask_above.decide.compiled import CompiledCharter
+from ask_above.decide.decider import Decider
+from ask_above.decide.names import Names, Who
 from ask_above.decide.profile import Asked
 from ask_above.decide.sources import source_of
 from ask_above.decide.words import in_file
@@ -43,37 +46,39 @@ class Comparison(NamedTuple):
         return tuple(row for row in self.rows if row.who == who)
 
 
-def carried(frame: Frame, one: Rank, other: Rank, how: str = "") -> Comparison:
+def carried(compiled: CompiledCharter, one: Rank, other: Rank, how: str = "") -> Comparison:
     """Compare what two ranks carry (rule 3.1)."""
-    masks = [frame.catalogue.everything if rank.unbounded else frame.carried[rank.position] for rank in (one, other)]
+    masks = [
+        compiled.catalogue.everything if rank.unbounded else compiled.carried[rank.position] for rank in (one, other)
+    ]
     rows = []
-    for key in frame.catalogue.keys:
-        has = [bool(mask & frame.catalogue.bit[key]) for mask in masks]
+    for key in compiled.catalogue.keys:
+        has = [bool(mask & compiled.catalogue.bit[key]) for mask in masks]
         if any(has):
-            said = [_carrier(frame, rank, key) if yes else "" for rank, yes in zip((one, other), has, strict=True)]
+            said = [_carrier(compiled, rank, key) if yes else "" for rank, yes in zip((one, other), has, strict=True)]
             rows.append(Compared(key, BOTH if all(has) else ONE if has[0] else OTHER, (), *said))
     return Comparison(one.title, other.title, tuple(rows), how)
 
 
-def _carrier(frame: Frame, rank: Rank, capability: str) -> str:
+def _carrier(compiled: CompiledCharter, rank: Rank, capability: str) -> str:
     if rank.unbounded:
         return "unbounded"
-    where, how = source_of(frame, rank, capability)
+    where, how = source_of(compiled, rank, capability)
     return f"{how.removeprefix(', ') or 'granted'}{in_file(where)}"
 
 
-def related(frame: Frame, rank: Rank) -> list[Comparison]:
+def related(compiled: CompiledCharter, rank: Rank) -> list[Comparison]:
     """Compare a rank with the one it was copied from, and with those that it builds on."""
     found = []
     if rank.copied_from:
-        found.append(carried(frame, rank, frame.charter.ranks[rank.copied_from], "copied from"))
-    found += [carried(frame, rank, frame.charter.ranks[key], "builds on") for key in rank.builds_on]
+        found.append(carried(compiled, rank, compiled.charter.ranks[rank.copied_from], "copied from"))
+    found += [carried(compiled, rank, compiled.charter.ranks[key], "builds on") for key in rank.builds_on]
     return found
 
 
 def usable(decider: Decider, one: Asked, other: Asked, places: list[int]) -> Comparison:
     """Compare what two can use at these places, capability by capability (rule 5)."""
-    frame = decider.frame
+    compiled = decider.compiled
     masks = [(n, decider.usable(one, n), decider.usable(other, n)) for n in places]
     tests: tuple[tuple[str, Callable[[int, int], int]], ...] = (
         (ONE, lambda first, second: first & ~second),
@@ -81,7 +86,7 @@ def usable(decider: Decider, one: Asked, other: Asked, places: list[int]) -> Com
         (BOTH, lambda first, second: first & second),
     )
     rows = []
-    for key, bit in frame.catalogue.bit.items():
+    for key, bit in compiled.catalogue.bit.items():
         for who, test in tests:
             where = [n for n, first, second in masks if test(first, second) & bit]
             if where:
@@ -89,10 +94,21 @@ def usable(decider: Decider, one: Asked, other: Asked, places: list[int]) -> Com
                     _through(decider, each, key, where[0]) if who in (side, BOTH) else ""
                     for side, each in ((ONE, one), (OTHER, other))
                 ]
-                rows.append(Compared(key, who, tuple(frame.places[n].key for n in where), *said))
+                rows.append(Compared(key, who, tuple(compiled.places[n].key for n in where), *said))
     return Comparison(one.label, other.label, tuple(rows))
 
 
 def _through(decider: Decider, asked: Asked, capability: str, place: int) -> str:
     answer = decider.may(asked, capability, place)
     return "; ".join(through(answer, capability)) or answer.reason.rstrip(".")
+
+
+def between(names: Names, one: Who, other: Who, at: str | None, now: Instant) -> Comparison:
+    """Lay two ranks or people side by side: ranks without a place by what they carry, all else by what is usable."""
+    first, second = names.asked(one, now), names.asked(other, now)
+    ranks = [rank_named(names.who(each)) for each in (one, other)]
+    compiled = names.decider.compiled
+    if at is None and ranks[0] is not None and ranks[1] is not None:
+        return carried(compiled, names.rank(ranks[0]), names.rank(ranks[1]))
+    places = list(range(len(compiled.places))) if at is None else [names.place_number(at)]
+    return usable(names.decider, first, second, places)

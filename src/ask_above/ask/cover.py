@@ -7,10 +7,11 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
+from ask_above.bulk.everyone import Everyone
+from ask_above.bulk.table import Crowd, unpack
 from ask_above.charter.moments import Instant
-from ask_above.decide.frame import Frame
-from ask_above.decide.may import Decider
-from ask_above.decide.table import Crowd, unpack
+from ask_above.decide.compiled import CompiledCharter
+from ask_above.decide.decider import Decider
 from ask_above.decide.walk import ranks_at
 
 if TYPE_CHECKING:
@@ -60,17 +61,17 @@ class Cover:
     @property
     def gaps(self) -> list[Gap]:
         """The duties that nobody can do, then those that one member alone can do."""
-        frame = self.decider.frame
+        compiled = self.decider.compiled
         nobody = [(p, d) for p, d in np.argwhere(self.counts == 0).tolist()]
         single = [(p, d) for p, d in np.argwhere(self.counts == 1).tolist()]
-        found = [Gap(frame.places[p].key, self.duties[d]) for p, d in nobody]
-        return found + [Gap(frame.places[p].key, self.duties[d], self._only[p, d]) for p, d in single]
+        found = [Gap(compiled.places[p].key, self.duties[d]) for p, d in nobody]
+        return found + [Gap(compiled.places[p].key, self.duties[d], self._only[p, d]) for p, d in single]
 
     def table(self) -> pd.DataFrame:
         """Return places by duties: how many active members can, as nullable whole numbers; no number for no meaning."""
         import pandas as pd
 
-        index = pd.Index([place.key for place in self.decider.frame.places], name="place", dtype=object)
+        index = pd.Index([place.key for place in self.decider.compiled.places], name="place", dtype=object)
         columns = pd.Index(self.duties, name="capability", dtype=object)
         table = pd.DataFrame(self.counts, index=index, columns=columns).astype("Int64")
         return table.mask(table < 0)
@@ -80,22 +81,22 @@ class Cover:
 
         Someone counts with the highest rank there that carries it; those whom the place itself lets, as ``place``.
         """
-        frame = self.decider.frame
-        number, bit = frame.place_at[place], frame.catalogue.bit[capability]
+        compiled = self.decider.compiled
+        number, bit = compiled.place_at[place], compiled.catalogue.bit[capability]
         found: dict[int, int] = {}
         for asked in self.decider.people.all(self.at):
             if asked.status == "active" and self.decider.usable(asked, number) & bit:
-                ranks = ranks_at(frame, asked.profile, number) if asked.profile else []
-                carrying = [r for r in ranks if r in frame.unbounded or frame.carried[r] & bit]
-                top = -1 if asked.owner else carrying[0] if carrying else len(frame.ranks)
+                ranks = ranks_at(compiled, asked.profile, number) if asked.profile else []
+                carrying = [r for r in ranks if r in compiled.unbounded or compiled.carried[r] & bit]
+                top = -1 if asked.owner else carrying[0] if carrying else len(compiled.ranks)
                 found[top] = found.get(top, 0) + 1
-        names = {-1: "owner", len(frame.ranks): "place"} | {rank.position: rank.key for rank in frame.ranks}
+        names = {-1: "owner", len(compiled.ranks): "place"} | {rank.position: rank.key for rank in compiled.ranks}
         return {names[top]: found[top] for top in sorted(found)}
 
 
-def default_duties(frame: Frame) -> list[str]:
+def default_duties(compiled: CompiledCharter) -> list[str]:
     """Return the capabilities of medium and high risk, less those on one's own things and those meant for nobody."""
-    nobody, found = frame.catalogue.nobody, frame.catalogue.capabilities.items()
+    nobody, found = compiled.catalogue.nobody, compiled.catalogue.capabilities.items()
     own = {f"{each.pair}.own" for _, each in found if each.pair}
     return [key for key, each in found if each.risk != "low" and key not in nobody and key not in own]
 
@@ -111,25 +112,25 @@ def cover(
 
     ``told`` is called now and then with how many places are done, and of how many.
     """
-    frame = decider.frame
-    sweep, crowd = decider.everyone.rows(at)
+    compiled = decider.compiled
+    sweep, crowd = decider.keep(Everyone).rows(at)
     weights = _weights(crowd, without)
-    numbers = [frame.catalogue.keys.index(key) for key in duties]
+    numbers = [compiled.catalogue.keys.index(key) for key in duties]
     planes: dict[bytes, int] = {}
-    known = np.empty((len(frame.places), len(duties)), dtype=np.int64)
+    known = np.empty((len(compiled.places), len(duties)), dtype=np.int64)
     anywhere = np.zeros((len(duties), sweep.words), dtype=np.uint64)
     for place, mine in sweep.run(capabilities=numbers):
         anywhere |= mine
         # most places change little, so that few planes are ever counted
         if told and place % _TOLD_EVERY == 0:
-            told(place, len(frame.places))
+            told(place, len(compiled.places))
         known[place] = [planes.setdefault(plane.tobytes(), len(planes)) for plane in mine]
     counts = _counted(planes, weights)
     alone = _alone(planes, counts, weights, _lonely(weights, crowd, without))
     found = counts[known] if planes else known
-    for kind, mask in frame.meaning.items():
-        without_meaning = [d for d, key in enumerate(duties) if not mask & frame.catalogue.bit[key]]
-        places = [n for n, place in enumerate(frame.places) if place.kind == kind]
+    for kind, mask in compiled.meaning.items():
+        without_meaning = [d for d, key in enumerate(duties) if not mask & compiled.catalogue.bit[key]]
+        places = [n for n, place in enumerate(compiled.places) if place.kind == kind]
         found[np.ix_(places, without_meaning)] = -1
     only = {(p, d): alone[known[p, d]] for p, d in np.argwhere(found == 1).tolist()}
     able = {key: int(weights[unpack(anywhere[n])[: len(weights)]].sum()) for n, key in enumerate(duties)}
@@ -179,12 +180,12 @@ def _weights(crowd: Crowd, without: frozenset[str]) -> NDArray[np.int64]:
 
 def crowded(decider: Decider, at: Instant) -> list[Crowded]:
     """Return what more members hold than ``rules.advice`` says: unbounded ranks, capabilities of high risk."""
-    advice = decider.frame.charter.rules.advice
+    advice = decider.compiled.charter.rules.advice
     found = []
     unbounded = unbounded_members(decider, at)
     if len(unbounded) > advice.most_unbounded:
         found.append(Crowded("unbounded", len(unbounded), advice.most_unbounded))
-    risky = [key for key, each in decider.frame.catalogue.capabilities.items() if each.risk == "high"]
+    risky = [key for key, each in decider.compiled.catalogue.capabilities.items() if each.risk == "high"]
     able = cover(decider, risky, at).able if risky else {}
     found += [
         Crowded(key, count, advice.most_high_risk) for key, count in able.items() if count > advice.most_high_risk
@@ -194,6 +195,6 @@ def crowded(decider: Decider, at: Instant) -> list[Crowded]:
 
 def unbounded_members(decider: Decider, at: Instant) -> list[str]:
     """Return the active members who hold an unbounded rank anywhere."""
-    unbounded = decider.frame.unbounded
+    unbounded = decider.compiled.unbounded
     found = decider.people.all(at) if unbounded else ()
     return [a.key or "" for a in found if a.status == "active" and any(h.rank in unbounded for h in a.holdings)]

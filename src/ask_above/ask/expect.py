@@ -12,11 +12,12 @@ from ask_above.charter.expectations import Expectation
 from ask_above.charter.moments import Instant, as_instant, parse
 from ask_above.charter.where import NOWHERE
 from ask_above.decide.answer import Answer
-from ask_above.decide.may import Decider
+from ask_above.decide.classes import MemberClass
+from ask_above.decide.decider import Decider
 from ask_above.decide.profile import Asked, ask_rank, ask_visitor
-from ask_above.decide.ready import Fold
 from ask_above.decide.walk import ranks_at
 from ask_above.decide.words import in_place
+from ask_above.escalation.ground import Ground
 
 
 class Unmet(NamedTuple):
@@ -52,11 +53,11 @@ def broken(old: Decider, new: Decider, now: Instant) -> list[Broken]:
 
     They are paired by what they say. One that is new is broken where it does not hold (rule 9.11).
     """
-    known = {_says(each): each for each in old.frame.charter.expectations}
-    same = old.frame is new.frame
+    known = {_says(each): each for each in old.compiled.charter.expectations}
+    same = old.compiled is new.compiled
     members = set(new.people.register.differing(old.people.register)) if same else set[str]()
     found = []
-    for each in new.frame.charter.expectations:
+    for each in new.compiled.charter.expectations:
         was = known.get(_says(each))
         if same and was is not None and not _concerns(old, new, each, members, now):
             continue
@@ -75,7 +76,7 @@ def broken(old: Decider, new: Decider, now: Instant) -> list[Broken]:
 def unmet_later(decider: Decider, now: Instant) -> list[tuple[Instant, Unmet]]:
     """Return the expectations that hold now and will not, each with the instant from which, and why."""
     found = []
-    for each in decider.frame.charter.expectations:
+    for each in decider.compiled.charter.expectations:
         fails, why = failing(decider, each, now)
         if fails and why is not None and fails.first > now:
             found.append((fails.first, why))
@@ -135,7 +136,7 @@ def _moments(decider: Decider, expectation: Expectation, now: Instant) -> set[In
     keys = {subject.key} if subject.form == "member" else set[str]()
     if expectation.act is not None:
         keys |= {expectation.member} if expectation.member else set()
-        rank = decider.frame.charter.ranks.get(expectation.target or "")
+        rank = decider.compiled.charter.ranks.get(expectation.target or "")
         if subject.form in ("every", "no"):
             keys |= register.members.keys()
         elif rank is not None and rank.limit is not None:
@@ -153,40 +154,40 @@ def _failing_of_many(
 
     With ``only`` no other members are looked at.
     """
-    frame, subject = decider.frame, expectation.subject
+    compiled, subject = decider.compiled, expectation.subject
     missing = unmet_one(decider, expectation, now) if expectation.author else None
     if missing is not None and not missing.answers:
         return Coverage(((now, END),)), missing
-    position, place = frame.rank_at[subject.key], frame.place_at[expectation.place]
+    position, place = compiled.rank_at[subject.key], compiled.place_at[expectation.place]
     wanted = subject.form == "every"
     spans: list[tuple[Instant, Instant]] = []
-    for fold, keys in _folds(decider, only):
-        starts = [now, *(edge for edge in fold.edges if edge > now)]
+    for member_class, keys in _folds(decider, only):
+        starts = [now, *(edge for edge in member_class.edges if edge > now)]
         for since, until in zip(starts, [*starts[1:], END], strict=True):
-            cell = decider.ready.at(fold, since)
-            if not cell.owner and not (cell.profile and position in ranks_at(frame, cell.profile, place)):
+            state = decider.ready.at(member_class, since)
+            if not state.owner and not (state.profile and position in ranks_at(compiled, state.profile, place)):
                 continue
             for key in keys if expectation.author in keys else keys[:1]:
                 asked = decider.people.ask(key, since)
                 if asked.status != "active" or not asked.profile:
                     continue
-                held = position in ranks_at(frame, asked.profile, place)
+                held = position in ranks_at(compiled, asked.profile, place)
                 if held and _put(decider, expectation, asked, since).allowed is not wanted:
                     spans.append((since, until))
     fails = _joined(spans)
     return fails, unmet_one(decider, expectation, fails.first) if fails else None
 
 
-def _folds(decider: Decider, only: set[str] | None) -> Iterable[tuple[Fold, list[str]]]:
+def _folds(decider: Decider, only: set[str] | None) -> Iterable[tuple[MemberClass, list[str]]]:
     if only is None:
         return decider.ready.alike().items()
     known = decider.people.register.members
-    return [(decider.ready.fold(key), [key]) for key in only if key in known]
+    return [(decider.ready.class_of(key), [key]) for key in only if key in known]
 
 
 def unmet(decider: Decider, now: Instant) -> list[Unmet]:
     """Return the expectations that do not hold, in the order of the charter."""
-    found = (unmet_one(decider, each, now) for each in decider.frame.charter.expectations)
+    found = (unmet_one(decider, each, now) for each in decider.compiled.charter.expectations)
     return [each for each in found if each is not None]
 
 
@@ -194,7 +195,7 @@ def unmet_one(decider: Decider, expectation: Expectation, now: Instant) -> Unmet
     """Return why an expectation does not hold, ``None`` where it does."""
     if expectation.never:
         return _reached(decider, expectation)
-    at = now if expectation.on is None else as_instant(parse(expectation.on), decider.frame.charter.zone)
+    at = now if expectation.on is None else as_instant(parse(expectation.on), decider.compiled.charter.zone)
     known = decider.people.register.members
     form = expectation.subject.form
     named = [expectation.subject.key if form == "member" else None, expectation.author, expectation.member]
@@ -214,48 +215,48 @@ def unmet_one(decider: Decider, expectation: Expectation, now: Instant) -> Unmet
 
 def _reached(decider: Decider, expectation: Expectation) -> Unmet | None:
     """Return where a rank that can never reach something could reach it after all, alone (rule 8.5)."""
-    from ask_above.ask.moves import sentence
-    from ask_above.decide.climb import climb
+    from ask_above.escalation.climb import climb
+    from ask_above.escalation.wording import sentence
 
-    frame, subject = decider.frame, expectation.subject
-    capability = full_name(decider, expectation.capability or "", ask_rank(frame, 0), None)
-    bit, last = frame.catalogue.bit[capability], frame.rank_at[subject.key]
-    places = range(len(frame.places)) if not expectation.place else [frame.place_at[expectation.place]]
+    compiled, subject = decider.compiled, expectation.subject
+    capability = full_name(decider, expectation.capability or "", ask_rank(compiled, 0), None)
+    bit, last = compiled.catalogue.bit[capability], compiled.rank_at[subject.key]
+    places = range(len(compiled.places)) if not expectation.place else [compiled.place_at[expectation.place]]
     for position in range(0 if subject.form == "above" else last, last + 1):
-        found = climb(decider.ground, decider.reckoner, frame.ranks[position])
+        found = climb(decider.compiled.keep(Ground), decider.reckoner, compiled.ranks[position])
         for place in places:
             if found.reach[place] & bit:
-                title = frame.ranks[position].title
-                where = in_place(frame.places[place].title, site=place == 0)
+                title = compiled.ranks[position].title
+                where = in_place(compiled.places[place].title, site=place == 0)
                 if found.start[place] & bit:
                     return Unmet(expectation, f"{title} may use {capability} {where} as it is.")
                 moves = next(g.moves for g in found.gains(bit) if g.place == place)
-                how = sentence(frame.charter, moves)
+                how = sentence(compiled.charter, moves)
                 return Unmet(expectation, f"{title} could reach {capability} {where}: {how}.")
     return None
 
 
 def _subjects(decider: Decider, expectation: Expectation, at: Instant) -> Iterator[Asked]:
     """Yield everyone that the expectation speaks of (rule 8.2)."""
-    frame, subject = decider.frame, expectation.subject
+    compiled, subject = decider.compiled, expectation.subject
     if subject.form == "visitor":
-        yield ask_visitor(frame)
+        yield ask_visitor(compiled)
     elif subject.form == "member":
         yield decider.people.ask(subject.key, at)
     elif subject.form in ("rank", "above"):
-        last = frame.rank_at[subject.key]
+        last = compiled.rank_at[subject.key]
         for position in range(0 if subject.form == "above" else last, last + 1):
-            yield ask_rank(frame, position)
+            yield ask_rank(compiled, position)
     else:
-        position, place = frame.rank_at[subject.key], frame.place_at[expectation.place]
-        for fold, keys in decider.ready.alike().items():
-            cell = fold.only or decider.ready.at(fold, at)
-            if cell.owner or (cell.profile and position in ranks_at(frame, cell.profile, place)):
+        position, place = compiled.rank_at[subject.key], compiled.place_at[expectation.place]
+        for member_class, keys in decider.ready.alike().items():
+            state = member_class.only or decider.ready.at(member_class, at)
+            if state.owner or (state.profile and position in ranks_at(compiled, state.profile, place)):
                 found = (decider.people.ask(key, at) for key in keys)
                 yield from (
                     a
                     for a in found
-                    if a.status == "active" and a.profile and position in ranks_at(frame, a.profile, place)
+                    if a.status == "active" and a.profile and position in ranks_at(compiled, a.profile, place)
                 )
 
 
@@ -263,7 +264,7 @@ def _put(decider: Decider, expectation: Expectation, asked: Asked, at: Instant) 
     """Put the expectation's question about one of those it speaks of."""
     if expectation.act is None:
         capability = full_name(decider, expectation.capability or "", asked, expectation.author)
-        return decider.may(asked, capability, decider.frame.place_at[expectation.place])
+        return decider.may(asked, capability, decider.compiled.place_at[expectation.place])
     using = full_name(decider, expectation.capability, asked, None) if expectation.capability else None
     rank, target = expectation.target, expectation.member
     if expectation.act == "moderate" and target is None:
@@ -273,7 +274,7 @@ def _put(decider: Decider, expectation: Expectation, asked: Asked, at: Instant) 
 
 def full_name(decider: Decider, capability: str, asked: Asked, author: str | None) -> str:
     """Return the full name that a bare one stands for: own for the author, else all (rule 2.3)."""
-    pair = decider.frame.catalogue.pairs.get(capability)
+    pair = decider.compiled.catalogue.pairs.get(capability)
     if pair is None:
         return capability
     return pair[0] if author is not None and asked.form == "member" and asked.key == author else pair[1]

@@ -7,9 +7,9 @@ from datetime import UTC, datetime, timedelta
 from typing import NamedTuple
 
 from ask_above.charter.moments import Instant, as_instant, parse
-from ask_above.decide.frame import Frame
+from ask_above.decide.compiled import CompiledCharter
+from ask_above.decide.decider import Decider
 from ask_above.decide.looks import Looks, held_at_root, looks
-from ask_above.decide.may import Decider
 from ask_above.decide.profile import Asked
 from ask_above.people.register import Assignment, Member
 
@@ -17,7 +17,7 @@ _DAY = 86_400_000_000
 """Microseconds in a day."""
 
 
-class Listed(NamedTuple):
+class RosterEntry(NamedTuple):
     """One member as the roster shows them; ``ranks`` are the titles of the ranks given to them on the whole site."""
 
     member: Member
@@ -30,7 +30,7 @@ class Heading(NamedTuple):
 
     rank: str | None
     title: str
-    members: tuple[Listed, ...]
+    members: tuple[RosterEntry, ...]
 
 
 class Edge(NamedTuple):
@@ -50,19 +50,19 @@ class Waiting(NamedTuple):
 
 def roster(decider: Decider, at: Instant) -> list[Heading]:
     """Return everyone whose status counts under their headings, in the register's order; no empty headings."""
-    frame = decider.frame
-    found: dict[str | None, list[Listed]] = {rank.key: [] for rank in frame.ranks if rank.heading}
+    compiled = decider.compiled
+    found: dict[str | None, list[RosterEntry]] = {rank.key: [] for rank in compiled.ranks if rank.heading}
     found[None] = []
     for asked in decider.people.all(at):
         if asked.member is not None and asked.status in ("active", "pending"):
-            seen = looks(frame, asked)
-            found[seen.heading].append(Listed(asked.member, seen, _given(frame, asked)))
-    titles = {rank.key: rank.title for rank in frame.ranks}
+            seen = looks(compiled, asked)
+            found[seen.heading].append(RosterEntry(asked.member, seen, _given(compiled, asked)))
+    titles = {rank.key: rank.title for rank in compiled.ranks}
     return [Heading(key, titles[key] if key else "", tuple(people)) for key, people in found.items() if people]
 
 
-def _given(frame: Frame, asked: Asked) -> tuple[str, ...]:
-    return tuple(rank.title for rank in held_at_root(frame, asked) if not rank.automatic)
+def _given(compiled: CompiledCharter, asked: Asked) -> tuple[str, ...]:
+    return tuple(rank.title for rank in held_at_root(compiled, asked) if not rank.automatic)
 
 
 def soon(decider: Decider, at: Instant, days: int) -> list[Edge]:
@@ -80,7 +80,7 @@ def soon(decider: Decider, at: Instant, days: int) -> list[Edge]:
 def waiting(decider: Decider, at: Instant, status: str, days: int) -> list[Waiting]:
     """Return those with a status, pending or invited, for longer than so many days; longest first."""
     found = [
-        Waiting(member, _since(decider.frame, member, at))
+        Waiting(member, _since(decider.compiled, member, at))
         for member in decider.people.register.members.values()
         if member.status == status
     ]
@@ -88,20 +88,20 @@ def waiting(decider: Decider, at: Instant, status: str, days: int) -> list[Waiti
     return sorted(kept, key=lambda each: -(each.days if each.days is not None else 1 << 30))
 
 
-def _since(frame: Frame, member: Member, at: Instant) -> int | None:
+def _since(compiled: CompiledCharter, member: Member, at: Instant) -> int | None:
     if not member.joined:
         return None
-    return max(0, at - as_instant(parse(member.joined), frame.charter.zone)) // _DAY
+    return max(0, at - as_instant(parse(member.joined), compiled.charter.zone)) // _DAY
 
 
-def day_of(frame: Frame, at: Instant, *, last: bool = False) -> str:
+def day_of(compiled: CompiledCharter, at: Instant, *, last: bool = False) -> str:
     """Say the day of an instant in the charter's time zone; ``last``: the last day before it, for what ends then."""
     moment = datetime(1970, 1, 1, tzinfo=UTC) + timedelta(microseconds=at - (1 if last else 0))
-    return moment.astimezone(frame.charter.zone).date().isoformat()
+    return moment.astimezone(compiled.charter.zone).date().isoformat()
 
 
-def edges_in_words(frame: Frame, edges: list[Edge]) -> Iterator[tuple[str, str, str, str, str]]:
+def edges_in_words(compiled: CompiledCharter, edges: list[Edge]) -> Iterator[tuple[str, str, str, str, str]]:
     """Yield day, starts or ends, member, rank and place of each, as keys."""
     for edge in edges:
         each = edge.assignment
-        yield day_of(frame, edge.at, last=not edge.starts), "starts" if edge.starts else "ends", *each[:3]
+        yield day_of(compiled, edge.at, last=not edge.starts), "starts" if edge.starts else "ends", *each[:3]

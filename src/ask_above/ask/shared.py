@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 from ask_above.charter.catalogue import RISKS
 from ask_above.charter.moments import Instant
-from ask_above.decide.may import Decider
+from ask_above.decide.decider import Decider
 from ask_above.people.register import Member
 from ask_above.people.signins import SignIn
 
@@ -63,11 +63,11 @@ def _busiest(given: list[SignIn], window: int) -> tuple[Instant, Instant, list[s
 
 
 def _can(decider: Decider, key: str, at: Instant) -> tuple[tuple[str, str], ...]:
-    asked, frame = decider.people.ask(key, at), decider.frame
+    asked, compiled = decider.people.ask(key, at), decider.compiled
     mask = 0
-    for place in range(len(frame.places)):
+    for place in range(len(compiled.places)):
         mask |= decider.usable(asked, place)
-    known = [(frame.catalogue.capabilities[name].risk, name) for name in frame.catalogue.names(mask)]
+    known = [(compiled.catalogue.capabilities[name].risk, name) for name in compiled.catalogue.names(mask)]
     return tuple(each for risk in reversed(RISKS[1:]) for each in known if each[0] == risk)
 
 

@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING, NamedTuple
 from ask_above.charter.moments import Instant
 from ask_above.charter.rules import ACTS
 from ask_above.decide.answer import Answer, Step
-from ask_above.decide.frame import Frame
-from ask_above.decide.may import Decider
+from ask_above.decide.compiled import CompiledCharter
+from ask_above.decide.decider import Decider
 from ask_above.decide.profile import Asked, ask_rank
 from ask_above.decide.walk import ranks_at
 from ask_above.errors import QuestionError
@@ -22,22 +22,25 @@ if TYPE_CHECKING:
 
 def grid_masks(decider: Decider, place: int | None) -> list[int]:
     """Return, for each rank, what it carries; with a place, what someone asked as it can use there."""
-    frame = decider.frame
+    compiled = decider.compiled
     if place is None:
-        return [frame.catalogue.everything if rank.unbounded else frame.carried[rank.position] for rank in frame.ranks]
-    return [decider.usable(ask_rank(frame, rank.position), place) for rank in frame.ranks]
+        return [
+            compiled.catalogue.everything if rank.unbounded else compiled.carried[rank.position]
+            for rank in compiled.ranks
+        ]
+    return [decider.usable(ask_rank(compiled, rank.position), place) for rank in compiled.ranks]
 
 
 def brought_masks(decider: Decider) -> list[int]:
     """Return, for each rank, what someone asked as it carries by all the ranks they hold then (rule 4.9)."""
-    frame = decider.frame
+    compiled = decider.compiled
     brought = []
-    for rank in frame.ranks:
-        profile = ask_rank(frame, rank.position).profile
-        ranks = ranks_at(frame, profile, 0) if profile else []
-        mask = 0 if frame.unbounded.isdisjoint(ranks) else frame.catalogue.everything
+    for rank in compiled.ranks:
+        profile = ask_rank(compiled, rank.position).profile
+        ranks = ranks_at(compiled, profile, 0) if profile else []
+        mask = 0 if compiled.unbounded.isdisjoint(ranks) else compiled.catalogue.everything
         for position in ranks:
-            mask |= frame.carried[position]
+            mask |= compiled.carried[position]
         brought.append(mask)
     return brought
 
@@ -46,18 +49,18 @@ def grid(decider: Decider, place: int | None) -> pd.DataFrame:
     """Return capabilities by ranks as booleans."""
     import pandas as pd
 
-    frame = decider.frame
+    compiled = decider.compiled
     masks = grid_masks(decider, place)
     columns = {
-        rank.key: [bool(mask >> n & 1) for n in range(len(frame.catalogue.keys))]
-        for rank, mask in zip(frame.ranks, masks, strict=True)
+        rank.key: [bool(mask >> n & 1) for n in range(len(compiled.catalogue.keys))]
+        for rank, mask in zip(compiled.ranks, masks, strict=True)
     }
-    index = pd.Index(frame.catalogue.keys, name="capability", dtype=object)
+    index = pd.Index(compiled.catalogue.keys, name="capability", dtype=object)
     table = pd.DataFrame(columns, index=index, columns=pd.Index(list(columns), name="rank", dtype=object))
     return table.astype(bool)
 
 
-class Cell(NamedTuple):
+class GridCell(NamedTuple):
     """Whether one rank may act on another, and how that came about."""
 
     actor: str
@@ -81,14 +84,14 @@ def check_act(act: str) -> None:
         raise QuestionError(f"'{act}' is none of the acts {', '.join(ACTS)}.")
 
 
-def power_cells(decider: Decider, act: str, place: int, at: Instant) -> Iterator[Cell]:
+def power_cells(decider: Decider, act: str, place: int, at: Instant) -> Iterator[GridCell]:
     """Yield every rank's power over every rank, row by row (rule 6.13)."""
     check_act(act)
-    frame = decider.frame
-    asked = [ask_rank(frame, rank.position) for rank in frame.ranks]
+    compiled = decider.compiled
+    asked = [ask_rank(compiled, rank.position) for rank in compiled.ranks]
     for case in _cases(decider, asked, place, at):
         for target in asked:
-            yield Cell(case.actor.key or "", target.key or "", _power(case.again(), act, target))
+            yield GridCell(case.actor.key or "", target.key or "", _power(case.again(), act, target))
 
 
 def _cases(decider: Decider, asked: Sequence[Asked], place: int, at: Instant) -> Iterator[Case]:
@@ -100,17 +103,17 @@ def _cases(decider: Decider, asked: Sequence[Asked], place: int, at: Instant) ->
 
 
 def _power(case: Case, act: str, target: Asked) -> list[Step]:
-    frame = case.frame
-    rank = frame.charter.ranks[target.key or ""]
+    compiled = case.compiled
+    rank = compiled.charter.ranks[target.key or ""]
     if act == "moderate":
-        return case.moderate(target, frame.charter.rules.act("moderate").using)
+        return case.moderate(target, compiled.charter.rules.act("moderate").using)
     return case.assign(rank, None) if act == "assign" else case.manage(rank)
 
 
 def allowed_powers(decider: Decider, act: str, place: int, at: Instant) -> Iterator[tuple[str, str]]:
     """Yield the pairs of ranks, acting and acted on, between which an act is possible."""
     check_act(act)
-    asked = (ask_rank(decider.frame, rank.position) for rank in decider.frame.ranks)
+    asked = (ask_rank(decider.compiled, rank.position) for rank in decider.compiled.ranks)
     able = [each for each in asked if _has_what_it_takes(decider, each, act, place)]
     for case in _cases(decider, able, place, at):
         yield from ((case.actor.key or "", target) for target in _reached(case, act))
@@ -124,14 +127,14 @@ def reached(decider: Decider, actor: Asked, act: str, place: int, at: Instant) -
 
 def _has_what_it_takes(decider: Decider, actor: Asked, act: str, place: int) -> bool:
     """Tell whether somebody acts and may use what an act takes: whoever may not can do it to nobody."""
-    using = decider.frame.catalogue.mask(decider.frame.charter.rules.act(act).using)
+    using = decider.compiled.catalogue.mask(decider.compiled.charter.rules.act(act).using)
     return actor.acts and bool(decider.usable(actor, 0 if act == "manage" else place) & using)
 
 
 def _reached(case: Case, act: str) -> Iterator[str]:
     """Yield the ranks on which a case's actor can do an act."""
-    for rank in case.frame.ranks:
-        target = ask_rank(case.frame, rank.position)
+    for rank in case.compiled.ranks:
+        target = ask_rank(case.compiled, rank.position)
         if not any(step.holds is False for step in _power(case.again(), act, target)):
             yield rank.key
 
@@ -140,7 +143,7 @@ def powers(decider: Decider, act: str, place: int, at: Instant) -> pd.DataFrame:
     """Return acting ranks by ranks acted on as booleans."""
     import pandas as pd
 
-    keys = [rank.key for rank in decider.frame.ranks]
+    keys = [rank.key for rank in decider.compiled.ranks]
     rows: dict[str, list[bool]] = {key: [] for key in keys}
     for cell in power_cells(decider, act, place, at):
         rows[cell.actor].append(cell.allowed)
@@ -151,7 +154,7 @@ def powers(decider: Decider, act: str, place: int, at: Instant) -> pd.DataFrame:
 
 def who(decider: Decider, capability: str, place: int, at: Instant) -> list[Asked]:
     """Return the members who may use a capability, given by its full name, at a place."""
-    bit = decider.frame.catalogue.bit[capability]
+    bit = decider.compiled.catalogue.bit[capability]
     return [asked for asked in decider.people.all(at) if decider.usable(asked, place) & bit]
 
 
@@ -174,7 +177,7 @@ def who_table(
             "member": asked.key,
             "name": asked.label,
             "kind": asked.member.kind if asked.member else "",
-            "ranks": ", ".join(ranks_held(decider.frame, asked, place)),
+            "ranks": ", ".join(ranks_held(decider.compiled, asked, place)),
         }
         if through and answer is not None:
             row["through"] = "; ".join(sources(answer, capability)) if capability else answer.reason.rstrip(".")
@@ -183,20 +186,20 @@ def who_table(
     return pd.DataFrame(rows, columns=columns, dtype=object)
 
 
-def ranks_held(frame: Frame, asked: Asked, place: int) -> list[str]:
+def ranks_held(compiled: CompiledCharter, asked: Asked, place: int) -> list[str]:
     """Return the keys of the ranks that count for someone at a place, highest first; automatic ones for want of any."""
-    ranks = [frame.ranks[position] for position in ranks_at(frame, asked.profile, place)] if asked.profile else []
+    ranks = [compiled.ranks[position] for position in ranks_at(compiled, asked.profile, place)] if asked.profile else []
     given = [rank.key for rank in ranks if not rank.automatic]
     return [*(["owner"] if asked.owner else []), *given] or [rank.key for rank in ranks]
 
 
 def holders(decider: Decider, at: Instant) -> dict[str, list[tuple[Asked, bool]]]:
     """Return who holds each rank, and whether at the root; automatic ranks included, only those whose status counts."""
-    frame = decider.frame
-    found: dict[str, dict[str, tuple[Asked, bool]]] = {rank.key: {} for rank in frame.ranks}
+    compiled = decider.compiled
+    found: dict[str, dict[str, tuple[Asked, bool]]] = {rank.key: {} for rank in compiled.ranks}
     for asked in decider.people.all(at):
         for each in asked.holdings:
-            key = frame.ranks[each.rank].key
+            key = compiled.ranks[each.rank].key
             at_root = each.place == 0 or found[key].get(asked.key or "", (asked, False))[1]
             found[key][asked.key or ""] = (asked, at_root)
     return {key: list(people.values()) for key, people in found.items()}

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from ask_above.decide.answer import Answer
-from ask_above.decide.may import Decider
+from ask_above.decide.decider import Decider
 from ask_above.decide.profile import Asked
 
 
@@ -27,6 +27,6 @@ def through(answer: Answer, capability: str) -> list[str]:
 
 def where(decider: Decider, asked: Asked, capability: str) -> list[str]:
     """Return the keys of all places where someone may use a capability, given by its full name, in their order."""
-    frame = decider.frame
-    bit = frame.catalogue.bit[capability]
-    return [place.key for n, place in enumerate(frame.places) if decider.usable(asked, n) & bit]
+    compiled = decider.compiled
+    bit = compiled.catalogue.bit[capability]
+    return [place.key for n, place in enumerate(compiled.places) if decider.usable(asked, n) & bit]

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-from ask_above.decide.frame import Frame
-from ask_above.decide.may import Decider
+from ask_above.decide.compiled import CompiledCharter
+from ask_above.decide.decider import Decider
 from ask_above.decide.profile import Asked
 from ask_above.decide.walk import closed_gate, held, usable
 
@@ -47,46 +47,46 @@ def tour(decider: Decider, asked: Asked) -> Tour:
     """Walk through all places."""
     states: dict[int, str] = {}
     stops = []
-    for n, place in enumerate(decider.frame.places):
-        chain = decider.frame.chains[n]
+    for n, place in enumerate(decider.compiled.places):
+        chain = decider.compiled.chains[n]
         above = chain[-2] if len(chain) > 1 else None
-        states[n] = _state(decider.frame, asked, n, states[above] if above is not None else OPEN)
+        states[n] = _state(decider.compiled, asked, n, states[above] if above is not None else OPEN)
         stop = Stop(place.key, len(chain) - 1, states[n])
         stops.append(_open(decider, asked, n, above, stop) if states[n] == OPEN else _shut(decider, asked, n, stop))
     return Tour(asked.label, tuple(stops))
 
 
-def _state(frame: Frame, asked: Asked, place: int, above: str) -> str:
+def _state(compiled: CompiledCharter, asked: Asked, place: int, above: str) -> str:
     """Return how a place shows itself; ``above`` is how the one above it does."""
     if asked.rules_all:
         return OPEN
     if asked.profile is None:
         return ABSENT
-    here = held(frame, asked.profile, place)
+    here = held(compiled, asked.profile, place)
     if not here.unbounded:
-        shut = closed_gate(frame, asked.profile, place)
+        shut = closed_gate(compiled, asked.profile, place)
         if shut is not None:
-            gate = frame.places[place].gate
+            gate = compiled.places[place].gate
             return CLOSED if shut == place and gate is not None and gate.teaser and above == OPEN else ABSENT
-    seeing = frame.charter.rules.seeing
-    sees = place == 0 or seeing is None or not frame.rests(seeing, place) & ~here.mask
+    seeing = compiled.charter.rules.seeing
+    sees = place == 0 or seeing is None or not compiled.rests(seeing, place) & ~here.mask
     return OPEN if sees else ABSENT
 
 
 def _open(decider: Decider, asked: Asked, place: int, above: int | None, stop: Stop) -> Stop:
-    frame = decider.frame
-    names = frame.catalogue.names
+    compiled = decider.compiled
+    names = compiled.catalogue.names
     can = decider.usable(asked, place)
     before = unsaid = can
     if above is not None and asked.profile and not asked.rules_all:
-        before = usable(frame, held(frame, asked.profile, above).mask, place)
-        unsaid = usable(frame, held(frame, asked.profile, place, own=False).mask, place)
+        before = usable(compiled, held(compiled, asked.profile, above).mask, place)
+        unsaid = usable(compiled, held(compiled, asked.profile, place, own=False).mask, place)
     return stop._replace(can=names(can), more=names(can & ~before), less=names(unsaid & ~can))
 
 
 def _shut(decider: Decider, asked: Asked, place: int, stop: Stop) -> Stop:
-    frame = decider.frame
-    capability = frame.charter.rules.seeing or frame.catalogue.keys[0]
+    compiled = decider.compiled
+    capability = compiled.charter.rules.seeing or compiled.catalogue.keys[0]
     return stop._replace(why=decider.may(asked, capability, place).reason)
 
 

@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from functools import cached_property
 
 from ask_above.change.coverage import ALWAYS_COVERED, Coverage, coverage
-from ask_above.change.difference import Difference, Kind, Row, State
+from ask_above.change.difference import Difference, EditRow, Kind, State
 from ask_above.change.refusal import Refusal
 from ask_above.charter.charter import Charter
 from ask_above.charter.ladder import Rank
@@ -40,7 +40,7 @@ class Conditions:
     def _kept_edited(self) -> Iterator[Refusal]:
         """Yield ranks kept by something outside that are edited: only who keeps them may be set, and cleared."""
         for part in self.difference.parts:
-            if part.kind is not Kind.RANK or part.field == "kept_by" or part.row is Row.LADDER:
+            if part.kind is not Kind.RANK or part.field == "kept_by" or part.row is EditRow.LADDER:
                 continue
             old, new = (state.charter.ranks.get(part.key) for state in (self.before, self.after))
             if old is not None and old.kept_by and (new is None or new.kept_by):

@@ -38,7 +38,7 @@ class Kind(StrEnum):
     ASSIGNMENT = "assignment"
 
 
-class Row(StrEnum):
+class EditRow(StrEnum):
     """The rows of the table of edits (rule 9.3); what has none is the owner's alone."""
 
     MANAGE = "manage"
@@ -63,7 +63,7 @@ class State(NamedTuple):
     register: Register
 
 
-class Part(NamedTuple):
+class DifferencePart(NamedTuple):
     """One thing that differs in one field; ``field`` is empty where the thing itself was made or is gone.
 
     ``row`` is the row of the table of edits that it stands in. ``before`` and ``after`` are ``None`` where there is
@@ -75,7 +75,7 @@ class Part(NamedTuple):
     field: str
     before: Any
     after: Any
-    row: Row
+    row: EditRow
 
 
 class Given(NamedTuple):
@@ -92,85 +92,85 @@ class Given(NamedTuple):
     lost: Coverage
 
 
-RANK_ROWS: Final[Mapping[str, Row]] = {
-    "key": Row.MANAGE,
-    "position": Row.LADDER,
-    "title": Row.MANAGE,
-    "about": Row.MANAGE,
-    "held_by": Row.MANAGE,
-    "unbounded": Row.OWNER,
-    "entry": Row.MANAGE,
-    "open": Row.MANAGE,
-    "on_joining": Row.MANAGE,
-    "grants": Row.MANAGE,
-    "withhold": Row.MANAGE,
-    "builds_on": Row.MANAGE,
-    "copied_from": Row.MANAGE,
-    "kept_by": Row.OWNER,
-    "limit": Row.OWNER,
-    "after": Row.OWNER,
-    "apart_from": Row.OWNER,
-    "lists": Row.OWNER,
-    "call_open": Row.MANAGE,
-    "heading": Row.MANAGE,
-    "color": Row.MANAGE,
-    "badge": Row.MANAGE,
-    "prefix": Row.MANAGE,
-    "perks": Row.MANAGE,
-    "where": Row.NOTHING,
+RANK_ROWS: Final[Mapping[str, EditRow]] = {
+    "key": EditRow.MANAGE,
+    "position": EditRow.LADDER,
+    "title": EditRow.MANAGE,
+    "about": EditRow.MANAGE,
+    "held_by": EditRow.MANAGE,
+    "unbounded": EditRow.OWNER,
+    "entry": EditRow.MANAGE,
+    "open": EditRow.MANAGE,
+    "on_joining": EditRow.MANAGE,
+    "grants": EditRow.MANAGE,
+    "withhold": EditRow.MANAGE,
+    "builds_on": EditRow.MANAGE,
+    "copied_from": EditRow.MANAGE,
+    "kept_by": EditRow.OWNER,
+    "limit": EditRow.OWNER,
+    "after": EditRow.OWNER,
+    "apart_from": EditRow.OWNER,
+    "lists": EditRow.OWNER,
+    "call_open": EditRow.MANAGE,
+    "heading": EditRow.MANAGE,
+    "color": EditRow.MANAGE,
+    "badge": EditRow.MANAGE,
+    "prefix": EditRow.MANAGE,
+    "perks": EditRow.MANAGE,
+    "where": EditRow.NOTHING,
 }
 
-PLACE_ROWS: Final[Mapping[str, Row]] = {
-    "key": Row.OWNER,
-    "kind": Row.OWNER,
-    "title": Row.PLACE,
-    "about": Row.PLACE,
-    "parent": Row.PARENT,
-    "overrides": Row.PLACE,
-    "exceptions": Row.PLACE,
-    "gate": Row.PLACE,
-    "like": Row.PLACE,
-    "where": Row.NOTHING,
+PLACE_ROWS: Final[Mapping[str, EditRow]] = {
+    "key": EditRow.OWNER,
+    "kind": EditRow.OWNER,
+    "title": EditRow.PLACE,
+    "about": EditRow.PLACE,
+    "parent": EditRow.PARENT,
+    "overrides": EditRow.PLACE,
+    "exceptions": EditRow.PLACE,
+    "gate": EditRow.PLACE,
+    "like": EditRow.PLACE,
+    "where": EditRow.NOTHING,
 }
 
-MEMBER_ROWS: Final[Mapping[str, Row]] = {
-    "key": Row.OWNER,
-    "name": Row.NAME,
-    "email": Row.ADDRESS,
-    "kind": Row.ACCOUNT,
-    "status": Row.ACCOUNT,
-    "joined": Row.OWNER,
-    "groups": Row.PEOPLE,
-    "note": Row.ACCOUNT,
-    "id": Row.OWNER,
-    "user_name": Row.ADDRESS,
-    "external_id": Row.ADDRESS,
-    "was": Row.OWNER,
-    "where": Row.NOTHING,
+MEMBER_ROWS: Final[Mapping[str, EditRow]] = {
+    "key": EditRow.OWNER,
+    "name": EditRow.NAME,
+    "email": EditRow.ADDRESS,
+    "kind": EditRow.ACCOUNT,
+    "status": EditRow.ACCOUNT,
+    "joined": EditRow.OWNER,
+    "groups": EditRow.PEOPLE,
+    "note": EditRow.ACCOUNT,
+    "id": EditRow.OWNER,
+    "user_name": EditRow.ADDRESS,
+    "external_id": EditRow.ADDRESS,
+    "was": EditRow.OWNER,
+    "where": EditRow.NOTHING,
 }
 
-CHARTER_ROWS: Final[Mapping[str, Row]] = {
-    "key": Row.OWNER,
-    "title": Row.OWNER,
-    "owner": Row.OWNER,
-    "rules": Row.OWNER,
-    "catalogue": Row.OWNER,
-    "ranks": Row.MANAGE,
-    "places": Row.PLACE,
-    "groups": Row.OWNER,
-    "override_sets": Row.SETS,
-    "perks": Row.OWNER,
-    "expectations": Row.OWNER,
-    "add_ons": Row.OWNER,
+CHARTER_ROWS: Final[Mapping[str, EditRow]] = {
+    "key": EditRow.OWNER,
+    "title": EditRow.OWNER,
+    "owner": EditRow.OWNER,
+    "rules": EditRow.OWNER,
+    "catalogue": EditRow.OWNER,
+    "ranks": EditRow.MANAGE,
+    "places": EditRow.PLACE,
+    "groups": EditRow.OWNER,
+    "override_sets": EditRow.SETS,
+    "perks": EditRow.OWNER,
+    "expectations": EditRow.OWNER,
+    "add_ons": EditRow.OWNER,
 }
 
 # a new field of one of these stands in the last row, the owner's, until somebody gives it another
-GROUP_ROWS: Final[Mapping[str, Row]] = dict.fromkeys(("key", "title", "about", "includes", "confers"), Row.OWNER) | {
-    "where": Row.NOTHING
-}
-SET_ROWS: Final[Mapping[str, Row]] = {"key": Row.SETS, "overrides": Row.SETS, "where": Row.NOTHING}
-PERK_ROWS: Final[Mapping[str, Row]] = dict.fromkeys(("key", "about", "settle", "default"), Row.OWNER) | {
-    "where": Row.NOTHING
+GROUP_ROWS: Final[Mapping[str, EditRow]] = dict.fromkeys(
+    ("key", "title", "about", "includes", "confers"), EditRow.OWNER
+) | {"where": EditRow.NOTHING}
+SET_ROWS: Final[Mapping[str, EditRow]] = {"key": EditRow.SETS, "overrides": EditRow.SETS, "where": EditRow.NOTHING}
+PERK_ROWS: Final[Mapping[str, EditRow]] = dict.fromkeys(("key", "about", "settle", "default"), EditRow.OWNER) | {
+    "where": EditRow.NOTHING
 }
 
 _LOOKS = ("title", "about", "color", "badge", "prefix")
@@ -212,9 +212,9 @@ class Difference:
         return bool(self.parts or self.given)
 
     @cached_property
-    def parts(self) -> tuple[Part, ...]:
+    def parts(self) -> tuple[DifferencePart, ...]:
         """All that differs but assignments."""
-        found: list[Part] = []
+        found: list[DifferencePart] = []
         if self.renaming is not None:
             found.append(self._renamed(self.renaming))
         if self.before.charter is not self.after.charter:
@@ -246,26 +246,28 @@ class Difference:
         """Return the ranks that passed another that was there; with ``places`` those places among their neighbours."""
         return self._charters.places_passed() if places else self._charters.ranks_passed()
 
-    def _renamed(self, renaming: Renaming) -> Part:
-        row = {"rank": Row.MANAGE, "set": Row.SETS, "bundle": Row.BUNDLE}.get(renaming.kind, Row.OWNER)
-        return Part(Kind(renaming.kind), renaming.new, "key", renaming.old, renaming.new, row)
+    def _renamed(self, renaming: Renaming) -> DifferencePart:
+        row = {"rank": EditRow.MANAGE, "set": EditRow.SETS, "bundle": EditRow.BUNDLE}.get(renaming.kind, EditRow.OWNER)
+        return DifferencePart(Kind(renaming.kind), renaming.new, "key", renaming.old, renaming.new, row)
 
     # -- members
 
-    def _member(self, key: str) -> Iterator[Part]:
+    def _member(self, key: str) -> Iterator[DifferencePart]:
         before, after = self.before.register.members.get(key), self.after.register.members.get(key)
         if before is None or after is None:
             if before is not after:
-                yield Part(Kind.MEMBER, key, "", before, after, Row.PEOPLE if before is None else Row.OWNER)
+                yield DifferencePart(
+                    Kind.MEMBER, key, "", before, after, EditRow.PEOPLE if before is None else EditRow.OWNER
+                )
                 if after is not None and after.status in OUT:
-                    yield Part(Kind.MEMBER, key, "status", "", after.status, Row.ACCOUNT)
+                    yield DifferencePart(Kind.MEMBER, key, "status", "", after.status, EditRow.ACCOUNT)
             return
         for name in Member._fields:
-            row = MEMBER_ROWS.get(name, Row.OWNER)
+            row = MEMBER_ROWS.get(name, EditRow.OWNER)
             one, two = getattr(before, name), getattr(after, name)
-            if row is not Row.NOTHING and one != two:
+            if row is not EditRow.NOTHING and one != two:
                 for row_of in _rows_of(name, before, after):
-                    yield Part(Kind.MEMBER, key, name, one, two, row_of)
+                    yield DifferencePart(Kind.MEMBER, key, name, one, two, row_of)
 
     def _given(self, key: str) -> Iterator[Given]:
         before, after = self.before.register.of(key), self.after.register.of(key)
@@ -293,19 +295,19 @@ class Difference:
         return before is None or (before.status in ("pending", "invited") and not before.joined)
 
 
-def _rows_of(name: str, before: Member, after: Member) -> Iterator[Row]:
+def _rows_of(name: str, before: Member, after: Member) -> Iterator[EditRow]:
     """Yield the rows that a change of a member's field stands in; status, ``joined`` and ``was`` hang together."""
     if name == "status":
         yield from status_rows(before, after)
     elif name == "joined":
         joins = after.status == "active" and before.status in ("pending", "invited") and not before.joined
         if not joins:
-            yield Row.OWNER
+            yield EditRow.OWNER
     elif name == "was":
         if not (_remembers(before, after) or (before.status in OUT and after.status not in OUT and not after.was)):
-            yield Row.OWNER
+            yield EditRow.OWNER
     else:
-        yield MEMBER_ROWS.get(name, Row.OWNER)
+        yield MEMBER_ROWS.get(name, EditRow.OWNER)
 
 
 def _remembers(before: Member, after: Member) -> bool:
@@ -313,21 +315,21 @@ def _remembers(before: Member, after: Member) -> bool:
     return after.status in OUT and before.status not in OUT and after.was == before.status
 
 
-def status_rows(before: Member, after: Member) -> Iterator[Row]:
+def status_rows(before: Member, after: Member) -> Iterator[EditRow]:
     """Yield what another status takes: restored to more than there was is restored and then vouched for."""
     was, now = before.status, after.status
     if now in OUT:
-        yield Row.ACCOUNT
+        yield EditRow.ACCOUNT
         return
     if was in OUT:
-        yield Row.ACCOUNT
+        yield EditRow.ACCOUNT
         was = before.restored
     if was == now:
         return
     if (was, now) in (("pending", "active"), ("invited", "active"), ("invited", "pending")):
-        yield Row.PEOPLE
+        yield EditRow.PEOPLE
     else:
-        yield Row.OWNER
+        yield EditRow.OWNER
 
 
 def edges_of(given: Sequence[Assignment]) -> set[Instant]:
@@ -349,7 +351,7 @@ class _Charters:
     def __init__(self, before: Charter, after: Charter) -> None:
         self.before, self.after = before, after
 
-    def parts(self) -> Iterator[Part]:
+    def parts(self) -> Iterator[DifferencePart]:
         old, new = self.before, self.after
         for name in Charter._fields:
             if name in ("ranks", "places", "groups", "override_sets", "perks", "catalogue", "expectations"):
@@ -357,7 +359,7 @@ class _Charters:
             one, two = getattr(old, name), getattr(new, name)
             if content(one) != content(two):
                 kind = Kind.RULES if name == "rules" else Kind.CHARTER
-                yield Part(kind, name, name, one, two, CHARTER_ROWS.get(name, Row.OWNER))
+                yield DifferencePart(kind, name, name, one, two, CHARTER_ROWS.get(name, EditRow.OWNER))
         yield from self._catalogue()
         yield from self._things(Kind.PERK, old.perks, new.perks, PERK_ROWS)
         yield from self._ranks()
@@ -365,47 +367,51 @@ class _Charters:
         yield from self._things(Kind.SET, old.override_sets, new.override_sets, SET_ROWS)
         yield from self._places()
         if self._sentences(old) != self._sentences(new):
-            yield Part(Kind.EXPECTATIONS, "expectations", "expectations", old.expectations, new.expectations, Row.OWNER)
+            yield DifferencePart(
+                Kind.EXPECTATIONS, "expectations", "expectations", old.expectations, new.expectations, EditRow.OWNER
+            )
 
     @staticmethod
     def _sentences(charter: Charter) -> list[Any]:
         return [content(each._replace(text="")) for each in charter.expectations]
 
-    def _catalogue(self) -> Iterator[Part]:
+    def _catalogue(self) -> Iterator[DifferencePart]:
         old, new = self.before.catalogue, self.after.catalogue
         if old is new:
             return
         if [*map(content, old.capabilities.values())] != [*map(content, new.capabilities.values())]:
-            yield Part(Kind.CATALOGUE, "capabilities", "capabilities", old, new, Row.OWNER)
+            yield DifferencePart(Kind.CATALOGUE, "capabilities", "capabilities", old, new, EditRow.OWNER)
         if old.nobody != new.nobody:
-            yield Part(Kind.CATALOGUE, "nobody", "nobody", old.nobody, new.nobody, Row.OWNER)
+            yield DifferencePart(Kind.CATALOGUE, "nobody", "nobody", old.nobody, new.nobody, EditRow.OWNER)
         named = bundles_in_rules(self.before) | bundles_in_rules(self.after)
         for key in dict.fromkeys((*new.bundles, *old.bundles)):
             one, two = old.bundles.get(key), new.bundles.get(key)
             if content(one) != content(two):
                 field = "" if one is None or two is None else "words"
-                yield Part(Kind.BUNDLE, key, field, one, two, Row.OWNER if key in named else Row.BUNDLE)
+                yield DifferencePart(
+                    Kind.BUNDLE, key, field, one, two, EditRow.OWNER if key in named else EditRow.BUNDLE
+                )
 
     def _things(
         self,
         kind: Kind,
         old: Mapping[str, Any],
         new: Mapping[str, Any],
-        rows: Mapping[str, Row],
-    ) -> Iterator[Part]:
+        rows: Mapping[str, EditRow],
+    ) -> Iterator[DifferencePart]:
         for key in dict.fromkeys((*new, *old)):
             one, two = old.get(key), new.get(key)
             if one is None or two is None:
-                yield Part(kind, key, "", one, two, rows.get("key", Row.OWNER))
+                yield DifferencePart(kind, key, "", one, two, rows.get("key", EditRow.OWNER))
                 continue
             for name in one._fields if one is not two else ():
-                row, was, now = rows.get(name, Row.OWNER), getattr(one, name), getattr(two, name)
-                if row in (Row.NOTHING, Row.LADDER) or was is now:
+                row, was, now = rows.get(name, EditRow.OWNER), getattr(one, name), getattr(two, name)
+                if row in (EditRow.NOTHING, EditRow.LADDER) or was is now:
                     continue
                 if _differs(name, was, now):
-                    yield Part(kind, key, name, was, now, row)
+                    yield DifferencePart(kind, key, name, was, now, row)
 
-    def _ranks(self) -> Iterator[Part]:
+    def _ranks(self) -> Iterator[DifferencePart]:
         old, new = self.before.ranks, self.after.ranks
         for part in self._things(Kind.RANK, old, new, RANK_ROWS):
             yield part
@@ -415,19 +421,19 @@ class _Charters:
             rank = part.after or part.before
             for name in OWNERS:
                 if content(getattr(rank, name)) != content(type(rank)._field_defaults[name]):
-                    yield part._replace(field=name, row=Row.OWNER)
+                    yield part._replace(field=name, row=EditRow.OWNER)
         passed = self.ranks_passed()
         for key in passed:
-            yield Part(Kind.RANK, key, "position", old[key].position, new[key].position, Row.LADDER)
+            yield DifferencePart(Kind.RANK, key, "position", old[key].position, new[key].position, EditRow.LADDER)
 
-    def _places(self) -> Iterator[Part]:
+    def _places(self) -> Iterator[DifferencePart]:
         yield from (
-            part if part.field else part._replace(row=Row.PARENT)
+            part if part.field else part._replace(row=EditRow.PARENT)
             for part in self._things(Kind.PLACE, self.before.places, self.after.places, PLACE_ROWS)
             if not (part.key == "site" and part.field == "title")
         )
         for key in self.places_passed():
-            yield Part(Kind.PLACE, key, "order", None, None, Row.PLACE)
+            yield DifferencePart(Kind.PLACE, key, "order", None, None, EditRow.PLACE)
 
     def ranks_passed(self) -> list[str]:
         """Return the ranks that stand otherwise to another one than they did, those kept by something outside aside."""

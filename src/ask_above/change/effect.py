@@ -6,17 +6,18 @@ from collections.abc import Iterable, Iterator, Sequence
 from functools import cached_property
 from typing import NamedTuple
 
-from ask_above.change.alike import alike
+from ask_above.bulk.alike import alike
+from ask_above.bulk.places import CompiledPlaces
 from ask_above.change.difference import Difference, Kind, content, entries
 from ask_above.change.refusal import Refusal
-from ask_above.change.subjects import Subject, Subjects
+from ask_above.change.subjects import Affected, Subjects
 from ask_above.charter.charter import Charter
 from ask_above.charter.moments import Instant, written
 from ask_above.charter.names import SITE, few
 from ask_above.charter.rules import ActRule
 from ask_above.decide.authority import reached
-from ask_above.decide.frame import Frame
-from ask_above.decide.may import Decider
+from ask_above.decide.compiled import CompiledCharter
+from ask_above.decide.decider import Decider
 from ask_above.decide.powers import Power, Powers
 from ask_above.decide.profile import Asked, Profile, ask_anybody, ask_member, ask_rank
 from ask_above.decide.walk import Held, standing
@@ -49,7 +50,7 @@ class Turn(NamedTuple):
     pairs: tuple[int, ...]
 
 
-class Words(NamedTuple):
+class HolderWords(NamedTuple):
     """What a place says for one holder: what its words give, deny and bar, bundles and patterns worked out."""
 
     gives: int = 0
@@ -86,7 +87,7 @@ class Effect:
     @cached_property
     def spots(self) -> list[Spot]:
         """The places that are compared: each with itself, a new one with the one it is in, one gone as if emptied."""
-        old, new = self.old.frame, self.new.frame
+        old, new = self.old.compiled, self.new.compiled
         found = [Spot(n, self._nearest(new.charter, place.key, old.place_at)) for n, place in enumerate(new.places)]
         if old is not new:
             found += [
@@ -110,7 +111,7 @@ class Effect:
 
     def _find_turns(self) -> Iterator[Turn]:
         pairs = self.subjects.pairs
-        old, new = self.old.frame, self.new.frame
+        old, new = self.old.compiled, self.new.compiled
         if len(pairs) * len(self.spots) <= _FEW:
             yield from self._one_by_one(range(len(pairs)), self.spots)
         else:
@@ -123,19 +124,24 @@ class Effect:
 
     def _always_free(self, pair: tuple[Profile, Profile]) -> bool:
         """Tell whether somebody holds everything everywhere on both sides."""
-        sides = zip((self.old.frame, self.new.frame), pair, strict=True)
+        sides = zip((self.old.compiled, self.new.compiled), pair, strict=True)
         return all(
-            not frame.unbounded.isdisjoint((*profile.automatic, *(r for r, place in profile.placed if not place)))
-            for frame, profile in sides
+            not compiled.unbounded.isdisjoint((*profile.automatic, *(r for r, place in profile.placed if not place)))
+            for compiled, profile in sides
         )
 
     def _together(self, some: list[int]) -> Iterator[Turn]:
         """Yield what many pairs gain and lose, worked out in arrays."""
-        from ask_above.decide.held import held_otherwise
+        from ask_above.bulk.held import held_otherwise
 
         plain = [spot for spot in self.spots if not spot.gone]
         beside = [spot.before for spot in plain]
-        for each in held_otherwise(self.old.plan, self.new.plan, [self.subjects.pairs[n] for n in some], beside):
+        for each in held_otherwise(
+            self.old.compiled.keep(CompiledPlaces),
+            self.new.compiled.keep(CompiledPlaces),
+            [self.subjects.pairs[n] for n in some],
+            beside,
+        ):
             which = tuple(some[n] for n in each.pairs)
             yield Turn(plain[each.place], each.gated, each.gained, each.lost, False, which)
 
@@ -201,7 +207,7 @@ class Effect:
             return Held(0, unbounded=False)
         return self.old.reckoner.held(actor.profile, place, gated=gated)
 
-    def _of(self, pairs: Iterable[int]) -> Iterator[Subject]:
+    def _of(self, pairs: Iterable[int]) -> Iterator[Affected]:
         """Yield the subjects that come down to any of these pairs; the owner holds everything whatever happens."""
         return (each for n in pairs for each in self.subjects.of_pair[n] if not each.asked.owner)
 
@@ -214,7 +220,7 @@ class Effect:
         told: dict[str, str] = {}
         known: dict[tuple[int, int], bool] = {}
         for turn in self.turns if rule.over != "anyone" else ():
-            own = standing(self.old.frame, actor.profile, turn.spot.before)
+            own = standing(self.old.compiled, actor.profile, turn.spot.before)
             last = own - 1 if rule.over == "level" else own
             doubtful = [n for n in turn.pairs if self._tops[n] <= last] if turn.lost else ()
             for subject in self._of(doubtful):
@@ -234,16 +240,16 @@ class Effect:
     @cached_property
     def _tops(self) -> list[int]:
         """The highest standing that anybody of each pair has anywhere, now or later: who stands lower needs no look."""
-        frame, found = self.old.frame, []
+        compiled, found = self.old.compiled, []
         for subjects in self.subjects.of_pair:
-            tops = [len(frame.ranks)]
+            tops = [len(compiled.ranks)]
             for each in subjects:
                 tops += [holding.rank for holding in each.asked.recorded]
-                tops += [frame.rank_at[later.rank] for later in each.asked.later]
+                tops += [compiled.rank_at[later.rank] for later in each.asked.later]
             found.append(min(tops))
         return found
 
-    def _other(self, subject: Subject, actor: Asked) -> str:
+    def _other(self, subject: Affected, actor: Asked) -> str:
         """Return a name of somebody among those alike who is not the actor."""
         others = [key for key in subject.keys if key != actor.key]
         if not others or others[0] == subject.keys[0]:
@@ -253,14 +259,16 @@ class Effect:
     def _below(self, actor: Asked, rule: ActRule, target: Asked, place: int) -> bool:
         if rule.over == "anyone":
             return not target.owner
-        own = standing(self.old.frame, actor.profile, place)
-        there = reached(self.old.frame, target, place, later=True)
+        own = standing(self.old.compiled, actor.profile, place)
+        there = reached(self.old.compiled, target, place, later=True)
         return there >= own if rule.over == "level" else there > own
 
-    def _level(self, actor: Asked, subject: Subject, turn: Turn) -> bool:
+    def _level(self, actor: Asked, subject: Affected, turn: Turn) -> bool:
         """Tell whether somebody stands level with the actor and loses only what the actor loses too."""
         place = turn.spot.before
-        if reached(self.old.frame, subject.asked, place, later=True) != standing(self.old.frame, actor.profile, place):
+        if reached(self.old.compiled, subject.asked, place, later=True) != standing(
+            self.old.compiled, actor.profile, place
+        ):
             return False
         return not turn.lost & ~self._lost_by(actor, turn.spot, turn.gated, subject.since)
 
@@ -280,17 +288,17 @@ class Effect:
     # -- words: 9.7c, whom they name, and 9.7e, what they give
 
     @cached_property
-    def _said(self) -> list[tuple[Spot, dict[str, tuple[Words, Words]]]]:
+    def _said(self) -> list[tuple[Spot, dict[str, tuple[HolderWords, HolderWords]]]]:
         """Return for each spot what its words are, before and after, by holder, where they differ."""
         if not any(part.kind in (Kind.PLACE, Kind.SET, Kind.BUNDLE) for part in self.difference.parts):
             return []
         found = []
         for spot in self.spots:
-            key = (self.old if spot.gone else self.new).frame.places[spot.before if spot.gone else spot.after].key
-            before = words_at(self.old.frame.charter, key)
-            after = {} if spot.gone else words_at(self.new.frame.charter, key)
+            key = (self.old if spot.gone else self.new).compiled.places[spot.before if spot.gone else spot.after].key
+            before = words_at(self.old.compiled.charter, key)
+            after = {} if spot.gone else words_at(self.new.compiled.charter, key)
             differ = {
-                label: (before.get(label, Words()), after.get(label, Words()))
+                label: (before.get(label, HolderWords()), after.get(label, HolderWords()))
                 for label in dict.fromkeys((*after, *before))
                 if before.get(label) != after.get(label)
             }
@@ -304,7 +312,7 @@ class Effect:
         for spot, differ in self._said:
             own = self._own(actor, spot.before, gated=True).mask & self._own(actor, spot.before, gated=False).mask
             for label, (before, after) in differ.items():
-                if label.startswith("@") and label[1:] not in members and after != Words():
+                if label.startswith("@") and label[1:] not in members and after != HolderWords():
                     said = f"An exception for {label[1:]}, who is not in the register, is the owner's to write."
                     yield Refusal("9.7e", said)
                 given = after.gives & ~before.gives
@@ -353,30 +361,30 @@ class Effect:
 
     def _holder(self, label: str) -> Asked | None:
         """Return whom a word speaks of, as they stood before; ``None`` for what was not there."""
-        frame, people = self.old.frame, self.old.people
+        compiled, people = self.old.compiled, self.old.people
         if label.startswith("@"):
             known = label[1:] in people.register.members
-            return people.ask(label[1:], self.now) if known else ask_anybody(frame)
-        if label in frame.rank_at:
-            return ask_rank(frame, frame.rank_at[label])
-        if label in frame.charter.groups:
-            group = frame.charter.groups[label]
-            asked = ask_member(frame, Member("", groups=(label,)), [], self.now, excepted=False)
+            return people.ask(label[1:], self.now) if known else ask_anybody(compiled)
+        if label in compiled.rank_at:
+            return ask_rank(compiled, compiled.rank_at[label])
+        if label in compiled.charter.groups:
+            group = compiled.charter.groups[label]
+            asked = ask_member(compiled, Member("", groups=(label,)), [], self.now, excepted=False)
             return asked._replace(label=f"somebody in {group.title or label}")
         return None
 
     def _ranging(
-        self, actor: Asked, rule: ActRule, spot: Spot, rank: str, both: tuple[Words, Words]
+        self, actor: Asked, rule: ActRule, spot: Spot, rank: str, both: tuple[HolderWords, HolderWords]
     ) -> Iterator[Refusal]:
         """Yield who is covered by a range, gains or loses by it, and does not stand below."""
         before, after = both
         mask = (before.gives ^ after.gives) | (before.denies ^ after.denies) | (before.bars ^ after.bars)
-        frame, last = self.old.frame, self.old.frame.rank_at.get(rank)
+        compiled, last = self.old.compiled, self.old.compiled.rank_at.get(rank)
         for turn in self.turns if last is not None else ():
             if turn.spot != spot or not (turn.gained | turn.lost) & mask:
                 continue
             for subject in self._of(turn.pairs):
-                covered = standing(frame, self.subjects.pairs[subject.pair][0], spot.before) <= (last or 0)
+                covered = standing(compiled, self.subjects.pairs[subject.pair][0], spot.before) <= (last or 0)
                 if subject.joined or not covered or not subject.loses or subject.new:
                     continue
                 if not self._below(actor, rule, subject.asked, spot.before):
@@ -388,7 +396,7 @@ class Effect:
 
     def _standing(self, actor: Asked) -> Iterator[Refusal]:
         """Yield where the actor would come to stand above a rank that stood above them or level with them."""
-        old, new = self.old.frame, self.new.frame
+        old, new = self.old.compiled, self.new.compiled
         for before, after in self._own_pairs(actor):
             for spot in self.spots:
                 own, later = standing(old, before, spot.before), standing(new, after, spot.after)
@@ -400,7 +408,7 @@ class Effect:
     def _own_pairs(self, actor: Asked) -> list[tuple[Profile, Profile]]:
         """Return what the actor comes down to before and after, at every moment, with and without open ranks."""
         found = [self.subjects.pairs[n] for n in sorted(self._pairs_of(actor))]
-        if not found and actor.profile is not None and self.old.frame is not self.new.frame:
+        if not found and actor.profile is not None and self.old.compiled is not self.new.compiled:
             later = self.new.people.ask(actor.key or "", self.now).profile
             found = [] if later is None else [(actor.profile, later)]
         return found
@@ -458,10 +466,10 @@ class Effect:
         """Whether nothing of the ladder differs that tells who acts on whom."""
 
         def said(decider: Decider) -> list[tuple[object, ...]]:
-            frame, using = decider.frame, self._powers[0].any_using
+            compiled, using = decider.compiled, self._powers[0].any_using
             return [
-                (rank.key, rank.unbounded, rank.call_open, content(rank.lists), frame.carried[rank.position] & using)
-                for rank in frame.ranks
+                (rank.key, rank.unbounded, rank.call_open, content(rank.lists), compiled.carried[rank.position] & using)
+                for rank in compiled.ranks
             ]
 
         return said(self.old) == said(self.new)
@@ -469,10 +477,10 @@ class Effect:
     @cached_property
     def _resting_on_acts(self) -> int:
         """What the capabilities that acts take rest on."""
-        frame = self.old.frame
-        found, seeing = 0, frame.charter.rules.seeing
-        for key in frame.catalogue.names(self._powers[0].any_using):
-            found |= frame.catalogue.rests_on(key, beside=seeing)
+        compiled = self.old.compiled
+        found, seeing = 0, compiled.charter.rules.seeing
+        for key in compiled.catalogue.names(self._powers[0].any_using):
+            found |= compiled.catalogue.rests_on(key, beside=seeing)
         return found
 
     def _power_turned(
@@ -485,7 +493,7 @@ class Effect:
     ) -> Iterator[str]:
         """Yield the power that pairs gain over ranks that were there and the actor has not."""
         first, second = self._powers
-        ranks = [(rank.key, rank.title) for rank in self.old.frame.ranks]
+        ranks = [(rank.key, rank.title) for rank in self.old.compiled.ranks]
         for before, after in pairs:
             for spot in spots:
                 if spot.gone:
@@ -497,7 +505,7 @@ class Effect:
                 if not gained:
                     continue
                 for key, title in ranks:
-                    at = self.new.frame.rank_at.get(key)
+                    at = self.new.compiled.rank_at.get(key)
                     if at is not None and gained >> at & 1 and key not in told:
                         told.add(key)
                         yield f"{text.format(title)} {self._at(spot)}."
@@ -517,7 +525,7 @@ class Effect:
 
     def _mapped(self, power: Power) -> Power:
         """Return power as it was, by the later positions of ranks."""
-        old, new = self.old.frame, self.new.frame
+        old, new = self.old.compiled, self.new.compiled
         if old is new or [rank.key for rank in old.ranks] == [rank.key for rank in new.ranks]:
             return power
         moved = [(1 << rank.position, 1 << new.rank_at[rank.key]) for rank in old.ranks if rank.key in new.rank_at]
@@ -550,7 +558,7 @@ class Effect:
                     two = self.new.people.ask(key, self.now)
                     if two.owner:
                         continue
-                    at, then = reached(self.old.frame, one, spot.before), reached(self.new.frame, two, spot.after)
+                    at, then = reached(self.old.compiled, one, spot.before), reached(self.new.compiled, two, spot.after)
                     if any(b >> then & 1 and not (at >= 0 and a >> at & 1) for a, b in zip(was, now, strict=True)):
                         yield Refusal("9.7d", f"{actor.label} would come to have power over {one.label}.")
                         return
@@ -558,17 +566,17 @@ class Effect:
     # -- in words
 
     def _at(self, spot: Spot, *, upper: bool = False) -> str:
-        frame, n = (self.old.frame, spot.before) if spot.gone else (self.new.frame, spot.after)
-        said = in_place(frame.places[n].title, site=n == 0)
+        compiled, n = (self.old.compiled, spot.before) if spot.gone else (self.new.compiled, spot.after)
+        said = in_place(compiled.places[n].title, site=n == 0)
         return f"{said[:1].upper()}{said[1:]}" if upper else said
 
-    def _from(self, subject: Subject) -> str:
+    def _from(self, subject: Affected) -> str:
         if subject.since <= self.now:
             return ""
-        return f", from {day(written(subject.since, self.new.frame.charter.zone))},"
+        return f", from {day(written(subject.since, self.new.compiled.charter.zone))},"
 
     def _some(self, mask: int) -> str:
-        return few(self.old.frame.catalogue.names(mask), _MOST_NAMED)
+        return few(self.old.compiled.catalogue.names(mask), _MOST_NAMED)
 
 
 def _first_of(rule: str, told: dict[str, str], more: str) -> Iterator[Refusal]:
@@ -580,22 +588,22 @@ def _first_of(rule: str, told: dict[str, str], more: str) -> Iterator[Refusal]:
         yield Refusal(rule, f"{rest} other{'' if rest == 1 else 's'} {more}.")
 
 
-def _unbounded(profile: Profile, frame: Frame) -> bool:
-    return not frame.unbounded.isdisjoint((*profile.automatic, *(rank for rank, _ in profile.placed)))
+def _unbounded(profile: Profile, compiled: CompiledCharter) -> bool:
+    return not compiled.unbounded.isdisjoint((*profile.automatic, *(rank for rank, _ in profile.placed)))
 
 
-def words_at(charter: Charter, place: str) -> dict[str, Words]:
+def words_at(charter: Charter, place: str) -> dict[str, HolderWords]:
     """Return what a place says of whom, by its own entries, its exceptions and the sets it is like (rule 9.7e)."""
     here, catalogue = charter.places.get(place), charter.catalogue
-    found: dict[str, Words] = {}
+    found: dict[str, HolderWords] = {}
     if here is None:
         return found
     entries = [(each.label, each) for each in here.overrides]
     entries += [(each.label, each) for key in here.like for each in charter.override_sets[key].overrides]
     entries += [(f"@{each.of}", each) for each in here.exceptions]
     for label, each in entries:
-        known = found.get(label, Words())
-        found[label] = Words(
+        known = found.get(label, HolderWords())
+        found[label] = HolderWords(
             known.gives | catalogue.close(catalogue.expand_all(each.allow)),
             known.denies | catalogue.expand_all(each.deny),
             known.bars | catalogue.expand_all(each.bar),

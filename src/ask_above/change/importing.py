@@ -13,7 +13,7 @@ from ask_above.charter.moments import HOW_TO_WRITE
 from ask_above.charter.names import RESERVED, is_key, nearest
 from ask_above.charter.reading.context import Names
 from ask_above.errors import AskAboveError, Fault, FaultyFilesError
-from ask_above.people.reading import MEMBER_COLUMNS, Row, Rows, read_register
+from ask_above.people.reading import MEMBER_COLUMNS, FileRow, FileRows, read_register
 from ask_above.people.register import KINDS, OUT, STATUSES, Member
 from ask_above.visible import is_odd, visible
 
@@ -23,7 +23,7 @@ COLUMNS = MEMBER_COLUMNS
 class Import(NamedTuple):
     """Merge rows of members; ``status`` is what those are who have none, ``told`` hears how many rows are done."""
 
-    rows: Rows
+    rows: FileRows
     status: str = ""
     told: Callable[[int, int], None] | None = None
 
@@ -50,7 +50,7 @@ class ImportAssignments(NamedTuple):
     ``told`` hears how many rows are done.
     """
 
-    rows: Rows
+    rows: FileRows
     told: Callable[[int, int], None] | None = None
 
     def on(self, draft: Draft) -> Done:
@@ -59,8 +59,8 @@ class ImportAssignments(NamedTuple):
         charter = draft.charter
         names = Names(charter.ranks, charter.groups, charter.rules.timezone)
         names.places = charter.places
-        members = Rows(self.rows.name)
-        members.rows = [Row(member_row(each), 0) for each in draft.register.members.values()]
+        members = FileRows(self.rows.name)
+        members.rows = [FileRow(member_row(each), 0) for each in draft.register.members.values()]
         read = read_register(members, self.rows, names, "charter.yaml")
         if self.rows.faults:
             raise FaultyFilesError(self.rows.faults)
@@ -77,7 +77,7 @@ class ImportAssignments(NamedTuple):
 
 
 class _Merger:
-    def __init__(self, rows: Rows, draft: Draft, status: str) -> None:
+    def __init__(self, rows: FileRows, draft: Draft, status: str) -> None:
         self.rows, self.draft, self.status = rows, draft, status
         self.seen: dict[str, int] = {}
         self.known = draft.register.members
@@ -90,7 +90,7 @@ class _Merger:
         self.dates: dict[str, bool] = {}
         self.fresh = {**dict.fromkeys(COLUMNS, ""), **new}
 
-    def merge(self, row: Row) -> Iterator[RowChange]:
+    def merge(self, row: FileRow) -> Iterator[RowChange]:
         """Yield what one row changes."""
         cells = dict(row.cells)
         key = cells.get("key") or self._key_for(cells)
@@ -134,7 +134,7 @@ class _Merger:
             key = f"{base}-{n}"
         return key
 
-    def _good(self, row: Row, cells: Mapping[str, str], key: str, old: Member | None) -> bool:
+    def _good(self, row: FileRow, cells: Mapping[str, str], key: str, old: Member | None) -> bool:
         count = len(self.rows.faults)
         if old is None and (not is_key(key) or key in RESERVED):
             message, expected = (
@@ -187,7 +187,7 @@ class _Merger:
             self._check_groups(row, cells["groups"])
         return len(self.rows.faults) == count
 
-    def _check_groups(self, row: Row, said: str) -> None:
+    def _check_groups(self, row: FileRow, said: str) -> None:
         for group in filter(None, said.split(";")):
             if group.strip() not in self.draft.charter.groups:
                 near = nearest(group.strip(), self.draft.charter.groups)
@@ -200,7 +200,9 @@ class _Merger:
                     near,
                 )
 
-    def _fault(self, row: Row, column: str, code: str, message: str, expected: str, near: tuple[str, ...] = ()) -> None:
+    def _fault(
+        self, row: FileRow, column: str, code: str, message: str, expected: str, near: tuple[str, ...] = ()
+    ) -> None:
         self.rows.fault(row, column, code, message, expected, near)
 
 

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
 from ask_above.change.draft import Done, Draft, EditError, RowChange, assignment_row, put_words
-from ask_above.change.steps import Drop, Insert, Move, Path, Put, Step, there
+from ask_above.change.steps import Drop, Insert, MoveItem, Path, Put, Step, there
 from ask_above.charter.changes import saying
 from ask_above.charter.names import SITE, listed
 from ask_above.charter.places import Override, Place
@@ -56,7 +56,7 @@ class PlaceMove(NamedTuple):
         to = _inside(draft, self.into)
         position = len(draft.said(to) or []) - (path[:-1] == to)
         if path[:-1] != to or int(path[-1]) != position:
-            steps.append(Move(path, to, position))
+            steps.append(MoveItem(path, to, position))
         said = "keeping what it says itself" if self.keep else "as that says"
         what = f"move {place.title} {_into(draft, self.into)}, {said}"
         return Done(what, tuple(steps))

@@ -7,7 +7,7 @@ from typing import Any, NamedTuple
 
 from ask_above.change.coverage import coverage
 from ask_above.change.draft import Done, Draft, EditError, RowChange, assignment_row, put_words, words_at
-from ask_above.change.steps import Drop, Insert, Move, Path, Put, Rename, Step, there
+from ask_above.change.steps import Drop, Insert, MoveItem, Path, Put, Rename, Step, there
 from ask_above.charter.changes import granting, withholding
 from ask_above.charter.charter import Charter
 from ask_above.charter.expectations import Expectation
@@ -65,7 +65,7 @@ class RankMove(NamedTuple):
         n, at = int(path[1]), int(draft.rank_path(other)[1])
         position = at - (n < at) + (self.below is not None)
         what = f"move {draft.rank(self.key).title} {'above' if self.above else 'below'} {draft.rank(other).title}"
-        steps = () if position == n else (Move(path, ("ranks",), position),)
+        steps = () if position == n else (MoveItem(path, ("ranks",), position),)
         return Done(what, steps)
 
 
@@ -196,7 +196,7 @@ class RankRename(NamedTuple):
 
 def carriers(charter: Charter, name: str) -> list[str]:
     """Return the ranks that carry a capability, the unbounded ones aside, lowest first."""
-    from ask_above.decide.frame import carried_sets
+    from ask_above.decide.compiled import carried_sets
 
     ranks = list(charter.ranks.values())
     bit = charter.catalogue.bit[name]
@@ -206,7 +206,7 @@ def carriers(charter: Charter, name: str) -> list[str]:
 
 def carried_by(charter: Charter, key: str) -> int:
     """Return what a rank carries, as a set of bits of the catalogue (rule 3.1)."""
-    from ask_above.decide.frame import carried_sets
+    from ask_above.decide.compiled import carried_sets
 
     ranks = list(charter.ranks.values())
     return carried_sets(ranks, charter.catalogue)[charter.ranks[key].position]

@@ -12,7 +12,7 @@ from ask_above.change.refusal import Refusal
 from ask_above.change.rights import Rights
 from ask_above.charter.moments import Instant
 from ask_above.charter.rules import ActRule
-from ask_above.decide.may import Decider
+from ask_above.decide.decider import Decider
 from ask_above.decide.profile import Asked
 
 _MOST_NAMED = 3
@@ -56,14 +56,14 @@ class Reach:
 
     def who_could(self, but: str) -> list[str]:
         """Return members who could make the change, the owner first, a few at most; ``but`` is left out."""
-        owner = self.old.frame.charter.owner
+        owner = self.old.compiled.charter.owner
         keys = [key for key in ([owner] if owner else []) if key in self.old.people.register.members]
         keys += [key for key in self.old.people.register.members if key not in (owner, but)]
         named = {*self.difference.members}
         found: list[str] = []
         failing: set[object] = set()  # whoever is like these, and does not differ themselves, could not make it either
         for key in keys:
-            form = self.old.ready.fold(key)
+            form = self.old.ready.class_of(key)
             if key == but or (form in failing and key not in named):
                 continue
             asked = self.old.people.ask(key, self.now)

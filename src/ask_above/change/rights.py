@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from functools import cached_property
 
-from ask_above.change.difference import OWNERS, Difference, Given, Kind, Part, Row
+from ask_above.change.difference import OWNERS, Difference, DifferencePart, EditRow, Given, Kind
 from ask_above.change.refusal import Refusal, failing
 from ask_above.change.telling import said
 from ask_above.charter.charter import Charter
@@ -14,14 +14,14 @@ from ask_above.charter.moments import Instant
 from ask_above.charter.names import listed
 from ask_above.charter.rules import ActRule
 from ask_above.decide.answer import Step
+from ask_above.decide.decider import Decider
 from ask_above.decide.gains import as_active
-from ask_above.decide.may import Decider
 from ask_above.decide.profile import Asked, Holding, Profile, ask_anybody, ask_member
 from ask_above.decide.walk import standing
 from ask_above.decide.words import in_place
 from ask_above.people.register import Assignment, Member, reached_groups
 
-_MANAGED = (Row.MANAGE, Row.LADDER)
+_MANAGED = (EditRow.MANAGE, EditRow.LADDER)
 
 
 class Rights:
@@ -34,7 +34,7 @@ class Rights:
         self, old: Decider, new: Decider, difference: Difference, now: Instant, taken_out: frozenset[str] = frozenset()
     ) -> None:
         self.old, self.new, self.difference, self.now, self.taken_out = old, new, difference, now, taken_out
-        self.rules = old.frame.charter.rules
+        self.rules = old.compiled.charter.rules
 
     # -- what rows there are
 
@@ -44,19 +44,19 @@ class Rights:
         return [each for each in self.difference.given if not self.difference.on_joining(each)]
 
     @cached_property
-    def owners(self) -> list[Part]:
+    def owners(self) -> list[DifferencePart]:
         """The parts that are the owner's alone."""
         return [
             part
             for part in self.difference.parts
-            if part.row is Row.OWNER
+            if part.row is EditRow.OWNER
             and not (part.kind is Kind.MEMBER and not part.field and part.key in self.taken_out)
         ]
 
     @cached_property
     def widened(self) -> list[str]:
         """The ranks that everybody may come to hold, or gets, and that are made so or carry something else now."""
-        old, new = self.old.frame, self.new.frame
+        old, new = self.old.compiled, self.new.compiled
         found = []
         for key, rank in new.charter.ranks.items():
             if not (rank.open or rank.on_joining or rank.entry):
@@ -74,9 +74,9 @@ class Rights:
         """Return the strictest order and handing on of the acts whose rows the change stands in."""
         acts = {"assign"} if self.given or self.widened else set[str]()
         for part in self.difference.parts:
-            if part.row in (*_MANAGED, Row.BUNDLE):
+            if part.row in (*_MANAGED, EditRow.BUNDLE):
                 acts.add("manage")
-            elif part.row in (Row.PLACE, Row.PARENT, Row.SETS):
+            elif part.row in (EditRow.PLACE, EditRow.PARENT, EditRow.SETS):
                 acts.add("overrides")
             elif part.kind is Kind.MEMBER:
                 acts.add("assign")
@@ -97,7 +97,7 @@ class Rights:
     def refusals(self, actor: Asked) -> Iterator[Refusal]:
         """Yield what speaks against each part; ``actor`` is somebody else than the owner."""
         for part in self.owners:
-            owner = self.old.frame.charter.owner
+            owner = self.old.compiled.charter.owner
             none = "" if owner else " No owner is set."
             yield Refusal("9.3", f"{said(part, self.difference.after)}: that is the owner's alone.{none}")
         if not actor.acts:
@@ -127,7 +127,7 @@ class Rights:
     def _ranks(self, actor: Asked) -> Iterator[Refusal]:
         parts = self.difference.parts
         keys = dict.fromkeys(part.key for part in parts if part.kind is Kind.RANK and part.row in _MANAGED)
-        for bundle in (part for part in parts if part.row is Row.BUNDLE):
+        for bundle in (part for part in parts if part.row is EditRow.BUNDLE):
             yield from failing(self._using(actor, "manage", 0), "edit")
             ranks, places = self._named_by(bundle.key)
             keys |= dict.fromkeys(ranks)
@@ -138,7 +138,7 @@ class Rights:
 
     def _managed(self, actor: Asked, key: str) -> Iterator[Refusal]:
         """Yield why a rank is out of reach, as it stood and as it will stand (rule 6.10)."""
-        before, after = self.old.frame.charter.ranks.get(key), self.new.frame.charter.ranks.get(key)
+        before, after = self.old.compiled.charter.ranks.get(key), self.new.compiled.charter.ranks.get(key)
         if before is not None:
             yield from failing(self.old.case(actor, 0, self.now, in_change=True).manage(before), "act")
         elif after is not None:
@@ -153,7 +153,7 @@ class Rights:
     def _over_afterwards(self, actor: Asked, rule: ActRule, rank: Rank) -> Iterator[Refusal]:
         """Yield why a rank does not stand where an act reaches once the change is made."""
         later = self.new.people.ask(actor.key or "", self.now)
-        own = standing(self.new.frame, later.profile, 0)
+        own = standing(self.new.compiled, later.profile, 0)
         good = rule.over == "anyone" or rank.position > own or (rule.over == "level" and rank.position == own)
         if not good:
             yield Refusal("6.3", f"{rank.title} would not stand below {actor.label}.", "act")
@@ -163,7 +163,7 @@ class Rights:
         ranks: dict[str, None] = {}
         places: dict[int, None] = {}
         for decider in (self.old, self.new):
-            charter = decider.frame.charter
+            charter = decider.compiled.charter
             names = _standing_in(charter, bundle)
             for rank in charter.ranks.values():
                 if names & {*rank.grants, *rank.withhold}:
@@ -185,7 +185,7 @@ class Rights:
 
     def _there(self, key: str | None) -> int:
         """Return the number of a place as it was; of one that is made, that of the nearest there was."""
-        places, at = self.new.frame.charter.places, self.old.frame.place_at
+        places, at = self.new.compiled.charter.places, self.old.compiled.place_at
         while key is not None and key not in at:
             key = places[key].parent
         return 0 if key is None else at[key]
@@ -193,13 +193,13 @@ class Rights:
     def _places(self, actor: Asked) -> Iterator[Refusal]:
         where: dict[int, None] = {}
         for part in self.difference.parts:
-            if part.row is Row.SETS:
+            if part.row is EditRow.SETS:
                 where[0] = None
-            elif part.row is Row.PLACE:
+            elif part.row is EditRow.PLACE:
                 where[self._there(part.key)] = None
-            elif part.row is Row.PARENT and part.field:
+            elif part.row is EditRow.PARENT and part.field:
                 where |= {self._there(part.before): None, self._there(part.after): None}
-            elif part.row is Row.PARENT:
+            elif part.row is EditRow.PARENT:
                 where[self._there((part.after or part.before).parent)] = None
         for place in where:
             yield from failing(self._using(actor, "overrides", place), "edit")
@@ -208,17 +208,17 @@ class Rights:
 
     def _people(self, actor: Asked) -> Iterator[Refusal]:
         for part in self.difference.parts:
-            if part.kind is not Kind.MEMBER or part.row is Row.OWNER:
+            if part.kind is not Kind.MEMBER or part.row is EditRow.OWNER:
                 continue
             target = self._member(part.key)
             if target is None or part.key in self.taken_out:
-                act = "accounts" if part.row is Row.ACCOUNT else "assign"
+                act = "accounts" if part.row is EditRow.ACCOUNT else "assign"
                 yield from failing(self._using(actor, act, 0), "edit")
                 if not part.field and part.after is not None:
                     yield from self._conferred(actor, part.key, (), part.after.groups)
-            elif part.row is Row.PEOPLE and part.field == "groups":
+            elif part.row is EditRow.PEOPLE and part.field == "groups":
                 yield from self._regrouped(actor, target, part)
-            elif part.row is Row.PEOPLE:
+            elif part.row is EditRow.PEOPLE:
                 if not (actor.key == part.key and part.before == "invited"):
                     yield from self._below(actor, target)
             else:
@@ -238,7 +238,7 @@ class Rights:
             case.target_over(self.rules.act("assign"), target)
             yield from failing(case.steps, "edit")
 
-    def _regrouped(self, actor: Asked, target: Asked, part: Part) -> Iterator[Refusal]:
+    def _regrouped(self, actor: Asked, target: Asked, part: DifferencePart) -> Iterator[Refusal]:
         out_alone = set(part.after) < set(part.before)
         if actor.key == target.key and out_alone:
             gained = self._gained_by_leaving(target, part.after)
@@ -260,53 +260,53 @@ class Rights:
         self, was: Member, given_before: Sequence[Assignment], now: Member, given_after: Sequence[Assignment]
     ) -> str:
         """Say something that a member gains between two records of theirs, under the charter as it was."""
-        frame, reckoner = self.old.frame, self.old.reckoner
-        excepted = was.key in frame.exceptional
+        compiled, reckoner = self.old.compiled, self.old.reckoner
+        excepted = was.key in compiled.exceptional
         edges = {self.now}
         for each in (*given_before, *given_after):
             edges |= {e for e in (each.period.start, each.period.end) if e is not None and e > self.now}
         for at in sorted(edges):
             before, after = (
-                as_active(ask_member(frame, member, list(given), at, excepted=excepted))
+                as_active(ask_member(compiled, member, list(given), at, excepted=excepted))
                 for member, given in ((was, given_before), (now, given_after))
             )
-            for place in range(len(frame.places)) if before != after else ():
+            for place in range(len(compiled.places)) if before != after else ():
                 for gated in (True, False):
                     one, two = (reckoner.held(each, place, gated=gated) for each in (before, after))
                     if two.mask & ~one.mask or (two.unbounded and not one.unbounded):
-                        what = listed(frame.catalogue.names(two.mask & ~one.mask)[:3]) or "everything"
-                        return f"{what} {in_place(frame.places[place].title, site=place == 0)}"
+                        what = listed(compiled.catalogue.names(two.mask & ~one.mask)[:3]) or "everything"
+                        return f"{what} {in_place(compiled.places[place].title, site=place == 0)}"
         return ""
 
     def _conferred(self, actor: Asked, key: str, old: Sequence[str], new: Sequence[str]) -> Iterator[Refusal]:
         """Yield why the ranks that groups confer may not be given or taken so (rule 9.3)."""
-        charter, target = self.old.frame.charter, self._member(key)
+        charter, target = self.old.compiled.charter, self._member(key)
         before, after = (
             reached_groups(charter, Member(key, groups=tuple(g for g in groups if g in charter.groups)))
             for groups in (old, new)
         )
         for group in sorted(after - before):
             for each in charter.groups[group].confers:
-                case = self.old.case(actor, self.old.frame.place_at[each.place], self.now, in_change=True)
+                case = self.old.case(actor, self.old.compiled.place_at[each.place], self.now, in_change=True)
                 yield from failing(case.assign(charter.ranks[each.rank], target), "act")
         for group in sorted(before - after):
             for each in charter.groups[group].confers:
-                case = self.old.case(actor, self.old.frame.place_at[each.place], self.now, in_change=True)
+                case = self.old.case(actor, self.old.compiled.place_at[each.place], self.now, in_change=True)
                 if target is not None:
                     yield from failing(case.unassign(charter.ranks[each.rank], target), "act")
 
-    def _account(self, actor: Asked, target: Asked, part: Part) -> Iterator[Refusal]:
+    def _account(self, actor: Asked, target: Asked, part: DifferencePart) -> Iterator[Refusal]:
         """Yield why a member's record may not be changed: what it takes, and the member as under moderating."""
         if actor.key == target.key and part.field in ("name", "email"):
             return
         accounts = self.rules.act("accounts")
         steps = self.old.case(actor, 0, self.now, in_change=True).moderate(target, accounts.using)
         wrong = list(failing(steps, "edit"))
-        if wrong and part.row is Row.NAME and accounts.naming:
+        if wrong and part.row is EditRow.NAME and accounts.naming:
             steps = self.old.case(actor, 0, self.now, in_change=True).moderate(target, accounts.naming)
             wrong = list(failing(steps, "edit"))
         yield from wrong
-        if part.row is Row.ADDRESS and self.rules.act("assign").hand_on == "held":
+        if part.row is EditRow.ADDRESS and self.rules.act("assign").hand_on == "held":
             yield from self._all_within(actor, target)
 
     def _all_within(self, actor: Asked, target: Asked) -> Iterator[Refusal]:
@@ -315,18 +315,18 @@ class Rights:
             return
         given = self.old.people.register.of(target.member.key)
         edges = {self.now} | {e for each in given for e in (each.period.start, each.period.end) if e and e > self.now}
-        frame, reckoner = self.old.frame, self.old.reckoner
-        excepted = target.member.key in frame.exceptional
+        compiled, reckoner = self.old.compiled, self.old.reckoner
+        excepted = target.member.key in compiled.exceptional
         for at in sorted(edges):
-            profile = as_active(ask_member(frame, target.member, given, at, excepted=excepted))
-            for place in range(len(frame.places)):
+            profile = as_active(ask_member(compiled, target.member, given, at, excepted=excepted))
+            for place in range(len(compiled.places)):
                 for gated in (True, False):
                     theirs = reckoner.held(profile, place, gated=gated)
                     own = reckoner.held(actor.profile, place, gated=gated)
                     if theirs.mask & ~own.mask or (theirs.unbounded and not own.unbounded):
-                        names = frame.catalogue.names(theirs.mask & ~own.mask)[:3]
+                        names = compiled.catalogue.names(theirs.mask & ~own.mask)[:3]
                         what = listed(names) if names and not theirs.unbounded else "everything"
-                        where = in_place(frame.places[place].title, site=place == 0)
+                        where = in_place(compiled.places[place].title, site=place == 0)
                         yield Refusal(
                             "9.3", f"{target.label} holds {what} {where}, which {actor.label} does not hold there."
                         )
@@ -337,9 +337,9 @@ class Rights:
     def _given(self, actor: Asked, given: Given) -> Iterator[Refusal]:
         """Yield why a rank may not be given, or taken, for the time that is newly covered or no longer."""
         place = self._there(given.place)
-        rank = self.old.frame.charter.ranks.get(given.rank)
+        rank = self.old.compiled.charter.ranks.get(given.rank)
         if rank is None:
-            rank = self.new.frame.charter.ranks.get(given.rank)
+            rank = self.new.compiled.charter.ranks.get(given.rank)
             if rank is not None:
                 yield from failing(self._using(actor, "assign", place), "act")
                 yield from self._over_afterwards(actor, self.rules.act("assign"), rank)
@@ -361,7 +361,7 @@ class Rights:
             return
         for each in self.difference.given:
             yield from self._given(actor, each)
-        open_ranks = {key for key, rank in self.old.frame.charter.ranks.items() if rank.open and not rank.kept_by}
+        open_ranks = {key for key, rank in self.old.compiled.charter.ranks.items() if rank.open and not rank.kept_by}
         before, after = (list(decider.people.register.of(member.key)) for decider in (self.old, self.new))
         joined = [*before, *(each for each in after if each.rank in open_ranks and each.place == "site")]
         everything = [*before, *after]
@@ -375,8 +375,8 @@ class Rights:
 
     def _to_everybody(self, actor: Asked, key: str) -> Iterator[Refusal]:
         """Yield why a rank may not be given to everybody, as it is once the change is made (rule 9.3)."""
-        rule, rank = self.rules.act("assign"), self.new.frame.charter.ranks[key]
-        before = self.old.frame.charter.ranks.get(key)
+        rule, rank = self.rules.act("assign"), self.new.compiled.charter.ranks[key]
+        before = self.old.compiled.charter.ranks.get(key)
         case = self.old.case(actor, 0, self.now, in_change=True)
         if before is not None:
             yield from failing(case.assign(before, None), "act")
@@ -390,16 +390,16 @@ class Rights:
 
     def _brought_within(self, actor: Asked, rank: Rank) -> Iterator[Refusal]:
         """Yield what a rank brings to just anybody and the actor does not hold."""
-        new, someone = self.new, ask_anybody(self.new.frame)
+        new, someone = self.new, ask_anybody(self.new.compiled)
         plain, plus = as_active(someone), as_active(someone, plus=Holding(rank.position, 0, "asked"))
-        for here, place in enumerate(new.frame.places):
+        for here, place in enumerate(new.compiled.places):
             there = self._there(place.key)
             for gated in (True, False):
                 one, two = (new.reckoner.held(each, here, gated=gated) for each in (plain, plus))
                 own = self._own(actor, there, gated=gated)
                 beyond = two.mask & ~one.mask & ~own[0]
                 if beyond or (two.unbounded and not one.unbounded and not own[1]):
-                    names = new.frame.catalogue.names(beyond)[:3]
+                    names = new.compiled.catalogue.names(beyond)[:3]
                     what = listed(names) if names and not two.unbounded else "everything"
                     where = in_place(place.title, site=here == 0)
                     yield Refusal(
@@ -418,13 +418,13 @@ class Rights:
 
     def _using(self, asked: Asked, act: str, place: int) -> list[Step]:
         """Note whether somebody can use what an edit takes, at a place."""
-        frame = self.old.frame
-        using = frame.charter.rules.act(act).using
-        can = self.old.usable(asked, place) & frame.catalogue.mask(using)
+        compiled = self.old.compiled
+        using = compiled.charter.rules.act(act).using
+        can = self.old.usable(asked, place) & compiled.catalogue.mask(using)
         words = {
             "who": asked.label,
             "what": listed(using, "or"),
-            "place": in_place(frame.places[place].title, site=place == 0),
+            "place": in_place(compiled.places[place].title, site=place == 0),
         }
         if can:
             return [Step("6.2", "capability", words, holds=True)]

@@ -6,7 +6,7 @@ from copy import deepcopy
 from typing import Any, NamedTuple, TypeAlias
 
 Path: TypeAlias = tuple[str | int, ...]
-Step: TypeAlias = "Put | Drop | Insert | Move | Rename"
+Step: TypeAlias = "Put | Drop | Insert | MoveItem | Rename"
 
 
 class Put(NamedTuple):
@@ -30,7 +30,7 @@ class Insert(NamedTuple):
     value: Any
 
 
-class Move(NamedTuple):
+class MoveItem(NamedTuple):
     """Move an item from one list to another, or within one, as it is written.
 
     ``position`` counts where it will stand once it is taken out. ``to`` is the path of the list before the move.
@@ -63,7 +63,7 @@ def take(data: Any, step: Step) -> Any:
         case Insert(path, position, value):
             items = _reach(data, path, [])
             items.insert(position, deepcopy(value))
-        case Move(path, to, position):
+        case MoveItem(path, to, position):
             item = at(data, path)
             target = _reach(data, to, [])
             at(data, path[:-1]).pop(path[-1])

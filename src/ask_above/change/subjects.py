@@ -10,13 +10,13 @@ from collections.abc import Iterator, Sequence
 from functools import cached_property
 from typing import NamedTuple
 
-from ask_above.change.alike import alike
+from ask_above.bulk.alike import alike
 from ask_above.change.difference import Difference
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
-from ask_above.decide.frame import Frame
+from ask_above.decide.compiled import CompiledCharter
+from ask_above.decide.decider import Decider
 from ask_above.decide.gains import as_active
-from ask_above.decide.may import Decider
 from ask_above.decide.profile import (
     Asked,
     Profile,
@@ -32,7 +32,7 @@ from ask_above.people.register import OUT, Assignment, Member
 _NO_END: Instant = 1 << 62
 
 
-class Subject(NamedTuple):
+class Affected(NamedTuple):
     """Some who are alike, for a stretch of time: what they come down to before and after is the pair of that number.
 
     ``form`` is member, rank, group or visitor. ``keys`` are the members' own. ``asked`` is the first of them as they
@@ -60,14 +60,14 @@ class Subjects:
         self.old, self.new, self.difference, self.now = old, new, difference, now
         self.pairs: list[tuple[Profile, Profile]] = []
         self._number: dict[tuple[Profile, Profile], int] = {}
-        self.same = old.frame is new.frame
+        self.same = old.compiled is new.compiled
         self._open = [_Open(decider, now) for decider in (old, new)]
-        self.all: list[Subject] = [each for each in self._find() if each.pair >= 0]
+        self.all: list[Affected] = [each for each in self._find() if each.pair >= 0]
 
     @cached_property
-    def of_pair(self) -> list[list[Subject]]:
+    def of_pair(self) -> list[list[Affected]]:
         """The subjects of each pair."""
-        found: list[list[Subject]] = [[] for _ in self.pairs]
+        found: list[list[Affected]] = [[] for _ in self.pairs]
         for each in self.all:
             found[each.pair].append(each)
         return found
@@ -82,26 +82,28 @@ class Subjects:
             self.pairs.append((before, after))
         return known
 
-    def _find(self) -> Iterator[Subject]:
+    def _find(self) -> Iterator[Affected]:
         yield from self._members()
         if not self.same:
-            for key in dict.fromkeys((*self.new.frame.rank_at, *self.old.frame.rank_at)):
+            for key in dict.fromkeys((*self.new.compiled.rank_at, *self.old.compiled.rank_at)):
                 yield from self._rank(key)
-            yield from self._plain("a visitor", "visitor", (ask_visitor(self.old.frame), ask_visitor(self.new.frame)))
-            for key, group in self.new.frame.charter.groups.items():
-                if key in self.old.frame.charter.groups:
+            yield from self._plain(
+                "a visitor", "visitor", (ask_visitor(self.old.compiled), ask_visitor(self.new.compiled))
+            )
+            for key, group in self.new.compiled.charter.groups.items():
+                if key in self.old.compiled.charter.groups:
                     alone = Member("", groups=(key,))
                     both = tuple(
-                        ask_member(frame, alone, [], self.now, excepted=False)
-                        for frame in (self.old.frame, self.new.frame)
+                        ask_member(compiled, alone, [], self.now, excepted=False)
+                        for compiled in (self.old.compiled, self.new.compiled)
                     )
                     yield from self._plain(f"somebody in {group.title or key}", "group", both)
 
-    def _plain(self, label: str, form: str, both: Sequence[Asked], *, new: bool = False) -> Iterator[Subject]:
+    def _plain(self, label: str, form: str, both: Sequence[Asked], *, new: bool = False) -> Iterator[Affected]:
         before, after = both
         if before.profile is None or after.profile is None:
             return
-        yield Subject(
+        yield Affected(
             label,
             form,
             (),
@@ -115,57 +117,57 @@ class Subjects:
         if form == "rank" and before.form == "rank" and before.status == "active":
             joined = [each.with_open(asked) for each, asked in zip(self._open, both, strict=True)]
             if joined != [before.profile, after.profile]:
-                yield Subject(
+                yield Affected(
                     label, form, (), before, self._pair(joined[0], joined[1]), self.now, _NO_END, joined=True, new=new
                 )
 
     # -- ranks
 
-    def _rank(self, key: str) -> Iterator[Subject]:
+    def _rank(self, key: str) -> Iterator[Affected]:
         """Yield who is asked as a rank; where ``entry`` or ``held-by`` changes, each kind of person on both sides."""
-        before, after = (d.frame.charter.ranks.get(key) for d in (self.old, self.new))
+        before, after = (d.compiled.charter.ranks.get(key) for d in (self.old, self.new))
         title = (after or before or Rank(key, 0)).title
         if after is None:
             return  # nobody can be asked as it any more, and whoever held it is a subject themselves
         kinds = dict.fromkeys(_kind(rank) for rank in (before, after) if rank is not None)
         if before is None and _kind(after) == "given":
-            both = (ask_anybody(self.old.frame), ask_rank(self.new.frame, after.position))
+            both = (ask_anybody(self.old.compiled), ask_rank(self.new.compiled, after.position))
             yield from self._plain(title, "rank", both, new=True)
             return
         for kind in kinds:
-            both = (_as_kind(self.old.frame, kind, before), _as_kind(self.new.frame, kind, after))
+            both = (_as_kind(self.old.compiled, kind, before), _as_kind(self.new.compiled, kind, after))
             yield from self._plain(title, "rank", both, new=before is None)
 
     # -- members
 
-    def _members(self) -> Iterator[Subject]:
+    def _members(self) -> Iterator[Affected]:
         known = self.new.people.register.members
         for _, members in alike(self.old, self.new):
             if members[0] in known:
                 yield from self._alike(tuple(members))
 
-    def _alike(self, keys: tuple[str, ...]) -> Iterator[Subject]:
+    def _alike(self, keys: tuple[str, ...]) -> Iterator[Affected]:
         first, old = keys[0], self.old.people.register
         member = self.new.people.register.members[first]
         was, given = old.members.get(first), old.of(first)
-        asked = ask_anybody(self.old.frame) if was is None else self.old.people.ask(first, self.now)
+        asked = ask_anybody(self.old.compiled) if was is None else self.old.people.ask(first, self.now)
         label, loses = member.called, was is None or was.status not in (*OUT, "invited")
         joins = self.difference.joins(first)
         opens = any(each.ranks for each in self._open)
         for since, until in _stretches((*given, *self.new.people.register.of(first)), self.now):
             if not opens and was is not None and was.status == member.status == "active":
                 one, two = (_active_profile(decider, first, since) for decider in (self.old, self.new))
-                yield Subject(label, "member", keys, asked, self._pair(one, two), since, until)
+                yield Affected(label, "member", keys, asked, self._pair(one, two), since, until)
                 continue
             after = _asked_at(self.new, member, since)
-            before = ask_anybody(self.old.frame) if was is None else _asked_at(self.old, was, since)
+            before = ask_anybody(self.old.compiled) if was is None else _asked_at(self.old, was, since)
             one, two = as_active(before), as_active(after)
             if joins:  # compared with somebody who has the open ranks that they may join
                 one = self._open[0].with_open(before)
-            yield Subject(label, "member", keys, asked, self._pair(one, two), since, until, loses, new=was is None)
+            yield Affected(label, "member", keys, asked, self._pair(one, two), since, until, loses, new=was is None)
             if member.status == "active" and opens:
                 one, two = (each.with_open(a) for each, a in zip(self._open, (before, after), strict=True))
-                yield Subject(
+                yield Affected(
                     label,
                     "member",
                     keys,
@@ -181,15 +183,15 @@ class Subjects:
 
 def _active_profile(decider: Decider, key: str, at: Instant) -> Profile:
     """Return what an active member comes down to at a moment, as it is kept ready."""
-    cell = decider.ready.at(decider.ready.fold(key), at)
-    if cell.profile is not None:
-        return cell.profile
+    state = decider.ready.at(decider.ready.class_of(key), at)
+    if state.profile is not None:
+        return state.profile
     return as_active(_asked_at(decider, decider.people.register.members[key], at))  # the owner
 
 
 def _asked_at(decider: Decider, member: Member, at: Instant) -> Asked:
     given = decider.people.register.of(member.key)
-    return ask_member(decider.frame, member, given, at, excepted=member.key in decider.frame.exceptional)
+    return ask_member(decider.compiled, member, given, at, excepted=member.key in decider.compiled.exceptional)
 
 
 def _stretches(given: Sequence[Assignment], now: Instant) -> Iterator[tuple[Instant, Instant]]:
@@ -206,33 +208,33 @@ def _kind(rank: Rank) -> str:
     return "pending" if rank.entry else "given"
 
 
-def _as_kind(frame: Frame, kind: str, rank: Rank | None) -> Asked:
+def _as_kind(compiled: CompiledCharter, kind: str, rank: Rank | None) -> Asked:
     if kind == "visitor":
-        return ask_visitor(frame)
+        return ask_visitor(compiled)
     if kind == "bot":
-        return ask_bot(frame)
+        return ask_bot(compiled)
     if kind == "pending":
-        return ask_pending(frame)
+        return ask_pending(compiled)
     if kind == "given" and rank is not None:
-        return ask_rank(frame, rank.position, given=True)
-    return ask_anybody(frame)
+        return ask_rank(compiled, rank.position, given=True)
+    return ask_anybody(compiled)
 
 
 class _Open:
     """The ranks that are open on one side, and who may join them (rule 4.7)."""
 
     def __init__(self, decider: Decider, now: Instant) -> None:
-        self.decider, self.now, frame = decider, now, decider.frame
-        self.ranks = [rank for rank in frame.ranks if rank.open and not rank.kept_by and not rank.automatic]
+        self.decider, self.now, compiled = decider, now, decider.compiled
+        self.ranks = [rank for rank in compiled.ranks if rank.open and not rank.kept_by and not rank.automatic]
         self._counted: dict[str, int] = {}
 
     def with_open(self, asked: Asked) -> Profile:
         """Return what somebody comes down to, as if active, with every open rank that they may join."""
-        profile, frame = as_active(asked), self.decider.frame
-        anywhere = {frame.ranks[each.rank].key for each in (*asked.recorded, *asked.active)}
+        profile, compiled = as_active(asked), self.decider.compiled
+        anywhere = {compiled.ranks[each.rank].key for each in (*asked.recorded, *asked.active)}
         anywhere |= {each.rank for each in asked.later}
-        root = {frame.ranks[r].key for r, place in profile.placed if place == 0}
-        root |= {frame.ranks[r].key for r in profile.automatic}
+        root = {compiled.ranks[r].key for r, place in profile.placed if place == 0}
+        root |= {compiled.ranks[r].key for r in profile.automatic}
         joined: set[int] = set()
         grew = True
         while grew:
@@ -250,7 +252,7 @@ class _Open:
         return profile._replace(placed=profile.placed | {(position, 0) for position in joined})
 
     def _apart(self, rank: Rank, anywhere: set[str]) -> bool:
-        ranks = self.decider.frame.charter.ranks
+        ranks = self.decider.compiled.charter.ranks
         return any(key in rank.apart_from or rank.key in ranks[key].apart_from for key in anywhere)
 
     def _full(self, rank: Rank, anywhere: set[str]) -> bool:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from typing import Any, Final
 
-from ask_above.change.difference import Difference, Given, Kind, Part, State, entries
+from ask_above.change.difference import Difference, DifferencePart, Given, Kind, State, entries
 from ask_above.charter.names import listed
 from ask_above.decide.words import in_place
 
@@ -23,7 +23,7 @@ _FIELDS: Final[Mapping[str, str]] = {
 _MOST = 12
 
 
-def said(part: Part, state: State | None = None) -> str:
+def said(part: DifferencePart, state: State | None = None) -> str:
     """Say one part as a short sentence without a full stop, such as *Set limit of Board host*."""
     called = _called(part, state)
     if part.kind in (Kind.CHARTER, Kind.RULES, Kind.CATALOGUE, Kind.EXPECTATIONS):
@@ -40,14 +40,14 @@ def said(part: Part, state: State | None = None) -> str:
     return f"Set {_FIELDS.get(part.field, part.field.replace('_', '-'))} of {called}"
 
 
-def spoken_of(part: Part) -> list[str]:
+def spoken_of(part: DifferencePart) -> list[str]:
     """Return of whom entries differ, as they are written; ``@`` stands before a member."""
     one, two = entries(part.before or ()), entries(part.after or ())
     at = "@" if part.field == "exceptions" else ""
     return [f"{at}{key}" for key in dict.fromkeys((*two, *one)) if one.get(key) != two.get(key)]
 
 
-def _called(part: Part, state: State | None) -> str:
+def _called(part: DifferencePart, state: State | None) -> str:
     thing: Any = part.after if not part.field and part.after is not None else part.before if not part.field else None
     if state is not None and thing is None:
         known: Mapping[Kind, Mapping[str, Any]] = {

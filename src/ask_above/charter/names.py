@@ -11,6 +11,9 @@ SITE = "site"
 RESERVED = frozenset({SITE, "visitor", "every", "no", "may", "not", "in", "by", "on", "to", "of", "using"})
 """Words that expectations and questions are built from; no rank, group, place, member or bundle may have them."""
 
+RANK_MARK = "rank:"
+"""What stands before the key of a rank where a member might be meant."""
+
 _MANY, _LONG, _LIKE = 2_000, 200, 60
 
 _KEY = re.compile(r"[a-z0-9][a-z0-9_-]*")
@@ -25,6 +28,16 @@ def is_key(text: str) -> bool:
 def is_capability(text: str) -> bool:
     """Tell whether ``text`` has the form of a capability: words joined by dots, at least one dot."""
     return _CAPABILITY.fullmatch(text) is not None
+
+
+def rank_named(text: str) -> str | None:
+    """Return the key of the rank that a text such as ``rank:warden`` names; ``None`` where it names none."""
+    return text.removeprefix(RANK_MARK) if text.startswith(RANK_MARK) else None
+
+
+def as_rank(key: str) -> str:
+    """Return how a rank is named where a member might be meant."""
+    return f"{RANK_MARK}{key}"
 
 
 def nearest(name: str, known: Iterable[str], most: int = 3) -> tuple[str, ...]:

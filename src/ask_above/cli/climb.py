@@ -6,7 +6,6 @@ import sys
 
 import click
 
-from ask_above.ask.climbs import COLUMNS, rows
 from ask_above.cli.options import (
     Figure,
     at_option,
@@ -16,6 +15,7 @@ from ask_above.cli.options import (
     format_option,
     open_here,
 )
+from ask_above.escalation.overview import COLUMNS, rows
 from ask_above.show.climb import PATH_COLUMNS, climb_data, path_rows, show_climb, show_climbs
 from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
@@ -59,7 +59,7 @@ def command(
         figure.write(figures.climb, opened, rank=rank, at=place, accomplice=with_accomplice)
         return 0
     if rank is None:
-        where = None if place is None else opened.decider.frame.place_at[place]
+        where = None if place is None else opened.decider.compiled.place_at[place]
         found = rows(opened.decider, place=where, accomplice=with_accomplice)
         if form == "text":
             show_climbs(stdout(), opened.charter, found, accomplice=with_accomplice)

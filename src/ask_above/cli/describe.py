@@ -7,7 +7,7 @@ from datetime import date
 
 import click
 
-from ask_above.ask.describe import Described
+from ask_above.ask.describe.describer import Described
 from ask_above.cli.options import community_option, complete, format_option, in_zone, open_here, when_option
 from ask_above.community import Community
 from ask_above.show.data import write_table

@@ -7,7 +7,7 @@ from datetime import date
 
 import click
 
-from ask_above.ask.rows import member_rows, usable_rows
+from ask_above.bulk.records import member_rows, usable_rows
 from ask_above.cli.options import community_option, in_zone, open_here, when_option
 from ask_above.files.export import open_target, write_all
 from ask_above.show.screen import stdout

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 import click
 
 from ask_above.cli.options import capabilities, community_option, complete, format_option, open_here
-from ask_above.questions import Wanted
+from ask_above.community import Wanted
 from ask_above.show.data import write_table
 from ask_above.show.fit import FIT_COLUMNS, fit_data, fit_rows, show_fit
 from ask_above.show.screen import stdout
@@ -46,7 +46,7 @@ def command(needs: Sequence[str], never: Sequence[str], most: int, limit: int, c
     if form == "text":
         said = [each if isinstance(each, str) else f"{each[0]} in {opened.place(each[1]).title}" for each in wanted]
         said += [f"never {each}" for each in never]
-        show_fit(stdout(), opened.decider.frame, said, fit, proposal, limit)
+        show_fit(stdout(), opened.decider.compiled, said, fit, proposal, limit)
     else:
         write_table(sys.stdout, form, FIT_COLUMNS, fit_rows(fit), fit_data(fit, proposal))
     return 0 if fit.few is not None else 1

@@ -29,7 +29,7 @@ def command(at: str | None, community: str | None, form: str, figure: Figure | N
       ask-above grid --at lower-gauges --figure grid.png
     """
     opened = open_here(community)
-    place = None if at is None else opened.decider.frame.place_at[opened.place(at).key]
+    place = None if at is None else opened.decider.compiled.place_at[opened.place(at).key]
     if figure is not None:
         from ask_above.show import figures
 

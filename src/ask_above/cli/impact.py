@@ -8,7 +8,7 @@ from pathlib import Path
 
 import click
 
-from ask_above.ask.impact import COLUMNS
+from ask_above.ask.impact.whole import COLUMNS
 from ask_above.cli.options import (
     Figure,
     community_option,
@@ -73,4 +73,4 @@ def _opened(said: str, community: str | None) -> Community:
     from ask_above.cli.changing import home_of
     from ask_above.workspace.undoing import as_of
 
-    return as_of(home_of(community), int(said))
+    return Community(*as_of(home_of(community), int(said)))

@@ -42,7 +42,7 @@ def command(
     from ask_above.show.plans import JOURNAL_COLUMNS, journal_data, journal_rows, show_journal
 
     home = home_of(community)
-    entries = home.store.entries() if home.holds_register() else []
+    entries = home.store.entries() if home.storage.holds_register() else []
     found = [
         each
         for each in reversed(entries)

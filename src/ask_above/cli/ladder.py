@@ -33,10 +33,10 @@ def command(community: str | None, form: str, figure: Figure | None) -> int:
 
         figure.write(figures.ladder, opened)
         return 0
-    frame = opened.decider.frame
+    compiled = opened.decider.compiled
     held = holders(opened.decider, instant(datetime.now(UTC)))
     if form == "text":
-        show_ladder(stdout(), frame, held)
+        show_ladder(stdout(), compiled, held)
     else:
-        write_table(sys.stdout, form, *ladder_rows(frame, held), ladder_data(frame, held))
+        write_table(sys.stdout, form, *ladder_rows(compiled, held), ladder_data(compiled, held))
     return 0

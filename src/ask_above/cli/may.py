@@ -29,12 +29,12 @@ from ask_above.show.screen import stdout
 from ask_above.show.ways import WAY_COLUMNS, show_ways, way_rows
 
 if TYPE_CHECKING:
-    from ask_above.ask.ways import Way
+    from ask_above.ask.ways.search import Way
 
 _MOST_SHOWN = 8
 
 
-class Asked(NamedTuple):
+class Question(NamedTuple):
     """What was typed."""
 
     who: str
@@ -88,7 +88,7 @@ def command(
       ask-above may rank:warden call steward
     """
     opened = open_here(community)
-    asked = Asked(who, what, target, to, of, using, author)
+    asked = Question(who, what, target, to, of, using, author)
     answer = _ask(opened, asked, at, in_zone(opened, when))
     found = _ways(opened, asked, at, in_zone(opened, when)) if ways else []
     if form == "text":
@@ -104,7 +104,7 @@ def command(
     return 0 if answer else 1
 
 
-def _ask(community: Community, asked: Asked, at: str, when: date | None) -> Answer:
+def _ask(community: Community, asked: Question, at: str, when: date | None) -> Answer:
     check_use(asked)
     if asked.what not in ACT_WORDS:
         return community.may(asked.who, asked.what, at=at, author=asked.author, when=when)
@@ -120,7 +120,7 @@ def _ask(community: Community, asked: Asked, at: str, when: date | None) -> Answ
     return community.may_call(asked.who, target, at=at, when=when)
 
 
-def _ways(community: Community, asked: Asked, at: str, when: date | None) -> list[Way]:
+def _ways(community: Community, asked: Question, at: str, when: date | None) -> list[Way]:
     with progress("Trying") as told:
         return community.ways(
             asked.who,
@@ -136,7 +136,7 @@ def _ways(community: Community, asked: Asked, at: str, when: date | None) -> lis
         )
 
 
-def check_use(asked: Asked, command: str = "may") -> None:
+def check_use(asked: Question, command: str = "may") -> None:
     """Refuse what does not go together, and say what does."""
     act = asked.what if asked.what in ACT_WORDS else None
     if act and not asked.target:

@@ -116,7 +116,7 @@ def chosen(how: How, keys: Sequence[str], listing: Path | None, **wanted: str | 
     from ask_above.ask.choosing import choose
 
     opened = open_here(how.community)
-    found = choose(opened.decider, opened._moment(None), **wanted)
+    found = choose(opened.decider, opened.names.moment(), **wanted)
     if not found:
         raise click.UsageError("Nobody fits.")
     return found
@@ -234,10 +234,10 @@ def show(key: str, by: str | None, community: str | None, form: str, *, all_of_i
     from ask_above.show.member import about, everything, show_member
 
     opened = open_here(community)
-    viewer, now = opened.member(by).key if by else None, opened._moment(None)
+    viewer, now = opened.member(by).key if by else None, opened.names.moment()
     home = opened.home
     if all_of_it:
-        said = everything(opened, key, viewer, now, home.store.entries() if home.holds_register() else [])
+        said = everything(opened, key, viewer, now, home.store.entries() if home.storage.holds_register() else [])
     else:
         said = about(opened, key, viewer, now)
     if form == "text":
@@ -303,7 +303,7 @@ def list_members(
     from ask_above.ask.choosing import LIST_COLUMNS, choose, member_rows
 
     opened = open_here(community)
-    now = opened._moment(None)
+    now = opened.names.moment()
     keys = choose(opened.decider, now, holding=holding, group=group, status=having, joined_before=joined_before)
     wanted = columns.replace(" ", "").split(",") if columns else [c for c in LIST_COLUMNS if c != "note"]
     unknown = [column for column in wanted if column not in LIST_COLUMNS]

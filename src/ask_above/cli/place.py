@@ -40,7 +40,7 @@ def list_(at: str, community: str | None, form: str, figure: Figure | None) -> i
     Numbers of entries that give, take and bar (override sets included), exceptions, gates, and entries that say the
     opposite of the place above.
     """
-    from ask_above.ask.spots import spots
+    from ask_above.ask.places import spots
     from ask_above.show.places import PLACE_COLUMNS, place_rows, show_places
 
     opened = open_here(community)
@@ -49,7 +49,7 @@ def list_(at: str, community: str | None, form: str, figure: Figure | None) -> i
 
         figure.write(figures.places, opened, at=at)
         return 0
-    found = spots(opened.decider.frame, opened.place(at).key)
+    found = spots(opened.decider.compiled, opened.place(at).key)
     if form == "text":
         show_places(stdout(), found)
     else:

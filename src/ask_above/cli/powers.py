@@ -39,11 +39,11 @@ def command(act: str | None, at: str, community: str | None, form: str, figure: 
         figure.write(figures.powers, opened, act=act, at=at)
         return 0
     decider, now = opened.decider, instant(datetime.now(UTC))
-    place = decider.frame.place_at[opened.place(at).key]
+    place = decider.compiled.place_at[opened.place(at).key]
     tables = [PowerTable(each, list(power_cells(decider, each, place, now))) for each in ([act] if act else ACTS)]
     if form != "text":
         write_table(sys.stdout, form, *power_rows(tables), power_data(tables))
     else:
-        where = in_place(decider.frame.places[place].title, site=place == 0)
-        show_powers(stdout(), decider.frame, tables, where)
+        where = in_place(decider.compiled.places[place].title, site=place == 0)
+        show_powers(stdout(), decider.compiled, tables, where)
     return 0

@@ -128,9 +128,9 @@ def withdraw(name: str, *, how: How) -> int:
     from ask_above.decide.sources import source_of
 
     opened = open_here(how.community)
-    frame = opened.decider.frame
+    compiled = opened.decider.compiled
     for key in carriers(opened.charter, name) if name in opened.charter.catalogue.bit else ():
-        where, said = source_of(frame, opened.rank(key), name)
+        where, said = source_of(compiled, opened.rank(key), name)
         stdout().line(f"  {opened.rank(key).title} carries {name}{said} ({where})")
     return carry_out(how, Withdraw(name))
 
@@ -146,7 +146,7 @@ def remove(key: str, instead: str | None, *, nothing: bool, how: How) -> int:
 
     opened = open_here(how.community)
     rank = opened.rank(key)
-    now = opened._moment(None)
+    now = opened.names.moment()
     lasting = (each for each in opened.register.assignments if each.period.end is None or each.period.end > now)
     holders = list(dict.fromkeys(each.member for each in lasting if each.rank == key))
     if holders and instead is None and not nothing:

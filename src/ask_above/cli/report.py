@@ -35,7 +35,7 @@ def command(out: Path, community: str | None, *, without_members: bool) -> int:
 
     opened = open_here(community)
     home = home_of(community)
-    entries = home.store.entries() if home.holds_register() else []
+    entries = home.store.entries() if home.storage.holds_register() else []
     made = f"{datetime.now(opened.charter.zone):%Y-%m-%d %H:%M}"
     with progress("Writing") as told:
         text = report(opened, form, members=not without_members, entries=entries, made=made, told=told)

@@ -72,12 +72,12 @@ def command(
 
 
 def _soon(opened: Community, now: Instant, days: int, form: str) -> None:
-    frame, found = opened.decider.frame, soon(opened.decider, now, days)
+    compiled, found = opened.decider.compiled, soon(opened.decider, now, days)
     if form == "text":
         names = {key: member.called for key, member in opened.register.members.items()}
-        show.show_soon(stdout(), frame, found, days, names)
+        show.show_soon(stdout(), compiled, found, days, names)
     else:
-        write_table(sys.stdout, form, show.SOON_COLUMNS, edges_in_words(frame, found))
+        write_table(sys.stdout, form, show.SOON_COLUMNS, edges_in_words(compiled, found))
 
 
 def _waiting(opened: Community, now: Instant, days: int, form: str) -> None:
@@ -92,6 +92,6 @@ def _shared(opened: Community, where: Path, moment: date | None, networks: int, 
     signins = read_signins(where, opened.charter, opened.register)
     found = opened.shared_accounts(signins, networks=networks, days=days, when=moment)
     if form == "text":
-        show.show_shared(stdout(), opened.decider.frame, found, networks, days)
+        show.show_shared(stdout(), opened.decider.compiled, found, networks, days)
     else:
-        write_table(sys.stdout, form, show.SHARED_COLUMNS, show.shared_rows(opened.decider.frame, found))
+        write_table(sys.stdout, form, show.SHARED_COLUMNS, show.shared_rows(opened.decider.compiled, found))

@@ -7,11 +7,11 @@ from datetime import date
 
 import click
 
-from ask_above.ask.describe import Describer
+from ask_above.ask.describe.describer import Describer
 from ask_above.ask.tour import beside as lay_beside
 from ask_above.cli.options import community_option, complete, format_option, in_zone, open_here, people, when_option
 from ask_above.community import Community
-from ask_above.decide.may import VISITOR
+from ask_above.decide.decider import VISITOR
 from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
 from ask_above.show.tour import (
@@ -27,7 +27,7 @@ from ask_above.show.tour import (
 
 def _in_sentences(opened: Community, who: str, when: date | None) -> list[str]:
     """Say who it is that walks."""
-    describer = Describer(opened.decider, opened._moment(when))
+    describer = Describer(opened.decider, opened.names.moment(when))
     if who.startswith("rank:"):
         return list(describer.rank(opened.rank(who.removeprefix("rank:"))).sentences)
     return [] if who == VISITOR else describer.standing(opened.member(who))
@@ -50,17 +50,17 @@ def command(who: str, beside: str | None, when: date | None, community: str | No
       ask-above tour bram --beside petra
     """
     opened = open_here(community)
-    frame, moment = opened.decider.frame, in_zone(opened, when)
+    compiled, moment = opened.decider.compiled, in_zone(opened, when)
     tour = opened.tour(who, when=moment)
     if beside is not None:
         other = opened.tour(beside, when=moment)
         met = lay_beside(tour, other)
         if form == "text":
-            show_beside(stdout(), frame, (tour.who, other.who), met)
+            show_beside(stdout(), compiled, (tour.who, other.who), met)
         else:
-            write_table(sys.stdout, form, BESIDE_COLUMNS, beside_rows(frame, met))
+            write_table(sys.stdout, form, BESIDE_COLUMNS, beside_rows(compiled, met))
     elif form == "text":
-        show_tour(stdout(), frame, tour, _in_sentences(opened, who, moment))
+        show_tour(stdout(), compiled, tour, _in_sentences(opened, who, moment))
     else:
-        write_table(sys.stdout, form, TOUR_COLUMNS, tour_rows(frame, tour), tour_data(frame, tour))
+        write_table(sys.stdout, form, TOUR_COLUMNS, tour_rows(compiled, tour), tour_data(compiled, tour))
     return 0

@@ -8,7 +8,7 @@ from datetime import date
 import click
 
 from ask_above.charter.expectations import ACT_WORDS
-from ask_above.cli.may import Asked
+from ask_above.cli.may import Question
 from ask_above.cli.may import check_use as check_act
 from ask_above.cli.options import (
     at_option,
@@ -63,9 +63,9 @@ def command(
       ask-above who moderate tomas --at field
       ask-above who assign surveyor --to dara
     """
-    check_act(Asked("SOMEONE", what, target, to, of, using, None), command="who")
+    check_act(Question("SOMEONE", what, target, to, of, using, None), command="who")
     opened = open_here(community)
-    frame = opened.decider.frame
+    compiled = opened.decider.compiled
     found = opened.who(what, target, at=at, to=to, of=of, using=using, when=in_zone(opened, when), through=through)
     rows = [list(row) for row in found.itertuples(index=False)]
     if form != "text":
@@ -73,11 +73,11 @@ def command(
     else:
         screen = stdout()
         total = len(opened.register.members)
-        where = in_place(opened.place(at).title, site=frame.place_at[at] == 0)
+        where = in_place(opened.place(at).title, site=compiled.place_at[at] == 0)
         said = said_act(opened, what, target, to, of, using) if what in ACT_WORDS else f"use {what}"
         screen.line(f"{len(found) or 'None'} of {total} members may {said} {where}", "head")
         if rows:
-            titles = {rank.key: rank.title for rank in frame.ranks} | {"owner": "owner"}
+            titles = {rank.key: rank.title for rank in compiled.ranks} | {"owner": "owner"}
             screen.line()
             last = "Through" if through else "Ranks that count there"
             told = []

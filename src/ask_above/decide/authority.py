@@ -10,9 +10,9 @@ from ask_above.charter.moments import Instant
 from ask_above.charter.names import listed
 from ask_above.charter.rules import USING, ActRule
 from ask_above.decide.answer import Step
+from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.conditions import conditions
 from ask_above.decide.explain import Explainer
-from ask_above.decide.frame import Frame
 from ask_above.decide.gains import Gain, as_active, beyond, gains
 from ask_above.decide.profile import Asked, Holding, People, Profile, ask_anybody
 from ask_above.decide.walk import Held, Reckoner, lists_that_count, standing
@@ -34,7 +34,7 @@ class Case:
     ) -> None:
         self.reckoner, self.people, self.actor, self.place, self.at = reckoner, people, actor, place, at
         self.in_change = in_change
-        self.frame: Frame = reckoner.frame
+        self.compiled: CompiledCharter = reckoner.compiled
         self.steps: list[Step] = []
         self._brought: dict[int, list[Gain]] = {}
         self._own: dict[tuple[int, bool], Held] = {}
@@ -58,13 +58,13 @@ class Case:
             self._no("6.7", "on-oneself")
         if self._owner_decides(target):
             return self.steps
-        rule = self.frame.charter.rules.act("moderate")
+        rule = self.compiled.charter.rules.act("moderate")
         if self._acts():
             usable = self._capability(rule, using, self.place)
             self.target_over(rule, target)
             highest = self.reached(target)
-            on = self.frame.ranks[highest].key if 0 <= highest < len(self.frame.ranks) else None
-            title = self.frame.ranks[highest].title if on else "someone without any rank"
+            on = self.compiled.ranks[highest].key if 0 <= highest < len(self.compiled.ranks) else None
+            title = self.compiled.ranks[highest].title if on else "someone without any rank"
             self.on_list(rule, on, title, usable or using)
         return self.steps
 
@@ -73,7 +73,7 @@ class Case:
         if not self.in_change:
             self._givable(rank)
         if target is not None and not self.in_change:
-            self.steps += conditions(self.people, rank, target, self.frame.chains[self.place], self.at)
+            self.steps += conditions(self.people, rank, target, self.compiled.chains[self.place], self.at)
         oneself = self._is_actor(target)
         if target is not None and self._owner_decides(target):
             return self.steps
@@ -83,8 +83,8 @@ class Case:
         if oneself and rank.open and self.place == 0 and self.actor.acts:
             self._yes("6.8", "open-join", rank=rank.title)
             return self.steps
-        someone = target or ask_anybody(self.frame)
-        rule = self.frame.charter.rules.act("assign")
+        someone = target or ask_anybody(self.compiled)
+        rule = self.compiled.charter.rules.act("assign")
         if self._acts():
             self._rank_and_target(rule, rank, someone, oneself=oneself)
             if not rank.automatic and not self.in_change:
@@ -101,7 +101,7 @@ class Case:
             return self.steps
         if not self._acts() or (self.in_change and self._is_actor(target)):
             return self.steps
-        rule = self.frame.charter.rules.act("assign")
+        rule = self.compiled.charter.rules.act("assign")
         if self.in_change:
             self._rank_and_target(rule, rank, target, oneself=False)
             return self.steps
@@ -121,7 +121,7 @@ class Case:
         if self.actor.rules_all:
             self._yes("4.5", "owner-act", who=self.actor.label)
             return self.steps
-        rule = self.frame.charter.rules.act("manage")
+        rule = self.compiled.charter.rules.act("manage")
         if self._acts():
             usable = self._capability(rule, rule.using, 0)
             self._over(rule, rank.title, rank.position)
@@ -137,7 +137,7 @@ class Case:
         elif self.actor.rules_all:
             self._yes("4.5", "owner-act", who=self.actor.label)
         else:
-            rule = self.frame.charter.rules.act("call")
+            rule = self.compiled.charter.rules.act("call")
             usable = self._capability(rule, rule.using, self.place)
             if not usable:
                 self._no("6.11", "call-closed", rank=rank.title)
@@ -189,12 +189,12 @@ class Case:
             each.how == "assigned" and (each.rank, each.place) == (rank.position, self.place)
             for each in target.recorded
         )
-        place = self.frame.places[self.place].key
+        place = self.compiled.places[self.place].key
         return now or any((each.rank, each.place) == (rank.key, place) for each in target.later)
 
     def reached(self, target: Asked) -> int:
         """Return a target's standing here: their highest rank recorded on the way here or below (rule 6.5)."""
-        return reached(self.frame, target, self.place, later=self.in_change)
+        return reached(self.compiled, target, self.place, later=self.in_change)
 
     # -- conditions, each noted whether it is met or not
 
@@ -209,7 +209,7 @@ class Case:
         self._note(rule, code, holds=True, **words)
 
     def _where(self, place: int) -> str:
-        return in_place(self.frame.places[place].title, site=place == 0)
+        return in_place(self.compiled.places[place].title, site=place == 0)
 
     def _capability(self, rule: ActRule, using: tuple[str, ...], place: int) -> tuple[str, ...]:
         """Return those of the act's capabilities that the actor can use; note it if there is none (rule 6.2)."""
@@ -217,7 +217,7 @@ class Case:
             self._no("6.2", "no-using", default=USING.get(rule.act, rule.act), what="what it takes")
             return ()
         mask = self.reckoner.usable(self.actor.profile, place) if self.actor.profile else 0
-        usable = tuple(key for key in using if mask & self.frame.catalogue.bit[key])
+        usable = tuple(key for key in using if mask & self.compiled.catalogue.bit[key])
         words = {"who": self.actor.label, "place": self._where(place)}
         if usable:
             self._yes("6.2", "capability", what=listed(usable, "or"), **words)
@@ -227,20 +227,20 @@ class Case:
         return usable
 
     def _why_not(self, capability: str, place: int) -> str:
-        reason = Explainer(self.frame, self.people.register, self.actor, capability, place).account().reason
+        reason = Explainer(self.compiled, self.people.register, self.actor, capability, place).account().reason
         return f"{reason[0].lower()}{reason[1:]}" if reason.startswith(("In ", "The ", "None ")) else reason
 
     def _own_standing(self, place: int) -> tuple[int, str]:
-        position = standing(self.frame, self.actor.profile, place)
-        title = self.frame.ranks[position].title if position < len(self.frame.ranks) else self.actor.label
+        position = standing(self.compiled, self.actor.profile, place)
+        title = self.compiled.ranks[position].title if position < len(self.compiled.ranks) else self.actor.label
         return position, title
 
     def target_over(self, rule: ActRule, target: Asked) -> None:
         """Note whether a member stands where the act reaches, and by which rank they stand there."""
         position = self.reached(target)
         label = target.label
-        if target.form == "member" and 0 <= position < len(self.frame.ranks):
-            label = f"{label}, who is {self.frame.ranks[position].title},"
+        if target.form == "member" and 0 <= position < len(self.compiled.ranks):
+            label = f"{label}, who is {self.compiled.ranks[position].title},"
         self._over(rule, label, position)
 
     def _over(self, rule: ActRule, label: str, position: int) -> None:
@@ -248,7 +248,7 @@ class Case:
         place = 0 if rule.act == "manage" else self.place
         own, title = self._own_standing(place)
         short = title
-        if self.actor.form == "member" and own < len(self.frame.ranks):
+        if self.actor.form == "member" and own < len(self.compiled.ranks):
             title = f"{self.actor.label}, who is {title}"
         words = {
             "target": label,
@@ -271,7 +271,7 @@ class Case:
         profile = self.actor.profile
         refused: dict[str, Rank] = {}
         for capability in capabilities:
-            asked = lists_that_count(self.frame, profile, place, rule.act, capability) if profile else []
+            asked = lists_that_count(self.compiled, profile, place, rule.act, capability) if profile else []
             if not asked or any(self._admits(rule.act, rank, acted_on) for rank in asked):
                 return
             refused |= {rank.key: rank for rank in asked}
@@ -290,7 +290,7 @@ class Case:
         """Return what a rank brings to someone; to just anybody, which is the same for every question, where none."""
         found = self._brought.get(rank.position) if target is None else None
         if found is None:
-            someone, plus = target or ask_anybody(self.frame), Holding(rank.position, self.place, "asked")
+            someone, plus = target or ask_anybody(self.compiled), Holding(rank.position, self.place, "asked")
             found = list(gains(self.reckoner, as_active(someone), as_active(someone, plus=plus), self.place))
             if target is None:
                 self._brought[rank.position] = found
@@ -332,7 +332,7 @@ class Case:
                 )
 
     def _some(self, mask: int) -> str:
-        names = self.frame.catalogue.names(mask)
+        names = self.compiled.catalogue.names(mask)
         return listed(names) if len(names) <= 4 else f"{', '.join(names[:3])} and {len(names) - 3} more"  # noqa: PLR2004
 
     def _give_up(self, rank: Rank, target: Asked, found: list[Gain]) -> None:
@@ -344,15 +344,15 @@ class Case:
             self._no("6.9", "own-gain", what=what, **words)
 
 
-def reached(frame: Frame, target: Asked, place: int, *, later: bool = False) -> int:
+def reached(compiled: CompiledCharter, target: Asked, place: int, *, later: bool = False) -> int:
     """Return the standing that a target has at a place; with ``later`` the highest they have now or come to have."""
     if target.owner:
         return ABOVE_ALL
-    reach = {*frame.chains[place], *frame.below[place]}
+    reach = {*compiled.chains[place], *compiled.below[place]}
     ranks = [each.rank for each in target.recorded if each.how == "automatic" or each.place in reach]
     if later:
-        ranks += [frame.rank_at[each.rank] for each in target.later if frame.place_at[each.place] in reach]
-    return min(ranks, default=len(frame.ranks))
+        ranks += [compiled.rank_at[each.rank] for each in target.later if compiled.place_at[each.place] in reach]
+    return min(ranks, default=len(compiled.ranks))
 
 
 def _told_once(found: list[Gain]) -> list[Gain]:

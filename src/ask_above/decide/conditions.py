@@ -8,15 +8,15 @@ from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import listed
 from ask_above.decide.answer import Step
-from ask_above.decide.frame import Frame
+from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.profile import Asked, People
 from ask_above.decide.words import in_place
 
 
 def conditions(people: People, rank: Rank, target: Asked, chain: tuple[int, ...], at: Instant) -> list[Step]:
     """Return the conditions of ``rank`` that ``target`` does not meet, or one step that says they are met."""
-    frame = people.frame
-    steps = [*_status(target), *_after(frame, rank, target, chain), *_apart(frame, rank, target)]
+    compiled = people.compiled
+    steps = [*_status(target), *_after(compiled, rank, target, chain), *_apart(compiled, rank, target)]
     steps += _limit(people, rank, target, at)
     if not steps and (rank.after or rank.apart_from or rank.limit is not None):
         steps.append(Step("6.8", "conditions", {"rank": rank.title}, holds=True))
@@ -28,26 +28,26 @@ def _status(target: Asked) -> Iterator[Step]:
         yield Step("6.8", "target-status", {"target": target.label, "status": target.status}, holds=False)
 
 
-def _after(frame: Frame, rank: Rank, target: Asked, chain: tuple[int, ...]) -> Iterator[Step]:
+def _after(compiled: CompiledCharter, rank: Rank, target: Asked, chain: tuple[int, ...]) -> Iterator[Step]:
     """Every rank of ``after`` is recorded for the target on the way to the place."""
     recorded = {each.rank for each in target.recorded if each.how == "automatic" or each.place in chain}
-    missing = [frame.charter.ranks[key].title for key in rank.after if frame.rank_at[key] not in recorded]
+    missing = [compiled.charter.ranks[key].title for key in rank.after if compiled.rank_at[key] not in recorded]
     if missing:
-        place = in_place(frame.places[chain[-1]].title, site=len(chain) == 1)
+        place = in_place(compiled.places[chain[-1]].title, site=len(chain) == 1)
         words = {"rank": rank.title, "needed": listed(missing), "place": place, "target": target.label}
         yield Step("6.8", "after", words, holds=False)
 
 
-def _recorded_anywhere(frame: Frame, target: Asked) -> set[str]:
+def _recorded_anywhere(compiled: CompiledCharter, target: Asked) -> set[str]:
     """Return the ranks recorded for someone at any place, now or starting later."""
-    now = {frame.ranks[each.rank].key for each in target.recorded}
+    now = {compiled.ranks[each.rank].key for each in target.recorded}
     return now | {each.rank for each in target.later}
 
 
-def _apart(frame: Frame, rank: Rank, target: Asked) -> Iterator[Step]:
+def _apart(compiled: CompiledCharter, rank: Rank, target: Asked) -> Iterator[Step]:
     """No rank that must stay apart is recorded for the target; it works both ways."""
-    for key in sorted(_recorded_anywhere(frame, target), key=frame.rank_at.__getitem__):
-        other = frame.charter.ranks[key]
+    for key in sorted(_recorded_anywhere(compiled, target), key=compiled.rank_at.__getitem__):
+        other = compiled.charter.ranks[key]
         if key in rank.apart_from or rank.key in other.apart_from:
             words = {"rank": rank.title, "other": other.title, "target": target.label}
             yield Step("6.8", "apart", words, holds=False)
@@ -60,7 +60,7 @@ def _limit(people: People, rank: Rank, target: Asked, at: Instant) -> Iterator[S
     count = 1
     for other in people.all(at):
         if other.key != target.key and other.status != "retired":
-            count += rank.key in _recorded_anywhere(people.frame, other)
+            count += rank.key in _recorded_anywhere(people.compiled, other)
     if count > rank.limit:
         words = {"rank": rank.title, "limit": str(rank.limit), "target": target.label, "count": str(count)}
         yield Step("6.8", "limit", words, holds=False)

@@ -11,7 +11,7 @@ from collections.abc import Mapping
 from ask_above.charter.names import listed
 from ask_above.charter.places import Gate, GateTerm, Override
 from ask_above.decide.answer import Account, Step
-from ask_above.decide.frame import Frame, Word
+from ask_above.decide.compiled import CompiledCharter, Word
 from ask_above.decide.profile import Asked, Holding, Profile
 from ask_above.decide.sources import source_of
 from ask_above.decide.walk import Layer, closed_gate, held, layers, meets_term, ranks_at
@@ -22,36 +22,38 @@ from ask_above.people.register import Register
 class Explainer:
     """Tells how one answer came about."""
 
-    def __init__(self, frame: Frame, register: Register, asked: Asked, capability: str, place: int) -> None:
-        self.frame, self.register, self.asked, self.place = frame, register, asked, place
+    def __init__(
+        self, compiled: CompiledCharter, register: Register, asked: Asked, capability: str, place: int
+    ) -> None:
+        self.compiled, self.register, self.asked, self.place = compiled, register, asked, place
         self.capability = capability
-        self.rests = frame.rests(capability, place)
+        self.rests = compiled.rests(capability, place)
         self.steps: list[Step] = []
 
     def account(self, *, notes: tuple[str, ...] = ()) -> Account:
         """Return the whole account."""
         reason = self._tell()
         allowed = not any(step.holds is False for step in self.steps)
-        about = self.frame.catalogue.capabilities[self.capability].about
+        about = self.compiled.catalogue.capabilities[self.capability].about
         said = "may" if allowed else "may not"
         title = self._title(self.place)
         spot = "on the site" if self.place == 0 else f"in {title}"
         answer = f"{'Yes' if allowed else 'No'}: {self.asked.label} {said} use {self.capability} {spot}"
         sentence = f"{answer} ({about[:1].lower()}{about[1:]})." if about else f"{answer}."
-        names = frozenset(self.frame.catalogue.names(self.rests))
+        names = frozenset(self.compiled.catalogue.names(self.rests))
         return Account(sentence, reason, tuple(self.steps), notes if allowed else (), names)
 
     def _tell(self) -> str:
         asked = self.asked
         if asked.rules_all:
             self._add("4.5", "owner", {"who": asked.label}, gives=self.rests)
-            return self._use(self.frame.catalogue.everything)
+            return self._use(self.compiled.catalogue.everything)
         if asked.profile is None:
             return self._add("4.4", "status", {"who": asked.label, "status": asked.status}, holds=False).text
         if asked.status == "pending" and asked.form == "member":
             self._add("4.4", "pending", {"who": asked.label})
         self._ranks(asked.profile)
-        reckoned = held(self.frame, asked.profile, self.place)
+        reckoned = held(self.compiled, asked.profile, self.place)
         if not reckoned.unbounded:
             gate = self._gates(asked.profile)
             if gate is not None:
@@ -69,7 +71,7 @@ class Explainer:
         takes: int = 0,
         holds: bool | None = None,
     ) -> Step:
-        names = self.frame.catalogue.names
+        names = self.compiled.catalogue.names
         step = Step(rule, code, words, frozenset(names(gives)), frozenset(names(takes)), holds)
         self.steps.append(step)
         return step
@@ -77,22 +79,22 @@ class Explainer:
     # -- ranks and what they carry (rules 3 and 4)
 
     def _ranks(self, profile: Profile) -> None:
-        ranks = ranks_at(self.frame, profile, self.place)
-        chain = self.frame.chains[self.place]
+        ranks = ranks_at(self.compiled, profile, self.place)
+        chain = self.compiled.chains[self.place]
         for position in ranks:
             for holding in self.asked.holdings:
                 if holding.rank == position and holding.place in chain:
                     self._holding(holding)
         if not ranks:
             self._add("4.8", "no-ranks", {"who": self.asked.label})
-        unbounded = [position for position in ranks if position in self.frame.unbounded]
+        unbounded = [position for position in ranks if position in self.compiled.unbounded]
         if unbounded:
-            self._add("3.4", "unbounded", {"rank": self.frame.ranks[unbounded[0]].title}, gives=self.rests)
+            self._add("3.4", "unbounded", {"rank": self.compiled.ranks[unbounded[0]].title}, gives=self.rests)
             return
         carried = False
         for position in ranks:
             self._withheld(position)
-            both = self.frame.carried[position] & self.rests
+            both = self.compiled.carried[position] & self.rests
             carried = carried or bool(both & self._bit)
             if both:
                 self._carried(position, both)
@@ -101,16 +103,16 @@ class Explainer:
 
     @property
     def _bit(self) -> int:
-        return self.frame.catalogue.bit[self.capability]
+        return self.compiled.catalogue.bit[self.capability]
 
     def _holding(self, holding: Holding) -> None:
-        rank, place = self.frame.ranks[holding.rank], self.frame.places[holding.place]
+        rank, place = self.compiled.ranks[holding.rank], self.compiled.places[holding.place]
         where = in_place(place.title, site=holding.place == 0)
         match holding.how:
             case "automatic":
                 self._add("4.1", "automatic", {"rank": rank.title, "by": HELD_BY[rank.held_by or "members"]})
             case "conferred":
-                group = self.frame.charter.groups[holding.group or ""].title
+                group = self.compiled.charter.groups[holding.group or ""].title
                 self._add("4.3", "conferred", {"rank": rank.title, "group": group, "place": where})
             case "assigned" if holding.assignment:
                 giver = self.register.members.get(holding.assignment.by)
@@ -123,9 +125,9 @@ class Explainer:
                 self._add("4.9", "asked", {"rank": rank.title})
 
     def _carried(self, position: int, both: int) -> None:
-        rank = self.frame.ranks[position]
-        names = self.frame.catalogue.names(both)
-        source, how = source_of(self.frame, rank, names[0] if not both & self._bit else self.capability)
+        rank = self.compiled.ranks[position]
+        names = self.compiled.catalogue.names(both)
+        source, how = source_of(self.compiled, rank, names[0] if not both & self._bit else self.capability)
         self._add(
             "3.1",
             "carried",
@@ -134,52 +136,52 @@ class Explainer:
         )
 
     def _withheld(self, position: int) -> None:
-        rank = self.frame.ranks[position]
-        both = self.frame.catalogue.expand_all(rank.withhold) & self.rests
+        rank = self.compiled.ranks[position]
+        both = self.compiled.catalogue.expand_all(rank.withhold) & self.rests
         if both:
-            what = listed(self.frame.catalogue.names(both))
+            what = listed(self.compiled.catalogue.names(both))
             self._add("3.3", "withheld", {"rank": rank.title, "what": what, "file": in_file(rank.withhold.where)})
 
     # -- places (rules 5.3 to 5.5)
 
     def _gates(self, profile: Profile) -> str | None:
-        closed = closed_gate(self.frame, profile, self.place)
-        for here in self.frame.chains[self.place]:
-            gate = self.frame.places[here].gate
+        closed = closed_gate(self.compiled, profile, self.place)
+        for here in self.compiled.chains[self.place]:
+            gate = self.compiled.places[here].gate
             if gate is None:
                 continue
             title, file = self._title(here), in_file(gate.where)
             if here == closed:
-                asks = gate_asks(self.frame, gate)
+                asks = gate_asks(self.compiled, gate)
                 words = {"place": title, "who": self.asked.label, "asks": asks, "file": file}
                 return self._add("5.3", "gate-closed", words, holds=False).text
-            met = [term for term in (*gate.any, *gate.all) if meets_term(self.frame, profile, here, term)]
-            by = f" by {listed(term_name(self.frame, term) for term in met)}" if met else ""
+            met = [term for term in (*gate.any, *gate.all) if meets_term(self.compiled, profile, here, term)]
+            by = f" by {listed(term_name(self.compiled, term) for term in met)}" if met else ""
             self._add("5.3", "gate-open", {"place": title, "who": self.asked.label, "by": by, "file": file})
         return None
 
     def _places(self, profile: Profile) -> None:
         bars: list[tuple[Layer, str, Word, int]] = []
-        for layer in layers(self.frame, profile, self.place):
+        for layer in layers(self.compiled, profile, self.place):
             self._layer(layer, profile)
             bars += [(layer, key, word, word.bar & self.rests) for key, word in layer.speakers if word.bar & self.rests]
         for layer, key, _, taken in bars:
-            entry = next((each for each in self._entries(layer, key) if self.frame.word_of(each).bar & taken), None)
+            entry = next((each for each in self._entries(layer, key) if self.compiled.word_of(each).bar & taken), None)
             words = {"place": self._title(layer.place), "holder": self._holder(layer, key)}
-            what = listed(self.frame.catalogue.names(taken))
+            what = listed(self.compiled.catalogue.names(taken))
             file = in_file(entry.where) if entry else ""
             self._add("5.5", "barred", {"what": what, "file": file, **words}, takes=taken)
 
     def _entries(self, layer: Layer, key: str) -> list[Override]:
         if layer.name == "d":
-            entry = self.frame.exception(layer.place, key)
+            entry = self.compiled.exception(layer.place, key)
             return [entry] if entry else []
-        return [voice.entry for voice in self.frame.voices(layer.place, key)]
+        return [voice.entry for voice in self.compiled.voices(layer.place, key)]
 
     def _layer(self, layer: Layer, profile: Profile) -> None:
         """Tell what one layer gives and takes of what the question rests on, and whose word it was."""
-        for capability in self.frame.catalogue.names(self.rests):
-            bit = self.frame.catalogue.bit[capability]
+        for capability in self.compiled.catalogue.names(self.rests):
+            bit = self.compiled.catalogue.bit[capability]
             said = [(key, word) for key, word in layer.speakers if (word.allow | word.deny) & bit]
             if not said:
                 continue
@@ -207,7 +209,7 @@ class Explainer:
     def _speaking(self, layer: Layer, key: str, bit: int) -> Override | None:
         """Return the entry that spoke for someone on a capability: the first that says something."""
         for entry in self._entries(layer, key):
-            word = self.frame.word_of(entry)
+            word = self.compiled.word_of(entry)
             if (word.allow | word.deny) & bit:
                 return entry
         return None
@@ -217,19 +219,19 @@ class Explainer:
             member = self.register.members.get(key)
             return f"{member.called if member else key}, by an exception,"
         if layer.name == "c":
-            return f"the group {self.frame.charter.groups[key].title}"
-        return self.frame.charter.ranks[key].title
+            return f"the group {self.compiled.charter.groups[key].title}"
+        return self.compiled.charter.ranks[key].title
 
     def _title(self, place: int) -> str:
-        return self.frame.places[place].title
+        return self.compiled.places[place].title
 
     # -- use (rule 5.6)
 
     def _use(self, mask: int) -> str:
-        frame, names = self.frame, self.frame.catalogue.names
-        kind = frame.places[self.place].kind
+        compiled, names = self.compiled, self.compiled.catalogue.names
+        kind = compiled.places[self.place].kind
         here = "for the site itself" if self.place == 0 else f"in a {kind}"
-        capability = frame.catalogue.capabilities[self.capability]
+        capability = compiled.catalogue.capabilities[self.capability]
         missing = self.rests & ~mask
         reason = ""
         for lacking in names(missing):
@@ -243,7 +245,7 @@ class Explainer:
             elif not reason:
                 reason = self.steps[-1].text
         if not capability.has_meaning_in(kind):
-            where = meaningful_places(frame, capability.kinds or frozenset())
+            where = meaningful_places(compiled, capability.kinds or frozenset())
             words = {"what": self.capability, "kind": here, "where": where}
             return self._add("5.6", "no-meaning", words, holds=False).text
         if missing:
@@ -275,25 +277,25 @@ class Explainer:
         return "no rank carries it and nothing allows it"
 
 
-def term_name(frame: Frame, term: GateTerm) -> str:
+def term_name(compiled: CompiledCharter, term: GateTerm) -> str:
     """Name one thing that a gate asks for."""
-    holder = frame.charter.ranks.get(term.key) or frame.charter.groups[term.key]
+    holder = compiled.charter.ranks.get(term.key) or compiled.charter.groups[term.key]
     return f"{holder.title} or above" if term.above else holder.title
 
 
-def gate_asks(frame: Frame, gate: Gate) -> str:
+def gate_asks(compiled: CompiledCharter, gate: Gate) -> str:
     """Say what a gate asks for."""
     parts = []
     for word, terms in (("any of", gate.any), ("all of", gate.all), ("none of", gate.none)):
         if terms:
-            names = listed((term_name(frame, term) for term in terms), "and" if word == "all of" else "or")
+            names = listed((term_name(compiled, term) for term in terms), "and" if word == "all of" else "or")
             parts.append(f"{word} {names}")
     return f"it asks for {', and '.join(parts)}"
 
 
-def meaningful_places(frame: Frame, kinds: frozenset[str]) -> str:
+def meaningful_places(compiled: CompiledCharter, kinds: frozenset[str]) -> str:
     """Say where a capability has a meaning."""
-    titles = [place.title for place in frame.places if place.kind in kinds and place.kind != "site"]
+    titles = [place.title for place in compiled.places if place.kind in kinds and place.kind != "site"]
     if "site" in kinds:
         titles.insert(0, "the site itself")
     said = f"it has one in a {listed(sorted(kinds), 'or')}"

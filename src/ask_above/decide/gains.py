@@ -33,7 +33,7 @@ def gains(reckoner: Reckoner, before: Profile, after: Profile, place: int) -> It
     """
     if before == after:
         return
-    for here in reckoner.frame.below[place]:
+    for here in reckoner.compiled.below[place]:
         for gated in (True, False):
             old = reckoner.held(before, here, gated=gated)
             new = reckoner.held(after, here, gated=gated)

@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 from ask_above.charter.ladder import Perk, PerkValue, Rank
 from ask_above.charter.where import NOTHING
-from ask_above.decide.frame import Frame
+from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.profile import Asked
 from ask_above.decide.walk import ranks_at
 
@@ -32,16 +32,16 @@ class PerkHeld(NamedTuple):
     sources: tuple[str, ...] = ()
 
 
-def held_at_root(frame: Frame, asked: Asked) -> list[Rank]:
+def held_at_root(compiled: CompiledCharter, asked: Asked) -> list[Rank]:
     """Return the ranks that someone holds at the root, highest first; none where the status does not count."""
-    return [frame.ranks[rank] for rank in ranks_at(frame, asked.profile, 0)] if asked.profile else []
+    return [compiled.ranks[rank] for rank in ranks_at(compiled, asked.profile, 0)] if asked.profile else []
 
 
-def looks(frame: Frame, asked: Asked) -> Looks:
+def looks(compiled: CompiledCharter, asked: Asked) -> Looks:
     """Return how someone looks: each thing from the highest rank held at the root that has it (rule 7.2)."""
     values: dict[str, str] = {}
     sources: dict[str, str] = {}
-    for rank in held_at_root(frame, asked):
+    for rank in held_at_root(compiled, asked):
         said = {"color": rank.color, "badge": rank.badge, "prefix": rank.prefix}
         said["heading"] = rank.key if rank.heading else None
         for what, value in said.items():
@@ -50,10 +50,10 @@ def looks(frame: Frame, asked: Asked) -> Looks:
     return Looks(**values, sources=sources)
 
 
-def perks(frame: Frame, asked: Asked) -> dict[str, PerkHeld]:
+def perks(compiled: CompiledCharter, asked: Asked) -> dict[str, PerkHeld]:
     """Return what every perk comes to for someone (rule 7.3)."""
-    ranks = held_at_root(frame, asked)
-    return {key: settle_perk(perk, ranks) for key, perk in frame.charter.perks.items()}
+    ranks = held_at_root(compiled, asked)
+    return {key: settle_perk(perk, ranks) for key, perk in compiled.charter.perks.items()}
 
 
 def settle_perk(perk: Perk, ranks: list[Rank]) -> PerkHeld:

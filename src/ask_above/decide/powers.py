@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 from ask_above.charter.ladder import RankList
 from ask_above.charter.rules import ActRule
-from ask_above.decide.frame import Frame
+from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.profile import Profile
 from ask_above.decide.walk import Reckoner, lists_that_count, ranks_at
 
@@ -34,15 +34,15 @@ class Powers:
 
     def __init__(self, reckoner: Reckoner) -> None:
         self.reckoner: Reckoner = reckoner
-        self.frame: Frame = reckoner.frame
-        rules, catalogue = self.frame.charter.rules, self.frame.catalogue
+        self.compiled: CompiledCharter = reckoner.compiled
+        rules, catalogue = self.compiled.charter.rules, self.compiled.catalogue
         self.rules = {name: rules.act(name) for name in ("moderate", "assign", "manage", "call")}
         self.using = {name: catalogue.mask(rule.using) for name, rule in self.rules.items()}
         self.any_using = 0
         for mask in self.using.values():
             self.any_using |= mask
-        self._open = sum(1 << rank.position for rank in self.frame.ranks if rank.call_open)
-        self._all = (1 << len(self.frame.ranks)) - 1
+        self._open = sum(1 << rank.position for rank in self.compiled.ranks if rank.call_open)
+        self._all = (1 << len(self.compiled.ranks)) - 1
         self._known: dict[tuple[tuple[int, ...], int, int, bool], Power] = {}
         self._admitted: dict[tuple[str, tuple[int, ...], str], int] = {}
 
@@ -57,7 +57,7 @@ class Powers:
             return Power()
         usable = self.reckoner.usable(profile, place) & self.any_using
         root = self.reckoner.usable(profile, 0) & self.using["manage"] if place == 0 else 0
-        ranks = tuple(ranks_at(self.frame, profile, place))
+        ranks = tuple(ranks_at(self.compiled, profile, place))
         form = ranks, usable, root, place == 0
         known = self._known.get(form)
         if known is None:
@@ -65,8 +65,8 @@ class Powers:
         return known
 
     def _reckon(self, ranks: tuple[int, ...], usable: int, profile: Profile, place: int) -> Power:
-        bit = self.frame.catalogue.bit
-        own = ranks[0] if ranks else len(self.frame.ranks)
+        bit = self.compiled.catalogue.bit
+        own = ranks[0] if ranks else len(self.compiled.ranks)
         moderate = self.rules["moderate"]
         over = self._over(moderate, own)
         some = tuple(
@@ -81,7 +81,7 @@ class Powers:
         return Power(some, found["assign"], found.get("manage", 0), call)
 
     def _act(self, act: str, own: int, ranks: tuple[int, ...], usable: int, profile: Profile, place: int) -> int:
-        rule, bit = self.rules[act], self.frame.catalogue.bit
+        rule, bit = self.rules[act], self.compiled.catalogue.bit
         able = [key for key in rule.using if usable & bit[key]]
         admitted = 0
         for key in able:
@@ -100,7 +100,7 @@ class Powers:
         """Return the ranks that the lists for an act admit, and someone without any (rule 6.4)."""
         known = self._admitted.get((act, ranks, capability))
         if known is None:
-            asked = lists_that_count(self.frame, profile, place, act, capability)
+            asked = lists_that_count(self.compiled, profile, place, act, capability)
             known = 0 if asked else self._all << 1 | 1
             for rank in asked:
                 known |= self._all << 1 | 1 if act not in rank.lists else self._admits(rank.lists[act])
@@ -108,5 +108,5 @@ class Powers:
         return known
 
     def _admits(self, listed: RankList) -> int:
-        found = sum(1 << rank.position for rank in self.frame.ranks if listed.admits(rank.key))
-        return found | (1 << len(self.frame.ranks) if listed.admits(None) else 0)
+        found = sum(1 << rank.position for rank in self.compiled.ranks if listed.admits(rank.key))
+        return found | (1 << len(self.compiled.ranks) if listed.admits(None) else 0)

@@ -11,7 +11,7 @@ from typing import NamedTuple
 
 from ask_above.charter.charter import Charter
 from ask_above.charter.moments import Instant
-from ask_above.decide.frame import Frame
+from ask_above.decide.compiled import CompiledCharter
 from ask_above.people.register import Assignment, Member, Register, reached_groups
 
 
@@ -85,43 +85,43 @@ def profile_of(
     return Profile(tuple(sorted(automatic)), placed, groups, exceptions, pending)
 
 
-def ask_rank(frame: Frame, position: int, *, given: bool = False) -> Asked:
+def ask_rank(compiled: CompiledCharter, position: int, *, given: bool = False) -> Asked:
     """Return someone asked about as a rank (rule 4.9); with ``given`` someone who was given it, whatever it is."""
-    rank = frame.ranks[position]
+    rank = compiled.ranks[position]
     placed = (Holding(position, 0, "asked"),)
     label = rank.title
     if given:
-        return _asked(label, "rank", "active", (*_automatic(frame, "members"), *placed), rank.key)
+        return _asked(label, "rank", "active", (*_automatic(compiled, "members"), *placed), rank.key)
     if rank.held_by is not None:
         visitor = rank.held_by in ("anyone", "visitors")
-        automatic = _automatic(frame, "visitors" if visitor else "bots" if rank.held_by == "bots" else "members")
+        automatic = _automatic(compiled, "visitors" if visitor else "bots" if rank.held_by == "bots" else "members")
         return _asked(label, "visitor" if visitor else "rank", "active", automatic, rank.key)
     if rank.entry:
-        holdings = (*_automatic(frame, "anyone"), Holding(position, 0, "entry"))
-        return _asked(label, "rank", "pending", holdings, rank.key, _automatic(frame, "members"))
-    return _asked(label, "rank", "active", (*_automatic(frame, "members"), *placed), rank.key)
+        holdings = (*_automatic(compiled, "anyone"), Holding(position, 0, "entry"))
+        return _asked(label, "rank", "pending", holdings, rank.key, _automatic(compiled, "members"))
+    return _asked(label, "rank", "active", (*_automatic(compiled, "members"), *placed), rank.key)
 
 
-def ask_visitor(frame: Frame) -> Asked:
+def ask_visitor(compiled: CompiledCharter) -> Asked:
     """Return a visitor, who is not signed in (rule 4.10)."""
-    return _asked("a visitor", "visitor", "active", _automatic(frame, "visitors"), None)
+    return _asked("a visitor", "visitor", "active", _automatic(compiled, "visitors"), None)
 
 
-def ask_anybody(frame: Frame) -> Asked:
+def ask_anybody(compiled: CompiledCharter) -> Asked:
     """Return someone who holds the automatic ranks of members alone (rule 6.8)."""
-    return _asked("a member without other ranks", "rank", "active", _automatic(frame, "members"), None)
+    return _asked("a member without other ranks", "rank", "active", _automatic(compiled, "members"), None)
 
 
-def ask_bot(frame: Frame) -> Asked:
+def ask_bot(compiled: CompiledCharter) -> Asked:
     """Return a bot without other ranks."""
-    return _asked("a bot without other ranks", "rank", "active", _automatic(frame, "bots"), None)
+    return _asked("a bot without other ranks", "rank", "active", _automatic(compiled, "bots"), None)
 
 
-def ask_pending(frame: Frame) -> Asked:
+def ask_pending(compiled: CompiledCharter) -> Asked:
     """Return somebody who waits to be vouched for (rule 4.4)."""
-    entry = () if frame.entry is None else (Holding(frame.entry, 0, "entry"),)
-    holdings = (*_automatic(frame, "anyone"), *entry)
-    return _asked("somebody who waits", "rank", "pending", holdings, None, _automatic(frame, "members"))
+    entry = () if compiled.entry is None else (Holding(compiled.entry, 0, "entry"),)
+    holdings = (*_automatic(compiled, "anyone"), *entry)
+    return _asked("somebody who waits", "rank", "pending", holdings, None, _automatic(compiled, "members"))
 
 
 def _asked(
@@ -137,18 +137,18 @@ def _asked(
     return Asked(label, form, status, key, holdings=holdings, recorded=holdings, active=active, profile=profile)
 
 
-def _automatic(frame: Frame, who: str) -> tuple[Holding, ...]:
+def _automatic(compiled: CompiledCharter, who: str) -> tuple[Holding, ...]:
     """Return the automatic ranks of visitors, members or bots, or of ``anyone`` alone (rule 4.1)."""
     also = {"anyone": (), "visitors": ("visitors",), "members": ("members",), "bots": ("members", "bots")}[who]
-    ranks = sorted(rank for by in ("anyone", *also) for rank in frame.automatic[by])
+    ranks = sorted(rank for by in ("anyone", *also) for rank in compiled.automatic[by])
     return tuple(Holding(rank, 0, "automatic") for rank in ranks)
 
 
 class People:
     """The register made ready for questions: who someone is at a moment, kept for as long as it stays the same."""
 
-    def __init__(self, frame: Frame, register: Register) -> None:
-        self.frame, self.register = frame, register
+    def __init__(self, compiled: CompiledCharter, register: Register) -> None:
+        self.compiled, self.register = compiled, register
         self._known: dict[str, Asked] = {}
 
     def ask(self, key: str, at: Instant) -> Asked:
@@ -159,7 +159,9 @@ class People:
             if (since is None or since <= at) and (until is None or at < until):
                 return known
         member, given = self.register.members[key], self.register.of(key)
-        known = self._known[key] = ask_member(self.frame, member, given, at, excepted=key in self.frame.exceptional)
+        known = self._known[key] = ask_member(
+            self.compiled, member, given, at, excepted=key in self.compiled.exceptional
+        )
         return known
 
     def all(self, at: Instant) -> Iterable[Asked]:
@@ -167,23 +169,25 @@ class People:
         return (self.ask(key, at) for key in self.register.members)
 
 
-def ask_member(frame: Frame, member: Member, assignments: list[Assignment], at: Instant, *, excepted: bool) -> Asked:
+def ask_member(
+    compiled: CompiledCharter, member: Member, assignments: list[Assignment], at: Instant, *, excepted: bool
+) -> Asked:
     """Return a member with these assignments as they stand at an instant (rules 4.1 to 4.6).
 
     ``excepted`` tells whether any place has an exception for them.
     """
-    charter = frame.charter
+    charter = compiled.charter
     groups = reached_groups(charter, member)
     given = [
-        Holding(frame.rank_at[each.rank], frame.place_at[each.place], "assigned", each)
+        Holding(compiled.rank_at[each.rank], compiled.place_at[each.place], "assigned", each)
         for each in assignments
         if each.period.contains(at)
     ]
-    given += _conferred(frame, charter, groups)
-    automatic = _automatic(frame, "bots" if member.kind == "bot" else "members")
-    waiting = _automatic(frame, "anyone")
-    if frame.entry is not None:
-        waiting = (*waiting, Holding(frame.entry, 0, "entry"))
+    given += _conferred(compiled, charter, groups)
+    automatic = _automatic(compiled, "bots" if member.kind == "bot" else "members")
+    waiting = _automatic(compiled, "anyone")
+    if compiled.entry is not None:
+        waiting = (*waiting, Holding(compiled.entry, 0, "entry"))
     pending = member.status == "pending"
     holdings = waiting if pending else (*automatic, *given) if member.status == "active" else ()
     exceptions = member.key if excepted else None
@@ -208,10 +212,10 @@ def ask_member(frame: Frame, member: Member, assignments: list[Assignment], at: 
     )
 
 
-def _conferred(frame: Frame, charter: Charter, groups: frozenset[str]) -> list[Holding]:
+def _conferred(compiled: CompiledCharter, charter: Charter, groups: frozenset[str]) -> list[Holding]:
     """Return the ranks that groups confer, in the charter's order (rule 4.3)."""
     return [
-        Holding(frame.rank_at[each.rank], frame.place_at[each.place], "conferred", group=group.key)
+        Holding(compiled.rank_at[each.rank], compiled.place_at[each.place], "conferred", group=group.key)
         for group in charter.groups.values()
         if group.key in groups
         for each in group.confers

@@ -10,7 +10,7 @@ from typing import NamedTuple
 
 from ask_above.charter.ladder import Rank
 from ask_above.charter.places import GateTerm
-from ask_above.decide.frame import Frame, Word, first_says
+from ask_above.decide.compiled import CompiledCharter, Word, first_says
 from ask_above.decide.profile import Profile
 
 
@@ -35,17 +35,17 @@ class Held(NamedTuple):
     unbounded: bool
 
 
-def ranks_at(frame: Frame, profile: Profile, place: int) -> list[int]:
+def ranks_at(compiled: CompiledCharter, profile: Profile, place: int) -> list[int]:
     """Return the ranks held at a place, highest first (rules 4.1 to 4.3)."""
-    chain = frame.chains[place]
+    chain = compiled.chains[place]
     found = {rank for rank, where in profile.placed if where in chain}
     return sorted(found.union(profile.automatic))
 
 
-def standing(frame: Frame, profile: Profile | None, place: int) -> int:
+def standing(compiled: CompiledCharter, profile: Profile | None, place: int) -> int:
     """Return the position of the highest rank held at a place; without any, a position below all (rule 4.8)."""
-    ranks = ranks_at(frame, profile, place) if profile else []
-    return ranks[0] if ranks else len(frame.ranks)
+    ranks = ranks_at(compiled, profile, place) if profile else []
+    return ranks[0] if ranks else len(compiled.ranks)
 
 
 def settle(words: Iterable[Word], disagreement: str) -> tuple[int, int]:
@@ -61,14 +61,14 @@ def settle(words: Iterable[Word], disagreement: str) -> tuple[int, int]:
     return (allow, deny & ~allow) if disagreement == "allow" else (allow & ~deny, deny)
 
 
-def layers(frame: Frame, profile: Profile, place: int) -> Iterator[Layer]:
+def layers(compiled: CompiledCharter, profile: Profile, place: int) -> Iterator[Layer]:
     """Walk from the root to ``place``, four layers at each; each later one overwrites what stood before (rule 5.4)."""
-    ranks = ranks_at(frame, profile, place)
-    automatic = [frame.ranks[rank].key for rank in ranks if frame.ranks[rank].automatic]
-    others = [frame.ranks[rank].key for rank in ranks if not frame.ranks[rank].automatic]
-    rule = frame.charter.rules.disagreement
-    for here in frame.chains[place]:
-        words = frame.words_at(here)
+    ranks = ranks_at(compiled, profile, place)
+    automatic = [compiled.ranks[rank].key for rank in ranks if compiled.ranks[rank].automatic]
+    others = [compiled.ranks[rank].key for rank in ranks if not compiled.ranks[rank].automatic]
+    rule = compiled.charter.rules.disagreement
+    for here in compiled.chains[place]:
+        words = compiled.words_at(here)
         for name, holders, settled in (("a", automatic, rule), ("b", others, rule), ("c", profile.groups, "deny")):
             if not words:
                 break
@@ -77,55 +77,55 @@ def layers(frame: Frame, profile: Profile, place: int) -> Iterator[Layer]:
                 allow, deny = settle((word for _, word in speakers), settled)
                 given = 0 if name == "c" and profile.pending else allow
                 yield Layer(here, name, given, deny, speakers)
-        entry = frame.exception(here, profile.exceptions)
+        entry = compiled.exception(here, profile.exceptions)
         if entry is not None:
-            word = frame.word_of(entry)
+            word = compiled.word_of(entry)
             given = 0 if profile.pending else word.allow
             yield Layer(here, "d", given, word.deny, ((entry.of, word),))
 
 
-def closed_gate(frame: Frame, profile: Profile, place: int) -> int | None:
+def closed_gate(compiled: CompiledCharter, profile: Profile, place: int) -> int | None:
     """Return the first place on the way whose gate is not satisfied (rule 5.3)."""
-    for here in frame.chains[place]:
-        if here in frame.gated and not passes(frame, profile, here):
+    for here in compiled.chains[place]:
+        if here in compiled.gated and not passes(compiled, profile, here):
             return here
     return None
 
 
-def passes(frame: Frame, profile: Profile, place: int) -> bool:
+def passes(compiled: CompiledCharter, profile: Profile, place: int) -> bool:
     """Tell whether the gate of one place is satisfied; ranks count if they are held at that place."""
-    gate = frame.places[place].gate
+    gate = compiled.places[place].gate
     if gate is None:
         return True
 
     def meets(term: GateTerm) -> bool:
-        return meets_term(frame, profile, place, term)
+        return meets_term(compiled, profile, place, term)
 
     return (not gate.any or any(map(meets, gate.any))) and all(map(meets, gate.all)) and not any(map(meets, gate.none))
 
 
-def meets_term(frame: Frame, profile: Profile, place: int, term: GateTerm) -> bool:
+def meets_term(compiled: CompiledCharter, profile: Profile, place: int, term: GateTerm) -> bool:
     """Tell whether one thing that a gate asks for counts: a group one is in, a rank held at the gate's place."""
     if term.group:
         return term.key in profile.groups
-    ranks, position = ranks_at(frame, profile, place), frame.rank_at[term.key]
+    ranks, position = ranks_at(compiled, profile, place), compiled.rank_at[term.key]
     return bool(ranks) and ranks[0] <= position if term.above else position in ranks
 
 
-def held(frame: Frame, profile: Profile, place: int, *, gated: bool = True, own: bool = True) -> Held:
+def held(compiled: CompiledCharter, profile: Profile, place: int, *, gated: bool = True, own: bool = True) -> Held:
     """Return what is held at a place (rules 5.2 to 5.5); ``gated=False`` leaves gates aside, as gains need it.
 
     ``own=False`` leaves aside what the place says itself.
     """
-    ranks = ranks_at(frame, profile, place)
-    if not frame.unbounded.isdisjoint(ranks):
-        return Held(frame.catalogue.everything, unbounded=True)
-    if gated and closed_gate(frame, profile, place) is not None:
+    ranks = ranks_at(compiled, profile, place)
+    if not compiled.unbounded.isdisjoint(ranks):
+        return Held(compiled.catalogue.everything, unbounded=True)
+    if gated and closed_gate(compiled, profile, place) is not None:
         return Held(0, unbounded=False)
     mask = bars = 0
     for rank in ranks:
-        mask |= frame.carried[rank]
-    for layer in layers(frame, profile, place):
+        mask |= compiled.carried[rank]
+    for layer in layers(compiled, profile, place):
         if layer.place == place and not own:
             continue
         mask = (mask | layer.allow) & ~layer.deny
@@ -134,9 +134,9 @@ def held(frame: Frame, profile: Profile, place: int, *, gated: bool = True, own:
     return Held(mask & ~bars, unbounded=False)
 
 
-def usable(frame: Frame, mask: int, place: int) -> int:
+def usable(compiled: CompiledCharter, mask: int, place: int) -> int:
     """Return what of the capabilities held at a place can be used there (rule 5.6)."""
-    rests = frame.resting(place)
+    rests = compiled.resting(place)
     if rests.seen & ~mask:
         return 0
     result = mask & rests.meaning
@@ -151,26 +151,26 @@ def usable(frame: Frame, mask: int, place: int) -> int:
     return result
 
 
-def lists_that_count(frame: Frame, profile: Profile, place: int, act: str, capability: str) -> list[Rank]:
+def lists_that_count(compiled: CompiledCharter, profile: Profile, place: int, act: str, capability: str) -> list[Rank]:
     """Return the ranks whose lists for an act count: those that carry the capability, else those with a list (6.4)."""
-    ranks = [frame.ranks[position] for position in ranks_at(frame, profile, place)]
-    bit = frame.catalogue.bit[capability]
-    carrying = [rank for rank in ranks if rank.unbounded or frame.carried[rank.position] & bit]
+    ranks = [compiled.ranks[position] for position in ranks_at(compiled, profile, place)]
+    bit = compiled.catalogue.bit[capability]
+    carrying = [rank for rank in ranks if rank.unbounded or compiled.carried[rank.position] & bit]
     return carrying or [rank for rank in ranks if act in rank.lists]
 
 
 class Reckoner:
     """Keeps what is held and usable for profiles that were asked about before, place by place."""
 
-    def __init__(self, frame: Frame) -> None:
-        self.frame = frame
-        self._held: list[dict[tuple[Profile, bool], Held]] = [{} for _ in frame.places]
-        self._usable: list[dict[Profile, int]] = [{} for _ in frame.places]
+    def __init__(self, compiled: CompiledCharter) -> None:
+        self.compiled = compiled
+        self._held: list[dict[tuple[Profile, bool], Held]] = [{} for _ in compiled.places]
+        self._usable: list[dict[Profile, int]] = [{} for _ in compiled.places]
 
-    def after(self, frame: Frame, touched: frozenset[int]) -> Reckoner:
-        """Return what is kept for a frame that differs at these places; the rest is shared."""
+    def after(self, compiled: CompiledCharter, touched: frozenset[int]) -> Reckoner:
+        """Return what is kept for a charter that differs at these places; the rest is shared."""
         other = Reckoner.__new__(Reckoner)
-        other.frame = frame
+        other.compiled = compiled
         other._held = [{} if n in touched else known for n, known in enumerate(self._held)]
         other._usable = [{} if n in touched else known for n, known in enumerate(self._usable)]
         return other
@@ -179,12 +179,12 @@ class Reckoner:
         """Return what :func:`held` says."""
         known = self._held[place].get((profile, gated))
         if known is None:
-            known = self._held[place][profile, gated] = held(self.frame, profile, place, gated=gated)
+            known = self._held[place][profile, gated] = held(self.compiled, profile, place, gated=gated)
         return known
 
     def usable(self, profile: Profile, place: int) -> int:
         """Return what can be used at a place."""
         known = self._usable[place].get(profile)
         if known is None:
-            known = self._usable[place][profile] = usable(self.frame, self.held(profile, place).mask, place)
+            known = self._usable[place][profile] = usable(self.compiled, self.held(profile, place).mask, place)
         return known

@@ -10,13 +10,13 @@ from ask_above.charter.names import nearest
 from ask_above.errors import Fault
 from ask_above.files.cells import unguarded
 from ask_above.files.yaml_text import decode
-from ask_above.people.reading import Row, Rows
+from ask_above.people.reading import FileRow, FileRows
 
 
-def read_rows(name: str, raw: bytes, columns: tuple[str, ...], required: tuple[str, ...]) -> Rows:
+def read_rows(name: str, raw: bytes, columns: tuple[str, ...], required: tuple[str, ...]) -> FileRows:
     """Return the rows of a CSV file whose first line names its columns."""
     text, faults = decode(name, raw)
-    rows = Rows(name, faults)
+    rows = FileRows(name, faults)
     if faults:
         return rows
     if "\x00" in text:
@@ -36,7 +36,7 @@ def read_rows(name: str, raw: bytes, columns: tuple[str, ...], required: tuple[s
     return rows
 
 
-def _records(rows: Rows, text: str) -> Iterator[tuple[int, list[str]]]:
+def _records(rows: FileRows, text: str) -> Iterator[tuple[int, list[str]]]:
     """Yield each record with the line it starts on; blank lines are none."""
     reader = csv.reader(io.StringIO(text, newline=""), strict=True)
     line = 1
@@ -62,7 +62,9 @@ def _lines(text: str) -> list[str]:
     return text.replace("\r\n", "\n").replace("\r", "\n").split("\n")
 
 
-def _check_header(rows: Rows, names: list[str], text: str, columns: tuple[str, ...], required: tuple[str, ...]) -> bool:
+def _check_header(
+    rows: FileRows, names: list[str], text: str, columns: tuple[str, ...], required: tuple[str, ...]
+) -> bool:
     source = _lines(text)[0]
     before = len(rows.faults)
 
@@ -87,10 +89,10 @@ def _check_header(rows: Rows, names: list[str], text: str, columns: tuple[str, .
     return len(rows.faults) == before
 
 
-def _rows(rows: Rows, names: list[str], records: Iterator[tuple[int, list[str]]], text: str) -> Iterator[Row]:
+def _rows(rows: FileRows, names: list[str], records: Iterator[tuple[int, list[str]]], text: str) -> Iterator[FileRow]:
     for line, record in records:
         cells = dict(zip(names, map(unguarded, map(str.strip, record)), strict=False))
-        row = Row(cells, line, _finder(text, names, line))
+        row = FileRow(cells, line, _finder(text, names, line))
         if len(record) > len(names):
             message = f"this row has {len(record)} cells, the first line names {len(names)} columns"
             rows.fault(row, names[-1], "too-many-cells", message, "a cell with a comma in it in quotes")

@@ -13,7 +13,7 @@ from ask_above.errors import Fault, FaultyFilesError
 from ask_above.files.csv_rows import read_rows
 from ask_above.files.names import ASSIGNMENTS, CHARTER, MEMBERS
 from ask_above.files.yaml_text import read_yaml
-from ask_above.people.reading import ASSIGNMENT_COLUMNS, MEMBER_COLUMNS, Rows, owner_fault, read_register
+from ask_above.people.reading import ASSIGNMENT_COLUMNS, MEMBER_COLUMNS, FileRows, owner_fault, read_register
 from ask_above.people.register import Register
 
 Fetch = Callable[[str], bytes | None]
@@ -48,7 +48,7 @@ def read_texts(texts: Mapping[str, str]) -> Files:
     return read_files(lambda name: texts[name].encode() if name in texts else None, CHARTER)
 
 
-def read_files(fetch: Fetch, name: str, register_rows: tuple[Rows, Rows] | None = None) -> Files:
+def read_files(fetch: Fetch, name: str, register_rows: tuple[FileRows, FileRows] | None = None) -> Files:
     """Read the charter called ``name``, its add-ons and the register; raise with all that is wrong in any of them.
 
     ``register_rows`` are the members and assignments, where they come from elsewhere than the two files.
@@ -91,7 +91,7 @@ def _fetched(fetch: Fetch, name: str, faults: list[Fault]) -> bytes | None:
 
 def _rows(
     fetch: Fetch, name: str, columns: tuple[str, ...], required: tuple[str, ...], faults: list[Fault]
-) -> Rows | None:
+) -> FileRows | None:
     raw = _fetched(fetch, name, faults)
     return None if raw is None else read_rows(name, raw, columns, required)
 

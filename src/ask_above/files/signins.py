@@ -11,7 +11,7 @@ from ask_above.charter.names import nearest
 from ask_above.charter.where import Where
 from ask_above.errors import FaultyFilesError, MissingFileError
 from ask_above.files.csv_rows import read_rows
-from ask_above.people.reading import Row, Rows
+from ask_above.people.reading import FileRow, FileRows
 from ask_above.people.register import Register
 from ask_above.people.signins import SignIn, network_of
 
@@ -39,7 +39,7 @@ def read_signins(path: str | Path, charter: Charter, register: Register) -> list
     return [each for each in found if each is not None]
 
 
-def _read(rows: Rows, row: Row, register: Register, zone: tzinfo) -> SignIn | None:
+def _read(rows: FileRows, row: FileRow, register: Register, zone: tzinfo) -> SignIn | None:
     cells, good = row.cells, len(rows.faults)
     member = cells.get("member", "")
     if member not in register.members:

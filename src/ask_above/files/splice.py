@@ -8,7 +8,7 @@ from typing import Any, NamedTuple
 
 import yaml
 
-from ask_above.change.steps import Drop, Insert, Move, Path, Put, Rename, Step, at, there
+from ask_above.change.steps import Drop, Insert, MoveItem, Path, Put, Rename, Step, at, there
 from ask_above.errors import AskAboveError
 from ask_above.files.yaml_text import compose, plain
 
@@ -42,13 +42,13 @@ def edited(text: str, steps: list[Step]) -> tuple[str, list[Splice]]:
     """Take steps one after another; return the text afterwards and the pieces that were replaced, in order."""
     splices: list[Splice] = []
     for step in steps:
-        for splice in Text(text).splices(step):
+        for splice in SourceText(text).splices(step):
             text = apply(text, splice)
             splices.append(splice)
     return text, splices
 
 
-class Text:
+class SourceText:
     """A YAML text with the place of every node in it."""
 
     def __init__(self, text: str) -> None:
@@ -71,7 +71,7 @@ class Text:
                 return [self._drop(path)]
             case Insert(path, index, value):
                 return [self._insert(path, index, value)]
-            case Move(path, to, index):
+            case MoveItem(path, to, index):
                 return self._move(path, to, index)
             case Rename(path, name):
                 key, _ = self._entry(path)

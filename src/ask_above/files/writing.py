@@ -16,7 +16,7 @@ PRIVATE = 0o600
 PUBLIC = 0o644
 
 
-class Batch:
+class FileBatch:
     """Files that are written beside their places, safe on the disk, and put there when all of them are.
 
     A file that is a symbolic link stays one: what it points to is replaced. A file that is there keeps its mode.
@@ -56,9 +56,9 @@ class Batch:
 
 
 @contextmanager
-def batch() -> Iterator[Batch]:
+def batch() -> Iterator[FileBatch]:
     """Prepare files in the block; what was not put in its place by its end is taken away."""
-    made = Batch()
+    made = FileBatch()
     try:
         yield made
     finally:

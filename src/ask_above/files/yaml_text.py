@@ -11,7 +11,7 @@ from typing import Any, Final, TypeAlias
 
 import yaml
 
-from ask_above.charter.reading.document import Document, Mark, Path
+from ask_above.charter.reading.document import Document, Path, Position
 from ask_above.errors import Fault
 
 try:
@@ -127,17 +127,17 @@ def _has_forbidden(document: Document, text: str) -> bool:
     return match is not None
 
 
-class _Marks(Mapping[Path, Mark]):
+class _Marks(Mapping[Path, Position]):
     """Where each piece stands, worked out from the parser's nodes only when somebody asks."""
 
     def __init__(self) -> None:
         self.nodes: dict[Path, tuple[_Node, _Node]] = {}
 
-    def __getitem__(self, path: Path) -> Mark:
+    def __getitem__(self, path: Path) -> Position:
         node, key = self.nodes[path]
         start, before = node.start_mark, (key or node).start_mark
         quoted = getattr(node, "style", None) in ("'", '"')
-        return Mark(start.line + 1, start.column + 1, before.line + 1, before.column + 1, quoted)
+        return Position(start.line + 1, start.column + 1, before.line + 1, before.column + 1, quoted)
 
     def __iter__(self) -> Iterator[Path]:
         return iter(self.nodes)

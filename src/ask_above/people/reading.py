@@ -33,7 +33,7 @@ ASSIGNMENT_COLUMNS = ("member", "rank", "place", "from", "until", "by", "why", "
 _WITH_NEAREST = 25
 
 
-class Row(NamedTuple):
+class FileRow(NamedTuple):
     """One row of a file: its cells by column, the line it starts on, and how to find a cell's column."""
 
     cells: Mapping[str, str]
@@ -41,19 +41,19 @@ class Row(NamedTuple):
     find: Callable[[str], tuple[int, int, str]] = lambda _: (0, 0, "")
 
 
-class Rows:
+class FileRows:
     """The rows of one file and the faults found in it."""
 
     def __init__(self, name: str, faults: list[Fault] | None = None) -> None:
         self.name, self.faults = name, Faults(faults or ())
-        self.rows: Iterable[Row] = ()
+        self.rows: Iterable[FileRow] = ()
 
     def near(self, name: str, known: Iterable[str]) -> tuple[str, ...]:
         """Return the known names most like one; of very many faults the first alone have them."""
         return nearest(name, known) if len(self.faults) < _WITH_NEAREST else ()
 
     def fault(
-        self, row: Row, column: str, code: str, message: str, expected: str = "", near: tuple[str, ...] = ()
+        self, row: FileRow, column: str, code: str, message: str, expected: str = "", near: tuple[str, ...] = ()
     ) -> None:
         """Note a fault in a cell."""
         line, at, source = row.find(column)
@@ -61,7 +61,9 @@ class Rows:
         self.faults.append(Fault(self.name, line or row.line, at, column, code, message, expected, found, near, source))
 
 
-def read_register(members: Rows | None, assignments: Rows | None, names: Names | None, charter: str) -> Register:
+def read_register(
+    members: FileRows | None, assignments: FileRows | None, names: Names | None, charter: str
+) -> Register:
     """Read a register; without ``names`` only the form of the rows is looked at. ``charter`` is its file's name."""
     known: dict[str, Member] = {}
     for row in members.rows if members else ():
@@ -74,7 +76,7 @@ def read_register(members: Rows | None, assignments: Rows | None, names: Names |
     return Register(known, found, source)
 
 
-def _member(rows: Rows, row: Row, known: dict[str, Member], names: Names | None, charter: str) -> Member | None:
+def _member(rows: FileRows, row: FileRow, known: dict[str, Member], names: Names | None, charter: str) -> Member | None:
     cells = row.cells
     key = cells.get("key", "")
     if not is_key(key):
@@ -147,12 +149,12 @@ class _Assignments:
     """Reads the rows of the assignments' file."""
 
     def __init__(
-        self, rows: Rows, members: Mapping[str, Member], names: Names | None, charter: str, source: str
+        self, rows: FileRows, members: Mapping[str, Member], names: Names | None, charter: str, source: str
     ) -> None:
         self.rows, self.members, self.names, self.charter, self.source = rows, members, names, charter, source
         self._periods: dict[tuple[str, str], Period] = {}
 
-    def read(self, row: Row) -> Assignment | None:
+    def read(self, row: FileRow) -> Assignment | None:
         cells = row.cells
         member, rank, place = cells.get("member", ""), cells.get("rank", ""), cells.get("place") or SITE
         good = self._member(row, member)
@@ -166,7 +168,7 @@ class _Assignments:
         why = cells.get("why", "")
         return Assignment(member, rank, place, period, cells.get("by", ""), why, where, number, cells.get("source", ""))
 
-    def _member(self, row: Row, member: str) -> bool:
+    def _member(self, row: FileRow, member: str) -> bool:
         if member in self.members:
             return True
         if not member:
@@ -180,7 +182,7 @@ class _Assignments:
         )
         return False
 
-    def _rank(self, row: Row, rank: str) -> bool:
+    def _rank(self, row: FileRow, rank: str) -> bool:
         if self.names is None:
             return True
         known = self.names.ranks.get(rank)
@@ -195,7 +197,7 @@ class _Assignments:
             return False
         return True
 
-    def _place(self, row: Row, place: str) -> bool:
+    def _place(self, row: FileRow, place: str) -> bool:
         if self.names is None or place in self.names.places:
             return True
         message = f"there is no place '{place}' in {self.charter}"
@@ -203,7 +205,7 @@ class _Assignments:
         self.rows.fault(row, "place", "unknown-place", message, "the key of a place, or nothing for the site", near)
         return False
 
-    def _period(self, row: Row, start: str, until: str) -> Period | None:
+    def _period(self, row: FileRow, start: str, until: str) -> Period | None:
         key = (start, until)
         if key not in self._periods:
             where = zone(self.names.zone if self.names else "UTC") or UTC

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from typing import Any, Final, NamedTuple
 
-from ask_above.ask.sentences import doing
+from ask_above.ask.describe.sentences import doing
 from ask_above.charter.ladder import Rank
 from ask_above.charter.places import Place
-from ask_above.decide.may import Decider
+from ask_above.decide.decider import Decider
 from ask_above.decide.profile import ask_rank
 from ask_above.decide.sources import source_of
 from ask_above.decide.walk import ranks_at
@@ -21,14 +21,14 @@ _MOST = 4_000_000
 
 def carried_rows(decider: Decider) -> list[dict[str, Any]]:
     """Return the grid's rows with their headings: for each rank the mark, and why, by what ranks carry."""
-    frame, found = decider.frame, []
-    for key, row in zip(frame.catalogue.keys, marks(decider, None), strict=True):
-        each = frame.catalogue.capabilities[key]
+    compiled, found = decider.compiled, []
+    for key, row in zip(compiled.catalogue.keys, marks(decider, None), strict=True):
+        each = compiled.catalogue.capabilities[key]
         cells = [
             {"mark": mark, "why": _why(decider, rank, key, mark), "rank": rank.key}
-            for rank, mark in zip(frame.ranks, row, strict=True)
+            for rank, mark in zip(compiled.ranks, row, strict=True)
         ]
-        said = {"key": key, "heading": each.heading, "about": doing(frame, key), "risk": each.risk}
+        said = {"key": key, "heading": each.heading, "about": doing(compiled, key), "risk": each.risk}
         found.append(said | {"cells": cells})
     return found
 
@@ -40,7 +40,7 @@ def _why(decider: Decider, rank: Rank, key: str, mark: str) -> str:
         return f"{rank.title} withholds {key}{in_file(rank.withhold.where)}."
     if rank.unbounded:
         return f"{rank.title} is unbounded and may do everything."
-    where, how = source_of(decider.frame, rank, key)
+    where, how = source_of(decider.compiled, rank, key)
     return f"{rank.title} carries {key}{how}{in_file(where)}."
 
 
@@ -65,21 +65,21 @@ def layers(decider: Decider, told: Callable[[int, int], None] | None = None) -> 
 
     Places that differ in nothing share a layer. ``told`` is called with how many places are done, and of how many.
     """
-    frame = decider.frame
-    if len(frame.places) * len(frame.ranks) * len(frame.catalogue.keys) > _MOST:
+    compiled = decider.compiled
+    if len(compiled.places) * len(compiled.ranks) * len(compiled.catalogue.keys) > _MOST:
         return Layers([], [], [])
     known: dict[object, int] = {}
     made, reasons = Layers([], [], []), _Reasons(decider)
-    for n, place in enumerate(frame.places):
+    for n, place in enumerate(compiled.places):
         # nothing tells a place from another but its kind and what is said there and above
-        form = place.kind, tuple(each for each in frame.chains[n] if _says(frame.places[each])), n == 0
+        form = place.kind, tuple(each for each in compiled.chains[n] if _says(compiled.places[each])), n == 0
         if form not in known:
             known[form] = len(made.layers)
             made.layers.append(_layer(decider, n, reasons))
         title = place.title or place.key if n else "the whole site"
-        made.places.append((title, len(frame.chains[n]) - 1, known[form]))
+        made.places.append((title, len(compiled.chains[n]) - 1, known[form]))
         if told is not None:
-            told(n, len(frame.places))
+            told(n, len(compiled.places))
     return made._replace(whys=list(reasons.numbers))
 
 
@@ -89,7 +89,7 @@ def _says(place: Place) -> bool:
 
 def _layer(decider: Decider, place: int, reasons: _Reasons) -> tuple[str, dict[int, int]]:
     table, changed = marks(decider, place), dict[int, int]()
-    for row, key in enumerate(decider.frame.catalogue.keys):
+    for row, key in enumerate(decider.compiled.catalogue.keys):
         for column, mark in enumerate(table[row]):
             if mark in (GIVEN, TAKEN):
                 changed[row * len(table[row]) + column] = reasons.of(column, key, place)
@@ -100,14 +100,14 @@ class _Reasons:
     """Why a rank may or may not somewhere, each told once however many places it holds for."""
 
     def __init__(self, decider: Decider) -> None:
-        self.decider, self.frame = decider, decider.frame
-        self.asked = [ask_rank(self.frame, rank.position) for rank in self.frame.ranks]
+        self.decider, self.compiled = decider, decider.compiled
+        self.asked = [ask_rank(self.compiled, rank.position) for rank in self.compiled.ranks]
         self.numbers: dict[str, int] = {}
         self._known: dict[object, int] = {}
 
     def of(self, rank: int, key: str, place: int) -> int:
         """Return the number of the reason."""
-        form = rank, key, self.frame.places[place].kind, place == 0, tuple(self._heard(rank, key, place))
+        form = rank, key, self.compiled.places[place].kind, place == 0, tuple(self._heard(rank, key, place))
         if form not in self._known:
             reason = self.decider.may(self.asked[rank], key, place).reason
             self._known[form] = self.numbers.setdefault(reason, len(self.numbers))
@@ -115,11 +115,11 @@ class _Reasons:
 
     def _heard(self, rank: int, key: str, place: int) -> Iterator[int]:
         """Yield the places on the way down that have a gate, or a word on what this rests on for a rank held."""
-        frame, profile = self.frame, self.asked[rank].profile
-        rests = frame.rests(key, place)
-        held = [frame.ranks[each].key for each in ranks_at(frame, profile, place)] if profile else []
-        for each in frame.chains[place]:
-            words = frame.words_at(each)
+        compiled, profile = self.compiled, self.asked[rank].profile
+        rests = compiled.rests(key, place)
+        held = [compiled.ranks[each].key for each in ranks_at(compiled, profile, place)] if profile else []
+        for each in compiled.chains[place]:
+            words = compiled.words_at(each)
             said = [words[holder] for holder in held if holder in words]
-            if frame.places[each].gate or any((word.allow | word.deny | word.bar) & rests for word in said):
+            if compiled.places[each].gate or any((word.allow | word.deny | word.bar) & rests for word in said):
                 yield each

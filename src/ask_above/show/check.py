@@ -8,7 +8,7 @@ from typing import Any
 from ask_above.ask.advice.piece import Piece
 from ask_above.ask.advice.whole import AdviceGiven
 from ask_above.ask.expect import Unmet
-from ask_above.decide.may import Decider
+from ask_above.decide.decider import Decider
 from ask_above.decide.words import day
 from ask_above.errors import Fault
 from ask_above.show.answers import show_answer
@@ -29,7 +29,7 @@ _ONE = {
 
 def counts(decider: Decider) -> dict[str, int]:
     """Return how much there is of everything."""
-    charter, register = decider.frame.charter, decider.people.register
+    charter, register = decider.compiled.charter, decider.people.register
     return {
         "ranks": len(charter.ranks),
         "capabilities": len(charter.catalogue.keys),
@@ -41,7 +41,7 @@ def counts(decider: Decider) -> dict[str, int]:
 
 def show_check(screen: Screen, decider: Decider, unmet: Sequence[Unmet], *, explain: bool = True) -> None:
     """Show the result of a check of a charter that could be read."""
-    charter = decider.frame.charter
+    charter = decider.compiled.charter
     said = ", ".join(f"{number} {what if number != 1 else _ONE[what]}" for what, number in counts(decider).items())
     screen.line(charter.title, "head")
     screen.paragraph(f"  {said}", rest="  ")
@@ -129,7 +129,7 @@ def check_data(
         "well_formed": True,
         "faults": [],
         "counts": counts(decider),
-        "expectations": len(decider.frame.charter.expectations),
+        "expectations": len(decider.compiled.charter.expectations),
         "unmet_later": [
             {"expectation": each.expectation.text, "from": since, "because": each.because} for since, each in later
         ],

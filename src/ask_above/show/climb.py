@@ -5,14 +5,14 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
-from ask_above.ask.moves import said, sentence
 from ask_above.charter.charter import Charter
 from ask_above.charter.names import SITE, few, listed
 from ask_above.decide.words import in_place, in_places
+from ask_above.escalation.wording import said, sentence
 from ask_above.show.screen import Screen
 
 if TYPE_CHECKING:
-    from ask_above.change.climbing import Climbed, ClimbPath
+    from ask_above.escalation.paths import Climbed, ClimbPath
 
 PATH_COLUMNS = ("rank", "risk", "capability", "place", "certain", "moves", "why", "cuts")
 _FEW = 6

@@ -5,13 +5,15 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from ask_above.ask.compare import BOTH, ONE, OTHER, Compared, Comparison
-from ask_above.decide.frame import Frame
+from ask_above.decide.compiled import CompiledCharter
 from ask_above.show.screen import Screen
 
 COLUMNS = ("one", "other", "capability", "who", "places", "through_one", "through_other")
 
 
-def show_comparison(screen: Screen, frame: Frame, comparison: Comparison, *, everything: bool = False) -> None:
+def show_comparison(
+    screen: Screen, compiled: CompiledCharter, comparison: Comparison, *, everything: bool = False
+) -> None:
     """Show what only the one may, only the other, and, with ``everything``, what both may."""
     one, other = comparison.one, comparison.other
     tie = f"{one} {comparison.how} {other}" if comparison.how else f"{one} and {other}"
@@ -26,20 +28,20 @@ def show_comparison(screen: Screen, frame: Frame, comparison: Comparison, *, eve
                 screen.paragraph(", ".join(names), first="  ", rest="  ")
             continue
         for row in rows:
-            _row(screen, frame, row)
+            _row(screen, compiled, row)
 
 
-def _row(screen: Screen, frame: Frame, row: Compared) -> None:
-    risk = " !" if frame.catalogue.capabilities[row.capability].risk == "high" else ""
-    screen.line(f"  {row.capability}{risk}{_places(frame, row.places)}")
+def _row(screen: Screen, compiled: CompiledCharter, row: Compared) -> None:
+    risk = " !" if compiled.catalogue.capabilities[row.capability].risk == "high" else ""
+    screen.line(f"  {row.capability}{risk}{_places(compiled, row.places)}")
     for said in dict.fromkeys(filter(None, (row.one, row.other))):
         screen.paragraph(said, first="      ", rest="      ", style="dim")
 
 
-def _places(frame: Frame, places: Sequence[str]) -> str:
+def _places(compiled: CompiledCharter, places: Sequence[str]) -> str:
     if not places:
         return ""
-    titles = [frame.charter.places[key].title if key != "site" else "the whole site" for key in places[:3]]
+    titles = [compiled.charter.places[key].title if key != "site" else "the whole site" for key in places[:3]]
     more = len(places) - len(titles)
     return f"  in {', '.join(titles)}{f' and {more} more' if more else ''}"
 

@@ -16,7 +16,7 @@ _FEW = 6
 
 def show_cover(screen: Screen, cover: Cover, crowded: Sequence[Crowded], left: str = "") -> None:
     """Show the counts; ``left`` names who is left out."""
-    frame = cover.decider.frame
+    compiled = cover.decider.compiled
     screen.line(f"How many active members can{f', without {left}' if left else ''}", "head")
     for each in crowded:
         what = "hold an unbounded rank" if each.what == "unbounded" else f"can use {each.what}, of high risk"
@@ -28,7 +28,7 @@ def show_cover(screen: Screen, cover: Cover, crowded: Sequence[Crowded], left: s
         _gaps(screen, cover, [gap for gap in gaps if gap.only == only], only)
     if not gaps:
         screen.line("✓ Nothing hangs on one member alone.", "yes")
-    side = max(len(place.title) + 2 * (len(frame.chains[n]) - 1) for n, place in enumerate(frame.places)) + 4
+    side = max(len(place.title) + 2 * (len(compiled.chains[n]) - 1) for n, place in enumerate(compiled.places)) + 4
     duties = list(range(len(cover.duties)))
     while duties:
         room, size = screen.width - side, len(duties)
@@ -45,7 +45,7 @@ def show_cover(screen: Screen, cover: Cover, crowded: Sequence[Crowded], left: s
 
 
 def _gaps(screen: Screen, cover: Cover, gaps: Sequence[Gap], only: str | None) -> None:
-    frame, by_duty = cover.decider.frame, dict[str, list[str]]()
+    compiled, by_duty = cover.decider.compiled, dict[str, list[str]]()
     for gap in gaps:
         by_duty.setdefault(gap.capability, []).append(gap.place)
     if not by_duty:
@@ -56,23 +56,23 @@ def _gaps(screen: Screen, cover: Cover, gaps: Sequence[Gap], only: str | None) -
         "no" if only is None else "warn",
     )
     for duty, places in by_duty.items():
-        where = in_places(frame.charter.places, places, _FEW)
+        where = in_places(compiled.charter.places, places, _FEW)
         screen.paragraph(f"{duty} {where}", first="    ", rest="      ")
 
 
 def _block(screen: Screen, cover: Cover, duties: Sequence[int]) -> None:
     from rich.table import Table
 
-    frame = cover.decider.frame
+    compiled = cover.decider.compiled
     drawn = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
     drawn.add_column("", no_wrap=True)
     for n in duties:
         drawn.add_column(headed(cover.duties[n].replace(".", ".\n")), justify="right", vertical="bottom")
-    for number, place in enumerate(frame.places):
+    for number, place in enumerate(compiled.places):
         counts = [int(cover.counts[number, n]) for n in duties]
         if all(count < 0 for count in counts):
             continue
-        pad = "  " * (len(frame.chains[number]) - 1)
+        pad = "  " * (len(compiled.chains[number]) - 1)
         title = place.title if number else "The whole site"
         drawn.add_row(cell(f"{pad}{title}"), *(_count(count) for count in counts))
     screen.draw(drawn)
@@ -86,16 +86,16 @@ def _count(count: int) -> Any:
 
 def show_by_rank(screen: Screen, cover: Cover, place: str) -> None:
     """Show for one place how many can do each duty, by the rank that carries it."""
-    frame = cover.decider.frame
-    number = frame.place_at[place]
-    titles = {rank.key: rank.title for rank in frame.ranks} | {"owner": "owner", "place": "the place itself"}
+    compiled = cover.decider.compiled
+    number = compiled.place_at[place]
+    titles = {rank.key: rank.title for rank in compiled.ranks} | {"owner": "owner", "place": "the place itself"}
     rows = []
     for n, duty in enumerate(cover.duties):
         count = int(cover.counts[number, n])
         if count >= 0:
             said = ", ".join(f"{titles[key]} {many}" for key, many in cover.by_rank(place, duty).items())
             rows.append([duty, _count(count), said])
-    where = "on the whole site" if place == "site" else f"in {frame.places[number].title}"
+    where = "on the whole site" if place == "site" else f"in {compiled.places[number].title}"
     screen.line(f"How many active members can, {where}", "head")
     screen.line()
     screen.table(["Duty", "Members", "By the rank that carries it"], rows, right=(1,))
@@ -103,9 +103,9 @@ def show_by_rank(screen: Screen, cover: Cover, place: str) -> None:
 
 def cover_rows(cover: Cover, place: str | None) -> tuple[tuple[str, ...], list[list[object]]]:
     """Return a row for each duty at each place where it has a meaning; with one place also by rank."""
-    frame, rows = cover.decider.frame, []
+    compiled, rows = cover.decider.compiled, []
     only = {(gap.place, gap.capability): gap.only for gap in cover.gaps}
-    for number, here in enumerate(frame.places):
+    for number, here in enumerate(compiled.places):
         if place is not None and here.key != place:
             continue
         for n, duty in enumerate(cover.duties):

@@ -5,17 +5,17 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from ask_above.ask.fit import Fit, Fitting
-from ask_above.ask.new_rank import Proposal
+from ask_above.ask.fit.new_rank import Proposal
+from ask_above.ask.fit.search import Fit, Fitting
 from ask_above.charter.names import listed
-from ask_above.decide.frame import Frame
+from ask_above.decide.compiled import CompiledCharter
 from ask_above.show.screen import Screen
 
 FIT_COLUMNS = ("fit", "ranks", "weight", "capability", "risk", "places")
 
 
 def show_fit(
-    screen: Screen, frame: Frame, wanted: Sequence[str], fit: Fit, proposal: Proposal | None, limit: int
+    screen: Screen, compiled: CompiledCharter, wanted: Sequence[str], fit: Fit, proposal: Proposal | None, limit: int
 ) -> None:
     """Show the best rank, the best few, what is too much in each, and a new rank where none fits."""
     screen.paragraph(f"Needed: {'; '.join(wanted)}", style="head", rest="  ")
@@ -23,11 +23,11 @@ def show_fit(
     if fit.single is None:
         screen.line("No single rank gives all of it.", "no")
     else:
-        _fitting(screen, frame, "The best single rank", fit.single)
+        _fitting(screen, compiled, "The best single rank", fit.single)
     if fit.few is None:
         screen.line("No few ranks together give all of it.", "no")
     elif fit.few != fit.single:
-        _fitting(screen, frame, "The best few together", fit.few)
+        _fitting(screen, compiled, "The best few together", fit.few)
     else:
         screen.line("No few ranks together fit better.", "dim")
     best = fit.few
@@ -41,34 +41,36 @@ def show_fit(
             "No new rank can give it either: a bar or a gate stands against it, or it has no meaning there.", "no"
         )
         return
-    _proposal(screen, frame, proposal)
+    _proposal(screen, compiled, proposal)
 
 
-def _fitting(screen: Screen, frame: Frame, said: str, fitting: Fitting) -> None:
-    titles = listed(frame.charter.ranks[key].title for key in fitting.ranks) or "none is needed; every member can"
+def _fitting(screen: Screen, compiled: CompiledCharter, said: str, fitting: Fitting) -> None:
+    titles = listed(compiled.charter.ranks[key].title for key in fitting.ranks) or "none is needed; every member can"
     screen.line(f"{said}: {titles}", "yes")
     if not fitting.excess:
         screen.line("  brings nothing beyond the need")
         return
     screen.line(f"  too much in it (weight {fitting.weight}):")
     for each in fitting.excess:
-        titles = ", ".join("the whole site" if k == "site" else frame.charter.places[k].title for k in each.places[:3])
+        titles = ", ".join(
+            "the whole site" if k == "site" else compiled.charter.places[k].title for k in each.places[:3]
+        )
         more = len(each.places) - 3
         risk = f", {each.risk} risk" if each.risk != "low" else ""
         said = f"{each.capability}{risk}, in {titles}{f' and {more} more' if more > 0 else ''}"
         screen.paragraph(said, first="    ", rest="      ", style="warn" if each.risk == "high" else "")
 
 
-def _proposal(screen: Screen, frame: Frame, proposal: Proposal) -> None:
-    below = f"directly below {frame.charter.ranks[proposal.below].title}" if proposal.below else "at the top"
+def _proposal(screen: Screen, compiled: CompiledCharter, proposal: Proposal) -> None:
+    below = f"directly below {compiled.charter.ranks[proposal.below].title}" if proposal.below else "at the top"
     screen.line(f"Under ranks, {below}:")
     for line in proposal.rank.splitlines():
         screen.line(f"  {line}", "place")
     for place, line in proposal.overrides:
-        screen.line(f"Under the overrides of {frame.charter.places[place].title} ({place}):")
+        screen.line(f"Under the overrides of {compiled.charter.places[place].title} ({place}):")
         screen.line(f"  {line}", "place")
     for place, line in proposal.gates:
-        screen.line(f"At {frame.charter.places[place].title} ({place}), the gate:")
+        screen.line(f"At {compiled.charter.places[place].title} ({place}), the gate:")
         screen.line(f"  {line}", "place")
     weight = proposal.fitting.weight
     said = f"brings nothing beyond the need, weight {weight}" if not weight else f"too much in it weighs {weight}"

@@ -6,8 +6,8 @@ from collections.abc import Iterator, Sequence
 from typing import Any
 
 from ask_above.ask.tables import brought_masks, grid_masks
-from ask_above.decide.frame import Frame
-from ask_above.decide.may import Decider
+from ask_above.decide.compiled import CompiledCharter
+from ask_above.decide.decider import Decider
 from ask_above.show.headings import Headings, fit
 from ask_above.show.screen import Screen, cell, headed
 from ask_above.visible import visible
@@ -31,11 +31,11 @@ _STYLE = {YES: "yes", BESIDES: "yes", GIVEN: "place", TAKEN: "no", NO: "dim", ME
 
 def marks(decider: Decider, place: int | None) -> list[list[str]]:
     """Return the mark of every cell, capability by capability."""
-    frame = decider.frame
-    ranks = range(len(frame.ranks))
+    compiled = decider.compiled
+    ranks = range(len(compiled.ranks))
     carried, here, brought = grid_masks(decider, None), grid_masks(decider, place), brought_masks(decider)
-    inherited, withheld = [_inherited(frame, n) for n in ranks], [_withheld(frame, n) for n in ranks]
-    meaning = frame.catalogue.everything if place is None else frame.has_meaning(place)
+    inherited, withheld = [_inherited(compiled, n) for n in ranks], [_withheld(compiled, n) for n in ranks]
+    meaning = compiled.catalogue.everything if place is None else compiled.has_meaning(place)
 
     def mark(position: int, bit: int) -> str:
         if not meaning & bit:
@@ -48,52 +48,52 @@ def marks(decider: Decider, place: int | None) -> list[list[str]]:
             return TAKEN if brought[position] & bit else NO
         return YES if carried[position] & bit else BESIDES if brought[position] & bit else GIVEN
 
-    return [[mark(position, frame.catalogue.bit[key]) for position in ranks] for key in frame.catalogue.keys]
+    return [[mark(position, compiled.catalogue.bit[key]) for position in ranks] for key in compiled.catalogue.keys]
 
 
-def _inherited(frame: Frame, position: int) -> int:
+def _inherited(compiled: CompiledCharter, position: int) -> int:
     """Return what a rank carries only because of the ranks it builds on."""
-    rank = frame.ranks[position]
-    own = frame.catalogue.close(frame.catalogue.expand_all(rank.grants))
-    return 0 if rank.unbounded else frame.carried[position] & ~own
+    rank = compiled.ranks[position]
+    own = compiled.catalogue.close(compiled.catalogue.expand_all(rank.grants))
+    return 0 if rank.unbounded else compiled.carried[position] & ~own
 
 
-def _withheld(frame: Frame, position: int) -> int:
+def _withheld(compiled: CompiledCharter, position: int) -> int:
     """Return what a rank would carry if it withheld nothing (rule 3.3)."""
-    rank, catalogue = frame.ranks[position], frame.catalogue
+    rank, catalogue = compiled.ranks[position], compiled.catalogue
     total = catalogue.close(catalogue.expand_all(rank.grants))
     for key in rank.builds_on:
-        total |= frame.carried[frame.rank_at[key]]
-    return 0 if rank.unbounded else total & ~frame.carried[position]
+        total |= compiled.carried[compiled.rank_at[key]]
+    return 0 if rank.unbounded else total & ~compiled.carried[position]
 
 
 def show_grid(screen: Screen, decider: Decider, place: int | None) -> None:
     """Show the grid; ranks that do not fit side by side follow in further blocks."""
-    frame = decider.frame
-    title = "What each rank carries" if place is None else f"What each rank can use in {frame.places[place].title}"
+    compiled = decider.compiled
+    title = "What each rank carries" if place is None else f"What each rank can use in {compiled.places[place].title}"
     screen.line(title, "head")
     table = marks(decider, place)
-    side = max((len(key) for key in frame.catalogue.keys), default=10) + 4
+    side = max((len(key) for key in compiled.catalogue.keys), default=10) + 4
     used: set[str] = set()
-    for columns, headings in blocks(frame, screen.width - side):
+    for columns, headings in blocks(compiled, screen.width - side):
         screen.line()
-        _block(screen, frame, table, columns, headings)
+        _block(screen, compiled, table, columns, headings)
         used |= {row[n] for row in table for n in columns}
         show_legend(screen, headings)
     legend = [f"{mark} {said}" for mark, said in (LEGEND if place is None else AT_A_PLACE).items() if mark in used]
-    if any(each.risk == "high" for each in frame.catalogue.capabilities.values()):
+    if any(each.risk == "high" for each in compiled.catalogue.capabilities.values()):
         legend.append("! high risk")
     screen.items(legend, style="dim")
-    changed = sum(row[n] in (GIVEN, TAKEN) for row in table for n in range(len(frame.ranks)))
+    changed = sum(row[n] in (GIVEN, TAKEN) for row in table for n in range(len(compiled.ranks)))
     if place is not None:
         screen.line(
             f"{changed} {'answer differs' if changed == 1 else 'answers differ'} here from what ranks bring along."
         )
 
 
-def blocks(frame: Frame, room: int) -> Iterator[tuple[list[int], Headings]]:
+def blocks(compiled: CompiledCharter, room: int) -> Iterator[tuple[list[int], Headings]]:
     """Yield the ranks' positions in blocks that fit into ``room``, with their headings."""
-    ranks = list(frame.ranks)
+    ranks = list(compiled.ranks)
     start = 0
     while start < len(ranks):
         size = len(ranks) - start
@@ -113,7 +113,9 @@ def show_legend(screen: Screen, headings: Headings) -> None:
         screen.items(f"{short} = {full}" for short, full in headings.legend)
 
 
-def _block(screen: Screen, frame: Frame, table: list[list[str]], columns: list[int], headings: Headings) -> None:
+def _block(
+    screen: Screen, compiled: CompiledCharter, table: list[list[str]], columns: list[int], headings: Headings
+) -> None:
     from rich.table import Table
 
     drawn = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
@@ -121,7 +123,7 @@ def _block(screen: Screen, frame: Frame, table: list[list[str]], columns: list[i
     for head in headings.heads:
         drawn.add_column(headed(head), justify="center", no_wrap=True, vertical="bottom")
     heading = None
-    for row, capability in zip(table, frame.catalogue.capabilities.values(), strict=True):
+    for row, capability in zip(table, compiled.catalogue.capabilities.values(), strict=True):
         if capability.heading != heading:
             heading = capability.heading
             drawn.add_row(cell(heading, "head"), *[""] * len(columns))
@@ -132,13 +134,13 @@ def _block(screen: Screen, frame: Frame, table: list[list[str]], columns: list[i
 
 def grid_rows(decider: Decider, place: int | None) -> tuple[Sequence[str], list[list[object]]]:
     """Return columns and rows for machines: true and false by rank."""
-    frame = decider.frame
+    compiled = decider.compiled
     masks = grid_masks(decider, place)
     rows: list[list[object]] = [
-        [each.heading, key, *(bool(mask & frame.catalogue.bit[key]) for mask in masks)]
-        for key, each in frame.catalogue.capabilities.items()
+        [each.heading, key, *(bool(mask & compiled.catalogue.bit[key]) for mask in masks)]
+        for key, each in compiled.catalogue.capabilities.items()
     ]
-    return ("heading", "capability", *(rank.key for rank in frame.ranks)), rows
+    return ("heading", "capability", *(rank.key for rank in compiled.ranks)), rows
 
 
 def grid_data(decider: Decider, place: int | None) -> list[dict[str, Any]]:

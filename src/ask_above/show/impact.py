@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from ask_above.ask.act_shifts import ActShift
-from ask_above.ask.impact import Impact, Shift
+from ask_above.ask.impact.act_shifts import ActShift
+from ask_above.ask.impact.whole import Impact, Shift
 from ask_above.charter.names import few, listed
-from ask_above.decide.frame import Frame
+from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.words import day, in_places
 from ask_above.show.screen import Screen
 
@@ -111,29 +111,31 @@ def _called(impact: Impact, key: str) -> str:
 
 def _ranks(impact: Impact, keys: Sequence[str]) -> str:
     """Say which ranks; where it is nearly all of them, which not."""
-    known = {key: rank.title for frame in reversed(_frames(impact)) for key, rank in frame.charter.ranks.items()}
+    known = {key: rank.title for compiled in reversed(_frames(impact)) for key, rank in compiled.charter.ranks.items()}
     rest = [title for key, title in known.items() if key not in keys]
     if len(keys) > 2 * _FEW and len(rest) < _FEW:
         return f"any rank but {listed(rest, 'or')}" if rest else "any rank"
     return listed((known[key] for key in keys), "or")
 
 
-def _frames(impact: Impact) -> tuple[Frame, Frame]:
-    return impact.new.frame, impact.old.frame
+def _frames(impact: Impact) -> tuple[CompiledCharter, CompiledCharter]:
+    return impact.new.compiled, impact.old.compiled
 
 
 def _title(impact: Impact, key: str) -> str:
     if key == "none":
         return "someone without any rank"
-    return next((frame.charter.ranks[key].title for frame in _frames(impact) if key in frame.charter.ranks), key)
+    return next(
+        (compiled.charter.ranks[key].title for compiled in _frames(impact) if key in compiled.charter.ranks), key
+    )
 
 
 def where_in_words(impact: Impact, keys: Sequence[str]) -> str:
     """Say where something differs."""
-    everywhere = impact.new.frame.place_at.keys()
+    everywhere = impact.new.compiled.place_at.keys()
     if len(everywhere) > 1 and everywhere <= set(keys):
         return "everywhere"
-    places = {**impact.old.frame.charter.places, **impact.new.frame.charter.places}
+    places = {**impact.old.compiled.charter.places, **impact.new.compiled.charter.places}
     return in_places(places, keys, 2 * _FEW)
 
 
@@ -170,7 +172,7 @@ def _act_line(impact: Impact, shift: ActShift) -> str:
         return register[key].called
 
     actors = [*map(called, shift.actors)]
-    known = list(impact.new.frame.rank_at)
+    known = list(impact.new.compiled.rank_at)
     ranks = sorted((key for key in shift.targets if key in known), key=known.index)
     targets = [_title(impact, key) for key in (*ranks, *(k for k in shift.targets if k not in known and k[0] != "@"))]
     targets += [register[key[1:]].called for key in shift.targets if key.startswith("@")]

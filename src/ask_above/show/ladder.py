@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 from ask_above.charter.ladder import Rank
 from ask_above.charter.names import listed
-from ask_above.decide.frame import Frame
+from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.profile import Asked
 from ask_above.decide.words import HELD_BY
 from ask_above.show.screen import Screen, cell
@@ -17,9 +17,9 @@ if TYPE_CHECKING:
 Holders = dict[str, list[tuple[Asked, bool]]]
 
 
-def traits(frame: Frame, rank: Rank) -> list[str]:
+def traits(compiled: CompiledCharter, rank: Rank) -> list[str]:
     """Return what is special about a rank, in a few words each."""
-    title = {each.key: each.title for each in frame.ranks}
+    title = {each.key: each.title for each in compiled.ranks}
     said = []
     if rank.held_by:
         said.append(f"{HELD_BY[rank.held_by]} holds it")
@@ -41,17 +41,17 @@ def traits(frame: Frame, rank: Rank) -> list[str]:
         said.append("given on joining")
     if rank.entry:
         said.append("while pending")
-    if not frame.carried[rank.position] and not rank.unbounded:
+    if not compiled.carried[rank.position] and not rank.unbounded:
         said.append("carries nothing")
     return said
 
 
-def show_ladder(screen: Screen, frame: Frame, holders: Holders) -> None:
+def show_ladder(screen: Screen, compiled: CompiledCharter, holders: Holders) -> None:
     """Show the ranks, highest first, with the number of holders and the first few of them."""
-    screen.line(f"The ladder of {frame.charter.title}, highest first", "head")
+    screen.line(f"The ladder of {compiled.charter.title}, highest first", "head")
     screen.line()
     rows: list[list[str | Text]] = []
-    for rank in frame.ranks:
+    for rank in compiled.ranks:
         people = holders[rank.key]
         count = "" if rank.automatic else str(len(people))
         number = cell(str(rank.position + 1), "dim")
@@ -63,11 +63,11 @@ def show_ladder(screen: Screen, frame: Frame, holders: Holders) -> None:
                 cell(rank.key, "dim"),
                 count,
                 names,
-                ", ".join(traits(frame, rank)),
+                ", ".join(traits(compiled, rank)),
             ]
         )
     screen.table(["", "Rank", "Key", "Holders", "Who", "What is special"], rows, right=[0, 3])
-    owner = frame.charter.owner
+    owner = compiled.charter.owner
     if owner:
         known = next((asked for people in holders.values() for asked, _ in people if asked.key == owner), None)
         screen.line()
@@ -82,7 +82,7 @@ def _names(people: list[tuple[Asked, bool]]) -> str:
     return ", ".join(shown) + more
 
 
-def ladder_data(frame: Frame, holders: Holders) -> list[dict[str, Any]]:
+def ladder_data(compiled: CompiledCharter, holders: Holders) -> list[dict[str, Any]]:
     """Return the ladder as plain data."""
     return [
         {
@@ -92,13 +92,13 @@ def ladder_data(frame: Frame, holders: Holders) -> list[dict[str, Any]]:
             "about": rank.about,
             "holders": [asked.key for asked, _ in holders[rank.key]],
             "here_only": [asked.key for asked, at_root in holders[rank.key] if not at_root],
-            "special": traits(frame, rank),
+            "special": traits(compiled, rank),
         }
-        for rank in frame.ranks
+        for rank in compiled.ranks
     ]
 
 
-def ladder_rows(frame: Frame, holders: Holders) -> tuple[list[str], list[list[object]]]:
+def ladder_rows(compiled: CompiledCharter, holders: Holders) -> tuple[list[str], list[list[object]]]:
     """Return columns and rows for machines."""
     rows: list[list[object]] = [
         [
@@ -108,6 +108,6 @@ def ladder_rows(frame: Frame, holders: Holders) -> tuple[list[str], list[list[ob
             len(holders[rank.key]),
             ";".join(a.key or "" for a, _ in holders[rank.key]),
         ]
-        for rank in frame.ranks
+        for rank in compiled.ranks
     ]
     return ["position", "rank", "title", "count", "holders"], rows

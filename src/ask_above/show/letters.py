@@ -13,9 +13,9 @@ from email.utils import format_datetime
 from string import Template
 from typing import TYPE_CHECKING
 
-from ask_above.ask.describe import Describer
-from ask_above.ask.impact import Shift
-from ask_above.ask.sentences import doing, under_headings
+from ask_above.ask.describe.describer import Describer
+from ask_above.ask.describe.sentences import doing, under_headings
+from ask_above.ask.impact.whole import Shift
 from ask_above.change.draft import EditError
 from ask_above.change.people import good_address
 from ask_above.charter.names import SITE
@@ -73,11 +73,11 @@ def _news(plan: Plan, describers: tuple[Describer, Describer], shifts: Sequence[
 
     The describers are of what was before and of what is after.
     """
-    frame = plan.after.decider.frame
+    compiled = plan.after.decider.compiled
     for gains, said in ((True, "You may now"), (False, "You may no longer")):
         mine = [shift for shift in shifts if shift.gains is gains]
         for shift in mine:
-            source = frame if gains else plan.before.decider.frame
+            source = compiled if gains else plan.before.decider.compiled
             known = [each for each in shift.capabilities if each in source.catalogue.bit]
             things = [doing(source, each) for group in under_headings(source, known).values() for each in group]
             where = in_places(source.charter.places, shift.places, len(shift.places))
@@ -106,9 +106,9 @@ def _gives(row: RowChange, key: str) -> bool:
 
 def _acts_at(describer: Describer, plan: Plan, key: str, place: str) -> str:
     decider = describer.decider
-    if key not in decider.people.register.members or place not in decider.frame.place_at:
+    if key not in decider.people.register.members or place not in decider.compiled.place_at:
         return ""
-    return describer.acts_of(decider.people.ask(key, plan.at), decider.frame.place_at[place])
+    return describer.acts_of(decider.people.ask(key, plan.at), decider.compiled.place_at[place])
 
 
 def _site(plan: Plan) -> str:

@@ -49,7 +49,7 @@ def everything(
     if found.pop("hidden"):
         raise QuestionError(f"{viewer} may not see what is kept about {key}: {_rule(community)}.")
     home = community.home
-    stored = home.holds_register()
+    stored = home.storage.holds_register()
     outbox = home.folder / "outbox"
     letters = sorted(each.name for each in outbox.glob(f"*-{key}.eml")) if outbox.is_dir() else []
     return {

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any, Final
 
-from ask_above.ask.spots import Spot
+from ask_above.ask.places import PlaceOverview
 from ask_above.show.screen import Screen, cell
 
 PLACE_COLUMNS: Final = (
@@ -22,7 +22,7 @@ PLACE_COLUMNS: Final = (
 )
 
 
-def show_places(screen: Screen, found: list[Spot]) -> None:
+def show_places(screen: Screen, found: list[PlaceOverview]) -> None:
     """Show the tree."""
     screen.line("The places, and what differs in each", "head")
     screen.line()
@@ -48,7 +48,7 @@ def _sign(mark: str, count: int, style: str) -> Any:
     return cell("" if not count else mark if count == 1 else f"{mark}{count}", style)
 
 
-def place_rows(found: list[Spot]) -> list[list[object]]:
+def place_rows(found: list[PlaceOverview]) -> list[list[object]]:
     """Return a row for each place."""
     return [
         [s.key, s.title, s.kind, s.parent, s.gives, s.takes, s.bars, s.exceptions, s.gate, s.drift, ";".join(s.like)]

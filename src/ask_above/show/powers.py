@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any, NamedTuple
 
-from ask_above.ask.tables import Cell
+from ask_above.ask.tables import GridCell
 from ask_above.charter.names import listed
-from ask_above.decide.frame import Frame
+from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.words import VERBS
 from ask_above.show.grid import blocks, show_legend
 from ask_above.show.headings import Headings
@@ -32,35 +32,37 @@ class PowerTable(NamedTuple):
     """The cells of one act, actor by actor."""
 
     act: str
-    cells: Sequence[Cell]
+    cells: Sequence[GridCell]
 
-    def of(self, actor: str) -> list[Cell]:
+    def of(self, actor: str) -> list[GridCell]:
         """Return an actor's row."""
         return [each for each in self.cells if each.actor == actor]
 
 
-def show_powers(screen: Screen, frame: Frame, tables: Sequence[PowerTable], place: str) -> None:
+def show_powers(screen: Screen, compiled: CompiledCharter, tables: Sequence[PowerTable], place: str) -> None:
     """Show a table for each act, then a line for each rank."""
     for table in tables:
         screen.line(f"Who may {VERBS[table.act]} whom, {place}", "head")
-        _show_table(screen, frame, table)
+        _show_table(screen, compiled, table)
         screen.line()
     screen.line("In a line each", "head")
-    for rank in frame.ranks:
-        said = [f"may {VERBS[t.act]} {_names(frame, [c.target for c in t.of(rank.key) if c.allowed])}" for t in tables]
+    for rank in compiled.ranks:
+        said = [
+            f"may {VERBS[t.act]} {_names(compiled, [c.target for c in t.of(rank.key) if c.allowed])}" for t in tables
+        ]
         screen.paragraph(f"{rank.title} {'; '.join(said)}.", rest="    ")
 
 
-def _names(frame: Frame, keys: Sequence[str]) -> str:
-    return listed(frame.charter.ranks[key].title for key in keys) if keys else "none"
+def _names(compiled: CompiledCharter, keys: Sequence[str]) -> str:
+    return listed(compiled.charter.ranks[key].title for key in keys) if keys else "none"
 
 
-def _show_table(screen: Screen, frame: Frame, table: PowerTable) -> None:
-    rows = {rank.key: table.of(rank.key) for rank in frame.ranks}
-    side = max(len(rank.title) for rank in frame.ranks) + 2 if frame.ranks else 8
+def _show_table(screen: Screen, compiled: CompiledCharter, table: PowerTable) -> None:
+    rows = {rank.key: table.of(rank.key) for rank in compiled.ranks}
+    side = max(len(rank.title) for rank in compiled.ranks) + 2 if compiled.ranks else 8
     letters: dict[str, str] = {}
-    for columns, headings in blocks(frame, screen.width - side):
-        _block(screen, frame, rows, columns, headings)
+    for columns, headings in blocks(compiled, screen.width - side):
+        _block(screen, compiled, rows, columns, headings)
         show_legend(screen, headings)
     for each in table.cells:
         letters.update(_LETTERS[step.code] for step in each.against)
@@ -68,24 +70,26 @@ def _show_table(screen: Screen, frame: Frame, table: PowerTable) -> None:
     screen.items(said, style="dim")
 
 
-def _block(screen: Screen, frame: Frame, rows: dict[str, list[Cell]], columns: list[int], headings: Headings) -> None:
+def _block(
+    screen: Screen, compiled: CompiledCharter, rows: dict[str, list[GridCell]], columns: list[int], headings: Headings
+) -> None:
     from rich.table import Table
 
     drawn = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
     drawn.add_column("", no_wrap=True)
     for head in headings.heads:
         drawn.add_column(headed(head), justify="center", vertical="bottom", overflow="fold")
-    for rank in frame.ranks:
+    for rank in compiled.ranks:
         cells = [rows[rank.key][n] for n in columns]
         drawn.add_row(cell(rank.title, "head"), *(_cell(each) for each in cells))
     screen.draw(drawn)
 
 
-def _cell(each: Cell) -> Any:
+def _cell(each: GridCell) -> Any:
     return cell("●", "yes") if each.allowed else cell(reasons(each), "dim")
 
 
-def reasons(each: Cell) -> str:
+def reasons(each: GridCell) -> str:
     """Return the letters of every reason why not, in a fixed order."""
     return "".join(sorted({_LETTERS[step.code][0] for step in each.against}))
 

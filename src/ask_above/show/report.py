@@ -5,14 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
-from ask_above.ask.climbs import rows as climb_rows
-from ask_above.ask.describe import Describer
+from ask_above.ask.describe.describer import Describer
 from ask_above.ask.tables import power_cells
 from ask_above.charter.charter import Charter
 from ask_above.charter.ladder import Rank
 from ask_above.charter.names import SITE
 from ask_above.charter.places import Place
 from ask_above.community import Community
+from ask_above.escalation.overview import rows as climb_rows
 from ask_above.people.register import Member
 from ask_above.show.cells import CODES, carried_rows, layers
 from ask_above.show.grid import AT_A_PLACE, BESIDES, LEGEND, NO, TAKEN, YES
@@ -72,7 +72,7 @@ def _in_markdown(text: object) -> object:
 
 def contents(community: Community, *, members: bool, entries: Sequence[Entry] = ()) -> dict[str, Any]:
     """Return what the report holds, as plain data."""
-    charter, at = community.charter, community._moment(None)
+    charter, at = community.charter, community.names.moment()
     describer = Describer(community.decider, at, members=members)
     people = community.register.members if members else {}
     return {
@@ -161,26 +161,26 @@ def _powers(community: Community, act: str, at: Instant) -> list[dict[str, Any]]
 
 
 def _place(describer: Describer, place: Place) -> dict[str, Any]:
-    frame = describer.frame
+    compiled = describer.compiled
     return {
         "key": place.key,
         "title": place.title or place.key,
         "kind": place.kind if place.key != SITE else "",
-        "depth": len(frame.chains[frame.place_at[place.key]]) - 1,
+        "depth": len(compiled.chains[compiled.place_at[place.key]]) - 1,
         "sentences": describer.place(place).sentences,
     }
 
 
 def _member(community: Community, key: str, at: Instant) -> dict[str, Any]:
     asked = community.decider.people.ask(key, at)
-    frame, charter = community.decider.frame, community.charter
+    compiled, charter = community.decider.compiled, community.charter
     ranks = []
     for each in asked.recorded:
         if each.how != "automatic":
-            place = frame.places[each.place]
+            place = compiled.places[each.place]
             until = each.assignment.period.said_until if each.assignment else ""
             where = f" in {place.title or place.key}" if each.place else ""
-            ranks.append(f"{frame.ranks[each.rank].title}{where}{f' until {until}' if until else ''}")
+            ranks.append(f"{compiled.ranks[each.rank].title}{where}{f' until {until}' if until else ''}")
     member = community.register.members[key]
     groups = [charter.groups[group].title or group for group in member.groups if group in charter.groups]
     return {"key": key, "name": member.called, "status": member.status, "ranks": ranks, "groups": groups}

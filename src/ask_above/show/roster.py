@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from ask_above.ask.roster import Edge, Heading, Waiting, day_of, edges_in_words
 from ask_above.ask.shared import SharedAccount
-from ask_above.decide.frame import Frame
+from ask_above.decide.compiled import CompiledCharter
 from ask_above.show.screen import Screen
 
 ROSTER_COLUMNS = ("heading", "member", "name", "status", "prefix", "badge", "color", "ranks")
@@ -48,7 +48,9 @@ def roster_rows(headings: Sequence[Heading]) -> list[list[object]]:
     ]
 
 
-def show_soon(screen: Screen, frame: Frame, edges: Sequence[Edge], days: int, names: dict[str, str]) -> None:
+def show_soon(
+    screen: Screen, compiled: CompiledCharter, edges: Sequence[Edge], days: int, names: dict[str, str]
+) -> None:
     """Show what ends and what starts."""
     screen.line(f"What ends and what starts within {days} days", "head")
     if not edges:
@@ -56,9 +58,9 @@ def show_soon(screen: Screen, frame: Frame, edges: Sequence[Edge], days: int, na
         return
     screen.line()
     rows = []
-    for day, what, member, rank, place in edges_in_words(frame, list(edges)):
-        where = frame.charter.places[place].title if place != "site" else "the whole site"
-        rows.append([day, what, names[member], frame.charter.ranks[rank].title, where])
+    for day, what, member, rank, place in edges_in_words(compiled, list(edges)):
+        where = compiled.charter.places[place].title if place != "site" else "the whole site"
+        rows.append([day, what, names[member], compiled.charter.ranks[rank].title, where])
     screen.table(["Day", "", "Member", "Rank", "Where"], rows)
 
 
@@ -82,14 +84,16 @@ def waiting_rows(found: Sequence[Waiting]) -> list[list[object]]:
     return [[each.member.key, each.member.called, each.member.status, each.days] for each in found]
 
 
-def show_shared(screen: Screen, frame: Frame, found: Sequence[SharedAccount], networks: int, days: int) -> None:
+def show_shared(
+    screen: Screen, compiled: CompiledCharter, found: Sequence[SharedAccount], networks: int, days: int
+) -> None:
     """Show the accounts that look shared, and what each could do."""
     screen.line(f"Accounts used from {networks} or more networks within {days} days", "head")
     if not found:
         screen.line("  none")
     for each in found:
         screen.line()
-        since, until = day_of(frame, each.since), day_of(frame, each.until)
+        since, until = day_of(compiled, each.since), day_of(compiled, each.until)
         when = f"on {since}" if since == until else f"from {since} to {until}"
         screen.line(f"{each.member.called} ({each.member.key}): {len(each.networks)} networks {when}", "warn")
         screen.paragraph(", ".join(each.networks), first="  ", rest="  ", style="dim")
@@ -100,15 +104,15 @@ def show_shared(screen: Screen, frame: Frame, found: Sequence[SharedAccount], ne
             screen.paragraph(names, first=f"  {risk} risk: ", rest="    ", style="no" if risk == "high" else "")
 
 
-def shared_rows(frame: Frame, found: Sequence[SharedAccount]) -> list[list[object]]:
+def shared_rows(compiled: CompiledCharter, found: Sequence[SharedAccount]) -> list[list[object]]:
     """Return a row for each capability of medium or high risk of each account; one without any where there is none."""
     return [
         [
             each.member.key,
             each.member.called,
             len(each.networks),
-            day_of(frame, each.since),
-            day_of(frame, each.until),
+            day_of(compiled, each.since),
+            day_of(compiled, each.until),
             key,
             risk,
         ]

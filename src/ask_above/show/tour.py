@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import Any
 
-from ask_above.ask.sentences import doing, under_headings
+from ask_above.ask.describe.sentences import doing, under_headings
 from ask_above.ask.tour import CLOSED, OPEN, Meeting, Stop, Tour
 from ask_above.charter.names import listed
-from ask_above.decide.frame import Frame
+from ask_above.decide.compiled import CompiledCharter
 from ask_above.show.screen import Screen
 
 TOUR_COLUMNS = ("place", "title", "kind", "state", "capability", "heading", "about", "change")
@@ -16,17 +16,17 @@ BESIDE_COLUMNS = ("place", "title", "capability", "one", "other")
 _MARKS = {OPEN: "▸", CLOSED: "▪"}
 
 
-def show_tour(screen: Screen, frame: Frame, tour: Tour, who: Sequence[str] = ()) -> None:
+def show_tour(screen: Screen, compiled: CompiledCharter, tour: Tour, who: Sequence[str] = ()) -> None:
     """Show a tour, first ``who`` they are in sentences, at its end what they do not see and why."""
-    screen.line(f"{frame.charter.title or frame.charter.key}, as {tour.who} finds it", "head")
+    screen.line(f"{compiled.charter.title or compiled.charter.key}, as {tour.who} finds it", "head")
     if who:
         screen.paragraph(" ".join(who), style="dim")
     for stop in tour.stops:
         if stop.state == OPEN:
-            _show_open(screen, frame, stop)
+            _show_open(screen, compiled, stop)
         elif stop.state == CLOSED:
             screen.line()
-            screen.line(f"{'  ' * stop.depth}▪ {frame.charter.places[stop.place].title}: closed to them", "warn")
+            screen.line(f"{'  ' * stop.depth}▪ {compiled.charter.places[stop.place].title}: closed to them", "warn")
     screen.line()
     screen.items(["▸ open", "▪ shown as closed", "+ only here, not in the place above"], style="dim")
     if tour.unseen:
@@ -34,47 +34,47 @@ def show_tour(screen: Screen, frame: Frame, tour: Tour, who: Sequence[str] = ())
         screen.line(f"For you, not for {tour.who}: what they may not enter, and why", "head")
         for stop in tour.unseen:
             said = "closed" if stop.state == CLOSED else "not there"
-            title = frame.charter.places[stop.place].title or frame.charter.key
+            title = compiled.charter.places[stop.place].title or compiled.charter.key
             screen.paragraph(f"{title} ({said}): {stop.why}", first="  ", rest="    ")
 
 
-def _show_open(screen: Screen, frame: Frame, stop: Stop) -> None:
-    place = frame.charter.places[stop.place]
+def _show_open(screen: Screen, compiled: CompiledCharter, stop: Stop) -> None:
+    place = compiled.charter.places[stop.place]
     pad = "  " * stop.depth
     screen.line()
     kind = f" ({place.kind})" if stop.depth else ""
     screen.line(f"{pad}▸ {place.title if stop.depth else 'The whole site'}{kind}", "place")
-    for heading, keys in under_headings(frame, stop.can).items():
-        said = "; ".join(f"{'+ ' if key in stop.more else ''}{doing(frame, key)}" for key in keys)
+    for heading, keys in under_headings(compiled, stop.can).items():
+        said = "; ".join(f"{'+ ' if key in stop.more else ''}{doing(compiled, key)}" for key in keys)
         first = f"{pad}    {heading}: "
         screen.paragraph(said, first=first, rest=f"{pad}      ")
     if not stop.can:
         screen.line(f"{pad}    nothing", "dim")
     if stop.less:
-        said = "; ".join(doing(frame, key) for key in stop.less)
+        said = "; ".join(doing(compiled, key) for key in stop.less)
         screen.paragraph(f"not here, unlike above: {said}", first=f"{pad}    − ", rest=f"{pad}      ", style="no")
 
 
-def tour_rows(frame: Frame, tour: Tour) -> list[list[object]]:
+def tour_rows(compiled: CompiledCharter, tour: Tour) -> list[list[object]]:
     """Return a row for each capability in each place; a place without any has one row with none."""
     rows: list[list[object]] = []
     for stop in tour.stops:
-        place = frame.charter.places[stop.place]
+        place = compiled.charter.places[stop.place]
         said = [stop.place, place.title, place.kind, stop.state]
         changed = [(key, "here alone" if key in stop.more else "") for key in stop.can]
         changed += [(key, "taken here") for key in stop.less]
         for key, change in changed or [("", "")]:
-            each = frame.catalogue.capabilities.get(key)
+            each = compiled.catalogue.capabilities.get(key)
             rows.append([*said, key, each.heading if each else "", each.about if each else "", change])
     return rows
 
 
-def tour_data(frame: Frame, tour: Tour) -> dict[str, Any]:
+def tour_data(compiled: CompiledCharter, tour: Tour) -> dict[str, Any]:
     """Return a tour as plain data."""
     stops = [
         {
             "place": stop.place,
-            "title": frame.charter.places[stop.place].title,
+            "title": compiled.charter.places[stop.place].title,
             "depth": stop.depth,
             "state": stop.state,
             "can": list(stop.can),
@@ -87,14 +87,14 @@ def tour_data(frame: Frame, tour: Tour) -> dict[str, Any]:
     return {"who": tour.who, "places": stops}
 
 
-def show_beside(screen: Screen, frame: Frame, names: tuple[str, str], met: Sequence[Meeting]) -> None:
+def show_beside(screen: Screen, compiled: CompiledCharter, names: tuple[str, str], met: Sequence[Meeting]) -> None:
     """Show two tours side by side, place by place."""
     one, other = names
-    screen.line(f"{frame.charter.title or frame.charter.key}, as {one} and {other} find it", "head")
+    screen.line(f"{compiled.charter.title or compiled.charter.key}, as {one} and {other} find it", "head")
     for meeting in met:
         pad = "  " * meeting.depth
         screen.line()
-        title = frame.charter.places[meeting.place].title if meeting.depth else "The whole site"
+        title = compiled.charter.places[meeting.place].title if meeting.depth else "The whole site"
         states = meeting.states
         said = "" if states == (OPEN, OPEN) else f": {one} {_state(states[0])}, {other} {_state(states[1])}"
         if states[0] == states[1] != OPEN:
@@ -106,7 +106,7 @@ def show_beside(screen: Screen, frame: Frame, names: tuple[str, str], met: Seque
             (f"only {other}", meeting.only_other),
         ):
             if keys:
-                screen.paragraph(_sentence(frame, keys), first=f"{pad}    {label}: ", rest=f"{pad}      ")
+                screen.paragraph(_sentence(compiled, keys), first=f"{pad}    {label}: ", rest=f"{pad}      ")
         if states == (OPEN, OPEN) and not (meeting.both or meeting.only_one or meeting.only_other):
             screen.line(f"{pad}    neither can do anything", "dim")
 
@@ -115,20 +115,20 @@ def _state(state: str) -> str:
     return {OPEN: "may enter", CLOSED: "sees it closed"}.get(state, "does not find it")
 
 
-def _sentence(frame: Frame, keys: Iterable[str]) -> str:
-    return "; ".join(doing(frame, key) for group in under_headings(frame, keys).values() for key in group)
+def _sentence(compiled: CompiledCharter, keys: Iterable[str]) -> str:
+    return "; ".join(doing(compiled, key) for group in under_headings(compiled, keys).values() for key in group)
 
 
-def beside_rows(frame: Frame, met: Sequence[Meeting]) -> list[list[object]]:
+def beside_rows(compiled: CompiledCharter, met: Sequence[Meeting]) -> list[list[object]]:
     """Return a row for each capability that either can use in a place."""
     rows: list[list[object]] = []
     for each in met:
-        title = frame.charter.places[each.place].title
+        title = compiled.charter.places[each.place].title
         for keys, one, other in ((each.both, True, True), (each.only_one, True, False), (each.only_other, False, True)):
             rows += [[each.place, title, key, one, other] for key in keys]
     return rows
 
 
-def unseen_in_words(tour: Tour, frame: Frame) -> str:
+def unseen_in_words(tour: Tour, compiled: CompiledCharter) -> str:
     """Say which places someone may not enter."""
-    return listed(frame.charter.places[stop.place].title for stop in tour.unseen)
+    return listed(compiled.charter.places[stop.place].title for stop in tour.unseen)

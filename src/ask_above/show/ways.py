@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from ask_above.show.screen import Screen
 
 if TYPE_CHECKING:
-    from ask_above.ask.ways import Way
+    from ask_above.ask.ways.search import Way
 
 WAY_COLUMNS = ("way", "kinds", "file", "line", "lines", "answers", "members", "acts", "command")
 

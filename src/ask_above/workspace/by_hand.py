@@ -15,7 +15,7 @@ from ask_above.errors import Fault
 from ask_above.files.merging import apart, meeting, merged
 from ask_above.files.register_csv import meant
 from ask_above.files.splice import Splice, apply
-from ask_above.people.reading import ASSIGNMENT_COLUMNS, MEMBER_COLUMNS, Row
+from ask_above.people.reading import ASSIGNMENT_COLUMNS, MEMBER_COLUMNS, FileRow
 from ask_above.people.register import OUT
 from ask_above.store.entries import Entry
 
@@ -84,13 +84,13 @@ def _shown(lines: Sequence[str]) -> str:
 # -- the register
 
 
-class Rows(NamedTuple):
+class RegisterRows(NamedTuple):
     """The register at one state: members by key, assignments by number."""
 
     members: dict[str, Cells]
     given: dict[str, Cells]
 
-    def before(self, entry: Entry) -> Rows:
+    def before(self, entry: Entry) -> RegisterRows:
         """Return what it was before an entry."""
         members, given = dict(self.members), dict(self.given)
         for row in reversed(entry.rows):
@@ -99,27 +99,29 @@ class Rows(NamedTuple):
                 table.pop(row.key, None)
             else:
                 table[row.key] = row.before
-        return Rows(members, given)
+        return RegisterRows(members, given)
 
 
 class Sheets(NamedTuple):
     """The two files as they were found, a row for each line; ``None`` for one that says what the register says."""
 
-    members: Sequence[Row] | None
-    given: Sequence[Row] | None
+    members: Sequence[FileRow] | None
+    given: Sequence[FileRow] | None
 
 
 class Edited(NamedTuple):
     """What was edited by hand in the register: the rows that change, where each stands, and what cannot be taken."""
 
     rows: list[RowChange]
-    lines: dict[tuple[str, str], Row]
+    lines: dict[tuple[str, str], FileRow]
     faults: list[Fault]
     base: int
     far: int
 
 
-def edited_rows(sheets: Sheets, last: Rows, entries: Sequence[Entry], made_from: int, names: tuple[str, str]) -> Edited:
+def edited_rows(
+    sheets: Sheets, last: RegisterRows, entries: Sequence[Entry], made_from: int, names: tuple[str, str]
+) -> Edited:
     """Return what the files change in the register, with what others changed since."""
     newest = entries[-1].number if entries else 0
     number, base, state = newest, last, last
@@ -138,7 +140,7 @@ def edited_rows(sheets: Sheets, last: Rows, entries: Sequence[Entry], made_from:
     return found
 
 
-def _columns(rows: Sequence[Row], known: Sequence[str]) -> list[str]:
+def _columns(rows: Sequence[FileRow], known: Sequence[str]) -> list[str]:
     """Return the columns that a file has."""
     return [column for column in known if any(column in row.cells for row in rows)]
 
@@ -148,7 +150,7 @@ def _some(table: str, cells: Cells, columns: Sequence[str]) -> tuple[str, ...]:
     return tuple(said[column] for column in columns)
 
 
-def _apart(sheets: Sheets, state: Rows) -> int:
+def _apart(sheets: Sheets, state: RegisterRows) -> int:
     """Return how many rows of the files say something else than a state of the register."""
     count = 0
     if sheets.members is not None:
@@ -165,7 +167,7 @@ def _apart(sheets: Sheets, state: Rows) -> int:
 
 
 def _take_members(
-    sheet: Sequence[Row], base: Mapping[str, Cells], now: Mapping[str, Cells], to: Edited, file: str
+    sheet: Sequence[FileRow], base: Mapping[str, Cells], now: Mapping[str, Cells], to: Edited, file: str
 ) -> None:
     columns = _columns(sheet, MEMBER_COLUMNS)
     mine = {row.cells.get("key", ""): row for row in sheet}
@@ -198,7 +200,7 @@ def _after(before: Cells | None, said: Cells) -> dict[str, str]:
 
 
 def _take_given(
-    sheet: Sequence[Row], base: Mapping[str, Cells], now: Mapping[str, Cells], to: Edited, file: str
+    sheet: Sequence[FileRow], base: Mapping[str, Cells], now: Mapping[str, Cells], to: Edited, file: str
 ) -> None:
     columns = _columns(sheet, ASSIGNMENT_COLUMNS)
     free: dict[tuple[str, ...], list[str]] = {}
@@ -229,7 +231,7 @@ def _take_given(
         to.lines["assignments", f"0-{n}"] = row
 
 
-def _twice(file: str, row: Row | None, key: str, mine: Cells | None, theirs: Cells | None) -> Fault:
+def _twice(file: str, row: FileRow | None, key: str, mine: Cells | None, theirs: Cells | None) -> Fault:
     line, at, source = row.find("key") if row else (0, 0, "")
 
     def shown(cells: Cells | None) -> str:
@@ -243,12 +245,12 @@ def _twice(file: str, row: Row | None, key: str, mine: Cells | None, theirs: Cel
     return Fault(file, line or (row.line if row else 0), at, key, "edited-twice", message, expected, source=source)
 
 
-def _other_id(file: str, row: Row | None, key: str, known: str) -> Fault:
+def _other_id(file: str, row: FileRow | None, key: str, known: str) -> Fault:
     line, at, source = row.find("id") if row else (0, 0, "")
     return Fault(file, line, at, key, "other-id", "the id of a member never changes", known, source=source)
 
 
-def rows_now(last: Rows, edited: Edited) -> tuple[list[Row], list[Row]]:
+def rows_now(last: RegisterRows, edited: Edited) -> tuple[list[FileRow], list[FileRow]]:
     """Return the rows of the register with what was edited; those that stand in a file know their line."""
     members, given = dict(last.members), dict(last.given)
     new = []
@@ -262,12 +264,12 @@ def rows_now(last: Rows, edited: Edited) -> tuple[list[Row], list[Row]]:
             new.append(change.after)
     people = [_row(cells, edited.lines.get(("members", key))) for key, cells in members.items()]
     lines = [row for (table, _), row in edited.lines.items() if table == "assignments"]
-    held = [Row({**cells, "number": number}, 0) for number, cells in given.items()]
+    held = [FileRow({**cells, "number": number}, 0) for number, cells in given.items()]
     return people, [*held, *(_row(cells, row) for cells, row in zip(new, lines, strict=True))]
 
 
-def _row(cells: Cells, found: Row | None) -> Row:
-    return Row(cells, 0) if found is None else Row(cells, found.line, found.find)
+def _row(cells: Cells, found: FileRow | None) -> FileRow:
+    return FileRow(cells, 0) if found is None else FileRow(cells, found.line, found.find)
 
 
 def numbered(rows: Iterable[RowChange], made: Sequence[RowChange]) -> list[RowChange]:

@@ -18,18 +18,20 @@ from typing import TYPE_CHECKING, Any
 from ask_above.change.draft import RowChange, assignment_row, member_row
 from ask_above.charter.charter import Charter
 from ask_above.errors import AskAboveError
-from ask_above.files.compiled import dumped, key_of
-from ask_above.files.folder import Fetch, read_files
-from ask_above.files.names import ASSIGNMENTS, CHARTER, LOCK, MARK, MEMBERS, OUTBOX, REGISTER, is_inside, set_aside
+from ask_above.files.charter_json import dumped, key_of
+from ask_above.files.folder import read_files
+from ask_above.files.names import ASSIGNMENTS, CHARTER, LOCK, MARK, MEMBERS, OUTBOX, set_aside
 from ask_above.files.register_csv import written
 from ask_above.files.uncollected import uncollected
-from ask_above.files.writing import PRIVATE, Batch, batch, clear_spares, put_new, read_bytes
-from ask_above.people.reading import Row, Rows
+from ask_above.files.writing import PRIVATE, FileBatch, batch, clear_spares, put_new, read_bytes
+from ask_above.people.reading import FileRows
 from ask_above.people.register import Register
 from ask_above.store.entries import Entry, Loaded
 from ask_above.workspace.by_hand import numbered
-from ask_above.workspace.mark import Mark, read_mark
+from ask_above.workspace.mark import FolderMark, read_mark
 from ask_above.workspace.snapshot import Snapshot
+from ask_above.workspace.storage import MOST_IN_FILES, Storage
+from ask_above.workspace.weighing import Weighing
 
 if TYPE_CHECKING:
     import sqlalchemy as sa
@@ -38,9 +40,6 @@ if TYPE_CHECKING:
     from ask_above.store.forgetting import Person
 
 _WAIT = 30
-MOST_IN_FILES = 2_000
-"""With more members than these the register is in the database alone: nobody edits so many lines by hand."""
-
 _TABLES = ((MEMBERS, "members"), (ASSIGNMENTS, "assignments"))
 
 
@@ -61,79 +60,20 @@ class Home:
     def __init__(
         self, folder: Path, name: str = CHARTER, register: str | None = None, *, on_demand: bool = False
     ) -> None:
+        self.storage = Storage(folder, name, register)
         self.folder, self.name, self.register, self.on_demand = folder, name, register, on_demand
-        self._store: Store | None = None
         self._last: tuple[object, Snapshot] | None = None
         self._names: tuple[str, ...] = ()
-        self._made = False
         self._reading: ExitStack | None = None
         self._sets_aside = False
         self._forgets: Person | None = None
         self.kept: dict[str, Any] = {}
         self.told: list[str] = []
 
-    # -- the database
-
     @property
     def store(self) -> Store:
         """The database; it may have no tables yet."""
-        if self._store is None:
-            from ask_above.store.database import Store
-
-            self._store = Store(self.register) if self.register else Store.in_file((self.folder / REGISTER).resolve())
-        return self._store
-
-    @property
-    def _called(self) -> str:
-        """What messages call the database, while it is in the making too."""
-        from ask_above.store.database import Store
-
-        return Store(self.register).name if self.register else REGISTER
-
-    @property
-    def _file(self) -> Path | None:
-        """The SQLite file that holds the register, the folder's own or a named one; ``None`` for a server."""
-        if not self.register:
-            return (self.folder / REGISTER).resolve()
-        return self.store.file
-
-    def holds_register(self) -> bool:
-        """Tell whether the database holds the register; until the first change CSV files do.
-
-        Raises ``StoreError`` where a database was there and is gone, is empty, or is that of another community.
-        """
-        from ask_above.errors import StoreError
-
-        mark, file = read_mark(self.folder), self._file
-        if file is not None and not file.exists():
-            if mark is not None:
-                raise StoreError(_gone(mark))
-            return False
-        if self._made:
-            return True
-        if self.store.schema() is None:
-            if not self.register:
-                raise StoreError(f"{REGISTER} is empty. {_WAYS}")
-            if mark is not None:
-                raise StoreError(f"{self.store.name} holds no register, and this folder's is {mark.register}. {_WAYS}")
-            return False
-        self.store.bring_up_to_date()
-        self._made = True
-        return True
-
-    def _check_mark(self, mark: Mark | None, loaded: Loaded) -> None:
-        from ask_above.errors import StoreError
-
-        if mark is not None and loaded.id and mark.id != loaded.id:
-            raise StoreError(
-                f"{self.store.name} is the register of another folder; this folder's is {mark.register}, with another "
-                f"id. {_WAYS}"
-            )
-        for name in (*loaded.files, *(name for name, _ in loaded.letters)):
-            if not is_inside(name):
-                raise StoreError(
-                    f"{self.store.name} names a file outside its folder, {name!r}; it is not to be trusted."
-                )
+        return self.storage.store
 
     # -- reading
 
@@ -143,7 +83,7 @@ class Home:
         Where nothing has changed since it was last read, that is the very same snapshot.
         """
         with uncollected():
-            snapshot = None if self.holds_register() else self._read_before_the_first_change()
+            snapshot = None if self.storage.holds_register() else self._read_before_the_first_change()
             if snapshot is None:
                 snapshot = self._read_both()
             if snapshot.behind and self._finish():
@@ -177,20 +117,20 @@ class Home:
             return True
         return False
 
-    def _prepare_old_register(self, snapshot: Snapshot, loaded: Loaded, files: Batch) -> None:
+    def _prepare_old_register(self, snapshot: Snapshot, loaded: Loaded, files: FileBatch) -> None:
         rows = {"members": loaded.members, "assignments": loaded.assignments}
         for name, table in _TABLES:
-            if name in snapshot.old and not snapshot.rows and self.keeps_files(loaded.size):
+            if name in snapshot.old and not snapshot.rows and self.storage.keeps_files(loaded.size):
                 new = written(table, snapshot.found.get(name), rows[table])
                 files.prepare(self.folder / name, new, PRIVATE)
 
-    def _prepare_letters(self, letters: Sequence[tuple[str, str]], files: Batch) -> None:
+    def _prepare_letters(self, letters: Sequence[tuple[str, str]], files: FileBatch) -> None:
         for name, text in letters:
             (self.folder / OUTBOX).mkdir(exist_ok=True, mode=0o700)
             files.prepare(self.folder / OUTBOX / name, text.encode("utf-8"), PRIVATE)
 
-    def _mark(self, key: str, state: int) -> Mark:
-        return Mark(self._called, key, state)
+    def _mark(self, key: str, state: int) -> FolderMark:
+        return FolderMark(self.storage.called, key, state)
 
     def _read_both(self) -> Snapshot:
         """Read files first and then the database: what a command wrote into a file is then in the database too."""
@@ -202,7 +142,7 @@ class Home:
                 version = self.store.version_on(connection)
                 if self._last is not None and self._last[0] == (found, version):
                     return self._last[1]
-                lazy = self.on_demand and not self.keeps_files(self.store.size_on(connection))
+                lazy = self.on_demand and not self.storage.keeps_files(self.store.size_on(connection))
                 loaded = self.store.load_on(connection, register=not lazy)
                 if set(loaded.files) <= found.keys():
                     snapshot = self._weigh(found, loaded, connection)
@@ -223,10 +163,10 @@ class Home:
         try:
             snapshot = self._read_files()
         except (AskAboveError, OSError):
-            if self.holds_register():
+            if self.storage.holds_register():
                 return None
             raise
-        return None if self.holds_register() else snapshot
+        return None if self.storage.holds_register() else snapshot
 
     def _read_files(self) -> Snapshot:
         """Read the community while files hold all of it."""
@@ -243,49 +183,23 @@ class Home:
 
     def _weigh(self, found: dict[str, bytes | None], loaded: Loaded, connection: sa.Connection) -> Snapshot:
         """Return the community as database and files say it together."""
-        from ask_above.workspace.weighing import Weighing
-
         mark = read_mark(self.folder)
-        self._check_mark(mark, loaded)
-        weighing = Weighing(self, found, loaded, connection, mark.state if mark else loaded.last)
-        return weighing.snapshot()
-
-    def keeps_files(self, size: int) -> bool:
-        """Tell whether the register's two files are kept true beside the database."""
-        return not self.register and size <= MOST_IN_FILES
+        self.storage.check_mark(mark, loaded)
+        weighing = Weighing(self.storage, found, loaded, connection, mark.state if mark else loaded.last)
+        return weighing.weigh()
 
     def at(
-        self, snapshot: Snapshot, texts: Mapping[str, str], rows: tuple[Rows, Rows] | None = None
+        self, snapshot: Snapshot, texts: Mapping[str, str], rows: tuple[FileRows, FileRows] | None = None
     ) -> tuple[Charter, Register]:
         """Read the community with other texts of its files; raises where they cannot be meant."""
         if rows is None and snapshot.loaded is not None:
-            rows = self.rows_of(snapshot.loaded)
-        files = read_files(self.fetch(texts), self.name, rows)
+            rows = self.storage.rows_of(snapshot.loaded)
+        files = read_files(self.storage.fetch(texts), self.name, rows)
         return files.charter, files.register
 
     def charter_of(self, texts: Mapping[str, str]) -> Charter:
         """Read the charter alone, with other texts of its files."""
-        return read_files(self.fetch(texts), self.name, (Rows(MEMBERS), Rows(ASSIGNMENTS))).charter
-
-    def rows_of(self, loaded: Loaded) -> tuple[Rows, Rows]:
-        """Return the register's rows as the database holds them."""
-        members, assignments = Rows(self.store.name), Rows(self.store.name)
-        members.rows = [Row(cells, 0) for cells in loaded.members]
-        assignments.rows = [Row(cells, 0) for cells in loaded.assignments]
-        return members, assignments
-
-    def fetch(self, texts: Mapping[str, str], found: dict[str, bytes | None] | None = None) -> Fetch:
-        """Return what gives a file's bytes: from texts, else from the folder, which is noted in ``found``."""
-
-        def fetched(name: str) -> bytes | None:
-            if name in texts:
-                return texts[name].encode("utf-8")
-            raw = read_bytes(self.folder / name)
-            if found is not None:
-                found[name] = raw
-            return raw
-
-        return fetched
+        return self.storage.charter_of(texts)
 
     # -- changing
 
@@ -326,8 +240,8 @@ class Home:
         for folder in (self.folder, self.folder / OUTBOX):
             clear_spares(folder)
         with batch() as files:
-            if before.loaded is None and self._file is not None:
-                return self._first(self._file, entry, before, after, texts, letters, files)
+            if before.loaded is None and self.storage.file is not None:
+                return self._first(self.storage.file, entry, before, after, texts, letters, files)
             with self.store.writing() as connection:
                 if before.loaded is None:
                     if self.store.schema_on(connection) is not None:
@@ -350,7 +264,7 @@ class Home:
         after: tuple[Charter, Register],
         texts: Mapping[str, str],
         letters: Sequence[tuple[str, str]],
-        files: Batch,
+        files: FileBatch,
     ) -> Entry:
         """Make the first change into a file of one's own: beside its place, whole on the disk, then put there."""
         from ask_above.store.database import Store
@@ -359,17 +273,17 @@ class Home:
         try:
             self._check_files(before)
             store = Store.in_file(spare, make=True)
-            self._store = store
+            self.storage.opened = store
             with store.writing() as connection:
                 store.make_on(connection)
                 made = self._decide(connection, entry, before, after, texts, letters, (), files)
             store.engine.dispose()
-            self._store = None
+            self.storage.opened = None
             with spare.open("rb") as written_file:
                 os.fsync(written_file.fileno())
             self._put_new(spare, file)
         except BaseException:
-            self._store = None
+            self.storage.opened = None
             for rest in file.parent.glob(f"{spare.name}*"):
                 with suppress(OSError):
                     rest.unlink()
@@ -389,7 +303,7 @@ class Home:
 
     def _check_files(self, before: Snapshot) -> None:
         """Raise where a file is no longer as it was planned on, or somebody made the first change."""
-        file = self._file
+        file = self.storage.file
         taken_over = before.loaded is None and file is not None and file.exists()
         if taken_over or any(read_bytes(self.folder / name) != raw for name, raw in before.found.items()):
             raise _meanwhile()
@@ -403,7 +317,7 @@ class Home:
         texts: Mapping[str, str],
         letters: Sequence[tuple[str, str]],
         by_hand: Sequence[Entry],
-        files: Batch,
+        files: FileBatch,
     ) -> Entry:
         """Write all of a change into the database, and prepare its files; not yet for good."""
         store = self.store
@@ -466,7 +380,7 @@ class Home:
         before: Snapshot,
         texts: Mapping[str, str],
         register: Register,
-        files: Batch,
+        files: FileBatch,
     ) -> None:
         store = self.store
         for name, raw in before.found.items():
@@ -480,10 +394,10 @@ class Home:
         files.prepare(self.folder / MARK, self._mark(store.id_on(connection), entry.number).content)
 
     def _prepare_register(
-        self, connection: sa.Connection, entry: Entry, before: Snapshot, register: Register, files: Batch
+        self, connection: sa.Connection, entry: Entry, before: Snapshot, register: Register, files: FileBatch
     ) -> None:
         """Prepare the register's two files, or put aside those that are there where none are kept."""
-        if not self.keeps_files(len(register.members)):
+        if not self.storage.keeps_files(len(register.members)):
             self._set_aside(before, register)
             return
         rows = {
@@ -504,13 +418,13 @@ class Home:
             return
         self._sets_aside = True
         size = "" if self.register else f", with more than {MOST_IN_FILES:,} members ({len(register.members):,}),"
-        where = self._called
+        where = self.storage.called
         self.told.append(
             f"{' and '.join(there)} put aside, as the register{size} is in {where} alone now; "
             "ask-above export DIR writes such files."
         )
 
-    def _put(self, files: Batch, entry: Entry) -> None:
+    def _put(self, files: FileBatch, entry: Entry) -> None:
         """Put the files in their places; what cannot be put there now counts all the same, and is written next time."""
         try:
             files.place()
@@ -538,21 +452,6 @@ class Home:
                 self.told.append(f"Copies of what was taken out may be left ({error}); they go when nobody reads it.")
         with suppress(OSError), self.store.writing() as connection:
             self.store.done(connection)
-
-
-_WAYS = (
-    "Put a copy of it back, or start anew from members.csv and assignments.csv, without the journal so far: "
-    "ask-above import --anew"
-)
-
-
-def _gone(mark: Mark) -> str:
-    if mark.register == REGISTER:
-        return f"{REGISTER} is gone, and this folder has had one. {_WAYS}"
-    return (
-        f"This folder's register is in {mark.register}; name it with --register URL, or in ASK_ABOVE_REGISTER. "
-        "To start anew from members.csv and assignments.csv, without it: ask-above import --anew"
-    )
 
 
 def _meanwhile() -> ChangedMeanwhileError:

@@ -11,7 +11,7 @@ from ask_above.files.names import MARK
 from ask_above.files.writing import read_bytes
 
 
-class Mark(NamedTuple):
+class FolderMark(NamedTuple):
     """``register`` is what messages call the database, ``id`` its own, ``state`` the number of a change."""
 
     register: str
@@ -24,14 +24,14 @@ class Mark(NamedTuple):
         return (json.dumps(self._asdict(), indent=2) + "\n").encode("utf-8")
 
 
-def read_mark(folder: Path) -> Mark | None:
+def read_mark(folder: Path) -> FolderMark | None:
     """Return what a folder remembers, ``None`` where it never had a database; raises for what cannot be meant."""
     raw = read_bytes(folder / MARK)
     if raw is None:
         return None
     try:
         said = json.loads(raw)
-        return Mark(str(said["register"]), str(said["id"]), int(said["state"]))
+        return FolderMark(str(said["register"]), str(said["id"]), int(said["state"]))
     except (ValueError, KeyError, TypeError):
         raise StoreError(
             f"{MARK} does not say which database this folder belongs to. Put a copy of it back, or delete it: then the "

@@ -23,7 +23,7 @@ def _odd(where: Where) -> StoreError:
     return StoreError(f"{where.file} holds rows that cannot be meant. What is wrong with them: ask-above check")
 
 
-class _Source:
+class _RowSource:
     """What reads rows, one member's or everybody's; each is read once."""
 
     def __init__(self, connection: sa.Connection, charter: Charter, where: Where, size: int) -> None:
@@ -74,8 +74,8 @@ class _Source:
         return self.all
 
 
-class _Members(Mapping[str, Member]):
-    def __init__(self, source: _Source) -> None:
+class _MembersOnDemand(Mapping[str, Member]):
+    def __init__(self, source: _RowSource) -> None:
         self._source = source
 
     def __getitem__(self, key: str) -> Member:
@@ -104,7 +104,7 @@ class _Members(Mapping[str, Member]):
 
 
 class _Given(Mapping[str, list[Assignment]]):
-    def __init__(self, source: _Source) -> None:
+    def __init__(self, source: _RowSource) -> None:
         self._source = source
 
     def __getitem__(self, key: str) -> list[Assignment]:
@@ -122,7 +122,7 @@ class _Given(Mapping[str, list[Assignment]]):
 
 def read_register_on(connection: sa.Connection, charter: Charter, name: str) -> Register:
     """Return the whole register within a transaction; raises ``StoreError`` where a row cannot be meant."""
-    source = _Source(connection, charter, Where(name, 0, 1), 0)
+    source = _RowSource(connection, charter, Where(name, 0, 1), 0)
     members, given = source.everybody()
     made = Register(members, (), name)
     made.given_by(given)
@@ -131,7 +131,7 @@ def read_register_on(connection: sa.Connection, charter: Charter, name: str) -> 
 
 def register_of(connection: sa.Connection, charter: Charter, name: str, size: int) -> Register:
     """Return a register that reads rows over a connection as they are needed; it goes on being as of one moment."""
-    source = _Source(connection, charter, Where(name, 0, 1), size)
-    made = Register(_Members(source), (), name)
+    source = _RowSource(connection, charter, Where(name, 0, 1), size)
+    made = Register(_MembersOnDemand(source), (), name)
     made.given_by(_Given(source))
     return made

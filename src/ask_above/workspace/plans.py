@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from yaml import YAMLError
 
-from ask_above.ask.impact import Impact, Turned, impact
+from ask_above.ask.impact.whole import Impact, TurnedExpectation, impact
 from ask_above.change.difference import Difference, State, edges_of
 from ask_above.change.draft import Done, Draft, Edit, EditError
 from ask_above.change.forgetting import MemberForget
@@ -20,8 +20,8 @@ from ask_above.change.telling import sentences
 from ask_above.charter.charter import Charter
 from ask_above.charter.moments import Instant, written
 from ask_above.charter.names import listed
-from ask_above.community import Community
-from ask_above.decide.may import Decider
+from ask_above.decide.decider import Decider
+from ask_above.decide.names import Names
 from ask_above.decide.words import day
 from ask_above.errors import AskAboveError, FaultyFilesError
 from ask_above.files.splice import edited
@@ -50,10 +50,10 @@ class RefusedError(AskAboveError, PermissionError):
 class Plan:
     """A change that has been worked out and not been made.
 
-    ``before`` and ``after`` are the community without and with it. ``what`` says it in sentences. ``refusals`` are the
-    reasons why it may not be made, ``could`` the members who might; where nobody is named the change is the keeper's of
-    the files, who is held to form and to what must be so of ranks. What may be passed by, with a reason, is
-    ``passable``.
+    ``before`` and ``after`` are the community's names without and with it, which know its charter and register.
+    ``what`` says it in sentences. ``refusals`` are the reasons why it may not be made, ``could`` the members who might;
+    where nobody is named the change is the keeper's of the files, who is held to form and to what must be so of ranks.
+    What may be passed by, with a reason, is ``passable``.
     """
 
     def __init__(self, home: Home, snapshot: Snapshot, done: Sequence[Done], *, by: str, why: str, at: Instant) -> None:
@@ -90,7 +90,7 @@ class Plan:
             return impact(self.before.decider, self.after.decider, self.at)
 
     @property
-    def broken(self) -> list[Turned]:
+    def broken(self) -> list[TurnedExpectation]:
         """The expectations that would no longer hold."""
         return [each for each in self.effect.turned if not each.holds]
 
@@ -134,7 +134,7 @@ class Plan:
         conditions = [] if self.by else [each.why for each in self._reach.conditions.refusals if each.passable]
         return [*conditions, *(f"It would no longer be so{self._from(each)}: {each.text}" for each in self.broken)]
 
-    def _from(self, turned: Turned) -> str:
+    def _from(self, turned: TurnedExpectation) -> str:
         return f" from {day(self.effect.day(turned.since))}" if turned.since else ""
 
     @property
@@ -203,7 +203,7 @@ class Plan:
         from ask_above.ask.tables import ranks_held
 
         asked = self.before.decider.people.ask(key, self.at)
-        held = ranks_held(self.before.decider.frame, asked, 0)[:1]
+        held = ranks_held(self.before.decider.compiled, asked, 0)[:1]
         return f" ({self.before.charter.ranks[held[0]].title})" if held and held[0] in self.before.charter.ranks else ""
 
     def apply(self, *, force: bool = False, letters: Sequence[tuple[str, str]] = ()) -> Entry:
@@ -217,7 +217,7 @@ class Plan:
         self.refuse(force=force)
         if self.is_empty:
             raise EditError("Nothing would change.")
-        if self.is_overtaken(self.before._moment(None)):
+        if self.is_overtaken(self.before.moment()):
             raise ChangedMeanwhileError("Somebody's time has begun or ended since this was planned. Look again.")
         entry = Entry(
             0,
@@ -254,8 +254,8 @@ class Plan:
         return entries_by_hand(snapshot, what, list(in_lines(effect))[:_MOST_TOLD])
 
 
-def _state(community: Community) -> State:
-    return State(community.charter, community.register)
+def _state(names: Names) -> State:
+    return State(names.charter, names.register)
 
 
 def _stopped(text: str) -> str:
@@ -293,9 +293,9 @@ def plan(
     :class:`FaultyFilesError` where the charter could not be meant afterwards.
     """
     snapshot = home.read()
-    community = opened(home, snapshot)
-    at = community._moment(None)
-    by = named(community, by)
+    names = opened(home, snapshot)
+    at = names.moment()
+    by = named(names, by)
     today = written(at, snapshot.charter.zone)[:10]
     made = Plan(home, snapshot, (), by=by, why=why, at=at)
     working = _Working(home, snapshot, made)
@@ -314,16 +314,16 @@ def plan(
     return made
 
 
-def opened(home: Home, snapshot: Snapshot) -> Community:
-    """Return the community of a snapshot; the same one for the same snapshot, so that it is made ready once."""
-    known: Community | None = home.kept.get("community")
+def opened(home: Home, snapshot: Snapshot) -> Names:
+    """Return the names of a snapshot's community; the same ones for the same snapshot: it is made ready once."""
+    known: Names | None = home.kept.get("names")
     if known is None or home.kept.get("snapshot") is not snapshot:
-        known = Community(snapshot.charter, snapshot.register)
-        home.kept.update(community=known, snapshot=snapshot)
+        known = Names(Decider(snapshot.charter, snapshot.register))
+        home.kept.update(names=known, snapshot=snapshot)
     return known
 
 
-def named(community: Community, by: str | None) -> str:
+def named(names: Names, by: str | None) -> str:
     """Return the key of who makes a change, empty for the keeper; an empty name is an error, never the keeper."""
     if by is None:
         return ""
@@ -331,7 +331,7 @@ def named(community: Community, by: str | None) -> str:
         raise EditError(
             "Nobody is named: say which member makes the change, or leave it out as the keeper of the files."
         )
-    return community.member(by).key
+    return names.member(by).key
 
 
 class _Working:

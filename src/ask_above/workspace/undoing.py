@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from ask_above.change.draft import Done, EditError, RowChange, assignment_row, member_row
 from ask_above.change.registering import changed
-from ask_above.community import Community
+from ask_above.charter.charter import Charter
 from ask_above.files.merging import differing, merged
 from ask_above.files.splice import Splice, apply
 from ask_above.people.register import Register
@@ -31,8 +31,8 @@ def undo(home: Home, number: int | None = None, *, by: str | None = None, why: s
     entries = _entries(home, snapshot)
     entry = _wanted(entries, number)
     later = [each for each in entries if each.number > entry.number]
-    community = opened(home, snapshot)
-    plan = Plan(home, snapshot, (), by=named(community, by), why=why, at=community._moment(None))
+    names = opened(home, snapshot)
+    plan = Plan(home, snapshot, (), by=named(names, by), why=why, at=names.moment())
     plan.kind, plan.undoes, plan.undone = "undo", entry.number, entry
     texts = dict(snapshot.texts)
     for name in dict.fromkeys(splice[0] for splice in entry.splices):
@@ -52,8 +52,8 @@ def undo(home: Home, number: int | None = None, *, by: str | None = None, why: s
     return plan
 
 
-def as_of(home: Home, number: int) -> Community:
-    """Return the community as it was after a change; 0 is before the first. Raises :class:`EditError`."""
+def as_of(home: Home, number: int) -> tuple[Charter, Register]:
+    """Return charter and register as they were after a change; 0 is before the first. Raises :class:`EditError`."""
     snapshot = home.read()
     entries = _entries(home, snapshot)
     if number < 0 or number > max((each.number for each in entries), default=0):
@@ -67,7 +67,7 @@ def as_of(home: Home, number: int) -> Community:
     for entry in reversed(later):
         back = [RowChange(row.table, row.key, row.after, row.before) for row in reversed(entry.rows)]
         register = changed(register, back, charter.zone)
-    return Community(charter, register)
+    return charter, register
 
 
 def _entries(home: Home, snapshot: Snapshot) -> list[Entry]:

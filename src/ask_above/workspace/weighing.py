@@ -15,19 +15,18 @@ from ask_above.files.csv_rows import read_rows
 from ask_above.files.folder import read_files
 from ask_above.files.names import ASSIGNMENTS, MEMBERS
 from ask_above.files.register_csv import meant
-from ask_above.people.reading import ASSIGNMENT_COLUMNS, MEMBER_COLUMNS, Row, owner_fault
-from ask_above.people.reading import Rows as FileRows
+from ask_above.people.reading import ASSIGNMENT_COLUMNS, MEMBER_COLUMNS, FileRow, FileRows, owner_fault
 from ask_above.people.register import Register
 from ask_above.people.rows import assignments_of, members_of
 from ask_above.store.entries import Entry, Loaded
-from ask_above.workspace.by_hand import Edited, Rows, Sheets, edited_rows, rows_now, taken
+from ask_above.workspace.by_hand import Edited, RegisterRows, Sheets, edited_rows, rows_now, taken
 from ask_above.workspace.on_demand import register_of
 from ask_above.workspace.snapshot import Snapshot
+from ask_above.workspace.storage import Storage
 
 if TYPE_CHECKING:
     import sqlalchemy as sa
 
-    from ask_above.workspace.home import Home
 
 _TABLES = ((MEMBERS, MEMBER_COLUMNS, ("key",)), (ASSIGNMENTS, ASSIGNMENT_COLUMNS, ("member", "rank")))
 
@@ -36,9 +35,14 @@ class Weighing:
     """One reading of a folder and its database; ``made_from`` is the state that the folder's files were made from."""
 
     def __init__(
-        self, home: Home, found: dict[str, bytes | None], loaded: Loaded, connection: sa.Connection, made_from: int
+        self,
+        storage: Storage,
+        found: dict[str, bytes | None],
+        loaded: Loaded,
+        connection: sa.Connection,
+        made_from: int,
     ) -> None:
-        self.home, self.found, self.loaded, self.connection = home, found, loaded, connection
+        self.storage, self.found, self.loaded, self.connection = storage, found, loaded, connection
         self.made_from = made_from
         self.old: list[str] = []
         self.faults: list[Fault] = []
@@ -47,18 +51,20 @@ class Weighing:
     @cached_property
     def entries(self) -> list[Entry]:
         """The journal, looked at only where something is neither as it is nor as it was."""
-        return self.home.store.entries(connection=self.connection)
+        return self.storage.store.entries(connection=self.connection)
 
     @cached_property
-    def _last(self) -> Rows:
+    def _last(self) -> RegisterRows:
         """The register as the last change left it, row by row."""
         loaded = self.loaded
-        return Rows({row["key"]: row for row in loaded.members}, {row["number"]: row for row in loaded.assignments})
+        return RegisterRows(
+            {row["key"]: row for row in loaded.members}, {row["number"]: row for row in loaded.assignments}
+        )
 
-    def snapshot(self) -> Snapshot:
+    def weigh(self) -> Snapshot:
         """Return the community; raises :class:`FaultyFilesError` with all that is wrong in what was edited by hand."""
         texts = {name: self._text(name) for name in self.loaded.files}
-        edited = self._register() if self.home.keeps_files(self.loaded.size) else None
+        edited = self._register() if self.storage.keeps_files(self.loaded.size) else None
         self._left_aside()
         if self.faults:
             raise FaultyFilesError(self.faults)
@@ -67,15 +73,15 @@ class Weighing:
             if known is not None:
                 return self._made(*known, texts, ())
         if self.loaded.people is None:
-            self.loaded = self.home.store.load_on(self.connection)
+            self.loaded = self.storage.store.load_on(self.connection)
         rows = self._rows(edited)
         more: dict[str, bytes | None] = {}
-        files = read_files(self.home.fetch(texts, more), self.home.name, rows)
+        files = read_files(self.storage.fetch(texts, more), self.storage.name, rows)
         for name in files.charter.add_ons:  # an add-on that the charter names since
             if name not in texts:
                 texts[name] = (more.get(name) or b"").decode("utf-8")
                 self.found[name] = more.get(name)
-        texts = {name: texts[name] for name in (self.home.name, *files.charter.add_ons)}
+        texts = {name: texts[name] for name in (self.storage.name, *files.charter.add_ons)}
         return self._made(files.charter, files.register, texts, edited.rows if edited else ())
 
     def _made(self, charter: Charter, register: Register, texts: dict[str, str], rows: Sequence[RowChange]) -> Snapshot:
@@ -85,12 +91,12 @@ class Weighing:
 
     def _as_it_was_left(self, texts: dict[str, str]) -> tuple[Charter, Register] | None:
         """Return the community as the last change left it; ``None`` where something of it cannot be meant."""
-        from ask_above.files.compiled import key_of, loaded
+        from ask_above.files.charter_json import key_of, loaded
 
-        kept = self.home.store.compiled(key_of(texts), self.connection)
+        kept = self.storage.store.compiled(key_of(texts), self.connection)
         charter = loaded(kept) if kept else None
         try:
-            charter = charter or self.home.charter_of(texts)
+            charter = charter or self.storage.charter_of(texts)
         except FaultyFilesError:
             return None
         register = self._quick_register(charter)
@@ -99,7 +105,7 @@ class Weighing:
         return charter, register
 
     def _quick_register(self, charter: Charter) -> Register | None:
-        name, rows = self.home.store.name, self.loaded
+        name, rows = self.storage.store.name, self.loaded
         if rows.people is None:
             return register_of(self.connection, charter, name, rows.size)
         where = Where(name, 0, 1)
@@ -118,7 +124,7 @@ class Weighing:
         last, raw = self.loaded.files[name], self.found.get(name)
         if raw == last.encode("utf-8"):
             return last
-        known = None if raw is None else self.home.store.known(name, raw, self.connection)
+        known = None if raw is None else self.storage.store.known(name, raw, self.connection)
         if raw is None or known is not None:
             self.old.append(name)
             self._say_old(name, self.made_from if known is None else known)
@@ -170,13 +176,13 @@ class Weighing:
             self._merged(names, edited.base)
         return edited
 
-    def _sheet(self, name: str, columns: tuple[str, ...], required: tuple[str, ...]) -> Sequence[Row] | None:
+    def _sheet(self, name: str, columns: tuple[str, ...], required: tuple[str, ...]) -> Sequence[FileRow] | None:
         """Return the rows of a file that says something else than the register; ``None`` where it does not."""
         raw = self.found.get(name)
         if raw is None:
             self.old.append(name)
             return None
-        known = self.home.store.known(name, raw, self.connection)
+        known = self.storage.store.known(name, raw, self.connection)
         if known is not None:
             if known < self.loaded.last and not self._is_current(name, known):
                 self.old.append(name)
@@ -194,40 +200,40 @@ class Weighing:
 
     def _rows(self, edited: Edited | None) -> tuple[FileRows, FileRows]:
         if edited is None or not edited.rows:
-            return self.home.rows_of(self.loaded)
+            return self.storage.rows_of(self.loaded)
         members, assignments = FileRows(MEMBERS), FileRows(ASSIGNMENTS)
         people, given = rows_now(self._last, edited)
         members.rows = self._with_lines("members", people)
         assignments.rows = self._with_lines("assignments", given)
         return members, assignments
 
-    def _with_lines(self, table: str, rows: list[Row]) -> list[Row]:
+    def _with_lines(self, table: str, rows: list[FileRow]) -> list[FileRow]:
         """Return rows that know their line in the file, so that what is wrong with one is told with it."""
         name, columns, required = next(each for each in _TABLES if each[0].startswith(table))
         raw = self.found.get(name)
-        known: dict[object, Row] = {}
+        known: dict[object, FileRow] = {}
         for row in read_rows(name, raw, columns, required).rows if raw else ():
             known.setdefault(_key(table, row), row)
         found = []
         for row in rows:
             there = known.get(_key(table, row)) if not row.line else None
-            found.append(row if there is None else Row(row.cells, there.line, there.find))
+            found.append(row if there is None else FileRow(row.cells, there.line, there.find))
         return found
 
     def _left_aside(self) -> None:
         """Say of files that do not count how they are merged."""
-        folder = self.home.folder
+        folder = self.storage.folder
         there = sorted(each.name for each in folder.glob("*.put-aside*.csv"))
-        if not self.home.keeps_files(self.loaded.size):
+        if not self.storage.keeps_files(self.loaded.size):
             there += [name for name in (MEMBERS, ASSIGNMENTS) if self.found.get(name) is not None]
         for name in there:
             self.notices.append(
-                f"{name} does not count, as the register is in {self.home.store.name}. To merge it: "
+                f"{name} does not count, as the register is in {self.storage.store.name}. To merge it: "
                 f"ask-above import {name}; else delete it."
             )
 
 
-def _key(table: str, row: Row) -> object:
+def _key(table: str, row: FileRow) -> object:
     if table == "members":
         return row.cells.get("key", "")
     said = meant(table, row.cells)

@@ -14,14 +14,14 @@ from ask_above.decide.walk import held
 
 def undecided(sight: Sight) -> Iterator[Piece]:
     """Find capabilities that no rank carries, no place allows, and ``nobody`` does not list."""
-    frame, catalogue = sight.frame, sight.frame.catalogue
+    compiled, catalogue = sight.compiled, sight.compiled.catalogue
     given = catalogue.mask(catalogue.nobody)
-    for rank in frame.ranks:
-        given |= frame.carried[rank.position]
-    entries = [entry for place in frame.places for entry in (*place.overrides, *place.exceptions)]
+    for rank in compiled.ranks:
+        given |= compiled.carried[rank.position]
+    entries = [entry for place in compiled.places for entry in (*place.overrides, *place.exceptions)]
     entries += [entry for each in sight.charter.override_sets.values() for entry in each.overrides]
     for entry in entries:
-        given |= frame.word_of(entry).allow
+        given |= compiled.word_of(entry).allow
     for key in catalogue.names(catalogue.everything & ~given):
         each = catalogue.capabilities[key]
         brought = f", which the add-on {each.add_on} brings" if each.add_on else ""
@@ -31,27 +31,27 @@ def undecided(sight: Sight) -> Iterator[Piece]:
 
 def needs_unmet(sight: Sight) -> Iterator[Piece]:
     """Find a granted capability whose needs its rank holds nowhere (rule 5.6)."""
-    frame, catalogue = sight.frame, sight.frame.catalogue
+    compiled, catalogue = sight.compiled, sight.compiled.catalogue
     resting = {key: rests for key in catalogue.keys if (rests := catalogue.rests_on(key)) != catalogue.bit[key]}
     mask = catalogue.mask(resting)
     number = {key: n for n, key in enumerate(catalogue.keys)}
-    for rank, asked in zip(frame.ranks, sight.asked, strict=True):
+    for rank, asked in zip(compiled.ranks, sight.asked, strict=True):
         if rank.unbounded or asked.profile is None:
             continue
-        for key in catalogue.names(frame.carried[rank.position] & mask):
+        for key in catalogue.names(compiled.carried[rank.position] & mask):
             # all of it may come with the rank, and a place take some, which is another matter
             if (
-                not resting[key] & ~frame.carried[rank.position]
+                not resting[key] & ~compiled.carried[rank.position]
                 or sight.usable_anywhere[rank.position] >> number[key] & 1
             ):
                 continue
-            places = [n for n in range(len(frame.places)) if frame.has_meaning(n) & catalogue.bit[key]]
+            places = [n for n in range(len(compiled.places)) if compiled.has_meaning(n) & catalogue.bit[key]]
             missing = _always_missing(sight, resting[key], rank.position, places)
             if places and missing:
                 names = listed(catalogue.names(missing))
                 what = f"{rank.title} carries {key}, which does nothing without {names}, and holds that nowhere"
                 mend = f"grant {rank.title} {names}, or take {key} out of its grants"
-                yield Piece("needs-unmet", source_of(frame, rank, key)[0], what, mend, (rank.key,))
+                yield Piece("needs-unmet", source_of(compiled, rank, key)[0], what, mend, (rank.key,))
 
 
 def _always_missing(sight: Sight, rests: int, rank: int, places: list[int]) -> int:
@@ -59,7 +59,7 @@ def _always_missing(sight: Sight, rests: int, rank: int, places: list[int]) -> i
     profile = sight.asked[rank].profile
     missing = rests
     for place in places:
-        lacking = rests & ~held(sight.frame, profile, place, gated=False).mask if profile else rests
+        lacking = rests & ~held(sight.compiled, profile, place, gated=False).mask if profile else rests
         if not lacking:
             return 0
         missing &= lacking
@@ -68,15 +68,15 @@ def _always_missing(sight: Sight, rests: int, rank: int, places: list[int]) -> i
 
 def wildcards(sight: Sight) -> Iterator[Piece]:
     """Find patterns in grants and allows that take in high risk (rule 2.7)."""
-    frame, catalogue = sight.frame, sight.frame.catalogue
+    compiled, catalogue = sight.compiled, sight.compiled.catalogue
     risky = catalogue.mask(key for key, each in catalogue.capabilities.items() if each.risk == "high")
-    for rank in frame.ranks:
+    for rank in compiled.ranks:
         if rank.unbounded:
             continue
         for word in _patterns(sight, rank.grants):
-            covered = catalogue.expand(word) & risky & frame.carried[rank.position]
+            covered = catalogue.expand(word) & risky & compiled.carried[rank.position]
             yield from _wild(sight, word, covered, rank.grants.where, f"{rank.title} is granted", (rank.key,))
-    for place in frame.places:
+    for place in compiled.places:
         for entry in (*place.overrides, *place.exceptions):
             for word in _patterns(sight, entry.allow):
                 said = f"{sight.title(entry.of)} is allowed {sight.at_place(place)}"
@@ -87,7 +87,7 @@ def _wild(
     sight: Sight, word: str, covered: int, where: Where, said: str, concerned: tuple[str, ...]
 ) -> Iterator[Piece]:
     if covered:
-        names = listed(sight.frame.catalogue.names(covered))
+        names = listed(sight.compiled.catalogue.names(covered))
         what = f"{said} {word}, which takes in {names}, of high risk"
         yield Piece("wildcard-high-risk", where, what, f"write {names} by name, or withhold it", concerned)
 
@@ -97,5 +97,5 @@ def _patterns(sight: Sight, words: Words | Iterable[str]) -> Iterator[str]:
     for word in words:
         if word.endswith("*"):
             yield word
-        elif word in sight.frame.catalogue.bundles:
-            yield from _patterns(sight, sight.frame.catalogue.bundles[word].words)
+        elif word in sight.compiled.catalogue.bundles:
+            yield from _patterns(sight, sight.compiled.catalogue.bundles[word].words)

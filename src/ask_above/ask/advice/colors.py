@@ -22,7 +22,7 @@ _WHITE = (0.95047, 1.0, 1.08883)
 
 def colors(sight: Sight) -> Iterator[Piece]:
     """Find colours that cannot be read or told apart, ranks that share one."""
-    known = [(r, r.color.lower()) for r in sight.frame.ranks if r.color and _HEX.fullmatch(r.color)]
+    known = [(r, r.color.lower()) for r in sight.compiled.ranks if r.color and _HEX.fullmatch(r.color)]
     for rank, color in known:
         for ground, said in ((LIGHT, "a light"), (DARK, "a dark")):
             ratio = contrast(color, ground)

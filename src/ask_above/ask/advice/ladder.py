@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from ask_above.ask.advice.piece import Piece, Sight
-from ask_above.ask.moves import sentence
 from ask_above.charter.ladder import Rank
 from ask_above.charter.names import listed
-from ask_above.decide.climb import climb
 from ask_above.decide.sources import source_of
+from ask_above.escalation.climb import climb
+from ask_above.escalation.ground import Ground
+from ask_above.escalation.wording import sentence
 
 _NEARLY_EVERYONE = 0.5
 """From which part of the active members on a rank is held by nearly everyone."""
@@ -17,13 +18,13 @@ _NEARLY_EVERYONE = 0.5
 
 def still_carried(sight: Sight) -> Iterator[Piece]:
     """Find a right taken from an automatic rank that other ranks still carry (rule 3.3)."""
-    frame, catalogue = sight.frame, sight.frame.catalogue
-    for rank in frame.ranks:
+    compiled, catalogue = sight.compiled, sight.compiled.catalogue
+    for rank in compiled.ranks:
         if not rank.automatic or not rank.withhold:
             continue
         for key in catalogue.names(catalogue.expand_all(rank.withhold)):
             bit = catalogue.bit[key]
-            carrying = [r for r in frame.ranks if frame.carried[r.position] & bit and not r.unbounded]
+            carrying = [r for r in compiled.ranks if compiled.carried[r.position] & bit and not r.unbounded]
             if carrying:
                 titles = listed(each.title for each in carrying)
                 verb = "carries" if len(carrying) == 1 else "carry"
@@ -40,11 +41,11 @@ def still_carried(sight: Sight) -> Iterator[Piece]:
 def builds_on(sight: Sight) -> Iterator[Piece]:
     """Find ranks that build on a higher one, on an unbounded one, or on one with overrides of its own (rule 3.2)."""
     named: dict[str, list[str]] = {}
-    for place in sight.frame.places:
+    for place in sight.compiled.places:
         for entry in place.overrides:
             if not entry.above:
                 named.setdefault(entry.of, []).append(place.title)
-    for rank in sight.frame.ranks:
+    for rank in sight.compiled.ranks:
         for key in rank.builds_on:
             base = sight.charter.ranks[key]
             if base.position < rank.position:
@@ -68,16 +69,16 @@ def moderating(sight: Sight) -> Iterator[Piece]:
     rule = sight.charter.rules.act("moderate")
     if rule.over == "anyone":
         return
-    for rank in sight.frame.ranks:
+    for rank in sight.compiled.ranks:
         if rank.unbounded or rank.automatic or not sight.acting(rank, "moderate"):
             continue
         reach = rank.position if rule.over == "level" else rank.position + 1
         entry = rank.lists.get("moderate")
-        below = [each for each in sight.frame.ranks[reach:] if entry is None or entry.admits(each.key)]
+        below = [each for each in sight.compiled.ranks[reach:] if entry is None or entry.admits(each.key)]
         if not below:
             what = f"{rank.title} can moderate, and no rank that it may moderate stands below it"
             yield Piece("moderates-nobody", rank.where, what, f"move {rank.title} up the ladder", (rank.key,))
-        for above in sight.frame.ranks[: rank.position]:
+        for above in sight.compiled.ranks[: rank.position]:
             if _nearly_everyone(sight, above):
                 held = (
                     "everyone holds" if above.automatic else f"{sight.holders[above.position]} of {sight.active} hold"
@@ -95,14 +96,14 @@ def _nearly_everyone(sight: Sight, rank: Rank) -> bool:
 
 def badges(sight: Sight) -> Iterator[Piece]:
     """Find ranks that carry nothing and stand above one with power over people."""
-    frame = sight.frame
-    spoken = {entry.of for place in frame.places for entry in place.overrides if entry.allow}
-    ranges = [frame.rank_at[e.of] for place in frame.places for e in place.overrides if e.above and e.allow]
-    for rank in frame.ranks:
-        plain = not rank.unbounded and not rank.automatic and not rank.kept_by and not frame.carried[rank.position]
+    compiled = sight.compiled
+    spoken = {entry.of for place in compiled.places for entry in place.overrides if entry.allow}
+    ranges = [compiled.rank_at[e.of] for place in compiled.places for e in place.overrides if e.above and e.allow]
+    for rank in compiled.ranks:
+        plain = not rank.unbounded and not rank.automatic and not rank.kept_by and not compiled.carried[rank.position]
         if not plain or rank.key in spoken or any(rank.position <= last for last in ranges):
             continue
-        below = [r for r in frame.ranks[rank.position + 1 :] if not r.automatic and _has_power(sight, r)]
+        below = [r for r in compiled.ranks[rank.position + 1 :] if not r.automatic and _has_power(sight, r)]
         if below:
             titles = listed(each.title for each in below)
             what = f"{rank.title} carries nothing, and stands above {titles}"
@@ -116,51 +117,51 @@ def _has_power(sight: Sight, rank: Rank) -> bool:
 
 def risky_by_default(sight: Sight) -> Iterator[Piece]:
     """Find high risk carried by, or allowed to, ranks that come without anybody's choice."""
-    frame, catalogue = sight.frame, sight.frame.catalogue
+    compiled, catalogue = sight.compiled, sight.compiled.catalogue
     risky = catalogue.mask(key for key, each in catalogue.capabilities.items() if each.risk == "high")
-    for rank in frame.ranks:
+    for rank in compiled.ranks:
         how = "held by " + rank.held_by if rank.held_by else "open to join" if rank.open else "for those who wait"
         if not (rank.held_by or rank.open or rank.entry):
             continue
-        carried = catalogue.everything & risky if rank.unbounded else frame.carried[rank.position] & risky
+        carried = catalogue.everything & risky if rank.unbounded else compiled.carried[rank.position] & risky
         for key in catalogue.names(carried):
-            where = rank.where if rank.unbounded else source_of(frame, rank, key)[0]
+            where = rank.where if rank.unbounded else source_of(compiled, rank, key)[0]
             what = f"{rank.title}, which is {how}, carries {key}, of high risk"
             yield Piece("risky-by-default", where, what, f"take {key} out of what it grants", (rank.key,))
-        for place in frame.places:
+        for place in compiled.places:
             for entry in place.overrides:
-                if entry.of == rank.key and frame.word_of(entry).allow & risky:
-                    names = listed(catalogue.names(frame.word_of(entry).allow & risky))
+                if entry.of == rank.key and compiled.word_of(entry).allow & risky:
+                    names = listed(catalogue.names(compiled.word_of(entry).allow & risky))
                     what = f"{rank.title}, which is {how}, is allowed {names}, of high risk, {sight.at_place(place)}"
                     yield Piece("risky-by-default", entry.where, what, f"take {names} out of that entry", (rank.key,))
 
 
 def detours(sight: Sight) -> Iterator[Piece]:
     """Find power by a detour: a rank carries what leads to something that it does not carry (rule 2.2)."""
-    frame, catalogue = sight.frame, sight.frame.catalogue
-    for rank in frame.ranks:
+    compiled, catalogue = sight.compiled, sight.compiled.catalogue
+    for rank in compiled.ranks:
         if rank.unbounded:
             continue
-        for key in catalogue.names(frame.carried[rank.position]):
+        for key in catalogue.names(compiled.carried[rank.position]):
             led = [
                 to
                 for to in catalogue.capabilities[key].leads_to
-                if not frame.carried[rank.position] & catalogue.bit[to]
+                if not compiled.carried[rank.position] & catalogue.bit[to]
             ]
             if led:
                 what = f"{rank.title} carries {key}, which leads to {listed(led)}, which it does not carry"
                 mend = f"withhold {key} from {rank.title}, or grant it {listed(led)} and know it"
-                yield Piece("detour", source_of(frame, rank, key)[0], what, mend, (rank.key,))
+                yield Piece("detour", source_of(compiled, rank, key)[0], what, mend, (rank.key,))
 
 
 def climbers(sight: Sight) -> Iterator[Piece]:
     """Find ranks that can climb to everything, or to high risk that they do not hold (rules 10.1 and 10.2)."""
-    frame, catalogue = sight.frame, sight.frame.catalogue
+    compiled, catalogue = sight.compiled, sight.compiled.catalogue
     high = catalogue.mask(key for key, each in catalogue.capabilities.items() if each.risk == "high")
-    for rank in frame.ranks:
-        if rank.unbounded or not sight.decider.ground.may_stir(rank.position):
+    for rank in compiled.ranks:
+        if rank.unbounded or not sight.decider.compiled.keep(Ground).may_stir(rank.position):
             continue
-        found = climb(sight.decider.ground, sight.decider.reckoner, rank)
+        found = climb(sight.decider.compiled.keep(Ground), sight.decider.reckoner, rank)
         mend = f"ask-above climb {rank.key}, which says what would cut each way"
         if found.free:
             what = f"{rank.title} can climb to an unbounded rank"
@@ -170,15 +171,15 @@ def climbers(sight: Sight) -> Iterator[Piece]:
         gains = [gain for gain in found.gains(high) if any(move.kind != "detour" for move in gain.moves)]
         if gains:
             names = listed(dict.fromkeys(gain.capability for gain in gains))
-            what = f"{rank.title} can climb to {names}: {sentence(frame.charter, gains[0].moves)}"
+            what = f"{rank.title} can climb to {names}: {sentence(compiled.charter, gains[0].moves)}"
             yield Piece("climbs-to-high-risk", rank.where, what, mend, (rank.key,))
 
 
 def same_carried(sight: Sight) -> Iterator[Piece]:
     """Find ranks that carry the same."""
     seen: dict[int, Rank] = {}
-    for rank in sight.frame.ranks:
-        carried = sight.frame.carried[rank.position]
+    for rank in sight.compiled.ranks:
+        carried = sight.compiled.carried[rank.position]
         if rank.unbounded or rank.automatic or rank.kept_by or not carried:
             continue
         first = seen.setdefault(carried, rank)
@@ -193,7 +194,7 @@ def unheld(sight: Sight) -> Iterator[Piece]:
     if not sight.register.members:
         return
     later = {each.rank for asked, _ in sight.alike for each in asked.later}
-    for rank in sight.frame.ranks:
+    for rank in sight.compiled.ranks:
         if not (rank.automatic or rank.entry or rank.kept_by or rank.key in later or sight.holders[rank.position]):
             mend = f"give {rank.title} to somebody, or remove it"
             yield Piece("unheld", rank.where, f"nobody holds {rank.title}", mend, (rank.key,))
@@ -201,12 +202,12 @@ def unheld(sight: Sight) -> Iterator[Piece]:
 
 def copies(sight: Sight) -> Iterator[Piece]:
     """Find copies that carry what their original does not, or no longer."""
-    frame = sight.frame
-    for rank in frame.ranks:
+    compiled = sight.compiled
+    for rank in compiled.ranks:
         original = sight.charter.ranks.get(rank.copied_from or "")
         if original is None or original.unbounded:
             continue
-        more = frame.catalogue.names(frame.carried[rank.position] & ~frame.carried[original.position])
+        more = compiled.catalogue.names(compiled.carried[rank.position] & ~compiled.carried[original.position])
         if more:
             what = f"{rank.title} was copied from {original.title}, and carries {listed(more)}, which that does not"
             mend = f"ask-above compare rank:{rank.key}, and withhold what is not meant"

@@ -17,15 +17,15 @@ from ask_above.people.register import Assignment
 def too_many(sight: Sight) -> Iterator[Piece]:
     """Find more holders of unbounded ranks, or of what is of high risk, than ``rules.advice`` says."""
     advice = sight.charter.rules.advice
-    free = sight.frame.unbounded
+    free = sight.compiled.unbounded
     able = (keys for a, keys in sight.alike if a.status == "active" and any(each.rank in free for each in a.holdings))
     among = {key for keys in able for key in keys}
     unbounded = [key for key in sight.register.members if key in among] if among else []
     if len(unbounded) > advice.most_unbounded:
-        rank = sight.frame.ranks[min(sight.frame.unbounded)]
+        rank = sight.compiled.ranks[min(sight.compiled.unbounded)]
         names = listed(sight.title(key) for key in unbounded[:6])
         what = f"{len(unbounded)} members hold an unbounded rank, more than {advice.most_unbounded}: {names}"
-        mend = f"ask-above who {sight.frame.catalogue.keys[0]} --through"
+        mend = f"ask-above who {sight.compiled.catalogue.keys[0]} --through"
         yield Piece("too-many-unbounded", rank.where, what, mend, tuple(f"@{key}" for key in unbounded))
 
 
@@ -33,21 +33,21 @@ def duties(sight: Sight) -> Iterator[Piece]:
     """Find what too many can do, and what nobody or one member alone can do (rule 5)."""
     if not sight.active:
         return
-    frame, wanted = sight.frame, cover.default_duties(sight.frame)
+    compiled, wanted = sight.compiled, cover.default_duties(sight.compiled)
     if not wanted:
         return
     found = cover.cover(sight.decider, wanted, sight.at)
     most = sight.charter.rules.advice.most_high_risk
     for key, count in found.able.items():
-        if frame.catalogue.capabilities[key].risk == "high" and count > most:
+        if compiled.catalogue.capabilities[key].risk == "high" and count > most:
             what = f"{count} members can use {key}, of high risk, more than {most}"
-            where = frame.catalogue.capabilities[key].where
+            where = compiled.catalogue.capabilities[key].where
             yield Piece("too-many-high-risk", where, what, f"ask-above who {key} --through")
     by_duty: dict[tuple[str, str | None], list[str]] = {}
     for gap in found.gaps:
         by_duty.setdefault((gap.capability, gap.only), []).append(gap.place)
     for (key, only), places in by_duty.items():
-        where, spots = frame.catalogue.capabilities[key].where, _places(sight, places)
+        where, spots = compiled.catalogue.capabilities[key].where, _places(sight, places)
         if only is None:
             yield Piece("uncovered", where, f"nobody can use {key} {spots}", f"ask-above cover {key}")
         else:
@@ -66,7 +66,7 @@ def _places(sight: Sight, keys: list[str]) -> str:
 
 def over_limit(sight: Sight) -> Iterator[Piece]:
     """Find ranks with more holders than their limit (rule 6.8)."""
-    for rank in sight.frame.ranks:
+    for rank in sight.compiled.ranks:
         count = sight.holders[rank.position]
         if rank.limit is not None and count > rank.limit:
             holding = sight.holding(rank)
@@ -82,7 +82,7 @@ def assignments(sight: Sight) -> Iterator[Piece]:
         # those who are alike have the same periods, in the same order
         over = [n for n, each in enumerate(sight.register.of(keys[0])) if _is_over(each, sight.at)]
         yield from (_told_over(sight, sight.register.of(key)[n]) for n in over for key in keys)
-    apart = {each for r in sight.frame.ranks if r.apart_from for each in (r.key, *r.apart_from)}
+    apart = {each for r in sight.compiled.ranks if r.apart_from for each in (r.key, *r.apart_from)}
     for _, keys in sight.alike:
         ranks = [each.rank for each in sight.register.of(keys[0])]
         if len(set(ranks)) < len(ranks) or (len(ranks) > 1 and not apart.isdisjoint(ranks)):
@@ -138,29 +138,29 @@ def _overlap(one: Assignment, other: Assignment) -> bool:
 
 def pending_worse(sight: Sight) -> Iterator[Piece]:
     """Find someone pending who can do less than a stranger (rule 4.4)."""
-    frame, entry = sight.frame, sight.frame.entry
+    compiled, entry = sight.compiled, sight.compiled.entry
     if entry is None and not any(each.status == "pending" for each, _ in sight.alike):
         return
     placed = frozenset() if entry is None else frozenset({(entry, 0)})
-    waiting = Profile(tuple(frame.automatic["anyone"]), placed, pending=True)
-    stranger = Profile(tuple(sorted((*frame.automatic["anyone"], *frame.automatic["visitors"]))))
+    waiting = Profile(tuple(compiled.automatic["anyone"]), placed, pending=True)
+    stranger = Profile(tuple(sorted((*compiled.automatic["anyone"], *compiled.automatic["visitors"]))))
     reckoner = sight.decider.reckoner
-    for n, place in enumerate(frame.places):
+    for n, place in enumerate(compiled.places):
         less = reckoner.usable(stranger, n) & ~reckoner.usable(waiting, n)
         if n:
-            above = frame.chains[n][-2]
+            above = compiled.chains[n][-2]
             less &= ~(reckoner.usable(stranger, above) & ~reckoner.usable(waiting, above))
         if less:
-            names = listed(frame.catalogue.names(less))
+            names = listed(compiled.catalogue.names(less))
             what = f"a visitor may use {names} {sight.at_place(place)}, and someone pending may not"
-            where = place.where if entry is None or place.overrides else frame.ranks[entry].where
+            where = place.where if entry is None or place.overrides else compiled.ranks[entry].where
             yield Piece("pending-worse", where, what, "let the entry rank carry it, or take its deny out there")
 
 
 def exceptions_gone(sight: Sight) -> Iterator[Piece]:
     """Find exceptions for people who left, or who are not in the register."""
     members = sight.register.members
-    for place in sight.frame.places if members else ():
+    for place in sight.compiled.places if members else ():
         for entry in place.exceptions:
             member = members.get(entry.of)
             if member is None or member.status == "retired":

@@ -8,15 +8,16 @@ from typing import Final, NamedTuple
 
 import numpy as np
 
+from ask_above.bulk.places import CompiledPlaces
+from ask_above.bulk.table import Sweep
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
 from ask_above.charter.places import Place
 from ask_above.charter.where import NOWHERE, Where
-from ask_above.decide.frame import Frame
-from ask_above.decide.may import Decider
+from ask_above.decide.classes import ClassState
+from ask_above.decide.compiled import CompiledCharter
+from ask_above.decide.decider import Decider
 from ask_above.decide.profile import Asked, ask_rank
-from ask_above.decide.ready import Cell
-from ask_above.decide.table import Sweep
 from ask_above.decide.words import in_place
 
 WHY: Final[Mapping[str, str]] = {
@@ -88,14 +89,14 @@ class Sight:
 
     def __init__(self, decider: Decider, at: Instant) -> None:
         self.decider, self.at = decider, at
-        self.frame: Frame = decider.frame
-        self.charter = self.frame.charter
+        self.compiled: CompiledCharter = decider.compiled
+        self.charter = self.compiled.charter
         self.register = decider.people.register
 
     @cached_property
     def asked(self) -> list[Asked]:
         """Someone asked as each rank."""
-        return [ask_rank(self.frame, rank.position) for rank in self.frame.ranks]
+        return [ask_rank(self.compiled, rank.position) for rank in self.compiled.ranks]
 
     @cached_property
     def alike(self) -> list[tuple[Asked, list[str]]]:
@@ -106,26 +107,26 @@ class Sight:
     @cached_property
     def usable_anywhere(self) -> list[int]:
         """What someone asked as each rank can use at any place at all."""
-        cells = [Cell(asked.profile, owner=False) for asked in self.asked]
-        sweep = Sweep(self.decider.plan, cells)
-        total = np.zeros((len(self.frame.catalogue.keys), sweep.words), dtype=np.uint64)
+        states = [ClassState(asked.profile, owner=False) for asked in self.asked]
+        sweep = Sweep(self.decider.compiled.keep(CompiledPlaces), states)
+        total = np.zeros((len(self.compiled.catalogue.keys), sweep.words), dtype=np.uint64)
         for _, words in sweep.run():
             total |= words
         bits = np.unpackbits(total.view(np.uint8), axis=1, bitorder="little")
-        return [sum(1 << n for n in np.flatnonzero(bits[:, row]).tolist()) for row in range(len(cells))]
+        return [sum(1 << n for n in np.flatnonzero(bits[:, row]).tolist()) for row in range(len(states))]
 
     @cached_property
     def carriers(self) -> dict[str, list[int]]:
         """The positions of the ranks that carry each capability."""
-        carried = self.frame.carried
+        carried = self.compiled.carried
         return {
-            key: [n for n, mask in enumerate(carried) if mask & bit] for key, bit in self.frame.catalogue.bit.items()
+            key: [n for n, mask in enumerate(carried) if mask & bit] for key, bit in self.compiled.catalogue.bit.items()
         }
 
     @cached_property
     def holders(self) -> list[int]:
         """For how many members each rank is recorded now, the retired not counted."""
-        found = [0] * len(self.frame.ranks)
+        found = [0] * len(self.compiled.ranks)
         for asked, keys in self.alike:
             if asked.status != "retired":
                 for rank in {each.rank for each in asked.recorded}:
@@ -149,7 +150,7 @@ class Sight:
     @cached_property
     def unbounded_members(self) -> set[str]:
         """The members who hold an unbounded rank on the whole site, and the owner."""
-        unbounded = self.frame.unbounded
+        unbounded = self.compiled.unbounded
         found = {self.charter.owner} if self.charter.owner else set()
         for asked, keys in self.alike if unbounded else ():
             if any(each.rank in unbounded and each.place == 0 for each in asked.holdings):
@@ -172,9 +173,11 @@ class Sight:
         """Tell whether a rank carries what an act takes."""
         if rank.unbounded:
             return True
-        return bool(self.frame.carried[rank.position] & self.frame.catalogue.mask(self.charter.rules.act(act).using))
+        return bool(
+            self.compiled.carried[rank.position] & self.compiled.catalogue.mask(self.charter.rules.act(act).using)
+        )
 
     @property
     def file(self) -> Where:
         """The charter as a whole."""
-        return Where(self.frame.ranks[0].where.file, 0, 0) if self.frame.ranks else NOWHERE
+        return Where(self.compiled.ranks[0].where.file, 0, 0) if self.compiled.ranks else NOWHERE

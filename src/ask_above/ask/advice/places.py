@@ -8,7 +8,7 @@ from typing import NamedTuple
 from ask_above.ask.advice.piece import Piece, Sight
 from ask_above.charter.names import listed
 from ask_above.charter.places import Override, Place
-from ask_above.decide.frame import Frame, Word
+from ask_above.decide.compiled import CompiledCharter, Word
 from ask_above.decide.walk import held, passes
 
 _SEEING = frozenset({"see", "view", "read", "enter"})
@@ -17,17 +17,17 @@ _SEEING = frozenset({"see", "view", "read", "enter"})
 
 def deny_reaches_up(sight: Sight) -> Iterator[Piece]:
     """Find a deny for an automatic rank that takes from ranks above what they carry (rule 5.4a)."""
-    frame = sight.frame
-    for n, place in enumerate(frame.places):
+    compiled = sight.compiled
+    for n, place in enumerate(compiled.places):
         if not place.overrides and not place.like:
             continue
-        words = frame.words_at(n)
+        words = compiled.words_at(n)
         for key, word in words.items():
             rank = sight.charter.ranks.get(key)
             if rank is None or not rank.automatic or not word.deny:
                 continue
             for name, losing in _losing(sight, n, rank.position, word, words).items():
-                entry = frame.voices(n, key)[0].entry
+                entry = compiled.voices(n, key)[0].entry
                 titles = listed(sight.title(each) for each in losing)
                 what = f"{rank.title} is denied {name} {sight.at_place(place)}, which takes it from {titles} as well"
                 mend = f"allow {name} there to {losing[-1]}+, or to those who should keep it"
@@ -36,12 +36,12 @@ def deny_reaches_up(sight: Sight) -> Iterator[Piece]:
 
 def _losing(sight: Sight, place: int, automatic: int, word: Word, words: dict[str, Word]) -> dict[str, list[str]]:
     """Return what ranks above carry, would hold at a place, and lose there by the word of an automatic rank alone."""
-    frame, found = sight.frame, dict[str, list[str]]()
-    chain = frame.chains[place]
-    carrying = {n for name in frame.catalogue.names(word.deny) for n in sight.carriers[name] if n < automatic}
-    for rank in map(frame.ranks.__getitem__, sorted(carrying)):
+    compiled, found = sight.compiled, dict[str, list[str]]()
+    chain = compiled.chains[place]
+    carrying = {n for name in compiled.catalogue.names(word.deny) for n in sight.carriers[name] if n < automatic}
+    for rank in map(compiled.ranks.__getitem__, sorted(carrying)):
         own = words.get(rank.key, Word())
-        mask = frame.carried[rank.position] & word.deny & ~(own.allow | own.deny | own.bar)
+        mask = compiled.carried[rank.position] & word.deny & ~(own.allow | own.deny | own.bar)
         profile = sight.asked[rank.position].profile
         if not mask or rank.unbounded or rank.automatic or rank.entry or profile is None:
             continue
@@ -49,7 +49,7 @@ def _losing(sight: Sight, place: int, automatic: int, word: Word, words: dict[st
         if len(chain) > 1:
             mask &= reckoner.held(profile, chain[-2], gated=False).mask
         mask &= ~reckoner.held(profile, place, gated=False).mask
-        for name in frame.catalogue.names(mask):
+        for name in compiled.catalogue.names(mask):
             found.setdefault(name, []).append(rank.key)
     return found
 
@@ -57,7 +57,7 @@ def _losing(sight: Sight, place: int, automatic: int, word: Word, words: dict[st
 def without_effect(sight: Sight) -> Iterator[Piece]:
     """Find overrides and exceptions that change nothing."""
     meaningful, spoken = _meaningful(sight), _Spoken(sight)
-    for n, place in enumerate(sight.frame.places):
+    for n, place in enumerate(sight.compiled.places):
         for entry in place.overrides:
             yield from _for_unbounded(sight, place, entry)
         for entry in place.exceptions:
@@ -67,11 +67,11 @@ def without_effect(sight: Sight) -> Iterator[Piece]:
                 yield Piece("no-effect-unbounded", entry.where, what, mend, (f"@{entry.of}",))
         for entry in (*place.overrides, *place.exceptions):
             named = _named(sight, entry)
-            vain = sight.frame.catalogue.names(named & ~meaningful[n])
+            vain = sight.compiled.catalogue.names(named & ~meaningful[n])
             if vain:
                 what = f"{listed(vain)} for {entry.label} {sight.at_place(place)} has no meaning there"
                 yield Piece("no-effect-kind", entry.where, what, f"take {listed(vain)} out of that entry", (entry.of,))
-            repeated = sight.frame.catalogue.names(_repeated(spoken, n, entry))
+            repeated = sight.compiled.catalogue.names(_repeated(spoken, n, entry))
             if repeated:
                 what = f"what {sight.at_place(place)} says of {listed(repeated)} for {entry.label} is so without it"
                 yield Piece("no-effect-repeated", entry.where, what, f"take {listed(repeated)} out of it", (entry.of,))
@@ -87,24 +87,24 @@ def _for_unbounded(sight: Sight, place: Place, entry: Override) -> Iterator[Piec
 def _named(sight: Sight, entry: Override) -> int:
     """Return the capabilities that an entry names one by one; a pattern may well name some in vain."""
     words = [
-        word for words in (entry.allow, entry.deny, entry.bar) for word in words if word in sight.frame.catalogue.bit
+        word for words in (entry.allow, entry.deny, entry.bar) for word in words if word in sight.compiled.catalogue.bit
     ]
-    return sight.frame.catalogue.mask(words)
+    return sight.compiled.catalogue.mask(words)
 
 
 def _meaningful(sight: Sight) -> list[int]:
     """Return, for each place, what matters there or in any place in it: what has a meaning, and all it rests on."""
-    frame = sight.frame
+    compiled = sight.compiled
     by_kind: dict[tuple[str, bool], int] = {}
-    result = [0] * len(frame.places)
-    for n in range(len(frame.places)):
-        kind = (frame.places[n].kind, n > 0)
+    result = [0] * len(compiled.places)
+    for n in range(len(compiled.places)):
+        kind = (compiled.places[n].kind, n > 0)
         if kind not in by_kind:
             mask = 0
-            for key in frame.catalogue.names(frame.has_meaning(n)):
-                mask |= frame.rests(key, n)
+            for key in compiled.catalogue.names(compiled.has_meaning(n)):
+                mask |= compiled.rests(key, n)
             by_kind[kind] = mask
-        for above in frame.chains[n]:
+        for above in compiled.chains[n]:
             result[above] |= by_kind[kind]
     return result
 
@@ -113,10 +113,10 @@ class _Spoken:
     """What each place says anything of, to anyone; ``but`` one entry."""
 
     def __init__(self, sight: Sight) -> None:
-        self.sight, self.frame = sight, sight.frame
+        self.sight, self.compiled = sight, sight.compiled
         self.all: list[int] = []
         self.twice: list[int] = []
-        for place in sight.frame.places:
+        for place in sight.compiled.places:
             total = again = 0
             sets = (e for key in place.like for e in sight.charter.override_sets[key].overrides)
             for entry in (*place.overrides, *place.exceptions, *sets):
@@ -128,7 +128,7 @@ class _Spoken:
 
     def mask(self, entry: Override) -> int:
         """Return what an entry says anything of."""
-        word = self.frame.word_of(entry)
+        word = self.compiled.word_of(entry)
         return word.allow | word.deny | word.bar
 
     def but(self, place: int, entry: Override) -> int:
@@ -138,23 +138,23 @@ class _Spoken:
 
 def _repeated(spoken: _Spoken, place: int, entry: Override) -> int:
     """Return what an entry says that is so without it: what the next place above says of it to the same, alone."""
-    frame, word = spoken.frame, spoken.frame.word_of(entry)
+    compiled, word = spoken.compiled, spoken.compiled.word_of(entry)
     left = (word.allow | word.deny) & ~spoken.but(place, entry)
     found = 0
-    for above in reversed(frame.chains[place][:-1]):
+    for above in reversed(compiled.chains[place][:-1]):
         if not left & spoken.all[above]:
             continue
         same = next(
-            (e for e in _entries(frame.places[above], entry, frame.places[place]) if e.label == entry.label), None
+            (e for e in _entries(compiled.places[above], entry, compiled.places[place]) if e.label == entry.label), None
         )
         if same is not None:
-            other = frame.word_of(same)
+            other = compiled.word_of(same)
             agreed = (word.allow & other.allow) | (word.deny & other.deny)
             found |= left & agreed & ~spoken.but(above, same)
         left &= ~spoken.all[above]
-    rank = frame.charter.ranks.get(entry.of)
+    rank = compiled.charter.ranks.get(entry.of)
     if rank is not None and not entry.above:
-        found |= left & word.allow & frame.carried[rank.position]
+        found |= left & word.allow & compiled.carried[rank.position]
     return found
 
 
@@ -164,39 +164,39 @@ def _entries(above: Place, entry: Override, here: Place) -> tuple[Override, ...]
 
 def beats_exception(sight: Sight) -> Iterator[Piece]:
     """Find an entry for an automatic rank that beats a personal exception given further up (rule 5.4)."""
-    frame = sight.frame
-    for n, place in enumerate(frame.places):
+    compiled = sight.compiled
+    for n, place in enumerate(compiled.places):
         for exception in place.exceptions:
-            word = frame.word_of(exception)
-            for below in frame.below[n][1:]:
+            word = compiled.word_of(exception)
+            for below in compiled.below[n][1:]:
                 yield from _beaten(sight, n, below, exception, word)
 
 
 def _beaten(sight: Sight, given: int, below: int, exception: Override, word: Word) -> Iterator[Piece]:
-    frame = sight.frame
-    between = [n for n in frame.chains[below] if n > given and n in frame.below[given]]
+    compiled = sight.compiled
+    between = [n for n in compiled.chains[below] if n > given and n in compiled.below[given]]
     again = 0
     for n in between:
-        own = frame.exception(n, exception.of)
+        own = compiled.exception(n, exception.of)
         if own is not None:
-            said = frame.word_of(own)
+            said = compiled.word_of(own)
             again |= said.allow | said.deny
-    for entry in frame.places[below].overrides:
+    for entry in compiled.places[below].overrides:
         rank = sight.charter.ranks.get(entry.of)
         if rank is None or rank.held_by not in ("anyone", "members"):
             continue
-        said = frame.word_of(entry)
+        said = compiled.word_of(entry)
         against = ((word.allow & said.deny) | (word.deny & said.allow)) & ~again
         if against:
-            names = listed(frame.catalogue.names(against))
-            who, where = sight.title(exception.of), sight.at_place(frame.places[below])
+            names = listed(compiled.catalogue.names(against))
+            who, where = sight.title(exception.of), sight.at_place(compiled.places[below])
             what = f"what {rank.title} is told of {names} {where} beats the exception for {who} {_in(sight, given)}"
             mend = f"repeat the exception for {exception.of} {where}"
             yield Piece("beats-exception", entry.where, what, mend, (f"@{exception.of}",))
 
 
 def _in(sight: Sight, place: int) -> str:
-    return sight.at_place(sight.frame.places[place])
+    return sight.at_place(sight.compiled.places[place])
 
 
 class Opposite(NamedTuple):
@@ -207,14 +207,14 @@ class Opposite(NamedTuple):
     turned: int
 
 
-def opposites(frame: Frame) -> dict[int, list[Opposite]]:
+def opposites(compiled: CompiledCharter) -> dict[int, list[Opposite]]:
     """Return, by place, the entries that say the opposite of what the nearest place above says of the same."""
     found: dict[int, list[Opposite]] = {}
-    said = [{entry.label: frame.word_of(entry) for entry in reversed(place.overrides)} for place in frame.places]
-    for n, place in enumerate(frame.places):
+    said = [{entry.label: compiled.word_of(entry) for entry in reversed(place.overrides)} for place in compiled.places]
+    for n, place in enumerate(compiled.places):
         for entry in place.overrides:
-            word, settled, label = frame.word_of(entry), 0, entry.label
-            for above in reversed(frame.chains[n][:-1]):
+            word, settled, label = compiled.word_of(entry), 0, entry.label
+            for above in reversed(compiled.chains[n][:-1]):
                 other = said[above].get(label)
                 if other is None:
                     continue
@@ -227,26 +227,26 @@ def opposites(frame: Frame) -> dict[int, list[Opposite]]:
 
 def drifted(sight: Sight) -> Iterator[Piece]:
     """Find a place that says the opposite of what the nearest place above says to the same rank or group."""
-    frame = sight.frame
-    for n, entries in opposites(frame).items():
+    compiled = sight.compiled
+    for n, entries in opposites(compiled).items():
         for entry, above, turned in entries:
-            names = listed(frame.catalogue.names(turned))
-            section = frame.places[above].title
-            what = f"{frame.places[n].title} says the opposite of {section} about {names} for {entry.label}"
+            names = listed(compiled.catalogue.names(turned))
+            section = compiled.places[above].title
+            what = f"{compiled.places[n].title} says the opposite of {section} about {names} for {entry.label}"
             mend = f"take {names} out of that entry, so that it follows {section}"
             yield Piece("drifted", entry.where, what, mend, (entry.of,))
 
 
 def seeing_denied(sight: Sight) -> Iterator[Piece]:
     """Find a place that denies being seen while other capabilities there do not rest on that (rule 5.6)."""
-    frame, catalogue = sight.frame, sight.frame.catalogue
+    compiled, catalogue = sight.compiled, sight.compiled.catalogue
     if sight.charter.rules.seeing is not None:
         return
     seeing = catalogue.mask(key for key in catalogue.keys if key.split(".")[-1] in _SEEING)
-    for n, place in enumerate(frame.places):
+    for n, place in enumerate(compiled.places):
         for entry in place.overrides:
             rank = sight.charter.ranks.get(entry.of)
-            denied = frame.word_of(entry).deny & seeing
+            denied = compiled.word_of(entry).deny & seeing
             if rank is None or not rank.automatic or not denied or n == 0:
                 continue
             profile = sight.asked[rank.position].profile
@@ -260,19 +260,19 @@ def seeing_denied(sight: Sight) -> Iterator[Piece]:
 
 def gates(sight: Sight) -> Iterator[Piece]:
     """Find gates that nobody passes, or that shut out ranks which may change the place (rule 5.3)."""
-    frame = sight.frame
-    using = frame.charter.rules.act("overrides").using
-    managing = frame.catalogue.mask(using)
-    for n in sorted(frame.gated):
-        place = frame.places[n]
+    compiled = sight.compiled
+    using = compiled.charter.rules.act("overrides").using
+    managing = compiled.catalogue.mask(using)
+    for n in sorted(compiled.gated):
+        place = compiled.places[n]
         where = place.gate.where if place.gate else place.where
         if sight.active and not _anyone_passes(sight, n):
             what = f"no active member passes the gate of {place.title}"
             yield Piece("gate-nobody", where, what, "ask for a group or rank that somebody has")
-        for rank, asked in zip(frame.ranks, sight.asked, strict=True):
-            if rank.unbounded or asked.profile is None or passes(frame, asked.profile, n):
+        for rank, asked in zip(compiled.ranks, sight.asked, strict=True):
+            if rank.unbounded or asked.profile is None or passes(compiled, asked.profile, n):
                 continue
-            if held(frame, asked.profile, n, gated=False).mask & managing:
+            if held(compiled, asked.profile, n, gated=False).mask & managing:
                 what = f"the gate of {place.title} shuts out {rank.title}, who may change who may do what there"
                 mend = f"let {rank.title} through the gate, or silence this where it is meant"
                 yield Piece("gate-shuts-keepers", where, what, mend, (rank.key,))
@@ -283,6 +283,6 @@ def _anyone_passes(sight: Sight, place: int) -> bool:
         asked.status == "active"
         and asked.profile is not None
         and not sight.unbounded_members.issuperset(keys)
-        and passes(sight.frame, asked.profile, place)
+        and passes(sight.compiled, asked.profile, place)
         for asked, keys in sight.alike
     )

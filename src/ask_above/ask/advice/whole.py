@@ -9,7 +9,7 @@ from ask_above.ask.advice import alike, catalogue, colors, ladder, people, place
 from ask_above.ask.advice.piece import WHY, Piece, Sight
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import nearest
-from ask_above.decide.may import Decider
+from ask_above.decide.decider import Decider
 
 LOOKS: Final[tuple[Callable[[Sight], Iterable[Piece]], ...]] = (
     ladder.still_carried,
@@ -58,7 +58,7 @@ def advise(decider: Decider, at: Instant, told: Callable[[int, int], None] | Non
         found += look(sight)
         if told:
             told(n + 1, len(LOOKS))
-    silent = decider.frame.charter.rules.advice.silent
+    silent = decider.compiled.charter.rules.advice.silent
     found += _unknown(sight)
     order = list(dict.fromkeys(each.where.file for each in [*(Piece("ended", sight.file, "", ""),), *found]))
     found.sort(key=lambda each: (order.index(each.where.file), each.where.line))

@@ -13,7 +13,7 @@ _LONGEST = 60
 Path: TypeAlias = tuple[str | int, ...]
 
 
-class Mark(NamedTuple):
+class Position(NamedTuple):
     """Where a value stands, where the key before it stands, and whether it is in quotes; counted from 1."""
 
     line: int
@@ -30,10 +30,10 @@ class Document:
     """
 
     def __init__(
-        self, name: str, data: Any, marks: Mapping[Path, Mark] | None = None, lines: Sequence[str] = ()
+        self, name: str, data: Any, marks: Mapping[Path, Position] | None = None, lines: Sequence[str] = ()
     ) -> None:
         self.name, self.data, self.lines = name, data, lines
-        self.marks: Mapping[Path, Mark] = {} if marks is None else marks
+        self.marks: Mapping[Path, Position] = {} if marks is None else marks
         self.faults: list[Fault] = Faults()
 
     def where(self, path: Path, *, on_key: bool = False) -> Where:
@@ -55,7 +55,7 @@ class Document:
         offset: int = 0,
     ) -> None:
         """Note a fault at ``path``; ``offset`` counts characters into the text that stands there."""
-        mark = self.marks.get(path) or Mark(0, 0, 0, 0)
+        mark = self.marks.get(path) or Position(0, 0, 0, 0)
         line, column = (mark.key_line, mark.key_column) if on_key else (mark.line, mark.column)
         if offset and column:
             column += offset + mark.quoted

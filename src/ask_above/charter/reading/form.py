@@ -13,21 +13,21 @@ from ask_above.charter.reading.shapes import (
     Field,
     Key,
     Later,
-    Listed,
+    ListOf,
     Mapped,
     OneOrMore,
     Record,
     Shape,
-    Text,
+    TextField,
     Whole,
     YesNo,
     Zone,
 )
 from ask_above.charter.rules import DISAGREEMENT, HAND_ON, OVER
 
-_WORDS = Listed(Text())
-_NAMES = Listed(Text())
-_SOME_NAMES = Listed(Text(), 1)
+_WORDS = ListOf(TextField())
+_NAMES = ListOf(TextField())
+_SOME_NAMES = ListOf(TextField(), 1)
 _ENTRY = Record(
     "an override or exception",
     {
@@ -63,11 +63,11 @@ PLACE = Record(
     "a place",
     {
         "key": Field(Key("place"), "its key", required=True),
-        "title": Field(Text(), "what people call it"),
-        "about": Field(Text(), "what it is for"),
+        "title": Field(TextField(), "what people call it"),
+        "about": Field(TextField(), "what it is for"),
         "kind": Field(Key("kind", free=True), "what kind of place it is, such as board", required=True),
         **_DIFFERS,
-        "places": Field(Listed(Later(_place)), "the places in it"),
+        "places": Field(ListOf(Later(_place)), "the places in it"),
     },
     partial=True,
 )
@@ -75,7 +75,7 @@ PLACE = Record(
 SITE_FORM = Record("the site", _DIFFERS)
 
 _ACT: dict[str, Field] = {
-    "using": Field(Text(), "the capability it takes"),
+    "using": Field(TextField(), "the capability it takes"),
     "over": Field(Choice(OVER), "whom it reaches: below one's own standing (where left out), level too, or anyone"),
 }
 _HAND_ON = Field(Choice(HAND_ON), "whether one may pass on only what one holds (where left out), or any")
@@ -87,13 +87,13 @@ RULES = Record(
         "disagreement": Field(
             Choice(DISAGREEMENT), "whose word stands where a member's ranks disagree; topmost where left out"
         ),
-        "seeing": Field(Text(), "the capability that everything below the site rests on"),
+        "seeing": Field(TextField(), "the capability that everything below the site rests on"),
         "authority": Field(
             Record(
                 "rules.authority",
                 {
                     "moderate": Field(
-                        Record("moderate", {**_ACT, "using": Field(OneOrMore(Text()), "what moderating takes")}),
+                        Record("moderate", {**_ACT, "using": Field(OneOrMore(TextField()), "what moderating takes")}),
                         "acting on a member",
                     ),
                     "assign": Field(
@@ -121,13 +121,13 @@ RULES = Record(
                 {
                     "using": _ACT["using"],
                     "naming": Field(
-                        OneOrMore(Text()), "capabilities of moderating with which a name may be changed as well"
+                        OneOrMore(TextField()), "capabilities of moderating with which a name may be changed as well"
                     ),
                 },
             ),
             "changing a member's account",
         ),
-        "contacts": Field(Text(), "the pair of capabilities to see how one, or everyone, can be reached"),
+        "contacts": Field(TextField(), "the pair of capabilities to see how one, or everyone, can be reached"),
         "call": Field(Record("rules.call", {"using": _ACT["using"]}), "calling on a closed rank"),
         "advice": Field(
             Record(
@@ -135,7 +135,9 @@ RULES = Record(
                 {
                     "most-unbounded": Field(Whole(), "how many may hold an unbounded rank; 2 where left out"),
                     "most-high-risk": Field(Whole(), "how many may hold something of high risk; 5 where left out"),
-                    "silent": Field(Mapped(Text(), Key("piece of advice", free=True)), "advice code: why it may stay"),
+                    "silent": Field(
+                        Mapped(TextField(), Key("piece of advice", free=True)), "advice code: why it may stay"
+                    ),
                 },
             ),
             "what advice is to say",
@@ -143,12 +145,12 @@ RULES = Record(
     },
 )
 
-_RELATED = Listed(CapabilityKey())
+_RELATED = ListOf(CapabilityKey())
 CAPABILITY = Record(
     "a capability",
     {
-        "about": Field(Text(), "what it lets one do, one plain sentence"),
-        "kinds": Field(Listed(Key("kind", free=True), 1), "the kinds of place where it has a meaning"),
+        "about": Field(TextField(), "what it lets one do, one plain sentence"),
+        "kinds": Field(ListOf(Key("kind", free=True), 1), "the kinds of place where it has a meaning"),
         "risk": Field(Choice(RISKS), "how much harm it can do; low where left out"),
         "authored": Field(YesNo(), "declares two: on one's own things and on everybody's"),
         "implies": Field(_RELATED, "whoever is given it is given these too"),
@@ -171,11 +173,11 @@ RANK = Record(
     "a rank",
     {
         "key": Field(Key("rank"), "its key", required=True),
-        "title": Field(Text(), "what people call it"),
-        "about": Field(Text(), "what its holders are here for"),
+        "title": Field(TextField(), "what people call it"),
+        "about": Field(TextField(), "what its holders are here for"),
         "held-by": Field(Choice(HELD_BY), "who holds it without being given it"),
         "builds-on": Field(_NAMES, "ranks whose capabilities it takes over"),
-        "copied-from": Field(Text(), "the rank it started from"),
+        "copied-from": Field(TextField(), "the rank it started from"),
         "grants": Field(_WORDS, "what it carries"),
         "withhold": Field(_WORDS, "what it does not hand on of that"),
         "unbounded": Field(YesNo(), "may do everything, whatever else is set"),
@@ -186,15 +188,15 @@ RANK = Record(
         "open": Field(YesNo(), "members may join and leave it themselves"),
         "on-joining": Field(YesNo(), "given to everyone who becomes active"),
         "entry": Field(YesNo(), "what a pending member holds"),
-        "kept-by": Field(Text(), "what outside keeps it: nobody here edits, assigns or removes it"),
+        "kept-by": Field(TextField(), "what outside keeps it: nobody here edits, assigns or removes it"),
         "after": Field(_NAMES, "ranks one must hold before"),
         "apart-from": Field(_NAMES, "ranks that nobody may hold beside it"),
         "limit": Field(Whole(), "how many members may hold it"),
         "heading": Field(YesNo(), "whether it is a heading in the list of members"),
-        "color": Field(Text(), "the colour of its holders' names"),
-        "badge": Field(Text(), "a sign beside the name"),
-        "prefix": Field(Text(), "words before the name"),
-        "perks": Field(Mapped(Text(), Key("perk", free=True)), "what it brings that is no right"),
+        "color": Field(TextField(), "the colour of its holders' names"),
+        "badge": Field(TextField(), "a sign beside the name"),
+        "prefix": Field(TextField(), "words before the name"),
+        "perks": Field(Mapped(TextField(), Key("perk", free=True)), "what it brings that is no right"),
     },
 )
 
@@ -202,16 +204,16 @@ GROUP = Record(
     "a group",
     {
         "key": Field(Key("group"), "its key", required=True),
-        "title": Field(Text(), "what people call it"),
-        "about": Field(Text(), "who they are"),
+        "title": Field(TextField(), "what people call it"),
+        "about": Field(TextField(), "who they are"),
         "includes": Field(_NAMES, "groups whose members belong to it too"),
         "confers": Field(
-            Listed(
+            ListOf(
                 Record(
                     "a conferred rank",
                     {
-                        "rank": Field(Text(), "the rank", required=True),
-                        "place": Field(Text(), "where"),
+                        "rank": Field(TextField(), "the rank", required=True),
+                        "place": Field(TextField(), "where"),
                     },
                     short="rank",
                 ),
@@ -224,9 +226,9 @@ GROUP = Record(
 PERK = Record(
     "a perk",
     {
-        "about": Field(Text(), "what it is"),
+        "about": Field(TextField(), "what it is"),
         "settle": Field(Choice(SETTLE), "how the values of several ranks become one", required=True),
-        "default": Field(Text(), "the value where no rank says one"),
+        "default": Field(TextField(), "the value where no rank says one"),
     },
 )
 
@@ -235,20 +237,20 @@ CHARTER = Record(
     {
         "charter": Field(Choice(("1",)), "the version of this format: 1", required=True),
         "key": Field(Key("community", free=True), "the key of the community", required=True),
-        "title": Field(Text(), "what people call it"),
+        "title": Field(TextField(), "what people call it"),
         "owner": Field(Key("member"), "the member who may do everything"),
         "rules": Field(RULES, "how the charter is read"),
         "capabilities": Field(CAPABILITIES, "heading, capability, its meaning", required=True),
         "nobody": Field(_RELATED, "capabilities that no rank is meant to carry"),
-        "add-ons": Field(Listed(Text()), "files beside this one that bring more capabilities"),
+        "add-ons": Field(ListOf(TextField()), "files beside this one that bring more capabilities"),
         "bundles": Field(Mapped(_WORDS, Key("bundle")), "named sets of capabilities"),
         "perks": Field(Mapped(PERK, Key("perk", free=True)), "what ranks may bring that is no right"),
-        "ranks": Field(Listed(RANK), "the ladder, highest first", required=True),
-        "groups": Field(Listed(GROUP), "sets of members"),
+        "ranks": Field(ListOf(RANK), "the ladder, highest first", required=True),
+        "groups": Field(ListOf(GROUP), "sets of members"),
         "override-sets": Field(Mapped(_OVERRIDES, Key("override set", free=True)), "prepared overrides"),
         "site": Field(SITE_FORM, "what differs for the whole site"),
-        "places": Field(Listed(PLACE), "sections, channels, boards and pages"),
-        "expectations": Field(Listed(Text()), "what must stay true"),
+        "places": Field(ListOf(PLACE), "sections, channels, boards and pages"),
+        "expectations": Field(ListOf(TextField()), "what must stay true"),
     },
     partial=True,
 )
@@ -257,7 +259,7 @@ ADD_ON = Record(
     "an add-on",
     {
         "add-on": Field(Key("add-on", free=True), "its key", required=True),
-        "title": Field(Text(), "what people call it"),
+        "title": Field(TextField(), "what people call it"),
         "capabilities": Field(CAPABILITIES, "heading, capability, its meaning", required=True),
     },
     partial=True,

@@ -17,12 +17,12 @@ from ask_above.charter.reading.shapes import (
     Choice,
     Key,
     Later,
-    Listed,
+    ListOf,
     Mapped,
     OneOrMore,
     Record,
     Shape,
-    Text,
+    TextField,
     Whole,
     YesNo,
     Zone,
@@ -53,7 +53,7 @@ def said(shape: Shape) -> dict[str, Any]:
     raise NotImplementedError(type(shape).__name__)
 
 
-@said.register(Text)
+@said.register(TextField)
 @said.register(Zone)
 def _(_: Shape) -> dict[str, Any]:
     return {"type": _SCALAR}
@@ -87,14 +87,14 @@ def _(shape: Choice) -> dict[str, Any]:
 
 
 @said.register
-def _(shape: Listed) -> dict[str, Any]:
+def _(shape: ListOf) -> dict[str, Any]:
     least = {"minItems": shape.least} if shape.least else {}
     return {"type": "array", "items": said(shape.item), **least}
 
 
 @said.register
 def _(shape: OneOrMore) -> dict[str, Any]:
-    return {"anyOf": [said(shape.item), said(Listed(shape.item, 1))]}
+    return {"anyOf": [said(shape.item), said(ListOf(shape.item, 1))]}
 
 
 @said.register

@@ -56,7 +56,7 @@ def swallowed(path: Path, document: Document, expected: str) -> Any:
     return BAD
 
 
-class Text(Shape):
+class TextField(Shape):
     """One line of text, read as it stands."""
 
     expected = "text"
@@ -179,7 +179,7 @@ class Choice(Shape):
         return BAD
 
 
-class Listed(Shape):
+class ListOf(Shape):
     """A list."""
 
     expected = "a list, such as [one, two]"
@@ -215,7 +215,7 @@ class OneOrMore(Shape):
     def read(self, value: Any, path: Path, document: Document) -> Any:
         """Return a list of the clean items; a single one has no number in its path."""
         if isinstance(value, list):
-            return Listed(self.item, 1).read(value, path, document)
+            return ListOf(self.item, 1).read(value, path, document)
         read = self.item.read(value, path, document)
         return BAD if read is BAD else [(None, read)]
 

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from ask_above.ask.climbs import rows as climb_rows
-from ask_above.ask.moves import said
 from ask_above.charter.charter import Charter
 from ask_above.charter.names import SITE, few
+from ask_above.community import Community
 from ask_above.decide.words import in_place, in_places, upper
-from ask_above.questions import Questions
+from ask_above.escalation.overview import rows as climb_rows
+from ask_above.escalation.wording import said
 from ask_above.show.climb import together
 from ask_above.show.figures.matrix import rule
 from ask_above.show.figures.sheet import BODY, LINE, MARGIN, SMALL, Sheet, folded, measure
@@ -17,7 +17,7 @@ from ask_above.show.figures.sheet import BODY, LINE, MARGIN, SMALL, Sheet, folde
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
-    from ask_above.change.climbing import Climbed, ClimbPath
+    from ask_above.escalation.paths import Climbed, ClimbPath
 
 _MOVE, _GAIN, _GAP = 150.0, 280.0, 26.0
 _FEW = 6
@@ -26,7 +26,7 @@ _RISKS = (("high", "up", "warn"), ("medium", "square", "loss"), ("low", "dot", "
 
 
 def climb(
-    community: Questions,
+    community: Community,
     axes: Axes | None = None,
     *,
     rank: str | None = None,
@@ -46,7 +46,7 @@ def climb(
     """
     where = "" if at is None else f" {in_place(community.place(at).title, site=at == SITE)}"
     if rank is None:
-        place = None if at is None else community.decider.frame.place_at[at]
+        place = None if at is None else community.decider.compiled.place_at[at]
         table = climb_rows(community.decider, place=place, accomplice=accomplice)
         return _all(community.charter, table, Sheet(dark=dark), where, accomplice=accomplice).draw(axes)
     found = community.climb(rank, at=at, accomplice=accomplice)

@@ -29,12 +29,12 @@ def cover(found: Cover, axes: Axes | None = None, *, at: str | None = None, left
     >>> axes.texts[0].get_text()
     'How many active members can'
     """
-    frame = found.decider.frame
+    compiled = found.decider.compiled
     sheet = Sheet(dark=dark)
     shown, which = _shown(found, at)
     without = f", without {left}" if left else ""
-    top = sheet.title(f"How many active members can{without}", f"{frame.charter.title}: {which}")
-    titles = {n: frame.places[n].title or frame.places[n].key if n else "The whole site" for n in shown}
+    top = sheet.title(f"How many active members can{without}", f"{compiled.charter.title}: {which}")
+    titles = {n: compiled.places[n].title or compiled.places[n].key if n else "The whole site" for n in shown}
     columns = Columns(found.duties, least=26.0)
     side = MARGIN + 8 + max((_INDENT * _depth(found, n) + measure(titles[n], BODY) for n in shown), default=0.0)
     start = top + columns.height
@@ -60,8 +60,8 @@ def cover(found: Cover, axes: Axes | None = None, *, at: str | None = None, left
 
 def _shown(found: Cover, at: str | None) -> tuple[list[int], str]:
     """Return which places are drawn, and how to say so; of very many, those where nobody or one alone can."""
-    frame = found.decider.frame
-    places = range(len(frame.places)) if at is None else [frame.place_at[at]]
+    compiled = found.decider.compiled
+    places = range(len(compiled.places)) if at is None else [compiled.place_at[at]]
     shown = [n for n in places if (found.counts[n] >= 0).any()]
     if len(shown) <= _MOST:
         return shown, "places down the side, what is to be done across"
@@ -72,7 +72,7 @@ def _shown(found: Cover, at: str | None) -> tuple[list[int], str]:
 
 
 def _depth(found: Cover, place: int) -> int:
-    return max(0, len(found.decider.frame.chains[place]) - 1)
+    return max(0, len(found.decider.compiled.chains[place]) - 1)
 
 
 def _count(sheet: Sheet, x: float, y: float, count: int) -> None:

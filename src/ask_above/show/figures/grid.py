@@ -5,8 +5,8 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Final, NamedTuple
 
 from ask_above.charter.names import SITE
-from ask_above.decide.frame import Frame
-from ask_above.questions import Questions
+from ask_above.community import Community
+from ask_above.decide.compiled import CompiledCharter
 from ask_above.show.figures.matrix import Columns, rule, side
 from ask_above.show.figures.sheet import BODY, LINE, MARGIN, Sheet, fitting, measure
 from ask_above.show.grid import AT_A_PLACE, BESIDES, GIVEN, LEGEND, MEANINGLESS, NO, TAKEN, YES, marks
@@ -27,13 +27,13 @@ _RISK = 12.0
 _BETWEEN = 10.0
 
 
-class _Row(NamedTuple):
+class _GridRow(NamedTuple):
     key: str
     risky: bool
     marks: list[str]
 
 
-def grid(community: Questions, axes: Axes | None = None, *, at: str | None = None, dark: bool = False) -> Axes:
+def grid(community: Community, axes: Axes | None = None, *, at: str | None = None, dark: bool = False) -> Axes:
     """Draw capabilities by ranks: what each rank carries, takes over, withholds; with ``at`` what a place changes.
 
     Put on ``axes``, all of it shrinks to fit; without, on a figure as large as it takes. Raises
@@ -46,16 +46,16 @@ def grid(community: Questions, axes: Axes | None = None, *, at: str | None = Non
     'What each rank can use in Lower gauges'
     """
     decider = community.decider
-    frame = decider.frame
-    place = None if at is None else frame.place_at[community.place(at).key]
-    where = "on the whole site" if at == SITE else f"in {frame.places[place].title}" if place is not None else ""
+    compiled = decider.compiled
+    place = None if at is None else compiled.place_at[community.place(at).key]
+    where = "on the whole site" if at == SITE else f"in {compiled.places[place].title}" if place is not None else ""
     table = marks(decider, place)
     sheet = Sheet(dark=dark)
-    top = sheet.title(f"What each rank can use {where}" if where else "What each rank carries", frame.charter.title)
-    columns = Columns([rank.title for rank in frame.ranks], least=15.0)
-    rows = _under_headings(frame, table)
-    labels = side([f"    {key}" for key in frame.catalogue.keys]) + _RISK
-    width = labels + columns.pitch * len(frame.ranks)
+    top = sheet.title(f"What each rank can use {where}" if where else "What each rank carries", compiled.charter.title)
+    columns = Columns([rank.title for rank in compiled.ranks], least=15.0)
+    rows = _under_headings(compiled, table)
+    labels = side([f"    {key}" for key in compiled.catalogue.keys]) + _RISK
+    width = labels + columns.pitch * len(compiled.ranks)
     heights = [LINE * (len(under) + 1) for _, under in rows]
     bottom = 0.0
     for n, block in enumerate(fitting(width, heights, columns.height + top)):
@@ -67,23 +67,23 @@ def grid(community: Questions, axes: Axes | None = None, *, at: str | None = Non
         bottom = max(bottom, y)
     words, used = LEGEND if place is None else AT_A_PLACE, {mark for row in table for mark in row}
     said = [(*_DRAWN[mark], words[mark]) for mark in words if mark in used]
-    if any(each.risk == "high" for each in frame.catalogue.capabilities.values()):
+    if any(each.risk == "high" for each in compiled.catalogue.capabilities.values()):
         said.append(("up", "warn", "high risk"))
     sheet.legend(bottom + 10, said)
     return sheet.draw(axes)
 
 
-def _under_headings(frame: Frame, table: list[list[str]]) -> list[tuple[str, list[_Row]]]:
-    found: list[tuple[str, list[_Row]]] = []
-    for (key, each), row in zip(frame.catalogue.capabilities.items(), table, strict=True):
+def _under_headings(compiled: CompiledCharter, table: list[list[str]]) -> list[tuple[str, list[_GridRow]]]:
+    found: list[tuple[str, list[_GridRow]]] = []
+    for (key, each), row in zip(compiled.catalogue.capabilities.items(), table, strict=True):
         if not found or found[-1][0] != each.heading:
             found.append((each.heading, []))
-        found[-1][1].append(_Row(key, each.risk == "high", row))
+        found[-1][1].append(_GridRow(key, each.risk == "high", row))
     return found
 
 
 def _block(
-    sheet: Sheet, columns: Columns, sides: tuple[float, float], y: float, heading: str, rows: list[_Row]
+    sheet: Sheet, columns: Columns, sides: tuple[float, float], y: float, heading: str, rows: list[_GridRow]
 ) -> float:
     """Draw what stands under one heading; return where the next goes."""
     start, labels = sides

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, NamedTuple
 
-from ask_above.ask.impact import Impact, Shift
+from ask_above.ask.impact.whole import Impact, Shift
 from ask_above.charter.names import few
 from ask_above.show.figures.matrix import rule
 from ask_above.show.figures.sheet import BODY, LINE, MARGIN, SMALL, Sheet, folded
@@ -19,7 +19,7 @@ _MOST = 40
 _NAMES = 8
 
 
-class _Row(NamedTuple):
+class _ImpactRow(NamedTuple):
     shift: Shift
     head: list[str]
     below: list[str]
@@ -80,13 +80,13 @@ def impact(found: Impact, axes: Axes | None = None, *, dark: bool = False) -> Ax
     return sheet.draw(axes)
 
 
-def _row(found: Impact, shift: Shift) -> _Row:
+def _row(found: Impact, shift: Shift) -> _ImpactRow:
     risk = f"{shift.risk} risk; " if shift.risk != "low" else ""
     below = f"{risk}{who_in_words(found, shift)}; {where_in_words(found, shift.places)}{when_in_words(found, shift)}"
-    return _Row(shift, folded(few(shift.capabilities, _NAMES), _ROOM, bold=True), folded(below, _ROOM, SMALL))
+    return _ImpactRow(shift, folded(few(shift.capabilities, _NAMES), _ROOM, bold=True), folded(below, _ROOM, SMALL))
 
 
-def _draw(sheet: Sheet, row: _Row, at: tuple[float, float], y: float, most: int) -> None:
+def _draw(sheet: Sheet, row: _ImpactRow, at: tuple[float, float], y: float, most: int) -> None:
     middle, words = at
     shift, sign = row.shift, 1 if row.shift.gains else -1
     ink, count = ("gain" if shift.gains else "loss"), len(shift.members)

@@ -8,9 +8,9 @@ from ask_above.ask.tables import allowed_powers, holders
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
 from ask_above.charter.rules import ACTS
-from ask_above.decide.may import Decider
+from ask_above.community import Community
+from ask_above.decide.decider import Decider
 from ask_above.decide.words import HELD_BY
-from ask_above.questions import Questions
 from ask_above.show.figures.matrix import rule
 from ask_above.show.figures.sheet import BODY, LINE, MARGIN, SMALL, Sheet, measure
 
@@ -22,7 +22,7 @@ _ROW = LINE + 4
 _LANE = 13.0
 
 
-def ladder(community: Questions, axes: Axes | None = None, *, dark: bool = False) -> Axes:
+def ladder(community: Community, axes: Axes | None = None, *, dark: bool = False) -> Axes:
     """Draw the ranks, highest first: colour, number of holders now, and on which ranks each may act on the whole site.
 
     Each rank that acts on any has a line of its own, from its place on the ladder down to the lowest it acts on.
@@ -34,21 +34,21 @@ def ladder(community: Questions, axes: Axes | None = None, *, dark: bool = False
     'The ladder of Wren Valley River Watch, highest first'
     """
     decider = community.decider
-    frame, now = decider.frame, community._moment(None)
+    compiled, now = decider.compiled, community.names.moment()
     held = {key: len(people) for key, people in holders(decider, now).items()}
     sheet = Sheet(dark=dark)
-    start = sheet.title(f"The ladder of {frame.charter.title}, highest first") + LINE + 6
+    start = sheet.title(f"The ladder of {compiled.charter.title}, highest first") + LINE + 6
     names = MARGIN + 34.0
-    bars = names + max((measure(rank.title, BODY, bold=True) for rank in frame.ranks), default=0.0) + 14
-    most = max([1, *(held[rank.key] for rank in frame.ranks if not rank.automatic)])
-    said = {rank.key: _holders(rank, held[rank.key]) for rank in frame.ranks}
+    bars = names + max((measure(rank.title, BODY, bold=True) for rank in compiled.ranks), default=0.0) + 14
+    most = max([1, *(held[rank.key] for rank in compiled.ranks if not rank.automatic)])
+    said = {rank.key: _holders(rank, held[rank.key]) for rank in compiled.ranks}
     beside = max(
-        (measure(said[r.key], SMALL) + (0 if r.automatic else _BAR * held[r.key] / most) for r in frame.ranks),
+        (measure(said[r.key], SMALL) + (0 if r.automatic else _BAR * held[r.key] / most) for r in compiled.ranks),
         default=0.0,
     )
     lanes = bars + beside + 22
     sheet.text(bars, start - LINE - 2, "Holders", size=SMALL, ink="dim")
-    for n, rank in enumerate(frame.ranks):
+    for n, rank in enumerate(compiled.ranks):
         y = start + n * _ROW
         sheet.text(names - 20, y, str(n + 1), ink="dim", across="right")
         sheet.box(names - 14, y - 4.5, 9, 9, fill=rank.color or "", line="dim" if not rank.color else "")
@@ -60,11 +60,11 @@ def ladder(community: Questions, axes: Axes | None = None, *, dark: bool = False
     reach = _reaches(decider, now)
     _draw_lanes(sheet, reach, lanes, start)
     right = max(sheet.width, lanes + len(reach) * _LANE)
-    for n in range(len(frame.ranks)):
+    for n in range(len(compiled.ranks)):
         rule(sheet, MARGIN, right, start + n * _ROW + _ROW / 2)
     words = "on its line, whom it may moderate, give or change"
     sheet.legend(
-        start + len(frame.ranks) * _ROW + 10,
+        start + len(compiled.ranks) * _ROW + 10,
         [("down", "yes", "a rank that acts on others"), ("dot", "yes", words), ("open square", "dim", "no colour")],
     )
     return sheet.draw(axes)
@@ -82,7 +82,7 @@ def _reaches(decider: Decider, now: Instant) -> list[tuple[int, list[int]]]:
     found: dict[int, set[int]] = {}
     for act in ACTS:
         for actor, target in allowed_powers(decider, act, 0, now):
-            found.setdefault(decider.frame.rank_at[actor], set()).add(decider.frame.rank_at[target])
+            found.setdefault(decider.compiled.rank_at[actor], set()).add(decider.compiled.rank_at[target])
     return [(actor, sorted(targets)) for actor, targets in sorted(found.items())]
 
 

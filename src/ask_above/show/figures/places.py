@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Final
 
-from ask_above.ask.spots import Spot, spots
+from ask_above.ask.places import PlaceOverview, spots
 from ask_above.charter.names import SITE
-from ask_above.questions import Questions
+from ask_above.community import Community
 from ask_above.show.figures.matrix import rule
 from ask_above.show.figures.sheet import BODY, LINE, MARGIN, SMALL, Sheet, fitting, measure
 
@@ -26,7 +26,7 @@ _DRAWN: Final = (
 """What is marked at a place: its name in a spot, how it is drawn, what it says."""
 
 
-def places(community: Questions, axes: Axes | None = None, *, at: str = SITE, dark: bool = False) -> Axes:
+def places(community: Community, axes: Axes | None = None, *, at: str = SITE, dark: bool = False) -> Axes:
     """Draw the tree of places with what differs in each: how many entries give, take, bar; exceptions, gates, drift.
 
     A number beside a mark tells how many where it is more than one. ``at`` draws a part of the tree.
@@ -37,10 +37,10 @@ def places(community: Questions, axes: Axes | None = None, *, at: str = SITE, da
     >>> axes.texts[0].get_text()
     'Field work: what differs where'
     """
-    frame = community.decider.frame
-    found = spots(frame, community.place(at).key)
+    compiled = community.decider.compiled
+    found = spots(compiled, community.place(at).key)
     sheet = Sheet(dark=dark)
-    where = frame.charter.title if at == SITE else found[0].title
+    where = compiled.charter.title if at == SITE else found[0].title
     top = sheet.title(f"{where}: what differs where")
     labels = max(_label(spot) for spot in found) + 14
     width = labels + _COLUMN * len(_DRAWN) + max(measure(_like(spot), SMALL) for spot in found) + 16
@@ -59,15 +59,17 @@ def places(community: Questions, axes: Axes | None = None, *, at: str = SITE, da
     return sheet.draw(axes)
 
 
-def _label(spot: Spot) -> float:
+def _label(spot: PlaceOverview) -> float:
     return spot.depth * _INDENT + measure(spot.title, BODY, bold=spot.depth < 2) + 6 + measure(spot.kind, SMALL)  # noqa: PLR2004
 
 
-def _like(spot: Spot) -> str:
+def _like(spot: PlaceOverview) -> str:
     return f"like {', '.join(spot.like)}" if spot.like else ""
 
 
-def _branch(sheet: Sheet, branch: list[Spot], sides: tuple[float, float, float], y: float, first: int) -> float:
+def _branch(
+    sheet: Sheet, branch: list[PlaceOverview], sides: tuple[float, float, float], y: float, first: int
+) -> float:
     """Draw a place and all below it; return where the next goes."""
     left, marks, right = sides
     trunk: dict[int, float] = {}

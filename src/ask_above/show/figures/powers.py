@@ -7,8 +7,8 @@ from typing import TYPE_CHECKING, Final
 from ask_above.ask.tables import allowed_powers
 from ask_above.charter.names import SITE
 from ask_above.charter.rules import ACTS
+from ask_above.community import Community
 from ask_above.decide.words import in_place
-from ask_above.questions import Questions
 from ask_above.show.figures.matrix import Columns, rule, side
 from ask_above.show.figures.sheet import LINE, MARGIN, Sheet
 
@@ -26,7 +26,7 @@ _ROW = LINE + 1
 
 
 def powers(
-    community: Questions, axes: Axes | None = None, *, act: str | None = None, at: str = SITE, dark: bool = False
+    community: Community, axes: Axes | None = None, *, act: str | None = None, at: str = SITE, dark: bool = False
 ) -> Axes:
     """Draw which ranks may moderate, give and change which: acting ranks down the side, those acted on across.
 
@@ -40,12 +40,12 @@ def powers(
     'Who stands over whom, on the whole site'
     """
     decider = community.decider
-    frame, place = decider.frame, decider.frame.place_at[community.place(at).key]
-    now = community._moment(None)
+    compiled, place = decider.compiled, decider.compiled.place_at[community.place(at).key]
+    now = community.names.moment()
     sheet = Sheet(dark=dark)
-    where = in_place(frame.places[place].title, site=place == 0)
+    where = in_place(compiled.places[place].title, site=place == 0)
     top = sheet.title(f"Who stands over whom, {where}", "Down the side: who acts. Across: on whom.")
-    titles = [rank.title for rank in frame.ranks]
+    titles = [rank.title for rank in compiled.ranks]
     columns = Columns(titles, least=3 * _STEP + 4)
     left = side(titles)
     y = top + columns.height
@@ -64,7 +64,7 @@ def powers(
     for k, each in enumerate(drawn, start=1 - len(drawn) // 2):
         shape, ink, _ = ACT_MARKS[each]
         for actor, target in allowed_powers(decider, each, place, now):
-            x = columns.middle(left, frame.rank_at[target]) + (k - 1) * _STEP
-            sheet.mark(shape, x, start + (frame.rank_at[actor] + 0.5) * _ROW, ink=ink, size=6.0)
+            x = columns.middle(left, compiled.rank_at[target]) + (k - 1) * _STEP
+            sheet.mark(shape, x, start + (compiled.rank_at[actor] + 0.5) * _ROW, ink=ink, size=6.0)
     sheet.legend(bottom + 14, [*(ACT_MARKS[each] for each in drawn), ("square", "faint", "the rank itself")])
     return sheet.draw(axes)

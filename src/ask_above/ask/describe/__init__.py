@@ -1,0 +1,1 @@
+"""A rank, a member or a place in sentences."""

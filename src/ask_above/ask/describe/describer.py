@@ -1,0 +1,336 @@
+"""A rank, a member or a place in sentences, as one would tell them to someone who is new (rules 3 to 6)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from functools import cached_property
+from typing import NamedTuple
+
+from ask_above.ask.describe.inside import Inside, inside
+from ask_above.ask.describe.sentences import doing, under_headings
+from ask_above.ask.tables import allowed_powers, holders, reached
+from ask_above.charter.ladder import Rank
+from ask_above.charter.moments import Instant
+from ask_above.charter.names import SITE, few, listed, nearest
+from ask_above.charter.places import Place
+from ask_above.charter.rules import ACTS
+from ask_above.decide.compiled import CompiledCharter, Word
+from ask_above.decide.decider import Decider
+from ask_above.decide.explain import gate_asks
+from ask_above.decide.names import Names
+from ask_above.decide.profile import Asked, Holding, ask_anybody
+from ask_above.decide.words import HELD_BY, VERBS, day, in_place, in_places, period, upper
+from ask_above.errors import QuestionError, UnknownNameError
+from ask_above.people.register import Member
+
+_FEW = 6
+_MISSING = 3
+
+
+class Described(NamedTuple):
+    """Something in sentences; ``str`` joins them into a paragraph."""
+
+    kind: str
+    key: str
+    title: str
+    sentences: tuple[str, ...]
+
+    def __str__(self) -> str:
+        return " ".join(self.sentences)
+
+
+class Describer:
+    """Describes ranks, members and places of one community at a moment; without ``members`` nobody is named."""
+
+    def __init__(self, decider: Decider, at: Instant, *, members: bool = True) -> None:
+        self.decider, self.compiled, self.at, self.members = decider, decider.compiled, at, members
+
+    @cached_property
+    def holders(self) -> dict[str, list[tuple[Asked, bool]]]:
+        """Who holds each rank, and whether on the whole site."""
+        return holders(self.decider, self.at)
+
+    @cached_property
+    def powers(self) -> dict[str, list[tuple[str, str]]]:
+        """For each act, on the whole site, the ranks that act and those acted on."""
+        return {act: list(allowed_powers(self.decider, act, 0, self.at)) for act in ACTS}
+
+    @cached_property
+    def inside(self) -> list[Inside]:
+        """How many find each place, and who looks after it."""
+        return inside(self.decider, self.at)
+
+    def describe(self, what: Rank | Member | Place) -> Described:
+        """Describe a rank, a member or a place."""
+        if isinstance(what, Rank):
+            return self.rank(what)
+        return self.member(what) if isinstance(what, Member) else self.place(what)
+
+    def rank(self, rank: Rank) -> Described:
+        """Describe a rank: where it stands, who holds it, what one may do with it that others may not, on whom."""
+        found = [_on_the_ladder(self.compiled, rank), *_about(rank.about), *self._held(rank)]
+        found += [*_conditions(self.compiled, rank), *_rights(self.compiled, rank), *self._powers(rank)]
+        return Described("rank", rank.key, rank.title, (*found, *_elsewhere(self.compiled, rank)))
+
+    def member(self, member: Member) -> Described:
+        """Describe a member: who they are, what they hold from whom until when, what they may that others may not."""
+        asked, found = self.decider.people.ask(member.key, self.at), self.standing(member)
+        if asked.profile is not None and not asked.owner:
+            found += self._beyond_others(asked)
+            found += self._powers_of(asked)
+        return Described("member", member.key, member.called, tuple(found))
+
+    def standing(self, member: Member) -> list[str]:
+        """Say who a member is, and which ranks they hold from whom until when."""
+        asked = self.decider.people.ask(member.key, self.at)
+        since = f", here since {day(member.joined)}" if member.joined else ""
+        what = "a bot" if member.kind == "bot" else "a member"
+        found = [f"{member.called} is {what}{since}; the account is {member.status}."]
+        if asked.owner:
+            found.append(f"{member.called} is the owner and may do everything everywhere.")
+        found += self._ranks_of(asked)
+        if member.groups:
+            groups = self.compiled.charter.groups
+            found.append(f"Groups: {listed(groups[key].title or key for key in member.groups if key in groups)}.")
+        return found
+
+    def place(self, place: Place) -> Described:
+        """Describe a place: what it is, who enters, what differs from the one above it, who looks after it."""
+        n, title = self.compiled.place_at[place.key], place.title or place.key
+        inside = self.compiled.charter.places[place.parent] if place.parent else None
+        where = f" in {inside.title or inside.key}" if inside is not None and inside.key != SITE else ""
+        found = [f"{title} is a {place.kind}{where}." if n else f"{title} is the whole site.", *_about(place.about)]
+        if place.gate is not None:
+            known = " Others may know that it is there." if place.gate.teaser else ""
+            found.append(f"It has a gate: {gate_asks(self.compiled, place.gate)}.{known}")
+        return Described("place", place.key, title, (*found, *self._differences(place), *self._people_in(n)))
+
+    # -- who holds and who acts
+
+    def _held(self, rank: Rank) -> Iterator[str]:
+        if rank.held_by is not None:
+            yield f"{upper(HELD_BY[rank.held_by])} holds it without being given it."
+            return
+        if rank.entry:
+            yield "Whoever has signed up and waits to be let in holds it."
+        people = self.holders[rank.key]
+        names = few((who.label + ("" if root else " in a part of the site") for who, root in people), _FEW)
+        count = (
+            "Nobody holds" if not people else "One member holds" if len(people) == 1 else f"{len(people)} members hold"
+        )
+        yield f"{count} it{f': {names}' if self.members and people else ' now' if not people else ''}."
+        if rank.open:
+            yield "Members may join it."
+        if rank.on_joining:
+            yield "Everyone who joins the site gets it."
+        if rank.kept_by:
+            yield f"It is kept by {rank.kept_by}; nobody here gives, takes or changes it."
+
+    def _powers(self, rank: Rank) -> Iterator[str]:
+        """Say whom it acts on, and who gives it, on the whole site."""
+        titles, acts = self.compiled.charter.ranks, self.acts(rank)
+        if acts:
+            yield f"It may {acts}."
+        elif not rank.automatic:
+            yield "It has no power over other ranks."
+        if not rank.automatic and not rank.kept_by:
+            givers = [titles[actor].title for actor, target in self.powers["assign"] if target == rank.key]
+            yield f"{few(givers, _FEW)} may give it." if givers else "Only the owner may give it."
+
+    def acts(self, rank: Rank) -> str:
+        """Say on whom a rank acts, on the whole site: ``moderate Volunteer and give Volunteer``; nothing for none."""
+        return self._said_of_acts(
+            {act: [target for actor, target in self.powers[act] if actor == rank.key] for act in ACTS}
+        )
+
+    def acts_of(self, asked: Asked, place: int) -> str:
+        """Say on whom somebody acts at a place, as :meth:`acts` does."""
+        return self._said_of_acts({act: reached(self.decider, asked, act, place, self.at) for act in ACTS})
+
+    def _said_of_acts(self, on: Mapping[str, Sequence[str]]) -> str:
+        titles = self.compiled.charter.ranks
+        ways = [f"{VERBS[act]} {few((titles[key].title for key in keys), _FEW)}" for act, keys in on.items() if keys]
+        return listed(ways)
+
+    # -- a member
+
+    def _ranks_of(self, asked: Asked) -> Iterator[str]:
+        for each in asked.recorded:
+            if each.how != "automatic":
+                place = self.compiled.places[each.place]
+                where = in_place(place.title, site=each.place == 0)
+                yield f"They are {self.compiled.ranks[each.rank].title} {where}{self._from(each)}."
+        for later in asked.later:
+            yield f"They will be {self.compiled.charter.ranks[later.rank].title}{period(later.period)}."
+
+    def _from(self, holding: Holding) -> str:
+        """Say since when, from whom and why someone has a rank."""
+        given = holding.assignment
+        if given is None:
+            group = self.compiled.charter.groups.get(holding.group or "")
+            return f", by the group {group.title or group.key}" if group else ""
+        members = self.decider.people.register.members
+        by = members[given.by].called if given.by in members else given.by
+        return f"{period(given.period)}{f', given by {by}' if by else ''}{f' ({given.why})' if given.why else ''}"
+
+    def _powers_of(self, asked: Asked) -> Iterator[str]:
+        """Say on whom somebody acts on the whole site, and where they hold a rank of its own where that differs."""
+        everywhere = self.acts_of(asked, 0)
+        if everywhere:
+            yield f"They may {everywhere}."
+        for place in sorted({each.place for each in asked.recorded} - {0}):
+            here = self.acts_of(asked, place)
+            if here and here != everywhere:
+                yield f"In {self.compiled.places[place].title} they may {here}."
+
+    def _beyond_others(self, asked: Asked) -> Iterator[str]:
+        """Say what somebody may do that a member without other ranks may not, and the other way round."""
+        plain, places, said = ask_anybody(self.compiled), range(len(self.compiled.places)), False
+        own = [self.decider.usable(asked, n) for n in places]
+        other = [self.decider.usable(plain, n) for n in places]
+        for one, two, words in ((own, other, "may, beyond others,"), (other, own, "may not, unlike others,")):
+            masks = [mine & ~theirs for mine, theirs in zip(one, two, strict=True)]
+            for where, mask in _by_places(self.compiled, masks):
+                said = True
+                yield f"{upper(where)} they {words} {_doing(self.compiled, mask)}."
+        if not said:
+            yield "They may do what every member may."
+
+    # -- a place
+
+    def _differences(self, place: Place) -> Iterator[str]:
+        charter, words = self.compiled.charter, self.compiled.words_at(self.compiled.place_at[place.key])
+        for holder, word in words.items():
+            entry = charter.ranks.get(holder) or charter.groups[holder]
+            yield f"Here {entry.title or holder} {_word(self.compiled, word)}."
+        if place.exceptions:
+            known = self.decider.people.register.members
+            names = (known[each.of].called if each.of in known else each.of for each in place.exceptions)
+            who = f": {few(names, _FEW)}" if self.members else ""
+            yield f"There are exceptions for single members{who}."
+        if not words and not place.exceptions and place.parent:
+            yield "Nothing differs here from the place it is in."
+
+    def _people_in(self, place: int) -> Iterator[str]:
+        """Say how many find the place, and who may change who does what there."""
+        known = self.decider.people.register.members
+        active = sum(each.status == "active" for each in known.values())
+        if not active:
+            return
+        here = self.inside[place]
+        yield f"{'All' if here.members == active else here.members} of {active} active members can do something here."
+        if here.keepers and self.members:
+            yield f"{few((known[key].called for key in here.keepers), _FEW)} may change who does what here."
+
+
+def _about(text: str) -> Iterator[str]:
+    if text:
+        yield text if text.endswith((".", "!", "?")) else f"{text}."
+
+
+def _on_the_ladder(compiled: CompiledCharter, rank: Rank) -> str:
+    n, total = rank.position, len(compiled.ranks)
+    where = "highest" if n == 0 else "lowest" if n == total - 1 else f"{_ordinal(n + 1)}"
+    above = f", directly below {compiled.ranks[n - 1].title}" if n else ""
+    return f"{rank.title} is the {where} of {total} ranks{above}."
+
+
+def _ordinal(n: int) -> str:
+    suffix = "th" if 10 <= n % 100 <= 20 else {1: "st", 2: "nd", 3: "rd"}.get(n % 10, "th")  # noqa: PLR2004 (11th, 12th, 13th)
+    return f"{n}{suffix}"
+
+
+def _conditions(compiled: CompiledCharter, rank: Rank) -> Iterator[str]:
+    titles = compiled.charter.ranks
+    if rank.after:
+        yield f"Only who is {listed(titles[key].title for key in rank.after)} can be given it."
+    if rank.apart_from:
+        yield f"Nobody may hold it beside {listed((titles[key].title for key in rank.apart_from), 'or')}."
+    if rank.limit is not None:
+        yield f"At most {rank.limit} may hold it."
+
+
+def _rights(compiled: CompiledCharter, rank: Rank) -> Iterator[str]:
+    if rank.unbounded:
+        yield "It may do everything everywhere; no place stops it."
+        return
+    common = 0
+    if not rank.automatic:
+        for each in ask_anybody(compiled).holdings:
+            common |= compiled.carried[each.rank]
+    new = compiled.carried[rank.position] & ~common
+    if not compiled.carried[rank.position]:
+        yield "It carries nothing of its own."
+    elif not new:
+        yield "It carries nothing that not every member has."
+    else:
+        beyond = "" if rank.automatic else ", beyond what every member may"
+        yield f"With it one may{beyond}: {_doing(compiled, new)}."
+    if rank.builds_on:
+        yield f"It takes over all that {listed(compiled.charter.ranks[key].title for key in rank.builds_on)} carries."
+
+
+def _doing(compiled: CompiledCharter, mask: int) -> str:
+    """Say capabilities in sentences, without their headings."""
+    return "; ".join(
+        doing(compiled, key)
+        for keys in under_headings(compiled, compiled.catalogue.names(mask)).values()
+        for key in keys
+    )
+
+
+def _elsewhere(compiled: CompiledCharter, rank: Rank) -> Iterator[str]:
+    """Say what places change for it."""
+    for n, place in enumerate(compiled.places):
+        word = compiled.words_at(n).get(rank.key)
+        if word is not None and not rank.unbounded:
+            yield f"{upper(in_place(place.title or place.key, site=n == 0))} it {_word(compiled, word)}."
+
+
+def _word(compiled: CompiledCharter, word: Word) -> str:
+    """Say what is allowed, denied and barred."""
+    said = (("may", word.allow), ("may not", word.deny), ("may never", word.bar))
+    return ", and ".join(f"{verb} {_doing(compiled, mask)}" for verb, mask in said if mask)
+
+
+def _by_places(compiled: CompiledCharter, masks: list[int]) -> Iterator[tuple[str, int]]:
+    """Yield sets of capabilities that concern the same places, with those places in words."""
+    spots: dict[int, list[int]] = {}
+    for n, mask in enumerate(masks):
+        for name in compiled.catalogue.names(mask):
+            spots.setdefault(compiled.catalogue.bit[name], []).append(n)
+    folded: dict[str, int] = {}
+    for bit, found in spots.items():
+        meant = [n for n in range(len(masks)) if compiled.has_meaning(n) & bit]
+        where = _over(compiled, found, [n for n in meant if n not in found])
+        folded[where] = folded.get(where, 0) | bit
+    yield from folded.items()
+
+
+def _over(compiled: CompiledCharter, found: list[int], missing: list[int]) -> str:
+    """Say places in words; of nearly all where something has a meaning, those that are missing."""
+    if not missing:
+        return "everywhere it can be done"
+    nearly = len(missing) <= _MISSING and len(found) > _FEW
+    keys = [compiled.places[n].key for n in (missing if nearly else found)]
+    return f"{'everywhere it can be done but ' if nearly else ''}{in_places(compiled.charter.places, keys, _FEW)}"
+
+
+def meant(names: Names, name: str) -> Rank | Member | Place:
+    """Return the rank, member or place that a key means, or that ``rank:KEY``, ``member:KEY`` or ``place:KEY`` does."""
+    form, colon, key = name.rpartition(":")
+    ways: dict[str, Mapping[str, Rank | Member | Place]] = {
+        "rank": names.charter.ranks,
+        "member": names.register.members,
+        "place": names.charter.places,
+    }
+    if colon and form not in ways:
+        hint = f"Write {listed(ways, 'or')} before :{key}."
+        raise UnknownNameError("kind of thing", form, nearest(form, ways), hint)
+    forms = [form] if colon else [each for each, known in ways.items() if key in known]
+    if len(forms) > 1:
+        raise QuestionError(f"'{name}' is a {' and a '.join(forms)}; write {forms[0]}:{key} or {forms[1]}:{key}.")
+    if not forms or key not in ways[forms[0]]:
+        known = [*ways[forms[0]]] if forms else [each for keys in ways.values() for each in keys]
+        raise UnknownNameError(forms[0] if forms else "rank, member or place", key, nearest(key, known))
+    return ways[forms[0]][key]

@@ -1,0 +1,1 @@
+"""Which ranks give what somebody needs, and as little else as can be."""

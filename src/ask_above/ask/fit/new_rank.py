@@ -1,0 +1,153 @@
+"""A rank made for a need, where none that is there fits: as a piece of a charter."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import NamedTuple
+
+from ask_above.ask.fit.search import Fitter, Fitting, Need
+from ask_above.charter import changes
+from ask_above.charter.catalogue import Words
+from ask_above.charter.charter import Charter
+from ask_above.charter.ladder import Rank
+from ask_above.charter.moments import Instant
+from ask_above.charter.places import GateTerm
+from ask_above.decide.decider import Decider
+from ask_above.decide.walk import closed_gate, held
+
+KEY = "new-rank"
+
+
+class Proposal(NamedTuple):
+    """A new rank that gives what is needed.
+
+    ``rank`` are the lines to put into ``ranks``, directly below ``below``. ``overrides`` are pairs of a place and the
+    line for its overrides, ``gates`` of a place and the gate to give it. ``fitting`` says what is too much even so.
+    """
+
+    key: str
+    below: str | None
+    rank: str
+    overrides: tuple[tuple[str, str], ...]
+    gates: tuple[tuple[str, str], ...]
+    fitting: Fitting
+    charter: Charter
+
+
+def propose(decider: Decider, needs: Sequence[Need], never: Sequence[Need], at: Instant) -> Proposal | None:
+    """Return a new rank for these needs; ``None`` where no rank can give them."""
+    for maker in _attempts(decider, needs):
+        changed = Decider(maker.charter, decider.people.register)
+        fitter = Fitter(changed, needs, never, at)
+        rank = changed.compiled.rank_at[maker.key]
+        if fitter.meets((rank,)):
+            fitting = fitter.fitting((rank,))
+            lines = maker.text(), maker.lines(), maker.gate_lines()
+            return Proposal(maker.key, maker.below, *lines, fitting, maker.charter)
+    return None
+
+
+def _attempts(decider: Decider, needs: Sequence[Need]) -> Iterator[_Maker]:
+    """Yield ranks to try, the humblest first.
+
+    One that carries what is needed, low on the ladder; one that places allow it to, where a word for everybody stands
+    over what ranks carry; then higher ones, where a range such as ``warden+`` gives it.
+    """
+    ranks, charter = decider.compiled.ranks, decider.compiled.charter
+    given = [rank.key for rank in ranks if not rank.automatic and not rank.entry]
+    entries = [entry for place in charter.places.values() for entry in place.overrides]
+    entries += [entry for each in charter.override_sets.values() for entry in each.overrides]
+    starts = sorted({decider.compiled.rank_at[entry.of] for entry in entries if entry.above}, reverse=True)
+    heights = [given[-1] if given else None, *(ranks[n - 1].key if n else None for n in starts)]
+    for below in dict.fromkeys(heights):
+        yield _Maker(decider, needs, below)
+        yield _Maker(decider, needs, below, by_places=True)
+
+
+class _Maker:
+    def __init__(self, decider: Decider, needs: Sequence[Need], below: str | None, *, by_places: bool = False) -> None:
+        self.decider, self.compiled, self.by_places = decider, decider.compiled, by_places
+        self.base = Fitter(decider, needs, (), 0).base
+        charter = self.compiled.charter
+        self.key = next(
+            key
+            for key in (KEY, *(f"{KEY}-{n}" for n in range(2, len(charter.ranks) + len(charter.groups) + 3)))
+            if key not in charter.ranks and key not in charter.groups
+        )
+        self.grants: list[str] = []
+        self.allows: dict[int, list[str]] = {}
+        self.gates: list[int] = []
+        for need in needs:
+            self._give(need)
+        self.below = below
+        self.charter = self._made(charter)
+
+    def _give(self, need: Need) -> None:
+        """Note what the rank must carry, or be allowed at one place, for a need."""
+        bit = self.compiled.catalogue.bit[need.capability]
+        places = [n for n in range(len(self.compiled.places)) if self.compiled.has_meaning(n) & bit]
+        if need.place is None:
+            open_ones = [n for n in places if closed_gate(self.compiled, self.base, n) is None]
+            place = min(open_ones or places, key=lambda n: len(self._missing(need.capability, n)), default=0)
+            target = self.allows.setdefault(place, []) if self.by_places else self.grants
+            target += [name for name in self._missing(need.capability, place) if name not in target]
+            return
+        missing = self._missing(need.capability, need.place)
+        carried = need.place == 0 and not self.by_places
+        target = self.grants if carried else self.allows.setdefault(need.place, [])
+        target += [name for name in missing if name not in target]
+        shut = closed_gate(self.compiled, self.base, need.place)
+        if shut is not None and shut not in self.gates:
+            self.gates.append(shut)
+
+    def _missing(self, capability: str, place: int) -> list[str]:
+        """Return what someone without the rank lacks for a capability, less what the rest of it implies."""
+        catalogue = self.compiled.catalogue
+        names = catalogue.names(
+            self.compiled.rests(capability, place) & ~held(self.compiled, self.base, place, gated=False).mask
+        )
+        close = catalogue.close
+        return [n for n in names if not any(o != n and close(catalogue.bit[o]) & catalogue.bit[n] for o in names)]
+
+    def _made(self, charter: Charter) -> Charter:
+        rank = Rank(self.key, 0, "New rank", grants=Words(tuple(self.grants)))
+        keys = list(charter.ranks)
+        at = keys.index(self.below) + 1 if self.below else 0
+        changed = charter._replace(ranks={**charter.ranks, self.key: rank})
+        changed = changes.in_order(changed, [*keys[:at], self.key, *keys[at:]])
+        for place, names in self.allows.items():
+            if names:
+                changed = changes.saying(changed, self.compiled.places[place].key, self.key, "allow", names)
+        for place in self.gates:
+            gate = changed.places[self.compiled.places[place].key].gate
+            if gate is not None and gate.any:
+                wider = gate._replace(any=(*gate.any, GateTerm(self.key)))
+                changed = changes.with_gate(changed, self.compiled.places[place].key, wider)
+        return changed
+
+    def text(self) -> str:
+        """Return the rank's entry."""
+        lines = [f"- key: {self.key}", "  title: New rank"]
+        if self.grants:
+            lines.append(f"  grants: [{', '.join(self.grants)}]")
+        return "\n".join(lines)
+
+    def lines(self) -> tuple[tuple[str, str], ...]:
+        """Return the entries for the overrides of places."""
+        places = self.compiled.places
+        return tuple((places[n].key, f"{self.key}: {{allow: [{', '.join(a)}]}}") for n, a in self.allows.items() if a)
+
+    def gate_lines(self) -> tuple[tuple[str, str], ...]:
+        """Return the gates that have to let the rank in."""
+        found = []
+        for n in self.gates:
+            gate = self.charter.places[self.compiled.places[n].key].gate
+            if gate is not None and GateTerm(self.key) in gate.any:
+                parts = [
+                    f"{word}: [{', '.join(map(str, terms))}]"
+                    for word, terms in (("any", gate.any), ("all", gate.all), ("none", gate.none))
+                    if terms
+                ]
+                parts += ["teaser: true"] if gate.teaser else []
+                found.append((self.compiled.places[n].key, f"gate: {{{', '.join(parts)}}}"))
+        return tuple(found)

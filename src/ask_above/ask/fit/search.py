@@ -1,0 +1,259 @@
+"""Which ranks fit someone who must be able to do certain things and, as far as can be, nothing else."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from typing import Final, NamedTuple
+
+import numpy as np
+
+from ask_above.ask.fit.model import Model, Structures
+from ask_above.charter.catalogue import RISKS
+from ask_above.charter.moments import Instant
+from ask_above.decide.compiled import CompiledCharter
+from ask_above.decide.decider import Decider
+from ask_above.decide.names import Names
+from ask_above.decide.profile import Profile, ask_anybody
+from ask_above.decide.walk import held, usable
+
+WEIGHTS: Final = {"low": 1, "medium": 5, "high": 25}
+"""What each capability beyond need weighs, for each place where it can be used."""
+
+MOST: Final = 3
+"""How many ranks at most are put together."""
+
+
+class Need(NamedTuple):
+    """A capability, by its full name, and where: at one place, or without one at any place at all."""
+
+    capability: str
+    place: int | None = None
+
+
+def needed(names: Names, wanted: Iterable[str | tuple[str, str]]) -> list[Need]:
+    """Return needs with all their names found."""
+    pairs = [(each, None) if isinstance(each, str) else each for each in wanted]
+    return [Need(names.capability(name), None if place is None else names.place_number(place)) for name, place in pairs]
+
+
+class Excess(NamedTuple):
+    """A capability that someone would get without need, and the places where."""
+
+    capability: str
+    risk: str
+    places: tuple[str, ...]
+
+
+class Fitting(NamedTuple):
+    """Ranks, highest first, that together give what is needed; ``weight`` is that of all that is too much."""
+
+    ranks: tuple[str, ...]
+    weight: int
+    excess: tuple[Excess, ...]
+
+
+class Fit(NamedTuple):
+    """The best single rank and the best few; ``None`` where nothing gives what is needed.
+
+    Best is the least weight of what is too much, then the fewest ranks, then the lowest on the ladder.
+    """
+
+    single: Fitting | None
+    few: Fitting | None
+
+
+class Fitter:
+    """Looks for ranks that fit; everyone is taken to hold the automatic ranks of members besides."""
+
+    def __init__(
+        self, decider: Decider, needs: Sequence[Need], never: Sequence[Need], at: Instant, most: int = MOST
+    ) -> None:
+        self.decider, self.compiled, self.most = decider, decider.compiled, most
+        self.needs, self.never = needs, never
+        self.candidates = candidates(decider, at)
+        base = ask_anybody(self.compiled).profile
+        self.base = base or Profile()
+        self.needed = [self._needed(place) for place in range(len(self.compiled.places))]
+
+    def _needed(self, place: int) -> int:
+        """Return what does not count as too much at a place: what is needed there, and what everyone has."""
+        mask = usable(self.compiled, held(self.compiled, self.base, place).mask, place)
+        for need in self.needs:
+            if need.place is None or need.place == place:
+                mask |= self.compiled.rests(need.capability, place)
+        return mask
+
+    def fit(self) -> Fit:
+        """Return the best single rank and the best few."""
+        singles = [self.fitting((rank,)) for rank in self.candidates if self._allowed((rank,)) and self.meets((rank,))]
+        best = min(singles, key=self._order, default=None)
+        found = self.best_few()
+        return Fit(best, None if found is None else self.fitting(found))
+
+    def _order(self, each: Fitting) -> tuple[int, int, tuple[int, ...]]:
+        return each.weight, len(each.ranks), tuple(-self.compiled.rank_at[key] for key in each.ranks)
+
+    # -- one set of ranks, by the rules themselves
+
+    def can(self, ranks: Sequence[int], place: int) -> int:
+        """Return what someone can use who holds these ranks on the whole site."""
+        placed = frozenset((rank, 0) for rank in ranks)
+        profile = self.base._replace(placed=placed)
+        return usable(self.compiled, held(self.compiled, profile, place).mask, place)
+
+    def meets(self, ranks: Sequence[int]) -> bool:
+        """Tell whether ranks give all that is needed and nothing that must never be."""
+        masks = [self.can(ranks, place) for place in range(len(self.compiled.places))]
+        bit = self.compiled.catalogue.bit
+
+        def has(need: Need) -> bool:
+            places = masks if need.place is None else [masks[need.place]]
+            return any(mask & bit[need.capability] for mask in places)
+
+        return all(has(need) for need in self.needs) and not any(has(need) for need in self.never)
+
+    def _allowed(self, ranks: Sequence[int]) -> bool:
+        """Tell whether ranks may be held together (rule 6.8)."""
+        given = [self.compiled.ranks[rank] for rank in ranks]
+        keys = {rank.key for rank in given} | {self.compiled.ranks[n].key for n in self.base.automatic}
+        return all(set(rank.after) <= keys and not keys & set(rank.apart_from) for rank in given)
+
+    def fitting(self, ranks: Sequence[int]) -> Fitting:
+        """Return ranks with all that is too much in them."""
+        found: dict[str, list[str]] = {}
+        for place in range(len(self.compiled.places)):
+            for key in self.compiled.catalogue.names(self.can(ranks, place) & ~self.needed[place]):
+                found.setdefault(key, []).append(self.compiled.places[place].key)
+        risks = {key: self.compiled.catalogue.capabilities[key].risk for key in found}
+        weight = sum(WEIGHTS[risks[key]] * len(places) for key, places in found.items())
+        order = sorted(found, key=lambda key: (-RISKS.index(risks[key]), self.compiled.catalogue.keys.index(key)))
+        excess = tuple(Excess(key, risks[key], tuple(found[key])) for key in order)
+        return Fitting(tuple(self.compiled.ranks[rank].key for rank in sorted(ranks)), weight, excess)
+
+    # -- the best few, as an exact minimum
+
+    def best_few(self) -> list[int] | None:
+        """Return the ranks of the exact minimum: weight, then number, then the lowest on the ladder."""
+        model = self._model()
+        given = [(n, 1.0) for n in range(len(self.candidates))]
+        weight = self._solved(model, model.weights)
+        if weight is None:
+            return None
+        model.add(model.weights.items(), most=round(weight[0]) + 0.5)
+        number = self._solved(model, dict(given))
+        if number is None:
+            return None
+        model.add(given, most=round(number[0]) + 0.5)
+        chosen = number[1]
+        for n in range(len(self.candidates)):  # the highest first: is there one as good without it?
+            if n in chosen:
+                model.add([(n, 1.0)], most=0)
+                without = self._solved(model, {})
+                if without is None:
+                    model.rows.pop()
+                    model.add([(n, 1.0)], least=1)
+                else:
+                    chosen = without[1]
+            else:
+                model.add([(n, 1.0)], most=0)
+        return [self.candidates[n] for n in chosen]
+
+    def _model(self) -> Model:
+        structures = Structures(self.compiled, self.candidates)
+        model = Model(self.candidates, structures.unbounded)
+        model.add([(n, 1.0) for n in range(len(self.candidates))], most=self.most)
+        self._conditions(model)
+        for need in self.needs:
+            self._need(model, structures, need)
+        for place in range(len(self.compiled.places)):
+            self._too_much(model, structures, place)
+        return model
+
+    def _conditions(self, model: Model) -> None:
+        """Ranks that may not stand together, or only after others (rule 6.8)."""
+        for rank in self.candidates:
+            here = self.compiled.ranks[rank]
+            for key in here.after:
+                other = self.compiled.rank_at[key]
+                if other not in self.base.automatic:
+                    given = [(model.number[other], 1.0)] if other in model.number else []
+                    model.add([*given, (model.number[rank], -1.0)], least=0)
+            for key in here.apart_from:
+                other = self.compiled.rank_at[key]
+                if other in self.base.automatic:
+                    model.add([(model.number[rank], 1.0)], most=0)
+                elif other in model.number:
+                    model.add([(model.number[rank], 1.0), (model.number[other], 1.0)], most=1)
+
+    def _places(self, need: Need) -> list[int]:
+        bit = self.compiled.catalogue.bit[need.capability]
+        places = range(len(self.compiled.places)) if need.place is None else [need.place]
+        return [place for place in places if self.compiled.has_meaning(place) & bit]
+
+    def _need(self, model: Model, structures: Structures, need: Need) -> None:
+        """Let what is needed be usable: at its place, or at one place at least."""
+        places = self._places(need)
+        if need.place is not None and places:
+            for key in self.compiled.catalogue.names(self.compiled.rests(need.capability, need.place)):
+                model.require(structures.of(key, need.place))
+            return
+        somewhere = []
+        for place in places:
+            met = model.variable()
+            somewhere.append((met, 1.0))
+            for key in self.compiled.catalogue.names(self.compiled.rests(need.capability, place)):
+                model.require(structures.of(key, place), ((met, 1.0),))
+        model.add(somewhere, least=1)
+
+    def _too_much(self, model: Model, structures: Structures, place: int) -> None:
+        """Let everything cost that can be used at a place without need, and forbid what must never be."""
+        catalogue = self.compiled.catalogue
+        forbidden = catalogue.mask(need.capability for need in self.never if need.place in (None, place))
+        meant = self.compiled.has_meaning(place)
+        for key in catalogue.names(meant & (~self.needed[place] | forbidden)):
+            rests = catalogue.names(self.compiled.rests(key, place))
+            can = model.usable(model.held(structures.of(each, place)) for each in rests)
+            if forbidden & catalogue.bit[key]:
+                model.add([(can, 1.0)], most=0)
+            else:
+                model.weigh(can, WEIGHTS[catalogue.capabilities[key].risk])
+
+    def _solved(self, model: Model, costs: dict[int, float]) -> tuple[float, list[int]] | None:
+        """Return the least cost and the candidates given for it; ``None`` where the constraints cannot be met."""
+        from scipy.optimize import Bounds, LinearConstraint, milp
+
+        objective = np.zeros(model.size)
+        for at, cost in costs.items():
+            objective[at] = cost
+        whole = np.zeros(model.size)
+        whole[: len(self.candidates)] = 1
+        matrix, low, high = model.matrix()
+        found = milp(
+            objective,
+            integrality=whole,
+            bounds=Bounds(0, 1),
+            constraints=LinearConstraint(matrix, low, high),
+            options={"mip_rel_gap": 0},
+        )
+        if found.x is None:
+            return None
+        return float(found.fun), [n for n in range(len(self.candidates)) if round(found.x[n])]
+
+
+def candidates(decider: Decider, at: Instant) -> list[int]:
+    """Return the ranks that someone new may be given: neither automatic nor entry, not kept outside, not full."""
+    compiled = decider.compiled
+    limited = {rank.key for rank in compiled.ranks if rank.limit is not None}
+    count = dict.fromkeys(limited, 0)
+    for asked in decider.people.all(at) if limited else ():
+        if asked.status != "retired":
+            held_now = {compiled.ranks[each.rank].key for each in asked.recorded}
+            for key in (held_now | {each.rank for each in asked.later}) & limited:
+                count[key] += 1
+    full = {key for key in limited if count[key] >= (compiled.charter.ranks[key].limit or 0)}
+    return [r.position for r in compiled.ranks if not (r.automatic or r.entry or r.kept_by or r.key in full)]
+
+
+def needs_of(compiled: CompiledCharter, said: Iterable[tuple[str, str | None]]) -> list[Need]:
+    """Return needs from full names and keys of places."""
+    return [Need(capability, None if place is None else compiled.place_at[place]) for capability, place in said]

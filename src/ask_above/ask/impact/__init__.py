@@ -1,0 +1,1 @@
+"""Who gains and who loses what, where, by a change."""

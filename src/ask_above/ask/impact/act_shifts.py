@@ -1,0 +1,440 @@
+"""What members and ranks may do to others, before and after a change (rules 6 and 9.6).
+
+Who acts is told apart by power alone: which ranks they reach, with what. Who is acted on, by standing. So all pairs
+are compared without being looked at one by one. Giving and taking a rank asks for more, what is handed on and the
+conditions of ranks; that is looked at between ranks, and said where it may differ besides.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from functools import cached_property
+from typing import NamedTuple
+
+from ask_above.bulk.alike import alike
+from ask_above.change.difference import Difference, DifferencePart, Kind
+from ask_above.charter.ladder import Rank
+from ask_above.charter.moments import Instant
+from ask_above.charter.names import SITE, listed
+from ask_above.charter.rules import ACTS
+from ask_above.decide.authority import Case, reached
+from ask_above.decide.compiled import CompiledCharter
+from ask_above.decide.conditions import conditions
+from ask_above.decide.decider import Decider
+from ask_above.decide.powers import Power, Powers
+from ask_above.decide.profile import Asked, ask_member, ask_rank
+
+_MOST_CELLS = 60_000
+"""Up to how many kinds of members times places acts are looked at member by member."""
+
+_UNREAD = frozenset(
+    {
+        "title",
+        "about",
+        "heading",
+        "color",
+        "badge",
+        "prefix",
+        "perks",
+        "copied_from",
+        "on_joining",
+        "order",
+        "name",
+        "email",
+        "note",
+        "joined",
+        "id",
+        "user_name",
+        "external_id",
+        "was",
+        "add_ons",
+        "nobody",
+        "expectations",
+        "key",
+    }
+)
+"""The fields that no answer reads."""
+
+
+_CONDITIONS = frozenset({"limit", "after", "apart_from"})
+"""The fields of a rank that say to whom it may be given."""
+
+_TOLD = frozenset({"call_open", "open", "limit", "after", "apart_from"})
+"""Fields by which nothing differs of who may give what but what is told of them in their own words."""
+
+
+class PowerShift(NamedTuple):
+    """Between two ranks an act became possible, or is no longer."""
+
+    gains: bool
+    act: str
+    actor: str
+    target: str
+    place: str
+
+
+class ActShift(NamedTuple):
+    """What some members may do to some others, or no longer: equal changes folded together.
+
+    ``act`` is moderate, assign, manage, call, or join (an open rank). ``using`` are the capabilities of moderating by
+    which. ``actors`` are members' keys, or ranks as ``rank:KEY``. ``targets`` are the ranks acted
+    on (for moderate: those whose highest rank it is; ``none`` for who has no rank), or members whose standing is
+    another, as ``@KEY``.
+    """
+
+    gains: bool
+    act: str
+    using: tuple[str, ...]
+    actors: tuple[str, ...]
+    targets: tuple[str, ...]
+    places: tuple[str, ...]
+
+
+class _Kin(NamedTuple):
+    """Members who are alike on both sides for a stretch of time."""
+
+    members: tuple[str, ...]
+    before: Asked | None
+    after: Asked | None
+    now: bool
+
+
+class ActShifts:
+    """The acts that differ: ``powers`` between ranks, ``acts`` of members, ``may_differ`` what was not looked at."""
+
+    def __init__(self, old: Decider, new: Decider, difference: Difference, at: Instant) -> None:
+        self.old, self.new, self.difference, self.at = old, new, difference, at
+        self.same = old.compiled is new.compiled
+
+    @cached_property
+    def reads(self) -> list[DifferencePart]:
+        """The parts that some answer reads."""
+        return [each for each in self.difference.parts if not each.field or each.field not in _UNREAD]
+
+    # -- between ranks
+
+    @cached_property
+    def powers(self) -> list[PowerShift]:
+        """What ranks may do to ranks that differs, place by place."""
+        return [] if self.same or not self.reads else list(self._between_ranks())
+
+    def _between_ranks(self) -> Iterator[PowerShift]:
+        places = dict.fromkeys((*self.new.compiled.place_at, *self.old.compiled.place_at))
+        for place in self._may_differ_at(places):
+            for act in (*(ACTS if place == SITE else ("moderate", "assign")), "call"):
+                before, after = (self._pairs(decider, act, place) for decider in (self.old, self.new))
+                for gains, pairs in ((True, after - before), (False, before - after)):
+                    for actor, target in sorted(pairs, key=self._in_order):
+                        yield PowerShift(gains, act, actor, target, place)
+
+    def _may_differ_at(self, places: Iterable[str]) -> Iterator[str]:
+        """Yield the places at which powers between ranks may differ; handing on looks at all places below as well."""
+        kept = self.old.compiled.after(self.new.compiled.charter)
+        if kept is None:
+            yield from places
+            return
+        compiled = self.new.compiled
+        touched = kept[1] | {above for n in kept[1] for above in compiled.chains[n]}
+        yield from (key for key in places if compiled.place_at[key] in touched)
+
+    def _pairs(self, decider: Decider, act: str, place: str) -> set[tuple[str, str]]:
+        """Return the pairs of ranks, acting and acted on, between which an act is possible at a place."""
+        number, compiled = decider.compiled.place_at.get(place), decider.compiled
+        if number is None:
+            return set()
+        powers = self._powers[decider is self.new]
+        found, case = set[tuple[str, str]](), None
+        for rank in compiled.ranks:
+            asked = ask_rank(compiled, rank.position)
+            power = powers.of(asked.profile, number, acts=asked.acts)
+            if act != "assign":
+                found |= {(rank.key, other) for other in self._acted_on(decider, act, power)}
+                continue
+            reach = power.assign
+            if not reach:
+                continue
+            case = decider.case(asked, number, self.at) if case is None else case.again(asked)
+            found |= {(rank.key, other.key) for other in self._given_by(case, reach)}
+        return found
+
+    @staticmethod
+    def _given_by(case: Case, reach: int) -> Iterator[Rank]:
+        """Yield the ranks within reach that no condition certainly keeps from being given."""
+        for rank in case.compiled.ranks:
+            if reach >> rank.position & 1 and all(step.holds is not False for step in case.again().assign(rank, None)):
+                yield rank
+
+    def _acted_on(self, decider: Decider, act: str, power: Power) -> Iterator[str]:
+        """Yield the ranks that some power reaches, by their keys."""
+        some = 0
+        for mask in power.moderate:
+            some |= mask
+        for rank, top in zip(decider.compiled.ranks, self._tops[decider is self.new], strict=True):
+            if act == "moderate":
+                yield from (rank.key,) if some >> top & 1 else ()
+            elif act == "manage":
+                yield from (rank.key,) if power.manage >> rank.position & 1 and not rank.kept_by else ()
+            else:
+                yield from (rank.key,) if power.call >> rank.position & 1 else ()
+
+    @cached_property
+    def _powers(self) -> tuple[Powers, Powers]:
+        return Powers(self.old.reckoner), Powers(self.new.reckoner)
+
+    @cached_property
+    def _tops(self) -> tuple[list[int], list[int]]:
+        """By what rank somebody asked as each rank stands when acted on."""
+        old, new = (
+            [reached(decider.compiled, ask_rank(decider.compiled, rank.position), 0) for rank in decider.compiled.ranks]
+            for decider in (self.old, self.new)
+        )
+        return old, new
+
+    def _in_order(self, pair: tuple[str, str]) -> tuple[int, int]:
+        last = len(self.new.compiled.ranks)
+        return self.new.compiled.rank_at.get(pair[0], last), self.new.compiled.rank_at.get(pair[1], last)
+
+    # -- member by member
+
+    @cached_property
+    def _kin(self) -> list[_Kin]:
+        """The members who may differ as actors or as targets, those who are alike once."""
+        return [kin for _, members in alike(self.old, self.new) for kin in self._stretches(tuple(members))]
+
+    def _stretches(self, members: tuple[str, ...]) -> Iterator[_Kin]:
+        key = members[0]
+        edges = {
+            edge
+            for decider in (self.old, self.new)
+            for each in decider.people.register.of(key)
+            for edge in (each.period.start, each.period.end)
+            if edge is not None and edge > self.at
+        }
+        for n, at in enumerate((self.at, *sorted(edges))):
+            yield _Kin(members, _asked(self.old, key, at), _asked(self.new, key, at), n == 0)
+
+    @cached_property
+    def looked_at(self) -> bool:
+        """Whether acts were looked at member by member; of very many they are not."""
+        return len(self._kin) * len(self.new.compiled.places) <= _MOST_CELLS
+
+    @cached_property
+    def _found(self) -> tuple[list[ActShift], int]:
+        if not self.looked_at or not (self.reads or self.difference.given):
+            return [], 0
+        return _MemberActs(self).found()
+
+    @property
+    def acts(self) -> list[ActShift]:
+        """What members may do to others that differs, folded."""
+        return self._found[0]
+
+    @property
+    def count(self) -> int:
+        """How many answers about acts of members differ, of those looked at."""
+        return self._found[1]
+
+    @property
+    def gains_power(self) -> bool:
+        """Whether some act of a member on others became possible, of those looked at."""
+        return any(each.gains for each in self.acts)
+
+    # -- what was not looked at
+
+    @cached_property
+    def may_differ(self) -> list[str]:
+        """Say whose acts may differ without having been looked at."""
+        if not (self.reads or self.difference.given):
+            return []
+        found = []
+        if not self.looked_at:
+            found.append("On whom members may act may differ; there are too many of them to look at each.")
+        who = "Whoever may give ranks"
+        names = sorted(self._given_to())
+        titles = [
+            self.new.people.register.members[key].called for key in names if key in self.new.people.register.members
+        ]
+        if titles:
+            some = ", ".join(titles[:3]) + (f" and {len(titles) - 3} more" if titles[3:] else "")
+            found.append(f"{who}: which they may give to {some}, or take from them, may differ.")
+        ranks = dict.fromkeys(each.key for each in self.reads if each.kind is Kind.RANK and each.field in _CONDITIONS)
+        named = [rank.title for key in ranks if (rank := self.new.compiled.charter.ranks.get(key)) is not None]
+        if named:
+            found.append(f"{who}: to whom they may give {listed(named)} may differ, as its conditions do.")
+        if any(each.kind not in (Kind.MEMBER, Kind.EXPECTATIONS) and each.field not in _TOLD for each in self.reads):
+            found.append(f"{who}: which they may give to whom, or take, may differ, as what ranks bring does.")
+        return found
+
+    def _given_to(self) -> set[str]:
+        """Return the members to whom other ranks may be given than before: their record or their ranks differ."""
+        found = {each.member for each in self.difference.given}
+        return found | {each.key for each in self.reads if each.kind is Kind.MEMBER}
+
+
+def _asked(decider: Decider, key: str, at: Instant) -> Asked | None:
+    member = decider.people.register.members.get(key)
+    if member is None:
+        return None
+    given = decider.people.register.of(key)
+    return ask_member(decider.compiled, member, given, at, excepted=key in decider.compiled.exceptional)
+
+
+def _kept_and_never(compiled: CompiledCharter) -> tuple[int, int]:
+    """Return the ranks that something outside keeps, and those besides that nobody is given."""
+    kept = sum(1 << rank.position for rank in compiled.ranks if rank.kept_by)
+    return kept, kept | sum(1 << rank.position for rank in compiled.ranks if rank.automatic)
+
+
+class _MemberActs:
+    """Compares what members may do to members and ranks, place by place."""
+
+    def __init__(self, shifts: ActShifts) -> None:
+        self.shifts, self.old, self.new = shifts, shifts.old, shifts.new
+        self.powers = Powers(self.old.reckoner), Powers(self.new.reckoner)
+        self._kept = tuple(map(_kept_and_never, (self.old.compiled, self.new.compiled)))
+        self._names: tuple[dict[int, frozenset[str]], dict[int, frozenset[str]]] = {}, {}
+        self.using = tuple(
+            dict.fromkeys(
+                key for decider in (self.new, self.old) for key in decider.compiled.charter.rules.act("moderate").using
+            )
+        )
+        self.found_at: dict[tuple[bool, str, tuple[str, ...], tuple[str, ...], tuple[str, ...]], list[str]] = {}
+        self.count = 0
+
+    def found(self) -> tuple[list[ActShift], int]:
+        """Return the shifts, and how many answers they stand for."""
+        places = dict.fromkeys((*self.new.compiled.place_at, *self.old.compiled.place_at))
+        for place in places:
+            self._at(place)
+        self._joining()
+        shifts = [ActShift(*key, tuple(where)) for key, where in self.found_at.items()]
+        order = ("assign", "manage", "moderate", "join", "call")
+        shifts = _together(shifts)
+        return sorted(shifts, key=lambda each: (not each.gains, order.index(each.act), each.actors)), self.count
+
+    def _at(self, place: str) -> None:
+        spots = [decider.compiled.place_at.get(place) for decider in (self.old, self.new)]
+        by_actor: dict[tuple[bool, str, str, tuple[str, ...]], list[str]] = {}
+        for kin in self.shifts._kin:
+            before, after = (
+                self._power(side, asked, spot)
+                for side, (asked, spot) in enumerate(zip((kin.before, kin.after), spots, strict=True))
+            )
+            for gains, act, using, targets in self._turned(before, after):
+                by_actor.setdefault((gains, act, using, targets), []).extend(kin.members)
+        by_using: dict[tuple[bool, str, tuple[str, ...], tuple[str, ...]], list[str]] = {}
+        for (gains, act, using, targets), members in by_actor.items():
+            actors = list(dict.fromkeys(members))
+            self.count += len(actors) * len(targets)
+            by_using.setdefault((gains, act, tuple(actors), targets), []).append(using)
+        for (gains, act, who, targets), names in by_using.items():
+            form = (gains, act, tuple(filter(None, names)), who, targets)
+            self.found_at.setdefault(form, []).append(place)
+        self._standing(place, spots)
+
+    def _joining(self) -> None:
+        """Note who may join which ranks by themselves, where that differs (rule 4.7)."""
+        keys = [key for key in self.new.compiled.rank_at if key in self.old.compiled.rank_at]
+        opened = [key for key in keys if self._is_open(self.old, key) or self._is_open(self.new, key)]
+        for kin in self.shifts._kin if opened else ():
+            for key in opened if kin.now else ():
+                able = [
+                    self._joins(decider, asked, key)
+                    for decider, asked in zip((self.old, self.new), (kin.before, kin.after), strict=True)
+                ]
+                if able[0] != able[1]:
+                    self.count += len(kin.members)
+                    form = (able[1], "join", (), kin.members, (key,))
+                    self.found_at.setdefault(form, []).append(SITE)
+
+    @staticmethod
+    def _is_open(decider: Decider, key: str) -> bool:
+        rank = decider.compiled.charter.ranks[key]
+        return rank.open and not rank.automatic and not rank.kept_by
+
+    def _joins(self, decider: Decider, asked: Asked | None, key: str) -> bool:
+        if asked is None or not asked.acts or not self._is_open(decider, key):
+            return False
+        met = conditions(decider.people, decider.compiled.charter.ranks[key], asked, (0,), self.shifts.at)
+        return all(step.holds is not False for step in met)
+
+    def _power(self, side: int, asked: Asked | None, place: int | None) -> dict[tuple[str, str], frozenset[str]]:
+        """Return the ranks that somebody reaches with each act, and with each capability of moderating."""
+        found: dict[tuple[str, str], frozenset[str]] = {}
+        if asked is None or place is None:
+            return found
+        compiled = (self.old, self.new)[side].compiled
+        power: Power = self.powers[side].of(asked.profile, place, owner=asked.rules_all, acts=asked.acts)
+        kept, never = self._kept[side]
+        using = compiled.charter.rules.act("moderate").using
+        masks = [("moderate", key, mask) for key, mask in zip(using, power.moderate, strict=False)]
+        masks += [("assign", "", power.assign & ~never), ("manage", "", power.manage & ~kept), ("call", "", power.call)]
+        for act, key, mask in masks:
+            found[act, key] = self._named(side, mask)
+        return found
+
+    def _named(self, side: int, mask: int) -> frozenset[str]:
+        """Return the ranks in a set, and none for whoever holds none; the same set is taken apart once."""
+        known = self._names[side].get(mask)
+        if known is None:
+            ranks = (self.old, self.new)[side].compiled.ranks
+            names = (*(rank.key for rank in ranks), "none")
+            known = self._names[side][mask] = frozenset(name for n, name in enumerate(names) if mask >> n & 1)
+        return known
+
+    @staticmethod
+    def _turned(
+        before: dict[tuple[str, str], frozenset[str]], after: dict[tuple[str, str], frozenset[str]]
+    ) -> Iterator[tuple[bool, str, str, tuple[str, ...]]]:
+        for act, using in dict.fromkeys((*after, *before)):
+            was, now = before.get((act, using), frozenset()), after.get((act, using), frozenset())
+            for gains, names in ((True, now - was), (False, was - now)):
+                if names:
+                    yield gains, act, using, tuple(sorted(names))
+
+    def _standing(self, place: str, spots: list[int | None]) -> None:
+        """Note the members who stand elsewhere than they did, for those who moderate."""
+        if None in spots:
+            return
+        for kin in self.shifts._kin:
+            if not kin.now or kin.before is None or kin.after is None:
+                continue
+            names = [
+                self._top(decider, asked, spot or 0)
+                for decider, asked, spot in zip((self.old, self.new), (kin.before, kin.after), spots, strict=True)
+            ]
+            if names[0] == names[1]:
+                continue
+            targets = tuple(f"@{key}" for key in kin.members)
+            for gains, actors in self._who_may(place, names):
+                self.count += len(actors) * len(targets)
+                self.found_at.setdefault((gains, "moderate", (), tuple(actors), targets), []).append(place)
+
+    def _top(self, decider: Decider, asked: Asked, place: int) -> str:
+        at = reached(decider.compiled, asked, place)
+        if at < 0:
+            return "owner"
+        return decider.compiled.ranks[at].key if at < len(decider.compiled.ranks) else "none"
+
+    def _who_may(self, place: str, names: list[str]) -> Iterator[tuple[bool, list[str]]]:
+        """Yield the ranks whose holders may moderate somebody as they stand now and might not before, and back."""
+        found: dict[bool, list[str]] = {True: [], False: []}
+        for rank in self.new.compiled.ranks:
+            if rank.key not in self.old.compiled.rank_at:
+                continue
+            able = []
+            for side, (decider, name) in enumerate(zip((self.old, self.new), names, strict=True)):
+                asked = ask_rank(decider.compiled, decider.compiled.rank_at[rank.key])
+                power = self._power(side, asked, decider.compiled.place_at[place])
+                able.append(any(name in targets for (act, _), targets in power.items() if act == "moderate"))
+            if able[0] != able[1]:
+                found[able[1]].append(f"rank:{rank.key}")
+        yield from ((gains, actors) for gains, actors in found.items() if actors)
+
+
+def _together(shifts: list[ActShift]) -> list[ActShift]:
+    """Fold shifts that differ in who acts alone."""
+    found: dict[ActShift, list[str]] = {}
+    for each in shifts:
+        found.setdefault(each._replace(actors=()), []).extend(each.actors)
+    return [each._replace(actors=tuple(actors)) for each, actors in found.items()]

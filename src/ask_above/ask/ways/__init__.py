@@ -1,0 +1,1 @@
+"""Which change would turn an answer."""

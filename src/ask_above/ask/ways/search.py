@@ -1,0 +1,245 @@
+"""The changes that would turn an answer, the least harmful first, each carried out on the community before it is told.
+
+What a change turns besides, and what it hands out, is read from the difference that it makes.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from itertools import combinations, islice
+from typing import NamedTuple, TypeAlias
+
+from ask_above.ask.acts import Act
+from ask_above.ask.impact.act_shifts import ActShifts
+from ask_above.ask.ways.act_candidates import ActCandidates
+from ask_above.ask.ways.candidates import Candidate, CapabilityCandidates
+from ask_above.bulk.differences import Crowds, crowds, turned
+from ask_above.change.difference import Difference, State
+from ask_above.charter.charter import Charter
+from ask_above.charter.moments import Instant
+from ask_above.charter.where import Where
+from ask_above.decide.answer import Answer
+from ask_above.decide.classes import ClassState
+from ask_above.decide.decider import Decider
+from ask_above.people.register import Register
+
+Question: TypeAlias = Callable[[Decider], Answer]
+"""Puts one and the same question to a community, changed or not."""
+
+Told: TypeAlias = Callable[[int, int], None]
+"""Called with how many changes have been tried, and how many there are."""
+
+_MOST_IN_PAIRS = 90
+ENOUGH = 5
+"""How many ways are looked for, where not all are wanted."""
+
+_MILDEST_FIRST = (
+    "exception",
+    "status",
+    "assignment",
+    "group",
+    "override",
+    "gate",
+    "withhold",
+    "grant",
+    "set",
+    "limit",
+    "list",
+    "order",
+    "rule",
+)
+"""The kinds of changes, in the order in which they are tried: what concerns one person first, the rules last."""
+
+
+class Harm(NamedTuple):
+    """How much harm a change may do, for sorting: the worse is larger.
+
+    ``unbounded``: somebody comes to hold everything. ``high``: something of high risk is gained besides. ``power``:
+    somebody comes to have power over others. ``rule``: it is a rule for the whole site. ``members``: how many are
+    concerned besides.
+    """
+
+    unbounded: bool
+    high: bool
+    power: bool
+    rule: bool
+    members: int
+
+
+class Way(NamedTuple):
+    """A change that turns the answer.
+
+    ``what`` says it in a sentence; ``command`` makes it; ``kinds`` are its kinds, one for each single change; ``where``
+    is the spot of the first in the files; ``lines`` how many lines change. It would turn ``answers`` other answers
+    (member, place, capability) of ``members`` members, and ``acts``: how many ranks more or fewer members may act on.
+    ``charter`` and ``register`` are what they would be afterwards.
+    """
+
+    what: str
+    kinds: tuple[str, ...]
+    where: Where
+    lines: int
+    answers: int
+    members: int
+    charter: Charter
+    register: Register
+    command: str = ""
+    acts: int = 0
+    harm: Harm = Harm(unbounded=False, high=False, power=False, rule=False, members=0)
+
+    def __str__(self) -> str:
+        return f"{self.what} ({self.said_besides})"
+
+    @property
+    def said_besides(self) -> str:
+        """What else it would turn, in words."""
+        if not self.answers and not self.acts:
+            return "turns no other answer of anybody"
+        parts = []
+        if self.answers:
+            people = f"{self.members} member{'' if self.members == 1 else 's'}"
+            parts.append(f"turns {self.answers} other answer{'' if self.answers == 1 else 's'} of {people}")
+        if self.acts:
+            many = f"{self.acts} answer{'' if self.acts == 1 else 's'} about whom members may act on"
+            parts.append(many if parts else f"turns {many}")
+        said = " and ".join(parts)
+        return f"{said}; it makes somebody unbounded" if self.harm.unbounded else said
+
+
+def capability_ways(
+    decider: Decider,
+    who: str,
+    capability: str,
+    place: int,
+    at: Instant,
+    told: Told | None = None,
+    *,
+    every: bool = False,
+) -> list[Way]:
+    """Return the ways to turn the answer whether someone may use a capability, by its full name, at a place."""
+    key = decider.compiled.places[place].key
+
+    def put(changed: Decider) -> Answer:
+        return changed.may(changed.asked(who, at), capability, changed.compiled.place_at[key])
+
+    asked = decider.asked(who, at)
+    about = CapabilityCandidates(decider, asked, capability, place, at)
+    found = list(about.taking() if put(decider) else about.giving())
+    own = (key, capability, asked.key) if asked.form == "member" else None
+    return _Trial(decider, put, at, own).ways(found, told, every=every)
+
+
+def act_ways(
+    decider: Decider, who: str, act: Act, at: Instant, told: Told | None = None, *, every: bool = False
+) -> list[Way]:
+    """Return the ways to turn the answer whether someone may do something to somebody."""
+
+    def put(changed: Decider) -> Answer:
+        return act.put(changed, changed.asked(who, at), at)
+
+    about = ActCandidates(decider, decider.asked(who, at), act, at)
+    found = list(about.taking() if put(decider) else about.giving())
+    return _Trial(decider, put, at, None).ways(found, told, every=every)
+
+
+class _Trial:
+    """Tries changes on one question; ``own`` is the answer asked about, which does not count as another's."""
+
+    def __init__(self, decider: Decider, put: Question, at: Instant, own: tuple[str, str, str | None] | None) -> None:
+        self.decider, self.put, self.at, self.own = decider, put, at, own
+        self.wanted = not put(decider).allowed
+        self.charter, self.register = decider.compiled.charter, decider.people.register
+
+    def ways(self, candidates: Sequence[Candidate], told: Told | None, *, every: bool = False) -> list[Way]:
+        """Return the single changes that turn the answer, the least harmful first; where there is none, the pairs.
+
+        They are tried in the order of harm until five stand; with ``every`` all of them are.
+        """
+        candidates = sorted(candidates, key=self._likely_harm)
+        found = self._some([(each,) for each in candidates], told, every=every)
+        if not found:
+            found = self._some(list(combinations(candidates[:_MOST_IN_PAIRS], 2)), told, every=every)
+        return sorted(found, key=_least_harm_first)
+
+    def _some(self, combined: list[tuple[Candidate, ...]], told: Told | None, *, every: bool) -> list[Way]:
+        ways = self._tried(combined, told)
+        return list(ways) if every else list(islice(ways, ENOUGH))
+
+    def _likely_harm(self, candidate: Candidate) -> tuple[bool, int]:
+        """Order candidates before they are tried; what makes somebody unbounded comes last."""
+        words = candidate.command.split()
+        rank = self.charter.ranks.get(words[2]) if words[1] == "assign" else None
+        return rank is not None and rank.unbounded, _MILDEST_FIRST.index(candidate.kind)
+
+    def _tried(self, combined: list[tuple[Candidate, ...]], told: Told | None) -> Iterator[Way]:
+        done: set[str] = set()
+        commands: set[str] = set()
+        for n, candidates in enumerate(combined):
+            command = " && ".join(each.command for each in candidates)
+            if command in commands or any(each.unless in done for each in candidates):
+                continue
+            commands.add(command)
+            charter, register = self.charter, self.register
+            for each in candidates:
+                charter, register = each.apply(charter, register)
+            changed = self.decider.after(charter, register)
+            if self.put(changed).allowed is self.wanted:
+                done.update(each.what for each in candidates)
+                yield self._way(candidates, changed, command)
+            if told:
+                told(n + 1, len(combined))
+
+    def _way(self, candidates: tuple[Candidate, ...], changed: Decider, command: str) -> Way:
+        place, capability, member = self.own or ("", "", None)
+        found = crowds(self.decider, changed, self.at, apart=member)
+        mine = [] if member is None else found.rows_of(member)
+        told = turned(self.decider, changed, found, (place, capability, mine) if mine else None)
+        members = found.count(told.rows)
+        sides = [State(each.compiled.charter, each.people.register) for each in (self.decider, changed)]
+        acts = ActShifts(self.decider, changed, Difference(sides[0], sides[1], self.at), self.at)
+        capabilities = changed.compiled.catalogue.capabilities
+        harm = Harm(
+            _frees(found, self.decider, changed),
+            any(capabilities[key].risk == "high" for key in told.gained if key in capabilities),
+            acts.gains_power,
+            any(each.kind == "rule" for each in candidates),
+            members,
+        )
+        what = ", and ".join(each.what for each in candidates)
+        return Way(
+            f"{what[:1].upper()}{what[1:]}",
+            tuple(each.kind for each in candidates),
+            min((each.where for each in candidates), key=_in_file),
+            sum(each.lines for each in candidates),
+            told.answers,
+            members,
+            changed.compiled.charter,
+            changed.people.register,
+            command,
+            acts.count,
+            harm,
+        )
+
+
+def _frees(found: Crowds, old: Decider, new: Decider) -> bool:
+    """Tell whether anybody comes to hold an unbounded rank."""
+    for before, after in zip(found.old, found.new, strict=True):
+        if _is_free(new, after) and not _is_free(old, before):
+            return True
+    return False
+
+
+def _is_free(decider: Decider, state: ClassState) -> bool:
+    if state.profile is None:
+        return False
+    ranks = {*state.profile.automatic, *(rank for rank, _ in state.profile.placed)}
+    return not decider.compiled.unbounded.isdisjoint(ranks)
+
+
+def _least_harm_first(way: Way) -> tuple[object, ...]:
+    return way.harm, way.answers + way.acts, way.lines, _in_file(way.where)
+
+
+def _in_file(where: Where) -> tuple[bool, str, int]:
+    """Order spots as they stand in the files; what has yet to be written comes last."""
+    return not where.line, where.file, where.line

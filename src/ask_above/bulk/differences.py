@@ -1,0 +1,320 @@
+"""All answers of two communities side by side: whose differ, in what, and where (rule 5).
+
+Both are swept at once, place by place, over rows of people who are alike in both; only what differs is kept.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from typing import TYPE_CHECKING, NamedTuple, TypeAlias
+
+import numpy as np
+
+from ask_above.bulk.alike import Form, alike
+from ask_above.bulk.sides import Sides, merged
+from ask_above.bulk.table import unpack
+from ask_above.charter.moments import Instant
+from ask_above.decide.classes import ClassState
+from ask_above.decide.decider import VISITOR, Decider
+from ask_above.decide.profile import Asked, ask_rank, ask_visitor
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+    from ask_above.bulk.table import Bits
+
+_LINES = 4096  # answers of everyone that are counted at a time
+_AT_A_TIME = 1 << 24  # bytes of one side's block of places
+_NOBODY = ClassState(None, owner=False)
+
+FOREVER: Instant = 1 << 62
+
+_NONE = np.zeros(0, dtype=np.int64)
+
+Stretch: TypeAlias = tuple[Instant, Instant]
+"""From one instant until another; the second is ``FOREVER`` where it has no end."""
+
+
+class Alike(NamedTuple):
+    """Members who are alike in both communities, and their row in each stretch of time from now on.
+
+    ``rows`` has the instant at which a stretch begins, the one at which it ends, and the row; -1 where nothing differs.
+    ``numbers`` are the members' places in the order of all who are compared.
+    """
+
+    members: tuple[str, ...]
+    rows: tuple[tuple[Instant, Instant, int], ...]
+    numbers: NDArray[np.int64]
+
+
+class Crowds(NamedTuple):
+    """Who is compared: those who are alike in both communities share a row, and so do stretches of time that are alike.
+
+    ``members`` are those who stay the same from ``now`` on, in the registers' order, ``row`` the row of each. ``alike``
+    are the others. ``everyone`` are both in that order, ``numbers`` where in it ``members`` stand. ``ranks[n]`` are
+    those asked as a rank in row n, with ``visitor`` for a visitor. ``old[n]`` and ``new[n]`` are what the row comes
+    down to.
+    """
+
+    now: Instant
+    members: tuple[str, ...]
+    row: NDArray[np.int64]
+    alike: list[Alike]
+    everyone: NDArray[np.object_]
+    numbers: NDArray[np.int64]
+    ranks: list[list[str]]
+    old: list[ClassState]
+    new: list[ClassState]
+
+    def sizes(self) -> NDArray[np.int64]:
+        """Return how many members stand in each row, of those who stand in one row alone."""
+        found = np.bincount(self.row, minlength=len(self.old)).astype(np.int64)
+        for each in self.alike:
+            rows = {row for _, _, row in each.rows if row >= 0}
+            if len(rows) == 1:
+                found[rows.pop()] += len(each.members)
+        return found
+
+    def changing(self) -> list[tuple[list[int], int]]:
+        """Return the rows of those who stand in several as time goes on, and how many they are."""
+        found = ((sorted({row for _, _, row in each.rows if row >= 0}), len(each.members)) for each in self.alike)
+        return [(rows, count) for rows, count in found if len(rows) > 1]
+
+    def people(self, rows: NDArray[np.bool_]) -> dict[tuple[Stretch, ...], list[NDArray[np.int64]]]:
+        """Return the numbers of the members in any of these rows, by the stretches of time in which they are."""
+        found: dict[tuple[Stretch, ...], list[NDArray[np.int64]]] = {}
+        always = self.numbers[rows[self.row]]
+        if len(always):
+            found[((self.now, FOREVER),)] = [always]
+        for each in self.alike:
+            stretches: list[Stretch] = []
+            for since, until, row in each.rows:
+                if row < 0 or not rows[row]:
+                    continue
+                if stretches and stretches[-1][1] == since:
+                    stretches[-1] = (stretches[-1][0], until)
+                else:
+                    stretches.append((since, until))
+            if stretches:
+                found.setdefault(tuple(stretches), []).append(each.numbers)
+        return found
+
+    def named(self, numbers: Sequence[NDArray[np.int64]]) -> tuple[str, ...]:
+        """Return the members of these numbers, in the registers' order."""
+        if not numbers:
+            return ()
+        return tuple(self.everyone[np.sort(np.concatenate(numbers))].tolist())
+
+    def count(self, rows: NDArray[np.bool_]) -> int:
+        """Count the members who are in any of these rows at any time."""
+        return sum(len(some) for parts in self.people(rows).values() for some in parts)
+
+    def rows_of(self, member: str) -> list[int]:
+        """Return the rows of a member."""
+        if member in self.members:
+            return [int(self.row[self.members.index(member)])]
+        return [row for each in self.alike if member in each.members for _, _, row in each.rows if row >= 0]
+
+
+class TableDifference(NamedTuple):
+    """At one place the answers of some rows about one capability differ: those of ``bits`` gained or lost it."""
+
+    place: str
+    capability: str
+    gains: bool
+    bits: bytes
+
+
+def crowds(old: Decider, new: Decider, at: Instant, *, apart: str | None = None) -> Crowds:
+    """Return everyone who can be asked about in either community, those who are alike together.
+
+    The member ``apart`` has rows of their own. Where both read the same charter, only those who changed have a row: all
+    others have the same answers.
+    """
+    found = _Gathering(old, new, at)
+    for form, keys in alike(old, new):
+        if apart is not None and apart in keys:
+            found.add(form, (apart,), apart=True)
+        rest = tuple(key for key in keys if key != apart)
+        if rest:
+            found.add(form, rest)
+    if old.compiled is not new.compiled:
+        for who, before, after in _others(old, new):
+            found.other(who, _state(before), _state(after))
+    return found.crowds()
+
+
+class _Gathering:
+    """Puts people into rows."""
+
+    def __init__(self, old: Decider, new: Decider, at: Instant) -> None:
+        self.old, self.new, self.at, self.same = old, new, at, old.compiled is new.compiled
+        self._always: dict[str, int] = {}
+        self._alike: list[Alike] = []
+        self._ranks: list[list[str]] = []
+        self._before: list[ClassState] = []
+        self._after: list[ClassState] = []
+        self._rows: dict[tuple[ClassState, ClassState], int] = {}
+
+    def add(self, form: Form, members: tuple[str, ...], *, apart: bool = False) -> None:
+        """Add members who are alike: a row for each stretch of time in which they are something else."""
+        edges = {
+            edge for member_class in form if member_class is not None for edge in member_class.edges if edge > self.at
+        }
+        starts = [self.at, *sorted(edges)]
+        rows, own = [], dict[tuple[ClassState, ClassState], int]()
+        for since, until in zip(starts, [*starts[1:], FOREVER], strict=True):
+            both = tuple(
+                _NOBODY if member_class is None else decider.ready.at(member_class, since)
+                for decider, member_class in zip((self.old, self.new), form, strict=True)
+            )
+            rows.append((since, until, self._row((both[0], both[1]), own if apart else self._rows)))
+        if len(rows) == 1 and rows[0][2] >= 0:
+            self._always.update(dict.fromkeys(members, rows[0][2]))
+        elif any(row >= 0 for _, _, row in rows):
+            self._alike.append(Alike(members, tuple(rows), _NONE))
+
+    def crowds(self) -> Crowds:
+        """Return all that was gathered."""
+        wanted = {**self._always, **{key: -1 for each in self._alike for key in each.members}}
+        if len(wanted) > 1:
+            both = (self.new.people.register.members, self.old.people.register.members)
+            wanted = {key: wanted[key] for side in both for key in side if key in wanted}
+        row = np.fromiter(wanted.values(), dtype=np.int64, count=len(wanted))
+        numbers = np.flatnonzero(row >= 0)
+        everyone = np.array(list(wanted), dtype=np.object_)
+        if self._alike:
+            number = {key: n for n, key in enumerate(wanted)}
+            self._alike = [
+                each._replace(numbers=np.array([number[key] for key in each.members], dtype=np.int64))
+                for each in self._alike
+            ]
+        members = tuple(everyone[numbers].tolist())
+        return Crowds(
+            self.at, members, row[numbers], self._alike, everyone, numbers, self._ranks, self._before, self._after
+        )
+
+    def other(self, who: str, before: ClassState, after: ClassState) -> None:
+        """Add a rank or a visitor, in a row of their own."""
+        self._before.append(before)
+        self._after.append(after)
+        self._ranks.append([who])
+
+    def _row(self, both: tuple[ClassState, ClassState], rows: dict[tuple[ClassState, ClassState], int]) -> int:
+        one, two = both
+        if self.same and (one.profile, one.owner) == (two.profile, two.owner):
+            return -1
+        known = rows.get(both)
+        if known is None:
+            known = rows[both] = len(self._before)
+            self._before.append(one)
+            self._after.append(two)
+            self._ranks.append([])
+        return known
+
+
+def _others(old: Decider, new: Decider) -> Iterator[tuple[str, Asked | None, Asked | None]]:
+    for key in dict.fromkeys((*new.compiled.rank_at, *old.compiled.rank_at)):
+        yield (
+            f"rank:{key}",
+            ask_rank(old.compiled, old.compiled.rank_at[key]) if key in old.compiled.rank_at else None,
+            ask_rank(new.compiled, new.compiled.rank_at[key]) if key in new.compiled.rank_at else None,
+        )
+    yield VISITOR, ask_visitor(old.compiled), ask_visitor(new.compiled)
+
+
+def _state(asked: Asked | None) -> ClassState:
+    return _NOBODY if asked is None else ClassState(asked.profile, owner=asked.rules_all)
+
+
+class _Block(NamedTuple):
+    """Some places and capabilities: what every row can use there on either side, and what of it turns."""
+
+    places: Sequence[str]
+    capabilities: list[str]
+    old: Bits
+    new: Bits
+    turned: Bits
+
+
+def differences(
+    old: Decider, new: Decider, found: Crowds, places: Sequence[str], told: Callable[[int, int], None] | None = None
+) -> Iterator[TableDifference]:
+    """Yield what differs, place by place in the order of ``places``; what is not there on one side is a no there."""
+    for block in _blocks(old, new, found, places, told):
+        for gains, side in ((True, block.new), (False, block.old)):
+            bits = block.turned & side
+            for place, n in np.argwhere(bits.any(axis=2)).tolist():
+                yield TableDifference(block.places[place], block.capabilities[n], gains, bits[place, n].tobytes())
+
+
+def rows_in(bits: bytes, count: int) -> NDArray[np.bool_]:
+    """Return which of so many rows are in a set of bits."""
+    return unpack(np.frombuffer(bits, dtype=np.uint64))[:count]
+
+
+class TurnedRows(NamedTuple):
+    """How many answers about members differ, the rows that they are of, and which capabilities somebody gains."""
+
+    answers: int
+    rows: NDArray[np.bool_]
+    gained: frozenset[str]
+
+
+def turned(old: Decider, new: Decider, found: Crowds, own: tuple[str, str, Sequence[int]] | None = None) -> TurnedRows:
+    """Count the answers about members that differ.
+
+    One answer may be left aside: ``own`` is its place, its capability and its rows.
+    """
+    sizes, changing, rows = found.sizes(), found.changing(), len(found.old)
+    gained: set[str] = set()
+    answers, anyone = 0, np.zeros(-(-rows // 64), dtype=np.uint64)
+    for block in _blocks(old, new, found, list(old.compiled.place_at), None):
+        if own is not None and own[0] in block.places and own[1] in block.capabilities:
+            line = block.turned[block.places.index(own[0]), block.capabilities.index(own[1])]
+            for row in own[2]:
+                line[row // 64] &= ~np.uint64(1 << row % 64)
+        more = np.bitwise_or.reduce(np.bitwise_or.reduce(block.turned & block.new, axis=2), axis=0)
+        gained.update(block.capabilities[n] for n in np.flatnonzero(more).tolist())
+        lines = block.turned[block.turned.any(axis=2)]
+        anyone |= np.bitwise_or.reduce(lines, axis=0)
+        for start in range(0, len(lines), _LINES):
+            some = np.ascontiguousarray(lines[start : start + _LINES])
+            bits = np.unpackbits(some.view(np.uint8), axis=1, bitorder="little")[:, :rows]
+            answers += int(bits.sum(axis=0, dtype=np.int64) @ sizes)
+            # an answer of somebody counts once, however often it turns
+            answers += sum(int(bits[:, some_rows].any(axis=1).sum()) * count for some_rows, count in changing)
+    return TurnedRows(answers, unpack(anyone)[:rows], frozenset(gained))
+
+
+def _blocks(
+    old: Decider, new: Decider, found: Crowds, places: Sequence[str], told: Callable[[int, int], None] | None
+) -> Iterator[_Block]:
+    """Yield the places, and the capabilities, that may differ; the arrays are used again."""
+    if not found.old:
+        return
+    capabilities = merged(old.compiled.catalogue.keys, new.compiled.catalogue.keys)
+    touched = _touched(old, new, found)
+    if touched is not None:
+        places = [key for key in places if new.compiled.place_at[key] in touched]
+    sides = Sides((old, found.old), (new, found.new), capabilities)
+    places, some = sides.may_differ(places)
+    keys = [capabilities.keys[n] for n in some.tolist()]
+    room = max(1, _AT_A_TIME // (max(1, len(some)) * sides.words * 8))
+    for start in range(0, len(places), room):
+        if told:
+            told(start, len(places))
+        here = places[start : start + room]
+        one, other = sides.old.at(here, some), sides.new.at(here, some)
+        different = one ^ other
+        different[..., -1] &= sides.last
+        yield _Block(here, keys, one, other, different)
+
+
+def _touched(old: Decider, new: Decider, found: Crowds) -> frozenset[int] | None:
+    """Return the places that alone can differ, where people are the same and only what places say was changed."""
+    pairs = zip(found.old, found.new, strict=True)
+    if any((one.profile, one.owner) != (other.profile, other.owner) for one, other in pairs):
+        return None
+    kept = old.compiled.after(new.compiled.charter)
+    return None if kept is None else kept[1]

@@ -1,0 +1,97 @@
+"""Where what is held differs between two communities, and in what, for many people at once (rules 5.3 to 5.5)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import TYPE_CHECKING, NamedTuple
+
+import numpy as np
+
+from ask_above.bulk.making import ProgrammeMaker
+from ask_above.bulk.places import CompiledPlaces
+from ask_above.bulk.rows import BitRows
+from ask_above.bulk.table import Sweep, unpack
+from ask_above.decide.classes import ClassState
+from ask_above.decide.profile import Profile
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+_AT_A_TIME = 1 << 24  # bytes of one side's block of places
+_MOST_KEPT = 4_096
+
+
+class TurnedHoldings(NamedTuple):
+    """At one of the places some pairs gain and lose the same, with gates or with gates left aside."""
+
+    place: int
+    gated: bool
+    gained: int
+    lost: int
+    pairs: tuple[int, ...]
+
+
+def held_otherwise(
+    old: CompiledPlaces, new: CompiledPlaces, pairs: Sequence[tuple[Profile, Profile]], beside: Sequence[int]
+) -> Iterator[TurnedHoldings]:
+    """Yield what the second of each pair holds at the new places and the first did not, or the other way round.
+
+    ``beside`` says for each of the new places with which of the old ones it is compared. Both sides must have the same
+    capabilities, and nobody may be unbounded.
+    """
+    if not pairs:
+        return
+    cells = [[ClassState(profile, owner=False) for profile in side] for side in zip(*pairs, strict=True)]
+    first, second = BitRows(old, cells[0]), BitRows(new, cells[1])
+    words = -(-len(pairs) // 64)
+    folds = _Folds(len(pairs))
+    gates = (True, False) if old.compiled.gated or new.compiled.gated else (False,)
+    for gated in gates:
+        one = Sweep(old, cells[0], first, ProgrammeMaker(old).holding(gated=gated))
+        other = Sweep(new, cells[1], second, ProgrammeMaker(new).holding(gated=gated))
+        room = max(1, _AT_A_TIME // max(one.bytes_of_place, other.bytes_of_place))
+        for start in range(0, len(beside), room):
+            some = slice(start, start + room)
+            was, which = np.unique(np.array(beside[some], dtype=np.intp), return_inverse=True)
+            before, after = one.at(was.tolist())[which], other.at(range(*some.indices(len(beside))))
+            turned = before[..., :words] ^ after[..., :words]
+            for n in np.flatnonzero(turned.any(axis=(1, 2))).tolist():
+                for gained, lost, which_pairs in folds.of(turned[n], after[n, :, :words]):
+                    yield TurnedHoldings(start + n, gated, gained, lost, which_pairs)
+                    if len(gates) == 1:  # nothing is left aside
+                        yield TurnedHoldings(start + n, True, gained, lost, which_pairs)
+
+
+class _Folds:
+    """Folds the bits of one place into pairs that gain and lose the same; many places turn alike."""
+
+    def __init__(self, pairs: int) -> None:
+        self.pairs = pairs
+        self._known: dict[tuple[bytes, bytes, bytes], list[tuple[int, int, tuple[int, ...]]]] = {}
+
+    def of(self, turned: NDArray[np.uint64], after: NDArray[np.uint64]) -> list[tuple[int, int, tuple[int, ...]]]:
+        """Return what is gained, what is lost, and by whom."""
+        lines = np.flatnonzero(turned.any(axis=1))
+        bits, now = turned[lines], turned[lines] & after[lines]
+        key = lines.tobytes(), bits.tobytes(), now.tobytes()
+        known = self._known.get(key)
+        if known is None:
+            if len(self._known) >= _MOST_KEPT:
+                self._known.clear()
+            known = self._known[key] = self._fold(lines.tolist(), bits, now)
+        return known
+
+    def _fold(
+        self, lines: list[int], bits: NDArray[np.uint64], now: NDArray[np.uint64]
+    ) -> list[tuple[int, int, tuple[int, ...]]]:
+        count = self.pairs
+        rows = np.stack([unpack(line)[:count] for line in (*bits, *now)])
+        some = np.flatnonzero(rows[: len(lines)].any(axis=0))
+        columns, which = np.unique(rows[:, some], axis=1, return_inverse=True)
+        found = []
+        for n, column in enumerate(columns.T.tolist()):
+            turned, gains = column[: len(lines)], column[len(lines) :]
+            gained = sum(1 << line for line, yes in zip(lines, gains, strict=True) if yes)
+            lost = sum(1 << line for line, a, b in zip(lines, turned, gains, strict=True) if a and not b)
+            found.append((gained, lost, tuple(some[which.reshape(-1) == n].tolist())))
+        return found

@@ -1,0 +1,45 @@
+"""The table of everyone everywhere as rows that a site can join on: who can use what where."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import TYPE_CHECKING, Any, NamedTuple
+
+import numpy as np
+
+if TYPE_CHECKING:
+    from ask_above.bulk.table import Table
+
+
+class RecordBatch(NamedTuple):
+    """Some rows: columns of equal length, each a list of text or numbers."""
+
+    columns: dict[str, list[Any]]
+
+    def __len__(self) -> int:
+        return len(next(iter(self.columns.values())))
+
+
+def usable_rows(table: Table, *, members: bool) -> Iterator[RecordBatch]:
+    """Yield, place by place, a row for everything that a profile, or with ``members`` a member, can use there.
+
+    Columns: ``profile`` (a number from 0) or ``member`` (a key), ``place`` and ``capability`` (keys).
+    """
+    capabilities = np.array(table.capabilities, dtype=object)
+    keys = np.array(table.members, dtype=object)
+    rows = int(table.rows.max()) + 1 if len(table.rows) else 0
+    for place, words in zip(table.places, table.words, strict=True):
+        bits = np.unpackbits(words.view(np.uint8), axis=1, bitorder="little")[:, :rows]
+        if members:
+            bits = bits[:, table.rows]
+        which, who = np.nonzero(bits)
+        if len(which):
+            first = {"member": keys[who].tolist()} if members else {"profile": who.tolist()}
+            yield RecordBatch({**first, "place": [place] * len(which), "capability": capabilities[which].tolist()})
+
+
+def member_rows(table: Table, size: int = 100_000) -> Iterator[RecordBatch]:
+    """Yield each member's profile: columns ``member`` (a key) and ``profile`` (a number from 0)."""
+    for start in range(0, len(table.members), size):
+        end = start + size
+        yield RecordBatch({"member": list(table.members[start:end]), "profile": table.rows[start:end].tolist()})

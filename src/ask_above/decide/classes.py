@@ -1,0 +1,185 @@
+"""Classes of members who answer alike, and what each class can use, kept ready for the next question.
+
+Members that are equal in all that an answer depends on are of one class: an equivalence class. It knows the moments at
+which its assignments start and end, so that a question never reads a date again. What is kept here is only ever added
+to, and each piece is whole before it is reachable: any number of threads may ask at once.
+"""
+
+from __future__ import annotations
+
+from bisect import bisect_right
+from collections.abc import Iterable, Sequence
+from copy import copy
+from typing import TypeAlias
+
+from ask_above.charter.moments import Instant
+from ask_above.decide.compiled import CompiledCharter
+from ask_above.decide.profile import Asked, Profile, ask_member
+from ask_above.decide.walk import Reckoner
+from ask_above.people.register import Assignment, Member, Register
+
+Names: TypeAlias = frozenset[str]
+
+_LONG_AGO = -(1 << 62)
+_MOST_RENEWED = 500
+
+
+class ClassState:
+    """What a class is during one stretch of time; without a profile someone who can do nothing, or the owner."""
+
+    __slots__ = ("owner", "profile")
+
+    def __init__(self, profile: Profile | None, *, owner: bool) -> None:
+        self.profile, self.owner = profile, owner
+
+
+class MemberClass:
+    """Members that are equal in all that an answer depends on.
+
+    ``edges`` are the instants at which something changes, in order; ``states`` has one more than there are edges.
+    ``only`` is the one state where nothing ever changes. ``member`` stands for them all, with the assignments and
+    exceptions that they had when the class was made; a rank or visitor has none.
+    """
+
+    __slots__ = ("edges", "excepted", "given", "member", "only", "states")
+
+    def __init__(
+        self, member: Member | None = None, given: Sequence[Assignment] = (), *, excepted: bool = False
+    ) -> None:
+        edges = {edge for each in given for edge in (each.period.start, each.period.end) if edge is not None}
+        self.member, self.given, self.excepted = member, list(given), excepted
+        self.edges: tuple[Instant, ...] = tuple(sorted(edges))
+        self.states: list[ClassState | None] = [None] * (len(self.edges) + 1)
+        self.only: ClassState | None = None
+
+
+class MemberClasses:
+    """What is kept ready for one charter and one register.
+
+    ``classes`` is shared by all communities that came from one another; ``renewed`` holds the few members for whom a
+    change made it untrue, ``None`` until they are asked about.
+    """
+
+    def __init__(self, compiled: CompiledCharter, register: Register, reckoner: Reckoner) -> None:
+        self.compiled, self.register, self.reckoner = compiled, register, reckoner
+        self.classes: dict[str, MemberClass] = {}
+        self.renewed: dict[str, MemberClass | None] = {}
+        self.usable: dict[str, dict[ClassState, Names]] = {place.key: {} for place in compiled.places}
+        self._alike: dict[tuple[object, ...], MemberClass] = {}
+        self._named: dict[int, Names] = {}
+        self._states: dict[Profile, ClassState] = {}
+        self._folded: dict[MemberClass, list[str]] | None = None
+        self._nobody = ClassState(None, owner=False)
+        self._owner = ClassState(None, owner=True)
+
+    def after(
+        self, compiled: CompiledCharter, register: Register, reckoner: Reckoner, touched: frozenset[int]
+    ) -> MemberClasses:
+        """Return what is ready after a change that touches these places, and the members that the register names.
+
+        Everything else is shared, so that only what a change touches is made again.
+        """
+        other = copy(self)
+        other._folded = None
+        other.compiled, other.register, other.reckoner = compiled, register, reckoner
+        gone = compiled.exceptional ^ self.compiled.exceptional
+        if register is not self.register:
+            gone |= set(register.differing(self.register))
+            if len(gone) > _MOST_RENEWED and 2 * len(gone) > len(register.members):
+                return MemberClasses(compiled, register, reckoner)
+        if gone:
+            other.classes, renewed = self.classes, self.renewed | dict.fromkeys(gone)
+            if len(renewed) > _MOST_RENEWED:
+                merged = self.classes | renewed
+                other.classes = {key: member_class for key, member_class in merged.items() if member_class is not None}
+                renewed = {}
+            other.renewed = renewed
+        if touched:
+            other.usable = self.usable.copy()
+            other.usable.update((compiled.places[n].key, {}) for n in touched)
+        return other
+
+    def class_of(self, key: str) -> MemberClass:
+        """Return the class of a member."""
+        classes: dict[str, MemberClass | None] | dict[str, MemberClass] = (
+            self.renewed if key in self.renewed else self.classes
+        )
+        known = classes.get(key)
+        if known is None:
+            known = classes[key] = self._find(self.register.members[key])
+        return known
+
+    def keep(self, who: str, asked: Asked) -> ClassState:
+        """Keep a rank or visitor ready under the name they are asked by."""
+        member_class = MemberClass()
+        member_class.only = member_class.states[0] = self._state(asked)
+        return self.classes.setdefault(who, member_class).only or member_class.only
+
+    def all(self) -> Iterable[MemberClass]:
+        """Return every member's class, in the register's order."""
+        return map(self.class_of, self.register.members)
+
+    def alike(self) -> dict[MemberClass, list[str]]:
+        """Return the members of each class, in the register's order; made once."""
+        if self._folded is None:
+            found: dict[MemberClass, list[str]] = {}
+            for key in self.register.members:
+                found.setdefault(self.class_of(key), []).append(key)
+            self._folded = found
+        return self._folded
+
+    def _find(self, member: Member) -> MemberClass:
+        given = self.register.of(member.key)
+        excepted = member.key in self.compiled.exceptional
+        own = member.key if excepted or member.key == self.compiled.charter.owner else None
+        held = tuple((each.rank, each.place, each.period.start, each.period.end) for each in given)
+        alike = (member.status, member.kind, member.groups, own, excepted, held)
+        known = self._alike.get(alike)
+        if known is None:
+            known = MemberClass(member, given, excepted=excepted)
+            if not known.edges:
+                known.only = self.at(known, _LONG_AGO)
+            known = self._alike.setdefault(alike, known)
+        return known
+
+    def at(self, member_class: MemberClass, when: Instant) -> ClassState:
+        """Return the state of a class at an instant."""
+        n = bisect_right(member_class.edges, when)
+        known = member_class.states[n]
+        if known is None:
+            if member_class.member is None:
+                return self._nobody
+            since = member_class.edges[n - 1] if n else _LONG_AGO
+            asked = ask_member(
+                self.compiled, member_class.member, member_class.given, since, excepted=member_class.excepted
+            )
+            known = member_class.states[n] = self._state(asked)
+        return known
+
+    def _state(self, asked: Asked) -> ClassState:
+        """Return the state of someone; equal profiles share one."""
+        if asked.rules_all:
+            return self._owner
+        if asked.profile is None:
+            return self._nobody
+        return self._states.setdefault(asked.profile, ClassState(asked.profile, owner=False))
+
+    def names(self, state: ClassState, place: str) -> Names:
+        """Return the capabilities that a state can use at a place, by their full names."""
+        known = self.usable[place].get(state)
+        if known is None:
+            known = self.usable[place][state] = self.named(self.mask(state, self.compiled.place_at[place]))
+        return known
+
+    def mask(self, state: ClassState, place: int) -> int:
+        """Return the capabilities that a state can use at a place."""
+        if state.owner:
+            return self.compiled.has_meaning(place)
+        return 0 if state.profile is None else self.reckoner.usable(state.profile, place)
+
+    def named(self, mask: int) -> Names:
+        """Return the names of a set; equal sets share one object."""
+        known = self._named.get(mask)
+        if known is None:
+            known = self._named.setdefault(mask, frozenset(self.compiled.catalogue.names(mask)))
+        return known

@@ -1,0 +1,259 @@
+"""The charter made ready for questions: ranks and places as numbers, sets of capabilities as bits.
+
+It holds nothing about members and no moment; all of it follows from the charter alone.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from copy import copy
+from typing import NamedTuple
+
+from ask_above.charter.catalogue import Catalogue, Words
+from ask_above.charter.charter import Charter
+from ask_above.charter.ladder import Rank
+from ask_above.charter.places import Override
+from ask_above.decide.kept import Keeper
+
+
+class Word(NamedTuple):
+    """What is said of capabilities: allowed, denied, barred."""
+
+    allow: int = 0
+    deny: int = 0
+    bar: int = 0
+
+
+class Voice(NamedTuple):
+    """One entry that speaks for a rank or group at a place; ``of_set`` names the override set that it stands in."""
+
+    entry: Override
+    word: Word
+    of_set: str | None = None
+
+
+class Resting(NamedTuple):
+    """What all capabilities rest on at a place (``seen``), and which have a meaning there.
+
+    Those in ``some`` rest on more; ``more`` says on what in all, by their bits, and ``known`` keeps that of several.
+    """
+
+    seen: int
+    meaning: int
+    some: int
+    more: dict[int, int]
+    known: dict[int, int]
+
+    def of(self, mask: int) -> int:
+        """Return what all in a set of some rest on."""
+        found = self.known.get(mask)
+        if found is None:
+            found, left = 0, mask
+            while left:
+                bit = left & -left
+                left ^= bit
+                found |= self.more[bit]
+            self.known[mask] = found
+        return found
+
+
+def first_says(words: Sequence[Word]) -> Word:
+    """Join words so that, capability by capability, the first that says something counts; bars add up (rule 5.4)."""
+    allow = deny = bar = 0
+    for word in words:
+        settled = allow | deny
+        allow |= word.allow & ~settled
+        deny |= word.deny & ~settled
+        bar |= word.bar
+    return Word(allow, deny, bar)
+
+
+def carried_sets(ranks: Sequence[Rank], catalogue: Catalogue) -> list[int]:
+    """Return what each rank carries (rule 3.1): its grants, closed, and what it builds on, less what it withholds.
+
+    What a rank that it builds on carries is taken over as it is and not closed again: nobody gets from a rank more
+    than its own holders get.
+    """
+    by_key = {rank.key: rank for rank in ranks}
+    known: dict[str, int] = {}
+
+    def carried(rank: Rank) -> int:
+        if rank.key not in known:
+            total = catalogue.close(catalogue.expand_all(rank.grants))
+            for key in rank.builds_on:
+                total |= carried(by_key[key])
+            known[rank.key] = total & ~catalogue.expand_all(rank.withhold)
+        return known[rank.key]
+
+    return [carried(rank) for rank in ranks]
+
+
+class CompiledCharter(Keeper):
+    """A charter in the form that questions are answered from.
+
+    Ranks are numbered by their position on the ladder, 0 the highest; places in the charter's order, 0 the site.
+    """
+
+    def __init__(self, charter: Charter) -> None:
+        super().__init__()
+        self.charter = charter
+        self.catalogue = charter.catalogue
+        self.ranks = tuple(charter.ranks.values())
+        self.rank_at = {rank.key: rank.position for rank in self.ranks}
+        self.carried = carried_sets(self.ranks, self.catalogue)
+        self.unbounded = frozenset(rank.position for rank in self.ranks if rank.unbounded)
+        self.automatic = {
+            by: tuple(rank.position for rank in self.ranks if rank.held_by == by)
+            for by in ("anyone", "visitors", "members", "bots")
+        }
+        self.entry = next((rank.position for rank in self.ranks if rank.entry), None)
+        self._set_up_places()
+        self._voices: list[dict[str, tuple[Voice, ...]]] = [{} for _ in self.places]
+        self._words: list[dict[str, Word] | None] = [None] * len(self.places)
+        self._entries: dict[int, tuple[Override, Word]] = {}
+        self._rests: dict[str, tuple[int, int]] = {}
+        self._resting: list[Resting | None] = [None] * len(self.places)
+        self._resting_by_form: dict[tuple[str, bool], Resting] = {}
+
+    def after(self, charter: Charter) -> tuple[CompiledCharter, frozenset[int]] | None:
+        """Return the form of a charter that differs in what places say alone, and the places that this touches.
+
+        ``None`` where more than that differs. All that follows from the rest is shared with this one.
+        """
+        old = self.charter
+        fields = (field for field in charter._fields if field not in ("places", "expectations", "title"))
+        if any(getattr(old, field) is not getattr(charter, field) for field in fields):
+            return None
+        places = tuple(charter.places.values())
+        if len(places) != len(self.places):
+            return None
+        changed = [n for n, place in enumerate(places) if place is not self.places[n]]
+        if any((places[n].key, places[n].kind, places[n].parent) != self._place_form(n) for n in changed):
+            return None
+        other = copy(self)
+        other.charter, other.places = charter, places
+        other._voices, other._words, other.exceptions = list(self._voices), list(self._words), list(self.exceptions)
+        for n in changed:
+            other._voices[n], other._words[n] = {}, None
+            other.exceptions[n] = {entry.of: entry for entry in places[n].exceptions}
+        if any(other.exceptions[n].keys() != self.exceptions[n].keys() for n in changed):
+            other.exceptional = frozenset(member for entries in other.exceptions for member in entries)
+        if any((places[n].gate is None) != (self.places[n].gate is None) for n in changed):
+            other.gated = frozenset(n for n, place in enumerate(places) if place.gate)
+        self._hand_on(other)
+        return other, frozenset(below for n in changed for below in self.below[n])
+
+    def _place_form(self, place: int) -> tuple[str, str, str | None]:
+        here = self.places[place]
+        return here.key, here.kind, here.parent
+
+    def _set_up_places(self) -> None:
+        charter = self.charter
+        self.places = tuple(charter.places.values())
+        self.place_at = {place.key: n for n, place in enumerate(self.places)}
+        self.chains: list[tuple[int, ...]] = []
+        self.below: list[list[int]] = [[] for _ in self.places]
+        for n, place in enumerate(self.places):
+            above = () if place.parent is None else self.chains[self.place_at[place.parent]]
+            self.chains.append((*above, n))
+            for each in self.chains[n]:
+                self.below[each].append(n)
+        self.meaning = {kind: self._meaning(kind) for kind in {place.kind for place in self.places}}
+        self.exceptions = [{entry.of: entry for entry in place.exceptions} for place in self.places]
+        self.exceptional = frozenset(member for entries in self.exceptions for member in entries)
+        self.gated = frozenset(n for n, place in enumerate(self.places) if place.gate)
+
+    def _meaning(self, kind: str) -> int:
+        capabilities = self.catalogue.capabilities.values()
+        return self.catalogue.mask(each.key for each in capabilities if each.has_meaning_in(kind))
+
+    def has_meaning(self, place: int) -> int:
+        """Return the capabilities that have a meaning at a place (rule 5.6)."""
+        return self.meaning[self.places[place].kind]
+
+    def rests(self, capability: str, place: int) -> int:
+        """Return what must be held for a capability to be usable at a place (rule 5.6)."""
+        known = self._rests.get(capability)
+        if known is None:
+            seeing = self.charter.rules.seeing
+            known = self._rests[capability] = (
+                self.catalogue.rests_on(capability),
+                self.catalogue.rests_on(capability, beside=seeing),
+            )
+        return known[place > 0]
+
+    def resting(self, place: int) -> Resting:
+        """Return what capabilities rest on at a place, and have a meaning there (rule 5.6)."""
+        known = self._resting[place]
+        if known is None:
+            form = self.places[place].kind, place > 0
+            known = self._resting_by_form.get(form)
+            if known is None:
+                known = self._resting_by_form[form] = self._find_resting(place)
+            self._resting[place] = known
+        return known
+
+    def _find_resting(self, place: int) -> Resting:
+        seeing = self.charter.rules.seeing
+        seen = self.rests(seeing, place) if place and seeing else 0
+        rests = {bit: self.rests(key, place) for key, bit in self.catalogue.bit.items()}
+        more = {bit: found for bit, found in rests.items() if found & ~seen & ~bit}
+        return Resting(seen, self.has_meaning(place), sum(more), more, {})
+
+    def word_of(self, entry: Override) -> Word:
+        """Return what an entry says: what it allows is closed, what it takes is exact (rules 2.4 and 2.5)."""
+        known = self._entries.get(id(entry))
+        if known is None:
+            give = self.catalogue.close(self._expand(entry.allow))
+            word = Word(give, self._expand(entry.deny), self._expand(entry.bar))
+            # the entry is kept beside its word, so that no other can come to have its id
+            known = self._entries[id(entry)] = (entry, word)
+        return known[1]
+
+    def _expand(self, words: Words) -> int:
+        return self.catalogue.expand_all(words) if words.words else 0
+
+    def voices(self, place: int, holder: str) -> tuple[Voice, ...]:
+        """Return the entries that speak for a rank or group at a place, the one that speaks first in front (rule 5.4).
+
+        That is its own entry, then the ranges that cover it, the one starting nearest to it first; then the override
+        sets that the place is like, each in the same way.
+        """
+        known = self._voices[place].get(holder)
+        if known is None:
+            known = self._voices[place][holder] = tuple(self._find_voices(place, holder))
+        return known
+
+    def _find_voices(self, place: int, holder: str) -> Iterator[Voice]:
+        here = self.places[place]
+        sources: list[tuple[str | None, tuple[Override, ...]]] = [(None, here.overrides)]
+        sources += [(key, self.charter.override_sets[key].overrides) for key in here.like]
+        position = self.rank_at.get(holder)
+        for of_set, entries in sources:
+            yield from (Voice(each, self.word_of(each), of_set) for each in entries if each.label == holder)
+            if position is not None:
+                ranges = [each for each in entries if each.above and self.rank_at[each.of] >= position]
+                ranges.sort(key=lambda each: self.rank_at[each.of])
+                yield from (Voice(each, self.word_of(each), of_set) for each in ranges)
+
+    def words_at(self, place: int) -> dict[str, Word]:
+        """Return the word of every rank and group that has one at a place; most places have few."""
+        known = self._words[place]
+        if known is None:
+            words = {holder: first_says([v.word for v in self.voices(place, holder)]) for holder in self._spoken(place)}
+            known = self._words[place] = {holder: word for holder, word in words.items() if any(word)}
+        return known
+
+    def _spoken(self, place: int) -> set[str]:
+        """Return the ranks and groups that an entry of the place or of its sets covers."""
+        here = self.places[place]
+        entries = [*here.overrides, *(e for key in here.like for e in self.charter.override_sets[key].overrides)]
+        covered = {entry.of for entry in entries if not entry.above}
+        lowest = max((self.rank_at[entry.of] for entry in entries if entry.above), default=-1)
+        return covered.union(rank.key for rank in self.ranks[: lowest + 1])
+
+    def exception(self, place: int, member: str | None) -> Override | None:
+        """Return the exception for a member at a place."""
+        if member is None:
+            return None
+        return self.exceptions[place].get(member)

@@ -1,0 +1,162 @@
+"""One question, one answer (rules 5 and 6)."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Final
+
+from ask_above.charter.charter import Charter
+from ask_above.charter.ladder import Rank
+from ask_above.charter.moments import Instant
+from ask_above.charter.names import listed
+from ask_above.decide.answer import Account, Answer, Step
+from ask_above.decide.classes import MemberClasses
+from ask_above.decide.compiled import CompiledCharter
+from ask_above.decide.explain import Explainer
+from ask_above.decide.kept import Keeper
+from ask_above.decide.profile import Asked, People, ask_rank, ask_visitor
+from ask_above.decide.walk import Reckoner, lists_that_count, standing
+from ask_above.decide.words import in_place
+from ask_above.people.register import Register
+
+if TYPE_CHECKING:
+    from ask_above.decide.authority import Case
+
+
+VISITOR: Final = "visitor"
+"""Someone who is not signed in."""
+
+
+class Decider(Keeper):
+    """Answers questions about one charter and one register; takes the moment as an argument."""
+
+    def __init__(self, charter: Charter, register: Register) -> None:
+        super().__init__()
+        self.compiled = CompiledCharter(charter)
+        self.people = People(self.compiled, register)
+        self.reckoner = Reckoner(self.compiled)
+        self.ready = MemberClasses(self.compiled, register, self.reckoner)
+
+    def after(self, charter: Charter, register: Register) -> Decider:
+        """Return what answers after a change; all that the change does not touch is shared."""
+        kept = (self.compiled, frozenset[int]()) if charter is self.compiled.charter else self.compiled.after(charter)
+        if kept is None:
+            return Decider(charter, register)
+        compiled, touched = kept
+        other = Decider.__new__(Decider)
+        other.compiled = compiled
+        other.people = People(compiled, register)
+        other.reckoner = self.reckoner if compiled is self.compiled else self.reckoner.after(compiled, touched)
+        other.ready = self.ready.after(compiled, register, other.reckoner, touched)
+        self._hand_on(other)
+        return other
+
+    def usable(self, asked: Asked, place: int) -> int:
+        """Return all that someone can use at a place."""
+        if asked.rules_all:
+            return self.compiled.has_meaning(place)
+        return self.reckoner.usable(asked.profile, place) if asked.profile else 0
+
+    def may(self, asked: Asked, capability: str, place: int) -> Answer:
+        """Answer whether someone may use a capability, given by its full name, at a place."""
+        allowed = bool(self.usable(asked, place) & self.compiled.catalogue.bit[capability])
+        return Answer(allowed, self.account, (asked, capability, place))
+
+    def account(self, asked: Asked, capability: str, place: int) -> Account:
+        """Tell how an answer about a capability comes about."""
+        explainer = Explainer(self.compiled, self.people.register, asked, capability, place)
+        return explainer.account(notes=self._notes(asked, capability, place))
+
+    def account_of(self, who: str, capability: str, place: str, at: Instant) -> Account:
+        """Tell the same for someone at a moment, all given as they are asked about."""
+        return self.account(self.asked(who, at), capability, self.compiled.place_at[place])
+
+    def asked(self, who: str, at: Instant) -> Asked:
+        """Return who is meant by ``petra``, ``rank:warden`` or ``visitor``; the names must be known."""
+        if who == VISITOR:
+            return ask_visitor(self.compiled)
+        if who.startswith("rank:"):
+            return ask_rank(self.compiled, self.compiled.rank_at[who[5:]])
+        return self.people.ask(who, at)
+
+    def _notes(self, asked: Asked, capability: str, place: int) -> tuple[str, ...]:
+        """Say whom a capability that moderates may be used on (rules 6.3 and 6.4)."""
+        rule = self.compiled.charter.rules.act("moderate")
+        if capability not in rule.using:
+            return ()
+        where = in_place(self.compiled.places[place].title, site=place == 0)
+        if asked.rules_all:
+            return (f"on anyone {where} but themselves.",)
+        if not asked.acts:
+            return (f"on nobody: only an active member may act on others, and {asked.label} is not one.",)
+        own = standing(self.compiled, asked.profile, place)
+        title = self.compiled.ranks[own].title if own < len(self.compiled.ranks) else "any rank"
+        said = {
+            "below": f"only on those below {title}",
+            "level": f"only on those below {title} or level with it",
+            "anyone": "on anyone but the owner",
+        }[rule.over]
+        return (f"{said} {where}{self._list_note(asked, capability, place)}.",)
+
+    def _list_note(self, asked: Asked, capability: str, place: int) -> str:
+        profile, act = asked.profile, "moderate"
+        asked_for = lists_that_count(self.compiled, profile, place, act, capability) if profile else []
+        if not asked_for or any("moderate" not in rank.lists for rank in asked_for):
+            return ""
+        lists = [rank.lists["moderate"] for rank in asked_for]
+        left_out = [r.title for r in self.compiled.ranks if not any(each.admits(r.key) for each in lists)]
+        return f", and not on {listed(left_out, 'or')}" if left_out else ""
+
+    # -- acts
+
+    def case(self, actor: Asked, place: int, at: Instant, *, in_change: bool = False) -> Case:
+        """Return a question about an act, to be put; with ``in_change`` as a part of a change."""
+        from ask_above.decide.authority import Case
+
+        return Case(self.reckoner, self.people, actor, place, at, in_change=in_change)
+
+    def moderate(self, actor: Asked, target: Asked, place: int, at: Instant, using: str | None) -> Answer:
+        """Answer whether one may moderate another; ``using`` is one of the act's capabilities, by its full name."""
+        all_using = self.compiled.charter.rules.act("moderate").using
+        steps = self.case(actor, place, at).moderate(target, (using,) if using else all_using)
+        what = f"moderate {target.label}" + (f" using {using}" if using else "")
+        return self._answer(steps, actor, what, place)
+
+    def assign(self, actor: Asked, rank: Rank, target: Asked | None, place: int, at: Instant) -> Answer:
+        """Answer whether one may give a rank to another, or to someone with the automatic ranks alone."""
+        to = "themselves" if target and target.key == actor.key and target.member else target.label if target else ""
+        what = f"give {rank.title}" + (f" to {to}" if to else "")
+        return self._answer(self.case(actor, place, at).assign(rank, target), actor, what, place)
+
+    def unassign(self, actor: Asked, rank: Rank, target: Asked, place: int, at: Instant) -> Answer:
+        """Answer whether one may take a rank from another."""
+        steps = self.case(actor, place, at).unassign(rank, target)
+        oneself = target.member is not None and target.key == actor.key
+        what = f"give up {rank.title}" if oneself else f"take {rank.title} from {target.label}"
+        return self._answer(steps, actor, what, place)
+
+    def manage(self, actor: Asked, rank: Rank, at: Instant) -> Answer:
+        """Answer whether one may change a rank."""
+        return self._answer(self.case(actor, 0, at).manage(rank), actor, f"change {rank.title}", None)
+
+    def call(self, actor: Asked, rank: Rank, place: int, at: Instant) -> Answer:
+        """Answer whether one may call on all who hold a rank."""
+        steps = self.case(actor, place, at).call(rank)
+        return self._answer(steps, actor, f"call on all who are {rank.title}", place)
+
+    def _answer(self, steps: list[Step], actor: Asked, what: str, place: int | None) -> Answer:
+        allowed = not any(step.holds is False for step in steps)
+        return Answer(allowed, self._teller(steps, actor, what, place, allowed=allowed))
+
+    def _teller(
+        self, steps: list[Step], actor: Asked, what: str, place: int | None, *, allowed: bool
+    ) -> Callable[[], Account]:
+        def tell() -> Account:
+            spot = "" if place is None else f" {in_place(self.compiled.places[place].title, site=place == 0)}"
+            verdict = "Yes" if allowed else "No"
+            sentence = f"{verdict}: {actor.label} {'may' if allowed else 'may not'} {what}{spot}."
+            deciding = [step for step in steps if step.holds is allowed]
+            reason = " ".join(step.text for step in (deciding[-1:] if allowed else deciding))
+            return Account(sentence, reason or "Nothing stands against it.", tuple(steps))
+
+        return tell

@@ -1,0 +1,252 @@
+"""What somebody holds at each place by one rank alone, and by everything: the ground that climbing starts from.
+
+Held by several ranks is never more than held by some one of them, gates left aside: of the words that speak of a
+capability the last one stands, and it is one rank's; what is carried is carried by one rank; bars only add up.
+"""
+
+from __future__ import annotations
+
+from functools import cached_property
+from typing import NamedTuple
+
+from ask_above.charter.ladder import Rank
+from ask_above.decide.compiled import CompiledCharter, Word, first_says
+from ask_above.decide.profile import ask_anybody
+from ask_above.decide.walk import settle, usable
+
+
+class _Passed(NamedTuple):
+    """What the words on the way to a place leave of a set: what of it is kept, what is given, what is barred.
+
+    ``here`` is what is said at the place itself, and ``after`` what is given there whatever else is said.
+    """
+
+    kept: int
+    given: int
+    barred: int
+    here: Word = Word()
+    after: int = 0
+
+    def then(self, word: Word, after: int) -> _Passed:
+        """Return what is left after what one more place says."""
+        given = (self.given | word.allow) & ~word.deny | after
+        return _Passed(self.kept & ~word.deny, given, self.barred | word.bar, word, after)
+
+
+class Ground:
+    """One charter, looked at rank by rank; kept for climbing from all of its ranks."""
+
+    def __init__(self, compiled: CompiledCharter) -> None:
+        self.compiled = compiled
+        catalogue = compiled.catalogue
+        self.automatic = tuple(holding.rank for holding in ask_anybody(compiled).holdings)
+        self.leads = {
+            catalogue.bit[key]: catalogue.close(catalogue.mask(each.leads_to))
+            for key, each in catalogue.capabilities.items()
+            if each.leads_to
+        }
+        self.leading = sum(self.leads)
+        acts = ("assign", "manage", "overrides")
+        self.using = {act: catalogue.mask(compiled.charter.rules.act(act).using) for act in acts}
+        self._single: dict[int | None, list[int]] = {}
+        self._unions: dict[tuple[int, ...], list[int]] = {}
+        self._full: dict[int | None, list[int]] = {}
+        kept: dict[tuple[str, bool], dict[int, int]] = {}
+        self._usable = [kept.setdefault((place.kind, n > 0), {}) for n, place in enumerate(compiled.places)]
+        self._words = [compiled.words_at(n) for n in range(len(compiled.places))]
+        self._speaking: dict[str, list[int]] = {}
+        for n, words in enumerate(self._words):
+            for key in words:
+                self._speaking.setdefault(key, []).append(n)
+        self._passed: dict[tuple[tuple[int, ...], bool], list[_Passed]] = {}
+
+    def after(self, compiled: CompiledCharter) -> None:
+        """Keep nothing for another charter: all of it is made anew."""
+
+    def may_stir(self, rank: int) -> bool:
+        """Tell quickly whether a rank's holder could do anything at all to climb; most cannot."""
+        compiled = self.compiled
+        if any(each.open and not each.kept_by for each in compiled.ranks) or rank in compiled.unbounded:
+            return True
+        holders = [*self.automatic, rank]
+        mask = 0
+        for each in holders:
+            mask |= compiled.carried[each] | self._allowed.get(compiled.ranks[each].key, 0)
+        return bool(mask & (self.leading | self.using["assign"] | self.using["manage"] | self.using["overrides"]))
+
+    @cached_property
+    def _allowed(self) -> dict[str, int]:
+        """Return what is allowed to each holder at any place."""
+        found: dict[str, int] = {}
+        for words in self._words:
+            for key, word in words.items():
+                found[key] = found.get(key, 0) | word.allow
+        return found
+
+    def single(self, rank: int | None) -> list[int]:
+        """Return what is held at each place by the automatic ranks of members and this one, gates left aside."""
+        known = self._single.get(rank)
+        if known is None:
+            carried = 0
+            for each in (*self.automatic, *(() if rank is None else (rank,))):
+                carried |= self.compiled.carried[each]
+            known = self._single[rank] = self._walk(self.automatic, rank, carried)
+        return known
+
+    def union(self, ranks: tuple[int, ...]) -> list[int]:
+        """Return what is held at each place by any one of several ranks."""
+        known = self._unions.get(ranks)
+        if known is None:
+            known = list(self.single(ranks[0]))
+            for rank in ranks[1:]:
+                known = [one | other for one, other in zip(known, self.single(rank), strict=True)]
+            self._unions[ranks] = known
+        return known
+
+    def full(self, rank: int) -> list[int]:
+        """Return the most that a rank could hold, if it carried everything and stood anywhere on the ladder."""
+        known = self._full.get(rank)
+        if known is None:
+            everything = self.compiled.catalogue.everything
+            known = self._full[rank] = self._walk(self.automatic, rank, everything, ranges=True)
+        return known
+
+    @cached_property
+    def made(self) -> list[int]:
+        """Return the most that a rank that is made could hold at each place, if it carried everything."""
+        return self._walk(self.automatic, None, self.compiled.catalogue.everything, ranges=True)
+
+    def held_by(self, automatic: tuple[int, ...], rank: int | None) -> list[int]:
+        """Return what other automatic ranks and one more hold, gates left aside."""
+        carried = 0
+        for each in (*automatic, *(() if rank is None else (rank,))):
+            carried |= self.compiled.carried[each]
+        return self._walk(automatic, rank, carried)
+
+    @cached_property
+    def by_group(self) -> dict[str, list[int]]:
+        """Return what is allowed to each group at each place, and the places in it."""
+        found = {}
+        for group in self.compiled.charter.groups:
+            masks: list[int] = []
+            for n, words in enumerate(self._words):
+                above = masks[self._parent(n)] if n else 0
+                masks.append(above | (words[group].allow if group in words else 0))
+            found[group] = masks
+        return found
+
+    @cached_property
+    def named(self) -> frozenset[str]:
+        """Return the ranks that having leads somewhere by itself: gates, conditions, and lists of acts name them."""
+        charter = self.compiled.charter
+        found = {key for rank in charter.ranks.values() for key in rank.after}
+        found |= {rank.key for rank in charter.ranks.values() if rank.lists}
+        for place in charter.places.values():
+            for term in (*place.gate.any, *place.gate.all, *place.gate.none) if place.gate else ():
+                if not term.group:
+                    last = self.compiled.rank_at[term.key]
+                    found |= {rank.key for rank in self.compiled.ranks[: last + 1]} if term.above else {term.key}
+        return frozenset(found)
+
+    @cached_property
+    def listed(self) -> frozenset[str]:
+        """Return the acts for which some rank says on whom it lets one act (rule 6.4)."""
+        return frozenset(act for rank in self.compiled.ranks for act in rank.lists)
+
+    @cached_property
+    def open(self) -> list[Rank]:
+        """Return the ranks that members may join."""
+        return [rank for rank in self.compiled.ranks if rank.open]
+
+    @cached_property
+    def mattering(self) -> list[Rank]:
+        """Return the ranks that having leads further: what is handed on as it is held brings nothing by itself."""
+        rules = self.compiled.charter.rules
+        acts = [rules.act(act) for act in ("assign", "manage", "overrides")]
+        every = rules.act("assign").hand_on == "any" or any(a.hand_on == "any" or a.over != "below" for a in acts)
+        ranks = (rank for rank in self.compiled.ranks if not rank.automatic and not rank.kept_by)
+        return [rank for rank in ranks if every or rank.key in self.named]
+
+    def _parent(self, place: int) -> int:
+        return self.compiled.chains[place][-2]
+
+    def _walk(self, automatic: tuple[int, ...], rank: int | None, carried: int, *, ranges: bool = False) -> list[int]:
+        """Return what is held at each place: what other words leave, with the own words of a rank (rules 5.4 and 5.5).
+
+        With ``ranges`` words such as ``warden+`` give what they allow and take nothing, as ranks might be moved. Places
+        without own words, on the way there either, need no look at any word.
+        """
+        compiled = self.compiled
+        if rank is not None and rank in compiled.unbounded:
+            return [compiled.catalogue.everything] * len(compiled.places)
+        passed = self._passed_by(automatic, ranges)
+        found = [(carried & each.kept | each.given) & ~each.barred for each in passed]
+        own = None if rank is None else compiled.ranks[rank].key
+        if own is None or own not in self._speaking:
+            return found
+        held: dict[int, tuple[int, int]] = {}
+        for n in sorted({below for place in self._speaking[own] for below in compiled.below[place]}):
+            above = self._parent(n) if n else -1
+            if above in held:
+                mask, bars = held[above]
+            elif n:
+                mask, bars = carried & passed[above].kept | passed[above].given, passed[above].barred
+            else:
+                mask, bars = carried, 0
+            words = [passed[n].here]
+            if own in self._words[n]:
+                words.append(self._word(n, own, ranges))
+            for allow, deny, bar in words:
+                mask, bars = (mask | allow) & ~deny, bars | bar
+            mask |= passed[n].after
+            held[n] = mask, bars
+            found[n] = mask & ~bars
+        return found
+
+    def _passed_by(self, automatic: tuple[int, ...], ranges: bool) -> list[_Passed]:
+        """Return what the words for some automatic ranks leave of a set at each place."""
+        known = self._passed.get((automatic, ranges))
+        if known is None:
+            keys = [self.compiled.ranks[each].key for each in sorted(automatic)]
+            known = self._passed[automatic, ranges] = []
+            for n, words in enumerate(self._words):
+                above = known[self._parent(n)] if n else _Passed(self.compiled.catalogue.everything, 0, 0)
+                said = [self._word(n, key, ranges) for key in keys if key in words]
+                after = self._allowed_from(n) if ranges and words else 0
+                known.append(above.then(Word(*self._settle(said)) if said else Word(), after))
+        return known
+
+    def _word(self, place: int, key: str, ranges: bool) -> Word:
+        return self._named_at(place, key) if ranges else self._words[place][key]
+
+    def _settle(self, words: list[Word]) -> tuple[int, int, int]:
+        if len(words) == 1:
+            return words[0]
+        bar = 0
+        for word in words:
+            bar |= word.bar
+        return (*settle(words, self.compiled.charter.rules.disagreement), bar)
+
+    def _named_at(self, place: int, key: str) -> Word:
+        """Return what is said of a rank by its own name, the ranges that cover it where it stands left aside."""
+        voices = self.compiled.voices(place, key)
+        return first_says([voice.word for voice in voices if voice.entry.label == key])
+
+    def _allowed_from(self, place: int) -> int:
+        """Return what ranges such as ``warden+`` allow at a place: a rank that is made may be put above their start."""
+        here = self.compiled.places[place]
+        sets = (each for key in here.like for each in self.compiled.charter.override_sets[key].overrides)
+        words = [self.compiled.word_of(each) for each in (*here.overrides, *sets) if each.above]
+        return first_says([Word(allow=word.allow) for word in words]).allow
+
+    def usable(self, mask: int, place: int) -> int:
+        """Return what of a set can be used at a place (rule 5.6)."""
+        known = self._usable[place].get(mask)
+        if known is None:
+            known = self._usable[place][mask] = usable(self.compiled, mask, place)
+        return known
+
+    def usable_everywhere(self, masks: list[int]) -> list[int]:
+        """Return what of a set for each place can be used there."""
+        found = [known.get(mask) for mask, known in zip(masks, self._usable, strict=True)]
+        return [self.usable(masks[n], n) if each is None else each for n, each in enumerate(found)]
