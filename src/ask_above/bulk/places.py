@@ -13,7 +13,8 @@ from typing import TYPE_CHECKING, NamedTuple, TypeAlias
 import numpy as np
 
 from ask_above.bulk.programme import Programme
-from ask_above.decide.compiled import CompiledCharter, Word
+from ask_above.decide.compiled import CompiledCharter
+from ask_above.decide.layers import LayerName, Word
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -105,19 +106,16 @@ class CompiledPlaces:
         return [*rests, *(n + size for n in rests)] if self.has_bars else rests
 
     def _make(self, place: int) -> CompiledPlace:
-        compiled = self.compiled
-        words = [(self.number[holder], word) for holder, word in compiled.words_at(place).items()]
+        compiled, size = self.compiled, len(self.rests)
         own = [(self.number[f"@{key}"], compiled.word_of(entry)) for key, entry in compiled.exceptions[place].items()]
-        ranks = sorted((each for each in words if each[0] < len(compiled.ranks)), reverse=True)
-        groups = [each for each in words if each[0] >= len(compiled.ranks)]
-        how = compiled.charter.rules.disagreement
         steps: list[Operation] = []
-        for automatic in (True, False):
-            layer = [each for each in ranks if compiled.ranks[each[0]].automatic is automatic]
-            steps += self._overwriting(layer) if how == "topmost" else self._in_turn(layer, last=how)
-        steps += self._in_turn(groups, last="deny", apart=self.apart)
-        size = len(self.rests)
-        steps += [Operation(False, n + size, holder) for holder, word in words for n in bits(word.bar)]
+        for layer, holder, allow, deny in compiled.sayings_at(place).order:
+            number = self.number[holder]
+            apart = self.apart if layer is LayerName.GROUP else 0  # those pending are given nothing by their groups
+            steps += [Operation(True, n, number + apart) for n in bits(allow)]
+            steps += [Operation(False, n, number) for n in bits(deny)]
+        for holder, word in compiled.words_at(place).items():
+            steps += [Operation(False, n + size, self.number[holder]) for n in bits(word.bar)]
         together = self._together(own)
         steps += [Operation(give, column, -1 - k) for k, (give, column) in enumerate(together)]
         touched = {step.column % size for step in steps}
@@ -137,22 +135,6 @@ class CompiledPlaces:
             for n in (*bits(word.deny), *(each + size for each in bits(word.bar))):
                 takes.setdefault((False, n), []).append(holder)
         return gives | takes
-
-    @staticmethod
-    def _overwriting(said: list[tuple[int, Word]]) -> list[Operation]:
-        """Let each overwrite the one before: the last word stands."""
-        steps = []
-        for holder, word in said:
-            steps += [Operation(True, n, holder) for n in bits(word.allow)]
-            steps += [Operation(False, n, holder) for n in bits(word.deny)]
-        return steps
-
-    @staticmethod
-    def _in_turn(said: list[tuple[int, Word]], *, last: str, apart: int = 0) -> list[Operation]:
-        """Let all allows or all denies come last: those stand."""
-        allows = [Operation(True, n, holder + apart) for holder, word in said for n in bits(word.allow)]
-        denies = [Operation(False, n, holder) for holder, word in said for n in bits(word.deny)]
-        return [*denies, *allows] if last == "allow" else [*allows, *denies]
 
 
 def _in_turns(steps: list[Operation]) -> Numbers:

@@ -213,23 +213,13 @@ class BitRows:
         return shut & ~self.unbounded
 
     def _closed(self, place: int, rows: Bits) -> Bits:
-        gate = self.compiled.places[place].gate
+        entrance = self.compiled.entrance(place)
         passed = np.full(self.words, _FULL)
-        if gate is None:
+        if entrance is None:
             return ~passed
-
-        def meets(key: str, *, above: bool) -> Bits:
-            number = self.compiled_places.number[key]
-            found: Bits = np.bitwise_or.reduce(rows[0 if above else number : number + 1])
-            return found
-
-        for term in gate.all:
-            passed &= meets(term.key, above=term.above)
-        for term in gate.none:
-            passed &= ~meets(term.key, above=term.above)
-        if gate.any:
-            some = np.zeros(self.words, dtype=np.uint64)
-            for term in gate.any:
-                some |= meets(term.key, above=term.above)
-            passed &= some
+        number = self.compiled_places.number
+        for holders in entrance.some:
+            passed &= np.bitwise_or.reduce(rows[[number[key] for key in holders]])
+        if entrance.none:
+            passed &= ~np.bitwise_or.reduce(rows[[number[key] for key in entrance.none]])
         return ~passed

@@ -14,14 +14,7 @@ from ask_above.charter.charter import Charter
 from ask_above.charter.ladder import Rank
 from ask_above.charter.places import Override
 from ask_above.decide.kept import Keeper
-
-
-class Word(NamedTuple):
-    """What is said of capabilities: allowed, denied, barred."""
-
-    allow: int = 0
-    deny: int = 0
-    bar: int = 0
+from ask_above.decide.layers import Entrance, LayerName, Saying, Sayings, Word, entrance, first_says, sayings
 
 
 class Voice(NamedTuple):
@@ -55,17 +48,6 @@ class Resting(NamedTuple):
                 found |= self.more[bit]
             self.known[mask] = found
         return found
-
-
-def first_says(words: Sequence[Word]) -> Word:
-    """Join words so that, capability by capability, the first that says something counts; bars add up (rule 5.4)."""
-    allow = deny = bar = 0
-    for word in words:
-        settled = allow | deny
-        allow |= word.allow & ~settled
-        deny |= word.deny & ~settled
-        bar |= word.bar
-    return Word(allow, deny, bar)
 
 
 def carried_sets(ranks: Sequence[Rank], catalogue: Catalogue) -> list[int]:
@@ -110,6 +92,8 @@ class CompiledCharter(Keeper):
         self._set_up_places()
         self._voices: list[dict[str, tuple[Voice, ...]]] = [{} for _ in self.places]
         self._words: list[dict[str, Word] | None] = [None] * len(self.places)
+        self._sayings: list[Sayings | None] = [None] * len(self.places)
+        self._entrances: dict[int, Entrance] = {}
         self._entries: dict[int, tuple[Override, Word]] = {}
         self._rests: dict[str, tuple[int, int]] = {}
         self._resting: list[Resting | None] = [None] * len(self.places)
@@ -133,8 +117,10 @@ class CompiledCharter(Keeper):
         other = copy(self)
         other.charter, other.places = charter, places
         other._voices, other._words, other.exceptions = list(self._voices), list(self._words), list(self.exceptions)
+        other._sayings = list(self._sayings)
+        other._entrances = {n: each for n, each in self._entrances.items() if n not in changed}
         for n in changed:
-            other._voices[n], other._words[n] = {}, None
+            other._voices[n], other._words[n], other._sayings[n] = {}, None, None
             other.exceptions[n] = {entry.of: entry for entry in places[n].exceptions}
         if any(other.exceptions[n].keys() != self.exceptions[n].keys() for n in changed):
             other.exceptional = frozenset(member for entries in other.exceptions for member in entries)
@@ -242,6 +228,32 @@ class CompiledCharter(Keeper):
         if known is None:
             words = {holder: first_says([v.word for v in self.voices(place, holder)]) for holder in self._spoken(place)}
             known = self._words[place] = {holder: word for holder, word in words.items() if any(word)}
+        return known
+
+    def sayings_at(self, place: int) -> Sayings:
+        """Return what is said for ranks and groups at a place, in the order in which it counts (rule 5.4)."""
+        known = self._sayings[place]
+        if known is None:
+            rules = self.charter.rules
+            known = self._sayings[place] = sayings(self.words_at(place), self.charter.ranks, rules.disagreement)
+        return known
+
+    def own_saying(self, place: int, member: str | None) -> Saying | None:
+        """Return what a member's own exception says at a place, over all else there (rule 5.4)."""
+        entry = self.exception(place, member)
+        if entry is None:
+            return None
+        word = self.word_of(entry)
+        return Saying(LayerName.MEMBER, entry.of, word.allow & ~word.deny, word.deny)
+
+    def entrance(self, place: int) -> Entrance | None:
+        """Return what the gate of a place asks for, ``None`` where there is no gate (rule 5.3)."""
+        gate = self.places[place].gate
+        if gate is None:
+            return None
+        known = self._entrances.get(place)
+        if known is None:
+            known = self._entrances[place] = entrance(gate, self.charter.ranks)
         return known
 
     def _spoken(self, place: int) -> set[str]:

@@ -11,7 +11,8 @@ from collections.abc import Mapping
 from ask_above.charter.names import listed
 from ask_above.charter.places import Gate, GateTerm, Override
 from ask_above.decide.answer import Account, Step
-from ask_above.decide.compiled import CompiledCharter, Word
+from ask_above.decide.compiled import CompiledCharter
+from ask_above.decide.layers import LayerName, Word
 from ask_above.decide.profile import Asked, Holding, Profile
 from ask_above.decide.sources import source_of
 from ask_above.decide.walk import Layer, closed_gate, held, layers, meets_term, ranks_at
@@ -173,7 +174,7 @@ class Explainer:
             self._add("5.5", "barred", {"what": what, "file": file, **words}, takes=taken)
 
     def _entries(self, layer: Layer, key: str) -> list[Override]:
-        if layer.name == "d":
+        if layer.name is LayerName.MEMBER:
             entry = self.compiled.exception(layer.place, key)
             return [entry] if entry else []
         return [voice.entry for voice in self.compiled.voices(layer.place, key)]
@@ -187,7 +188,7 @@ class Explainer:
                 continue
             denied = bool(layer.deny & bit)
             allowed = bool(layer.allow & bit)
-            unheard = profile.pending and layer.name in "cd" and not denied
+            unheard = profile.pending and layer.name in (LayerName.GROUP, LayerName.MEMBER) and not denied
             key = next(key for key, word in said if bool(word.deny & bit) == denied)
             other = [self._holder(layer, name) for name, word in said if bool(word.deny & bit) != denied]
             entry = self._speaking(layer, key, bit)
@@ -215,10 +216,10 @@ class Explainer:
         return None
 
     def _holder(self, layer: Layer, key: str) -> str:
-        if layer.name == "d":
+        if layer.name is LayerName.MEMBER:
             member = self.register.members.get(key)
             return f"{member.called if member else key}, by an exception,"
-        if layer.name == "c":
+        if layer.name is LayerName.GROUP:
             return f"the group {self.compiled.charter.groups[key].title}"
         return self.compiled.charter.ranks[key].title
 

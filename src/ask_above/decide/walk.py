@@ -5,24 +5,24 @@ Every answer, fast or explained, comes from the functions in this module: the ex
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 from typing import NamedTuple
 
 from ask_above.charter.ladder import Rank
 from ask_above.charter.places import GateTerm
-from ask_above.decide.compiled import CompiledCharter, Word, first_says
+from ask_above.decide.compiled import CompiledCharter
+from ask_above.decide.layers import LayerName, Word, meant_by, settled
 from ask_above.decide.profile import Profile
 
 
 class Layer(NamedTuple):
     """What one layer at one place gives and takes.
 
-    ``name`` is a for automatic ranks, b for other ranks, c for groups, d for the member's exception. ``speakers`` are
-    the ranks or groups, or the member, that said something, with their words.
+    ``speakers`` are the ranks or groups, or the member, that said something, with their words, the highest first.
     """
 
     place: int
-    name: str
+    name: LayerName
     allow: int
     deny: int
     speakers: tuple[tuple[str, Word], ...]
@@ -48,40 +48,33 @@ def standing(compiled: CompiledCharter, profile: Profile | None, place: int) -> 
     return ranks[0] if ranks else len(compiled.ranks)
 
 
-def settle(words: Iterable[Word], disagreement: str) -> tuple[int, int]:
-    """Settle the words of several ranks, highest first, into what is allowed and what is denied (rule 5.4)."""
-    words = list(words)
-    if disagreement == "topmost":
-        joined = first_says(words)
-        return joined.allow, joined.deny
-    allow = deny = 0
-    for word in words:
-        allow |= word.allow
-        deny |= word.deny
-    return (allow, deny & ~allow) if disagreement == "allow" else (allow & ~deny, deny)
+def holders_at(compiled: CompiledCharter, profile: Profile, place: int) -> list[str]:
+    """Return the keys of the ranks held at a place, highest first, and then the groups."""
+    return [*(compiled.ranks[rank].key for rank in ranks_at(compiled, profile, place)), *profile.groups]
 
 
 def layers(compiled: CompiledCharter, profile: Profile, place: int) -> Iterator[Layer]:
     """Walk from the root to ``place``, four layers at each; each later one overwrites what stood before (rule 5.4)."""
-    ranks = ranks_at(compiled, profile, place)
-    automatic = [compiled.ranks[rank].key for rank in ranks if compiled.ranks[rank].automatic]
-    others = [compiled.ranks[rank].key for rank in ranks if not compiled.ranks[rank].automatic]
-    rule = compiled.charter.rules.disagreement
+    holders = holders_at(compiled, profile, place)
     for here in compiled.chains[place]:
         words = compiled.words_at(here)
-        for name, holders, settled in (("a", automatic, rule), ("b", others, rule), ("c", profile.groups, "deny")):
-            if not words:
-                break
-            speakers = tuple((key, words[key]) for key in holders if key in words)
-            if speakers:
-                allow, deny = settle((word for _, word in speakers), settled)
-                given = 0 if name == "c" and profile.pending else allow
-                yield Layer(here, name, given, deny, speakers)
-        entry = compiled.exception(here, profile.exceptions)
-        if entry is not None:
-            word = compiled.word_of(entry)
-            given = 0 if profile.pending else word.allow
-            yield Layer(here, "d", given, word.deny, ((entry.of, word),))
+        speaking = [key for key in holders if key in words] if words else []
+        if speaking:
+            said = compiled.sayings_at(here).of(speaking)
+            for name in (LayerName.AUTOMATIC, LayerName.RANK, LayerName.GROUP):
+                speakers = tuple((key, words[key]) for key in speaking if _layer_of(compiled, key) is name)
+                if speakers:
+                    allow, deny = settled(saying for saying in said if saying.layer is name)
+                    yield Layer(here, name, 0 if name is LayerName.GROUP and profile.pending else allow, deny, speakers)
+        entry, own = compiled.exception(here, profile.exceptions), compiled.own_saying(here, profile.exceptions)
+        if entry is not None and own is not None:
+            speaker = entry.of, compiled.word_of(entry)
+            yield Layer(here, LayerName.MEMBER, 0 if profile.pending else own.allow, own.deny, (speaker,))
+
+
+def _layer_of(compiled: CompiledCharter, holder: str) -> LayerName:
+    rank = compiled.charter.ranks.get(holder)
+    return LayerName.GROUP if rank is None else LayerName.AUTOMATIC if rank.automatic else LayerName.RANK
 
 
 def closed_gate(compiled: CompiledCharter, profile: Profile, place: int) -> int | None:
@@ -94,22 +87,13 @@ def closed_gate(compiled: CompiledCharter, profile: Profile, place: int) -> int 
 
 def passes(compiled: CompiledCharter, profile: Profile, place: int) -> bool:
     """Tell whether the gate of one place is satisfied; ranks count if they are held at that place."""
-    gate = compiled.places[place].gate
-    if gate is None:
-        return True
-
-    def meets(term: GateTerm) -> bool:
-        return meets_term(compiled, profile, place, term)
-
-    return (not gate.any or any(map(meets, gate.any))) and all(map(meets, gate.all)) and not any(map(meets, gate.none))
+    entrance = compiled.entrance(place)
+    return entrance is None or entrance.lets_in(frozenset(holders_at(compiled, profile, place)))
 
 
 def meets_term(compiled: CompiledCharter, profile: Profile, place: int, term: GateTerm) -> bool:
     """Tell whether one thing that a gate asks for counts: a group one is in, a rank held at the gate's place."""
-    if term.group:
-        return term.key in profile.groups
-    ranks, position = ranks_at(compiled, profile, place), compiled.rank_at[term.key]
-    return bool(ranks) and ranks[0] <= position if term.above else position in ranks
+    return not meant_by(term, compiled.charter.ranks).isdisjoint(holders_at(compiled, profile, place))
 
 
 def held(compiled: CompiledCharter, profile: Profile, place: int, *, gated: bool = True, own: bool = True) -> Held:

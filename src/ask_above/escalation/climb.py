@@ -13,6 +13,7 @@ from ask_above.charter.ladder import Rank
 from ask_above.charter.names import SITE
 from ask_above.charter.places import GateTerm
 from ask_above.charter.rules import ActRule
+from ask_above.decide.layers import meant_by
 from ask_above.decide.profile import ask_rank
 from ask_above.decide.walk import Reckoner, passes
 from ask_above.escalation.ground import Ground
@@ -195,14 +196,11 @@ class _Ascent:
         """Return the moves by which one comes to be what a gate asks for."""
         if term.group:
             return (Move("enter", term.key),) if self._may_join_groups(place) else None
-        position, chain = self.compiled.rank_at[term.key], self.compiled.chains[place]
-        if any(rank == position or (term.above and rank < position) for rank in self.automatic):
+        meant, chain = self._meant(term), self.compiled.chains[place]
+        if not meant.isdisjoint(self.automatic):
             return ()
-        found = [
-            moves
-            for (rank, where), moves in self.had.items()
-            if where in chain and (rank == position or (term.above and (rank < position or self._can("manage", 0))))
-        ]
+        movable = term.above and self._can("manage", 0)  # a rank may be put above the one that is named
+        found = [moves for (rank, where), moves in self.had.items() if where in chain and (rank in meant or movable)]
         return min(found, key=len, default=None)
 
     def _may_join_groups(self, place: int) -> bool:
@@ -233,8 +231,10 @@ class _Ascent:
         """Tell whether one cannot help being what a gate keeps out: ranks that are held without being given."""
         if term.group or self._can("manage", 0):
             return False
-        position = self.compiled.rank_at[term.key]
-        return any(rank == position or (term.above and rank < position) for rank in self.automatic)
+        return not self._meant(term).isdisjoint(self.automatic)
+
+    def _meant(self, term: GateTerm) -> frozenset[int]:
+        return frozenset(self.compiled.rank_at[key] for key in meant_by(term, self.compiled.charter.ranks))
 
     # -- what acts take
 

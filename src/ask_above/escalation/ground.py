@@ -6,31 +6,32 @@ capability the last one stands, and it is one rank's; what is carried is carried
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from functools import cached_property
 from typing import NamedTuple
 
 from ask_above.charter.ladder import Rank
-from ask_above.decide.compiled import CompiledCharter, Word, first_says
+from ask_above.decide.compiled import CompiledCharter
+from ask_above.decide.layers import Word, first_says, sayings, settled
 from ask_above.decide.profile import ask_anybody
-from ask_above.decide.walk import settle, usable
+from ask_above.decide.walk import usable
 
 
 class _Passed(NamedTuple):
     """What the words on the way to a place leave of a set: what of it is kept, what is given, what is barred.
 
-    ``here`` is what is said at the place itself, and ``after`` what is given there whatever else is said.
+    ``after`` is what is given at the place itself whatever else is said there.
     """
 
     kept: int
     given: int
     barred: int
-    here: Word = Word()
     after: int = 0
 
     def then(self, word: Word, after: int) -> _Passed:
         """Return what is left after what one more place says."""
         given = (self.given | word.allow) & ~word.deny | after
-        return _Passed(self.kept & ~word.deny, given, self.barred | word.bar, word, after)
+        return _Passed(self.kept & ~word.deny, given, self.barred | word.bar, after)
 
 
 class Ground:
@@ -193,11 +194,8 @@ class Ground:
                 mask, bars = carried & passed[above].kept | passed[above].given, passed[above].barred
             else:
                 mask, bars = carried, 0
-            words = [passed[n].here]
-            if own in self._words[n]:
-                words.append(self._word(n, own, ranges))
-            for allow, deny, bar in words:
-                mask, bars = (mask | allow) & ~deny, bars | bar
+            allow, deny, bar = self._said(n, (*(self.compiled.ranks[each].key for each in automatic), own), ranges)
+            mask, bars = (mask | allow) & ~deny, bars | bar
             mask |= passed[n].after
             held[n] = mask, bars
             found[n] = mask & ~bars
@@ -211,21 +209,23 @@ class Ground:
             known = self._passed[automatic, ranges] = []
             for n, words in enumerate(self._words):
                 above = known[self._parent(n)] if n else _Passed(self.compiled.catalogue.everything, 0, 0)
-                said = [self._word(n, key, ranges) for key in keys if key in words]
                 after = self._allowed_from(n) if ranges and words else 0
-                known.append(above.then(Word(*self._settle(said)) if said else Word(), after))
+                known.append(above.then(self._said(n, keys, ranges), after))
         return known
 
-    def _word(self, place: int, key: str, ranges: bool) -> Word:
-        return self._named_at(place, key) if ranges else self._words[place][key]
-
-    def _settle(self, words: list[Word]) -> tuple[int, int, int]:
-        if len(words) == 1:
-            return words[0]
+    def _said(self, place: int, keys: Sequence[str], ranges: bool) -> Word:
+        """Return what is said at a place for some ranks together (rules 5.4 and 5.5)."""
+        words, said = self._words[place], self.compiled.sayings_at(place)
+        if ranges:
+            charter = self.compiled.charter
+            words = {key: self._named_at(place, key) for key in keys if key in words}
+            said = sayings(words, charter.ranks, charter.rules.disagreement)
+        allow, deny = settled(said.of(keys))
         bar = 0
-        for word in words:
-            bar |= word.bar
-        return (*settle(words, self.compiled.charter.rules.disagreement), bar)
+        for key in keys:
+            if key in words:
+                bar |= words[key].bar
+        return Word(allow, deny, bar)
 
     def _named_at(self, place: int, key: str) -> Word:
         """Return what is said of a rank by its own name, the ranges that cover it where it stands left aside."""

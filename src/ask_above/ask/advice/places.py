@@ -8,7 +8,8 @@ from typing import NamedTuple
 from ask_above.ask.advice.piece import Piece, Sight
 from ask_above.charter.names import listed
 from ask_above.charter.places import Override, Place
-from ask_above.decide.compiled import CompiledCharter, Word
+from ask_above.decide.compiled import CompiledCharter
+from ask_above.decide.layers import Word
 from ask_above.decide.walk import held, passes
 
 _SEEING = frozenset({"see", "view", "read", "enter"})

@@ -14,9 +14,10 @@ from ask_above.charter.moments import Instant
 from ask_above.charter.names import SITE, few, listed, nearest
 from ask_above.charter.places import Place
 from ask_above.charter.rules import ACTS
-from ask_above.decide.compiled import CompiledCharter, Word
+from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import Decider
 from ask_above.decide.explain import gate_asks
+from ask_above.decide.layers import Word
 from ask_above.decide.names import Names
 from ask_above.decide.profile import Asked, Holding, ask_anybody
 from ask_above.decide.words import HELD_BY, VERBS, day, in_place, in_places, period, upper

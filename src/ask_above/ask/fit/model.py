@@ -12,10 +12,8 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
-from ask_above.charter.places import GateTerm
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.profile import ask_anybody
-from ask_above.decide.walk import settle
 
 if TYPE_CHECKING:
     from scipy.sparse import csr_array
@@ -60,29 +58,24 @@ class Structures:
         bars: set[int] = set()
         barred = False
         for here in reversed(compiled.chains[place]):
-            said = compiled.words_at(here)
-            speaking = [
-                (rank, said[compiled.ranks[rank].key]) for rank in self.candidates if compiled.ranks[rank].key in said
-            ]
-            bars.update(rank for rank, word in speaking if word.bar & bit)
-            own = [said[compiled.ranks[rank].key] for rank in self.automatic if compiled.ranks[rank].key in said]
-            barred = barred or any(word.bar & bit for word in own)
-            if default is None:
-                words += self._layer([(r, bool(w.allow & bit)) for r, w in speaking if (w.allow | w.deny) & bit])
-                allow, deny = settle(own, compiled.charter.rules.disagreement)
-                default = True if allow & bit else False if deny & bit else None
+            for key, word in compiled.words_at(here).items():
+                position = compiled.rank_at.get(key)
+                if word.bar & bit and position in self.candidates:
+                    bars.add(position)
+                barred = barred or (bool(word.bar & bit) and position in self.automatic)
+            for _, holder, allow, deny in reversed(compiled.sayings_at(here).order):
+                position = compiled.rank_at.get(holder)
+                if default is not None or position is None or not (allow | deny) & bit:
+                    continue
+                if position in self.automatic:
+                    default = bool(allow & bit)
+                elif position in self.candidates:
+                    words.append((position, bool(allow & bit)))
         if default is None:
             words += [(rank, True) for rank in self.candidates if compiled.carried[rank] & bit]
             default = any(compiled.carried[rank] & bit for rank in self.automatic)
         asked, shut, never = self._gate(place)
         return Structure(tuple(words), default, tuple(sorted(bars)), asked, shut, barred or never)
-
-    def _layer(self, speaking: list[tuple[int, bool]]) -> list[tuple[int, bool]]:
-        """Put the words of ranks at one place into the order in which they count (rule 5.4)."""
-        how = self.compiled.charter.rules.disagreement
-        if how == "topmost":
-            return sorted(speaking)
-        return sorted(speaking, key=lambda each: each[1], reverse=how == "allow")
 
     def _gate(self, place: int) -> tuple[tuple[tuple[int, ...], ...], tuple[int, ...], bool]:
         known = self._gates.get(place)
@@ -95,31 +88,23 @@ class Structures:
         shut: set[int] = set()
         never = False
         for here in self.compiled.chains[place]:
-            gate = self.compiled.places[here].gate
-            if gate is None:
+            entrance = self.compiled.entrance(here)
+            if entrance is None:
                 continue
-            for terms in ([gate.any] if gate.any else []) + [(term,) for term in gate.all]:
-                met, ranks = self._meets(terms)
+            for holders in entrance.some:
+                met, ranks = self._among(holders)
                 if not met:
                     asked.append(ranks)
                     never = never or not ranks
-            met, ranks = self._meets(gate.none)
+            met, ranks = self._among(entrance.none)
             never = never or met
             shut.update(ranks)
         return tuple(asked), tuple(sorted(shut)), never
 
-    def _meets(self, terms: Iterable[GateTerm]) -> tuple[bool, tuple[int, ...]]:
-        """Return whether the automatic ranks meet one of these terms, and the candidates that would."""
-        met = False
-        ranks: set[int] = set()
-        for term in terms:
-            if term.group:
-                continue  # someone asked about as a rank belongs to no group
-            at = self.compiled.rank_at[term.key]
-            fits = [r for r in (*self.automatic, *self.candidates) if r == at or (term.above and r <= at)]
-            met = met or any(rank in self.automatic for rank in fits)
-            ranks.update(rank for rank in fits if rank in self.candidates)
-        return met, tuple(sorted(ranks))
+    def _among(self, holders: frozenset[str]) -> tuple[bool, tuple[int, ...]]:
+        """Return whether an automatic rank is among these, and the candidates that are; nobody is in a group here."""
+        positions = {self.compiled.rank_at[key] for key in holders if key in self.compiled.rank_at}
+        return not positions.isdisjoint(self.automatic), tuple(sorted(positions.intersection(self.candidates)))
 
 
 class Model:
