@@ -8,22 +8,37 @@ True
 
 from __future__ import annotations
 
-from importlib import import_module
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
+from ask_above.lazily import lazily
 from ask_above.version import __version__ as __version__
 
 if TYPE_CHECKING:
+    from ask_above.ask.advice.piece import Piece
+    from ask_above.ask.advice.whole import AdviceGiven
+    from ask_above.ask.compare import Compared, Comparison
+    from ask_above.ask.cover import Cover, Crowded, Gap
+    from ask_above.ask.describe.describer import Described
     from ask_above.ask.expect import Unmet
+    from ask_above.ask.fit.new_rank import Proposal
+    from ask_above.ask.fit.search import Excess, Fit, Fitting
+    from ask_above.ask.impact.whole import Impact, Shift, TurnedExpectation
+    from ask_above.ask.roster import Heading, Roster, RosterEntry
+    from ask_above.ask.shared import SharedAccount
+    from ask_above.ask.tour import Stop, Tour
+    from ask_above.ask.ways.search import Way, Ways
+    from ask_above.bulk.table import Table
     from ask_above.change.draft import EditError
+    from ask_above.change.refusal import Refusal
     from ask_above.charter.charter import Charter
     from ask_above.charter.expectations import Expectation
     from ask_above.charter.ladder import Rank
     from ask_above.charter.places import Place
     from ask_above.community import Community
-    from ask_above.decide.answer import Answer, Step
+    from ask_above.decide.answer import Account, Answer, Step
     from ask_above.decide.decider import VISITOR
     from ask_above.decide.looks import Looks, PerkHeld
+    from ask_above.decide.names import Names
     from ask_above.errors import (
         AskAboveError,
         Fault,
@@ -31,77 +46,123 @@ if TYPE_CHECKING:
         MissingFileError,
         MomentError,
         QuestionError,
+        StoreError,
         UnknownNameError,
     )
+    from ask_above.escalation.paths import Climbed, ClimbPath
     from ask_above.people.register import Assignment, Member, Register
-    from ask_above.workspace.home import ChangedMeanwhileError
-    from ask_above.workspace.plans import RefusedError
+    from ask_above.people.signins import SignIn
+    from ask_above.store.entries import Entry
+    from ask_above.workspace.home import BusyError, ChangedMeanwhileError
+    from ask_above.workspace.plans import Plan, RefusedError
 
 __all__ = [
     "VISITOR",
+    "Account",
+    "AdviceGiven",
     "Answer",
     "AskAboveError",
     "Assignment",
+    "BusyError",
     "ChangedMeanwhileError",
     "Charter",
+    "ClimbPath",
+    "Climbed",
     "Community",
+    "Compared",
+    "Comparison",
+    "Cover",
+    "Crowded",
+    "Described",
     "EditError",
+    "Entry",
+    "Excess",
     "Expectation",
     "Fault",
     "FaultyFilesError",
+    "Fit",
+    "Fitting",
+    "Gap",
+    "Heading",
+    "Impact",
     "Looks",
     "Member",
     "MissingFileError",
     "MomentError",
+    "Names",
     "PerkHeld",
+    "Piece",
     "Place",
+    "Plan",
+    "Proposal",
     "QuestionError",
     "Rank",
+    "Refusal",
     "RefusedError",
     "Register",
+    "Roster",
+    "RosterEntry",
+    "SharedAccount",
+    "Shift",
+    "SignIn",
     "Step",
+    "Stop",
+    "StoreError",
+    "Table",
+    "Tour",
+    "TurnedExpectation",
     "UnknownNameError",
     "Unmet",
+    "Way",
+    "Ways",
 ]
 
-
-_WHERE = {
-    "VISITOR": "decide.decider",
-    "Answer": "decide.answer",
-    "AskAboveError": "errors",
-    "Assignment": "people.register",
-    "ChangedMeanwhileError": "workspace.home",
-    "Charter": "charter.charter",
-    "Community": "community",
-    "EditError": "change.draft",
-    "Expectation": "charter.expectations",
-    "Fault": "errors",
-    "FaultyFilesError": "errors",
-    "Looks": "decide.looks",
-    "Member": "people.register",
-    "MissingFileError": "errors",
-    "MomentError": "errors",
-    "PerkHeld": "decide.looks",
-    "Place": "charter.places",
-    "QuestionError": "errors",
-    "Rank": "charter.ladder",
-    "RefusedError": "workspace.plans",
-    "Register": "people.register",
-    "Step": "decide.answer",
-    "UnknownNameError": "errors",
-    "Unmet": "ask.expect",
+_NAMES = {
+    "ask.advice.piece": ("Piece",),
+    "ask.advice.whole": ("AdviceGiven",),
+    "ask.compare": ("Compared", "Comparison"),
+    "ask.cover": ("Cover", "Crowded", "Gap"),
+    "ask.describe.describer": ("Described",),
+    "ask.expect": ("Unmet",),
+    "ask.fit.new_rank": ("Proposal",),
+    "ask.fit.search": ("Excess", "Fit", "Fitting"),
+    "ask.impact.whole": ("Impact", "Shift", "TurnedExpectation"),
+    "ask.roster": ("Heading", "Roster", "RosterEntry"),
+    "ask.shared": ("SharedAccount",),
+    "ask.tour": ("Stop", "Tour"),
+    "ask.ways.search": ("Way", "Ways"),
+    "bulk.table": ("Table",),
+    "change.draft": ("EditError",),
+    "change.refusal": ("Refusal",),
+    "charter.charter": ("Charter",),
+    "charter.expectations": ("Expectation",),
+    "charter.ladder": ("Rank",),
+    "charter.places": ("Place",),
+    "community": ("Community",),
+    "decide.answer": ("Account", "Answer", "Step"),
+    "decide.decider": ("VISITOR",),
+    "decide.looks": ("Looks", "PerkHeld"),
+    "decide.names": ("Names",),
+    "errors": (
+        "AskAboveError",
+        "Fault",
+        "FaultyFilesError",
+        "MissingFileError",
+        "MomentError",
+        "QuestionError",
+        "StoreError",
+        "UnknownNameError",
+    ),
+    "escalation.paths": ("ClimbPath", "Climbed"),
+    "people.register": ("Assignment", "Member", "Register"),
+    "people.signins": ("SignIn",),
+    "store.entries": ("Entry",),
+    "workspace.home": ("BusyError", "ChangedMeanwhileError"),
+    "workspace.plans": ("Plan", "RefusedError"),
 }
 
-
 if not TYPE_CHECKING:
-
-    def __getattr__(name: str) -> Any:
-        """Import a public name when it is first used, so that the command line starts fast."""
-        if name not in _WHERE:
-            raise AttributeError(f"module 'ask_above' has no attribute '{name}'")
-        value = getattr(import_module(f"ask_above.{_WHERE[name]}"), name)
-        globals()[name] = value
-        return value
+    __getattr__ = lazily(__name__, _NAMES)
 
 
 def __dir__() -> list[str]:

@@ -31,10 +31,10 @@ if TYPE_CHECKING:
     from ask_above.ask.fit.new_rank import Proposal
     from ask_above.ask.fit.search import Fit
     from ask_above.ask.impact.whole import Impact
-    from ask_above.ask.roster import Heading
+    from ask_above.ask.roster import Roster
     from ask_above.ask.shared import SharedAccount
     from ask_above.ask.tour import Tour
-    from ask_above.ask.ways.search import Way
+    from ask_above.ask.ways.search import Ways
     from ask_above.bulk.many import LookUps
     from ask_above.bulk.table import Table
     from ask_above.change.draft import Edit
@@ -61,6 +61,10 @@ class Community:
 
     def __init__(self, charter: Charter, register: Register | None = None) -> None:
         self._use(Decider(charter, register or Register()))
+
+    def __repr__(self) -> str:
+        charter, people = self.charter, len(self.register.members)
+        return f"<Community {charter.key}: {len(charter.ranks)} ranks, {len(charter.places)} places, {people} members>"
 
     _home: Home | None = None
     _notices: tuple[str, ...] = ()
@@ -427,7 +431,8 @@ class Community:
         """
         from ask_above.ask.tour import tour
 
-        return tour(self._decider, self._names.asked(who, self._names.moment(when)))
+        now = self._names.moment(when)
+        return tour(self._decider, self._names.asked(who, now), now)
 
     def compare(self, one: Who, other: Who, *, at: str | None = None, when: When = None) -> Comparison:
         """Lay two ranks or two people side by side: what only the one may, only the other, both, and through what.
@@ -465,7 +470,7 @@ class Community:
         when: When = None,
         every: bool = False,
         told: Callable[[int, int], None] | None = None,
-    ) -> list[Way]:
+    ) -> Ways:
         """Return changes that would turn an answer, the least harmful first, each carried out before it is told.
 
         The question is put as to ``may`` (a capability) or as to ``may_moderate`` and its like (an act with its
@@ -581,7 +586,7 @@ class Community:
         wanted = default_duties(self._decider.compiled) if names is None else names
         return cover(self._decider, wanted, self._names.moment(when), left, told)
 
-    def roster(self, *, when: When = None) -> list[Heading]:
+    def roster(self, *, when: When = None) -> Roster:
         """Return the members under their headings with their looks, as they would stand beside a page (rule 7.1)."""
         from ask_above.ask.roster import roster
 

@@ -15,6 +15,7 @@ from ask_above.decide.names import Names, Who
 from ask_above.decide.profile import Asked
 from ask_above.decide.sources import source_of
 from ask_above.decide.words import in_file
+from ask_above.printing import printed
 
 ONE, OTHER, BOTH = "one", "other", "both"
 
@@ -39,7 +40,14 @@ class Comparison(NamedTuple):
     one: str
     other: str
     rows: tuple[Compared, ...]
-    how: str = ""
+    how: str
+    compiled: CompiledCharter
+
+    def __str__(self) -> str:
+        return printed(self)
+
+    def __repr__(self) -> str:
+        return f"<Comparison of {self.one} and {self.other}: {len(self.rows)} capabilities>"
 
     def of(self, who: str) -> tuple[Compared, ...]:
         """Return the rows of one, other or both."""
@@ -57,7 +65,7 @@ def carried(compiled: CompiledCharter, one: Rank, other: Rank, how: str = "") ->
         if any(has):
             said = [_carrier(compiled, rank, key) if yes else "" for rank, yes in zip((one, other), has, strict=True)]
             rows.append(Compared(key, BOTH if all(has) else ONE if has[0] else OTHER, (), *said))
-    return Comparison(one.title, other.title, tuple(rows), how)
+    return Comparison(one.title, other.title, tuple(rows), how, compiled)
 
 
 def _carrier(compiled: CompiledCharter, rank: Rank, capability: str) -> str:
@@ -95,7 +103,7 @@ def usable(decider: Decider, one: Asked, other: Asked, places: list[int]) -> Com
                     for side, each in ((ONE, one), (OTHER, other))
                 ]
                 rows.append(Compared(key, who, tuple(compiled.places[n].key for n in where), *said))
-    return Comparison(one.label, other.label, tuple(rows))
+    return Comparison(one.label, other.label, tuple(rows), "", decider.compiled)
 
 
 def _through(decider: Decider, asked: Asked, capability: str, place: int) -> str:

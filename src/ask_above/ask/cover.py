@@ -13,6 +13,7 @@ from ask_above.charter.moments import Instant
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import Decider
 from ask_above.decide.walk import ranks_at
+from ask_above.printing import Printed
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -39,11 +40,11 @@ class Crowded(NamedTuple):
     most: int
 
 
-class Cover:
+class Cover(Printed):
     """How many active members can do each duty at each place.
 
     ``counts`` is an array of places by duties, int64; -1 where the duty has no meaning. ``able`` is how many can do
-    each duty at any place at all.
+    each duty at any place at all. ``without`` are the members who are left out.
     """
 
     def __init__(
@@ -54,9 +55,13 @@ class Cover:
         counts: NDArray[np.int64],
         only: dict[tuple[int, int], str],
         able: dict[str, int],
+        without: Sequence[str] = (),
     ) -> None:
         self.decider, self.at, self.duties, self.counts, self._only = decider, at, tuple(duties), counts, only
-        self.able = able
+        self.able, self.without = able, tuple(without)
+
+    def __repr__(self) -> str:
+        return f"<Cover: {len(self.duties)} duties, {len(self.gaps)} gaps>"
 
     @property
     def gaps(self) -> list[Gap]:
@@ -66,6 +71,12 @@ class Cover:
         single = [(p, d) for p, d in np.argwhere(self.counts == 1).tolist()]
         found = [Gap(compiled.places[p].key, self.duties[d]) for p, d in nobody]
         return found + [Gap(compiled.places[p].key, self.duties[d], self._only[p, d]) for p, d in single]
+
+    @property
+    def crowded(self) -> list[Crowded]:
+        """What more members can do than ``rules.advice`` wants; nothing where not all of it was looked at."""
+        whole = not self.without and list(self.duties) == default_duties(self.decider.compiled)
+        return crowded(self.decider, self.at) if whole else []
 
     def table(self) -> pd.DataFrame:
         """Return places by duties: how many active members can, as nullable whole numbers; no number for no meaning."""
@@ -134,7 +145,7 @@ def cover(
         found[np.ix_(places, without_meaning)] = -1
     only = {(p, d): alone[known[p, d]] for p, d in np.argwhere(found == 1).tolist()}
     able = {key: int(weights[unpack(anywhere[n])[: len(weights)]].sum()) for n, key in enumerate(duties)}
-    return Cover(decider, at, duties, found, only, able)
+    return Cover(decider, at, duties, found, only, able, sorted(without))
 
 
 def _counted(planes: dict[bytes, int], weights: NDArray[np.int64]) -> NDArray[np.int64]:

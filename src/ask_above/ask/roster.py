@@ -12,6 +12,7 @@ from ask_above.decide.decider import Decider
 from ask_above.decide.looks import Looks, held_at_root, looks
 from ask_above.decide.profile import Asked
 from ask_above.people.register import Assignment, Member
+from ask_above.printing import printed
 
 _DAY = 86_400_000_000
 """Microseconds in a day."""
@@ -33,6 +34,16 @@ class Heading(NamedTuple):
     members: tuple[RosterEntry, ...]
 
 
+class Roster(list[Heading]):
+    """The headings of the roster, highest first."""
+
+    def __str__(self) -> str:
+        return printed(self)
+
+    def __repr__(self) -> str:
+        return f"<Roster: {sum(len(each.members) for each in self)} members under {len(self)} headings>"
+
+
 class Edge(NamedTuple):
     """An assignment that starts or ends at a moment."""
 
@@ -48,7 +59,7 @@ class Waiting(NamedTuple):
     days: int | None
 
 
-def roster(decider: Decider, at: Instant) -> list[Heading]:
+def roster(decider: Decider, at: Instant) -> Roster:
     """Return everyone whose status counts under their headings, in the register's order; no empty headings."""
     compiled = decider.compiled
     found: dict[str | None, list[RosterEntry]] = {rank.key: [] for rank in compiled.ranks if rank.heading}
@@ -58,7 +69,7 @@ def roster(decider: Decider, at: Instant) -> list[Heading]:
             seen = looks(compiled, asked)
             found[seen.heading].append(RosterEntry(asked.member, seen, _given(compiled, asked)))
     titles = {rank.key: rank.title for rank in compiled.ranks}
-    return [Heading(key, titles[key] if key else "", tuple(people)) for key, people in found.items() if people]
+    return Roster(Heading(key, titles[key] if key else "", tuple(people)) for key, people in found.items() if people)
 
 
 def _given(compiled: CompiledCharter, asked: Asked) -> tuple[str, ...]:

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
+from ask_above.charter.moments import Instant
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import Decider
 from ask_above.decide.profile import Asked
 from ask_above.decide.walk import closed_gate, held, usable
+from ask_above.printing import printed
 
 OPEN, CLOSED, ABSENT = "open", "closed", "not there"
 """How a place shows itself: one may enter it, one may know of it, one does not find it."""
@@ -36,6 +38,15 @@ class Tour(NamedTuple):
 
     who: str
     stops: tuple[Stop, ...]
+    decider: Decider
+    asked: Asked
+    at: Instant
+
+    def __str__(self) -> str:
+        return printed(self)
+
+    def __repr__(self) -> str:
+        return f"<Tour of {self.who}: {len(self.stops)} places, {len(self.unseen)} of them not to be entered>"
 
     @property
     def unseen(self) -> tuple[Stop, ...]:
@@ -43,7 +54,7 @@ class Tour(NamedTuple):
         return tuple(stop for stop in self.stops if stop.state != OPEN)
 
 
-def tour(decider: Decider, asked: Asked) -> Tour:
+def tour(decider: Decider, asked: Asked, at: Instant) -> Tour:
     """Walk through all places."""
     states: dict[int, str] = {}
     stops = []
@@ -53,7 +64,7 @@ def tour(decider: Decider, asked: Asked) -> Tour:
         states[n] = _state(decider.compiled, asked, n, states[above] if above is not None else OPEN)
         stop = Stop(place.key, len(chain) - 1, states[n])
         stops.append(_open(decider, asked, n, above, stop) if states[n] == OPEN else _shut(decider, asked, n, stop))
-    return Tour(asked.label, tuple(stops))
+    return Tour(asked.label, tuple(stops), decider, asked, at)
 
 
 def _state(compiled: CompiledCharter, asked: Asked, place: int, above: str) -> str:

@@ -5,8 +5,9 @@ The edits are imported from here: ``from ask_above.change import Grant, Assign``
 
 from __future__ import annotations
 
-from importlib import import_module
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
+
+from ask_above.lazily import lazily
 
 if TYPE_CHECKING:
     from ask_above.change.draft import Draft, Edit, EditError, RowChange
@@ -49,45 +50,19 @@ __all__ = [
     "Withhold",
 ]
 
-_WHERE = {
-    "Assign": "people",
-    "CharterAdd": "whole",
-    "CharterRemove": "whole",
-    "CharterSet": "whole",
-    "Draft": "draft",
-    "Edit": "draft",
-    "EditError": "draft",
-    "Grant": "ranks",
-    "HandOver": "people",
-    "MemberAdd": "people",
-    "MemberForget": "forgetting",
-    "MemberSet": "people",
-    "MemberStatus": "people",
-    "PlaceAdd": "places",
-    "PlaceMove": "places",
-    "PlaceRemove": "places",
-    "PlaceSet": "places",
-    "RankAdd": "ranks",
-    "RankMove": "ranks",
-    "RankRemove": "ranks",
-    "RankRename": "ranks",
-    "RankSet": "ranks",
-    "Realign": "places",
-    "RowChange": "draft",
-    "Say": "places",
-    "SetGate": "places",
-    "SetLike": "places",
-    "Unassign": "people",
-    "Withdraw": "ranks",
-    "Withhold": "ranks",
+_NAMES = {
+    "people": ("Assign", "HandOver", "MemberAdd", "MemberSet", "MemberStatus", "Unassign"),
+    "whole": ("CharterAdd", "CharterRemove", "CharterSet"),
+    "draft": ("Draft", "Edit", "EditError", "RowChange"),
+    "ranks": ("Grant", "RankAdd", "RankMove", "RankRemove", "RankRename", "RankSet", "Withdraw", "Withhold"),
+    "forgetting": ("MemberForget",),
+    "places": ("PlaceAdd", "PlaceMove", "PlaceRemove", "PlaceSet", "Realign", "Say", "SetGate", "SetLike"),
 }
 
 if not TYPE_CHECKING:
+    __getattr__ = lazily(__name__, _NAMES)
 
-    def __getattr__(name: str) -> Any:
-        """Import an edit when it is first used: a question needs none of them."""
-        if name not in _WHERE:
-            raise AttributeError(f"module 'ask_above.change' has no attribute '{name}'")
-        value = getattr(import_module(f"ask_above.change.{_WHERE[name]}"), name)
-        globals()[name] = value
-        return value
+
+def __dir__() -> list[str]:
+    """Name what is public."""
+    return [*__all__]

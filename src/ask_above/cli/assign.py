@@ -3,20 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from pathlib import Path
 
 import click
 
 from ask_above.cli.changing import How, carry_out, change_options
-from ask_above.cli.member import choosing, chosen
-from ask_above.cli.options import Moment, at_option, complete
+from ask_above.cli.member import Wanted, chosen, rank_and_members
+from ask_above.cli.options import Moment
 
 
 @click.command("assign")
-@click.argument("rank", shell_complete=complete(lambda c: list(c.charter.ranks)))
-@click.argument("members", nargs=-1, metavar="[MEMBER]...", shell_complete=complete(lambda c: list(c.register.members)))
-@choosing
-@at_option("Where; the site itself where it is left out.")
+@rank_and_members
 @click.option("--from", "since", metavar="WHEN", type=Moment(), help="From this day or moment on.")
 @click.option("--until", metavar="WHEN", type=Moment(), help="Through this day, or until this moment.")
 @click.option("--only", is_flag=True, help="This and nothing else of what they were given there.")
@@ -24,11 +20,7 @@ from ask_above.cli.options import Moment, at_option, complete
 def command(
     rank: str,
     members: Sequence[str],
-    holding: str | None,
-    group: str | None,
-    having: str | None,
-    joined_before: str | None,
-    listing: Path | None,
+    wanted: Wanted,
     at: str,
     since: object,
     until: object,
@@ -48,7 +40,7 @@ def command(
     """
     from ask_above.change import Assign
 
-    found = chosen(how, members, listing, holding=holding, group=group, status=having, joined_before=joined_before)
+    found = chosen(how, members, wanted)
     start, end = _said(since), _said(until)
     return carry_out(how, *(Assign(key, rank, at, start, end, how.why, only) for key in found))
 

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Callable, Sequence
-from typing import TYPE_CHECKING, Any, NamedTuple, TypeVar
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import click
 
-from ask_above.cli.options import complete, folder, named_register, people, progress, register_option, tell
+from ask_above.cli.options import community_option, complete, folder, gathered, named_register, people, progress, tell
 from ask_above.errors import AskAboveError
 from ask_above.files.opening import located
 
@@ -16,8 +16,6 @@ if TYPE_CHECKING:
     from ask_above.change import Edit
     from ask_above.workspace.home import Home
     from ask_above.workspace.plans import Plan
-
-F = TypeVar("F", bound=Callable[..., Any])
 
 
 class How(NamedTuple):
@@ -32,43 +30,28 @@ class How(NamedTuple):
     community: str | None
 
 
-def change_options(command: F) -> F:
-    """Add the options of every change; the command is called with ``how``."""
-
-    def wrapped(*args: Any, **given: Any) -> Any:
-        how = How(
-            given.pop("by"),
-            given.pop("why") or "",
-            given.pop("only_plan"),
-            given.pop("yes"),
-            given.pop("force"),
-            given.pop("tell"),
-            given.pop("community"),
-        )
-        return command(*args, how=how, **given)
-
-    wrapped.__doc__ = command.__doc__
-    wrapped.__name__ = command.__name__
-    wrapped.__click_params__ = list(getattr(command, "__click_params__", []))  # type: ignore[attr-defined]
-    options = (
-        click.option(
+change_options = gathered(
+    "how",
+    How,
+    {
+        "by": click.option(
             "--as",
             "by",
             metavar="MEMBER",
             help="Make it as this member, within their reach.",
             shell_complete=complete(people),
         ),
-        click.option("--why", metavar="TEXT", help="The reason, for the journal."),
-        click.option("--plan", "only_plan", is_flag=True, help="Show what it would do, and stop."),
-        click.option("--yes", is_flag=True, help="Make it without asking."),
-        click.option("--force", is_flag=True, help="Even where something that must be so breaks; takes a reason."),
-        click.option("--tell", is_flag=True, help="Write a message to those concerned, into the outbox."),
-        click.option("--community", metavar="DIR", help="The community's folder, or its charter.", type=click.Path()),
-        register_option,
-    )
-    for option in reversed(options):
-        wrapped = option(wrapped)
-    return wrapped  # type: ignore[return-value]
+        "why": click.option("--why", default="", metavar="TEXT", help="The reason, for the journal."),
+        "only_plan": click.option("--plan", "only_plan", is_flag=True, help="Show what it would do, and stop."),
+        "yes": click.option("--yes", is_flag=True, help="Make it without asking."),
+        "force": click.option(
+            "--force", is_flag=True, help="Even where something that must be so breaks; takes a reason."
+        ),
+        "tell": click.option("--tell", is_flag=True, help="Write a message to those concerned, into the outbox."),
+        "community": community_option,
+    },
+)
+"""Adds the options of every change; the command is called with ``how``."""
 
 
 def home_of(community: str | None) -> Home:

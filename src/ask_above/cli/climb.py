@@ -68,7 +68,7 @@ def command(
         return 0
     climbed = opened.climb(rank, at=place, accomplice=with_accomplice)
     if form == "text":
-        show_climb(stdout(), opened.charter, climbed, place)
+        show_climb(stdout(), climbed)
     else:
         data = climb_data(opened.charter, climbed) if form == "json" else None
         write_table(sys.stdout, form, PATH_COLUMNS, path_rows(opened.charter, climbed), data)

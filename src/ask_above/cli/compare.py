@@ -68,5 +68,5 @@ def command(
     for n, each in enumerate(found):
         if n:
             screen.line()
-        show_comparison(screen, opened.decider.compiled, each, everything=everything)
+        show_comparison(screen, each, everything=everything)
     return 0

@@ -4,12 +4,10 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Sequence
-from datetime import UTC, date, datetime
+from datetime import date
 
 import click
 
-from ask_above.ask.cover import crowded
-from ask_above.charter.moments import instant
 from ask_above.charter.names import listed
 from ask_above.cli.options import (
     Figure,
@@ -72,6 +70,5 @@ def command(
     elif place is not None:
         show_by_rank(stdout(), found, place)
     else:
-        now = found.at if when is not None else instant(datetime.now(UTC))
-        show_cover(stdout(), found, [] if duties or without else crowded(opened.decider, now), names)
+        show_cover(stdout(), found)
     return 0

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import sys
 from datetime import date
 
 import click
 
 from ask_above.bulk.records import member_rows, usable_rows
-from ask_above.cli.options import community_option, in_zone, open_here, when_option
+from ask_above.cli.options import community_option, in_zone, open_here, progress, when_option
 from ask_above.files.export import open_target, write_all
 from ask_above.show.screen import stdout
 
@@ -36,17 +35,14 @@ def command(out: str, *, members: bool, when: date | None, community: str | None
     opened = open_here(community)
     first = {"member" if members else "profile": str if members else int, "place": str, "capability": str}
     rows = 0
-    with (
-        open_target(out) as target,
-        click.progressbar(
-            length=len(opened.charter.places), label="Places", file=sys.stderr, hidden=not sys.stderr.isatty()
-        ) as progress,
-    ):
+    done = 0
+    with open_target(out) as target, progress("Places") as on_progress:
         usable = target.table("usable", first)
         table = None
         for table in opened.table_blocks(memory=_BLOCK, when=in_zone(opened, when)):
             rows += write_all(usable, (batch.columns for batch in usable_rows(table, members=members)))
-            progress.update(len(table.places))
+            done += len(table.places)
+            on_progress(done, len(opened.charter.places))
         if table is not None and not members:
             people = target.table("members", {"member": str, "profile": int})
             write_all(people, (batch.columns for batch in member_rows(table)))

@@ -10,7 +10,7 @@ import click
 from ask_above.cli.options import capabilities, community_option, complete, format_option, open_here
 from ask_above.community import Wanted
 from ask_above.show.data import write_table
-from ask_above.show.fit import FIT_COLUMNS, fit_data, fit_rows, show_fit
+from ask_above.show.fit import FIT_COLUMNS, fit_data, fit_rows, show_fit, show_new_rank
 from ask_above.show.screen import stdout
 
 
@@ -44,9 +44,9 @@ def command(needs: Sequence[str], never: Sequence[str], most: int, limit: int, c
     fit = opened.fit(wanted, never=never, most=most)
     proposal = None if fit.few is not None and fit.few.weight <= limit else opened.propose(wanted, never=never)
     if form == "text":
-        said = [each if isinstance(each, str) else f"{each[0]} in {opened.place(each[1]).title}" for each in wanted]
-        said += [f"never {each}" for each in never]
-        show_fit(stdout(), opened.decider.compiled, said, fit, proposal, limit)
+        show_fit(stdout(), fit)
+        if fit.few is None or fit.few.weight > limit:
+            show_new_rank(stdout(), fit, proposal, limit)
     else:
         write_table(sys.stdout, form, FIT_COLUMNS, fit_rows(fit), fit_data(fit, proposal))
     return 0 if fit.few is not None else 1

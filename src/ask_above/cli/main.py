@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import io
 import os
 import sys
@@ -109,6 +110,8 @@ def main() -> None:
 
 def run() -> None:
     """Run the command line; whatever goes wrong reaches the user as a message."""
+    # a command lives for a moment and makes hardly any garbage, but a million objects where the register is large
+    gc.set_threshold(200_000, 50, 100)
     for stream in (sys.stdout, sys.stderr):
         if hasattr(stream, "reconfigure"):
             stream.reconfigure(errors="replace")

@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import sys
 from datetime import date
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 
 import click
 
 from ask_above.charter.expectations import ACT_WORDS
 from ask_above.cli.options import (
-    at_option,
-    capabilities,
+    author_option,
     community_option,
     complete,
     format_option,
@@ -21,6 +20,7 @@ from ask_above.cli.options import (
     progress,
     when_option,
 )
+from ask_above.cli.question import What, what_is_asked
 from ask_above.community import Community
 from ask_above.decide.answer import Answer
 from ask_above.show.answers import show_answer
@@ -29,45 +29,21 @@ from ask_above.show.screen import stdout
 from ask_above.show.ways import WAY_COLUMNS, show_ways, way_rows
 
 if TYPE_CHECKING:
-    from ask_above.ask.ways.search import Way
-
-_MOST_SHOWN = 8
-
-
-class Question(NamedTuple):
-    """What was typed."""
-
-    who: str
-    what: str
-    target: str | None
-    to: str | None
-    of: str | None
-    using: str | None
-    author: str | None
+    from ask_above.ask.ways.search import Ways
 
 
 @click.command("may")
 @click.argument("who", shell_complete=complete(people))
-@click.argument("what", shell_complete=complete(lambda c: [*ACT_WORDS, *capabilities(c)]))
-@click.argument("target", required=False, shell_complete=complete(lambda c: [*c.charter.ranks, *people(c)]))
-@at_option("Where; the site itself where it is left out.")
-@click.option("--author", metavar="MEMBER", help="Whose it is, for a capability on one's own and on everybody's.")
-@click.option("--to", metavar="MEMBER", help="For assign: to whom.")
-@click.option("--of", metavar="MEMBER", help="For unassign: from whom.")
-@click.option("--using", metavar="CAPABILITY", help="For moderate: with which capability.")
+@what_is_asked
+@author_option
 @click.option("--ways", is_flag=True, help="Also say what would turn the answer: the smallest changes, each tried.")
 @when_option
 @community_option
 @format_option
 def command(
     who: str,
-    what: str,
-    target: str | None,
-    at: str,
+    what: What,
     author: str | None,
-    to: str | None,
-    of: str | None,
-    using: str | None,
     *,
     ways: bool,
     when: date | None,
@@ -88,14 +64,15 @@ def command(
       ask-above may rank:warden call steward
     """
     opened = open_here(community)
-    asked = Question(who, what, target, to, of, using, author)
-    answer = _ask(opened, asked, at, in_zone(opened, when))
-    found = _ways(opened, asked, at, in_zone(opened, when)) if ways else []
+    what.check(f"may {who}", author)
+    moment = in_zone(opened, when)
+    answer = _ask(opened, who, what, author, moment)
+    found = _ways(opened, who, what, author, moment) if ways else None
     if form == "text":
         show_answer(stdout(), answer)
-        if ways:
-            show_ways(stdout(), found, _MOST_SHOWN, turned_to=not answer)
-    elif ways:
+        if found is not None:
+            show_ways(stdout(), found)
+    elif found is not None:
         data = {**answer.as_data(), "ways": [dict(zip(WAY_COLUMNS, row, strict=True)) for row in way_rows(found)]}
         write_table(sys.stdout, form, WAY_COLUMNS, way_rows(found), data)
     else:
@@ -104,53 +81,32 @@ def command(
     return 0 if answer else 1
 
 
-def _ask(community: Community, asked: Question, at: str, when: date | None) -> Answer:
-    check_use(asked)
-    if asked.what not in ACT_WORDS:
-        return community.may(asked.who, asked.what, at=at, author=asked.author, when=when)
-    target = asked.target or ""
-    if asked.what == "moderate":
-        return community.may_moderate(asked.who, target, at=at, using=asked.using, when=when)
-    if asked.what == "assign":
-        return community.may_assign(asked.who, target, to=asked.to, at=at, when=when)
-    if asked.what == "unassign":
-        return community.may_unassign(asked.who, target, of=asked.of or "", at=at, when=when)
-    if asked.what == "manage":
-        return community.may_manage(asked.who, target, when=when)
-    return community.may_call(asked.who, target, at=at, when=when)
+def _ask(community: Community, who: str, what: What, author: str | None, when: date | None) -> Answer:
+    name, target, at, to, of, using = what
+    if name not in ACT_WORDS:
+        return community.may(who, name, at=at, author=author, when=when)
+    if name == "moderate":
+        return community.may_moderate(who, target or "", at=at, using=using, when=when)
+    if name == "assign":
+        return community.may_assign(who, target or "", to=to, at=at, when=when)
+    if name == "unassign":
+        return community.may_unassign(who, target or "", of=of or "", at=at, when=when)
+    if name == "manage":
+        return community.may_manage(who, target or "", when=when)
+    return community.may_call(who, target or "", at=at, when=when)
 
 
-def _ways(community: Community, asked: Question, at: str, when: date | None) -> list[Way]:
+def _ways(community: Community, who: str, what: What, author: str | None, when: date | None) -> Ways:
     with progress("Trying") as told:
         return community.ways(
-            asked.who,
-            asked.what,
-            asked.target,
-            at=at,
-            author=asked.author,
-            to=asked.to,
-            of=asked.of,
-            using=asked.using,
+            who,
+            what.name,
+            what.target,
+            at=what.at,
+            author=author,
+            to=what.to,
+            of=what.of,
+            using=what.using,
             when=when,
             told=told,
         )
-
-
-def check_use(asked: Question, command: str = "may") -> None:
-    """Refuse what does not go together, and say what does."""
-    act = asked.what if asked.what in ACT_WORDS else None
-    if act and not asked.target:
-        said = f"may {asked.who}" if command == "may" else command
-        raise click.UsageError(f"'{act}' needs whom or which rank: ask-above {said} {act} TARGET")
-    if not act and asked.target:
-        raise click.UsageError(
-            f"'{asked.what}' is no act, so '{asked.target}' has no place here; the acts are {', '.join(ACT_WORDS)}."
-        )
-    if act == "unassign" and not asked.of:
-        raise click.UsageError("'unassign' needs from whom: --of MEMBER")
-    goes_with = {"to": "assign", "of": "unassign", "using": "moderate"}
-    for option, wanted in goes_with.items():
-        if getattr(asked, option) and act != wanted:
-            raise click.UsageError(f"--{option} goes with {wanted} alone.")
-    if asked.author and act:
-        raise click.UsageError("--author goes with a capability, not with an act.")

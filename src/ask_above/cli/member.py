@@ -5,12 +5,12 @@ from __future__ import annotations
 import sys
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import click
 
 from ask_above.cli.changing import How, carry_out, change_options, home_of, see_through
-from ask_above.cli.options import community_option, complete, format_option, open_here
+from ask_above.cli.options import F, at_option, community_option, complete, format_option, gathered, open_here
 from ask_above.errors import FaultyFilesError
 from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
@@ -76,47 +76,74 @@ def invite(key: str, name: str | None, email: str, message: str, *, how: How) ->
     return see_through(how, planned)
 
 
-_FILTERS = (
-    click.option("--holding", metavar="RANK", help="Those who hold this rank."),
-    click.option("--group", metavar="GROUP", help="Those in this group."),
-    click.option("--status", "having", metavar="STATUS", help="Those with this status."),
-    click.option("--joined-before", metavar="DATE", help="Those who joined before this day."),
-)
+class Wanted(NamedTuple):
+    """Which members are meant, by what they hold and are, or by a list."""
+
+    holding: str | None = None
+    group: str | None = None
+    status: str | None = None
+    joined_before: str | None = None
+    listing: Path | None = None
+
+    def fits(self) -> dict[str, str | None]:
+        """Return what they must hold and be."""
+        return {
+            "holding": self.holding,
+            "group": self.group,
+            "status": self.status,
+            "joined_before": self.joined_before,
+        }
+
+
+_FILTERS = {
+    "holding": click.option("--holding", metavar="RANK", help="Those who hold this rank."),
+    "group": click.option("--group", metavar="GROUP", help="Those in this group."),
+    "status": click.option("--status", metavar="STATUS", help="Those with this status."),
+    "joined_before": click.option("--joined-before", metavar="DATE", help="Those who joined before this day."),
+}
 _LIST = click.option(
     "--list",
     "listing",
     type=click.Path(path_type=Path, exists=True, dir_okay=False),
     help="Those in this file: a CSV with a column member or key, or a key on each line.",
 )
+filtering = gathered("wanted", Wanted, _FILTERS)
+"""Adds the options that choose members; the command is called with ``wanted``."""
+
+choosing = gathered("wanted", Wanted, {**_FILTERS, "listing": _LIST})
+"""Adds the same, and a list of members."""
 
 
-def filters(command: Any) -> Any:
-    """Add the options that choose members."""
-    for option in reversed(_FILTERS):
+def rank_and_members(command: F) -> F:
+    """Add a rank, the members who are meant, and where: what giving and taking a rank need."""
+    for option in (
+        at_option("Where; the site itself where it is left out."),
+        choosing,
+        click.argument(
+            "members", nargs=-1, metavar="[MEMBER]...", shell_complete=complete(lambda c: list(c.register.members))
+        ),
+        click.argument("rank", shell_complete=complete(lambda c: list(c.charter.ranks))),
+    ):
         command = option(command)
     return command
 
 
-def choosing(command: Any) -> Any:
-    """Add the options that choose members, a list of them too."""
-    return filters(_LIST(command))
-
-
-def chosen(how: How, keys: Sequence[str], listing: Path | None, **wanted: str | None) -> list[str]:
+def chosen(how: How, keys: Sequence[str], wanted: Wanted) -> list[str]:
     """Return the members who are named, who stand in a list, or who fit."""
     ways = "--holding, --group, --status, --joined-before, or --list"
-    if bool(keys) + bool(listing) + any(wanted.values()) > 1:
+    fits = wanted.fits()
+    if bool(keys) + bool(wanted.listing) + any(fits.values()) > 1:
         raise click.UsageError(f"Name the members, or say which by {ways}; one of these alone.")
-    if listing is not None:
-        return _listed(listing)
+    if wanted.listing is not None:
+        return _listed(wanted.listing)
     if keys:
         return list(keys)
-    if not any(wanted.values()):
+    if not any(fits.values()):
         raise click.UsageError(f"Name a member, or say which: {ways}.")
     from ask_above.ask.choosing import choose
 
     opened = open_here(how.community)
-    found = choose(opened.decider, opened.names.moment(), **wanted)
+    found = choose(opened.decider, opened.names.moment(), **fits)
     if not found:
         raise click.UsageError("Nobody fits.")
     return found
@@ -148,18 +175,14 @@ def _listed(file: Path) -> list[str]:
 def _status(name: str, text: str, status: str, options: Sequence[Any] = ()) -> None:
     def act(
         keys: Sequence[str],
-        holding: str | None,
-        group: str | None,
-        having: str | None,
-        joined_before: str | None,
-        listing: Path | None,
+        wanted: Wanted,
         written: str = "",
         *,
         how: How,
     ) -> int:
         from ask_above.change import MemberStatus
 
-        found = chosen(how, keys, listing, holding=holding, group=group, status=having, joined_before=joined_before)
+        found = chosen(how, keys, wanted)
         return carry_out(how, *(MemberStatus(key, status, written or "") for key in found))
 
     act.__doc__ = text
@@ -280,7 +303,7 @@ def hand_over(key: str, *, how: How) -> int:
 
 
 @command.command("list")
-@filters
+@filtering
 @click.option("--sort", "by_column", type=click.Choice(["key", "name", "status", "joined"]), help="Sort by a column.")
 @click.option(
     "--columns", metavar="NAME,...", help="Which columns: key, name, email, kind, status, joined, groups, ranks, note."
@@ -289,10 +312,7 @@ def hand_over(key: str, *, how: How) -> int:
 @community_option
 @format_option
 def list_members(
-    holding: str | None,
-    group: str | None,
-    having: str | None,
-    joined_before: str | None,
+    wanted: Wanted,
     by_column: str | None,
     columns: str | None,
     by: str | None,
@@ -304,22 +324,22 @@ def list_members(
 
     opened = open_here(community)
     now = opened.names.moment()
-    keys = choose(opened.decider, now, holding=holding, group=group, status=having, joined_before=joined_before)
-    wanted = columns.replace(" ", "").split(",") if columns else [c for c in LIST_COLUMNS if c != "note"]
-    unknown = [column for column in wanted if column not in LIST_COLUMNS]
+    keys = choose(opened.decider, now, **wanted.fits())
+    shown = columns.replace(" ", "").split(",") if columns else [c for c in LIST_COLUMNS if c != "note"]
+    unknown = [column for column in shown if column not in LIST_COLUMNS]
     if unknown:
         raise click.UsageError(f"There is no column {', '.join(unknown)}; there are {', '.join(LIST_COLUMNS)}.")
     viewer = opened.member(by).key if by else None
-    rows = member_rows(opened.decider, now, keys, wanted, viewer)
+    rows = member_rows(opened.decider, now, keys, shown, viewer)
     if by_column:
         at = list(LIST_COLUMNS).index(by_column)
         order = member_rows(opened.decider, now, keys, list(LIST_COLUMNS), viewer)
         rows = [row for _, row in sorted(zip([str(o[at]) for o in order], rows, strict=True), key=lambda pair: pair[0])]
     if form != "text":
-        write_table(sys.stdout, form, wanted, rows)
+        write_table(sys.stdout, form, shown, rows)
     else:
         screen = stdout()
         screen.line(f"{len(rows)} of {len(opened.register.members)} members", "head")
         screen.line()
-        screen.table([column.capitalize() for column in wanted], [[str(cell) for cell in row] for row in rows])
+        screen.table([column.capitalize() for column in shown], [[str(cell) for cell in row] for row in rows])
     return 0

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Callable, Iterable, Iterator
-from contextlib import contextmanager
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from contextlib import ExitStack, contextmanager
 from datetime import date, datetime
 from functools import wraps
 from pathlib import Path
@@ -24,6 +24,22 @@ _LONG = 0.5
 """After how many seconds something takes long."""
 
 F = TypeVar("F", bound=Callable[..., Any])
+Option = Callable[[F], F]
+
+
+def gathered(name: str, kind: Callable[..., Any], options: Mapping[str, Option[Any]]) -> Callable[[F], F]:
+    """Return a decorator that adds several options and hands them on as one thing: ``kind`` of them, as ``name``."""
+
+    def decorate(command: F) -> F:
+        @wraps(command)
+        def wrapped(*args: Any, **given: Any) -> Any:
+            return command(*args, **{name: kind(**{each: given.pop(each) for each in options})}, **given)
+
+        for option in reversed([*options.values()]):
+            wrapped = option(wrapped)
+        return cast("F", wrapped)
+
+    return decorate
 
 
 def folder(given: str | None) -> Path:
@@ -151,20 +167,27 @@ def progress(label: str) -> Iterator[Callable[[int, int], None]]:
 
     Yields what is to be called with how much is done, and of how much.
     """
-    shown, started = False, monotonic()
+    started = monotonic()
+    with ExitStack() as shown:
+        bars: list[Callable[[int, int], None]] = []
 
-    def told(done: int, total: int) -> None:
-        nonlocal shown
-        if sys.stderr.isatty() and (shown or monotonic() - started > _LONG):
-            shown = True
-            sys.stderr.write(f"\r{label} {done * 100 // max(1, total)} %")
-            sys.stderr.flush()
+        def on_progress(done: int, total: int) -> None:
+            if sys.stderr.isatty() and not bars and monotonic() - started > _LONG:
+                bars.append(shown.enter_context(_bar(label)))
+            for bar in bars:
+                bar(done, total)
 
-    try:
-        yield told
-    finally:
-        if shown:
-            sys.stderr.write("\r\x1b[K")
+        yield on_progress
+
+
+@contextmanager
+def _bar(label: str) -> Iterator[Callable[[int, int], None]]:
+    from rich.console import Console
+    from rich.progress import Progress
+
+    with Progress(console=Console(stderr=True), transient=True) as bars:
+        task = bars.add_task(label)
+        yield lambda done, total: bars.update(task, completed=done, total=max(1, total))
 
 
 class Moment(click.ParamType[Any]):
@@ -180,6 +203,11 @@ class Moment(click.ParamType[Any]):
             return parse(value)
         except ValueError:
             self.fail(f"'{value}' is no moment; write {HOW_TO_WRITE}.", param, ctx)
+
+
+author_option: Option[Any] = click.option(
+    "--author", metavar="MEMBER", help="Whose it is, for a capability on one's own and on everybody's."
+)
 
 
 def when_option(command: F) -> F:

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Sequence
+from typing import NamedTuple
 
 import click
 
 from ask_above.cli.changing import How, carry_out, change_options, fields_of, words_of
-from ask_above.cli.options import Figure, community_option, complete, figure_option, format_option, open_here
+from ask_above.cli.options import Figure, community_option, complete, figure_option, format_option, gathered, open_here
 from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
 
@@ -109,74 +110,61 @@ def set_fields(key: str, fields: Sequence[str], *, how: How) -> int:
     return carry_out(how, PlaceSet(key, fields_of(fields)))
 
 
-def _words(how: How, place: str, of: str, given: dict[str, str | None], *, clear: bool, member: bool) -> int:
+class Words(NamedTuple):
+    """What is to be said of capabilities at a place."""
+
+    leave: str | None
+    allow: str | None
+    deny: str | None
+    bar: str | None
+    clear: bool
+
+
+saying = gathered(
+    "words",
+    Words,
+    {
+        "allow": click.option("--allow", metavar="CAPABILITY,...", help="What is allowed there."),
+        "deny": click.option(
+            "--deny", metavar="CAPABILITY,...", help="What is denied there; a place further down may allow it."
+        ),
+        "bar": click.option("--bar", metavar="CAPABILITY,...", help="What is barred there; nothing gives it back."),
+        "leave": click.option("--leave", metavar="CAPABILITY,...", help="Take back what is said of these."),
+        "clear": click.option("--clear", is_flag=True, help="Take back all that is said."),
+    },
+)
+
+
+def _say(how: How, place: str, of: str, words: Words, *, member: bool) -> int:
     from ask_above.change import Say
 
+    given = {"clear": words.leave, "allow": words.allow, "deny": words.deny, "bar": words.bar}
     edits = [Say(place, of, word, words_of([names]), member) for word, names in given.items() if names]
-    if clear:
+    if words.clear:
         edits.insert(0, Say(place, of, "clear", (), member))
     if not edits:
         raise click.UsageError("Say what: --allow, --deny or --bar CAPABILITY[,CAPABILITY...], or --clear.")
     return carry_out(how, *edits)
 
 
-_ALLOW = click.option("--allow", metavar="CAPABILITY,...", help="What is allowed there.")
-_DENY = click.option(
-    "--deny", metavar="CAPABILITY,...", help="What is denied there; a place further down may allow it."
-)
-_BAR = click.option("--bar", metavar="CAPABILITY,...", help="What is barred there; nothing gives it back.")
-_LEAVE = click.option("--leave", metavar="CAPABILITY,...", help="Take back what is said of these.")
-_CLEAR = click.option("--clear", is_flag=True, help="Take back all that is said.")
-
-
 @command.command("override")
 @click.argument("place", shell_complete=_PLACE)
 @click.argument("of", metavar="RANK|RANK+|GROUP")
-@_ALLOW
-@_DENY
-@_BAR
-@_LEAVE
-@_CLEAR
+@saying
 @change_options
-def override(
-    place: str,
-    of: str,
-    allow: str | None,
-    deny: str | None,
-    bar: str | None,
-    leave: str | None,
-    *,
-    clear: bool,
-    how: How,
-) -> int:
+def override(place: str, of: str, words: Words, *, how: How) -> int:
     """Say what a rank, a rank and all above it, or a group may do differently at a place."""
-    given = {"clear": leave, "allow": allow, "deny": deny, "bar": bar}
-    return _words(how, place, of, given, clear=clear, member=False)
+    return _say(how, place, of, words, member=False)
 
 
 @command.command("except")
 @click.argument("place", shell_complete=_PLACE)
 @click.argument("member")
-@_ALLOW
-@_DENY
-@_BAR
-@_LEAVE
-@_CLEAR
+@saying
 @change_options
-def exception(
-    place: str,
-    member: str,
-    allow: str | None,
-    deny: str | None,
-    bar: str | None,
-    leave: str | None,
-    *,
-    clear: bool,
-    how: How,
-) -> int:
+def exception(place: str, member: str, words: Words, *, how: How) -> int:
     """Say what one member may do differently at a place."""
-    given = {"clear": leave, "allow": allow, "deny": deny, "bar": bar}
-    return _words(how, place, member, given, clear=clear, member=True)
+    return _say(how, place, member, words, member=True)
 
 
 @command.command("gate")

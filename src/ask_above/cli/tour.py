@@ -7,11 +7,8 @@ from datetime import date
 
 import click
 
-from ask_above.ask.describe.describer import Describer
 from ask_above.ask.tour import beside as lay_beside
 from ask_above.cli.options import community_option, complete, format_option, in_zone, open_here, people, when_option
-from ask_above.community import Community
-from ask_above.decide.decider import VISITOR
 from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
 from ask_above.show.tour import (
@@ -23,14 +20,6 @@ from ask_above.show.tour import (
     tour_data,
     tour_rows,
 )
-
-
-def _in_sentences(opened: Community, who: str, when: date | None) -> list[str]:
-    """Say who it is that walks."""
-    describer = Describer(opened.decider, opened.names.moment(when))
-    if who.startswith("rank:"):
-        return list(describer.rank(opened.rank(who.removeprefix("rank:"))).sentences)
-    return [] if who == VISITOR else describer.standing(opened.member(who))
 
 
 @click.command("tour")
@@ -60,7 +49,7 @@ def command(who: str, beside: str | None, when: date | None, community: str | No
         else:
             write_table(sys.stdout, form, BESIDE_COLUMNS, beside_rows(compiled, met))
     elif form == "text":
-        show_tour(stdout(), compiled, tour, _in_sentences(opened, who, moment))
+        show_tour(stdout(), tour)
     else:
         write_table(sys.stdout, form, TOUR_COLUMNS, tour_rows(compiled, tour), tour_data(compiled, tour))
     return 0

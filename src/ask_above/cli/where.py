@@ -8,6 +8,7 @@ from datetime import date
 import click
 
 from ask_above.cli.options import (
+    author_option,
     capabilities,
     community_option,
     complete,
@@ -24,7 +25,7 @@ from ask_above.show.screen import stdout
 @click.command("where")
 @click.argument("who", shell_complete=complete(people))
 @click.argument("capability", shell_complete=complete(capabilities))
-@click.option("--author", metavar="MEMBER", help="Whose it is, for a capability on one's own and on everybody's.")
+@author_option
 @when_option
 @community_option
 @format_option

@@ -8,19 +8,9 @@ from datetime import date
 import click
 
 from ask_above.charter.expectations import ACT_WORDS
-from ask_above.cli.may import Question
-from ask_above.cli.may import check_use as check_act
-from ask_above.cli.options import (
-    at_option,
-    capabilities,
-    community_option,
-    complete,
-    format_option,
-    in_zone,
-    open_here,
-    people,
-    when_option,
-)
+from ask_above.charter.names import RANK_MARK
+from ask_above.cli.options import community_option, format_option, in_zone, open_here, when_option
+from ask_above.cli.question import What, what_is_asked
 from ask_above.community import Community
 from ask_above.decide.words import in_place
 from ask_above.show.data import write_table
@@ -28,23 +18,13 @@ from ask_above.show.screen import stdout
 
 
 @click.command("who")
-@click.argument("what", shell_complete=complete(lambda c: [*ACT_WORDS, *capabilities(c)]))
-@click.argument("target", required=False, shell_complete=complete(lambda c: [*c.charter.ranks, *people(c)]))
-@at_option("Where; the site itself where it is left out.")
-@click.option("--to", metavar="MEMBER", help="For assign: to whom.")
-@click.option("--of", metavar="MEMBER", help="For unassign: from whom.")
-@click.option("--using", metavar="CAPABILITY", help="For moderate: with which capability.")
+@what_is_asked
 @click.option("--through", is_flag=True, help="Say what gives it to each: all that would have to go.")
 @when_option
 @community_option
 @format_option
 def command(
-    what: str,
-    target: str | None,
-    at: str,
-    to: str | None,
-    of: str | None,
-    using: str | None,
+    what: What,
     *,
     through: bool,
     when: date | None,
@@ -63,10 +43,11 @@ def command(
       ask-above who moderate tomas --at field
       ask-above who assign surveyor --to dara
     """
-    check_act(Question("SOMEONE", what, target, to, of, using, None), command="who")
+    what.check("who")
+    name, target, at, to, of, using = what
     opened = open_here(community)
     compiled = opened.decider.compiled
-    found = opened.who(what, target, at=at, to=to, of=of, using=using, when=in_zone(opened, when), through=through)
+    found = opened.who(name, target, at=at, to=to, of=of, using=using, when=in_zone(opened, when), through=through)
     rows = [list(row) for row in found.itertuples(index=False)]
     if form != "text":
         write_table(sys.stdout, form, list(found.columns), rows)
@@ -74,7 +55,7 @@ def command(
         screen = stdout()
         total = len(opened.register.members)
         where = in_place(opened.place(at).title, site=compiled.place_at[at] == 0)
-        said = said_act(opened, what, target, to, of, using) if what in ACT_WORDS else f"use {what}"
+        said = said_act(opened, what) if name in ACT_WORDS else f"use {name}"
         screen.line(f"{len(found) or 'None'} of {total} members may {said} {where}", "head")
         if rows:
             titles = {rank.key: rank.title for rank in compiled.ranks} | {"owner": "owner"}
@@ -88,14 +69,12 @@ def command(
     return 0
 
 
-def said_act(
-    community: Community, what: str, target: str | None, to: str | None, of: str | None, using: str | None
-) -> str:
+def said_act(community: Community, what: What) -> str:
     """Say an act in words, with the titles that people know."""
-    name = (target or "").removeprefix("rank:")
+    name = (what.target or "").removeprefix(RANK_MARK)
     titles = {key: rank.title for key, rank in community.charter.ranks.items()}
     titles |= {key: member.called for key, member in community.register.members.items()}
-    said = f"{'call on' if what == 'call' else what} {titles.get(name, name)}"
-    for word, other in (("to", to), ("of", of)):
+    said = f"{'call on' if what.name == 'call' else what.name} {titles.get(name, name)}"
+    for word, other in (("to", what.to), ("of", what.of)):
         said += f" {word} {titles.get(other, other)}" if other else ""
-    return said + (f" using {using}" if using else "")
+    return said + (f" using {what.using}" if what.using else "")

@@ -17,6 +17,7 @@ from ask_above.decide.decider import Decider
 from ask_above.escalation.climb import NEW_RANK, Climb, ClimbGain, Move, Moves, climb
 from ask_above.escalation.ground import Ground
 from ask_above.people.register import Assignment, Member
+from ask_above.printing import printed
 
 _TEMPLATES = ("grant", "allow", "except")
 
@@ -44,6 +45,14 @@ class Climbed(NamedTuple):
     accomplice: bool
     free: bool
     paths: tuple[ClimbPath, ...]
+    charter: Charter
+    place: str | None = None
+
+    def __str__(self) -> str:
+        return printed(self)
+
+    def __repr__(self) -> str:
+        return f"<Climbed: {self.rank}, {len(self.paths)} ways up>"
 
 
 def climbed(
@@ -57,7 +66,7 @@ def climbed(
         cutter = _Cutter(decider, rank, accomplice=accomplice)
         paths = [each._replace(cuts=tuple(cutter.cuts(each))) for each in paths]
     paths.sort(key=lambda each: (-RISKS.index(each.risk), not each.certain, len(each.moves)))
-    return Climbed(rank.key, accomplice, found.free, tuple(paths))
+    return Climbed(rank.key, accomplice, found.free, tuple(paths), decider.compiled.charter, place)
 
 
 def folded(found: Climb, decider: Decider, place: str | None = None) -> list[list[ClimbGain]]:

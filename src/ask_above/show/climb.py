@@ -41,8 +41,9 @@ def show_climbs(screen: Screen, charter: Charter, rows: Sequence[tuple[Any, ...]
         screen.line("ask-above climb RANK tells the way, and what would cut it.", "dim")
 
 
-def show_climb(screen: Screen, charter: Charter, climbed: Climbed, place: str | None = None) -> None:
+def show_climb(screen: Screen, climbed: Climbed) -> None:
     """Show one rank's ways up."""
+    charter, place = climbed.charter, climbed.place
     title = charter.ranks[climbed.rank].title
     with_whom = " with one accomplice" if climbed.accomplice else ""
     where = "" if place is None else f" {in_place(charter.places[place].title, site=place == SITE)}"

@@ -11,11 +11,9 @@ from ask_above.show.screen import Screen
 COLUMNS = ("one", "other", "capability", "who", "places", "through_one", "through_other")
 
 
-def show_comparison(
-    screen: Screen, compiled: CompiledCharter, comparison: Comparison, *, everything: bool = False
-) -> None:
+def show_comparison(screen: Screen, comparison: Comparison, *, everything: bool = False) -> None:
     """Show what only the one may, only the other, and, with ``everything``, what both may."""
-    one, other = comparison.one, comparison.other
+    one, other, compiled = comparison.one, comparison.other, comparison.compiled
     tie = f"{one} {comparison.how} {other}" if comparison.how else f"{one} and {other}"
     screen.line(f"{tie}, side by side", "head")
     for who, said, style in ((ONE, f"Only {one}", "yes"), (OTHER, f"Only {other}", "place"), (BOTH, "Both", "")):

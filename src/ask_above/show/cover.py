@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from ask_above.ask.cover import Cover, Crowded, Gap
+from ask_above.ask.cover import Cover, Gap
+from ask_above.charter.names import listed
 from ask_above.decide.words import in_places
 from ask_above.show.grid import LEGEND, MEANINGLESS
 from ask_above.show.headings import fit
@@ -14,11 +15,12 @@ from ask_above.show.screen import Screen, cell, headed
 _FEW = 6
 
 
-def show_cover(screen: Screen, cover: Cover, crowded: Sequence[Crowded], left: str = "") -> None:
-    """Show the counts; ``left`` names who is left out."""
-    compiled = cover.decider.compiled
+def show_cover(screen: Screen, cover: Cover) -> None:
+    """Show the counts, first what hangs on one member, and what too many can do."""
+    compiled, members = cover.decider.compiled, cover.decider.people.register.members
+    left = listed(members[key].called for key in cover.without)
     screen.line(f"How many active members can{f', without {left}' if left else ''}", "head")
-    for each in crowded:
+    for each in cover.crowded:
         what = "hold an unbounded rank" if each.what == "unbounded" else f"can use {each.what}, of high risk"
         screen.paragraph(
             f"▲ {each.members} members {what}; rules.advice says {each.most} at most", rest="  ", style="warn"

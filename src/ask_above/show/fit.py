@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from typing import Any
 
 from ask_above.ask.fit.new_rank import Proposal
@@ -14,34 +13,40 @@ from ask_above.show.screen import Screen
 FIT_COLUMNS = ("fit", "ranks", "weight", "capability", "risk", "places")
 
 
-def show_fit(
-    screen: Screen, compiled: CompiledCharter, wanted: Sequence[str], fit: Fit, proposal: Proposal | None, limit: int
-) -> None:
-    """Show the best rank, the best few, what is too much in each, and a new rank where none fits."""
-    screen.paragraph(f"Needed: {'; '.join(wanted)}", style="head", rest="  ")
+def show_fit(screen: Screen, fit: Fit) -> None:
+    """Show the best rank, the best few, and what is too much in each."""
+    screen.paragraph(f"Needed: {'; '.join(_wanted(fit))}", style="head", rest="  ")
     screen.line()
     if fit.single is None:
         screen.line("No single rank gives all of it.", "no")
     else:
-        _fitting(screen, compiled, "The best single rank", fit.single)
+        _fitting(screen, fit.compiled, "The best single rank", fit.single)
     if fit.few is None:
         screen.line("No few ranks together give all of it.", "no")
     elif fit.few != fit.single:
-        _fitting(screen, compiled, "The best few together", fit.few)
+        _fitting(screen, fit.compiled, "The best few together", fit.few)
     else:
         screen.line("No few ranks together fit better.", "dim")
-    best = fit.few
-    if best is not None and best.weight <= limit:
-        return
+
+
+def show_new_rank(screen: Screen, fit: Fit, proposal: Proposal | None, limit: int) -> None:
+    """Show a new rank, where what fits is too much."""
     screen.line()
-    if best is not None:
+    if fit.few is not None:
         screen.paragraph(f"All of it weighs more than {limit} beyond the need. A rank made for it:", style="warn")
     if proposal is None:
         screen.line(
             "No new rank can give it either: a bar or a gate stands against it, or it has no meaning there.", "no"
         )
-        return
-    _proposal(screen, compiled, proposal)
+    else:
+        show_proposal(screen, proposal)
+
+
+def _wanted(fit: Fit) -> list[str]:
+    """Say what is needed, and what must not be."""
+    places = fit.compiled.places
+    wanted = [each.capability + ("" if each.place is None else f" in {places[each.place].title}") for each in fit.needs]
+    return wanted + [f"never {each.capability}" for each in fit.never]
 
 
 def _fitting(screen: Screen, compiled: CompiledCharter, said: str, fitting: Fitting) -> None:
@@ -61,16 +66,18 @@ def _fitting(screen: Screen, compiled: CompiledCharter, said: str, fitting: Fitt
         screen.paragraph(said, first="    ", rest="      ", style="warn" if each.risk == "high" else "")
 
 
-def _proposal(screen: Screen, compiled: CompiledCharter, proposal: Proposal) -> None:
-    below = f"directly below {compiled.charter.ranks[proposal.below].title}" if proposal.below else "at the top"
+def show_proposal(screen: Screen, proposal: Proposal) -> None:
+    """Show a new rank as the lines that make it."""
+    charter = proposal.charter
+    below = f"directly below {charter.ranks[proposal.below].title}" if proposal.below else "at the top"
     screen.line(f"Under ranks, {below}:")
     for line in proposal.rank.splitlines():
         screen.line(f"  {line}", "place")
     for place, line in proposal.overrides:
-        screen.line(f"Under the overrides of {compiled.charter.places[place].title} ({place}):")
+        screen.line(f"Under the overrides of {charter.places[place].title} ({place}):")
         screen.line(f"  {line}", "place")
     for place, line in proposal.gates:
-        screen.line(f"At {compiled.charter.places[place].title} ({place}), the gate:")
+        screen.line(f"At {charter.places[place].title} ({place}), the gate:")
         screen.line(f"  {line}", "place")
     weight = proposal.fitting.weight
     said = f"brings nothing beyond the need, weight {weight}" if not weight else f"too much in it weighs {weight}"

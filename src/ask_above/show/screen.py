@@ -17,17 +17,21 @@ if TYPE_CHECKING:
     from rich.text import Text
 
 # of the 256 colours of a terminal: a contrast of 4 or more on white and on black
-_COLORS = {"yes": 28, "no": 160, "place": 31, "warn": 130}
-_CODES = {"head": "1", "dim": "2"} | {style: f"38;5;{number}" for style, number in _COLORS.items()}
-_RICH = {"head": "bold", "dim": "dim"} | {style: f"color({number})" for style, number in _COLORS.items()}
+_STYLES = {
+    "head": "bold",
+    "dim": "dim",
+    "yes": "color(28)",
+    "no": "color(160)",
+    "place": "color(31)",
+    "warn": "color(130)",
+}
 _WIDTH_IN_A_PIPE = 100
 _KEPT = "\xa0"
-_HEX_LENGTH = 7
-
+_COLOR = re.compile(r"#[0-9a-fA-F]{6}")
 
 _SIGN = chr(0x10_0000 + randbelow(0xFFFE))
-"""Stands for the start of a colour's code until a line is written: a sign that nobody can know beforehand."""
-_COLOURED = re.compile(f"{_SIGN}([0-9;]*m)")
+"""Stands around the name of a style until a line is written: a sign that nobody can know beforehand."""
+_STYLED = re.compile(f"{_SIGN}([^{_SIGN}]*){_SIGN}")
 
 
 class Screen:
@@ -47,24 +51,42 @@ class Screen:
         colour = terminal and not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"
         return cls(out, max(40, _width(out)), colour=bool(colour))
 
+    @classmethod
+    def plain(cls, out: TextIO) -> Screen:
+        """Return a screen without colours, as wide as standard output."""
+        return cls(out, max(40, _width(sys.stdout)), colour=False)
+
     def styled(self, text: str, style: str = "") -> str:
-        """Return text with the codes of a style, where there are colours."""
-        return f"{_SIGN}{_CODES[style]}m{text}{_SIGN}0m" if self.colour and style and text else text
+        """Return text to be written in a style, where there are colours."""
+        return self._marked(text, _STYLES[style]) if style else text
 
     def coloured(self, text: str, color: str | None) -> str:
-        """Return text in a colour written #rrggbb, where there are colours; else as it is."""
-        if not (self.colour and color and len(color) == _HEX_LENGTH and color.startswith("#")):
-            return text
-        try:
-            red, green, blue = (int(color[n : n + 2], 16) for n in (1, 3, 5))
-        except ValueError:
-            return text
-        return f"{_SIGN}38;2;{red};{green};{blue}m{text}{_SIGN}0m"
+        """Return text to be written in a colour written #rrggbb, where there are colours; else as it is."""
+        return self._marked(text, color) if color and _COLOR.fullmatch(color) else text
+
+    def _marked(self, text: str, style: str) -> str:
+        return f"{_SIGN}{style}{_SIGN}{text}{_SIGN}{_SIGN}" if self.colour and text else text
 
     def line(self, text: str = "", style: str = "") -> None:
         """Write one line."""
-        said = _COLOURED.sub("\x1b[\\1", visible(self.styled(text, style)))
-        self.out.write(f"{said}\n")
+        self.out.write(f"{self._rendered(visible(self.styled(text, style)))}\n")
+
+    def _rendered(self, text: str) -> str:
+        """Return text with its styles as a terminal takes them."""
+        if _SIGN not in text:
+            return text
+        from rich.color import ColorSystem
+        from rich.style import Style
+
+        first, *rest = _STYLED.split(text)
+        said, styles = [first], [Style.null()]
+        for name, piece in zip(rest[::2], rest[1::2], strict=True):
+            if name:
+                styles.append(styles[-1] + Style.parse(name))
+            elif len(styles) > 1:
+                styles.pop()
+            said.append(styles[-1].render(piece, color_system=ColorSystem.TRUECOLOR))
+        return "".join(said)
 
     def paragraph(self, text: str, *, first: str = "", rest: str = "", style: str = "") -> None:
         """Write text, folded to the width; ``first`` and ``rest`` stand before its lines."""
@@ -136,7 +158,7 @@ def cell(text: str, style: str = "") -> Text:
     """Return a table's cell in a style."""
     from rich.text import Text
 
-    return Text(visible(text), style=_RICH.get(style, ""))
+    return Text(visible(text), style=_STYLES.get(style, ""))
 
 
 def headed(text: str) -> Text:

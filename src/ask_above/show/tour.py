@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import Any
 
+from ask_above.ask.describe.describer import Describer
 from ask_above.ask.describe.sentences import doing, under_headings
 from ask_above.ask.tour import CLOSED, OPEN, Meeting, Stop, Tour
 from ask_above.charter.names import listed
@@ -16,8 +17,9 @@ BESIDE_COLUMNS = ("place", "title", "capability", "one", "other")
 _MARKS = {OPEN: "▸", CLOSED: "▪"}
 
 
-def show_tour(screen: Screen, compiled: CompiledCharter, tour: Tour, who: Sequence[str] = ()) -> None:
-    """Show a tour, first ``who`` they are in sentences, at its end what they do not see and why."""
+def show_tour(screen: Screen, tour: Tour) -> None:
+    """Show a tour, first who they are in sentences, at its end what they do not see and why."""
+    compiled, who = tour.decider.compiled, _who(tour)
     screen.line(f"{compiled.charter.title or compiled.charter.key}, as {tour.who} finds it", "head")
     if who:
         screen.paragraph(" ".join(who), style="dim")
@@ -36,6 +38,16 @@ def show_tour(screen: Screen, compiled: CompiledCharter, tour: Tour, who: Sequen
             said = "closed" if stop.state == CLOSED else "not there"
             title = compiled.charter.places[stop.place].title or compiled.charter.key
             screen.paragraph(f"{title} ({said}): {stop.why}", first="  ", rest="    ")
+
+
+def _who(tour: Tour) -> list[str]:
+    """Say who it is that walks; of a visitor there is nothing to say."""
+    describer, asked = Describer(tour.decider, tour.at), tour.asked
+    if asked.member is not None:
+        return describer.standing(asked.member)
+    if asked.key is None:
+        return []
+    return list(describer.rank(tour.decider.compiled.charter.ranks[asked.key]).sentences)
 
 
 def _show_open(screen: Screen, compiled: CompiledCharter, stop: Stop) -> None:

@@ -8,19 +8,20 @@ from typing import TYPE_CHECKING
 from ask_above.show.screen import Screen
 
 if TYPE_CHECKING:
-    from ask_above.ask.ways.search import Way
+    from ask_above.ask.ways.search import Way, Ways
 
+_MOST_SHOWN = 8
 WAY_COLUMNS = ("way", "kinds", "file", "line", "lines", "answers", "members", "acts", "command")
 
 
-def show_ways(screen: Screen, ways: Sequence[Way], most: int, *, turned_to: bool) -> None:
+def show_ways(screen: Screen, ways: Ways) -> None:
     """Show the first few ways, the smallest first."""
     screen.line()
-    wanted = "yes" if turned_to else "no"
+    wanted = "no" if ways.allowed else "yes"
     if not ways:
         screen.paragraph(f"No single change, nor two together, of those that were tried would turn it to {wanted}.")
         return
-    shown = min(len(ways), most)
+    shown = min(len(ways), _MOST_SHOWN)
     screen.line(f"What would turn it to {wanted}, each tried, the least harmful first", "head")
     for n, way in enumerate(ways[:shown], 1):
         screen.paragraph(f"{way.what}.", first=f"  {n}. ", rest="     ")

@@ -22,7 +22,6 @@ from ask_above.files.charter_json import dumped, key_of
 from ask_above.files.folder import read_files
 from ask_above.files.names import ASSIGNMENTS, CHARTER, LOCK, MARK, MEMBERS, OUTBOX, set_aside
 from ask_above.files.register_csv import written
-from ask_above.files.uncollected import uncollected
 from ask_above.files.writing import PRIVATE, FileBatch, batch, clear_spares, put_new, read_bytes
 from ask_above.people.reading import FileRows
 from ask_above.people.register import Register
@@ -82,16 +81,15 @@ class Home:
 
         Where nothing has changed since it was last read, that is the very same snapshot.
         """
-        with uncollected():
-            snapshot = None if self.storage.holds_register() else self._read_before_the_first_change()
-            if snapshot is None:
-                snapshot = self._read_both()
-            if snapshot.behind and self._finish():
-                snapshot = self._read_both()
-            self._names = tuple(snapshot.texts)
-            here = {name: snapshot.found.get(name) for name in self._every(())}
-            self._last = ((here, snapshot.loaded.version if snapshot.loaded else None), snapshot)
-            return snapshot
+        snapshot = None if self.storage.holds_register() else self._read_before_the_first_change()
+        if snapshot is None:
+            snapshot = self._read_both()
+        if snapshot.behind and self._finish():
+            snapshot = self._read_both()
+        self._names = tuple(snapshot.texts)
+        here = {name: snapshot.found.get(name) for name in self._every(())}
+        self._last = ((here, snapshot.loaded.version if snapshot.loaded else None), snapshot)
+        return snapshot
 
     def _finish(self) -> bool:
         """Write what was decided and has not been written into this folder; tells whether anything was.

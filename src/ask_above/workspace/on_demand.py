@@ -60,12 +60,10 @@ class _RowSource:
     def everybody(self) -> tuple[dict[str, Member], dict[str, list[Assignment]]]:
         """Return all members and assignments; those that were read before are the very same."""
         if self.all is None:
-            from ask_above.files.uncollected import uncollected
             from ask_above.store.rows import read_assignments, read_members
 
-            with uncollected():
-                people = members_of(read_members(self.connection), self.charter, self.where)
-                given = assignments_of(read_assignments(self.connection), self.charter, people or {}, self.where)
+            people = members_of(read_members(self.connection), self.charter, self.where)
+            given = assignments_of(read_assignments(self.connection), self.charter, people or {}, self.where)
             if people is None or given is None:
                 raise _odd(self.where)
             people |= {key: member for key, member in self.members.items() if member is not None}

@@ -25,9 +25,9 @@ from ask_above.decide.names import Names
 from ask_above.decide.words import day
 from ask_above.errors import AskAboveError, FaultyFilesError
 from ask_above.files.splice import edited
-from ask_above.files.uncollected import uncollected
 from ask_above.files.yaml_text import compose, plain
 from ask_above.people.register import Member, Register
+from ask_above.printing import Printed
 from ask_above.workspace.home import ChangedMeanwhileError, Home, entries_by_hand, now
 from ask_above.workspace.snapshot import Snapshot
 
@@ -47,7 +47,7 @@ class RefusedError(AskAboveError, PermissionError):
         self.reasons = tuple(reasons)
 
 
-class Plan:
+class Plan(Printed):
     """A change that has been worked out and not been made.
 
     ``before`` and ``after`` are the community's names without and with it, which know its charter and register.
@@ -70,6 +70,9 @@ class Plan:
         self.undoes: int | None = None
         self.undone: Entry | None = None
 
+    def __repr__(self) -> str:
+        return f"<Plan: {self.what}>"
+
     @property
     def what(self) -> str:
         """What it does, in a sentence; of many edits the first few."""
@@ -86,8 +89,7 @@ class Plan:
     @cached_property
     def effect(self) -> Impact:
         """Who gains and who loses what, where; what differs between ranks; which expectations turn."""
-        with uncollected():
-            return impact(self.before.decider, self.after.decider, self.at)
+        return impact(self.before.decider, self.after.decider, self.at)
 
     @property
     def broken(self) -> list[TurnedExpectation]:
@@ -232,7 +234,7 @@ class Plan:
             self.rows,
             self.undoes,
         )
-        with self.home.locked(), uncollected():
+        with self.home.locked():
             after = self.after.charter, self.after.register
             return self.home.change(entry, self.snapshot, after, self.texts, letters, self._by_hand())
 
@@ -299,12 +301,11 @@ def plan(
     today = written(at, snapshot.charter.zone)[:10]
     made = Plan(home, snapshot, (), by=by, why=why, at=at)
     working = _Working(home, snapshot, made)
-    with uncollected():
-        for n, edit in enumerate(edits, 1):
-            working.take(edit, at, today, by)
-            if told:
-                told(n, len(edits))
-        working.finish()
+    for n, edit in enumerate(edits, 1):
+        working.take(edit, at, today, by)
+        if told:
+            told(n, len(edits))
+    working.finish()
     made.edits = tuple(edits)
     if any(isinstance(each, MemberForget) for each in edits):
         made.kind = "forget"

@@ -10,6 +10,7 @@ from ask_above.ask.advice.piece import WHY, Piece, Sight
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import nearest
 from ask_above.decide.decider import Decider
+from ask_above.printing import printed
 
 LOOKS: Final[tuple[Callable[[Sight], Iterable[Piece]], ...]] = (
     ladder.still_carried,
@@ -48,6 +49,12 @@ class AdviceGiven(NamedTuple):
 
     pieces: tuple[Piece, ...]
     silenced: tuple[tuple[Piece, str], ...] = ()
+
+    def __str__(self) -> str:
+        return printed(self)
+
+    def __repr__(self) -> str:
+        return f"<AdviceGiven: {len(self.pieces)} pieces, {len(self.silenced)} silenced>"
 
 
 def advise(decider: Decider, at: Instant, told: Callable[[int, int], None] | None = None) -> AdviceGiven:

@@ -14,6 +14,7 @@ from ask_above.charter.moments import Instant
 from ask_above.charter.places import GateTerm
 from ask_above.decide.decider import Decider
 from ask_above.decide.walk import closed_gate, held
+from ask_above.printing import printed
 
 KEY = "new-rank"
 
@@ -32,6 +33,12 @@ class Proposal(NamedTuple):
     gates: tuple[tuple[str, str], ...]
     fitting: Fitting
     charter: Charter
+
+    def __str__(self) -> str:
+        return printed(self)
+
+    def __repr__(self) -> str:
+        return f"<Proposal: {self.key}, of weight {self.fitting.weight}>"
 
 
 def propose(decider: Decider, needs: Sequence[Need], never: Sequence[Need], at: Instant) -> Proposal | None:

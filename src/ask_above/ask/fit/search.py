@@ -15,6 +15,7 @@ from ask_above.decide.decider import Decider
 from ask_above.decide.names import Names
 from ask_above.decide.profile import Profile, ask_anybody
 from ask_above.decide.walk import held, usable
+from ask_above.printing import printed
 
 WEIGHTS: Final = {"low": 1, "medium": 5, "high": 25}
 """What each capability beyond need weighs, for each place where it can be used."""
@@ -60,6 +61,15 @@ class Fit(NamedTuple):
 
     single: Fitting | None
     few: Fitting | None
+    needs: tuple[Need, ...]
+    never: tuple[Need, ...]
+    compiled: CompiledCharter
+
+    def __str__(self) -> str:
+        return printed(self)
+
+    def __repr__(self) -> str:
+        return f"<Fit: {', '.join(self.few.ranks) if self.few else 'nothing fits'}>"
 
 
 class Fitter:
@@ -88,7 +98,8 @@ class Fitter:
         singles = [self.fitting((rank,)) for rank in self.candidates if self._allowed((rank,)) and self.meets((rank,))]
         best = min(singles, key=self._order, default=None)
         found = self.best_few()
-        return Fit(best, None if found is None else self.fitting(found))
+        few = None if found is None else self.fitting(found)
+        return Fit(best, few, tuple(self.needs), tuple(self.never), self.compiled)
 
     def _order(self, each: Fitting) -> tuple[int, int, tuple[int, ...]]:
         return each.weight, len(each.ranks), tuple(-self.compiled.rank_at[key] for key in each.ranks)

@@ -16,6 +16,7 @@ from ask_above.change import difference as change
 from ask_above.charter.catalogue import RISKS
 from ask_above.charter.moments import Instant, written
 from ask_above.decide.decider import VISITOR, Decider
+from ask_above.printing import Printed
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -60,7 +61,7 @@ class TurnedExpectation(NamedTuple):
     since: Instant | None = None
 
 
-class Impact:
+class Impact(Printed):
     """All that differs between two communities, from a moment on.
 
     ``shifts`` are the differences of all answers about capabilities, folded, the riskiest gains first. What is not
@@ -74,6 +75,9 @@ class Impact:
         self, old: Decider, new: Decider, at: Instant, shifts: list[Shift], difference: change.Difference
     ) -> None:
         self.old, self.new, self.at, self.shifts, self.difference = old, new, at, shifts, difference
+
+    def __repr__(self) -> str:
+        return f"<Impact: {self.answers} answers differ>"
 
     def __bool__(self) -> bool:
         return bool(self.shifts or self.turned or self.powers or self.acts or self.may_differ)

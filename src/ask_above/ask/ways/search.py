@@ -5,7 +5,7 @@ What a change turns besides, and what it hands out, is read from the difference 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from itertools import combinations, islice
 from typing import NamedTuple, TypeAlias
 
@@ -22,6 +22,7 @@ from ask_above.decide.answer import Answer
 from ask_above.decide.classes import ClassState
 from ask_above.decide.decider import Decider
 from ask_above.people.register import Register
+from ask_above.printing import printed
 
 Question: TypeAlias = Callable[[Decider], Answer]
 """Puts one and the same question to a community, changed or not."""
@@ -106,6 +107,20 @@ class Way(NamedTuple):
         return f"{said}; it makes somebody unbounded" if self.harm.unbounded else said
 
 
+class Ways(list[Way]):
+    """Ways to turn an answer, the least harmful first; ``allowed`` is the answer that they turn."""
+
+    def __init__(self, ways: Iterable[Way], *, allowed: bool) -> None:
+        super().__init__(ways)
+        self.allowed = allowed
+
+    def __str__(self) -> str:
+        return printed(self)
+
+    def __repr__(self) -> str:
+        return f"<Ways: {len(self)} that turn a {'yes' if self.allowed else 'no'}>"
+
+
 def capability_ways(
     decider: Decider,
     who: str,
@@ -115,7 +130,7 @@ def capability_ways(
     told: Told | None = None,
     *,
     every: bool = False,
-) -> list[Way]:
+) -> Ways:
     """Return the ways to turn the answer whether someone may use a capability, by its full name, at a place."""
     key = decider.compiled.places[place].key
 
@@ -126,12 +141,12 @@ def capability_ways(
     about = CapabilityCandidates(decider, asked, capability, place, at)
     found = list(about.taking() if put(decider) else about.giving())
     own = (key, capability, asked.key) if asked.form == "member" else None
-    return _Trial(decider, put, at, own).ways(found, told, every=every)
+    return Ways(_Trial(decider, put, at, own).ways(found, told, every=every), allowed=put(decider).allowed)
 
 
 def act_ways(
     decider: Decider, who: str, act: Act, at: Instant, told: Told | None = None, *, every: bool = False
-) -> list[Way]:
+) -> Ways:
     """Return the ways to turn the answer whether someone may do something to somebody."""
 
     def put(changed: Decider) -> Answer:
@@ -139,7 +154,7 @@ def act_ways(
 
     about = ActCandidates(decider, decider.asked(who, at), act, at)
     found = list(about.taking() if put(decider) else about.giving())
-    return _Trial(decider, put, at, None).ways(found, told, every=every)
+    return Ways(_Trial(decider, put, at, None).ways(found, told, every=every), allowed=put(decider).allowed)
 
 
 class _Trial:
