@@ -72,3 +72,10 @@ def brook(tmp_path: Path) -> Place:
     folder = tmp_path / "brook"
     shutil.copytree(DEMO, folder)
     return Place(folder, None)
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """What needs a database server is left out of the fast pass."""
+    for item in items:
+        if "postgresql" in item.name:
+            item.add_marker(pytest.mark.slow)

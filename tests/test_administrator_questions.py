@@ -61,6 +61,7 @@ def changed(rng: Random, made: Generated) -> Community:
 class TestImpact:
     @few
     @given(communities(), st.integers(0, 10**6))
+    @pytest.mark.slow
     def test_it_is_the_difference_of_all_answers(self, made: Generated, seed: int) -> None:
         old, new = made.open(), changed(Random(seed), made)
         before, after = all_answers(old), all_answers(new)
@@ -80,6 +81,7 @@ class TestImpact:
 
     @few
     @given(communities(), st.integers(0, 10**6))
+    @pytest.mark.slow
     def test_powers_between_ranks_on_the_site_are_the_difference_of_the_tables(
         self, made: Generated, seed: int
     ) -> None:
@@ -154,6 +156,7 @@ def single_changes(c: Community, who: str, capability: str) -> list[tuple[str, C
 class TestWays:
     @few
     @given(communities(), st.integers(0, 10**6))
+    @pytest.mark.slow
     def test_every_way_turns_the_answer_and_no_smaller_one_of_its_kind_exists(self, made: Generated, seed: int) -> None:
         c, rng = made.open(), Random(seed)
         who, p = rng.choice(list(c.register.members)), rng.choice(list(c.charter.places))
@@ -185,6 +188,7 @@ class TestWays:
 
     @few
     @given(communities(), st.integers(0, 10**6))
+    @pytest.mark.slow
     def test_ways_for_acts_turn_the_answer(self, made: Generated, seed: int) -> None:
         c, rng = made.open(), Random(seed)
         actor, target = rng.choice(list(c.register.members)), rng.choice(list(c.register.members))
@@ -209,6 +213,7 @@ class TestWays:
             for way in ways[:20]:
                 assert put(Community(way.charter, way.register))[n] is not now[n], way.what
 
+    @pytest.mark.slow
     def test_the_three_mistakes_of_the_demo_are_mended_by_what_is_proposed(self) -> None:
         c = Community.demo()
         cases: list[tuple[str, str, str | None, str, str | None, str]] = [
@@ -260,6 +265,7 @@ class TestWays:
 class TestFit:
     @few
     @given(communities(), st.integers(0, 10**6))
+    @pytest.mark.slow
     def test_it_equals_exhaustive_search(self, made: Generated, seed: int) -> None:
         c, rng = made.open(), Random(seed)
         places, keys = list(c.charter.places), c.charter.catalogue.keys
@@ -384,6 +390,7 @@ def in_group(c: Community, person: Any, group: str) -> bool:
 class TestCountingAndWalking:
     @few
     @given(communities())
+    @pytest.mark.slow
     def test_cover_and_where_equal_counting(self, made: Generated) -> None:
         c = made.open()
         active = [key for key, m in c.register.members.items() if m.status == "active"]
@@ -409,6 +416,7 @@ class TestCountingAndWalking:
 
     @few
     @given(communities())
+    @pytest.mark.slow
     def test_a_tour_lists_exactly_what_can_be_used(self, made: Generated) -> None:
         c = made.open()
         for who in [*c.register.members, *(f"rank:{r}" for r in c.charter.ranks), "visitor"]:
@@ -424,6 +432,7 @@ class TestCountingAndWalking:
 
     @few
     @given(communities())
+    @pytest.mark.slow
     def test_a_comparison_lists_what_only_one_may(self, made: Generated) -> None:
         c = made.open()
         who = [*c.register.members, *(f"rank:{r}" for r in c.charter.ranks), "visitor"]
@@ -439,6 +448,7 @@ class TestCountingAndWalking:
 
     @few
     @given(communities())
+    @pytest.mark.slow
     def test_who_may_act_is_everyone_for_whom_the_single_answer_is_yes(self, made: Generated) -> None:
         c = made.open()
         target, some_rank = next(iter(c.register.members)), next(iter(c.charter.ranks))

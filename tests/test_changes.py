@@ -82,6 +82,7 @@ EVERY_EDIT: list[Any] = [
 
 
 @pytest.mark.parametrize("edit", EVERY_EDIT, ids=lambda edit: f"{type(edit).__name__}-{edit[0]}")
+@pytest.mark.slow
 def test_every_edit_does_what_its_plan_says_and_is_taken_back_byte_for_byte(brook: Place, edit: Any) -> None:
     before, first = brook.charter, brook.open()
     plan = first.plan(edit, why="a try")
@@ -406,6 +407,7 @@ class TestImport:
         self.csv(brook, "key,groups,status\nulla, samplers ; field-teams,active\n").apply()
         assert brook.open().register.members["ulla"].groups == ("samplers", "field-teams")
 
+    @pytest.mark.slow
     def test_hundreds_at_once_are_one_change_and_are_taken_back_as_one(self, river: Place) -> None:
         from ask_above.change.importing import COLUMNS, Import
         from ask_above.files.csv_rows import read_rows

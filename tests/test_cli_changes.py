@@ -60,6 +60,7 @@ def test_a_plan_shows_and_stops_and_without_a_terminal_nothing_is_made_unasked(r
 
 
 @pytest.mark.parametrize(("answer", "status"), [("n", 1), ("y", 0)])
+@pytest.mark.slow
 def test_on_a_terminal_it_asks_first(river: Path, answer: str, status: int) -> None:
     before = (river / "charter.yaml").read_text("utf-8")
     code, out = asked(answer, "rank", "grant", "host", "poll.start", "--community", str(river), cwd=river)
@@ -154,6 +155,7 @@ def test_those_concerned_are_told_in_a_standard_mail(river: Path) -> None:
     assert any("Come and see." in file.read_text("utf-8") for file in (river / "outbox").glob("*.eml"))
 
 
+@pytest.mark.slow
 def test_looking_back_and_taking_back(river: Path) -> None:
     first = (river / "charter.yaml").read_bytes()
     said("rank", "grant", "host", "poll.start", "--yes", cwd=river)

@@ -18,6 +18,7 @@ from ask_above.charter.moments import ALWAYS, Instant, Period
 from ask_above.decide.decider import Decider
 from ask_above.decide.gains import as_active
 from ask_above.people.register import Assignment, Member, Register
+from seeds import seeds
 from ways_up import AT, Search, small_charter
 
 pytestmark = pytest.mark.slow
@@ -98,7 +99,7 @@ def held_at_first(state: Decider, place: str) -> int:
     return found
 
 
-@pytest.mark.parametrize("seed", range(24))
+@pytest.mark.parametrize("seed", seeds(8))
 def test_what_they_come_to_use_one_of_them_held_at_first(seed: int) -> None:
     rng = Random(seed)
     conspiracy = Conspiracy(Community.from_texts({"charter.yaml": handed_on_as_held(rng)}), rng)

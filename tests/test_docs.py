@@ -53,6 +53,7 @@ def test_there_are_ten_troubles_and_the_list_names_them_all() -> None:
 
 
 @pytest.mark.parametrize("page", TROUBLES, ids=lambda page: page.stem)
+@pytest.mark.slow
 def test_a_trouble_is_answered_as_its_page_says_and_ends_with_the_command(page: Path, tmp_path: Path) -> None:
     shutil.copytree(DEMO, tmp_path / "river")
     assert typed_along(page, tmp_path / "river") >= 1
@@ -72,7 +73,9 @@ def make() -> ModuleType:
     return module
 
 
-@pytest.mark.parametrize("name", ["charter-format.md", "commands.md", "python.md", "examples.md"])
+@pytest.mark.parametrize(
+    "name", ["charter-format.md", "commands.md", "python.md", pytest.param("examples.md", marks=pytest.mark.slow)]
+)
 def test_the_references_are_what_the_program_says_of_itself(make: ModuleType, name: str) -> None:
     assert (DOCS / name).read_text("utf-8") == make.FILES[name](), "run: python docs/make.py"
 

@@ -211,6 +211,7 @@ class TestWhatIsOldIsNoEdit:
 
 
 class TestWhereNoFilesAreKept:
+    @pytest.mark.slow
     def test_crossing_two_thousand_members_is_told_and_what_is_put_aside_can_be_merged(self, brook: Place) -> None:
         many = "key,name,status\n" + "".join(f"m{n},Member {n},active\n" for n in range(1_995))
         rows = read_rows("many.csv", many.encode(), COLUMNS, ())
@@ -245,6 +246,7 @@ class TestWhereNoFilesAreKept:
         plan.apply()
         assert brook.open().may("ulla", "thread.close", at="notices")
 
+    @pytest.mark.slow
     def test_a_question_about_one_member_gives_the_same_read_on_demand(self, brook: Place) -> None:
         many = "key,name,status\n" + "".join(f"m{n},Member {n},active\n" for n in range(2_100))
         brook.open().plan(Import(read_rows("many.csv", many.encode(), COLUMNS, ()))).apply()

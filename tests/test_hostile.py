@@ -243,6 +243,7 @@ class TestWhatIsReadHasAnEnd:
             Community.from_texts({"charter.yaml": base + text, **{f"{name}.csv": said for name, said in files.items()}})
         return tuple(each.message for each in found.value.faults)
 
+    @pytest.mark.slow
     def test_aliases_depth_and_the_number_of_faults(self) -> None:
         anchors = "a0: &a0 [x,x,x,x,x,x,x,x,x,x]\n" + "".join(
             f"a{n}: &a{n} [{','.join([f'*a{n - 1}'] * 9)}]\n" for n in range(1, 12)
@@ -264,6 +265,7 @@ class TestWhatIsReadHasAnEnd:
 
 
 class TestPeoplesData:
+    @pytest.mark.slow
     def test_whoever_is_forgotten_is_named_nowhere_and_a_numbered_stranger_stays(self, brook: Place) -> None:
         from ask_above.change import Assign
         from ask_above.workspace.undoing import undo

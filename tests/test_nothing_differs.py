@@ -12,6 +12,7 @@ import pytest
 from ask_above import AskAboveError, Community
 from ask_above.decide.decider import VISITOR
 from generated import NOW, Generated, generate
+from seeds import seeds
 
 pytestmark = pytest.mark.slow
 
@@ -119,7 +120,7 @@ def held_to_all_answers(seed: int, pairs: int) -> tuple[int, int]:
     return nothing, tried
 
 
-@pytest.mark.parametrize("seed", range(4))
+@pytest.mark.parametrize("seed", seeds(4))
 def test_where_nothing_is_said_to_differ_no_answer_does(seed: int) -> None:
-    nothing, tried = held_to_all_answers(seed, 75)
-    assert 5 < nothing < tried
+    nothing, tried = held_to_all_answers(seed, 25)
+    assert 0 < nothing < tried

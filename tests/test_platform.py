@@ -93,6 +93,7 @@ def test_the_table_holds_personal_exceptions_of_very_many() -> None:
 
 
 @pytest.mark.parametrize("seed", range(6))
+@pytest.mark.slow
 def test_after_a_change_every_answer_is_that_of_a_fresh_community(seed: int) -> None:
     """Answers asked before the change must not linger, and the old community keeps its own."""
     rng, now = Random(seed), datetime(2026, 6, 1, tzinfo=UTC)

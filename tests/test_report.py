@@ -122,6 +122,7 @@ def test_without_members_nobody_is_named(demo: Path, form: str) -> None:
 
 
 @pytest.mark.parametrize("case", [each.values[1] for each in CASES], ids=[str(each.values[0]) for each in CASES])
+@pytest.mark.slow
 def test_no_advice_names_anybody_where_members_are_left_out(case: Case) -> None:
     c = case.faulty()
     names = {m.called for m in c.register.members.values() if len(m.called) > 1}

@@ -48,6 +48,7 @@ VIEWS = (
 
 @pytest.mark.parametrize("width", [80, 100, 160])
 @pytest.mark.parametrize("view", VIEWS)
+@pytest.mark.slow
 def test_no_line_is_wider_than_the_terminal(demo: Path, view: str, width: int) -> None:
     done = run(*shlex.split(view), cwd=demo, COLUMNS=str(width))
     assert done.returncode in (0, 1), done.stderr
@@ -61,6 +62,7 @@ def test_no_line_is_wider_than_the_terminal(demo: Path, view: str, width: int) -
 @pytest.mark.parametrize(
     "view", ["check", "grid --at lower-gauges", "powers moderate", "tour bram", "cover", "climb warden"]
 )
+@pytest.mark.slow
 def test_colours_add_nothing_that_is_not_there_without_them(demo: Path, view: str) -> None:
     master, slave = pty.openpty()
     command = [sys.executable, "-m", "ask_above", *shlex.split(view)]

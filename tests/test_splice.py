@@ -13,6 +13,7 @@ import ask_above
 from ask_above.change.steps import Drop, Insert, MoveItem, Put, Rename, Step, at, take
 from ask_above.files.splice import AliasError, apply, edited
 from ask_above.files.yaml_text import compose, plain
+from seeds import seeds
 
 DEMO = (Path(ask_above.__file__).parent / "demo" / "wren-valley" / "charter.yaml").read_text("utf-8")
 WORDS = ["post.write", "kit.lend", "x y", "#1f6f8b", "no", "12:30", "it's", "a, b", "- x", "{", "ü"]
@@ -84,7 +85,8 @@ def dumped(rng: Random, data: Any) -> str:
     return rng.choice(["\n", "\r\n"]).join(lines) + rng.choice(["\n", ""])
 
 
-@pytest.mark.parametrize("seed", range(120))
+@pytest.mark.parametrize("seed", seeds(50))
+@pytest.mark.slow
 def test_a_step_on_the_text_is_the_step_on_the_data(seed: int) -> None:
     rng = Random(seed)
     text = DEMO if seed % 2 else dumped(rng, data_of(DEMO))

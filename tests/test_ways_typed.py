@@ -52,7 +52,7 @@ def test_every_way_is_made_by_its_command(tmp_path: Path, who: str, what: str, h
     assert found
     assert [way.harm for way in found] == sorted(way.harm for way in found)
     now = question(before, who, what, how)
-    for n, way in enumerate(found[:12]):
+    for n, way in enumerate(found[:5]):
         folder = tmp_path / str(n)
         shutil.copytree(DEMO, folder)
         for command in way.command.split(" && "):

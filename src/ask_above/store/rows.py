@@ -15,6 +15,7 @@ from ask_above.store.tables import MEMBER_COLUMNS as _MEMBER
 from ask_above.store.tables import assignments, member_groups, members, notes
 
 _AT_ONCE = 5_000
+_FEW = 10
 
 
 def read_members(connection: sa.Connection, key: str | None = None) -> list[tuple[str, ...]]:
@@ -53,7 +54,7 @@ def count_of(connection: sa.Connection) -> int:
 def write_rows(connection: sa.Connection, entry: Entry) -> list[RowChange]:
     """Write an entry's rows; returns them with the numbers that new assignments were given."""
     new = [row for row in entry.rows if row.before is None and int(row.key if row.table != "members" else 0) == 0]
-    if len(new) == len(entry.rows) and len(new) > _AT_ONCE // 10:
+    if len(new) == len(entry.rows) and len(new) > _FEW:
         return _write_many(connection, new, entry)
     return [_write_row(connection, row, entry) for row in entry.rows]
 
