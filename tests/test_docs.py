@@ -12,6 +12,7 @@ from types import ModuleType
 import pytest
 from click.testing import CliRunner
 
+import ask_above
 from ask_above import Community
 from ask_above.change import MemberSet
 from ask_above.charter.names import SITE
@@ -146,3 +147,14 @@ def test_there_are_six_examples_and_each_has_a_title() -> None:
     assert len(scripts) >= 6
     text = (DOCS / "examples.md").read_text("utf-8")
     assert all(f"(../examples/{script.name})" in text for script in scripts)
+
+
+def test_the_files_that_documents_name_are_there() -> None:
+    package = Path(ask_above.__file__).parent
+    rooms = {each.name for each in package.iterdir() if each.is_dir()}
+    for page in DOCS.glob("*.md"):
+        for name in re.findall(r"`([a-z_]+/[a-z_/]+\.py)`", page.read_text("utf-8")):
+            at = package if name.split("/")[0] in rooms else ROOT
+            assert (at / name).is_file() or name == "cli/history.py" or name.endswith("/history.py"), (
+                f"{page.name}: {name}"
+            )

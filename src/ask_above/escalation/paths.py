@@ -14,8 +14,9 @@ from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import ALWAYS, Instant
 from ask_above.charter.names import SITE, listed
 from ask_above.decide.decider import Decider
-from ask_above.escalation.climb import NEW_RANK, Climb, ClimbGain, Move, Moves, climb
+from ask_above.escalation.climb import Climb, ClimbGain, climb
 from ask_above.escalation.ground import Ground
+from ask_above.escalation.moves import NEW_RANK, Move, Moves
 from ask_above.people.register import Assignment, Member
 from ask_above.printing import printed
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from ask_above.charter.charter import Charter
 from ask_above.charter.names import SITE, listed
 from ask_above.decide.words import in_place
-from ask_above.escalation.climb import NEW_RANK, Move, Moves
+from ask_above.escalation.moves import NEW_RANK, Move, Moves
 
 
 def said(charter: Charter, move: Move) -> str:

@@ -8,7 +8,6 @@ from typing import Any
 from ask_above.ask.describe.describer import Describer
 from ask_above.ask.describe.sentences import doing, under_headings
 from ask_above.ask.tour import CLOSED, OPEN, Meeting, Stop, Tour
-from ask_above.charter.names import listed
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.show.screen import Screen
 
@@ -139,8 +138,3 @@ def beside_rows(compiled: CompiledCharter, met: Sequence[Meeting]) -> list[list[
         for keys, one, other in ((each.both, True, True), (each.only_one, True, False), (each.only_other, False, True)):
             rows += [[each.place, title, key, one, other] for key in keys]
     return rows
-
-
-def unseen_in_words(tour: Tour, compiled: CompiledCharter) -> str:
-    """Say which places someone may not enter."""
-    return listed(compiled.charter.places[stop.place].title for stop in tour.unseen)

@@ -41,11 +41,6 @@ def read_assignments(connection: sa.Connection, member: str | None = None) -> li
     return [tuple(row) for row in connection.execute(found)]
 
 
-def keys_of(connection: sa.Connection) -> list[str]:
-    """Return all members' keys, in the order in which they came."""
-    return list(connection.execute(sa.select(members.c.key).order_by(members.c.position, members.c.key)).scalars())
-
-
 def count_of(connection: sa.Connection) -> int:
     """Return how many members there are."""
     return int(connection.execute(sa.select(sa.func.count()).select_from(members)).scalar() or 0)

@@ -263,8 +263,3 @@ def candidates(decider: Decider, at: Instant) -> list[int]:
                 count[key] += 1
     full = {key for key in limited if count[key] >= (compiled.charter.ranks[key].limit or 0)}
     return [r.position for r in compiled.ranks if not (r.automatic or r.entry or r.kept_by or r.key in full)]
-
-
-def needs_of(compiled: CompiledCharter, said: Iterable[tuple[str, str | None]]) -> list[Need]:
-    """Return needs from full names and keys of places."""
-    return [Need(capability, None if place is None else compiled.place_at[place]) for capability, place in said]
