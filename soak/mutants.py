@@ -23,7 +23,8 @@ from tempfile import TemporaryDirectory
 ROOT = Path(__file__).parent.parent
 TESTS = {
     "decide": (
-        "rules against_plain_rules messages expectations reach administrator_questions describe advice platform climb"
+        "after_a_change rules against_plain_rules messages expectations reach "
+        "administrator_questions describe advice platform climb"
     ),
     "change": (
         "reach changes edits_of_any_shape expectations cli_changes conspiracies changes_at_random nothing_differs"

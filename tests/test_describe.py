@@ -82,7 +82,7 @@ def test_a_place_is_told_by_its_gate_what_differs_and_who_looks_after_it(river: 
 
 def test_a_name_that_several_have_is_asked_back() -> None:
     c = community(rank("hall"), members=[member("hall")], places=[place("hall")])
-    with pytest.raises(QuestionError, match="write rank:hall or member:hall"):
+    with pytest.raises(QuestionError, match="write member:hall or rank:hall"):
         c.describe("hall")
     assert c.describe("place:hall").kind == "place"
     with pytest.raises(UnknownNameError, match="hall"):

@@ -40,6 +40,7 @@ if TYPE_CHECKING:
     from ask_above.decide.looks import Looks, PerkHeld
     from ask_above.decide.names import Names
     from ask_above.errors import (
+        AmbiguousNameError,
         AskAboveError,
         Fault,
         FaultyFilesError,
@@ -60,6 +61,7 @@ __all__ = [
     "VISITOR",
     "Account",
     "AdviceGiven",
+    "AmbiguousNameError",
     "Answer",
     "AskAboveError",
     "Assignment",
@@ -144,6 +146,7 @@ _NAMES = {
     "decide.looks": ("Looks", "PerkHeld"),
     "decide.names": ("Names",),
     "errors": (
+        "AmbiguousNameError",
         "AskAboveError",
         "Fault",
         "FaultyFilesError",

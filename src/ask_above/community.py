@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from datetime import UTC
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, TypeAlias
 
@@ -18,6 +19,7 @@ from ask_above.decide.names import Names, When, Who
 from ask_above.decide.quick import QuickAnswers
 from ask_above.errors import QuestionError
 from ask_above.files.opening import located
+from ask_above.people.directory import Kind
 from ask_above.people.register import Member, Register
 
 if TYPE_CHECKING:
@@ -230,9 +232,9 @@ class Community:
         by = self._names.author(author)
         ready = self._decider.ready
         if asked.form == "member" and asked.key is not None:
-            ready.names(ready.at(ready.class_of(asked.key), now), at)
+            ready.names(ready.at(ready.class_of(asked.key), now), self._decider.compiled.places[place].key)
         else:
-            ready.names(ready.keep(self._names.who(who), asked), at)
+            ready.names(ready.keep(self._names.who(who), asked), self._decider.compiled.places[place].key)
         return self._decider.may(asked, self._names.capability(capability, asked, by), place)
 
     def may_many(self, frame: pd.DataFrame) -> pd.Series[bool]:
@@ -257,7 +259,11 @@ class Community:
         decider, now = self._decider, self._names.moment(None)
         if self._look_ups is None:
             numbers = decider.keep(Everyone).rows(now)[1].number
-            unknown = (self.member, self.place, self._names.capability)
+            unknown = (
+                partial(self._names.unknown, Kind.MEMBER),
+                partial(self._names.unknown, Kind.PLACE),
+                self._names.capability,
+            )
             self._look_ups = many.LookUps(numbers, decider.compiled.place_at, decider.compiled.catalogue, unknown)
         members, places = self._look_ups.members(frame["member"]), self._look_ups.places(frame["place"])
         capabilities = self._look_ups.capabilities(frame)

@@ -133,5 +133,13 @@ class QuestionError(AskAboveError, ValueError):
     """A question that has no meaning as it was put."""
 
 
+class AmbiguousNameError(QuestionError):
+    """A name that several of one kind have; ``meant`` are they, each by its key."""
+
+    def __init__(self, what: str, name: str, meant: tuple[str, ...]) -> None:
+        self.what, self.name, self.meant = what, name, meant
+        super().__init__(visible(f"'{name}' is the name of more than one {what}: {', '.join(meant)}. Say the key."))
+
+
 class MomentError(QuestionError):
     """A moment that is none, or that has no time zone."""

@@ -12,8 +12,19 @@ from ask_above.lazily import lazily
 if TYPE_CHECKING:
     from ask_above.change.draft import Draft, Edit, EditError, RowChange
     from ask_above.change.forgetting import MemberForget
+    from ask_above.change.groups import GroupAdd, GroupRemove, GroupRename, GroupSet, MemberGroups
     from ask_above.change.people import Assign, HandOver, MemberAdd, MemberSet, MemberStatus, Unassign
-    from ask_above.change.places import PlaceAdd, PlaceMove, PlaceRemove, PlaceSet, Realign, Say, SetGate, SetLike
+    from ask_above.change.places import (
+        PlaceAdd,
+        PlaceMove,
+        PlaceRemove,
+        PlaceRename,
+        PlaceSet,
+        Realign,
+        Say,
+        SetGate,
+        SetLike,
+    )
     from ask_above.change.ranks import Grant, RankAdd, RankMove, RankRemove, RankRename, RankSet, Withdraw, Withhold
     from ask_above.change.whole import CharterAdd, CharterRemove, CharterSet
 
@@ -26,14 +37,20 @@ __all__ = [
     "Edit",
     "EditError",
     "Grant",
+    "GroupAdd",
+    "GroupRemove",
+    "GroupRename",
+    "GroupSet",
     "HandOver",
     "MemberAdd",
     "MemberForget",
+    "MemberGroups",
     "MemberSet",
     "MemberStatus",
     "PlaceAdd",
     "PlaceMove",
     "PlaceRemove",
+    "PlaceRename",
     "PlaceSet",
     "RankAdd",
     "RankMove",
@@ -56,7 +73,18 @@ _NAMES = {
     "draft": ("Draft", "Edit", "EditError", "RowChange"),
     "ranks": ("Grant", "RankAdd", "RankMove", "RankRemove", "RankRename", "RankSet", "Withdraw", "Withhold"),
     "forgetting": ("MemberForget",),
-    "places": ("PlaceAdd", "PlaceMove", "PlaceRemove", "PlaceSet", "Realign", "Say", "SetGate", "SetLike"),
+    "places": (
+        "PlaceAdd",
+        "PlaceMove",
+        "PlaceRemove",
+        "PlaceSet",
+        "Realign",
+        "Say",
+        "SetGate",
+        "SetLike",
+        "PlaceRename",
+    ),
+    "groups": ("GroupAdd", "GroupRemove", "GroupRename", "GroupSet", "MemberGroups"),
 }
 
 if not TYPE_CHECKING:

@@ -118,6 +118,42 @@ WORDS = ("allow", "deny", "bar", "clear")
 """What can be said of capabilities at a place; clear takes it back."""
 
 
+class PlaceRename(NamedTuple):
+    """Give a place another title, or another key with every reference to it."""
+
+    key: str
+    title: str | None = None
+    new_key: str | None = None
+
+    def on(self, draft: Draft) -> Done:
+        """Work it out."""
+        path, place = draft.place_path(self.key), _place(draft, self.key)
+        steps: list[Step] = [] if self.title is None else [Put((*path, "title"), self.title)]
+        rows: list[RowChange] = []
+        new = self.new_key
+        if new is not None and new != self.key:
+            if new in draft.charter.places:
+                raise EditError(f"There is a place '{new}' already.")
+            steps += [*_named_anew(draft, self.key, new), Put((*path, "key"), new)]
+            given = [(each, assignment_row(each)) for each in draft.register.assignments if each.place == self.key]
+            rows = [RowChange("assignments", str(a.number), row, {**row, "place": new}) for a, row in given]
+        said = [f"to {self.title}" if self.title else "", f"key {new}" if new else ""]
+        return Done(f"rename {place.title or place.key} {listed(filter(None, said))}", tuple(steps), tuple(rows))
+
+
+def _named_anew(draft: Draft, key: str, new: str) -> Iterator[Step]:
+    """Yield the steps that let every reference name a place by its new key."""
+    for n, group in enumerate(draft.data.get("groups") or []):
+        for k, conferred in enumerate(group.get("confers") or []):
+            if isinstance(conferred, dict) and conferred.get("place") == key:
+                yield Put(("groups", n, "confers", k, "place"), new)
+    for n, text in enumerate(draft.data.get("expectations") or []):
+        words = text.split(" ")
+        said = " ".join(new if w == key and k and words[k - 1] == "in" else w for k, w in enumerate(words))
+        if said != text:
+            yield Put(("expectations", n), said)
+
+
 class Say(NamedTuple):
     """Let a place allow, deny or bar capabilities for a rank, RANK+ or a group, or with ``member`` for a member.
 

@@ -342,22 +342,26 @@ def _named_in(expectation: Expectation) -> set[str]:
 def _renamed(draft: Draft, key: str, new: str) -> list[Step]:
     """Return the steps that let every reference name a rank by its new key."""
     steps: list[Step] = []
-    lists: dict[Path, list[Any]] = {}
-    for path, how in references(draft.data, key):
+    found = list(references(draft.data, key))
+    for path, how in found:
         word = str(path[-1]) if how == "key" else str(draft.said(path))
         changed = f"{new}+" if word.endswith("+") else new
         if how == "key":
             steps.append(Rename(path, changed))
-        elif how == "word":
-            lists[path[:-1]] = [_reword(each, key, new) for each in words_at(draft, path[:-1])]
-        else:
+        elif how != "word":
             steps.append(Put(path, changed))
-    steps += [Put(path, words) for path, words in lists.items()]
+    steps += reworded_lists(draft, [path for path, how in found if how == "word"], key, new)
     for n, text in enumerate(draft.data.get("expectations") or []):
         parsed = draft.charter.expectations[n]
         if key in _named_in(parsed):
             steps.append(Put(("expectations", n), _reworded(text, key, new)))
     return steps
+
+
+def reworded_lists(draft: Draft, words: Sequence[Path], key: str, new: str) -> list[Step]:
+    """Return the steps that let the lists in which a key stands as a word name it by its new key."""
+    lists = dict.fromkeys(path[:-1] for path in words)
+    return [Put(path, [_reword(each, key, new) for each in words_at(draft, path)]) for path in lists]
 
 
 def _reword(word: Any, key: str, new: str) -> Any:

@@ -11,6 +11,9 @@ SITE = "site"
 RESERVED = frozenset({SITE, "visitor", "every", "no", "may", "not", "in", "by", "on", "to", "of", "using"})
 """Words that expectations and questions are built from; no rank, group, place, member or bundle may have them."""
 
+MEMBER_MARK = "@"
+"""What stands before the key of a member where a rank might be meant."""
+
 RANK_MARK = "rank:"
 """What stands before the key of a rank where a member might be meant."""
 

@@ -8,13 +8,16 @@ import click
 
 from ask_above.cli.changing import How, carry_out, change_options
 from ask_above.cli.member import Wanted, chosen, rank_and_members
-from ask_above.cli.options import Moment
+from ask_above.cli.moments import Lasting, Moment, Typed, Words, after, meant
+from ask_above.cli.options import open_here
+from ask_above.cli.sentence import Spoken
 
 
-@click.command("assign")
+@click.command("assign", cls=Spoken)
 @rank_and_members
 @click.option("--from", "since", metavar="WHEN", type=Moment(), help="From this day or moment on.")
-@click.option("--until", metavar="WHEN", type=Moment(), help="Through this day, or until this moment.")
+@click.option("--until", metavar="WHEN", type=Moment(), help="Through this day, or until this moment: 2027-03-31.")
+@click.option("--for", "lasting", metavar="TIME", type=Lasting(), help="For so long: 30d, 2w, 6h, P3M.")
 @click.option("--only", is_flag=True, help="This and nothing else of what they were given there.")
 @change_options
 def command(
@@ -22,8 +25,9 @@ def command(
     members: Sequence[str],
     wanted: Wanted,
     at: str,
-    since: object,
-    until: object,
+    since: Typed,
+    until: Typed,
+    lasting: str | None,
     *,
     only: bool,
     how: How,
@@ -34,15 +38,26 @@ def command(
 
     \b
     Examples:
-      ask-above assign surveyor tove --as petra --until 2027-03-31
+      ask-above assign surveyor tove --as petra --for 90d
       ask-above assign host dara --at commons --only
       ask-above assign volunteer --status active --joined-before 2026-01-01 --plan
     """
     from ask_above.change import Assign
 
+    if until is not None and lasting is not None:
+        raise click.UsageError("Say until when, or for how long; not both.")
     found = chosen(how, members, wanted)
-    start, end = _said(since), _said(until)
+    start, end = _period(how, since, until, lasting)
     return carry_out(how, *(Assign(key, rank, at, start, end, how.why, only) for key in found))
+
+
+def _period(how: How, since: Typed, until: Typed, lasting: str | None) -> tuple[str, str]:
+    """Return from when and until when, as it is written in a register."""
+    if lasting is None and not isinstance(since, Words) and not isinstance(until, Words):
+        return _said(since), _said(until)
+    zone = open_here(how.community).charter.zone
+    start, end = meant(since, zone), meant(until, zone)
+    return _said(start), _said(end if lasting is None else after(start, lasting, zone))
 
 
 def _said(moment: object) -> str:

@@ -2,13 +2,25 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from collections.abc import Callable, Sequence
-from typing import TYPE_CHECKING, Any, NamedTuple
+from functools import wraps
+from typing import TYPE_CHECKING, Any, NamedTuple, cast
 
 import click
 
-from ask_above.cli.options import community_option, complete, folder, gathered, named_register, people, progress, tell
+from ask_above.cli.options import (
+    F,
+    community_option,
+    complete,
+    folder,
+    gathered,
+    named_register,
+    people,
+    progress,
+    tell,
+)
 from ask_above.errors import AskAboveError
 from ask_above.files.opening import located
 
@@ -38,7 +50,8 @@ change_options = gathered(
             "--as",
             "by",
             metavar="MEMBER",
-            help="Make it as this member, within their reach.",
+            default=lambda: os.environ.get("ASK_ABOVE_AS"),
+            help="Make it as this member, within their reach; else as ASK_ABOVE_AS says.",
             shell_complete=complete(people),
         ),
         "why": click.option("--why", default="", metavar="TEXT", help="The reason, for the journal."),
@@ -52,6 +65,29 @@ change_options = gathered(
     },
 )
 """Adds the options of every change; the command is called with ``how``."""
+
+
+def naming(command: F) -> F:
+    """Add what a thing may be renamed to: a title, said as an argument, an option or a field, or a key."""
+
+    @wraps(command)
+    def wrapped(*args: Any, said: Sequence[str], title: str | None, new_key: str | None, **given: Any) -> Any:
+        fields = [each for each in said if each.startswith(("title=", "key="))]
+        words = " ".join(each for each in said if each not in fields)
+        found = {**fields_of(fields), **({"title": words} if words else {})}
+        title, new_key = title or found.get("title"), new_key or found.get("key")
+        if title is None and new_key is None:
+            raise click.UsageError("Say what it is called now: a title, or --key KEY.")
+        return command(*args, title=title, new_key=new_key, **given)
+
+    options: tuple[Any, ...] = (
+        click.argument("said", nargs=-1, metavar="[TITLE]"),
+        click.option("--title", help="What people call it."),
+        click.option("--key", "new_key", metavar="KEY", help="Its key, with every reference to it."),
+    )
+    for option in reversed(options):
+        wrapped = option(wrapped)
+    return cast("F", wrapped)
 
 
 def home_of(community: str | None) -> Home:
@@ -145,7 +181,7 @@ def fields_of(pairs: Sequence[str]) -> dict[str, Any]:
 
 
 def _value(name: str, value: str) -> Any:
-    if name in ("builds-on", "after", "apart-from", "grants", "withhold"):
+    if name in ("builds-on", "after", "apart-from", "grants", "withhold", "includes", "confers"):
         return [each.strip() for each in value.split(",") if each.strip()]
     if name in ("moderates", "assigns", "manages"):
         way, _, rest = value.partition(":")

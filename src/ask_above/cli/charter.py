@@ -8,11 +8,12 @@ import click
 
 from ask_above.cli.changing import How, carry_out, change_options
 from ask_above.cli.options import community_option, open_here
+from ask_above.cli.sentence import ExactGroup
 from ask_above.errors import QuestionError
 from ask_above.visible import visible
 
 
-@click.group("charter")
+@click.group("charter", cls=ExactGroup)
 def command() -> None:
     """Whatever else the charter holds: rules, catalogue, bundles, override sets, groups, perks, expectations.
 

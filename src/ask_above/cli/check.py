@@ -7,6 +7,7 @@ import sys
 import click
 
 from ask_above.cli.options import community_option, format_option, open_here, progress
+from ask_above.cli.sentence import Spoken
 from ask_above.errors import FaultyFilesError
 from ask_above.show.check import (
     CHECK_COLUMNS,
@@ -26,7 +27,7 @@ from ask_above.show.data import write_json, write_table
 from ask_above.show.screen import stdout
 
 
-@click.command("check")
+@click.command("check", cls=Spoken)
 @click.option("--advice", is_flag=True, help="Only what a careful administrator would look at again.")
 @click.option("--schema", is_flag=True, help="Write the charter's format as a JSON Schema, for editors, and stop.")
 @click.option("--strict", is_flag=True, help="Exit with 1 where there is advice, too.")

@@ -15,13 +15,14 @@ from ask_above.cli.options import (
     format_option,
     open_here,
 )
+from ask_above.cli.sentence import Spoken
 from ask_above.escalation.overview import COLUMNS, rows
 from ask_above.show.climb import PATH_COLUMNS, climb_data, path_rows, show_climb, show_climbs
 from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
 
 
-@click.command("climb")
+@click.command("climb", cls=Spoken)
 @click.argument("rank", required=False, shell_complete=complete(lambda c: list(c.charter.ranks)))
 @at_option("What can be reached at this place alone.", default=None)
 @click.option(

@@ -7,22 +7,25 @@ from datetime import date
 
 import click
 
+from ask_above.charter.names import rank_named
 from ask_above.cli.options import (
     at_option,
     community_option,
     complete,
     format_option,
     in_zone,
+    meant,
     open_here,
     people,
     when_option,
 )
+from ask_above.cli.sentence import Spoken
 from ask_above.show.compare import COLUMNS, comparison_rows, show_comparison
 from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
 
 
-@click.command("compare")
+@click.command("compare", cls=Spoken)
 @click.argument("one", shell_complete=complete(people))
 @click.argument("other", required=False, shell_complete=complete(people))
 @at_option("At one place; else anywhere, and two ranks by what they carry.", default=None)
@@ -51,20 +54,20 @@ def command(
       ask-above compare bram freya
     """
     opened = open_here(community)
+    first = meant(opened, one)
+    rank = rank_named(first)
     if other is not None:
-        found = [opened.compare(one, other, at=at, when=in_zone(opened, when))]
-    elif not one.startswith("rank:"):
-        raise click.UsageError(
-            f"With whom should '{one}' be compared? A rank alone, rank:KEY, is compared with its own."
-        )
+        found = [opened.compare(first, meant(opened, other), at=at, when=in_zone(opened, when))]
+    elif rank is None:
+        raise click.UsageError(f"With whom should '{one}' be compared? A rank alone is compared with its own.")
     else:
-        found = opened.related(one)
+        found = opened.related(rank)
     if form != "text":
         write_table(sys.stdout, form, COLUMNS, comparison_rows(found))
         return 0
     screen = stdout()
     if not found:
-        screen.line(f"{opened.rank(one[5:]).title} was not copied from another rank, and builds on none.")
+        screen.line(f"{opened.rank(rank or '').title} was not copied from another rank, and builds on none.")
     for n, each in enumerate(found):
         if n:
             screen.line()

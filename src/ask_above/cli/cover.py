@@ -22,12 +22,13 @@ from ask_above.cli.options import (
     progress,
     when_option,
 )
+from ask_above.cli.sentence import Spoken
 from ask_above.show.cover import cover_rows, show_by_rank, show_cover
 from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
 
 
-@click.command("cover")
+@click.command("cover", cls=Spoken)
 @click.argument("duties", nargs=-1, metavar="[CAPABILITY]...", shell_complete=complete(capabilities))
 @at_option("At one place, by the rank of those who can.", default=None)
 @click.option("--without", multiple=True, metavar="MEMBER", help="What breaks when they leave; again and again.")

@@ -6,12 +6,13 @@ from pathlib import Path
 
 import click
 
+from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
 from ask_above.demo.walk import walk, write_demo
 from ask_above.show.screen import stdout
 
 
-@click.command("demo")
+@click.command("demo", cls=Spoken)
 @click.argument("directory", default="wren-valley", metavar="[DIR]", type=click.Path(path_type=Path))
 def command(directory: Path) -> int:
     """Write the demo community to a folder, and walk through the main job on it.

@@ -8,7 +8,8 @@ from datetime import date
 import click
 
 from ask_above.ask.describe.describer import Described
-from ask_above.cli.options import community_option, complete, format_option, in_zone, open_here, when_option
+from ask_above.cli.options import community_option, complete, format_option, in_zone, open_here, tell, when_option
+from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
 from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
@@ -20,7 +21,7 @@ def _names(c: Community) -> list[str]:
     return [*c.charter.ranks, *c.register.members, *c.charter.places]
 
 
-@click.command("describe")
+@click.command("describe", cls=Spoken)
 @click.argument("names", nargs=-1, required=True, metavar="NAME...", shell_complete=complete(_names))
 @when_option
 @community_option
@@ -36,7 +37,12 @@ def command(names: tuple[str, ...], when: date | None, community: str | None, fo
       ask-above describe dara landowners --format md
     """
     opened = open_here(community)
-    found: list[Described] = [opened.describe(name, when=in_zone(opened, when)) for name in names]
+    found: list[Described] = []
+    for name in names:
+        meant = opened.names.meant(name)
+        if meant.note:
+            tell([f"{meant.note}."])
+        found.append(opened.describe(f"{meant.kind}:{meant.key}", when=in_zone(opened, when)))
     if form != "text":
         write_table(sys.stdout, form, COLUMNS, [(each.kind, each.key, each.title, str(each)) for each in found])
         return 0

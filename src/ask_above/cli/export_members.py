@@ -9,10 +9,11 @@ from pathlib import Path
 import click
 
 from ask_above.cli.options import community_option, open_here
+from ask_above.cli.sentence import Spoken
 from ask_above.show.screen import stdout
 
 
-@click.command("export")
+@click.command("export", cls=Spoken)
 @click.argument("directory", metavar="DIR", type=click.Path(path_type=Path, file_okay=False))
 @community_option
 def command(directory: Path, community: str | None) -> int:

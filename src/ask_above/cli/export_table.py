@@ -8,13 +8,14 @@ import click
 
 from ask_above.bulk.records import member_rows, usable_rows
 from ask_above.cli.options import community_option, in_zone, open_here, progress, when_option
+from ask_above.cli.sentence import Spoken
 from ask_above.files.export import open_target, write_all
 from ask_above.show.screen import stdout
 
 _BLOCK = 64 << 20
 
 
-@click.command("export-table")
+@click.command("export-table", cls=Spoken)
 @click.argument("out", metavar="OUT")
 @click.option("--members", is_flag=True, help="A row for each member instead of one for all who are alike.")
 @when_option

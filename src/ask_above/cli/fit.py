@@ -8,13 +8,14 @@ from collections.abc import Sequence
 import click
 
 from ask_above.cli.options import capabilities, community_option, complete, format_option, open_here
+from ask_above.cli.sentence import Exact
 from ask_above.community import Wanted
 from ask_above.show.data import write_table
 from ask_above.show.fit import FIT_COLUMNS, fit_data, fit_rows, show_fit, show_new_rank
 from ask_above.show.screen import stdout
 
 
-@click.command("fit")
+@click.command("fit", cls=Exact)
 @click.argument(
     "needs", nargs=-1, required=True, metavar="CAPABILITY [in PLACE]...", shell_complete=complete(capabilities)
 )
@@ -53,16 +54,27 @@ def command(needs: Sequence[str], never: Sequence[str], most: int, limit: int, c
 
 
 def _read(words: Sequence[str]) -> list[Wanted]:
-    """Read ``CAPABILITY [in PLACE]`` again and again; commas between them do no harm."""
-    rest = [word for each in words for word in each.replace(",", " ").split()]
+    """Read ``CAPABILITY [in PLACE]`` again and again; commas do no harm, nor do titles of several words."""
     found: list[Wanted] = []
+    rest = _words(words)
     while rest:
         name = rest.pop(0)
+        place: list[str] = []
         if rest[:1] == ["in"]:
-            if len(rest) < 2:  # noqa: PLR2004 (in, and the place)
+            rest.pop(0)
+            while rest and (not place or "." not in rest[0]):
+                place.append(rest.pop(0))
+            if not place:
                 raise click.UsageError("'in' stands at the end; name the place after it.")
-            found.append((name, rest[1]))
-            del rest[:2]
-        else:
-            found.append(name)
+        found.append((name, " ".join(place)) if place else name)
+    return found
+
+
+def _words(words: Sequence[str]) -> list[str]:
+    """Return what was typed piece by piece; what stood in quotes is one piece, but for a capability and its place."""
+    pieces = [piece.strip() for each in words for piece in each.split(",") if piece.strip()]
+    found: list[str] = []
+    for piece in pieces:
+        name, within, place = piece.partition(" in ")
+        found += [name, "in", place] if within else piece.split() if "." in piece else [piece]
     return found

@@ -2,35 +2,65 @@
 
 from __future__ import annotations
 
+import re
 import sys
+from pathlib import Path
 
 import click
 
-from ask_above.cli.options import Figure, at_option, community_option, figure_option, format_option, open_here
+from ask_above.cli.changing import How, carry_out, change_options, home_of
+from ask_above.cli.options import Figure, at_option, figure_option, format_option, open_here, tell
+from ask_above.cli.sentence import Spoken
+from ask_above.community import Community
 from ask_above.show.data import write_table
 from ask_above.show.grid import grid_data, grid_rows, show_grid
 from ask_above.show.screen import stdout
 
+_SHEET = "Sheet of"
+_MADE = re.compile(rf"^{_SHEET} .*?(?: \((?P<place>[a-z0-9_-]+)\))?, as of change (?P<change>\d+)$")
+_MOST_SAID = 3
 
-@click.command("grid")
+
+@click.command("grid", cls=Spoken)
 @at_option("Show what can be used there, and what the place changed.", default=None)
-@community_option
+@click.option(
+    "--sheet",
+    metavar="FILE",
+    type=click.Path(path_type=Path, dir_okay=False),
+    help="Write it as a sheet to fill in: .xlsx, .ods, .csv.",
+)
+@click.option(
+    "--take",
+    metavar="FILE",
+    type=click.Path(path_type=Path, exists=True, dir_okay=False),
+    help="Take a sheet back that was filled in, as a change.",
+)
 @format_option
 @figure_option
-def command(at: str | None, community: str | None, form: str, figure: Figure | None) -> int:
+@change_options
+def command(
+    at: str | None, sheet: Path | None, take: Path | None, form: str, figure: Figure | None, *, how: How
+) -> int:
     """Show capabilities by ranks, side by side: what each rank carries.
 
-    With a place: what someone asked as each rank can use there. A capability of high risk is marked with !
+    With a place: what someone asked as each rank can use there. A capability of high risk is marked with ! In a sheet
+    yes and no are what the charter says itself, and what comes from elsewhere stands in brackets; with --take only
+    cells that were changed count, and the effect is shown first, as for every change.
 
     \b
     Examples:
       ask-above grid
-      ask-above grid --at notices
+      ask-above grid in notices
+      ask-above grid --sheet grid.xlsx
       ask-above grid --at lower-gauges --figure grid.png
     """
-    opened = open_here(community)
-    place = None if at is None else opened.decider.compiled.place_at[opened.place(at).key]
-    if figure is not None:
+    if take is not None:
+        return _take(how, take, at)
+    opened = open_here(how.community)
+    place = None if at is None else opened.names.place_number(at)
+    if sheet is not None:
+        _write(opened, how, sheet, None if at is None else opened.place(at).key)
+    elif figure is not None:
         from ask_above.show import figures
 
         figure.write(figures.grid, opened, at=at)
@@ -39,3 +69,62 @@ def command(at: str | None, community: str | None, form: str, figure: Figure | N
     else:
         write_table(sys.stdout, form, *grid_rows(opened.decider, place), grid_data(opened.decider, place))
     return 0
+
+
+def _write(opened: Community, how: How, file: Path, place: str | None) -> None:
+    """Write the grid as a sheet: titles of ranks across, capabilities with their headings down."""
+    from ask_above.ask.sheet import CHOICES, COMES, HEADS
+    from ask_above.ask.sheet import sheet as made
+    from ask_above.files.sheets import Layout, write_sheet
+
+    compiled, found = opened.decider.compiled, made(opened.decider, place)
+    where = "" if place is None else f" in {opened.place(place).title} ({place})"
+    last = home_of(how.community).read().loaded
+    title = f"{_SHEET} {opened.charter.title or opened.charter.key}{where}, as of change {last.last if last else 0}"
+    titles = [rank.title or rank.key for rank in compiled.ranks]
+    names = [title if titles.count(title) == 1 else key for title, key in zip(titles, found.ranks, strict=True)]
+    lines = [[title], [*HEADS, *names]]
+    for key, each in compiled.catalogue.capabilities.items():
+        lines.append([each.heading, key, each.about, *(found.cells[key][rank] for rank in found.ranks)])
+    write_sheet(file, lines, Layout(1, len(HEADS), (*CHOICES, *COMES.values())), "Grid")
+    screen = stdout()
+    screen.line(f"Wrote {file}: {len(lines) - 2} capabilities by {len(names)} ranks.", "yes")
+    screen.paragraph(f"Change cells to yes, no or 'as it comes'; then: ask-above grid --take {file} --plan")
+
+
+def _take(how: How, file: Path, at: str | None) -> int:
+    """Take a sheet back: what was changed in it since it was made is a change."""
+    from ask_above.ask.sheet import check, filled
+    from ask_above.ask.sheet import sheet as made
+    from ask_above.files.sheets import read_sheet
+
+    opened = open_here(how.community)
+    lines = [line for line in read_sheet(file) if any(cell.strip() for cell in line)]
+    match = _MADE.search(lines[0][0]) if lines and lines[0] else None
+    place = None if at is None else opened.place(at).key
+    before = opened
+    if match:
+        lines, number = lines[1:], int(match["change"])
+        place = match["place"] or place
+        before = _as_it_was(opened, how, number)
+    edits = check(filled(opened.decider, made(before.decider, place), lines))
+    if not edits:
+        stdout().line("Nothing in the sheet differs from what it was made from.")
+        return 0
+    return carry_out(how, *edits)
+
+
+def _as_it_was(opened: Community, how: How, number: int) -> Community:
+    """Return the community that a sheet was made from, and say what has changed since."""
+    from ask_above.workspace.undoing import as_of
+
+    home = home_of(how.community)
+    loaded = home.read().loaded
+    last = loaded.last if loaded else 0
+    if number >= last:
+        return opened
+    since = [each for each in home.store.entries() if each.number > number]
+    many = "One change has" if len(since) == 1 else f"{len(since)} changes have"
+    said = "; ".join(f"{each.number}: {each.what}" for each in since[:_MOST_SAID])
+    tell([f"{many} been made since this sheet was written ({said}). Only what was filled in counts."])
+    return Community(*as_of(home, number))

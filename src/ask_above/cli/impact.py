@@ -19,13 +19,14 @@ from ask_above.cli.options import (
     progress,
     when_option,
 )
+from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
 from ask_above.show.data import write_table
 from ask_above.show.impact import impact_data, show_impact
 from ask_above.show.screen import stdout
 
 
-@click.command("impact")
+@click.command("impact", cls=Spoken)
 @click.argument("old")
 @click.argument("new", required=False)
 @when_option

@@ -8,10 +8,11 @@ import click
 
 from ask_above.cli.changing import How, asked, change_options, home_of, see_through
 from ask_above.cli.options import progress
+from ask_above.cli.sentence import Spoken
 from ask_above.show.screen import stdout
 
 
-@click.command("import")
+@click.command("import", cls=Spoken)
 @click.argument("file", required=False, type=click.Path(path_type=Path, exists=True, dir_okay=False))
 @click.option(
     "--status", type=click.Choice(["active", "pending", "invited"]), help="What those are whose row does not say."

@@ -8,11 +8,12 @@ import click
 
 from ask_above.cli.changing import home_of
 from ask_above.cli.options import community_option, complete, format_option
+from ask_above.cli.sentence import Spoken
 from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
 
 
-@click.command("journal")
+@click.command("journal", cls=Spoken)
 @click.argument("number", required=False, type=int)
 @click.option(
     "--by", metavar="MEMBER", help="What this member did.", shell_complete=complete(lambda c: list(c.register.members))

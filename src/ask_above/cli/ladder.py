@@ -10,12 +10,13 @@ import click
 from ask_above.ask.tables import holders
 from ask_above.charter.moments import instant
 from ask_above.cli.options import Figure, community_option, figure_option, format_option, open_here
+from ask_above.cli.sentence import Spoken
 from ask_above.show.data import write_table
 from ask_above.show.ladder import ladder_data, ladder_rows, show_ladder
 from ask_above.show.screen import stdout
 
 
-@click.command("ladder")
+@click.command("ladder", cls=Spoken)
 @community_option
 @format_option
 @figure_option

@@ -11,6 +11,7 @@ from typing import Any
 
 import click
 
+from ask_above.cli.sentence import no_command
 from ask_above.errors import AskAboveError, FaultyFilesError
 from ask_above.visible import visible
 
@@ -31,6 +32,7 @@ SECTIONS: dict[str, dict[str, str]] = {
     "Change": {
         "rank": "Add, move, rename, grant, withhold, withdraw, remove",
         "place": "List, add, move, override, except, gate, realign, remove",
+        "group": "List, add, set, rename, remove groups of members",
         "charter": "Get, set, add, remove whatever else the charter holds",
         "impact": "Who gains and who loses what between two versions",
         "fit": "Which ranks fit someone's needs, with least besides",
@@ -49,6 +51,7 @@ SECTIONS: dict[str, dict[str, str]] = {
         "export": "Write the register as files",
         "report": "Write all of it on one page, to read and print",
         "export-table": "Write who can use what where, for a database",
+        "new": "Begin a community of your own: ask-above new DIR",
         "demo": "Write the demo, and walk through the main job on it",
     },
 }
@@ -75,12 +78,11 @@ class Sections(click.Group):
     def resolve_command(self, ctx: click.Context, args: list[str]) -> Any:
         """Find a command; where there is none of that name, offer the nearest."""
         if args and not args[0].startswith("-") and args[0] not in self.list_commands(ctx):
-            from ask_above.charter.names import nearest
-
-            near = nearest(args[0], self.list_commands(ctx))
-            hint = f" Nearest: {', '.join(near)}." if near else " See: ask-above --help"
-            raise click.UsageError(f"There is no command '{args[0]}'.{hint}")
+            raise click.UsageError(no_command("", args[0], self.list_commands(ctx)))
         return super().resolve_command(ctx, args)
+
+    def format_usage(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        """Write nothing: what there is to type stands below, and the whole fits one screen."""
 
     def format_options(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         """Write the commands alone: there are no options but --help and --version."""
@@ -105,7 +107,7 @@ EPILOG = "Where: --community DIR, else ASK_ABOVE_COMMUNITY, else here. Exit: 0 y
 @click.group(cls=Sections, epilog=EPILOG, context_settings={"help_option_names": ["-h", "--help"]})
 @click.version_option(package_name="ask-above", prog_name="ask-above")
 def main() -> None:
-    """Who may do what where, who stands above whom. Begin: ask-above demo DIR."""
+    """Who may do what where, who stands above whom. Begin: ask-above new DIR."""
 
 
 def run() -> None:

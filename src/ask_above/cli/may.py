@@ -15,12 +15,14 @@ from ask_above.cli.options import (
     complete,
     format_option,
     in_zone,
+    meant,
     open_here,
     people,
     progress,
     when_option,
 )
 from ask_above.cli.question import What, what_is_asked
+from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
 from ask_above.decide.answer import Answer
 from ask_above.show.answers import show_answer
@@ -32,7 +34,7 @@ if TYPE_CHECKING:
     from ask_above.ask.ways.search import Ways
 
 
-@click.command("may")
+@click.command("may", cls=Spoken)
 @click.argument("who", shell_complete=complete(people))
 @what_is_asked
 @author_option
@@ -64,7 +66,8 @@ def command(
       ask-above may rank:warden call steward
     """
     opened = open_here(community)
-    what.check(f"may {who}", author)
+    what.check(opened, "may", who, author=author)
+    who = meant(opened, who)
     moment = in_zone(opened, when)
     answer = _ask(opened, who, what, author, moment)
     found = _ways(opened, who, what, author, moment) if ways else None

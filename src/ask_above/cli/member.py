@@ -11,6 +11,7 @@ import click
 
 from ask_above.cli.changing import How, carry_out, change_options, home_of, see_through
 from ask_above.cli.options import F, at_option, community_option, complete, format_option, gathered, open_here
+from ask_above.cli.sentence import SpokenGroup
 from ask_above.errors import FaultyFilesError
 from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
@@ -18,7 +19,7 @@ from ask_above.show.screen import stdout
 _MEMBER = complete(lambda c: list(c.register.members))
 
 
-@click.group("member")
+@click.group("member", cls=SpokenGroup)
 def command() -> None:
     """Members: list them, add and invite them, lock them, let them go and bring them back.
 
@@ -290,6 +291,28 @@ def forget(key: str, *, how: How) -> int:
     from ask_above.change import MemberForget
 
     return carry_out(how, MemberForget(key))
+
+
+@command.command("put")
+@click.argument("members", nargs=-1, required=True, metavar="MEMBER...", shell_complete=_MEMBER)
+@click.argument("group", shell_complete=complete(lambda c: list(c.charter.groups)))
+@change_options
+def put(members: Sequence[str], group: str, *, how: How) -> int:
+    """Put members into a group: ask-above member put dara tove upper-team --plan."""
+    from ask_above.change import MemberGroups
+
+    return carry_out(how, *(MemberGroups(key, put=(group,)) for key in members))
+
+
+@command.command("take")
+@click.argument("members", nargs=-1, required=True, metavar="MEMBER...", shell_complete=_MEMBER)
+@click.argument("group", shell_complete=complete(lambda c: list(c.charter.groups)))
+@change_options
+def take(members: Sequence[str], group: str, *, how: How) -> int:
+    """Take members out of a group: ask-above member take dara upper-team --plan."""
+    from ask_above.change import MemberGroups
+
+    return carry_out(how, *(MemberGroups(key, take=(group,)) for key in members))
 
 
 @command.command("hand-over")

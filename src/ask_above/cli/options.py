@@ -15,7 +15,8 @@ from typing import Any, NamedTuple, TypeVar, cast
 import click
 from click.shell_completion import CompletionItem
 
-from ask_above.charter.moments import HOW_TO_WRITE, parse
+from ask_above.cli.moments import Moment
+from ask_above.cli.moments import meant as moment_of
 from ask_above.community import Community
 from ask_above.errors import AskAboveError
 
@@ -190,21 +191,6 @@ def _bar(label: str) -> Iterator[Callable[[int, int], None]]:
         yield lambda done, total: bars.update(task, completed=done, total=max(1, total))
 
 
-class Moment(click.ParamType[Any]):
-    """A date, or a date and time; without an offset in the charter's time zone."""
-
-    name = "WHEN"
-
-    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
-        """Return a date or a datetime."""
-        if isinstance(value, date):
-            return value
-        try:
-            return parse(value)
-        except ValueError:
-            self.fail(f"'{value}' is no moment; write {HOW_TO_WRITE}.", param, ctx)
-
-
 author_option: Option[Any] = click.option(
     "--author", metavar="MEMBER", help="Whose it is, for a capability on one's own and on everybody's."
 )
@@ -216,15 +202,13 @@ def when_option(command: F) -> F:
         "--when",
         type=Moment(),
         metavar="WHEN",
-        help="Ask as of then, such as 2026-12-01 or 2026-12-01T18:30; else now.",
+        help='Ask as of then, such as 2026-12-01, 2026-12-01T18:30 or "next friday"; else now.',
     )(command)
 
 
-def in_zone(community: Community, when: date | datetime | None) -> date | datetime | None:
-    """Give a moment without an offset the charter's time zone."""
-    if isinstance(when, datetime) and when.tzinfo is None:
-        return when.replace(tzinfo=community.charter.zone)
-    return when
+def in_zone(community: Community, when: Any) -> date | datetime | None:
+    """Return a moment that was typed: in the charter's time zone where it has none of its own, words made one."""
+    return moment_of(when, community.charter.zone)
 
 
 def complete(names: Callable[[Community], list[str]]) -> Callable[..., list[CompletionItem]]:
@@ -243,6 +227,18 @@ def complete(names: Callable[[Community], list[str]]) -> Callable[..., list[Comp
 def people(community: Community) -> list[str]:
     """Return everyone who can be asked about."""
     return [*community.register.members, *(f"rank:{key}" for key in community.charter.ranks), "visitor"]
+
+
+def meant(community: Community, word: str) -> str:
+    """Return whom a bare word means, as a question has it; says so first where it is the name of something else too."""
+    found = community.names.meant(word)
+    if found.kind == "place":
+        raise click.UsageError(
+            f"'{word}' is a place; say a member or a rank here, and the place after it: in {found.key}."
+        )
+    if found.note:
+        tell([f"{found.note}."])
+    return found.who
 
 
 def capabilities(community: Community) -> list[str]:

@@ -8,15 +8,16 @@ from typing import NamedTuple
 
 import click
 
-from ask_above.cli.changing import How, carry_out, change_options, fields_of, words_of
+from ask_above.cli.changing import How, carry_out, change_options, fields_of, naming, words_of
 from ask_above.cli.options import Figure, community_option, complete, figure_option, format_option, gathered, open_here
+from ask_above.cli.sentence import SpokenGroup
 from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
 
 _PLACE = complete(lambda c: list(c.charter.places))
 
 
-@click.group("place")
+@click.group("place", cls=SpokenGroup)
 def command() -> None:
     """Places: list them, change where they stand, what differs there, who may enter.
 
@@ -87,6 +88,17 @@ def move(key: str, into: str, *, keep: bool | None, how: How) -> int:
             raise click.UsageError("Say which: --keep its own overrides and exceptions, or take those --as-section.")
         keep = click.confirm("Keep its own overrides and exceptions?")
     return carry_out(how, PlaceMove(key, into, keep))
+
+
+@command.command("rename")
+@click.argument("key", shell_complete=_PLACE)
+@naming
+@change_options
+def rename(key: str, title: str | None, new_key: str | None, *, how: How) -> int:
+    """Give a place another title, or another key with every reference to it."""
+    from ask_above.change import PlaceRename
+
+    return carry_out(how, PlaceRename(key, title, new_key))
 
 
 @command.command("remove")

@@ -11,13 +11,14 @@ from ask_above.ask.tables import power_cells
 from ask_above.charter.moments import instant
 from ask_above.charter.rules import ACTS
 from ask_above.cli.options import Figure, at_option, community_option, figure_option, format_option, open_here
+from ask_above.cli.sentence import Spoken
 from ask_above.decide.words import in_place
 from ask_above.show.data import write_table
 from ask_above.show.powers import PowerTable, power_data, power_rows, show_powers
 from ask_above.show.screen import stdout
 
 
-@click.command("powers")
+@click.command("powers", cls=Spoken)
 @click.argument("act", required=False, type=click.Choice(ACTS))
 @at_option("Where; the site itself where it is left out.")
 @community_option

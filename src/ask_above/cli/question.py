@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import shlex
 from typing import NamedTuple
 
 import click
 
 from ask_above.charter.expectations import ACT_WORDS
 from ask_above.cli.options import at_option, capabilities, complete, gathered, people
+from ask_above.community import Community
+from ask_above.people.directory import Kind
 
 _GOES_WITH = {"to": "assign", "of": "unassign", "using": "moderate"}
 
@@ -22,23 +25,36 @@ class What(NamedTuple):
     of: str | None
     using: str | None
 
-    def check(self, command: str, author: str | None = None) -> None:
-        """Refuse what does not go together, and say what does."""
+    def check(self, opened: Community, *said: str, author: str | None = None) -> None:
+        """Refuse what does not go together, and say what does; ``said`` is what was typed before."""
+        command = " ".join(["ask-above", *said])
         act = self.name if self.name in ACT_WORDS else None
         if act and not self.target:
-            raise click.UsageError(f"'{act}' needs whom or which rank: ask-above {command} {act} TARGET")
+            raise click.UsageError(f"'{act}' needs whom or which rank: {command} {act} TARGET")
         if not act and self.target:
-            raise click.UsageError(
-                f"'{self.name}' is no act, so '{self.target}' has no place here; the acts are {', '.join(ACT_WORDS)}."
-            )
+            raise click.UsageError(self._misplaced(opened, said))
         if act == "unassign" and not self.of:
-            raise click.UsageError("'unassign' needs from whom: --of MEMBER")
+            raise click.UsageError(f"'unassign' needs from whom: {command} unassign {self.target} of MEMBER")
         given = {"to": self.to, "of": self.of, "using": self.using}
         for option, wanted in _GOES_WITH.items():
             if given[option] and act != wanted:
                 raise click.UsageError(f"--{option} goes with {wanted} alone.")
         if author and act:
             raise click.UsageError("--author goes with a capability, not with an act.")
+
+    def _misplaced(self, opened: Community, said: tuple[str, ...]) -> str:
+        """Say the right sentence where words stand in another order, or a name of two words has no quotes."""
+        name, target = self.name, self.target or ""
+        places, kinds = opened.names.directory, (Kind.MEMBER, Kind.RANK)
+        command, who = ["ask-above", *said], said[-1]
+        if len(said) > 1 and places.find(f"{who} {name}", *kinds):
+            return f"A name of several words stands in quotes: {shlex.join([*command[:-1], f'{who} {name}', target])}"
+        for capability, place in ((name, target), (target, name)):
+            found = places.find(place, Kind.PLACE)
+            if found is not None and "." in capability:
+                return f"Where comes after 'in': {shlex.join([*command, capability, 'in', found.key])}"
+        acts = ", ".join(ACT_WORDS)
+        return f"'{name}' is no act, so '{target}' has no place here; the acts are {acts}."
 
 
 what_is_asked = gathered(

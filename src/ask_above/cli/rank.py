@@ -6,14 +6,16 @@ from collections.abc import Sequence
 
 import click
 
-from ask_above.cli.changing import How, carry_out, change_options, fields_of, words_of
+from ask_above.charter.ladder import Rank
+from ask_above.cli.changing import How, carry_out, change_options, fields_of, naming, words_of
 from ask_above.cli.options import complete, open_here
+from ask_above.cli.sentence import SpokenGroup
 from ask_above.show.screen import stdout
 
 _RANK = complete(lambda c: list(c.charter.ranks))
 
 
-@click.group("rank")
+@click.group("rank", cls=SpokenGroup)
 def command() -> None:
     """Change ranks: their place on the ladder, what they carry, their names.
 
@@ -61,27 +63,45 @@ def copy(original: str, key: str, fields: Sequence[str], above: str | None, belo
 @click.argument("key", shell_complete=_RANK)
 @click.option("--above", metavar="RANK", shell_complete=_RANK, help="Directly above this rank.")
 @click.option("--below", metavar="RANK", shell_complete=_RANK, help="Directly below this rank.")
+@click.option("--top", "spot", flag_value="top", help="Above all others.")
+@click.option("--bottom", "spot", flag_value="bottom", help="Below all others that are given.")
+@click.option("--up", "spot", flag_value="up", help="Above the one that stands above it now.")
+@click.option("--down", "spot", flag_value="down", help="Below the one that stands below it now.")
 @change_options
-def move(key: str, above: str | None, below: str | None, *, how: How) -> int:
-    """Move a rank up or down the ladder."""
+def move(key: str, above: str | None, below: str | None, spot: str | None, *, how: How) -> int:
+    """Move a rank up or down the ladder: ask-above rank move host --up --plan."""
     from ask_above.change import RankMove
 
-    if (above is None) == (below is None):
-        raise click.UsageError("Say where to: --above RANK or --below RANK.")
+    if sum(each is not None for each in (above, below, spot)) != 1:
+        raise click.UsageError("Say where to: --above RANK, --below RANK, --top, --bottom, --up or --down.")
+    if spot is not None:
+        opened = open_here(how.community)
+        above, below = _beside(list(opened.charter.ranks.values()), opened.rank(key), spot)
     return carry_out(how, RankMove(key, above, below))
+
+
+def _beside(ranks: Sequence[Rank], rank: Rank, spot: str) -> tuple[str | None, str | None]:
+    """Return the rank above or below which a spot on the ladder is; the rank itself where it stands there."""
+    others = [each for each in ranks if each.key != rank.key]
+    given = [each for each in others if not each.automatic and not each.entry]
+    if spot == "top":
+        return (others[0].key, None) if rank.position else (rank.key, None)
+    if spot == "bottom":
+        return (None, given[-1].key) if given else (rank.key, None)
+    at = rank.position + (-1 if spot == "up" else 1)
+    if not 0 <= at < len(ranks):
+        raise click.UsageError(f"{rank.title} stands at the {'top' if spot == 'up' else 'bottom'} already.")
+    return (ranks[at].key, None) if spot == "up" else (None, ranks[at].key)
 
 
 @command.command("rename")
 @click.argument("key", shell_complete=_RANK)
-@click.option("--title", help="What people call it.")
-@click.option("--key", "new_key", metavar="KEY", help="Its key, with every reference to it.")
+@naming
 @change_options
 def rename(key: str, title: str | None, new_key: str | None, *, how: How) -> int:
-    """Give a rank another title, or another key."""
+    """Give a rank another title, or another key: ask-above rank rename host "Talk host" --plan."""
     from ask_above.change import RankRename
 
-    if title is None and new_key is None:
-        raise click.UsageError("Say what: --title TEXT or --key KEY.")
     return carry_out(how, RankRename(key, title, new_key))
 
 

@@ -9,10 +9,11 @@ import click
 
 from ask_above.cli.changing import home_of
 from ask_above.cli.options import community_option, open_here, progress
+from ask_above.cli.sentence import Spoken
 from ask_above.show.screen import stdout
 
 
-@click.command("report")
+@click.command("report", cls=Spoken)
 @click.argument("out", type=click.Path(path_type=Path, dir_okay=False))
 @click.option("--without-members", is_flag=True, help="Leave people out: nobody is named in it.")
 @community_option

@@ -11,6 +11,7 @@ import click
 from ask_above.ask.roster import edges_in_words, soon, waiting
 from ask_above.charter.moments import Instant, as_instant, instant
 from ask_above.cli.options import community_option, folder, format_option, in_zone, open_here, when_option
+from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
 from ask_above.files.signins import read_signins
 from ask_above.show import roster as show
@@ -18,7 +19,7 @@ from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
 
 
-@click.command("roster")
+@click.command("roster", cls=Spoken)
 @click.option("--soon", "within", metavar="DAYS", type=click.IntRange(1), help="What ends and what starts within DAYS.")
 @click.option(
     "--waiting", metavar="DAYS", type=click.IntRange(0), help="Who is pending or invited for longer than DAYS."

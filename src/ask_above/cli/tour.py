@@ -8,7 +8,17 @@ from datetime import date
 import click
 
 from ask_above.ask.tour import beside as lay_beside
-from ask_above.cli.options import community_option, complete, format_option, in_zone, open_here, people, when_option
+from ask_above.cli.options import (
+    community_option,
+    complete,
+    format_option,
+    in_zone,
+    meant,
+    open_here,
+    people,
+    when_option,
+)
+from ask_above.cli.sentence import Spoken
 from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
 from ask_above.show.tour import (
@@ -22,7 +32,7 @@ from ask_above.show.tour import (
 )
 
 
-@click.command("tour")
+@click.command("tour", cls=Spoken)
 @click.argument("who", shell_complete=complete(people))
 @click.option("--beside", metavar="OTHER", help="Walk with someone else, and say what differs.")
 @when_option
@@ -40,9 +50,9 @@ def command(who: str, beside: str | None, when: date | None, community: str | No
     """
     opened = open_here(community)
     compiled, moment = opened.decider.compiled, in_zone(opened, when)
-    tour = opened.tour(who, when=moment)
+    tour = opened.tour(meant(opened, who), when=moment)
     if beside is not None:
-        other = opened.tour(beside, when=moment)
+        other = opened.tour(meant(opened, beside), when=moment)
         met = lay_beside(tour, other)
         if form == "text":
             show_beside(stdout(), compiled, (tour.who, other.who), met)

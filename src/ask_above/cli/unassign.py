@@ -8,9 +8,10 @@ import click
 
 from ask_above.cli.changing import How, carry_out, change_options
 from ask_above.cli.member import Wanted, chosen, rank_and_members
+from ask_above.cli.sentence import Spoken
 
 
-@click.command("unassign")
+@click.command("unassign", cls=Spoken)
 @rank_and_members
 @change_options
 def command(

@@ -5,9 +5,10 @@ from __future__ import annotations
 import click
 
 from ask_above.cli.changing import How, change_options, home_of, see_through
+from ask_above.cli.sentence import Spoken
 
 
-@click.command("undo")
+@click.command("undo", cls=Spoken)
 @click.argument("number", required=False, type=int)
 @change_options
 def command(number: int | None, *, how: How) -> int:

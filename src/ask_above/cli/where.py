@@ -14,15 +14,17 @@ from ask_above.cli.options import (
     complete,
     format_option,
     in_zone,
+    meant,
     open_here,
     people,
     when_option,
 )
+from ask_above.cli.sentence import Spoken
 from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
 
 
-@click.command("where")
+@click.command("where", cls=Spoken)
 @click.argument("who", shell_complete=complete(people))
 @click.argument("capability", shell_complete=complete(capabilities))
 @author_option
@@ -40,6 +42,7 @@ def command(who: str, capability: str, author: str | None, when: date | None, co
       ask-above where visitor place.see
     """
     opened = open_here(community)
+    who = meant(opened, who)
     found = opened.where(who, capability, author=author, when=in_zone(opened, when))
     places = [opened.place(key) for key in found]
     if form != "text":

@@ -8,16 +8,17 @@ from datetime import date
 import click
 
 from ask_above.charter.expectations import ACT_WORDS
-from ask_above.charter.names import RANK_MARK
+from ask_above.charter.names import RANK_MARK, SITE
 from ask_above.cli.options import community_option, format_option, in_zone, open_here, when_option
 from ask_above.cli.question import What, what_is_asked
+from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
 from ask_above.decide.words import in_place
 from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
 
 
-@click.command("who")
+@click.command("who", cls=Spoken)
 @what_is_asked
 @click.option("--through", is_flag=True, help="Say what gives it to each: all that would have to go.")
 @when_option
@@ -43,9 +44,9 @@ def command(
       ask-above who moderate tomas --at field
       ask-above who assign surveyor --to dara
     """
-    what.check("who")
-    name, target, at, to, of, using = what
     opened = open_here(community)
+    what.check(opened, "who")
+    name, target, at, to, of, using = what
     compiled = opened.decider.compiled
     found = opened.who(name, target, at=at, to=to, of=of, using=using, when=in_zone(opened, when), through=through)
     rows = [list(row) for row in found.itertuples(index=False)]
@@ -54,7 +55,7 @@ def command(
     else:
         screen = stdout()
         total = len(opened.register.members)
-        where = in_place(opened.place(at).title, site=compiled.place_at[at] == 0)
+        where = in_place(opened.place(at).title, site=opened.place(at).key == SITE)
         said = said_act(opened, what) if name in ACT_WORDS else f"use {name}"
         screen.line(f"{len(found) or 'None'} of {total} members may {said} {where}", "head")
         if rows:

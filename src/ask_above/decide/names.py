@@ -3,20 +3,33 @@
 from __future__ import annotations
 
 from datetime import UTC, date, datetime
-from typing import TypeAlias
+from typing import NamedTuple, NoReturn, TypeAlias
 
 from ask_above.charter.charter import Charter
 from ask_above.charter.ladder import Rank
-from ask_above.charter.moments import Instant, instant, start_of
-from ask_above.charter.names import RANK_MARK, nearest
-from ask_above.charter.places import Place
+from ask_above.charter.moments import HOW_TO_WRITE, Instant, as_instant, instant, parse, start_of
+from ask_above.charter.names import MEMBER_MARK, RANK_MARK, as_rank, few, nearest
+from ask_above.charter.places import Group, Place
 from ask_above.decide.decider import VISITOR, Decider
 from ask_above.decide.profile import Asked
 from ask_above.errors import MomentError, QuestionError, UnknownNameError
+from ask_above.people.directory import Directory, Kind
 from ask_above.people.register import Member, Register
 
 Who: TypeAlias = str | Rank | Member
-When: TypeAlias = datetime | date | None
+When: TypeAlias = datetime | date | str | None
+
+
+_MOST_BEGUN = 8
+
+
+class Meant(NamedTuple):
+    """What a bare word means: ``who`` as a question has it, the kind of thing, its key, and what was not meant."""
+
+    who: str
+    kind: str
+    key: str
+    note: str = ""
 
 
 class Names:
@@ -33,6 +46,7 @@ class Names:
 
     def __init__(self, decider: Decider) -> None:
         self.decider = decider
+        self.directory = Directory(decider.compiled.charter, decider.people.register)
 
     @property
     def charter(self) -> Charter:
@@ -51,23 +65,31 @@ class Names:
     # -- who
 
     def rank(self, rank: str | Rank) -> Rank:
-        """Return the rank with this key, ``rank:`` before it or not."""
+        """Return the rank with this key or title, ``rank:`` before it or not."""
         key = rank.key if isinstance(rank, Rank) else rank.removeprefix(RANK_MARK)
         known = self.charter.ranks.get(key)
         if known is None:
-            hint = f"'{key}' is a group." if key in self.charter.groups else ""
-            raise UnknownNameError("rank", key, nearest(key, self.charter.ranks), hint)
+            found = self.directory.find(key, Kind.RANK)
+            if found is not None:
+                return self.charter.ranks[found.key]
+            hint = f"'{key}' is a group." if self.directory.find(key, Kind.GROUP) else ""
+            raise UnknownNameError("rank", key, self.directory.nearest(key, Kind.RANK), hint)
         return known
 
     def member(self, who: str | Member) -> Member:
-        """Return the member with this key."""
-        key = who.key if isinstance(who, Member) else who
+        """Return the member with this key or full name."""
+        key = who.key if isinstance(who, Member) else who.removeprefix(MEMBER_MARK)
         known = self.register.members.get(key)
         if known is None:
+            found = self.directory.find(key, Kind.MEMBER)
+            if found is not None:
+                return self.register.members[found.key]
             hint = "" if self.register.members else "There is no members.csv; ranks and visitors can be asked about."
-            if key in self.charter.ranks:
-                hint = f"To ask for the rank, say {RANK_MARK}{key}."
-            raise UnknownNameError("member", key, nearest(key, self.register.members), hint)
+            rank = self.directory.find(key, Kind.RANK)
+            if rank is not None:
+                hint = f"To ask for the rank, say {RANK_MARK}{rank.key}."
+            near = self.directory.nearest(key, Kind.MEMBER) if rank is None else ()
+            raise UnknownNameError("member", key, near, hint)
         return known
 
     def author(self, author: str | Member | None) -> str | None:
@@ -86,6 +108,31 @@ class Names:
             return f"{RANK_MARK}{self.rank(who).key}"
         return who if who == VISITOR else self.member(who).key
 
+    def meant(self, word: str) -> Meant:
+        """Return whom a bare word means where it may be anybody: a member, else a rank, else a place.
+
+        ``rank:KEY``, ``member:KEY``, ``@KEY`` and ``place:KEY`` leave no doubt.
+        """
+        if word == VISITOR:
+            return Meant(word, "visitor", word)
+        mark, _, rest = word.partition(":")
+        if word.startswith(MEMBER_MARK) or mark == Kind.MEMBER:
+            key = self.member(rest or word).key
+            return Meant(key, Kind.MEMBER, key)
+        if mark == Kind.RANK:
+            return Meant(as_rank(self.rank(rest).key), Kind.RANK, self.rank(rest).key)
+        if mark == Kind.PLACE:
+            return Meant(self.place(rest).key, Kind.PLACE, self.place(rest).key)
+        kinds = (Kind.MEMBER, Kind.RANK, Kind.PLACE)
+        found = self.directory.find(word, *kinds)
+        if found is None:
+            raise UnknownNameError("member, rank or place", word, self.directory.nearest(word, *kinds))
+        others = self.directory.also(found, word, *kinds)
+        note = f"'{word}' is taken as the {found.kind} {found.key}" if others else ""
+        for each in others:
+            note += f"; for the {each.kind} say {each.kind}:{each.key}"
+        return Meant(as_rank(found.key) if found.kind is Kind.RANK else found.key, found.kind, found.key, note)
+
     def asked(self, who: Who, now: Instant) -> Asked:
         """Return somebody as they stand at an instant."""
         return self.decider.asked(self.who(who), now)
@@ -96,12 +143,15 @@ class Names:
 
     # -- where and what
 
-    def place(self, key: str) -> Place:
-        """Return the place with this key."""
+    def place(self, key: str | Place) -> Place:
+        """Return the place with this key or title."""
+        key = key.key if isinstance(key, Place) else key
         known = self.charter.places.get(key)
-        if known is None:
-            raise UnknownNameError("place", key, nearest(key, self.charter.places))
-        return known
+        return self.charter.places[self.directory.key(key, Kind.PLACE)] if known is None else known
+
+    def group(self, key: str) -> Group:
+        """Return the group with this key or title."""
+        return self.charter.groups[self.directory.key(key, Kind.GROUP)]
 
     def place_number(self, key: str) -> int:
         """Return the number of the place with this key, in the charter's order."""
@@ -120,8 +170,17 @@ class Names:
             own, everybody = catalogue.pairs[name]
             oneself = author is not None and asked is not None and asked.form == "member" and asked.key == author
             return own if oneself else everybody
+        known = [*catalogue.keys, *catalogue.pairs]
+        begins = tuple(each for each in (*catalogue.pairs, *catalogue.keys) if each.startswith(f"{name}."))
+        if begins and "." not in name:
+            raise QuestionError(f"Which of them is meant by '{name}'? {few(begins, _MOST_BEGUN, 'or')}.")
         hint = f"'{name}' is a bundle." if name in catalogue.bundles else ""
-        raise UnknownNameError("capability", name, nearest(name, [*catalogue.keys, *catalogue.pairs]), hint)
+        kind = self.directory.find(name, Kind.PLACE, Kind.RANK, Kind.MEMBER, Kind.GROUP)
+        if kind is not None:
+            hint = f"'{name}' is a {kind.kind}; say a capability here" + (
+                f", and where after it: in {kind.key}." if kind.kind is Kind.PLACE else "."
+            )
+        raise UnknownNameError("capability", name, () if kind else nearest(name, known), hint)
 
     def using(self, using: str | None) -> str | None:
         """Return a capability that moderating takes, by its full name (rule 6.2)."""
@@ -134,12 +193,16 @@ class Names:
             raise QuestionError(f"'{name}' is none of the capabilities that moderating takes here. {said}")
         return name
 
+    def unknown(self, kind: Kind, key: str) -> NoReturn:
+        """Raise for a key that nothing has, where nothing but keys will do."""
+        raise UnknownNameError(kind, key, self.directory.nearest(key, kind))
+
     # -- when
 
     def moment(self, when: When = None) -> Instant:
         """Return the instant of a datetime with a time zone, of a date's start in the charter's time zone, or of now.
 
-        Raises :class:`ask_above.MomentError`.
+        Text is read as ISO 8601; without an offset in the charter's time zone. Raises :class:`ask_above.MomentError`.
         """
         if when is None:
             return instant(datetime.now(UTC))
@@ -147,4 +210,9 @@ class Names:
             return instant(when)
         if isinstance(when, date):
             return start_of(when, self.charter.zone)
+        if isinstance(when, str):
+            try:
+                return as_instant(parse(when), self.charter.zone)
+            except ValueError:
+                raise MomentError(f"'{when}' is no moment; write {HOW_TO_WRITE}.") from None
         raise MomentError(f"{when!r} is no moment; give a datetime with a time zone, or a date.")

@@ -23,6 +23,7 @@ JOURNAL_COLUMNS = ("number", "at", "who", "kind", "what", "why", "effect", "undo
 def show_plan(screen: Screen, plan: Plan, *, force: bool = False) -> None:
     """Show what a change does, to whom, and what stands against it."""
     screen.paragraph(f"{plan.what[:1].upper()}{plan.what[1:]}.", style="head")
+    screen.paragraph(f"  {_maker(plan)}", rest="  ", style="dim")
     for name in plan.snapshot.by_hand:
         screen.line(f"  {name} was edited by hand since the last change; that goes into the journal first.", "warn")
     _table(screen, plan)
@@ -49,6 +50,13 @@ def show_plan(screen: Screen, plan: Plan, *, force: bool = False) -> None:
         screen.paragraph(
             f"! {actor} could not take this back; {listed(plan.lasting, 'or')} could.", rest="  ", style="warn"
         )
+
+
+def _maker(plan: Plan) -> str:
+    """Say as whom a change is made."""
+    if plan.by:
+        return f"As {plan.before.member(plan.by).called}, within what they may do."
+    return "In nobody's name, as you keep these files. To act as a member: --as MEMBER"
 
 
 def _broken(screen: Screen, plan: Plan, *, force: bool) -> None:

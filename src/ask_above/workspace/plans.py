@@ -12,6 +12,7 @@ from ask_above.ask.impact.whole import Impact, TurnedExpectation, impact
 from ask_above.change.difference import Difference, State, edges_of
 from ask_above.change.draft import Done, Draft, Edit, EditError
 from ask_above.change.forgetting import MemberForget
+from ask_above.change.naming import meant
 from ask_above.change.reach import Reach
 from ask_above.change.refusal import Refusal
 from ask_above.change.registering import changed
@@ -26,6 +27,7 @@ from ask_above.decide.words import day
 from ask_above.errors import AskAboveError, FaultyFilesError
 from ask_above.files.splice import edited
 from ask_above.files.yaml_text import compose, plain
+from ask_above.people.directory import Directory
 from ask_above.people.register import Member, Register
 from ask_above.printing import Printed
 from ask_above.workspace.home import ChangedMeanwhileError, Home, entries_by_hand, now
@@ -345,7 +347,8 @@ class _Working:
 
     def take(self, edit: Edit, at: Instant, day: str, by: str) -> None:
         made = self.made
-        done = of_plain_text(shaped(edit).on(Draft(self._plain, self.charter, self.register, at, day, by)))
+        edit = meant(shaped(edit), Directory(self.charter, self.register))
+        done = of_plain_text(edit.on(Draft(self._plain, self.charter, self.register, at, day, by)))
         if done.steps:
             try:
                 text, splices = edited(made.texts[self.home.name], list(done.steps))

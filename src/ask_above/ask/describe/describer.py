@@ -22,6 +22,7 @@ from ask_above.decide.names import Names
 from ask_above.decide.profile import Asked, Holding, ask_anybody
 from ask_above.decide.words import HELD_BY, VERBS, day, in_place, in_places, period, upper
 from ask_above.errors import QuestionError, UnknownNameError
+from ask_above.people.directory import Kind
 from ask_above.people.register import Member
 
 _FEW = 6
@@ -318,20 +319,22 @@ def _over(compiled: CompiledCharter, found: list[int], missing: list[int]) -> st
 
 
 def meant(names: Names, name: str) -> Rank | Member | Place:
-    """Return the rank, member or place that a key means, or that ``rank:KEY``, ``member:KEY`` or ``place:KEY`` does."""
-    form, colon, key = name.rpartition(":")
-    ways: dict[str, Mapping[str, Rank | Member | Place]] = {
-        "rank": names.charter.ranks,
-        "member": names.register.members,
-        "place": names.charter.places,
-    }
-    if colon and form not in ways:
-        hint = f"Write {listed(ways, 'or')} before :{key}."
-        raise UnknownNameError("kind of thing", form, nearest(form, ways), hint)
-    forms = [form] if colon else [each for each, known in ways.items() if key in known]
-    if len(forms) > 1:
-        raise QuestionError(f"'{name}' is a {' and a '.join(forms)}; write {forms[0]}:{key} or {forms[1]}:{key}.")
-    if not forms or key not in ways[forms[0]]:
-        known = [*ways[forms[0]]] if forms else [each for keys in ways.values() for each in keys]
-        raise UnknownNameError(forms[0] if forms else "rank, member or place", key, nearest(key, known))
-    return ways[forms[0]][key]
+    """Return the member, rank or place that a name means; ``rank:KEY`` and its like leave no doubt."""
+    form, colon, key = name.partition(":")
+    if colon and form not in (Kind.MEMBER, Kind.RANK, Kind.PLACE):
+        known = [Kind.MEMBER, Kind.RANK, Kind.PLACE]
+        hint = f"Write {listed(known, 'or')} before :{key}."
+        raise UnknownNameError("kind of thing", form, nearest(form, known), hint)
+    kinds = [Kind(form)] if colon else [Kind.MEMBER, Kind.RANK, Kind.PLACE]
+    name = key if colon else name
+    found = names.directory.find(name, *kinds)
+    if found is None:
+        known_as = "rank, member or place" if len(kinds) > 1 else kinds[0]
+        raise UnknownNameError(known_as, name, names.directory.nearest(name, *kinds))
+    others = [each.kind for each in names.directory.also(found, name, *kinds)]
+    if others:
+        said = " and a ".join([found.kind, *others])
+        raise QuestionError(f"'{name}' is a {said}; write {found.kind}:{found.key} or {others[0]}:{name}.")
+    if found.kind is Kind.MEMBER:
+        return names.member(found.key)
+    return names.rank(found.key) if found.kind is Kind.RANK else names.place(found.key)

@@ -46,7 +46,7 @@ def climb(
     """
     where = "" if at is None else f" {in_place(community.place(at).title, site=at == SITE)}"
     if rank is None:
-        place = None if at is None else community.decider.compiled.place_at[at]
+        place = None if at is None else community.names.place_number(at)
         table = climb_rows(community.decider, place=place, accomplice=accomplice)
         return _all(community.charter, table, Sheet(dark=dark), where, accomplice=accomplice).draw(axes)
     found = community.climb(rank, at=at, accomplice=accomplice)

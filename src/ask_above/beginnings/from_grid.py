@@ -1,0 +1,115 @@
+"""A charter from a table that one has: capabilities down, ranks across, ticks in between."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from typing import NamedTuple
+
+from ask_above.ask.sheet import YES, meaning_of
+from ask_above.beginnings.start import Answers, key_of
+from ask_above.charter.names import RESERVED, is_capability
+
+
+class Wish(NamedTuple):
+    """A capability as a table has it: under which heading, its key, what it says, and who is ticked."""
+
+    heading: str
+    key: str
+    about: str
+    ticked: tuple[bool, ...]
+
+
+class Table(NamedTuple):
+    """A table as it was understood: the ranks from left to right, and the capabilities."""
+
+    ranks: tuple[str, ...]
+    wishes: tuple[Wish, ...]
+    faults: tuple[str, ...]
+
+    @property
+    def highest_first(self) -> bool:
+        """Whether the leftmost rank seems to be the highest: the one with more ticks of the outermost two."""
+        first, last = (sum(wish.ticked[n] for wish in self.wishes) for n in (0, -1))
+        return first >= last
+
+
+def read(lines: Sequence[Sequence[str]]) -> Table:
+    """Read a table; a line whose other cells are empty, before one where some are not, is a heading."""
+    lines = [line for line in lines if any(cell.strip() for cell in line)]
+    heads = [" ".join(cell.split()) for cell in lines[0]] if lines else []
+    at = [n for n, head in enumerate(heads) if n and head]
+    faults = [] if at else ["The first line names no rank: leave its first cell empty, and write the ranks after it."]
+    wishes: list[Wish] = []
+    heading = "Site"
+    filled = [[line[k].strip() if k < len(line) else "" for k in at] for line in lines[1:]]
+    for n, (line, cells) in enumerate(zip(lines[1:], filled, strict=True), 2):
+        said = " ".join(line[0].split()) if line else ""
+        followed = n - 1 < len(filled) and any(filled[n - 1])
+        if said and not any(cells) and followed and not is_capability(said):
+            heading = said
+            continue
+        meant = [meaning_of(cell) for cell in cells]
+        faults += [f"Line {n}: '{cell}' is no tick." for cell, what in zip(cells, meant, strict=True) if what is None]
+        if not said:
+            faults.append(f"Line {n} names no capability.")
+        else:
+            key = _key(heading, said, {wish.key for wish in wishes})
+            wishes.append(Wish(heading, key, said, tuple(what == YES for what in meant)))
+    if not wishes and not faults:
+        faults.append("No line names a capability.")
+    return Table(tuple(heads[n] for n in at), tuple(wishes), tuple(faults))
+
+
+def _key(heading: str, said: str, taken: set[str]) -> str:
+    key = said if is_capability(said) else f"{key_of(heading) or 'site'}.{key_of(said) or 'thing'}"
+    found, n = key, 2
+    while found in taken:
+        found, n = f"{key}-{n}", n + 1
+    return found
+
+
+def charter(table: Table, answers: Answers, *, highest_first: bool, everyone: str | None) -> str:
+    """Return the charter of a table; ``everyone`` is the rank that every member has."""
+    order = list(range(len(table.ranks)))
+    order = order if highest_first else order[::-1]
+    keys: dict[int, str] = {}
+    for n in order:
+        key = key_of(table.ranks[n]) or "rank"
+        while key in keys.values() or key in RESERVED:
+            key += "-rank"
+        keys[n] = key
+    lines = [
+        f"# The charter of {answers.title}, made from a table.",
+        "# Read it from top to bottom, and change what is not meant.",
+        "",
+        "charter: 1",
+        f"key: {answers.key}",
+        f"title: {_quoted(answers.title)}",
+        f"owner: {answers.owner_key}   # answers for the site and stands above all",
+        "",
+        "rules:",
+        f"  timezone: {answers.zone}",
+        "  advice:",
+        "    # we have only begun: take these out when people have joined",
+        "    silent: {unheld: only begun, only-one: only begun, uncovered: only begun}",
+        "",
+        "capabilities:   # add to each, where it is so: risk: high; kinds: [room]; needs: [...]",
+    ]
+    for heading in dict.fromkeys(wish.heading for wish in table.wishes):
+        lines.append(f"  {_quoted(heading)}:")
+        lines += [f"    {w.key}: {_quoted(w.about)}" for w in table.wishes if w.heading == heading]
+    nobody = [w.key for w in table.wishes if not any(w.ticked)]
+    lines += ["", f"nobody: [{', '.join(nobody)}]   # ticked for no rank"] if nobody else []
+    lines += ["", "ranks:   # highest first: the order is power"]
+    for n in order:
+        lines += [f"  - key: {keys[n]}", f"    title: {_quoted(table.ranks[n])}"]
+        if table.ranks[n] == everyone:
+            lines.append("    held-by: members   # every member has it, without being given it")
+        grants = [w.key for w in table.wishes if w.ticked[n]]
+        lines += [f"    grants: [{', '.join(grants)}]"] if grants else []
+    return "\n".join(lines) + "\n"
+
+
+def _quoted(text: str) -> str:
+    return json.dumps(text, ensure_ascii=False)

@@ -1,0 +1,157 @@
+"""Edits of groups: make them, say what they confer, give them another key, and put members in and take them out."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any, NamedTuple
+
+from ask_above.change.draft import Done, Draft, EditError, RowChange, member_row
+from ask_above.change.ranks import references, reworded_lists
+from ask_above.change.steps import Drop, Insert, Path, Put, Rename, Step
+from ask_above.charter.names import listed, nearest
+from ask_above.charter.places import Group
+from ask_above.errors import UnknownNameError
+
+
+class GroupAdd(NamedTuple):
+    """Make a group; fields as in the charter: title, about, includes, confers."""
+
+    key: str
+    fields: Mapping[str, Any] = {}
+
+    def on(self, draft: Draft) -> Done:
+        """Work it out."""
+        if self.key in draft.charter.groups or self.key in draft.charter.ranks:
+            raise EditError(f"There is a rank or group '{self.key}' already.")
+        group = {"key": self.key, **self.fields}
+        size = len(draft.said(("groups",)) or [])
+        return Done(f"make the group {group.get('title', self.key)}", (Insert(("groups",), size, group),))
+
+
+class GroupSet(NamedTuple):
+    """Change what is written of a group; ``None`` takes a field out."""
+
+    key: str
+    fields: Mapping[str, Any]
+
+    def on(self, draft: Draft) -> Done:
+        """Work it out."""
+        path, group = _path(draft, self.key), _group(draft, self.key)
+        if not self.fields or "key" in self.fields:
+            raise EditError(f"Say what changes of {group.title or group.key}; another key is given by renaming it.")
+        said = draft.said(path)
+        steps: list[Step] = [Drop((*path, f)) for f, v in self.fields.items() if v is None and f in said]
+        steps += [Put((*path, field), value) for field, value in self.fields.items() if value is not None]
+        return Done(f"set {listed(self.fields)} of the group {group.title or group.key}", tuple(steps))
+
+
+class GroupRename(NamedTuple):
+    """Give a group another title, or another key with every reference to it."""
+
+    key: str
+    title: str | None = None
+    new_key: str | None = None
+
+    def on(self, draft: Draft) -> Done:
+        """Work it out."""
+        path, group = _path(draft, self.key), _group(draft, self.key)
+        steps: list[Step] = [] if self.title is None else [Put((*path, "title"), self.title)]
+        rows: list[RowChange] = []
+        new = self.new_key
+        if new is not None and new != self.key:
+            if new in draft.charter.groups or new in draft.charter.ranks:
+                raise EditError(f"There is a rank or group '{new}' already.")
+            steps += [*_renamed(draft, self.key, new), Put((*path, "key"), new)]
+            rows = list(_rows(draft, self.key, new))
+        said = [f"to {self.title}" if self.title else "", f"key {new}" if new else ""]
+        return Done(f"rename {group.title or group.key} {listed(filter(None, said))}", tuple(steps), tuple(rows))
+
+
+class GroupRemove(NamedTuple):
+    """Remove a group; its members leave it."""
+
+    key: str
+
+    def on(self, draft: Draft) -> Done:
+        """Work it out."""
+        path, group = _path(draft, self.key), _group(draft, self.key)
+        named = [where for where, _ in _references(draft, self.key)]
+        if named:
+            where = _spell(draft.data, named[0])
+            raise EditError(
+                f"The charter still says something of {group.title or group.key}, in {where}. Change it first."
+            )
+        rows = tuple(_rows(draft, self.key, None))
+        many = f", with {len(rows)} member{'' if len(rows) == 1 else 's'} in it" if rows else ""
+        return Done(f"remove the group {group.title or group.key}{many}", (Drop(path),), rows)
+
+
+class MemberGroups(NamedTuple):
+    """Put a member into groups, and take them out of others; the groups they are in besides stay."""
+
+    key: str
+    put: Sequence[str] = ()
+    take: Sequence[str] = ()
+
+    def on(self, draft: Draft) -> Done:
+        """Work it out."""
+        member = draft.member(self.key)
+        titles = {key: _group(draft, key).title or key for key in (*self.put, *self.take)}
+        kept = [key for key in member.groups if key not in self.take]
+        groups = [*kept, *(key for key in self.put if key not in kept)]
+        said = [f"put {member.called} into {listed(titles[key] for key in self.put)}" if self.put else ""]
+        said += [f"take {member.called} out of {listed(titles[key] for key in self.take)}" if self.take else ""]
+        what = " and ".join(filter(None, said))
+        if groups == list(member.groups):
+            return Done(what)
+        before = member_row(member)
+        return Done(what, (), (RowChange("members", self.key, before, {**before, "groups": ";".join(groups)}),))
+
+
+def _group(draft: Draft, key: str) -> Group:
+    known = draft.charter.groups.get(key)
+    if known is None:
+        hint = f"'{key}' is a rank." if key in draft.charter.ranks else ""
+        raise UnknownNameError("group", key, nearest(key, draft.charter.groups), hint)
+    return known
+
+
+def _path(draft: Draft, key: str) -> Path:
+    _group(draft, key)
+    return "groups", next(n for n, each in enumerate(draft.data["groups"]) if each["key"] == key)
+
+
+def _references(draft: Draft, key: str) -> Iterator[tuple[Path, str]]:
+    """Yield where a group is named, and how: a word in a list, or a mapping's key."""
+    yield from references(draft.data, key)
+    for n, group in enumerate(draft.data.get("groups") or []):
+        for k, word in enumerate(group.get("includes") or []):
+            if word == key:
+                yield ("groups", n, "includes", k), "word"
+
+
+def _renamed(draft: Draft, key: str, new: str) -> list[Step]:
+    """Return the steps that let every reference name a group by its new key."""
+    found = list(_references(draft, key))
+    steps: list[Step] = [Rename(path, new) for path, how in found if how == "key"]
+    return steps + reworded_lists(draft, [path for path, how in found if how == "word"], key, new)
+
+
+def _rows(draft: Draft, key: str, new: str | None) -> Iterator[RowChange]:
+    """Yield the members of a group, in it by its new key or no more."""
+    for member in draft.register.members.values():
+        if key in member.groups:
+            before = member_row(member)
+            groups = [new if each == key else each for each in member.groups]
+            after = {**before, "groups": ";".join(each for each in groups if each is not None)}
+            yield RowChange("members", member.key, before, after)
+
+
+def _spell(data: Any, path: Path) -> str:
+    """Return a path with the keys of what it leads through."""
+    said, here = list[str](), data
+    for each in path:
+        here = here[each]
+        key = here.get("key") if isinstance(here, dict) and isinstance(each, int) else None
+        said.append(key or (str(each + 1) if isinstance(each, int) else each))
+    return ".".join(each for each in said if each != "places" or each is said[0])

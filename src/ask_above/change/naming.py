@@ -1,0 +1,127 @@
+"""Edits by the names that people use: each thing an edit is about may be given by key, title or full name.
+
+What nothing is called stays as it is written; the edit itself says what is wrong with it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from typing import Any, Final, cast
+
+from ask_above.change.draft import Edit
+from ask_above.change.forgetting import MemberForget
+from ask_above.change.groups import GroupAdd, GroupRemove, GroupRename, GroupSet, MemberGroups
+from ask_above.change.people import Assign, HandOver, MemberAdd, MemberSet, MemberStatus, Unassign
+from ask_above.change.places import (
+    PlaceAdd,
+    PlaceMove,
+    PlaceRemove,
+    PlaceRename,
+    PlaceSet,
+    Realign,
+    Say,
+    SetGate,
+    SetLike,
+)
+from ask_above.change.ranks import Grant, RankAdd, RankMove, RankRemove, RankRename, RankSet, Withhold
+from ask_above.people.directory import Directory, Kind
+
+_Meant = Callable[[Directory, Any], Any]
+
+
+def _one(*kinds: Kind) -> _Meant:
+    def meant(directory: Directory, name: Any) -> Any:
+        if not isinstance(name, str) or not name:
+            return name
+        found = directory.find(name, *kinds)
+        return name if found is None else found.key
+
+    return meant
+
+
+_MEMBER, _RANK, _PLACE, _GROUP, _SET = (
+    _one(kind) for kind in (Kind.MEMBER, Kind.RANK, Kind.PLACE, Kind.GROUP, Kind.SET)
+)
+_HOLDER = _one(Kind.RANK, Kind.GROUP)
+
+
+def _all(meant: _Meant) -> _Meant:
+    return lambda directory, names: names if isinstance(names, str) else [meant(directory, each) for each in names]
+
+
+def _above(directory: Directory, name: Any) -> Any:
+    """Return a rank, a rank with ``+``, or a group."""
+    if isinstance(name, str) and name.endswith("+"):
+        return f"{_RANK(directory, name[:-1].strip())}+"
+    return _HOLDER(directory, name)
+
+
+def _groups(directory: Directory, fields: Any) -> Any:
+    """Return fields of a member, with their groups by key."""
+    if not isinstance(fields, Mapping) or not isinstance(fields.get("groups"), str):
+        return fields
+    groups = ";".join(_GROUP(directory, each.strip()) for each in fields["groups"].split(";"))
+    return {**fields, "groups": groups}
+
+
+def _group_fields(directory: Directory, fields: Any) -> Any:
+    """Return fields of a group, with the groups and ranks in them by key."""
+    if not isinstance(fields, Mapping):
+        return fields
+    find = {"includes": _all(_GROUP), "confers": _all(_RANK)}
+    return {name: find[name](directory, said) if name in find and said else said for name, said in fields.items()}
+
+
+def _gate(directory: Directory, gate: Any) -> Any:
+    """Return a gate with all that it asks for by key."""
+    if not isinstance(gate, Mapping):
+        return gate
+    terms = _all(_above)
+    return {word: terms(directory, said) if word in ("any", "all", "none") else said for word, said in gate.items()}
+
+
+_AT_A_PLACE: Final = {"member": _MEMBER, "rank": _RANK, "place": _PLACE}
+_FIELDS: Final[Mapping[type, Mapping[str, _Meant]]] = {
+    Assign: _AT_A_PLACE,
+    Unassign: _AT_A_PLACE,
+    HandOver: {"member": _MEMBER},
+    MemberAdd: {"fields": _groups},
+    MemberForget: {"key": _MEMBER},
+    MemberSet: {"key": _MEMBER, "fields": _groups},
+    MemberStatus: {"key": _MEMBER, "written": _MEMBER},
+    PlaceAdd: {"into": _PLACE},
+    PlaceMove: {"key": _PLACE, "into": _PLACE},
+    PlaceRemove: {"key": _PLACE},
+    PlaceSet: {"key": _PLACE},
+    Realign: {"place": _PLACE},
+    Say: {"place": _PLACE},
+    SetGate: {"place": _PLACE, "gate": _gate},
+    SetLike: {"place": _PLACE, "sets": _all(_SET)},
+    PlaceRename: {"key": _PLACE},
+    GroupAdd: {"fields": _group_fields},
+    GroupSet: {"key": _GROUP, "fields": _group_fields},
+    GroupRename: {"key": _GROUP},
+    GroupRemove: {"key": _GROUP},
+    MemberGroups: {"key": _MEMBER, "put": _all(_GROUP), "take": _all(_GROUP)},
+    Grant: {"rank": _RANK},
+    Withhold: {"rank": _RANK},
+    RankAdd: {"above": _RANK, "below": _RANK, "copy_of": _RANK},
+    RankMove: {"key": _RANK, "above": _RANK, "below": _RANK},
+    RankRemove: {"key": _RANK, "instead": _RANK},
+    RankRename: {"key": _RANK},
+    RankSet: {"key": _RANK},
+}
+
+
+def meant(edit: Edit, directory: Directory) -> Edit:
+    """Return an edit with the keys of what its names mean.
+
+    Raises :class:`ask_above.AmbiguousNameError` where a name is that of several.
+    """
+    found: dict[str, Any] = {}
+    for field, find in _FIELDS.get(type(edit), {}).items():
+        found[field] = find(directory, getattr(edit, field))
+    if isinstance(edit, Say):
+        found["of"] = (_MEMBER if edit.member else _above)(directory, edit.of)
+    changed = {field: value for field, value in found.items() if value != getattr(edit, field)}
+    return cast("Edit", cast("Any", edit)._replace(**changed)) if changed else edit

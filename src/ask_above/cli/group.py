@@ -1,0 +1,99 @@
+"""``ask-above group``."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Sequence
+
+import click
+
+from ask_above.charter.names import listed
+from ask_above.cli.changing import How, carry_out, change_options, fields_of, naming
+from ask_above.cli.options import community_option, complete, format_option, open_here
+from ask_above.cli.sentence import SpokenGroup
+from ask_above.show.data import write_table
+from ask_above.show.screen import stdout
+
+_GROUP = complete(lambda c: list(c.charter.groups))
+_COLUMNS = ("group", "title", "members", "includes", "confers")
+
+
+@click.group("group", cls=SpokenGroup)
+def command() -> None:
+    """Make groups, and say what they include and confer; member put and member take say who is in them.
+
+    \b
+    Examples:
+      ask-above group list
+      ask-above group add night-watch title="Night watch" confers=volunteer --plan
+      ask-above member put dara tove upper-team --plan
+    """
+
+
+@command.command("list")
+@community_option
+@format_option
+def list_groups(community: str | None, form: str) -> int:
+    """Show the groups, how many are in each, and what it includes and confers: ask-above group list."""
+    opened = open_here(community)
+    charter = opened.charter
+    inside = {key: [m for m in opened.register.members.values() if key in m.groups] for key in charter.groups}
+    rows = []
+    for key, each in charter.groups.items():
+        confers = [
+            charter.ranks[c.rank].title + ("" if c.place == "site" else f" in {charter.places[c.place].title}")
+            for c in each.confers
+        ]
+        includes = [charter.groups[other].title or other for other in each.includes]
+        rows.append([key, each.title, len(inside[key]), listed(includes), listed(confers)])
+    if form != "text":
+        write_table(sys.stdout, form, _COLUMNS, rows)
+    elif rows:
+        heads = ["Key", "Title", "Members", "Includes", "Confers"]
+        stdout().table(heads, [[str(cell) for cell in row] for row in rows], right=[2])
+    else:
+        stdout().line("There are no groups. Make one: ask-above group add KEY title=TITLE")
+    return 0
+
+
+@command.command("add")
+@click.argument("key")
+@click.argument("fields", nargs=-1, metavar="[FIELD=VALUE]...")
+@change_options
+def add(key: str, fields: Sequence[str], *, how: How) -> int:
+    """Make a group: ask-above group add night-watch title="Night watch" includes=upper-team confers=volunteer."""
+    from ask_above.change import GroupAdd
+
+    return carry_out(how, GroupAdd(key, {k: v for k, v in fields_of(fields).items() if v is not None}))
+
+
+@command.command("set")
+@click.argument("key", shell_complete=_GROUP)
+@click.argument("fields", nargs=-1, required=True, metavar="FIELD=VALUE...")
+@change_options
+def set_fields(key: str, fields: Sequence[str], *, how: How) -> int:
+    """Set title, about, includes or confers of a group; nothing after the sign takes it out."""
+    from ask_above.change import GroupSet
+
+    return carry_out(how, GroupSet(key, fields_of(fields)))
+
+
+@command.command("rename")
+@click.argument("key", shell_complete=_GROUP)
+@naming
+@change_options
+def rename(key: str, title: str | None, new_key: str | None, *, how: How) -> int:
+    """Give a group another title, or another key with every reference to it."""
+    from ask_above.change import GroupRename
+
+    return carry_out(how, GroupRename(key, title, new_key))
+
+
+@command.command("remove")
+@click.argument("key", shell_complete=_GROUP)
+@change_options
+def remove(key: str, *, how: How) -> int:
+    """Remove a group; its members leave it."""
+    from ask_above.change import GroupRemove
+
+    return carry_out(how, GroupRemove(key))

@@ -1,0 +1,110 @@
+"""Moments as people say them: ``2026-12-01``, ``30d``, ``P2W``, ``in 3 weeks``, ``tomorrow``, ``friday 18:00``.
+
+ISO 8601 is read first; only what is not is given to a library. What could be meant in two ways is refused: bare
+numbers, and dates with slashes or dots. Days, weeks and months give a day, hours and minutes a moment.
+"""
+
+from __future__ import annotations
+
+import re
+from datetime import date, datetime, tzinfo
+from typing import Any, Final, TypeAlias
+
+import click
+
+from ask_above.charter.moments import HOW_TO_WRITE, parse
+
+_UNCLEAR = re.compile(r"\d+|\d+[/.]\d+([/.]\d+)?")
+_SHORT = re.compile(r"(\d+)\s*(hours?|h|days?|d|weeks?|w|months?|mo|years?|y)")
+_PERIOD = re.compile(r"P(?:(\d+)Y)?(?:(\d+)M)?(?:(\d+)W)?(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?)?")
+_UNITS: Final = {"h": "hours", "d": "days", "w": "weeks", "mo": "months", "y": "years"}
+HOW_LONG = "30d, 2w, 6h, 3 months, or an ISO period such as P30D"
+
+
+class Words(str):
+    """A moment in words, which the charter's time zone and the clock make one."""
+
+    __slots__ = ()
+
+
+Typed: TypeAlias = date | datetime | Words | None
+
+
+class Moment(click.ParamType[Any]):
+    """A date, or a date and time, in ISO 8601 or in words; without an offset in the charter's time zone."""
+
+    name = "WHEN"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        """Return a date, a datetime, or words."""
+        if isinstance(value, date | Words):
+            return value
+        try:
+            return parse(value)
+        except ValueError:
+            pass
+        said = value.strip()
+        if not said or _UNCLEAR.fullmatch(said):
+            self.fail(f"'{value}' could be meant in more than one way; write {HOW_TO_WRITE}.", param, ctx)
+        return Words(said)
+
+
+class Lasting(click.ParamType[Any]):
+    """How long something lasts."""
+
+    name = "TIME"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        """Return the text, where it is a stretch of time."""
+        if stretch(str(value)) is None:
+            self.fail(f"'{value}' is no stretch of time; write {HOW_LONG}.", param, ctx)
+        return str(value)
+
+
+def stretch(text: str) -> dict[str, int] | None:
+    """Return a stretch of time by its units; ``None`` where the text is none."""
+    short = _SHORT.fullmatch(text.strip().lower())
+    if short:
+        unit = short[2] if short[2] in _UNITS else {"m": "mo"}.get(short[2][0], short[2][0])
+        return {_UNITS[unit]: int(short[1])}
+    match = _PERIOD.fullmatch(text.strip().upper())
+    if match is None or not any(match.groups()):
+        return None
+    units = ("years", "months", "weeks", "days", "hours", "minutes")
+    return {unit: int(said) for unit, said in zip(units, match.groups(), strict=True) if said}
+
+
+def after(start: date | datetime | None, text: str, zone: tzinfo) -> date | datetime:
+    """Return the end of a stretch of time: a day where it is of days, through which it lasts; else a moment."""
+    from dateutil.relativedelta import relativedelta
+
+    units = stretch(text) or {}
+    fine = {"hours", "minutes"} & units.keys()
+    if start is None or (fine and not isinstance(start, datetime)):
+        now = datetime.now(zone).replace(second=0, microsecond=0)
+        start = now if start is None else datetime.combine(start, _MIDNIGHT, zone)
+    end = start + relativedelta(**units)
+    return end if fine or not isinstance(end, datetime) else end.date()
+
+
+_MIDNIGHT = datetime.min.time()
+
+
+def meant(value: Typed, zone: tzinfo) -> date | datetime | None:
+    """Return what was said of a moment: words are made one by the clock, in the charter's time zone."""
+    if not isinstance(value, Words):
+        return value.replace(tzinfo=zone) if isinstance(value, datetime) and value.tzinfo is None else value
+    if stretch(value) is not None:
+        return after(None, value, zone)
+    from dateparser.date import DateDataParser
+
+    now = datetime.now(zone).replace(tzinfo=None, second=0, microsecond=0)
+    settings = {"PREFER_DATES_FROM": "future", "RELATIVE_BASE": now, "RETURN_TIME_AS_PERIOD": True}
+    found = DateDataParser(languages=["en"], settings=settings).get_date_data(str(value))
+    at: datetime | None = found.date_obj
+    period = found.period
+    if at is None or (period in ("month", "year") and not re.search(r"\d", value)):
+        raise click.UsageError(f"'{value}' is no moment that can be understood; write {HOW_TO_WRITE}.")
+    if period == "time":
+        return at.replace(tzinfo=at.tzinfo or zone)
+    return date(at.year, at.month, at.day)

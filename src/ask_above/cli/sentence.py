@@ -1,0 +1,117 @@
+"""Commands as one would say them: ``in notices`` for ``--at notices``, ``by tomas``, ``until friday``.
+
+A command takes each of these words for the option of its own that it stands for. What follows is its value, up to the
+next such word or option, so that a title of several words needs no quotes.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from typing import Any, Final
+
+import click
+
+from ask_above.cli.meaning import sentence
+
+_STANDS_FOR: Final = {
+    "in": ("at", "into"),
+    "at": ("at",),
+    "into": ("into",),
+    "by": ("author",),
+    "on": ("when",),
+    "to": ("to", "title"),
+    "of": ("of",),
+    "using": ("using",),
+    "with": ("using",),
+    "from": ("since",),
+    "until": ("until",),
+    "for": ("lasting",),
+    "as": ("by",),
+    "above": ("above",),
+    "below": ("below",),
+    "because": ("why",),
+    "without": ("without",),
+    "beside": ("beside",),
+}
+"""For each word the parameters that it may stand for, the first that the command has."""
+
+
+class Spoken(click.Command):
+    """A command that takes words for its options."""
+
+    takes_words = True
+
+    def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
+        """Read the arguments, words among them."""
+        return super().parse_args(ctx, [*self._in_options(args)] if self.takes_words else args)
+
+    def _in_options(self, args: list[str]) -> Iterator[str]:
+        options = {each.name: each for each in self.params if isinstance(each, click.Option)}
+        words = {
+            word: options[name].opts[-1]
+            for word, names in _STANDS_FOR.items()
+            for name in [next((each for each in names if each in options), None)]
+            if name is not None
+        }
+        with_value = {name for each in options.values() if not each.is_flag for name in each.opts}
+        needs = any(isinstance(each, click.Argument) and each.required for each in self.params)
+        rest, spoken = list(args), 0 if needs else 1
+        while rest:
+            word = rest.pop(0)
+            if word == "--":
+                yield from (word, *rest)
+                return
+            if word in with_value and rest:
+                yield from (word, rest.pop(0))
+            elif word in words and spoken and _begins_a_value(word, rest, words):
+                value = [rest.pop(0)]
+                while rest and not rest[0].startswith("-") and rest[0] not in words:
+                    value.append(rest.pop(0))
+                yield from (words[word], " ".join(value))
+            else:
+                spoken += 1
+                yield word
+
+
+def _begins_a_value(word: str, rest: list[str], words: Mapping[str, str]) -> bool:
+    """Tell whether what comes next is a value; after a word of time it may be ``in 3 weeks``."""
+    if not rest or rest[0].startswith("-"):
+        return False
+    return rest[0] not in words or (rest[0] == "in" and word in ("until", "from", "on") and len(rest) > 1)
+
+
+class Exact(Spoken):
+    """A command whose arguments are words themselves."""
+
+    takes_words = False
+
+
+class SpokenGroup(click.Group):
+    """A group of such commands; for one that there is not it names the right sentence."""
+
+    command_class = Spoken
+
+    def resolve_command(self, ctx: click.Context, args: list[str]) -> Any:
+        """Find a command."""
+        if args and not args[0].startswith("-") and args[0] not in self.commands:
+            raise click.UsageError(no_command(self.name or "", args[0], [*self.commands]))
+        return super().resolve_command(ctx, args)
+
+
+class ExactGroup(SpokenGroup):
+    """A group of commands whose arguments are words themselves."""
+
+    command_class = Exact
+
+
+def no_command(group: str, word: str, known: list[str]) -> str:
+    """Say that there is no such command, and the sentence that is meant, else the nearest names."""
+    from ask_above.charter.names import nearest
+
+    meant = sentence(group, word)
+    if meant is not None:
+        return f"There is no command '{word}'. Say: ask-above {meant}"
+    near = nearest(word, known)
+    called = " ".join(["ask-above", *([group] if group else []), "--help"])
+    hint = f" Nearest: {', '.join(near)}." if near else f" See: {called}"
+    return f"There is no command '{word}'.{hint}"

@@ -1,0 +1,131 @@
+"""Sheets that people fill in: CSV, XLSX and ODS, in and out."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Sequence
+from importlib import import_module
+from pathlib import Path
+from typing import Any, Final, NamedTuple
+from xml.parsers.expat import ExpatError
+from zipfile import BadZipFile
+
+from ask_above.errors import QuestionError
+from ask_above.files.cells import guarded, unguarded
+from ask_above.files.writing import write_bytes, write_whole
+
+ENDINGS: Final = (".csv", ".xlsx", ".ods")
+_WIDEST, _NARROWEST = 60, 6
+
+
+class Layout(NamedTuple):
+    """How a sheet is laid out: lines above the heads, columns before the ranks, and what a cell may say."""
+
+    above: int = 0
+    before: int = 0
+    choices: tuple[str, ...] = ()
+
+
+def check_ending(file: Path) -> str:
+    """Return the form that a file's ending says; raises :class:`QuestionError` for others."""
+    ending = file.suffix.lower()
+    if ending not in ENDINGS:
+        raise QuestionError(f"'{file.name}' is no sheet; let its name end in {', '.join(ENDINGS)}.")
+    return ending
+
+
+def write_sheet(file: Path, lines: Sequence[Sequence[str]], layout: Layout, name: str) -> None:
+    """Write lines of text as a sheet, with frozen titles and a list to choose from where the form has them."""
+    ending = check_ending(file)
+    if ending == ".csv":
+        out = io.StringIO()
+        csv.writer(out, lineterminator="\n").writerows([guarded(cell) for cell in line] for line in lines)
+        write_whole(file, out.getvalue())
+    elif ending == ".xlsx":
+        write_bytes(file, _xlsx(lines, layout, name))
+    else:
+        write_bytes(file, _ods(lines, layout, name))
+
+
+def read_sheet(file: Path) -> list[list[str]]:
+    """Return the lines of a sheet as text; of several sheets in one file the first."""
+    ending = check_ending(file)
+    if ending == ".csv":
+        text = file.read_bytes().decode("utf-8-sig")
+        try:
+            dialect: Any = csv.Sniffer().sniff(text[:5_000], delimiters=",;\t")
+        except csv.Error:
+            dialect = csv.excel
+        return [[unguarded(cell) for cell in row] for row in csv.reader(io.StringIO(text), dialect)]
+    _package("openpyxl" if ending == ".xlsx" else "odf")
+    import pandas as pd
+
+    try:
+        table = pd.read_excel(file, header=None, dtype=str, keep_default_na=False, na_filter=False)
+    except (ValueError, KeyError, OSError, BadZipFile, ExpatError) as error:
+        raise QuestionError(f"{file.name} cannot be read as a sheet: {error}") from None
+    return [[unguarded(str(cell)) for cell in row] for row in table.itertuples(index=False)]
+
+
+def _package(name: str) -> Any:
+    try:
+        return import_module(name)
+    except ImportError:
+        raise QuestionError(
+            "XLSX and ODS need two more packages: pip install 'ask-above[sheets]'; or use .csv"
+        ) from None
+
+
+def _xlsx(lines: Sequence[Sequence[str]], layout: Layout, name: str) -> bytes:
+    openpyxl = _package("openpyxl")
+    from openpyxl.styles import Alignment, Font, PatternFill
+    from openpyxl.utils import get_column_letter
+    from openpyxl.worksheet.datavalidation import DataValidation
+
+    book = openpyxl.Workbook()
+    page = book.active
+    page.title = name[:31]
+    for line in lines:
+        page.append([guarded(cell) for cell in line])
+    page.freeze_panes = page.cell(layout.above + 2, layout.before + 1)
+    if layout.choices:
+        listed = DataValidation(type="list", formula1=f'"{",".join(layout.choices)}"', allow_blank=True)
+        listed.showErrorMessage = False
+        page.add_data_validation(listed)
+        first, last = get_column_letter(layout.before + 1), get_column_letter(page.max_column)
+        listed.add(f"{first}{layout.above + 2}:{last}{page.max_row}")
+    fills = {"yes": PatternFill("solid", fgColor="DDEFDD"), "no": PatternFill("solid", fgColor="F6DCDC")}
+    for row in page.iter_rows(min_row=layout.above + 1):
+        for cell in row:
+            said = str(cell.value or "")
+            if cell.row == layout.above + 1:
+                cell.font = Font(bold=True)
+                cell.alignment = Alignment(wrap_text=True, vertical="bottom")
+            elif cell.column > layout.before:
+                cell.alignment = Alignment(horizontal="center")
+                if said in fills:
+                    cell.fill, cell.font = fills[said], Font(bold=True)
+                elif said:
+                    cell.font = Font(color="808080", italic=True)
+    for n in range(1, page.max_column + 1):
+        size = max((len(str(line[n - 1])) for line in lines[layout.above + 1 :] if n <= len(line)), default=0)
+        least = 12 if n > layout.before else _NARROWEST
+        page.column_dimensions[get_column_letter(n)].width = min(_WIDEST, max(least, size + 2))
+    out = io.BytesIO()
+    book.save(out)
+    return out.getvalue()
+
+
+def _ods(lines: Sequence[Sequence[str]], layout: Layout, name: str) -> bytes:
+    _package("odf")
+    import pandas as pd
+
+    width = max(map(len, lines), default=0)
+    table = pd.DataFrame([[guarded(cell) for cell in line] + [""] * (width - len(line)) for line in lines])
+    out = io.BytesIO()
+    with pd.ExcelWriter(out, engine="odf") as writer:
+        table.to_excel(
+            writer, sheet_name=name[:31], header=False, index=False, freeze_panes=(layout.above + 1, layout.before)
+        )
+    return out.getvalue()

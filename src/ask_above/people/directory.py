@@ -1,0 +1,134 @@
+"""What people call things: a member by key or full name, a rank, place or group by key or title, in any case.
+
+A key that is written exactly is meant, whatever else it might be. Else what is written is compared without case, spaces
+and signs between words; what several have is asked about and never guessed.
+"""
+
+from __future__ import annotations
+
+import re
+import unicodedata
+from collections.abc import Iterable, Iterator, Mapping
+from enum import StrEnum
+from functools import cached_property
+from typing import NamedTuple
+
+from ask_above.charter.charter import Charter
+from ask_above.charter.names import few, nearest
+from ask_above.errors import AmbiguousNameError, UnknownNameError
+from ask_above.people.register import Register
+
+_BETWEEN = re.compile(r"[\s_\-]+")
+_MOST_TOLD = 6
+
+
+class Kind(StrEnum):
+    """What a name may be the name of."""
+
+    MEMBER = "member"
+    RANK = "rank"
+    PLACE = "place"
+    GROUP = "group"
+    SET = "override set"
+
+
+class Known(NamedTuple):
+    """Something that has a name."""
+
+    kind: Kind
+    key: str
+    title: str = ""
+
+    @property
+    def spelled(self) -> str:
+        """The key, and the title where that says more."""
+        return f"{self.key} ({self.title})" if self.title and folded(self.title) != folded(self.key) else self.key
+
+
+def folded(text: str) -> str:
+    """Return a name without what people leave out or write otherwise: case, width, spaces, ``-`` and ``_``."""
+    return _BETWEEN.sub(" ", unicodedata.normalize("NFKC", text).casefold()).strip()
+
+
+class Directory:
+    """All names of one charter and one register."""
+
+    def __init__(self, charter: Charter, register: Register) -> None:
+        self.charter, self.register = charter, register
+        self._folded: dict[Kind, dict[str, list[Known]]] = {}
+
+    @cached_property
+    def _keys(self) -> Mapping[Kind, Mapping[str, object]]:
+        charter = self.charter
+        return {
+            Kind.MEMBER: self.register.members,
+            Kind.RANK: charter.ranks,
+            Kind.PLACE: charter.places,
+            Kind.GROUP: charter.groups,
+            Kind.SET: charter.override_sets,
+        }
+
+    def find(self, name: str, *kinds: Kind) -> Known | None:
+        """Return what a name means: of the first of the kinds that has the key, else of the first that has the name.
+
+        ``None`` where nothing of these kinds has it. Raises :class:`ask_above.AmbiguousNameError` where several of one
+        kind do.
+        """
+        for kind in kinds:
+            if name in self._keys[kind]:
+                return Known(kind, name)
+        for kind in kinds:
+            found = self._by_name(kind).get(folded(name), [])
+            if len(found) > 1:
+                raise AmbiguousNameError(kind, name, tuple(each.spelled for each in found[:_MOST_TOLD]))
+            if found:
+                return found[0]
+        return None
+
+    def key(self, name: str, *kinds: Kind) -> str:
+        """Return the key of what a name means; raises :class:`ask_above.UnknownNameError` with the nearest names."""
+        found = self.find(name, *kinds)
+        if found is None:
+            raise UnknownNameError(_one_of(kinds), name, self.nearest(name, *kinds))
+        return found.key
+
+    def also(self, found: Known, name: str, *kinds: Kind) -> list[Known]:
+        """Return what else of other kinds has the name."""
+        others = [kind for kind in kinds if kind is not found.kind]
+        return [
+            each
+            for kind in others
+            for each in ([Known(kind, name)] if name in self._keys[kind] else self._by_name(kind).get(folded(name), []))
+        ]
+
+    def nearest(self, name: str, *kinds: Kind) -> tuple[str, ...]:
+        """Return the keys of what is called most like a name, by key or title."""
+        called: dict[str, str] = {}
+        for kind in kinds:
+            for each in self._all(kind):
+                called.setdefault(each.key, each.key)
+                called.setdefault(folded(each.title), each.key) if each.title else None
+        return tuple(dict.fromkeys(called[each] for each in nearest(folded(name), called)))
+
+    def _by_name(self, kind: Kind) -> Mapping[str, list[Known]]:
+        known = self._folded.get(kind)
+        if known is None:
+            known = self._folded[kind] = {}
+            for each in self._all(kind):
+                for name in {folded(each.key), folded(each.title)} - {""}:
+                    known.setdefault(name, []).append(each)
+        return known
+
+    def _all(self, kind: Kind) -> Iterator[Known]:
+        charter = self.charter
+        if kind is Kind.MEMBER:
+            yield from (Known(kind, key, member.name) for key, member in self.register.members.items())
+        elif kind is Kind.SET:
+            yield from (Known(kind, key) for key in charter.override_sets)
+        else:
+            named = {Kind.RANK: charter.ranks, Kind.PLACE: charter.places, Kind.GROUP: charter.groups}[kind]
+            yield from (Known(kind, key, getattr(each, "title", "")) for key, each in named.items())
+
+
+def _one_of(kinds: Iterable[Kind]) -> str:
+    return few(kinds, _MOST_TOLD, "or")

@@ -1,0 +1,395 @@
+"""Whoever has never read a page gets there: names, sentences, moments, beginnings, sheets."""
+
+from __future__ import annotations
+
+import csv
+import shutil
+from pathlib import Path
+
+import openpyxl
+import pytest
+
+from ask_above import AmbiguousNameError, Community, UnknownNameError
+from ask_above.beginnings.start import KINDS
+from ask_above.change import Assign, Grant, GroupRemove, MemberGroups, PlaceRename, Say
+from ask_above.cli.main import SECTIONS
+from ask_above.cli.meaning import MEANT, UNDER, sentence
+from commands import run
+from conftest import DEMO
+from small import community, member, place, rank
+
+
+@pytest.fixture
+def here(tmp_path: Path) -> Path:
+    shutil.copytree(DEMO, tmp_path / "river")
+    return tmp_path / "river"
+
+
+# -- a hundred things that people type first: done, or the right sentence named
+
+TYPED = [
+    # by name, in any case
+    ("may 'bram ashby' post.write in 'river talk'", 0, "Yes: Bram Ashby may use post.write in River talk"),
+    ("may BRAM post.write in River talk", 0, "Yes: Bram Ashby"),
+    ("may 'board host' place.pin in river-talk", 0, "Yes: Board host"),
+    ("may host place.pin in river_talk", 0, "Yes: Board host"),
+    ("may @bram place.pin --at 'River Talk'", 0, "Yes: Bram Ashby"),
+    ("may member:bram place.pin in river-talk", 0, "Yes: Bram Ashby"),
+    ("may visitor place.see in notices", 0, "Yes: a visitor"),
+    ("may rank:host thread.close in notices", 0, "Yes: Board host"),
+    ("compare host warden in field", 0, "Board host and River warden, side by side"),
+    ("compare 'Board host' bram", 0, "Board host and Bram Ashby, side by side"),
+    ("compare volunteer", 0, "Volunteer"),
+    ("describe 'Bram Ashby'", 0, "Bram Ashby is a member"),
+    ("describe 'River talk'", 0, "River talk"),
+    ("tour 'Board host'", 0, "as Board host finds it"),
+    ("tour Bram beside Petra", 0, "Bram Ashby"),
+    ("climb 'River warden'", 0, "How far River warden can climb"),
+    ("where bram post.write", 0, "Bram Ashby may use post.write in"),
+    ("who post.write in 'river talk'", 0, "may use post.write in River talk"),
+    ("who moderate 'Tomas Reed' in field", 0, "may moderate"),
+    ("powers moderate in 'River talk'", 0, "River talk"),
+    ("grid in notices", 0, "What each rank can use in Notices"),
+    ("fit rota.plan in 'Patrol rota'", 0, "The best single rank"),
+    ("cover member.mute in 'river talk'", 0, "River talk"),
+    ("member show 'Bram Ashby'", 0, "bram"),
+    # changes by name
+    ("assign Surveyor 'Bram Ashby' --plan", 0, "Give Bram Ashby Surveyor"),
+    ("assign surveyor bram in 'Field work' --plan", 0, "Give Bram Ashby Surveyor in Field work"),
+    ("unassign 'Board host' 'bram ashby' --plan", 0, "Take Board host from Bram Ashby"),
+    ("rank grant 'board host' kit.lend --plan", 0, "Let Board host carry kit.lend"),
+    ("rank rename 'Board host' Talk host --plan", 0, "Rename Board host to Talk host"),
+    ("rank rename host title='Talk host' --plan", 0, "Rename Board host to Talk host"),
+    ("rank rename host --title 'Talk host' --plan", 0, "Rename Board host to Talk host"),
+    ("rank rename host to Talk host --plan", 0, "Rename Board host to Talk host"),
+    ("rank move host --top --plan", 0, "Move Board host above Steward"),
+    ("rank move host --up --plan", 0, "Move Board host above Founding friend"),
+    ("rank move host --down --plan", 0, "Move Board host below"),
+    ("rank move host above surveyor --plan", 0, "Move Board host above Surveyor"),
+    ("rank move host --bottom --plan", 0, "Move Board host below"),
+    ("place override 'River talk' 'board host' --deny place.pin --plan", 0, "Deny Board host place.pin in River talk"),
+    ("place except notices 'Bram Ashby' --allow place.pin --plan", 0, "Bram Ashby"),
+    ("place rename notices News board --plan", 0, "Rename Notices to News board"),
+    ("place rename notices --key news --plan", 0, "key news"),
+    ("place move 'Photo wall' into field --keep --plan", 0, "Photo wall"),
+    ("group list", 0, "Upper reach team"),
+    ("group add night-watch title='Night watch' --plan", 0, "Make the group Night watch"),
+    ("group rename upper-team Upper folk --plan", 0, "Rename Upper reach team to Upper folk"),
+    ("group set 'Upper reach team' about='Above the weir' --plan", 0, "Set about of the group Upper reach team"),
+    ("member put tove 'Lower reach team' --plan", 0, "Put Tove Eddy into Lower reach team"),
+    ("member take petra upper-team --plan", 0, "Take Petra Lind out of Upper reach team"),
+    ("member lock 'Bram Ashby' --plan", 0, "Bram Ashby"),
+    # moments
+    ("assign surveyor bram --for 30d --plan", 0, "until 20"),
+    ("assign surveyor bram for 2w --plan", 0, "until 20"),
+    ("assign surveyor bram until tomorrow --plan", 0, "until 20"),
+    ("assign surveyor bram until in 3 weeks --plan", 0, "until 20"),
+    ("assign surveyor bram until P1M --plan", 0, "until 20"),
+    ("assign surveyor bram until 2031-03-31 --plan", 0, "until 2031-03-31"),
+    ("assign surveyor bram from 2031-01-01 for 30d --plan", 0, "from 2031-01-01 until 2031-01-31"),
+    ("assign surveyor bram --for 6h --plan", 0, "T"),
+    ("may bram post.write in river-talk on next friday", 0, "Yes"),
+    ("assign surveyor bram --until 12 --plan", 2, "write a date as 2026-12-01"),
+    ("assign surveyor bram --until 1/2/2031 --plan", 2, "could be meant in more than one way"),
+    ("assign surveyor bram --until soonish --plan", 2, "no moment that can be understood"),
+    ("assign surveyor bram --for 30 --plan", 2, "no stretch of time"),
+    ("assign surveyor bram --for 30d --until 2031-01-01 --plan", 2, "not both"),
+    # in another order, with too few words
+    ("may bram post.write notices", 2, "ask-above may bram post.write in notices"),
+    ("may bram notices post.write", 2, "ask-above may bram post.write in notices"),
+    ("may bram ashby post.write", 2, "ask-above may 'bram ashby' post.write"),
+    ("may bram post in notices", 2, "Which of them is meant by 'post'?"),
+    ("may bram notices", 2, "'notices' is a place; say a capability here, and where after it: in notices."),
+    ("may notices post.write", 2, "'notices' is a place"),
+    ("may bram moderate", 2, "ask-above may bram moderate TARGET"),
+    ("may bram unassign host", 2, "of MEMBER"),
+    ("who post.write notices", 2, "ask-above who post.write in notices"),
+    ("compare bram", 2, "With whom should 'bram' be compared?"),
+    ("rank move host --plan", 2, "--top, --bottom, --up or --down"),
+    ("rank rename host --plan", 2, "Say what it is called now"),
+    ("may brm post.write", 2, "Nearest: bram"),
+    ("may bram post.wirte", 2, "Nearest: post.write"),
+    ("assign surveyr bram --plan", 2, "Nearest: surveyor"),
+    ("member put bram uper-team --plan", 2, "Nearest: upper-team"),
+    ("group remove upper-team --plan", 2, "The charter still says something of Upper reach team"),
+    # commands that there are not
+    ("revoke host bram", 2, "Say: ask-above unassign RANK MEMBER"),
+    ("handover petra", 2, "Say: ask-above member hand-over MEMBER"),
+    ("hand-over petra", 2, "Say: ask-above member hand-over MEMBER"),
+    ("remove bram", 2, "member retire MEMBER"),
+    ("retire bram", 2, "Say: ask-above member retire MEMBER"),
+    ("restore bram", 2, "Say: ask-above member restore MEMBER"),
+    ("ban bram", 2, "Say: ask-above member lock MEMBER"),
+    ("roles", 2, "Say: ask-above ladder"),
+    ("channels", 2, "Say: ask-above place list"),
+    ("init", 2, "Say: ask-above new DIR"),
+    ("history", 2, "Say: ask-above journal"),
+    ("members", 2, "Say: ask-above member list"),
+    ("can bram post.write", 2, "Say: ask-above may WHO WHAT in PLACE"),
+    ("grant host kit.lend", 2, "Say: ask-above rank grant RANK CAPABILITY"),
+    ("member delete bram", 2, "Say: ask-above member retire"),
+    ("rank delete host", 2, "Say: ask-above rank remove"),
+    ("rank allow host kit.lend", 2, "Say: ask-above rank grant"),
+    ("place deny notices host post.write", 2, "Say: ask-above place override"),
+    ("charter show rules", 2, "Say: ask-above charter get"),
+    ("group put bram upper-team", 2, "Say: ask-above member put"),
+    ("chekc", 2, "Nearest: check"),
+]
+
+
+def test_there_are_a_hundred() -> None:
+    assert len(TYPED) >= 100
+
+
+@pytest.mark.parametrize(("typed", "status", "said"), TYPED, ids=[each[0] for each in TYPED])
+def test_what_people_type_is_done_or_the_right_sentence_is_named(typed: str, status: int, said: str) -> None:
+    import shlex
+
+    done = run(*shlex.split(typed), cwd=DEMO)
+    shown = done.stdout + done.stderr
+    assert said in " ".join(shown.split()), shown
+    assert (done.returncode == 2) is (status == 2), shown
+
+
+def test_every_sentence_that_is_named_begins_with_a_command_that_is_there() -> None:
+    known = {name for commands in SECTIONS.values() for name in commands} | {"--help", "--version"}
+    for word, said in MEANT.items():
+        for each in said.replace(", ", " or ").split(" or "):
+            assert each.split()[0] in known, word
+    for group, words in UNDER.items():
+        for word in words:
+            meant = sentence(group, word)
+            assert meant is not None
+            assert run(*meant.split()[:2], "--help").returncode == 0, meant
+
+
+# -- names, from Python too
+
+
+class TestNames:
+    def test_a_name_that_several_have_is_asked_about(self) -> None:
+        c = community(
+            rank("w", "post.write"),
+            members=[member("a1", name="Ann Reed"), member("a2", name="ann  reed")],
+            places=[place("x", title="Board", places=[place("y", title="board")])],
+        )
+        with pytest.raises(AmbiguousNameError, match=r"more than one member: a1 \(Ann Reed\), a2"):
+            c.member("Ann Reed")
+        with pytest.raises(AmbiguousNameError, match="more than one place"):
+            c.may("a1", "post.write", at="Board")
+
+    def test_a_key_is_meant_whatever_else_has_that_name(self) -> None:
+        c = community(rank("w"), members=[member("ann", name="Bo"), member("bo", name="Ann")])
+        assert c.member("bo").key == "bo"
+        with pytest.raises(AmbiguousNameError):
+            c.member("Bo")
+
+    def test_where_a_word_is_two_things_it_is_said_which_was_taken(self) -> None:
+        c = community(rank("warden", "post.write"), members=[member("warden")])
+        assert c.names.meant("warden").kind == "member"
+        assert c.names.meant("warden").note == "'warden' is taken as the member warden; for the rank say rank:warden"
+
+    def test_edits_take_names_and_a_table_of_questions_takes_keys_alone(self, here: Path) -> None:
+        import pandas as pd
+
+        c = Community.open(here)
+        assert c.plan(Assign("Bram Ashby", "Surveyor", "Field work")).what == "give Bram Ashby Surveyor in Field work"
+        assert c.plan(Say("River Talk", "Surveyor+", "deny", ["place.pin"])).what.startswith("deny Surveyor")
+        with pytest.raises(UnknownNameError):
+            c.may_many(pd.DataFrame({"member": ["Bram Ashby"], "capability": ["place.pin"], "place": ["notices"]}))
+
+    def test_moments_are_iso_text_too(self) -> None:
+        c = Community.demo()
+        assert c.may("bram", "post.write", at="river-talk", when="2026-12-01T18:30")
+        assert c.who("post.write", at="river-talk", when="2026-12-01").member.tolist()
+
+
+def test_who_acts_is_taken_from_the_environment_and_an_empty_one_is_an_error(here: Path) -> None:
+    acted = run("assign", "surveyor", "tove", "--plan", cwd=here, ASK_ABOVE_AS="Petra Lind")
+    assert "As Petra Lind, within what they may do." in acted.stdout
+    assert run("assign", "surveyor", "tove", "--plan", cwd=here, ASK_ABOVE_AS="").returncode == 2
+    assert "In nobody's name" in run("assign", "surveyor", "tove", "--plan", cwd=here).stdout
+
+
+def test_groups_and_keys_are_changed_everywhere_they_are_named(here: Path) -> None:
+    c = Community.open(here)
+    answers = {key: c.where(key, "post.write") for key in c.register.members}
+    for typed in ("group rename upper-team --key top-team", "place rename river-talk --key talk"):
+        assert run(*typed.split(), "--yes", cwd=here).returncode == 0
+    after = Community.open(here)
+    assert "top-team" in after.member("petra").groups
+    renamed = {"river-talk": "talk"}
+    assert {k: [renamed.get(p, p) for p in v] for k, v in answers.items()} == {
+        key: after.where(key, "post.write") for key in after.register.members
+    }
+    assert "river-talk" not in (here / "charter.yaml").read_text("utf-8").replace("River-talk", "")
+    for _ in range(2):
+        assert run("undo", "--yes", cwd=here).returncode == 0
+    assert (here / "charter.yaml").read_bytes() == (DEMO / "charter.yaml").read_bytes()
+
+
+def test_members_are_put_into_a_group_and_taken_out_and_keep_the_others(here: Path) -> None:
+    c = Community.open(here)
+    c.plan(MemberGroups("elin", put=("Lower reach team",), take=("samplers",))).apply()
+    assert Community.open(here).member("elin").groups == ("upper-team", "lower-team")
+    assert Community.open(here).plan(MemberGroups("elin", put=("lower-team",))).is_empty
+    with pytest.raises(Exception, match="still says something of"):
+        Community.open(here).plan(GroupRemove("upper-team"))
+
+
+# -- beginnings
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_a_beginning_is_well_formed_and_without_advice_and_nobody_climbs(kind: str, tmp_path: Path) -> None:
+    made = run(
+        "new",
+        str(tmp_path / "site"),
+        "--kind",
+        kind,
+        "--title",
+        'Our "site": 1',
+        "--owner",
+        "Zoë Ünal",
+        "--zone",
+        "UTC",
+    )
+    assert made.returncode == 0, made.stderr
+    assert "ask-above check" in made.stdout
+    c = Community.open(tmp_path / "site")
+    assert (c.charter.title, c.charter.owner, c.member("zoe").name) == ('Our "site": 1', "zoe", "Zoë Ünal")
+    assert c.unmet() == []
+    assert [piece.what for piece in c.advice().pieces] == []
+    assert len(c.charter.expectations) >= 3
+    assert c.climbs()["high"].tolist() == [0] * len(c.charter.ranks)
+    for capability in c.charter.catalogue.capabilities.values():
+        assert len(capability.about) > 8
+    again = run("new", str(tmp_path / "site"), "--kind", kind, "--title", "x", "--owner", "y", "--zone", "UTC")
+    assert again.returncode == 2
+    assert "nothing was written" in again.stderr
+
+
+def test_without_a_terminal_it_says_what_is_missing_and_writes_nothing(tmp_path: Path) -> None:
+    done = run("new", str(tmp_path / "site"), "--kind", "club")
+    assert (done.returncode, "--title, --owner, --zone" in done.stderr) == (2, True)
+    assert not (tmp_path / "site").exists()
+    wrong = run("new", str(tmp_path / "a"), "--kind", "club", "--title", "A", "--owner", "B", "--zone", "Europe/Londn")
+    assert "Nearest: Europe/London" in wrong.stderr
+
+
+@pytest.mark.parametrize("ending", [".csv", ".xlsx", ".ods"])
+def test_a_table_that_one_has_becomes_a_charter(ending: str, tmp_path: Path) -> None:
+    lines = [
+        ["", "Chair", "Helper", "Member"],
+        ["Talk", "", "", ""],
+        ["Write posts", "x", "✓", "yes"],
+        ["Remove posts", "1", "X", "no"],
+        ["Give ranks", "x", "", ""],
+        ["people.export", "", "", ""],
+    ]
+    file = tmp_path / f"plan{ending}"
+    from ask_above.files.sheets import Layout, write_sheet
+
+    write_sheet(file, lines, Layout(), "Plan")
+    options = ["--title", "Choir", "--owner", "Nell Harper", "--zone", "UTC"]
+    done = run("new", str(tmp_path / "choir"), "--grid", str(file), *options)
+    assert done.returncode == 0, done.stderr
+    c = Community.open(tmp_path / "choir")
+    assert [rank.title for rank in c.charter.ranks.values()] == ["Chair", "Helper", "Member"]
+    grid = c.grid()
+    assert [bool(grid.loc["talk.remove-posts", key]) for key in ("chair", "helper", "member")] == [True, True, False]
+    assert c.charter.ranks["member"].held_by == "members"
+    assert c.advice().pieces == ()
+
+
+def test_what_is_no_tick_is_refused_and_nothing_is_written(tmp_path: Path) -> None:
+    (tmp_path / "plan.csv").write_text(",A,B\nWrite,perhaps,x\n", "utf-8")
+    done = run(
+        "new",
+        str(tmp_path / "c"),
+        "--grid",
+        str(tmp_path / "plan.csv"),
+        "--title",
+        "C",
+        "--owner",
+        "N",
+        "--zone",
+        "UTC",
+    )
+    assert "Line 2: 'perhaps' is no tick." in done.stderr
+    assert not (tmp_path / "c").exists()
+
+
+# -- the grid as a sheet
+
+
+class TestSheet:
+    @pytest.mark.parametrize("ending", [".csv", ".xlsx", ".ods"])
+    @pytest.mark.parametrize("where", [[], ["--at", "Notices"]], ids=["what ranks carry", "a place"])
+    def test_written_and_taken_back_untouched_nothing_changes(self, here: Path, ending: str, where: list[str]) -> None:
+        assert run("grid", "--sheet", f"grid{ending}", *where, cwd=here).returncode == 0
+        assert "Nothing in the sheet differs" in run("grid", "--take", f"grid{ending}", cwd=here).stdout
+
+    def test_a_cell_that_is_filled_in_is_a_change_with_its_effect(self, here: Path) -> None:
+        run("grid", "--sheet", "grid.xlsx", cwd=here)
+        book = openpyxl.load_workbook(here / "grid.xlsx")
+        page = book.active
+        assert page is not None
+        assert page.freeze_panes == "D3"
+        assert page.data_validations.dataValidation[0].formula1 == '"yes,no,as it comes,(yes),(no)"'
+        columns = {cell.value: cell.column for cell in page[2]}
+        for row in page.iter_rows(min_row=3):
+            if row[1].value == "kit.lend":
+                row[columns["Board host"] - 1].value = "x"
+            if row[1].value == "photo.upload":
+                row[columns["Volunteer"] - 1].value = "as it comes"
+        book.save(here / "grid.xlsx")
+        planned = run("grid", "--take", "grid.xlsx", "--plan", cwd=here).stdout
+        assert "gain kit.lend" in " ".join(planned.split())
+        assert run("grid", "--take", "grid.xlsx", "--yes", "--force", "--why", "a sheet", cwd=here).returncode == 0
+        after = Community.open(here).charter.ranks
+        assert "kit.lend" in after["host"].grants.words
+        assert "photo.upload" not in after["volunteer"].grants.words
+
+    def test_a_sheet_from_an_older_state_says_so_and_takes_only_what_was_filled_in(self, here: Path) -> None:
+        run("grid", "--sheet", "grid.csv", cwd=here)
+        Community.open(here).plan(Grant("host", ["kit.lend"])).apply()
+        self._fill(here, "Surveyor", "thread.close", "yes")
+        done = run("grid", "--take", "grid.csv", "--yes", "--force", "--why", "x", cwd=here)
+        assert "have been made since this sheet was written" in " ".join(done.stderr.split())
+        ranks = Community.open(here).charter.ranks
+        assert "kit.lend" in ranks["host"].grants.words  # what the sheet does not hold is not touched
+        assert "thread.close" in ranks["surveyor"].grants.words
+
+    def test_at_a_place_it_is_what_the_place_says(self, here: Path) -> None:
+        run("grid", "--sheet", "grid.csv", "--at", "river-talk", cwd=here)
+        self._fill(here, "Member", "post.write", "no")
+        assert "Deny Member post.write in River talk" in run("grid", "--take", "grid.csv", "--plan", cwd=here).stdout
+
+    def test_what_cannot_be_understood_is_all_told_and_nothing_is_done(self, here: Path) -> None:
+        run("grid", "--sheet", "grid.csv", cwd=here)
+        self._fill(here, "Member", "post.write", "perhaps")
+        self._fill(here, "Steward", "post.write", "no")
+        done = run("grid", "--take", "grid.csv", "--yes", cwd=here)
+        assert done.returncode == 2
+        assert "'perhaps' is neither yes, no" in done.stderr
+        assert "Steward may do everything" in done.stderr
+        assert not (here / "register.db").exists()
+
+    @staticmethod
+    def _fill(folder: Path, title: str, capability: str, said: str) -> None:
+        with (folder / "grid.csv").open(newline="", encoding="utf-8") as file:
+            rows = list(csv.reader(file))
+        column = rows[1].index(title)
+        next(row for row in rows if len(row) > 1 and row[1] == capability)[column] = said
+        with (folder / "grid.csv").open("w", newline="", encoding="utf-8") as file:
+            csv.writer(file).writerows(rows)
+
+
+def test_a_place_given_another_key_keeps_its_assignments_and_expectations() -> None:
+    c = Community.demo()
+    given = [each for each in c.register.assignments if each.place == "commons"]
+    assert given
+    plan = Community.open(DEMO).plan(PlaceRename("commons", new_key="talk"))
+    assert len([each for each in plan.after.register.assignments if each.place == "talk"]) == len(given)
+    assert not plan.effect.shifts
