@@ -393,3 +393,84 @@ def test_a_place_given_another_key_keeps_its_assignments_and_expectations() -> N
     plan = Community.open(DEMO).plan(PlaceRename("commons", new_key="talk"))
     assert len([each for each in plan.after.register.assignments if each.place == "talk"]) == len(given)
     assert not plan.effect.shifts
+
+
+# -- lists of people from elsewhere
+
+
+class TestImport:
+    LIST = (
+        "First name;Last name;E-Mail;Member since;Team;Shoe size\n"
+        "Ida;Reed;ida@choir.example;31.12.2025;Upper reach team;40\n"
+        "Jo;Bell;jo@choir.example;1.2.2026;lower-team, Upper Reach Team;41\n"
+        "Jo;Bell;jo@choir.example;1.2.2026;lower-team, Upper Reach Team;41\n"
+    )
+
+    def write(self, here: Path, text: str, encoding: str = "utf-8") -> None:
+        (here / "list.csv").write_text(text, encoding)
+
+    def take(self, here: Path, *options: str) -> str:
+        done = run("import", "list.csv", "--status", "active", *options, cwd=here)
+        return " ".join((done.stdout + done.stderr).split())
+
+    def test_columns_separators_dates_and_groups_are_recognised_and_told(self, here: Path) -> None:
+        self.write(here, self.LIST)
+        planned = self.take(here, "--map", "Shoe size=", "--plan")
+        for said in (
+            "E-Mail → email, Member since → joined, Team → groups, Shoe size → left out.",
+            "The cells are separated by semicolons.",
+            "1 row said the same as another, and count once.",
+            "Dates were read as day, month, year.",
+            "Ida Reed ida@choir.example 2025-12-31 Upper reach team",
+            "2 new members",
+        ):
+            assert said in planned
+        assert "2 new members" in self.take(here, "--map", "Shoe size=", "--save-map", "mine.map", "--yes")
+        jo = Community.open(here).member("Jo Bell")
+        assert (jo.joined, jo.groups) == ("2026-02-01", ("lower-team", "upper-team"))
+        # the same file again changes nothing, and the mapping was kept
+        assert "Nothing changes" in self.take(here, "--map", "mine.map", "--yes")
+
+    def test_a_column_that_nobody_knows_is_a_fault_that_says_how_to_map_it(self, here: Path) -> None:
+        self.write(here, self.LIST)
+        assert '--map "Shoe size=" leaves it out' in self.take(here, "--yes")
+        assert not (here / "register.db").exists()
+        assert "there is no field 'nmae'" in self.take(here, "--map", "Shoe size=nmae", "--yes").lower()
+
+    def test_dates_that_could_be_two_days_are_refused(self, here: Path) -> None:
+        self.write(here, "name,joined\nIda Reed,1/2/2026\n")
+        assert "could be two days" in self.take(here, "--yes")
+
+    def test_another_coding_is_read_and_told(self, here: Path) -> None:
+        self.write(here, "name,email\nZoë Ünal,zoe@choir.example\n", "cp1252")
+        assert "read as Windows-1252" in self.take(here, "--yes")
+        assert Community.open(here).member("zoe unal").name == "Zoë Ünal"
+
+    def test_who_may_be_a_double_is_told_and_a_name_alone_is_whoever_has_it(self, here: Path) -> None:
+        self.write(here, "name,email\nBram Ashby,other@river.example\nTove Eddy,\n")
+        said = self.take(here, "--plan")
+        assert "Line 2: Bram Ashby may be bram" in said
+        assert "Line 3: Tove Eddy is taken as tove" in said
+        assert "1 new members" in said
+
+    def test_those_elsewhere_known_by_number_are_recognised(self, here: Path) -> None:
+        self.write(here, "membership number,name\n42,Ida Reed\n")
+        self.take(here, "--yes")
+        self.write(here, "membership number,name\n42,Ida Harper\n")
+        assert "0 new members, 1 changed" in self.take(here, "--yes")
+        assert Community.open(here).member("ida-reed").name == "Ida Harper"
+
+    def test_those_who_are_absent_are_told_or_retired_and_never_half_the_site_nor_the_owner(self, here: Path) -> None:
+        c = Community.open(here)
+        active = [m for m in c.register.members.values() if m.status == "active" and m.kind == "person"]
+        self.write(here, "key\n" + "".join(f"{m.key}\n" for m in active[: len(active) // 2]))
+        assert "that looks like half a file" in self.take(here, "--absent", "retire", "--yes")
+        gone = next(m for m in reversed(active) if m.key != c.charter.owner)
+        self.write(here, "key\n" + "".join(f"{m.key}\n" for m in active if m.key not in (gone.key, c.charter.owner)))
+        told = self.take(here, "--absent", "tell", "--plan")
+        assert f"does not name 1 of {sum(m.status == 'active' for m in c.register.members.values())}" in told
+        assert "Nothing changes" in told
+        self.take(here, "--absent", "retire", "--yes", "--force", "--why", "a list")
+        after = Community.open(here)
+        assert after.member(gone.key).status == "retired"
+        assert after.member(c.charter.owner or "").status == "active"

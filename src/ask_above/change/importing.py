@@ -13,6 +13,7 @@ from ask_above.charter.moments import HOW_TO_WRITE
 from ask_above.charter.names import RESERVED, is_key, nearest
 from ask_above.charter.reading.context import Names
 from ask_above.errors import AskAboveError, Fault, FaultyFilesError
+from ask_above.people.directory import Directory, Kind, folded
 from ask_above.people.reading import MEMBER_COLUMNS, FileRow, FileRows, read_register
 from ask_above.people.register import KINDS, OUT, STATUSES, Member
 from ask_above.visible import is_odd, visible
@@ -21,11 +22,15 @@ COLUMNS = MEMBER_COLUMNS
 
 
 class Import(NamedTuple):
-    """Merge rows of members; ``status`` is what those are who have none, ``told`` hears how many rows are done."""
+    """Merge rows of members; ``status`` is what those are who have none, ``told`` hears how many rows are done.
+
+    With ``retires`` the active members who stand in no row are retired; the owner never is.
+    """
 
     rows: FileRows
     status: str = ""
     told: Callable[[int, int], None] | None = None
+    retires: bool = False
 
     def on(self, draft: Draft) -> Done:
         """Work it out; raises :class:`FaultyFilesError` with all that is wrong, by line."""
@@ -40,7 +45,10 @@ class Import(NamedTuple):
             raise FaultyFilesError(self.rows.faults)
         new = sum(row.table == "members" and row.before is None for row in changes)
         others = sum(row.table == "members" and row.before is not None for row in changes)
+        gone = [RowChange("members", key, *_retired(draft, key)) for key in merger.absent] if self.retires else []
+        changes += gone
         what = f"import {self.rows.name}: {new} new members, {others} changed"
+        what += f", {len(gone)} retired" if gone else ""
         return Done(what, (), tuple(changes))
 
 
@@ -76,13 +84,31 @@ class ImportAssignments(NamedTuple):
         return Done(f"import {self.rows.name}: {len(changes)} new assignments", (), tuple(changes))
 
 
+def _retired(draft: Draft, key: str) -> tuple[dict[str, str], dict[str, str]]:
+    before = member_row(draft.register.members[key])
+    return before, {**before, "status": "retired", "was": before["status"]}
+
+
+def absent(rows: FileRows, draft: Draft) -> list[str]:
+    """Return the active members whom no row means; never the owner, and no bot."""
+    merger = _Merger(rows, draft, "active")
+    for row in rows.rows:
+        merger.seen.setdefault(row.cells.get("key") or merger.key_for(row.cells), row.line)
+    return merger.absent
+
+
 class _Merger:
     def __init__(self, rows: FileRows, draft: Draft, status: str) -> None:
         self.rows, self.draft, self.status = rows, draft, status
         self.seen: dict[str, int] = {}
         self.known = draft.register.members
         self.by_address = {m.email.lower(): key for key, m in self.known.items() if m.email}
+        self.by_external = {m.external_id: key for key, m in self.known.items() if m.external_id}
+        self.by_name: dict[str, list[str]] = {}
+        for key, member in self.known.items():
+            self.by_name.setdefault(folded(member.name or key), []).append(key)
         self.addresses: dict[str, int] = {}
+        self.directory = Directory(draft.charter, draft.register)
         entry = any(rank.entry for rank in draft.charter.ranks.values())
         self.must_say = entry and not status
         self.joining = rows_on_joining(draft)
@@ -93,14 +119,14 @@ class _Merger:
     def merge(self, row: FileRow) -> Iterator[RowChange]:
         """Yield what one row changes."""
         cells = dict(row.cells)
-        key = cells.get("key") or self._key_for(cells)
+        key = cells.get("key") or self.key_for(cells)
         old = self.known.get(key)
         if not self._good(row, cells, key, old):
             return
         before = None if old is None else member_row(old)
         after = (before or self.fresh).copy()
         if cells.get("groups"):
-            cells["groups"] = ";".join(filter(None, (each.strip() for each in cells["groups"].split(";"))))
+            cells["groups"] = ";".join(filter(None, map(self._group, cells["groups"].split(";"))))
         for column, value in cells.items():
             if value or (column == "groups" and before):
                 after[column] = value
@@ -114,6 +140,18 @@ class _Merger:
             if self.joining and first and after["status"] == "active":
                 yield from on_joining_to(self.draft, key, self.joining)
 
+    def _group(self, said: str) -> str:
+        """Return the key of a group by key or title; what is neither stays, and is a fault."""
+        found = self.directory.find(said.strip(), Kind.GROUP) if said.strip() else None
+        return said.strip() if found is None else found.key
+
+    @property
+    def absent(self) -> list[str]:
+        """The active members whom no row has meant; never the owner, and no bot."""
+        owner = self.draft.charter.owner
+        people = ((key, m) for key, m in self.known.items() if m.status == "active" and m.kind == "person")
+        return [key for key, _ in people if key not in self.seen and key != owner]
+
     @staticmethod
     def _remember(old: Member | None, after: dict[str, str]) -> None:
         """Let a row remember the status there was before a lock or a retirement, and forget it afterwards."""
@@ -122,11 +160,20 @@ class _Merger:
         elif after["status"] not in OUT:
             after["was"] = ""
 
-    def _key_for(self, cells: Mapping[str, str]) -> str:
-        """Return the key of whoever has this address, else one made from the name."""
+    def key_for(self, cells: Mapping[str, str]) -> str:
+        """Return the key of whoever has this number elsewhere, this address, or this name where nothing else is said.
+
+        Else one is made from the name.
+        """
+        external = cells.get("external_id", "")
+        if external and external in self.by_external:
+            return self.by_external[external]
         address = cells.get("email", "").lower()
         if address in self.by_address:
             return self.by_address[address]
+        same = self.by_name.get(folded(cells.get("name", "")), [])
+        if not address and not external and len(same) == 1:
+            return same[0]
         base = key_from(cells.get("name", "") or address.partition("@")[0]) or "member"
         key, n = base, 1
         while key in self.known or key in self.seen or key in RESERVED:
@@ -189,7 +236,7 @@ class _Merger:
 
     def _check_groups(self, row: FileRow, said: str) -> None:
         for group in filter(None, said.split(";")):
-            if group.strip() not in self.draft.charter.groups:
+            if self._group(group) not in self.draft.charter.groups:
                 near = nearest(group.strip(), self.draft.charter.groups)
                 self._fault(
                     row,

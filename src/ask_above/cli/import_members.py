@@ -2,14 +2,25 @@
 
 from __future__ import annotations
 
+import sys
+from collections.abc import Mapping, Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING, NamedTuple
 
 import click
 
 from ask_above.cli.changing import How, asked, change_options, home_of, see_through
-from ask_above.cli.options import progress
+from ask_above.cli.options import progress, tell
 from ask_above.cli.sentence import Spoken
+from ask_above.errors import FaultyFilesError
 from ask_above.show.screen import stdout
+
+if TYPE_CHECKING:
+    from ask_above.workspace.home import Home
+
+_MOST_NAMED = 8
+_MOST_MISSING = 0.2
+"""A file that lacks a greater share of the members is refused."""
 
 
 @click.command("import", cls=Spoken)
@@ -17,18 +28,50 @@ from ask_above.show.screen import stdout
 @click.option(
     "--status", type=click.Choice(["active", "pending", "invited"]), help="What those are whose row does not say."
 )
+@click.option(
+    "--map",
+    "mapped",
+    multiple=True,
+    metavar="COLUMN=FIELD|FILE",
+    help="Which field a column is, again and again; or a file with such lines.",
+)
+@click.option(
+    "--save-map",
+    metavar="FILE",
+    type=click.Path(path_type=Path, dir_okay=False),
+    help="Keep what --map says, for --map.",
+)
+@click.option(
+    "--absent",
+    type=click.Choice(["leave", "tell", "retire"]),
+    default="leave",
+    show_default=True,
+    help="What becomes of members whom the file does not name.",
+)
 @click.option("--anew", is_flag=True, help="Start anew from the two CSV files; the database is put aside.")
 @change_options
-def command(file: Path | None, status: str | None, *, anew: bool, how: How) -> int:
+def command(
+    file: Path | None,
+    status: str | None,
+    mapped: Sequence[str],
+    save_map: Path | None,
+    absent: str,
+    *,
+    anew: bool,
+    how: How,
+) -> int:
     """Merge a CSV file into the register: new ones, changed ones; all of it or nothing.
 
-    A file of members has the columns key, name, email, kind, status, joined, groups, note, id, user_name, external_id,
-    was; without a key members are found by their address, and new ones get a key from their name. An empty cell leaves
-    what there is. A file with the columns member and rank is one of assignments: those that are not held are given.
+    Separators, signs, dates and columns are recognised and told; --plan shows the first ten rows. A file of members has
+    the columns key, name, email, kind, status, joined, groups, note, id, user_name, external_id, was, or what people
+    call these; without a key members are found by their number or address, and new ones get a key from their name. An
+    empty cell leaves what there is. A file with the columns member and rank is one of assignments: those that are not
+    held are given.
 
     \b
     Examples:
       ask-above import newcomers.csv --status pending --plan
+      ask-above import newcomers.csv --status active --map "note=" --absent tell --plan
       ask-above import assignments.put-aside.csv
       ask-above import --anew
     """
@@ -36,7 +79,26 @@ def command(file: Path | None, status: str | None, *, anew: bool, how: How) -> i
         raise click.UsageError("Name a file to merge, or say --anew; one of the two.")
     if file is None:
         return _anew(how)
-    from ask_above.change.importing import COLUMNS, Import, ImportAssignments
+    mapping = _mapping(mapped)
+    if save_map is not None:
+        lines = "".join(f"{column}={field}\n" for column, field in mapping.items())
+        save_map.write_text(lines, encoding="utf-8")
+    content = file.read_bytes()
+    if _is_of_assignments(content):
+        return _assignments(how, file)
+    return _members(how, file.name, content, Wishes(status or "", mapping, absent))
+
+
+class Wishes(NamedTuple):
+    """What the options say of a list of members."""
+
+    status: str
+    mapping: Mapping[str, str]
+    absent: str
+
+
+def _assignments(how: How, file: Path) -> int:
+    from ask_above.change.importing import ImportAssignments
     from ask_above.files.csv_rows import read_rows
     from ask_above.people.reading import ASSIGNMENT_COLUMNS
     from ask_above.workspace.plans import Plan, plan
@@ -44,14 +106,90 @@ def command(file: Path | None, status: str | None, *, anew: bool, how: How) -> i
     home = home_of(how.community)
 
     def planned() -> Plan:
-        content = file.read_bytes()
-        given = _is_of_assignments(content)
-        rows = read_rows(file.name, content, ASSIGNMENT_COLUMNS if given else COLUMNS, ())
-        with progress("Assignments" if given else "Members") as told:
-            edit = ImportAssignments(rows, told) if given else Import(rows, status or "", told)
+        rows = read_rows(file.name, file.read_bytes(), ASSIGNMENT_COLUMNS, ())
+        with progress("Assignments") as told:
+            return plan(home, [ImportAssignments(rows, told)], by=how.by, why=how.why)
+
+    return see_through(how, planned)
+
+
+def _members(how: How, name: str, content: bytes, wishes: Wishes) -> int:
+    from ask_above.change.importing import Import
+    from ask_above.files.people_lists import read_people
+    from ask_above.show.importing import show_understood
+    from ask_above.workspace.plans import Plan, plan
+
+    home = home_of(how.community)
+    rows, understood = read_people(name, content, wishes.mapping)
+    show_understood(stdout(), name, understood, whole=how.only_plan or sys.stdin.isatty())
+    if rows.faults and not understood.rows:
+        raise FaultyFilesError(rows.faults)
+    _look_for_others(how, home, name, content, wishes)
+
+    def planned() -> Plan:
+        again, _ = read_people(name, content, wishes.mapping)
+        with progress("Members") as told:
+            edit = Import(again, wishes.status, told, wishes.absent == "retire")
             return plan(home, [edit], by=how.by, why=how.why)
 
     return see_through(how, planned)
+
+
+def _look_for_others(how: How, home: Home, file: str, content: bytes, wishes: Wishes) -> None:
+    """Tell whom the file does not name, and who may be somebody else's double; refuse where too many are missing."""
+    from ask_above.change.draft import Draft
+    from ask_above.change.importing import absent
+    from ask_above.files.people_lists import read_people
+    from ask_above.people.directory import folded
+
+    snapshot = home.read()
+    rows, _ = read_people(file, content, wishes.mapping)
+    members = snapshot.register.members
+    by_name: dict[str, list[str]] = {}
+    for key, member in members.items():
+        by_name.setdefault(folded(member.name), []).append(key)
+    addresses = {member.email.lower(): key for key, member in members.items() if member.email}
+    for row in rows.rows:
+        cells = row.cells
+        same = by_name.get(folded(cells.get("name", "")), []) if cells.get("name") else []
+        known = cells.get("key") in members or cells.get("email", "").lower() in addresses
+        if same and not known:
+            who, named_alone = cells["name"], not (cells.get("email") or cells.get("external_id"))
+            taken = f"is taken as {same[0]}" if named_alone and len(same) == 1 else f"may be {same[0]}"
+            tell([f"Line {row.line}: {who} {taken}, who has this name. A column key says who is meant."])
+    if wishes.absent == "leave":
+        return
+    draft = Draft(dict, snapshot.charter, snapshot.register, 0, "")
+    missing = absent(rows, draft)
+    active = sum(member.status == "active" for member in members.values())
+    if missing:
+        called = ", ".join(members[key].called for key in missing[:_MOST_NAMED])
+        more = f" and {len(missing) - _MOST_NAMED} more" if len(missing) > _MOST_NAMED else ""
+        tell([f"The file does not name {len(missing)} of {active} active members: {called}{more}."])
+    if wishes.absent == "retire" and len(missing) > _MOST_MISSING * active and not how.force:
+        raise click.UsageError(
+            f"{len(missing)} of {active} active members are missing from {file}, more than a fifth: that looks like "
+            "half a file. Nothing was done; --force retires them all the same, with a reason."
+        )
+
+
+def _mapping(said: Sequence[str]) -> dict[str, str]:
+    """Read COLUMN=FIELD again and again, and files with such lines."""
+    found: dict[str, str] = {}
+    for each in said:
+        lines = [each] if "=" in each else _lines_of(Path(each))
+        for line in lines:
+            column, sign, field = line.partition("=")
+            if not sign:
+                raise click.UsageError(f"'{line}' is no COLUMN=FIELD.")
+            found[column.strip()] = field.strip()
+    return found
+
+
+def _lines_of(file: Path) -> list[str]:
+    if not file.is_file():
+        raise click.UsageError(f"'{file}' is neither COLUMN=FIELD nor a file with such lines.")
+    return [line for line in file.read_text("utf-8").splitlines() if line.strip()]
 
 
 def _is_of_assignments(content: bytes) -> bool:

@@ -1,0 +1,203 @@
+"""Lists of people as they come from elsewhere: columns, separators, signs and dates recognised, and told.
+
+What could be meant in two ways is a fault that says how to say it; nothing is guessed in silence.
+"""
+
+from __future__ import annotations
+
+import csv
+import io
+import re
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from datetime import date
+from typing import Final, NamedTuple
+
+from ask_above.charter.names import listed, nearest
+from ask_above.errors import Fault
+from ask_above.files.cells import unguarded
+from ask_above.people.directory import folded
+from ask_above.people.reading import MEMBER_COLUMNS, FileRow, FileRows
+
+_CALLED: Final = {
+    "key": ("key", "member", "member key", "handle", "nickname"),
+    "name": ("name", "full name", "display name", "member name", "person", "contact"),
+    "first name": ("first name", "firstname", "given name", "forename", "vorname"),
+    "last name": ("last name", "lastname", "surname", "family name", "nachname"),
+    "email": ("email", "e mail", "mail", "email address", "e mail address", "mail address", "address"),
+    "kind": ("kind", "type"),
+    "status": ("status", "state"),
+    "joined": ("joined", "join date", "joined on", "member since", "since", "date joined", "entry date", "start"),
+    "groups": ("groups", "group", "team", "teams", "section", "sections"),
+    "note": ("note", "notes", "comment", "comments", "remark", "remarks"),
+    "user_name": ("user name", "username", "login", "account"),
+    "external_id": ("external id", "membership number", "member number", "member no", "number", "no"),
+    "id": ("id",),
+    "was": ("was",),
+}
+FIELDS: Final = (*MEMBER_COLUMNS, "first name", "last name")
+_ISO = re.compile(r"\d{4}-\d{2}-\d{2}.*")
+_PARTS = re.compile(r"(\d{1,4})\s*[./-]\s*(\d{1,2})\s*[./-]\s*(\d{1,4})")
+_SEPARATORS: Final = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "bars"}
+_YEAR = 1000
+_MONTHS = 12
+_FIRST = 10
+
+
+class Understood(NamedTuple):
+    """What was understood of a list: each column and the field that it is, and what else one should know."""
+
+    columns: tuple[tuple[str, str], ...]
+    notes: tuple[str, ...]
+    rows: tuple[Mapping[str, str], ...]
+
+
+def read_people(name: str, raw: bytes, mapping: Mapping[str, str]) -> tuple[FileRows, Understood]:
+    """Return the rows of a list of people by fields, and what was understood of it.
+
+    ``mapping`` says for columns which field they are; an empty field leaves the column out.
+    """
+    notes: list[str] = []
+    text = _decoded(raw, notes)
+    rows = FileRows(name)
+    if "\x00" in text:
+        rows.faults.append(Fault(name, 1, 1, "", "not-text", "this is no text file", "a CSV file"))
+        return rows, Understood((), (), ())
+    separator = _separator(text)
+    if separator != ",":
+        notes.append(f"The cells are separated by {_SEPARATORS[separator]}.")
+    records = _records(rows, text, separator)
+    header = next(records, None)
+    if header is None:
+        if not rows.faults:
+            rows.faults.append(Fault(name, 1, 1, "", "empty-file", "the file is empty", "a first line of columns"))
+        return rows, Understood((), (), ())
+    fields = _fields(rows, [cell.strip() for cell in header[1]], mapping, text)
+    found = list(_rows(rows, fields, records, notes)) if not rows.faults else []
+    _dates(found, notes, rows)
+    rows.rows = found
+    columns = tuple(zip([cell.strip() for cell in header[1]], fields, strict=True))
+    return rows, Understood(columns, tuple(notes), tuple(row.cells for row in found[:_FIRST]))
+
+
+def _decoded(raw: bytes, notes: list[str]) -> str:
+    try:
+        return raw.decode("utf-8-sig")
+    except UnicodeDecodeError:
+        notes.append("It is not in UTF-8, and was read as Windows-1252: look whether names are spelled right.")
+        return raw.decode("cp1252", errors="replace")
+
+
+def _separator(text: str) -> str:
+    first = text.partition("\n")[0]
+    return max(_SEPARATORS, key=lambda sign: (first.count(sign), sign == ","))
+
+
+def _records(rows: FileRows, text: str, separator: str) -> Iterator[tuple[int, list[str]]]:
+    reader = csv.reader(io.StringIO(text, newline=""), delimiter=separator, strict=True)
+    line = 1
+    try:
+        for record in reader:
+            if any(cell.strip() for cell in record):
+                yield line, record
+            line = reader.line_num + 1
+    except csv.Error as error:
+        rows.faults.append(Fault(rows.name, line, 1, "", "not-csv", f"this cannot be read as CSV: {error}", "cells"))
+
+
+def _fields(rows: FileRows, columns: Sequence[str], mapping: Mapping[str, str], text: str) -> list[str]:
+    """Return the field of each column, empty where it is left out."""
+    called = {said: field for field, names in _CALLED.items() for said in names}
+    given = {folded(column): field for column, field in mapping.items()}
+    fields: list[str] = []
+    source = text.partition("\n")[0].rstrip("\r")
+    for column in columns:
+        field = given.get(folded(column), column if column in FIELDS else called.get(folded(column)))
+        fields.append(field or "")
+        at = source.find(column) + 1 if column else 1
+        wrong = _wrong(column, field, fields[:-1], columns, called)
+        if wrong is not None:
+            code, message, expected, near = wrong
+            rows.faults.append(Fault(rows.name, 1, at, column, code, message, expected, "", near, source))
+    if not {"key", "name", "email", "first name", "last name", "external_id"} & set(fields) and not rows.faults:
+        message = "no column says who is meant"
+        rows.faults.append(Fault(rows.name, 1, 1, "", "missing", message, "a column with key, name or email"))
+    return fields
+
+
+def _wrong(
+    column: str, field: str | None, before: Sequence[str], columns: Sequence[str], called: Mapping[str, str]
+) -> tuple[str, str, str, tuple[str, ...]] | None:
+    """Return what is wrong with a column: a code, a message, what to do, and the nearest field."""
+    if field is None and column:
+        near = nearest(folded(column), called)
+        expected = f'--map "{column}=FIELD" with one of {listed(FIELDS, "or")}; --map "{column}=" leaves it out'
+        return (
+            "unknown-column",
+            f"the column '{column}' is none that is known",
+            expected,
+            tuple(called[each] for each in near[:1]),
+        )
+    if field and field not in FIELDS:
+        return "unknown-field", f"there is no field '{field}'", listed(FIELDS, "or"), nearest(field, FIELDS)
+    if field and field in before:
+        message = f"two columns are the {field}: '{columns[before.index(field)]}' and '{column}'"
+        return "twice", message, f'--map "{column}=" leaves one out', ()
+    return None
+
+
+def _rows(
+    rows: FileRows, fields: Sequence[str], records: Iterable[tuple[int, list[str]]], notes: list[str]
+) -> Iterator[FileRow]:
+    """Yield the rows; those that stand twice, cell by cell, are one."""
+    seen: dict[tuple[str, ...], int] = {}
+    folded_rows = 0
+    for line, record in records:
+        cells = [unguarded(cell.strip()) for cell in record]
+        if len(cells) > len(fields):
+            message = f"this row has {len(cells)} cells, the first line names {len(fields)} columns"
+            rows.faults.append(
+                Fault(rows.name, line, 1, "", "too-many-cells", message, "a cell with a comma in quotes")
+            )
+            continue
+        if tuple(cells) in seen:
+            folded_rows += 1
+            continue
+        seen[tuple(cells)] = line
+        found = {field: cell for field, cell in zip(fields, cells, strict=False) if field}
+        parts = [found.pop(part, "") for part in ("first name", "last name")]
+        if any(parts):
+            found["name"] = found.get("name") or " ".join(filter(None, parts))
+        if "groups" in found:
+            found["groups"] = ";".join(each.strip() for each in re.split(r"[;,|]", found["groups"]) if each.strip())
+        source = ", ".join(record)
+        yield FileRow(found, line, lambda _, line=line, source=source: (line, 1, source))  # type: ignore[misc]
+    if folded_rows:
+        notes.append(f"{folded_rows} row{'' if folded_rows == 1 else 's'} said the same as another, and count once.")
+
+
+def _dates(rows: list[FileRow], notes: list[str], faults: FileRows) -> None:
+    """Write dates in ISO 8601; day and month are told apart by all dates of the column together."""
+    said = [(n, row.cells["joined"]) for n, row in enumerate(rows) if row.cells.get("joined")]
+    odd = [(n, match) for n, text in said if not _ISO.fullmatch(text) and (match := _PARTS.fullmatch(text))]
+    if not odd:
+        return
+    firsts, seconds = [int(m[1]) for _, m in odd], [int(m[2]) for _, m in odd]
+    year_first = all(first >= _YEAR for first in firsts)
+    day_first = any(first > _MONTHS for first in firsts)
+    month_first = any(second > _MONTHS for second in seconds)
+    if not year_first and day_first == month_first:
+        row = rows[odd[0][0]]
+        message = f"'{odd[0][1][0]}' could be two days"
+        faults.fault(row, "joined", "bad-date", message, "dates such as 2026-12-01")
+        return
+    for n, match in odd:
+        a, b, c = (int(part) for part in match.groups())
+        year, month, day = (a, b, c) if year_first else (c, b, a) if day_first else (c, a, b)
+        try:
+            iso = date(year + (2000 if year < 100 else 0), month, day).isoformat()  # noqa: PLR2004 (a year in short)
+        except ValueError:
+            faults.fault(rows[n], "joined", "bad-date", f"'{match[0]}' is no day", "dates such as 2026-12-01")
+            continue
+        rows[n] = rows[n]._replace(cells={**rows[n].cells, "joined": iso})
+    order = "year, month, day" if year_first else "day, month, year" if day_first else "month, day, year"
+    notes.append(f"Dates were read as {order}.")
