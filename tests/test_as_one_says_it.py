@@ -395,6 +395,23 @@ def test_a_place_given_another_key_keeps_its_assignments_and_expectations() -> N
     assert not plan.effect.shifts
 
 
+def test_check_says_who_gained_and_lost_by_an_edit_by_hand_and_so_does_the_journal(here: Path) -> None:
+    Community.open(here).plan(Grant("host", ["kit.lend"])).apply()
+    assert "Edited by hand" not in run("check", cwd=here).stdout
+    text = (here / "charter.yaml").read_text("utf-8")
+    (here / "charter.yaml").write_text(
+        text.replace("grants: [place.see]", "grants: [place.see, photo.feature]"), "utf-8"
+    )
+    said = " ".join(run("check", cwd=here).stdout.split())
+    assert "Edited by hand since the last change, in charter.yaml:" in said
+    assert "photo.feature" in said.partition("Edited by hand")[2]
+    assert "visitors gain photo.feature" in said
+    Community.open(here).plan(Grant("member", ["poll.start"])).apply()
+    entry = Community.open(here).home.store.entries()[-2]
+    assert entry.kind == "hand"
+    assert any("photo.feature" in line for line in entry.effect)
+
+
 # -- lists of people from elsewhere
 
 

@@ -86,7 +86,7 @@ def test_may_answers_by_its_exit_status_and_says_why(demo: Path, question: str, 
 @pytest.mark.parametrize(
     ("args", "part"),
     [
-        ("may petre post.write", "There is no member, rank or place 'petre'. Nearest: petra"),
+        ("may petre post.write", "There is no member, rank, place or group 'petre'. Nearest: petra"),
         ("may petra post.wirte", "Nearest: post.write"),
         ("may petra post.write --at notises", "There is no place 'notises'. Nearest: notices"),
         ("may petra moderate", "needs whom or which rank"),

@@ -52,7 +52,7 @@ def asked(answer: str, *args: str, cwd: Path) -> tuple[int, str]:
 def test_a_plan_shows_and_stops_and_without_a_terminal_nothing_is_made_unasked(river: Path) -> None:
     before = state(river)
     plan = said("rank", "grant", "host", "contact.export", "--plan", cwd=river)
-    assert "+ Bram Ashby, and whoever is asked as Board host gain contact.export high risk" in plan
+    assert "+ Bram Ashby, and anyone else who is Board host gain contact.export high risk" in plan
     assert "Something of high risk is gained. Nothing was done; this was the plan." in plan
     silent = said("rank", "grant", "host", "contact.export", cwd=river, status=2)
     assert "There is no terminal to ask on: --yes makes the change, --plan only shows it." in silent

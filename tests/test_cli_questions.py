@@ -131,7 +131,7 @@ def test_cover_counts_and_says_who_is_the_only_one(demo: Path) -> None:
 
 def test_the_roster_what_is_soon_who_waits_and_which_accounts_look_shared(demo: Path, tmp_path: Path) -> None:
     said = words("roster", cwd=demo)
-    assert said.startswith("Steward (2) Ines Moor ≈")
+    assert said.startswith("Name Key Also Steward (2) Ines Moor ≈ ines")
     assert "[Warden] Ada Marsh" in said
     soon = words("roster", "--soon", "100", "--when", "2026-11-25", cwd=demo)
     assert "2027-01-31 ends Arne Teal Journal editor River journal" in soon

@@ -158,3 +158,14 @@ def test_the_files_that_documents_name_are_there() -> None:
             assert (at / name).is_file() or name == "cli/history.py" or name.endswith("/history.py"), (
                 f"{page.name}: {name}"
             )
+
+
+def test_the_python_of_the_readme_runs_as_it_stands(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.chdir(tmp_path)
+    shutil.copytree(DEMO, tmp_path / "wren-valley")
+    said: dict[str, object] = {}
+    blocks = re.findall(r"```python\n(.*?)```", (ROOT / "README.md").read_text("utf-8"), re.DOTALL)
+    assert len(blocks) >= 4
+    for block in blocks:
+        exec(compile(block, "README.md", "exec"), said)  # noqa: S102 (that is what is tested)
+    assert (tmp_path / "grid.svg").is_file()

@@ -63,7 +63,7 @@ def test_one_that_fails_tells_the_whole_answer() -> None:
     told = str(c.unmet()[0])
     assert "Low may not." in told
     assert "How it came about:" in told
-    assert "No rank that Low holds here carries rank.assign" in told
+    assert "No rank that Low has here carries rank.assign" in told
 
 
 def test_the_example_of_the_format_keeps_its_expectations_and_no_opposite() -> None:

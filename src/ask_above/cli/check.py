@@ -8,6 +8,7 @@ import click
 
 from ask_above.cli.options import community_option, format_option, open_here, progress
 from ask_above.cli.sentence import Spoken
+from ask_above.community import Community
 from ask_above.errors import FaultyFilesError
 from ask_above.show.check import (
     CHECK_COLUMNS,
@@ -64,12 +65,24 @@ def command(*, advice: bool, schema: bool, strict: bool, community: str | None, 
         if not advice:
             show_check(stdout(), opened.decider, unmet)
             show_later(stdout(), later)
+            _show_by_hand(opened)
         show_advice(stdout(), given)
     else:
         rows = [] if advice else [*map(unmet_row, unmet), *(later_row(since, each) for since, each in later)]
         rows += [advice_row(each) for each in given.pieces]
         write_table(sys.stdout, form, CHECK_COLUMNS, rows, check_data(opened.decider, unmet, given, later))
     return 1 if unmet or (strict and (given.pieces or later)) else 0
+
+
+def _show_by_hand(opened: Community) -> None:
+    """Show what an edit by hand has come to, as a plan would."""
+    from ask_above.show.impact import show_by_hand
+    from ask_above.workspace.plans import by_hand
+
+    snapshot = opened.home.read()
+    edited = by_hand(opened.home, snapshot, opened.names, opened.names.moment())
+    if edited is not None:
+        show_by_hand(stdout(), [*snapshot.by_hand, *sorted({f"{row.table}.csv" for row in snapshot.rows})], edited)
 
 
 def _faulty(error: FaultyFilesError, form: str) -> None:

@@ -232,6 +232,10 @@ def people(community: Community) -> list[str]:
 def meant(community: Community, word: str) -> str:
     """Return whom a bare word means, as a question has it; says so first where it is the name of something else too."""
     found = community.names.meant(word)
+    if found.kind == "group":
+        raise click.UsageError(
+            f"'{word}' is a group; ask about a member who is in it: ask-above describe group:{found.key}"
+        )
     if found.kind == "place":
         raise click.UsageError(
             f"'{word}' is a place; say a member or a rank here, and the place after it: in {found.key}."

@@ -197,7 +197,7 @@ class Explainer:
                 "holder": self._holder(layer, key),
                 "what": capability,
                 "file": in_file(entry.where) if entry else "",
-                "against": f"; that stands over the word of {listed(other)}" if other else "",
+                "against": f"; that counts more than what is said of {listed(other)}" if other else "",
             }
             rule = f"5.4{layer.name}"
             if unheard:
@@ -231,7 +231,7 @@ class Explainer:
     def _use(self, mask: int) -> str:
         compiled, names = self.compiled, self.compiled.catalogue.names
         kind = compiled.places[self.place].kind
-        here = "for the site itself" if self.place == 0 else f"in a {kind}"
+        here = "for the site itself" if self.place == 0 else f"in places of the kind {kind}"
         capability = compiled.catalogue.capabilities[self.capability]
         missing = self.rests & ~mask
         reason = ""
@@ -252,7 +252,7 @@ class Explainer:
         if missing:
             return reason
         others = [name for name in names(self.rests) if name != self.capability]
-        rest = f" with what it rests on ({', '.join(others)})" if others else ""
+        rest = f" and all that it needs ({', '.join(others)})" if others else ""
         words = {
             "who": self.asked.label,
             "what": self.capability,
@@ -269,7 +269,7 @@ class Explainer:
         return None
 
     def _nothing_gives(self, capability: str) -> str:
-        return f"No rank that {self.asked.label} holds here carries {capability}, and nothing allows it."
+        return f"No rank that {self.asked.label} has here carries {capability}, and nothing allows it."
 
     def _why_missing(self, capability: str) -> str:
         last = self._last_word(capability)
@@ -299,9 +299,9 @@ def meaningful_places(compiled: CompiledCharter, kinds: frozenset[str]) -> str:
     titles = [place.title for place in compiled.places if place.kind in kinds and place.kind != "site"]
     if "site" in kinds:
         titles.insert(0, "the site itself")
-    said = f"it has one in a {listed(sorted(kinds), 'or')}"
+    said = f"it can be used in places of the kind {listed(sorted(kinds), 'or')}"
     if kinds == {"site"}:
-        return "it has one for the site itself"
+        return "it can be used for the site itself"
     if not titles:
         return f"{said}, and there is no such place"
     more = f" and {len(titles) - 6} more" if len(titles) > 6 else ""  # noqa: PLR2004

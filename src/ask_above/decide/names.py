@@ -109,7 +109,7 @@ class Names:
         return who if who == VISITOR else self.member(who).key
 
     def meant(self, word: str) -> Meant:
-        """Return whom a bare word means where it may be anybody: a member, else a rank, else a place.
+        """Return whom a bare word means where it may be anybody: a member, else a rank, else a place, else a group.
 
         ``rank:KEY``, ``member:KEY``, ``@KEY`` and ``place:KEY`` leave no doubt.
         """
@@ -123,10 +123,12 @@ class Names:
             return Meant(as_rank(self.rank(rest).key), Kind.RANK, self.rank(rest).key)
         if mark == Kind.PLACE:
             return Meant(self.place(rest).key, Kind.PLACE, self.place(rest).key)
-        kinds = (Kind.MEMBER, Kind.RANK, Kind.PLACE)
+        if mark == Kind.GROUP:
+            return Meant(self.group(rest).key, Kind.GROUP, self.group(rest).key)
+        kinds = (Kind.MEMBER, Kind.RANK, Kind.PLACE, Kind.GROUP)
         found = self.directory.find(word, *kinds)
         if found is None:
-            raise UnknownNameError("member, rank or place", word, self.directory.nearest(word, *kinds))
+            raise UnknownNameError("member, rank, place or group", word, self.directory.nearest(word, *kinds))
         others = self.directory.also(found, word, *kinds)
         note = f"'{word}' is taken as the {found.kind} {found.key}" if others else ""
         for each in others:

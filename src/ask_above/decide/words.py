@@ -19,14 +19,14 @@ _TEXTS: Final[dict[str, str]] = {
     "pending": "{who} is pending, not yet vouched for: only what pending members hold counts.",
     "automatic": "{rank}: {by} holds it.",
     "assigned": "{rank}: given {place}{by}{period}{file}{why}.",
-    "conferred": "{rank}: conferred by the group {group} {place}.",
+    "conferred": "{rank}: comes with the group {group} {place}.",
     "entry": "{rank}: what pending members hold.",
     "asked": "{rank}: as asked.",
     "no-ranks": "{who} holds no rank here.",
     # what ranks carry (rule 3)
     "carried": "{rank} carries {what}{how}{file}.",
     "withheld": "{rank} withholds {what}{file}.",
-    "not-carried": "no rank that {who} holds here carries {what}.",
+    "not-carried": "no rank that {who} has here carries {what}.",
     "unbounded": "{rank} is unbounded: gates, overrides, exceptions and bars do not stop it.",
     # places (rules 5.3 to 5.5)
     "gate-open": "The gate of {place} lets {who} in{by}{file}.",
@@ -36,10 +36,10 @@ _TEXTS: Final[dict[str, str]] = {
     "allowed-pending": "In {place}, {holder} is allowed {what}{file}, but that is not given to someone pending.",
     "barred": "In {place}, {holder} is barred from {what}{file}, and nothing gives that back.",
     # use (rule 5.6)
-    "no-meaning": "{what} has no meaning {kind}; {where}.",
-    "not-held": "so {who} does not hold {what} here.",
-    "rests-on": "{what} rests on {missing}, which {who} does not hold here: {why}.",
-    "usable": "so {who} holds {what} here{rest}, and it has a meaning {kind}.",
+    "no-meaning": "{what} cannot be used {kind}; {where}.",
+    "not-held": "so {who} does not have {what} here.",
+    "rests-on": "{what} needs {missing}, which {who} does not have here: {why}.",
+    "usable": "so {who} has {what} here{rest}, and it can be used {kind}.",
     # acts (rule 6)
     "cannot-act": "{who} is {status}; only an active member may act on others.",
     "visitor-acts": "{who} is not signed in; only an active member may act on others.",

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from ask_above.ask.impact.act_shifts import ActShift
 from ask_above.ask.impact.whole import Impact, Shift
@@ -11,6 +11,9 @@ from ask_above.charter.names import few, listed
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.words import day, in_places
 from ask_above.show.screen import Screen
+
+if TYPE_CHECKING:
+    from ask_above.workspace.plans import ByHand
 
 _FEW = 4
 _MOST_LINES = 16
@@ -51,11 +54,21 @@ def show_impact(screen: Screen, impact: Impact) -> None:
             screen.paragraph(f"? {said}", rest="  ", style="dim")
 
 
+def show_by_hand(screen: Screen, files: Sequence[str], edited: ByHand) -> None:
+    """Show what was edited by hand since the last change, and who gained and lost by it."""
+    screen.line()
+    screen.paragraph(f"Edited by hand since the last change, in {listed(files)}:", style="head")
+    for each in edited.what:
+        screen.paragraph(each, first="  ", rest="    ")
+    screen.line()
+    show_impact(screen, edited.effect)
+
+
 def counted(impact: Impact) -> str:
     """Say how many answers differ, about how many members."""
     answers, members, acts = impact.answers, len(impact.members), impact.of_acts
     if not answers:
-        return "No answer about any member differs"
+        return "Nothing differs for any member"
     said = f"{answers} answer{'' if answers == 1 else 's'} about {members} member{'' if members == 1 else 's'} "
     said += "differs" if answers == 1 else "differ"
     if acts and acts < answers:
@@ -97,7 +110,7 @@ def who_in_words(impact: Impact, shift: Shift) -> str:
         count = len(shift.members)
         parts.append(listed(names) if count <= _FEW else f"{count} members ({', '.join(names[:3])} and others)")
     if shift.ranks:
-        parts.append(("whoever is " if not shift.members else "and whoever is asked as ") + _ranks(impact, shift.ranks))
+        parts.append(("whoever is " if not shift.members else "and anyone else who is ") + _ranks(impact, shift.ranks))
     if shift.visitor:
         parts.append("and visitors" if parts else "visitors")
     said = ", ".join(parts)

@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 from ask_above.ask.roster import Edge, Heading, Waiting, day_of, edges_in_words
 from ask_above.ask.shared import SharedAccount
 from ask_above.decide.compiled import CompiledCharter
-from ask_above.show.screen import Screen
+from ask_above.show.screen import Screen, cell, colour_cell
+
+if TYPE_CHECKING:
+    from rich.text import Text
 
 ROSTER_COLUMNS = ("heading", "member", "name", "status", "prefix", "badge", "color", "ranks")
 SOON_COLUMNS = ("day", "what", "member", "rank", "place")
@@ -17,17 +21,19 @@ SHARED_COLUMNS = ("member", "name", "networks", "since", "until", "capability", 
 
 def show_roster(screen: Screen, headings: Sequence[Heading]) -> None:
     """Show everyone under their headings."""
+    rows: list[Sequence[str | Text]] = []
     for heading in headings:
-        screen.line(f"{heading.title or 'Everyone else'} ({len(heading.members)})", "head")
+        if rows:
+            rows.append(["", "", ""])
+        rows.append([cell(f"{heading.title or 'Everyone else'} ({len(heading.members)})", "head"), "", ""])
         for each in heading.members:
             prefix = f"{each.looks.prefix} " if each.looks.prefix else ""
             badge = f" {each.looks.badge}" if each.looks.badge else ""
             waits = " (pending)" if each.member.status == "pending" else ""
-            name = screen.coloured(f"{prefix}{each.member.called}{badge}", each.looks.color)
             others = [title for title in each.ranks if title != heading.title]
-            said = screen.styled(f"  {', '.join(others)}", "dim") if others else ""
-            screen.line(f"  {name}{waits}{said}")
-        screen.line()
+            name = colour_cell(f"  {prefix}{each.member.called}{badge}{waits}", each.looks.color)
+            rows.append([name, each.member.key, cell(", ".join(others), "dim")])
+    screen.table(["Name", "Key", "Also"], rows)
 
 
 def roster_rows(headings: Sequence[Heading]) -> list[list[object]]:

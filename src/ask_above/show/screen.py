@@ -161,6 +161,13 @@ def cell(text: str, style: str = "") -> Text:
     return Text(visible(text), style=_STYLES.get(style, ""))
 
 
+def colour_cell(text: str, color: str | None) -> Text:
+    """Return a table's cell in a colour written #rrggbb; else as it is."""
+    from rich.text import Text
+
+    return Text(visible(text), style=color if color and _COLOR.fullmatch(color) else "")
+
+
 def headed(text: str) -> Text:
     """Return a column's head; it is folded where it says so."""
     from rich.text import Text

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from yaml import YAMLError
 
@@ -245,17 +245,32 @@ class Plan(Printed):
         snapshot = self.snapshot
         if snapshot.loaded is None or not (snapshot.by_hand or snapshot.rows):
             return []
-        try:
-            charter, register = self.home.at(snapshot, {**snapshot.texts, **snapshot.loaded.files})
-        except FaultyFilesError:
+        edited = by_hand(self.home, snapshot, self.before, self.at)
+        if edited is None:
             return entries_by_hand(snapshot, (), ())
-        before = self.before.after(charter=charter, register=register)
-        difference = Difference(_state(before), _state(self.before), self.at)
-        effect = impact(before.decider, self.before.decider, self.at)
-        said = sentences(difference)
-        more = [f"and {len(said) - _MOST_SAID} more"] if len(said) > _MOST_SAID else []
-        what = [each[:1].lower() + each[1:] for each in said[:_MOST_SAID]] + more
-        return entries_by_hand(snapshot, what, list(in_lines(effect))[:_MOST_TOLD])
+        return entries_by_hand(snapshot, edited.what, list(in_lines(edited.effect))[:_MOST_TOLD])
+
+
+class ByHand(NamedTuple):
+    """What was edited by hand since the last change: the first few things that differ, and who gains and loses what."""
+
+    what: list[str]
+    effect: Impact
+
+
+def by_hand(home: Home, snapshot: Snapshot, now: Names, at: Instant) -> ByHand | None:
+    """Return what was edited by hand since the last change; ``None`` where nothing was, or nothing was sound before."""
+    if snapshot.loaded is None or not (snapshot.by_hand or snapshot.rows):
+        return None
+    try:
+        charter, register = home.at(snapshot, {**snapshot.texts, **snapshot.loaded.files})
+    except FaultyFilesError:
+        return None
+    before = now.after(charter=charter, register=register)
+    said = sentences(Difference(_state(before), _state(now), at))
+    more = [f"and {len(said) - _MOST_SAID} more"] if len(said) > _MOST_SAID else []
+    what = [each[:1].lower() + each[1:] for each in said[:_MOST_SAID]] + more
+    return ByHand(what, impact(before.decider, now.decider, at))
 
 
 def _state(names: Names) -> State:

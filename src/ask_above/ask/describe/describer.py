@@ -12,7 +12,7 @@ from ask_above.ask.tables import allowed_powers, holders, reached
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import SITE, few, listed, nearest
-from ask_above.charter.places import Place
+from ask_above.charter.places import Group, Place
 from ask_above.charter.rules import ACTS
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import Decider
@@ -23,7 +23,7 @@ from ask_above.decide.profile import Asked, Holding, ask_anybody
 from ask_above.decide.words import HELD_BY, VERBS, day, in_place, in_places, period, upper
 from ask_above.errors import QuestionError, UnknownNameError
 from ask_above.people.directory import Kind
-from ask_above.people.register import Member
+from ask_above.people.register import Member, reached_groups
 
 _FEW = 6
 _MISSING = 3
@@ -62,10 +62,12 @@ class Describer:
         """How many find each place, and who looks after it."""
         return inside(self.decider, self.at)
 
-    def describe(self, what: Rank | Member | Place) -> Described:
-        """Describe a rank, a member or a place."""
+    def describe(self, what: Rank | Member | Place | Group) -> Described:
+        """Describe a rank, a member, a place or a group."""
         if isinstance(what, Rank):
             return self.rank(what)
+        if isinstance(what, Group):
+            return self.group(what)
         return self.member(what) if isinstance(what, Member) else self.place(what)
 
     def rank(self, rank: Rank) -> Described:
@@ -73,6 +75,34 @@ class Describer:
         found = [_on_the_ladder(self.compiled, rank), *_about(rank.about), *self._held(rank)]
         found += [*_conditions(self.compiled, rank), *_rights(self.compiled, rank), *self._powers(rank)]
         return Described("rank", rank.key, rank.title, (*found, *_elsewhere(self.compiled, rank)))
+
+    def group(self, group: Group) -> Described:
+        """Describe a group: who is in it, what it includes and brings, which places speak of it."""
+        charter, title = self.compiled.charter, group.title or group.key
+        found = [f"{title} is a group.", *_about(group.about)]
+        inside = [m for m in self.decider.people.register.members.values() if group.key in reached_groups(charter, m)]
+        many = "Nobody is" if not inside else f"{len(inside)} member{' is' if len(inside) == 1 else 's are'}"
+        named = f": {few((m.called for m in inside), _FEW)}" if inside and self.members else ""
+        found.append(f"{many} in it{named}.")
+        if group.includes:
+            included = listed(charter.groups[key].title or key for key in group.includes)
+            found.append(f"Whoever is in {included} is in it as well.")
+        for each in group.confers:
+            where = in_place(charter.places[each.place].title, site=each.place == SITE)
+            found.append(f"Whoever is in it is {charter.ranks[each.rank].title} {where}.")
+        gates = [
+            place.title or place.key
+            for place in charter.places.values()
+            if place.gate and any(term.key == group.key for term in (*place.gate.any, *place.gate.all))
+        ]
+        if gates:
+            found.append(f"It opens the gate of {listed(gates)}.")
+        for n, place in enumerate(self.compiled.places):
+            word = self.compiled.words_at(n).get(group.key)
+            if word is not None:
+                where = in_place(place.title or place.key, site=n == 0)
+                found.append(f"{upper(where)} it {_word(self.compiled, word)}.")
+        return Described("group", group.key, title, tuple(found))
 
     def member(self, member: Member) -> Described:
         """Describe a member: who they are, what they hold from whom until when, what they may that others may not."""
@@ -318,18 +348,18 @@ def _over(compiled: CompiledCharter, found: list[int], missing: list[int]) -> st
     return f"{'everywhere it can be done but ' if nearly else ''}{in_places(compiled.charter.places, keys, _FEW)}"
 
 
-def meant(names: Names, name: str) -> Rank | Member | Place:
-    """Return the member, rank or place that a name means; ``rank:KEY`` and its like leave no doubt."""
+def meant(names: Names, name: str) -> Rank | Member | Place | Group:
+    """Return the member, rank, place or group that a name means; ``rank:KEY`` and its like leave no doubt."""
     form, colon, key = name.partition(":")
-    if colon and form not in (Kind.MEMBER, Kind.RANK, Kind.PLACE):
-        known = [Kind.MEMBER, Kind.RANK, Kind.PLACE]
+    known = [Kind.MEMBER, Kind.RANK, Kind.PLACE, Kind.GROUP]
+    if colon and form not in known:
         hint = f"Write {listed(known, 'or')} before :{key}."
         raise UnknownNameError("kind of thing", form, nearest(form, known), hint)
-    kinds = [Kind(form)] if colon else [Kind.MEMBER, Kind.RANK, Kind.PLACE]
+    kinds = [Kind(form)] if colon else known
     name = key if colon else name
     found = names.directory.find(name, *kinds)
     if found is None:
-        known_as = "rank, member or place" if len(kinds) > 1 else kinds[0]
+        known_as = "rank, member, place or group" if len(kinds) > 1 else kinds[0]
         raise UnknownNameError(known_as, name, names.directory.nearest(name, *kinds))
     others = [each.kind for each in names.directory.also(found, name, *kinds)]
     if others:
@@ -337,4 +367,6 @@ def meant(names: Names, name: str) -> Rank | Member | Place:
         raise QuestionError(f"'{name}' is a {said}; write {found.kind}:{found.key} or {others[0]}:{name}.")
     if found.kind is Kind.MEMBER:
         return names.member(found.key)
+    if found.kind is Kind.GROUP:
+        return names.group(found.key)
     return names.rank(found.key) if found.kind is Kind.RANK else names.place(found.key)
