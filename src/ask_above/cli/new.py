@@ -70,9 +70,11 @@ def command(
             raise click.UsageError(f"There is no terminal to ask on; say {', '.join(missing)} as well.")
     screen = stdout()
     title = title or click.prompt("What is it called")
-    owner = owner or click.prompt("Who answers for it (full name)")
-    if email is None and sys.stdin.isatty():
-        email = click.prompt("How is the owner reached, by email (may stay empty)", default="", show_default=False)
+    if owner is None:
+        owner = click.prompt("Who answers for it (full name)")
+        email = email or click.prompt(
+            "How is the owner reached, by email (may stay empty)", default="", show_default=False
+        )
     answers = Answers(_text(title), _text(owner), _zone(zone), _text(email or ""))
     day = datetime.now(ZoneInfo(answers.zone)).date().isoformat()
     if table is not None:
