@@ -318,6 +318,12 @@ CASES = [
         lambda: made(people=[member("ada", name="Ada Marsh"), member("bo", name="Bo Marsh")]),
         "to the eye",
     ),
+    case(
+        "kind-misspelled",
+        lambda: made(places=[{"key": "s", "kind": "staeg"}]),
+        lambda: made(places=[{"key": "s", "kind": "stage"}, {"key": "x", "kind": "section"}]),
+        "of the kind staeg, which no capability names; many name stage",
+    ),
     case("color-unreadable", lambda: made(rank("a", color="#ffff00")), lambda: made(rank("a", color="#257292"))),
     case(
         "color-alike",

@@ -9,7 +9,7 @@ from pathlib import Path
 import openpyxl
 import pytest
 
-from ask_above import AmbiguousNameError, Community, UnknownNameError
+from ask_above import AmbiguousNameError, Community, FaultyFilesError, UnknownNameError
 from ask_above.beginnings.start import KINDS
 from ask_above.change import Assign, Grant, GroupRemove, MemberGroups, PlaceRename, Say
 from ask_above.cli.main import SECTIONS
@@ -393,6 +393,20 @@ def test_a_place_given_another_key_keeps_its_assignments_and_expectations() -> N
     plan = Community.open(DEMO).plan(PlaceRename("commons", new_key="talk"))
     assert len([each for each in plan.after.register.assignments if each.place == "talk"]) == len(given)
     assert not plan.effect.shifts
+
+
+def test_where_the_charter_lists_its_kinds_any_other_is_a_fault() -> None:
+    text = (
+        "charter: 1\nkey: x\nkinds: [room, section]\n"
+        "capabilities: {A: {a.b: {about: B, kinds: [room, site]}, a.c: {about: C, kinds: [roon]}}}\n"
+        "ranks: [{key: r}]\nplaces: [{key: p, kind: room}, {key: q, kind: rom}]\n"
+    )
+    with pytest.raises(FaultyFilesError) as found:
+        Community.from_texts({"charter.yaml": text})
+    said = [(fault.code, fault.nearest, fault.line) for fault in found.value.faults]
+    assert said == [("unknown-kind", ("room",), 4), ("unknown-kind", ("room",), 6)]
+    right = Community.from_texts({"charter.yaml": text.replace("rom}", "room}").replace("roon", "room")})
+    assert right.charter.kinds == ("room", "section")
 
 
 def test_check_says_who_gained_and_lost_by_an_edit_by_hand_and_so_does_the_journal(here: Path) -> None:

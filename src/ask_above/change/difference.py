@@ -162,6 +162,7 @@ CHARTER_ROWS: Final[Mapping[str, EditRow]] = {
     "perks": EditRow.OWNER,
     "expectations": EditRow.OWNER,
     "add_ons": EditRow.OWNER,
+    "kinds": EditRow.OWNER,
 }
 
 # a new field of one of these stands in the last row, the owner's, until somebody gives it another

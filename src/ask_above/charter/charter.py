@@ -19,7 +19,8 @@ from ask_above.charter.where import NOTHING
 class Charter(NamedTuple):
     """The arrangement of a community.
 
-    ``ranks`` are highest first. ``places`` start with the site and name every place after its parent.
+    ``ranks`` are highest first. ``places`` start with the site and name every place after its parent. ``kinds`` are
+    the kinds of place that there may be; none where any will do.
     """
 
     key: str
@@ -34,6 +35,7 @@ class Charter(NamedTuple):
     perks: Mapping[str, Perk] = NOTHING
     expectations: tuple[Expectation, ...] = ()
     add_ons: tuple[str, ...] = ()
+    kinds: tuple[str, ...] = ()
 
     @property
     def zone(self) -> tzinfo:

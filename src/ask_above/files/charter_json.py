@@ -39,6 +39,7 @@ class _Kept(NamedTuple):
     perks: dict[str, Perk]
     expectations: tuple[Expectation, ...]
     add_ons: tuple[str, ...]
+    kinds: tuple[str, ...]
 
 
 def key_of(texts: Mapping[str, str]) -> str:

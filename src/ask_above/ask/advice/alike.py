@@ -6,8 +6,11 @@ import unicodedata
 from collections.abc import Iterable, Iterator
 
 from ask_above.ask.advice.piece import Piece, Sight
+from ask_above.charter.names import SITE, nearest
 from ask_above.charter.where import Where
 from ask_above.visible import visible, without_hidden
+
+_ALIKE = 80
 
 Named = tuple[str, str, Where]
 """What something is called, how it is named in advice, and where it stands."""
@@ -35,3 +38,21 @@ def _among(kind: str, named: Iterable[Named]) -> Iterator[Piece]:
             what = f"the {kind} {key} is called “{visible(plain)}” and so, to the eye, is {other[1]}"
             mend = f"give {key} a title of its own, typed anew"
             yield Piece("look-alike", where, what, mend, (key, other[1]))
+
+
+def kinds(sight: Sight) -> Iterator[Piece]:
+    """Find places of a kind that no capability names and that is nearly one that some do (rule 5.6)."""
+    capabilities = sight.charter.catalogue.capabilities.values()
+    named = {kind for each in capabilities for kind in each.kinds or ()}
+    for key, place in sight.charter.places.items():
+        near = nearest(place.kind, named - {SITE}) if place.kind not in named and key != SITE else ()
+        if near and fuzzy(place.kind, near[0]):
+            what = f"{place.title or key} is of the kind {place.kind}, which no capability names; many name {near[0]}"
+            yield Piece("kind-misspelled", place.where, what, f"ask-above place set {key} kind={near[0]}")
+
+
+def fuzzy(one: str, other: str) -> bool:
+    """Tell whether two words are so much alike that the one may be meant for the other."""
+    from rapidfuzz import fuzz
+
+    return fuzz.ratio(one, other) >= _ALIKE

@@ -249,6 +249,7 @@ CHARTER = Record(
         "groups": Field(ListOf(GROUP), "sets of members"),
         "override-sets": Field(Mapped(_OVERRIDES, Key("override set", free=True)), "prepared overrides"),
         "site": Field(SITE_FORM, "what differs for the whole site"),
+        "kinds": Field(ListOf(Key("kind", free=True), 1), "the kinds of place there are: any other is a fault"),
         "places": Field(ListOf(PLACE), "sections, channels, boards and pages"),
         "expectations": Field(ListOf(TextField()), "what must stay true"),
     },

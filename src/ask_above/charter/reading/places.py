@@ -171,3 +171,20 @@ def check_conferred(document: Document, names: Names) -> None:
             place = each.get("place") if isinstance(each, dict) else None
             if isinstance(place, str) and place not in names.places:
                 unknown(document, ("groups", n, "confers", m, "place"), "place", place, names.places)
+
+
+def check_kinds(document: Document, data: dict[str, Any], kinds: tuple[str, ...], catalogue: Catalogue) -> None:
+    """Hold places, and what capabilities are for, to the kinds of place that the charter lists, where it lists any."""
+    if not kinds:
+        return
+    expected = f"one of {', '.join(kinds)}, as kinds lists them"
+    for path, _, said in _nested(data.get("places", []), ("places",)):
+        kind = said.get("kind", "")
+        if kind and kind not in (*kinds, SITE):
+            message = f"'{kind}' is no kind of place here"
+            document.fault((*path, "kind"), "unknown-kind", message, expected=expected, nearest=nearest(kind, kinds))
+    for key, each in catalogue.capabilities.items():
+        for kind in sorted((each.kinds or frozenset()) - {SITE, *kinds}) if each.where.file == document.name else ():
+            message = f"{key} is for the kind '{kind}', and there is none"
+            path = ("capabilities", each.heading, each.pair or key)
+            document.fault(path, "unknown-kind", message, expected=expected, nearest=nearest(kind, kinds), on_key=True)

@@ -13,7 +13,7 @@ from ask_above.charter.reading.catalogue import Source, read_catalogue
 from ask_above.charter.reading.context import Names
 from ask_above.charter.reading.document import Document
 from ask_above.charter.reading.form import ADD_ON, CHARTER
-from ask_above.charter.reading.places import check_conferred, read_places, read_sets
+from ask_above.charter.reading.places import check_conferred, check_kinds, read_places, read_sets
 from ask_above.charter.reading.ranks import read_groups, read_perks, read_ranks
 from ask_above.charter.reading.rules import read_rules
 from ask_above.charter.reading.shapes import BAD
@@ -47,6 +47,8 @@ def read_charter(document: Document, add_ons: list[Document]) -> Read | None:
     sets = read_sets(document, data.get("override-sets", {}), catalogue, names)
     names.places = read_places(document, data, catalogue, names, sets)
     check_conferred(document, names)
+    kinds = tuple(kind for _, kind in data.get("kinds", []))
+    check_kinds(document, data, kinds, catalogue)
     charter = Charter(
         key=data.get("key", ""),
         title=data.get("title", data.get("key", "")),
@@ -60,6 +62,7 @@ def read_charter(document: Document, add_ons: list[Document]) -> Read | None:
         perks=perks,
         expectations=_expectations(document, data.get("expectations", []), catalogue, names, rules),
         add_ons=tuple(name for _, name in data.get("add-ons", [])),
+        kinds=kinds,
     )
     return Read(charter, names)
 
