@@ -395,6 +395,23 @@ def test_a_place_given_another_key_keeps_its_assignments_and_expectations() -> N
     assert not plan.effect.shifts
 
 
+def test_where_the_charter_cannot_be_read_any_more_one_command_goes_back(here: Path) -> None:
+    assert "no earlier state of the files is known" in run("undo", "--edits", "--yes", cwd=here).stderr
+    Community.open(here).plan(Grant("host", ["kit.lend"])).apply()
+    left = (here / "charter.yaml").read_bytes()
+    (here / "charter.yaml").write_bytes(left.replace(b"ranks:", b"rnaks:") + b"  : [\n")
+    for typed in ("check", "ladder", "assign surveyor tove --plan"):
+        done = run(*typed.split(), cwd=here)
+        assert "ask-above undo --edits" in done.stdout + done.stderr, typed
+    assert "kept beside" not in run("undo", "--edits", "--plan", cwd=here).stdout
+    done = run("undo", "--edits", "--yes", cwd=here)
+    assert "what it held is in charter.put-aside.yaml" in done.stdout
+    assert (here / "charter.yaml").read_bytes() == left
+    assert b"rnaks" in (here / "charter.put-aside.yaml").read_bytes()
+    assert Community.open(here).rank("host")
+    assert "Nothing was edited" in run("undo", "--edits", "--yes", cwd=here).stdout
+
+
 def test_where_the_charter_lists_its_kinds_any_other_is_a_fault() -> None:
     text = (
         "charter: 1\nkey: x\nkinds: [room, section]\n"

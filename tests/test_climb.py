@@ -18,8 +18,6 @@ from small import held, member, place, rank
 from test_cli import demo
 from ways_up import CAPS, reached, small_charter, write
 
-pytestmark = pytest.mark.slow
-
 __all__ = ["demo"]
 
 PEOPLE = rank("anybody", "x.see", held_by="members")
@@ -203,6 +201,7 @@ def test_the_command_tells_the_way_and_what_cuts_it(demo: Path) -> None:
 
 
 @pytest.mark.parametrize("seed", seeds(3))
+@pytest.mark.slow
 def test_no_real_sequence_of_changes_reaches_what_climb_does_not(seed: int) -> None:
     rng = Random(seed)
     charter = small_charter(rng)
@@ -242,6 +241,7 @@ def _edits(path: Any, me: str, other: str) -> list[tuple[str, Edit]]:
     return found
 
 
+@pytest.mark.slow
 def test_what_is_certain_can_be_done_by_command(tmp_path: Path) -> None:
     rng = Random(7)
     played = 0

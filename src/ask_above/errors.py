@@ -95,16 +95,21 @@ class Faults(list[Fault]):
 
 
 class FaultyFilesError(AskAboveError, ValueError):
-    """The charter or the register cannot be meant as written; ``faults`` lists all that is wrong."""
+    """The charter or the register cannot be meant as written; ``faults`` lists all that is wrong.
+
+    ``way_back`` names the command that goes back to the last state that was well formed, where there is one.
+    """
 
     def __init__(self, faults: list[Fault]) -> None:
         self.faults: tuple[Fault, ...] = tuple(faults)
+        self.way_back = ""
         super().__init__(str(self))
 
     def __str__(self) -> str:
         count = len(self.faults)
         head = "1 fault" if count == 1 else f"{count} faults"
-        return "\n\n".join([*map(str, self.faults), f"{head}; nothing was read."])
+        back = f" {self.way_back}" if self.way_back else ""
+        return "\n\n".join([*map(str, self.faults), f"{head}; nothing was read.{back}"])
 
 
 class MissingFileError(AskAboveError, FileNotFoundError):

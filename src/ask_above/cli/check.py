@@ -88,5 +88,7 @@ def _show_by_hand(opened: Community) -> None:
 def _faulty(error: FaultyFilesError, form: str) -> None:
     if form == "text":
         show_faults(stdout(), error.faults)
+        if error.way_back:
+            stdout().paragraph(error.way_back, first="→ ", rest="  ")
     else:
         write_table(sys.stdout, form, FAULT_COLUMNS, fault_rows(error.faults), fault_data(error.faults))

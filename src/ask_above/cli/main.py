@@ -157,6 +157,8 @@ def _faults(error: FaultyFilesError) -> int:
     from ask_above.show.screen import Screen
 
     show_faults(Screen.of(sys.stderr), error.faults)
+    if error.way_back:
+        Screen.of(sys.stderr).paragraph(error.way_back, first="→ ", rest="  ")
     return 2
 
 

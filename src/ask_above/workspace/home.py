@@ -15,9 +15,9 @@ from contextlib import ExitStack, contextmanager, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from ask_above.change.draft import RowChange, assignment_row, member_row
+from ask_above.change.draft import EditError, RowChange, assignment_row, member_row
 from ask_above.charter.charter import Charter
-from ask_above.errors import AskAboveError
+from ask_above.errors import AskAboveError, FaultyFilesError
 from ask_above.files.charter_json import dumped, key_of
 from ask_above.files.folder import read_files
 from ask_above.files.names import ASSIGNMENTS, CHARTER, LOCK, MARK, MEMBERS, OUTBOX, set_aside
@@ -44,6 +44,9 @@ _TABLES = ((MEMBERS, "members"), (ASSIGNMENTS, "assignments"))
 
 class ChangedMeanwhileError(AskAboveError, RuntimeError):
     """Somebody else changed the community since the plan was made; nothing was done."""
+
+
+WAY_BACK = "To go back to the files as the last change left them: ask-above undo --edits"
 
 
 class BusyError(AskAboveError, TimeoutError):
@@ -83,13 +86,39 @@ class Home:
         """
         snapshot = None if self.storage.holds_register() else self._read_before_the_first_change()
         if snapshot is None:
-            snapshot = self._read_both()
+            try:
+                snapshot = self._read_both()
+            except FaultyFilesError as error:
+                error.way_back = WAY_BACK
+                raise
         if snapshot.behind and self._finish():
             snapshot = self._read_both()
         self._names = tuple(snapshot.texts)
         here = {name: snapshot.found.get(name) for name in self._every(())}
         self._last = ((here, snapshot.loaded.version if snapshot.loaded else None), snapshot)
         return snapshot
+
+    def drop_edits(self) -> list[tuple[str, str]]:
+        """Put the charter's files back to what the last change left; what was edited stays beside them.
+
+        Returns the names of each file and of what it held. Raises ``EditError`` where no change has been made yet.
+        """
+        if not self.storage.holds_register():
+            raise EditError("Nothing has been changed by command yet, so no earlier state of the files is known.")
+        put: list[tuple[str, str]] = []
+        with self.locked(), batch() as files:
+            there = frozenset(each.name for each in self.folder.iterdir())
+            for name, text in self.store.load().files.items():
+                held = read_bytes(self.folder / name)
+                if held == text.encode("utf-8"):
+                    continue
+                aside = set_aside(name, there)
+                if held is not None:
+                    files.prepare(self.folder / aside, held)
+                files.prepare(self.folder / name, text.encode("utf-8"))
+                put.append((name, aside if held is not None else ""))
+            files.place()
+        return put
 
     def _finish(self) -> bool:
         """Write what was decided and has not been written into this folder; tells whether anything was.
