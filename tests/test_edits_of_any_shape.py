@@ -12,8 +12,6 @@ from ask_above import AskAboveError, Community, EditError, change
 from commands import run
 from conftest import Place
 
-pytestmark = pytest.mark.slow
-
 _EDITS: list[Any] = [each for each in vars(change).values() if hasattr(each, "on") and hasattr(each, "_fields")]
 _TEXTS = [
     "",

@@ -46,8 +46,6 @@ from ask_above.workspace.undoing import undo
 from conftest import Place as Folder
 from small import held, member, rank, texts
 
-pytestmark = pytest.mark.slow
-
 # what wardens, hosts and the owner do most, and why not where they may not
 USUAL: list[tuple[str, Any, str]] = [
     ("ada", MemberStatus("lena", "active"), ""),

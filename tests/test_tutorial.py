@@ -5,11 +5,7 @@ from __future__ import annotations
 import shlex
 from pathlib import Path
 
-import pytest
-
 from commands import run
-
-pytestmark = pytest.mark.slow
 
 TUTORIAL = Path(__file__).parent.parent / "docs" / "tutorial.md"
 
