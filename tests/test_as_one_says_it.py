@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import json
 import shutil
 from pathlib import Path
 
@@ -410,6 +411,20 @@ def test_where_the_charter_cannot_be_read_any_more_one_command_goes_back(here: P
     assert b"rnaks" in (here / "charter.put-aside.yaml").read_bytes()
     assert Community.open(here).rank("host")
     assert "Nothing was edited" in run("undo", "--edits", "--yes", cwd=here).stdout
+
+
+def test_who_can_enter_each_closed_place_is_one_table() -> None:
+    c = Community.demo()
+    data = json.loads(run("cover", "--enter", "--format", "json", cwd=DEMO).stdout)
+    gated = [key for key, place in c.charter.places.items() if place.gate]
+    assert [row["place"] for row in data] == gated
+    for row in data:
+        listed = set(row["who"].split(";"))
+        for key, person in c.register.members.items():
+            answer = c.may(key, "place.see", at=row["place"])
+            shut = any(step.code == "gate-closed" for step in answer.steps)
+            assert (key in listed) is (person.status == "active" and not shut), (key, row["place"])
+    assert "Landowner contacts" in run("cover", "--enter", cwd=DEMO).stdout
 
 
 def test_where_the_charter_lists_its_kinds_any_other_is_a_fault() -> None:

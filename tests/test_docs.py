@@ -96,6 +96,16 @@ def test_every_command_has_a_help_with_an_example_and_a_place_in_the_reference(m
         assert f"ask-above {name}" in part.partition("Example")[2], name
 
 
+def test_every_subcommand_has_a_help_with_an_example() -> None:
+    import click
+
+    ctx = click.Context(main)
+    for name in main.list_commands(ctx):
+        command = main.get_command(ctx, name)
+        for under, each in command.commands.items() if isinstance(command, click.Group) else ():
+            assert f"ask-above {name} {under}" in (each.help or ""), f"{name} {under}"
+
+
 @pytest.mark.slow
 def test_every_example_in_a_help_can_be_typed_as_it_stands(
     make: ModuleType, tmp_path: Path, monkeypatch: pytest.MonkeyPatch

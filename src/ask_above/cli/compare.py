@@ -8,17 +8,7 @@ from datetime import date
 import click
 
 from ask_above.charter.names import rank_named
-from ask_above.cli.options import (
-    at_option,
-    community_option,
-    complete,
-    format_option,
-    in_zone,
-    meant,
-    open_here,
-    people,
-    when_option,
-)
+from ask_above.cli.options import at_option, complete, in_zone, meant, open_here, people, question_options
 from ask_above.cli.sentence import Spoken
 from ask_above.show.compare import COLUMNS, comparison_rows, show_comparison
 from ask_above.show.data import write_table
@@ -30,9 +20,7 @@ from ask_above.show.screen import stdout
 @click.argument("other", required=False, shell_complete=complete(people))
 @at_option("At one place; else anywhere, and two ranks by what they carry.", default=None)
 @click.option("--all", "everything", is_flag=True, help="Say for what both may, too, what gives it to them.")
-@when_option
-@community_option
-@format_option
+@question_options
 def command(
     one: str,
     other: str | None,

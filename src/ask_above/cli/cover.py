@@ -8,38 +8,40 @@ from datetime import date
 
 import click
 
-from ask_above.charter.names import listed
+from ask_above.charter.names import few, listed
 from ask_above.cli.options import (
     Figure,
     at_option,
     capabilities,
-    community_option,
     complete,
     figure_option,
-    format_option,
     in_zone,
     open_here,
     progress,
-    when_option,
+    question_options,
 )
 from ask_above.cli.sentence import Spoken
+from ask_above.community import Community
 from ask_above.show.cover import cover_rows, show_by_rank, show_cover
 from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
+
+_FEW = 6
 
 
 @click.command("cover", cls=Spoken)
 @click.argument("duties", nargs=-1, metavar="[CAPABILITY]...", shell_complete=complete(capabilities))
 @at_option("At one place, by the rank of those who can.", default=None)
 @click.option("--without", multiple=True, metavar="MEMBER", help="What breaks when they leave; again and again.")
-@when_option
-@community_option
-@format_option
+@click.option("--enter", is_flag=True, help="Instead, who can enter each closed place.")
+@question_options
 @figure_option
 def command(
     duties: Sequence[str],
     at: str | None,
     without: Sequence[str],
+    *,
+    enter: bool,
     when: date | None,
     community: str | None,
     form: str,
@@ -54,10 +56,13 @@ def command(
       ask-above cover
       ask-above cover post.publish --without kofi
       ask-above cover member.mute --at river-talk
+      ask-above cover --enter
       ask-above cover --figure cover.png --dark
     """
     opened = open_here(community)
     moment = in_zone(opened, when)
+    if enter:
+        return _entering(opened, moment, form)
     with progress("Places") as told:
         found = opened.cover(duties or None, without=without, when=moment, told=told)
     place = None if at is None else opened.place(at).key
@@ -72,4 +77,24 @@ def command(
         show_by_rank(stdout(), found, place)
     else:
         show_cover(stdout(), found)
+    return 0
+
+
+def _entering(opened: Community, moment: date | None, form: str) -> int:
+    """Show who can enter each closed place."""
+    from ask_above.ask.entering import COLUMNS, closed_places
+
+    found = closed_places(opened.decider, opened.names.moment(moment))
+    places, members = opened.charter.places, opened.register.members
+    if form != "text":
+        rows = [[c.place, places[c.place].title, c.asks, len(c.members), ";".join(c.members)] for c in found]
+        write_table(sys.stdout, form, COLUMNS, rows)
+    elif not found:
+        stdout().line("No place has a gate: everybody who sees the site can enter all of it.")
+    else:
+        told = []
+        for c in found:
+            who = few((members[key].called for key in c.members), _FEW)
+            told.append([places[c.place].title, c.asks.removeprefix("it asks for "), str(len(c.members)), who])
+        stdout().table(["Closed place", "What it asks for", "Members", "Who can enter"], told, right=[2])
     return 0

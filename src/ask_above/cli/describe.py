@@ -8,7 +8,7 @@ from datetime import date
 import click
 
 from ask_above.ask.describe.describer import Described
-from ask_above.cli.options import community_option, complete, format_option, in_zone, open_here, tell, when_option
+from ask_above.cli.options import complete, in_zone, open_here, question_options, tell
 from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
 from ask_above.show.data import write_table
@@ -23,9 +23,7 @@ def _names(c: Community) -> list[str]:
 
 @click.command("describe", cls=Spoken)
 @click.argument("names", nargs=-1, required=True, metavar="NAME...", shell_complete=complete(_names))
-@when_option
-@community_option
-@format_option
+@question_options
 def command(names: tuple[str, ...], when: date | None, community: str | None, form: str) -> int:
     """Describe ranks, members and places in sentences, as one would tell them to someone who is new.
 

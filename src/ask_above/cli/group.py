@@ -72,7 +72,12 @@ def add(key: str, fields: Sequence[str], *, how: How) -> int:
 @click.argument("fields", nargs=-1, required=True, metavar="FIELD=VALUE...")
 @change_options
 def set_fields(key: str, fields: Sequence[str], *, how: How) -> int:
-    """Set title, about, includes or confers of a group; nothing after the sign takes it out."""
+    """Set title, about, includes or confers of a group; nothing after the sign takes it out.
+
+    \b
+    Example:
+      ask-above group set upper-team about="Above the weir" --plan
+    """
     from ask_above.change import GroupSet
 
     return carry_out(how, GroupSet(key, fields_of(fields)))
@@ -83,7 +88,12 @@ def set_fields(key: str, fields: Sequence[str], *, how: How) -> int:
 @naming
 @change_options
 def rename(key: str, title: str | None, new_key: str | None, *, how: How) -> int:
-    """Give a group another title, or another key with every reference to it."""
+    """Give a group another title, or another key with every reference to it.
+
+    \b
+    Example:
+      ask-above group rename upper-team Upper folk --plan
+    """
     from ask_above.change import GroupRename
 
     return carry_out(how, GroupRename(key, title, new_key))
@@ -93,7 +103,12 @@ def rename(key: str, title: str | None, new_key: str | None, *, how: How) -> int
 @click.argument("key", shell_complete=_GROUP)
 @change_options
 def remove(key: str, *, how: How) -> int:
-    """Remove a group; its members leave it."""
+    """Remove a group; its members leave it.
+
+    \b
+    Example:
+      ask-above group remove samplers --plan
+    """
     from ask_above.change import GroupRemove
 
     return carry_out(how, GroupRemove(key))

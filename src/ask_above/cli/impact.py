@@ -9,16 +9,7 @@ from pathlib import Path
 import click
 
 from ask_above.ask.impact.whole import COLUMNS
-from ask_above.cli.options import (
-    Figure,
-    community_option,
-    figure_option,
-    format_option,
-    in_zone,
-    open_here,
-    progress,
-    when_option,
-)
+from ask_above.cli.options import Figure, figure_option, in_zone, open_here, progress, question_options
 from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
 from ask_above.show.data import write_table
@@ -29,9 +20,7 @@ from ask_above.show.screen import stdout
 @click.command("impact", cls=Spoken)
 @click.argument("old")
 @click.argument("new", required=False)
-@when_option
-@community_option
-@format_option
+@question_options
 @figure_option
 def command(
     old: str, new: str | None, when: date | None, community: str | None, form: str, figure: Figure | None

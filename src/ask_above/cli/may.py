@@ -9,18 +9,7 @@ from typing import TYPE_CHECKING
 import click
 
 from ask_above.charter.expectations import ACT_WORDS
-from ask_above.cli.options import (
-    author_option,
-    community_option,
-    complete,
-    format_option,
-    in_zone,
-    meant,
-    open_here,
-    people,
-    progress,
-    when_option,
-)
+from ask_above.cli.options import author_option, complete, in_zone, meant, open_here, people, progress, question_options
 from ask_above.cli.question import What, what_is_asked
 from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
@@ -39,9 +28,7 @@ if TYPE_CHECKING:
 @what_is_asked
 @author_option
 @click.option("--ways", is_flag=True, help="Also say what would turn the answer: the smallest changes, each tried.")
-@when_option
-@community_option
-@format_option
+@question_options
 def command(
     who: str,
     what: What,

@@ -49,7 +49,12 @@ def _fields(**given: str | None) -> dict[str, str]:
 def add(
     key: str, name: str | None, email: str | None, kind: str | None, status: str, groups: str | None, *, how: How
 ) -> int:
-    """Add a member."""
+    """Add a member.
+
+    \b
+    Example:
+      ask-above member add ida --name "Ida Reed" --plan
+    """
     from ask_above.change import MemberAdd
 
     return carry_out(how, MemberAdd(key, _fields(name=name, email=email, kind=kind, groups=groups), status))
@@ -62,7 +67,12 @@ def add(
 @click.option("--message", default="", help="Your own words for the invitation.")
 @change_options
 def invite(key: str, name: str | None, email: str, message: str, *, how: How) -> int:
-    """Invite somebody; the invitation goes to the outbox, and the journal keeps who invited whom."""
+    """Invite somebody; the invitation goes to the outbox, and the journal keeps who invited whom.
+
+    \b
+    Example:
+      ask-above member invite ida --email ida@river.example --plan
+    """
     from ask_above.change import MemberAdd
     from ask_above.show.letters import invitation
     from ask_above.workspace.plans import Plan, plan
@@ -173,7 +183,7 @@ def _listed(file: Path) -> list[str]:
     return list(dict.fromkeys(found))
 
 
-def _status(name: str, text: str, status: str, options: Sequence[Any] = ()) -> None:
+def _status(name: str, text: str, status: str, example: str, options: Sequence[Any] = ()) -> None:
     def act(
         keys: Sequence[str],
         wanted: Wanted,
@@ -186,21 +196,22 @@ def _status(name: str, text: str, status: str, options: Sequence[Any] = ()) -> N
         found = chosen(how, keys, wanted)
         return carry_out(how, *(MemberStatus(key, status, written or "") for key in found))
 
-    act.__doc__ = text
+    act.__doc__ = f"{text}\n\n\b\nExample:\n  ask-above member {name} {example}"
     wrapped: Any = change_options(choosing(act))
     for option in options:
         wrapped = option(wrapped)
     command.command(name)(click.argument("keys", nargs=-1, metavar="[MEMBER]...", shell_complete=_MEMBER)(wrapped))
 
 
-_status("accept", "Note that somebody took the invitation: they become active.", "active")
-_status("vouch", "Vouch for somebody who waits: they become active.", "active")
-_status("lock", "Lock somebody out, and keep what they wrote.", "locked")
-_status("restore", "Bring somebody back as they were.", "active")
+_status("accept", "Note that somebody took the invitation: they become active.", "active", "wim --plan")
+_status("vouch", "Vouch for somebody who waits: they become active.", "active", "lena --plan")
+_status("lock", "Lock somebody out, and keep what they wrote.", "locked", "bram --plan")
+_status("restore", "Bring somebody back as they were.", "active", "niko --plan")
 _status(
     "retire",
     "Let somebody go; what they wrote is kept, handed to a member, or removed: recorded for the site to carry out.",
     "retired",
+    "bram --written keep --plan",
     [
         click.option(
             "--written",
@@ -221,7 +232,12 @@ _status(
 @click.option("--groups", metavar="GROUP;...", help="All the groups they are in.")
 @change_options
 def set_fields(key: str, name: str | None, email: str | None, kind: str | None, groups: str | None, *, how: How) -> int:
-    """Change a member's name, address, kind or groups."""
+    """Change a member's name, address, kind or groups.
+
+    \b
+    Example:
+      ask-above member set bram --email bram@river.example --plan
+    """
     from ask_above.change import MemberSet
 
     return carry_out(how, MemberSet(key, _fields(name=name, email=email, kind=kind, groups=groups)))
@@ -232,7 +248,12 @@ def set_fields(key: str, name: str | None, email: str | None, kind: str | None, 
 @click.argument("text")
 @change_options
 def note(key: str, text: str, *, how: How) -> int:
-    """Leave a note about a member for the other administrators, in the place of the one before."""
+    """Leave a note about a member for the other administrators, in the place of the one before.
+
+    \b
+    Example:
+      ask-above member note bram "Prefers mornings" --plan
+    """
     from ask_above.change import MemberSet
 
     return carry_out(how, MemberSet(key, {"note": text}))
@@ -319,7 +340,12 @@ def take(members: Sequence[str], group: str, *, how: How) -> int:
 @click.argument("key", shell_complete=_MEMBER)
 @change_options
 def hand_over(key: str, *, how: How) -> int:
-    """Hand the ownership over to another member."""
+    """Hand the ownership over to another member.
+
+    \b
+    Example:
+      ask-above member hand-over olaf --plan
+    """
     from ask_above.change import HandOver
 
     return carry_out(how, HandOver(key))
@@ -342,7 +368,12 @@ def list_members(
     community: str | None,
     form: str,
 ) -> int:
-    """List members; --as shows only the names, addresses and notes that this member may see."""
+    """List members; --as shows only the names, addresses and notes that this member may see.
+
+    \b
+    Example:
+      ask-above member list --status pending
+    """
     from ask_above.ask.choosing import LIST_COLUMNS, choose, member_rows
 
     opened = open_here(community)

@@ -206,6 +206,11 @@ def when_option(command: F) -> F:
     )(command)
 
 
+def question_options(command: F) -> F:
+    """Add what every question has: ``--when``, ``--community`` and ``--register``, ``--format``."""
+    return when_option(community_option(format_option(command)))
+
+
 def in_zone(community: Community, when: Any) -> date | datetime | None:
     """Return a moment that was typed: in the charter's time zone where it has none of its own, words made one."""
     return moment_of(when, community.charter.zone)

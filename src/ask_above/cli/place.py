@@ -80,7 +80,12 @@ def add(key: str, kind: str, fields: Sequence[str], into: str, *, how: How) -> i
 @click.option("--keep/--as-section", default=None, help="Keep what it says itself, or take the section's.")
 @change_options
 def move(key: str, into: str, *, keep: bool | None, how: How) -> int:
-    """Move a place into another section, and say whether it keeps its own overrides or takes the section's."""
+    """Move a place into another section, and say whether it keeps its own overrides or takes the section's.
+
+    \b
+    Example:
+      ask-above place move photo-wall into field --keep --plan
+    """
     from ask_above.change import PlaceMove
 
     if keep is None:
@@ -95,7 +100,12 @@ def move(key: str, into: str, *, keep: bool | None, how: How) -> int:
 @naming
 @change_options
 def rename(key: str, title: str | None, new_key: str | None, *, how: How) -> int:
-    """Give a place another title, or another key with every reference to it."""
+    """Give a place another title, or another key with every reference to it.
+
+    \b
+    Example:
+      ask-above place rename notices News board --plan
+    """
     from ask_above.change import PlaceRename
 
     return carry_out(how, PlaceRename(key, title, new_key))
@@ -105,7 +115,12 @@ def rename(key: str, title: str | None, new_key: str | None, *, how: How) -> int
 @click.argument("key", shell_complete=_PLACE)
 @change_options
 def remove(key: str, *, how: How) -> int:
-    """Remove a place and all in it; assignments there end."""
+    """Remove a place and all in it; assignments there end.
+
+    \b
+    Example:
+      ask-above place remove alder-board --plan
+    """
     from ask_above.change import PlaceRemove
 
     return carry_out(how, PlaceRemove(key))
@@ -116,7 +131,12 @@ def remove(key: str, *, how: How) -> int:
 @click.argument("fields", nargs=-1, required=True, metavar="FIELD=VALUE...")
 @change_options
 def set_fields(key: str, fields: Sequence[str], *, how: How) -> int:
-    """Set title, about or kind of a place."""
+    """Set title, about or kind of a place.
+
+    \b
+    Example:
+      ask-above place set photo-wall about="Pictures of the river" --plan
+    """
     from ask_above.change import PlaceSet
 
     return carry_out(how, PlaceSet(key, fields_of(fields)))
@@ -165,7 +185,12 @@ def _say(how: How, place: str, of: str, words: Words, *, member: bool) -> int:
 @saying
 @change_options
 def override(place: str, of: str, words: Words, *, how: How) -> int:
-    """Say what a rank, a rank and all above it, or a group may do differently at a place."""
+    """Say what a rank, a rank and all above it, or a group may do differently at a place.
+
+    \b
+    Example:
+      ask-above place override notices member --allow post.write --plan
+    """
     return _say(how, place, of, words, member=False)
 
 
@@ -175,7 +200,12 @@ def override(place: str, of: str, words: Words, *, how: How) -> int:
 @saying
 @change_options
 def exception(place: str, member: str, words: Words, *, how: How) -> int:
-    """Say what one member may do differently at a place."""
+    """Say what one member may do differently at a place.
+
+    \b
+    Example:
+      ask-above place except notices bram --allow place.pin --plan
+    """
     return _say(how, place, member, words, member=True)
 
 
@@ -190,7 +220,12 @@ def exception(place: str, member: str, words: Words, *, how: How) -> int:
 def gate(
     place: str, some: str | None, every: str | None, none: str | None, *, teaser: bool, clear: bool, how: How
 ) -> int:
-    """Set the gate of a place, or take it away."""
+    """Set the gate of a place, or take it away.
+
+    \b
+    Example:
+      ask-above place gate rota --any upper-team --plan
+    """
     from ask_above.change import SetGate
 
     said = {word: words_of([terms]) for word, terms in (("any", some), ("all", every), ("none", none)) if terms}
@@ -204,7 +239,12 @@ def gate(
 @click.argument("sets", nargs=-1, metavar="[SET]...")
 @change_options
 def like(place: str, sets: Sequence[str], *, how: How) -> int:
-    """Let a place be like override sets; none to be like no set."""
+    """Let a place be like override sets; none to be like no set.
+
+    \b
+    Example:
+      ask-above place like photo-wall read-only --plan
+    """
     from ask_above.change import SetLike
 
     return carry_out(how, SetLike(place, words_of(sets)))
@@ -214,7 +254,12 @@ def like(place: str, sets: Sequence[str], *, how: How) -> int:
 @click.argument("place", shell_complete=_PLACE)
 @change_options
 def realign(place: str, *, how: How) -> int:
-    """Bring a place back in line with its section: its own overrides and exceptions go, its gate stays."""
+    """Bring a place back in line with its section: its own overrides and exceptions go, its gate stays.
+
+    \b
+    Example:
+      ask-above place realign lower-gauges --plan
+    """
     from ask_above.change import Realign
 
     return carry_out(how, Realign(place))

@@ -52,7 +52,12 @@ def add(key: str, fields: Sequence[str], above: str | None, below: str | None, *
 )
 @change_options
 def copy(original: str, key: str, fields: Sequence[str], above: str | None, below: str | None, *, how: How) -> int:
-    """Make a copy of a rank, which says what it was copied from."""
+    """Make a copy of a rank, which says what it was copied from.
+
+    \b
+    Example:
+      ask-above rank copy surveyor sampler title=Sampler --plan
+    """
     from ask_above.change import RankAdd
 
     said = {k: v for k, v in fields_of(fields).items() if v is not None}
@@ -110,7 +115,12 @@ def rename(key: str, title: str | None, new_key: str | None, *, how: How) -> int
 @click.argument("fields", nargs=-1, required=True, metavar="FIELD=VALUE...")
 @change_options
 def set_fields(key: str, fields: Sequence[str], *, how: How) -> int:
-    """Set fields of a rank; nothing after the sign takes a field out: color="#257292" limit=3 badge=."""
+    """Set fields of a rank; nothing after the sign takes a field out: color="#257292" limit=3 badge=.
+
+    \b
+    Example:
+      ask-above rank set host badge=✿ --plan
+    """
     from ask_above.change import RankSet
 
     return carry_out(how, RankSet(key, fields_of(fields)))
@@ -121,7 +131,12 @@ def set_fields(key: str, fields: Sequence[str], *, how: How) -> int:
 @click.argument("names", nargs=-1, required=True, metavar="CAPABILITY...")
 @change_options
 def grant(key: str, names: Sequence[str], *, how: How) -> int:
-    """Let a rank carry capabilities."""
+    """Let a rank carry capabilities.
+
+    \b
+    Example:
+      ask-above rank grant host kit.lend --plan
+    """
     from ask_above.change import Grant
 
     return carry_out(how, Grant(key, words_of(names)))
@@ -132,7 +147,12 @@ def grant(key: str, names: Sequence[str], *, how: How) -> int:
 @click.argument("names", nargs=-1, required=True, metavar="CAPABILITY...")
 @change_options
 def withhold(key: str, names: Sequence[str], *, how: How) -> int:
-    """Keep a rank from carrying capabilities."""
+    """Keep a rank from carrying capabilities.
+
+    \b
+    Example:
+      ask-above rank withhold volunteer photo.upload --plan
+    """
     from ask_above.change import Withhold
 
     return carry_out(how, Withhold(key, words_of(names)))
@@ -142,7 +162,12 @@ def withhold(key: str, names: Sequence[str], *, how: How) -> int:
 @click.argument("name", metavar="CAPABILITY")
 @change_options
 def withdraw(name: str, *, how: How) -> int:
-    """Keep every rank that carries a capability from carrying it, the unbounded ones aside."""
+    """Keep every rank that carries a capability from carrying it, the unbounded ones aside.
+
+    \b
+    Example:
+      ask-above rank withdraw kit.lend --plan
+    """
     from ask_above.change import Withdraw
     from ask_above.change.ranks import carriers
     from ask_above.decide.sources import source_of
@@ -161,7 +186,12 @@ def withdraw(name: str, *, how: How) -> int:
 @click.option("--none", "nothing", is_flag=True, help="Its holders are given nothing instead.")
 @change_options
 def remove(key: str, instead: str | None, *, nothing: bool, how: How) -> int:
-    """Remove a rank; says who holds it, and gives them another, or nothing."""
+    """Remove a rank; says who holds it, and gives them another, or nothing.
+
+    \b
+    Example:
+      ask-above rank remove newcomer --none --plan
+    """
     from ask_above.change import RankRemove
 
     opened = open_here(how.community)

@@ -10,7 +10,7 @@ import click
 
 from ask_above.ask.roster import edges_in_words, soon, waiting
 from ask_above.charter.moments import Instant, as_instant, instant
-from ask_above.cli.options import community_option, folder, format_option, in_zone, open_here, when_option
+from ask_above.cli.options import folder, in_zone, open_here, question_options
 from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
 from ask_above.files.signins import read_signins
@@ -31,9 +31,7 @@ from ask_above.show.screen import stdout
 @click.option(
     "--days", default=7, show_default=True, type=click.IntRange(1), help="For --sign-ins: within how many days."
 )
-@when_option
-@community_option
-@format_option
+@question_options
 def command(
     *,
     within: int | None,

@@ -8,16 +8,7 @@ from datetime import date
 import click
 
 from ask_above.ask.tour import beside as lay_beside
-from ask_above.cli.options import (
-    community_option,
-    complete,
-    format_option,
-    in_zone,
-    meant,
-    open_here,
-    people,
-    when_option,
-)
+from ask_above.cli.options import complete, in_zone, meant, open_here, people, question_options
 from ask_above.cli.sentence import Spoken
 from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
@@ -35,9 +26,7 @@ from ask_above.show.tour import (
 @click.command("tour", cls=Spoken)
 @click.argument("who", shell_complete=complete(people))
 @click.option("--beside", metavar="OTHER", help="Walk with someone else, and say what differs.")
-@when_option
-@community_option
-@format_option
+@question_options
 def command(who: str, beside: str | None, when: date | None, community: str | None, form: str) -> int:
     """Walk through the site as someone finds it: what is there, what is closed, what they can do where.
 

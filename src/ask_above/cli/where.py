@@ -10,14 +10,12 @@ import click
 from ask_above.cli.options import (
     author_option,
     capabilities,
-    community_option,
     complete,
-    format_option,
     in_zone,
     meant,
     open_here,
     people,
-    when_option,
+    question_options,
 )
 from ask_above.cli.sentence import Spoken
 from ask_above.show.data import write_table
@@ -28,9 +26,7 @@ from ask_above.show.screen import stdout
 @click.argument("who", shell_complete=complete(people))
 @click.argument("capability", shell_complete=complete(capabilities))
 @author_option
-@when_option
-@community_option
-@format_option
+@question_options
 def command(who: str, capability: str, author: str | None, when: date | None, community: str | None, form: str) -> int:
     """List all places where someone may use a capability.
 

@@ -9,7 +9,7 @@ import click
 
 from ask_above.charter.expectations import ACT_WORDS
 from ask_above.charter.names import RANK_MARK, SITE
-from ask_above.cli.options import community_option, format_option, in_zone, open_here, when_option
+from ask_above.cli.options import in_zone, open_here, question_options
 from ask_above.cli.question import What, what_is_asked
 from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
@@ -21,9 +21,7 @@ from ask_above.show.screen import stdout
 @click.command("who", cls=Spoken)
 @what_is_asked
 @click.option("--through", is_flag=True, help="Say what gives it to each: all that would have to go.")
-@when_option
-@community_option
-@format_option
+@question_options
 def command(
     what: What,
     *,

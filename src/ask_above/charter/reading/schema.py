@@ -10,23 +10,7 @@ from typing import Any
 
 from ask_above.charter.names import RESERVED
 from ask_above.charter.reading import form
-from ask_above.charter.reading.shapes import (
-    NO,
-    YES,
-    CapabilityKey,
-    Choice,
-    Key,
-    Later,
-    ListOf,
-    Mapped,
-    OneOrMore,
-    Record,
-    Shape,
-    TextField,
-    Whole,
-    YesNo,
-    Zone,
-)
+from ask_above.charter.reading import shapes as s
 
 _KEY = "[a-z0-9][a-z0-9_-]*"
 _SCALAR = ["string", "number", "boolean"]
@@ -48,57 +32,57 @@ def json_schema() -> dict[str, Any]:
 
 
 @singledispatch
-def said(shape: Shape) -> dict[str, Any]:
+def said(shape: s.Shape) -> dict[str, Any]:
     """Return what a shape lets stand, as a schema."""
     raise NotImplementedError(type(shape).__name__)
 
 
-@said.register(TextField)
-@said.register(Zone)
-def _(_: Shape) -> dict[str, Any]:
+@said.register(s.TextField)
+@said.register(s.Zone)
+def _(_: s.Shape) -> dict[str, Any]:
     return {"type": _SCALAR}
 
 
 @said.register
-def _(shape: Key) -> dict[str, Any]:
+def _(shape: s.Key) -> dict[str, Any]:
     found: dict[str, Any] = {"type": _SCALAR, "pattern": f"^{_KEY}$"}
     return found if shape.free else found | {"not": {"enum": sorted(RESERVED)}}
 
 
 @said.register
-def _(_: CapabilityKey) -> dict[str, Any]:
+def _(_: s.CapabilityKey) -> dict[str, Any]:
     return {"type": "string", "pattern": r"^[a-z0-9][a-z0-9_-]*(\.[a-z0-9][a-z0-9_-]*)+$"}
 
 
 @said.register
-def _(_: YesNo) -> dict[str, Any]:
-    return {"enum": [True, False, *sorted(YES | NO)]}
+def _(_: s.YesNo) -> dict[str, Any]:
+    return {"enum": [True, False, *sorted(s.YES | s.NO)]}
 
 
 @said.register
-def _(_: Whole) -> dict[str, Any]:
+def _(_: s.Whole) -> dict[str, Any]:
     return {"anyOf": [{"type": "integer", "minimum": 0}, {"type": "string", "pattern": "^[0-9]{1,9}$"}]}
 
 
 @said.register
-def _(shape: Choice) -> dict[str, Any]:
+def _(shape: s.Choice) -> dict[str, Any]:
     numbers = [int(option) for option in shape.options if option.isdigit()]
     return {"enum": [*shape.options, *numbers]}
 
 
 @said.register
-def _(shape: ListOf) -> dict[str, Any]:
+def _(shape: s.ListOf) -> dict[str, Any]:
     least = {"minItems": shape.least} if shape.least else {}
     return {"type": "array", "items": said(shape.item), **least}
 
 
 @said.register
-def _(shape: OneOrMore) -> dict[str, Any]:
-    return {"anyOf": [said(shape.item), said(ListOf(shape.item, 1))]}
+def _(shape: s.OneOrMore) -> dict[str, Any]:
+    return {"anyOf": [said(shape.item), said(s.ListOf(shape.item, 1))]}
 
 
 @said.register
-def _(shape: Mapped) -> dict[str, Any]:
+def _(shape: s.Mapped) -> dict[str, Any]:
     found: dict[str, Any] = {"type": "object", "additionalProperties": said(shape.value)}
     if shape.keys is not None:
         names: dict[str, Any] = {"pattern": rf"^{_KEY}\+?$" if shape.ranges else f"^{_KEY}$"}
@@ -107,7 +91,7 @@ def _(shape: Mapped) -> dict[str, Any]:
 
 
 @said.register
-def _(shape: Record) -> dict[str, Any]:
+def _(shape: s.Record) -> dict[str, Any]:
     whole: dict[str, Any] = {
         "type": "object",
         "properties": {key: {"description": field.about, **said(field.shape)} for key, field in shape.fields.items()},
@@ -119,5 +103,5 @@ def _(shape: Record) -> dict[str, Any]:
 
 
 @said.register
-def _(_: Later) -> dict[str, Any]:
+def _(_: s.Later) -> dict[str, Any]:
     return {"$ref": "#/$defs/place"}
