@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from datetime import UTC
 from functools import partial
 from pathlib import Path
+from time import time_ns
 from typing import TYPE_CHECKING, TypeAlias
 
 from ask_above.charter.charter import Charter
@@ -49,6 +50,10 @@ if TYPE_CHECKING:
 Wanted: TypeAlias = str | tuple[str, str]
 
 
+def _clock() -> Instant:
+    return time_ns() // 1000
+
+
 class Community:
     """A charter and a register, ready for questions.
 
@@ -73,7 +78,7 @@ class Community:
 
     def _use(self, decider: Decider) -> None:
         """Keep at hand what every question needs."""
-        self._decider, self._names, self._quick = decider, Names(decider), QuickAnswers(decider)
+        self._decider, self._names, self._quick = decider, Names(decider), QuickAnswers(decider, _clock)
         self._look_ups: LookUps | None = None
 
     @classmethod
@@ -216,11 +221,12 @@ class Community:
         'Member carries post.edit.own (charter.yaml line ...).'
         """
         if type(who) is str and (author is None or type(author) is str):
-            if when is None or getattr(when, "tzinfo", None) is UTC:  # a moment in UTC needs no reading to be right
+            if when is None:
                 answer = self._quick.answer(who, capability, at, author)
-                if answer is not None:
-                    return answer
-            answer = self._quick.answer_at(who, capability, at, author, self._names.moment(when))
+            elif getattr(when, "tzinfo", None) is UTC and self._quick.is_always_so(who):
+                answer = self._quick.answer(who, capability, at, author)  # a moment in UTC needs no reading to be right
+            else:
+                answer = self._quick.answer(who, capability, at, author, self._names.moment(when))
             if answer is not None:
                 return answer
         return self._may_at_first(who, capability, at, author, self._names.moment(when))

@@ -41,7 +41,7 @@ class MemberClass:
     exceptions that they had when the class was made; a rank or visitor has none.
     """
 
-    __slots__ = ("edges", "excepted", "given", "member", "only", "states")
+    __slots__ = ("edges", "excepted", "given", "last_edge", "member", "only", "states")
 
     def __init__(
         self, member: Member | None = None, given: Sequence[Assignment] = (), *, excepted: bool = False
@@ -49,6 +49,7 @@ class MemberClass:
         edges = {edge for each in given for edge in (each.period.start, each.period.end) if edge is not None}
         self.member, self.given, self.excepted = member, list(given), excepted
         self.edges: tuple[Instant, ...] = tuple(sorted(edges))
+        self.last_edge = self.edges[-1] if self.edges else _LONG_AGO
         self.states: list[ClassState | None] = [None] * (len(self.edges) + 1)
         self.only: ClassState | None = None
 

@@ -9,7 +9,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from enum import StrEnum
-from itertools import chain
 from typing import NamedTuple
 
 from ask_above.charter.ladder import Rank
@@ -45,19 +44,23 @@ class Saying(NamedTuple):
 class Sayings(NamedTuple):
     """What is said for ranks and groups at a place, in the order in which it counts, the last word last.
 
-    ``turns`` are the numbers of each holder's sayings in ``order``.
+    ``turns`` are the numbers of each holder's sayings in ``order``, ``bars`` what each is barred from.
     """
 
     order: tuple[Saying, ...]
     turns: Mapping[str, tuple[int, ...]]
+    bars: Mapping[str, int]
 
     def of(self, holders: Iterable[str]) -> list[Saying]:
         """Return the sayings of some holders, in the order in which they count."""
-        turns = self.turns
-        return [self.order[n] for n in sorted(chain.from_iterable(turns[key] for key in holders if key in turns))]
+        turns, order = self.turns, self.order
+        found = [n for key in holders if key in turns for n in turns[key]]
+        if len(found) > 1:
+            found.sort()
+        return [order[n] for n in found]
 
 
-NO_SAYINGS = Sayings((), {})
+NO_SAYINGS = Sayings((), {}, {})
 
 
 def first_says(words: Iterable[Word]) -> Word:
@@ -88,7 +91,7 @@ def sayings(words: Mapping[str, Word], ranks: Mapping[str, Rank], disagreement: 
     turns: dict[str, tuple[int, ...]] = {}
     for n, saying in enumerate(order):
         turns[saying.holder] = (*turns.get(saying.holder, ()), n)
-    return Sayings(tuple(order), turns)
+    return Sayings(tuple(order), turns, {key: word.bar for key, word in words.items() if word.bar})
 
 
 def _in_turn(layer: LayerName, words: Mapping[str, Word], disagreement: str) -> list[Saying]:

@@ -6,6 +6,8 @@ set of names that is kept. ``benchmarks/whole_platform.py`` holds this to a mult
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from ask_above.charter.moments import Instant
 from ask_above.decide.answer import Answer
 from ask_above.decide.classes import MemberClass
@@ -15,45 +17,44 @@ from ask_above.decide.decider import Decider
 class QuickAnswers:
     """Answers what was asked before about somebody at a place, and nothing else."""
 
-    __slots__ = ("_account", "_classes", "_known", "_members", "_pairs", "_ready", "_renewed", "_usable")
+    __slots__ = ("_account", "_classes", "_clock", "_known", "_members", "_pairs", "_renewed", "_state_at", "_usable")
 
-    def __init__(self, decider: Decider) -> None:
+    def __init__(self, decider: Decider, clock: Callable[[], Instant]) -> None:
+        self._clock = clock
         ready, catalogue = decider.ready, decider.compiled.catalogue
-        self._account, self._ready, self._members = decider.account_of, ready, decider.people.register.members
+        self._account, self._state_at, self._members = decider.account_of, ready.at, decider.people.register.members
         self._classes, self._renewed, self._usable = ready.classes, ready.renewed, ready.usable
         self._known, self._pairs = catalogue.bit, catalogue.pairs
 
-    def answer(self, who: str, capability: str, at: str, author: str | None) -> Answer | None:
-        """Return the answer where no moment matters; ``None`` where it is not at hand."""
+    def answer(
+        self, who: str, capability: str, at: str, author: str | None, now: Instant | None = None
+    ) -> Answer | None:
+        """Return the answer at a moment, without one that of the clock; ``None`` where it is not at hand."""
         known = self.class_of(who) if self._renewed else self._classes.get(who)
-        if known is None or known.only is None:
+        usable = self._usable.get(at)
+        if known is None or usable is None:
             return None
-        names = self._usable[at].get(known.only) if at in self._usable else None
-        if names is None:
-            return None
-        if author is not None or capability in self._pairs:
-            pair = self._pairs.get(capability)
-            if pair is not None:
-                capability = pair[0] if author == who else pair[1]
-            if author is not None and author not in self._members:
-                return None
-        if capability in names:
-            return Answer(True, self._account, (who, capability, at, 0))
-        if capability in self._known:
-            return Answer(False, self._account, (who, capability, at, 0))
-        return None
-
-    def answer_at(self, who: str, capability: str, at: str, author: str | None, now: Instant) -> Answer | None:
-        """Return the answer at a moment; ``None`` where it is not at hand."""
-        known = self.class_of(who)
-        names = None if known is None or at not in self._usable else self._usable[at].get(self._ready.at(known, now))
+        state = known.only
+        if state is None:
+            now = self._clock() if now is None else now
+            # most have begun long ago: then the last state is the one
+            state = (known.states[-1] if known.last_edge <= now else None) or self._state_at(known, now)
+        names = usable.get(state)
         if names is None or (author is not None and author not in self._members):
             return None
-        pair = self._pairs.get(capability)
-        full = capability if pair is None else pair[0] if author == who else pair[1]
-        if full not in self._known:
-            return None
-        return Answer(full in names, self._account, (who, full, at, now))
+        if capability in self._pairs:
+            own, everybody = self._pairs[capability]
+            capability = own if author == who else everybody
+        if capability in names:
+            return Answer(True, self._account, (who, capability, at, now or 0))
+        if capability in self._known:
+            return Answer(False, self._account, (who, capability, at, now or 0))
+        return None
+
+    def is_always_so(self, who: str) -> bool:
+        """Tell whether no moment matters for somebody."""
+        known = self.class_of(who)
+        return known is not None and known.only is not None
 
     def class_of(self, who: str) -> MemberClass | None:
         """Return the class that somebody belongs to, where that is known."""

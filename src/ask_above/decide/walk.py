@@ -109,11 +109,19 @@ def held(compiled: CompiledCharter, profile: Profile, place: int, *, gated: bool
     mask = bars = 0
     for rank in ranks:
         mask |= compiled.carried[rank]
-    for layer in layers(compiled, profile, place):
-        if layer.place == place and not own:
-            continue
-        mask = (mask | layer.allow) & ~layer.deny
-        for _, word in layer.speakers:
+    holders = [*(compiled.ranks[rank].key for rank in ranks), *profile.groups]
+    for here in compiled.chains[place] if own else compiled.chains[place][:-1]:
+        said = compiled.sayings_at(here)
+        if said.turns or said.bars:
+            for layer, _, allow, deny in said.of(holders):
+                # those pending are given nothing by their groups
+                mask = (mask if profile.pending and layer is LayerName.GROUP else mask | allow) & ~deny
+            for key, bar in said.bars.items():
+                bars |= bar if key in holders else 0
+        entry = compiled.exception(here, profile.exceptions)
+        if entry is not None:
+            word = compiled.word_of(entry)
+            mask = (mask if profile.pending else mask | word.allow) & ~word.deny
             bars |= word.bar
     return Held(mask & ~bars, unbounded=False)
 
