@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
 from ask_above.change.draft import Done, Draft, EditError, RowChange, member_row
-from ask_above.change.ranks import references, reworded_lists
+from ask_above.change.references import references, reworded_lists
 from ask_above.change.steps import Drop, Insert, Path, Put, Rename, Step
 from ask_above.charter.names import listed, nearest
 from ask_above.charter.places import Group

@@ -300,7 +300,7 @@ def _called(draft: Draft, key: str, *, member: bool) -> str:
 
 
 def _known(draft: Draft, names: Sequence[str]) -> tuple[str, ...]:
-    from ask_above.change.ranks import _known as known
+    from ask_above.change.ranks import known_capabilities as known
 
     return known(draft, names)
 

@@ -6,11 +6,11 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
 from ask_above.change.coverage import coverage
-from ask_above.change.draft import Done, Draft, EditError, RowChange, assignment_row, put_words, words_at
-from ask_above.change.steps import Drop, Insert, MoveItem, Path, Put, Rename, Step, there
+from ask_above.change.draft import Done, Draft, EditError, RowChange, assignment_row, put_words
+from ask_above.change.references import renamed, without_rank
+from ask_above.change.steps import Drop, Insert, MoveItem, Put, Step, there
 from ask_above.charter.changes import granting, withholding
 from ask_above.charter.charter import Charter
-from ask_above.charter.expectations import Expectation
 from ask_above.charter.names import listed
 from ask_above.people.register import Assignment
 
@@ -102,7 +102,7 @@ class Grant(NamedTuple):
         return _carrying(
             draft,
             self.rank,
-            granting(draft.charter, self.rank, _known(draft, self.names)),
+            granting(draft.charter, self.rank, known_capabilities(draft, self.names)),
             f"let {{}} carry {listed(self.names)}",
         )
 
@@ -116,7 +116,7 @@ class Withhold(NamedTuple):
     def on(self, draft: Draft) -> Done:
         """Work it out."""
         draft.rank(self.rank)
-        changed = withholding(draft.charter, self.rank, _known(draft, self.names))
+        changed = withholding(draft.charter, self.rank, known_capabilities(draft, self.names))
         return _carrying(draft, self.rank, changed, f"keep {{}} from carrying {listed(self.names)}")
 
 
@@ -127,7 +127,7 @@ class Withdraw(NamedTuple):
 
     def on(self, draft: Draft) -> Done:
         """Work it out."""
-        names = _known(draft, (self.name,))
+        names = known_capabilities(draft, (self.name,))
         holders = carriers(draft.charter, names[0])
         if not holders:
             raise EditError(f"No rank carries {self.name}.")
@@ -157,7 +157,7 @@ class RankRemove(NamedTuple):
             other = draft.rank(self.instead)
             if other.automatic or self.instead == self.key:
                 raise EditError(f"{other.title} cannot be given instead.")
-        steps = [*_without_rank(draft, self.key), Drop(path)]
+        steps = [*without_rank(draft, self.key), Drop(path)]
         rows = list(_removed_rows(draft, self.key, self.instead))
         holders = len(
             {each.member for each in draft.register.assignments if _lasts(each, draft) and each.rank == self.key}
@@ -187,7 +187,7 @@ class RankRename(NamedTuple):
         if self.new_key is not None and self.new_key != self.key:
             if self.new_key in draft.charter.ranks or self.new_key in draft.charter.groups:
                 raise EditError(f"There is a rank or group '{self.new_key}' already.")
-            steps += [*_renamed(draft, self.key, self.new_key), Put((*path, "key"), self.new_key)]
+            steps += [*renamed(draft, self.key, self.new_key), Put((*path, "key"), self.new_key)]
             rows = list(_rows(draft, self.key, self.new_key))
         said = [f"to {self.title}" if self.title else "", f"key {self.new_key}" if self.new_key else ""]
         what = f"rename {rank.title} {listed(filter(None, said))}"
@@ -221,7 +221,7 @@ def _position(draft: Draft, above: str | None, below: str | None) -> int:
     return given[-1] + 1 if given else 0
 
 
-def _known(draft: Draft, names: Sequence[str]) -> tuple[str, ...]:
+def known_capabilities(draft: Draft, names: Sequence[str]) -> tuple[str, ...]:
     """Return full names of capabilities; words that stand for several are written out where they have to be."""
     catalogue = draft.charter.catalogue
     found: list[str] = []
@@ -265,110 +265,3 @@ def _removed_rows(draft: Draft, key: str, instead: str | None) -> Iterator[RowCh
         covered = not (coverage([each]) - coverage(others)).since(draft.at)
         after = None if instead is None or not _lasts(each, draft) or covered else {**before, "rank": instead}
         yield RowChange("assignments", str(each.number), before, after)
-
-
-def references(data: Any, key: str) -> Iterator[tuple[Path, str]]:
-    """Yield where a rank is named, and how: a word in a list, a range, a mapping's key, or a conferred rank."""
-    for n, rank in enumerate(data["ranks"]):
-        for field in ("builds-on", "after", "apart-from"):
-            for k, word in enumerate(rank.get(field) or []):
-                if word == key:
-                    yield ("ranks", n, field, k), "word"
-        if rank.get("copied-from") == key:
-            yield ("ranks", n, "copied-from"), "value"
-        for field in ("moderates", "assigns", "manages"):
-            for way in ("only", "except"):
-                for k, word in enumerate((rank.get(field) or {}).get(way) or []):
-                    if word == key:
-                        yield ("ranks", n, field, way, k), "word"
-    for n, group in enumerate(data.get("groups") or []):
-        for k, conferred in enumerate(group.get("confers") or []):
-            if conferred == key:
-                yield ("groups", n, "confers", k), "word"
-            elif isinstance(conferred, dict) and conferred.get("rank") == key:
-                yield ("groups", n, "confers", k, "rank"), "conferred"
-    for name, entries in (data.get("override-sets") or {}).items():
-        yield from _keys(entries, ("override-sets", name), key)
-    for path, place in every_place(data):
-        yield from _keys(place.get("overrides") or {}, (*path, "overrides"), key)
-        for way in ("any", "all", "none"):
-            for k, word in enumerate((place.get("gate") or {}).get(way) or []):
-                if word in (key, f"{key}+"):
-                    yield (*path, "gate", way, k), "word"
-
-
-def _keys(entries: Any, path: Path, key: str) -> Iterator[tuple[Path, str]]:
-    for name in entries or {}:
-        if name in (key, f"{key}+"):
-            yield (*path, name), "key"
-
-
-def every_place(data: Any) -> Iterator[tuple[Path, Any]]:
-    """Yield the path and the plain data of the site, where anything is said of it, and of every place."""
-    if data.get("site"):
-        yield ("site",), data["site"]
-    todo: list[tuple[Path, Any]] = [(("places", n), each) for n, each in enumerate(data.get("places") or [])]
-    while todo:
-        path, place = todo.pop(0)
-        yield path, place
-        todo += [((*path, "places", n), each) for n, each in enumerate(place.get("places") or [])]
-
-
-def _without_rank(draft: Draft, key: str) -> list[Step]:
-    """Return the steps that take out every reference to a rank, the last first, so that paths stay right."""
-    found = list(references(draft.data, key))
-    if any("gate" in path for path, _ in found):
-        raise EditError(f"A gate asks for {draft.rank(key).title}; change it first, so that it lets in whom it should.")
-    ranges = [path for path, how in found if how == "key" and str(path[-1]).endswith("+")]
-    if ranges:
-        raise EditError(f"Entries for {key}+ start at this rank; let them start at another rank first.")
-    for expectation in draft.charter.expectations:
-        if key in _named_in(expectation):
-            raise EditError(f"The expectation '{expectation}' names {draft.rank(key).title}; change it first.")
-    dropped = [path[:-1] if how == "conferred" else path for path, how in found]
-    return [Drop(path) for path in sorted(dropped, key=_deepest_last, reverse=True)]
-
-
-def _deepest_last(path: Path) -> tuple[Any, ...]:
-    return tuple((isinstance(each, str), each if isinstance(each, int) else 0, str(each)) for each in path)
-
-
-def _named_in(expectation: Expectation) -> set[str]:
-    subject = expectation.subject
-    ranks = {subject.key} if subject.form in ("rank", "above", "every", "no") else set()
-    return ranks | {expectation.target or ""}
-
-
-def _renamed(draft: Draft, key: str, new: str) -> list[Step]:
-    """Return the steps that let every reference name a rank by its new key."""
-    steps: list[Step] = []
-    found = list(references(draft.data, key))
-    for path, how in found:
-        word = str(path[-1]) if how == "key" else str(draft.said(path))
-        changed = f"{new}+" if word.endswith("+") else new
-        if how == "key":
-            steps.append(Rename(path, changed))
-        elif how != "word":
-            steps.append(Put(path, changed))
-    steps += reworded_lists(draft, [path for path, how in found if how == "word"], key, new)
-    for n, text in enumerate(draft.data.get("expectations") or []):
-        parsed = draft.charter.expectations[n]
-        if key in _named_in(parsed):
-            steps.append(Put(("expectations", n), _reworded(text, key, new)))
-    return steps
-
-
-def reworded_lists(draft: Draft, words: Sequence[Path], key: str, new: str) -> list[Step]:
-    """Return the steps that let the lists in which a key stands as a word name it by its new key."""
-    lists = dict.fromkeys(path[:-1] for path in words)
-    return [Put(path, [_reword(each, key, new) for each in words_at(draft, path)]) for path in lists]
-
-
-def _reword(word: Any, key: str, new: str) -> Any:
-    return new if word == key else f"{new}+" if word == f"{key}+" else word
-
-
-def _reworded(text: str, key: str, new: str) -> str:
-    """Return an expectation with a rank's new key; places may have the same key, and stay."""
-    words = text.split(" ")
-    return " ".join(_reword(w, key, new) if n == 0 or words[n - 1] != "in" else w for n, w in enumerate(words))

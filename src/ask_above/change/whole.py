@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import Any, NamedTuple
 
 from ask_above.change.draft import Done, Draft, EditError
-from ask_above.change.ranks import every_place
+from ask_above.change.references import every_place
 from ask_above.change.steps import Drop, Insert, Path, Put, Step, at
 from ask_above.charter.names import nearest
 

@@ -14,7 +14,7 @@ from ask_above.charter.rules import ActRule
 from ask_above.decide.walk import Reckoner
 from ask_above.escalation.gates import Gates
 from ask_above.escalation.ground import Ground
-from ask_above.escalation.moves import NEW_RANK, Move, Moves, before_last, then, together
+from ask_above.escalation.moves import NEW_RANK, Move, MoveKind, Moves, before_last, then, together
 from ask_above.escalation.powers import Powers
 from ask_above.escalation.reached import Brought, Reached
 
@@ -105,7 +105,9 @@ class Ascent:
             for bit, leads in self.reached.ground.leads.items():
                 if mask & bit and leads & ~self.reached.turns[n]:
                     name = names(bit)[0]
-                    detour = Move("detour", place=self.reached.compiled.places[n].key, names=(name, *names(leads)))
+                    detour = Move(
+                        MoveKind.DETOUR, place=self.reached.compiled.places[n].key, names=(name, *names(leads))
+                    )
                     self.reached.turns[n] |= leads
                     self.reached.grew = True
                     moves = then(self.reached.holding(n, bit), detour)
@@ -117,7 +119,7 @@ class Ascent:
         """Join all ranks that are open, at once: what they bring together is the same for every start."""
         joined = [rank for rank in self.reached.ground.open if self.powers.givable(rank, 0)]
         for rank in joined:
-            moves = then(self.powers.after(rank, 0) or (), Move("join", rank.key))
+            moves = then(self.powers.after(rank, 0) or (), Move(MoveKind.JOIN, rank.key))
             self.reached.sources.append(Brought(0, self.reached.ground.single(rank.position), moves))
             self.reached.note(rank.position, 0, moves)
         if joined:
@@ -130,7 +132,7 @@ class Ascent:
         rule = self.reached.rules.act("assign")
         if not (rule.oneself or self.reached.accomplice):
             return
-        kind = "give" if rule.oneself else "receive"
+        kind = MoveKind.GIVE if rule.oneself else MoveKind.RECEIVE
         wanted = self.reached.ground.mattering
         for place in self.reached.where_one_can("assign") if wanted else ():
             if self.powers.is_as_above(rule, place):
@@ -160,14 +162,14 @@ class Ascent:
             ]
             if all(way is not None for way in ways):
                 moves = together([before, *(way for way in ways if way is not None)])
-                moves = then(then(moves, Move("open", rank.key)), Move("join", rank.key))
+                moves = then(then(moves, Move(MoveKind.OPEN, rank.key)), Move(MoveKind.JOIN, rank.key))
                 self.reached.have(rank.position, 0, moves)
         if (
             self.reached.made is None
             and self.powers.admitted(manage, NEW_RANK, 0)
             and self.powers.admitted(assign, NEW_RANK, 0)
         ):
-            self.reached.made = then(before, Move("make", NEW_RANK))
+            self.reached.made = then(before, Move(MoveKind.MAKE, NEW_RANK))
             self.reached.grew = True
 
     def _stuff(self) -> None:
@@ -180,7 +182,7 @@ class Ascent:
                 self._allow(overrides, place)
         if self.reached.accomplice and assign.hand_on == "any" and self.reached.can("assign", 0):
             for group, masks in self.reached.ground.by_group.items():
-                moves = then(self.powers.how("assign", 0), Move("group", group))
+                moves = then(self.powers.how("assign", 0), Move(MoveKind.GROUP, group))
                 self.reached.add(Brought(0, masks, moves))
 
     def _grant(self, rule: ActRule) -> None:
@@ -192,10 +194,12 @@ class Ascent:
                 continue
             full = self.reached.ground.full(position)
             before = together([how, reaches])
-            self._fill(place, full, Move("grant", rank.key), together([before, moves]))
+            self._fill(place, full, Move(MoveKind.GRANT, rank.key), together([before, moves]))
         if self.reached.made is not None:
             made = together([how, self.reached.made])
-            self._fill(0, self.reached.ground.made, Move("grant", NEW_RANK), then(made, Move("join", NEW_RANK)))
+            self._fill(
+                0, self.reached.ground.made, Move(MoveKind.GRANT, NEW_RANK), then(made, Move(MoveKind.JOIN, NEW_RANK))
+            )
 
     def _to_be_filled(self) -> Iterator[tuple[int, int, Moves]]:
         """Yield the ranks that an edit might fill, each with its place and how it is had afterwards.
@@ -211,9 +215,14 @@ class Ascent:
                 or assign.oneself
                 or (self.reached.can("manage", 0) and self.reached.can("assign", 0))
             ):
-                again = Move("join" if self.reached.rank.open or not assign.oneself else "give", self.reached.rank.key)
-                opened = () if self.reached.rank.open or assign.oneself else (Move("open", self.reached.rank.key),)
-                yield position, place, (Move("leave", self.reached.rank.key), *opened, again)
+                again = Move(
+                    MoveKind.JOIN if self.reached.rank.open or not assign.oneself else MoveKind.GIVE,
+                    self.reached.rank.key,
+                )
+                opened = (
+                    () if self.reached.rank.open or assign.oneself else (Move(MoveKind.OPEN, self.reached.rank.key),)
+                )
+                yield position, place, (Move(MoveKind.LEAVE, self.reached.rank.key), *opened, again)
 
     def _fill(self, place: int, full: list[int], last: Move, moves: Moves) -> None:
         """Note that a rank had at a place could hold ``full``; where words there may be edited too, everything."""
@@ -235,14 +244,14 @@ class Ascent:
             if reaches is None:
                 continue
             before = together([how, reaches])
-            last = Move("allow", rank.key, key)
+            last = Move(MoveKind.ALLOW, rank.key, key)
             found = before_last(together([before, moves]), last)
             if place in self.reached.compiled.chains[where] or where in self.reached.compiled.chains[place]:
                 deeper = max(place, where, key=lambda n: len(self.reached.compiled.chains[n]))
                 self.reached.add(Brought(deeper, everything, found, template=True))
         if self.reached.made is not None:
-            moves = then(together([how, self.reached.made]), Move("join", NEW_RANK))
-            found = before_last(moves, Move("allow", NEW_RANK, key))
+            moves = then(together([how, self.reached.made]), Move(MoveKind.JOIN, NEW_RANK))
+            found = before_last(moves, Move(MoveKind.ALLOW, NEW_RANK, key))
             self.reached.add(Brought(place, everything, found, template=True))
         if self.reached.accomplice:
-            self.reached.add(Brought(place, everything, then(how, Move("except", place=key)), template=True))
+            self.reached.add(Brought(place, everything, then(how, Move(MoveKind.EXCEPT, place=key)), template=True))

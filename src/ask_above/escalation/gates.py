@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from ask_above.charter.places import GateTerm
 from ask_above.decide.layers import meant_by
-from ask_above.escalation.moves import Move, Moves, together
+from ask_above.escalation.moves import Move, MoveKind, Moves, together
 from ask_above.escalation.reached import Reached
 
 
@@ -43,7 +43,7 @@ class Gates:
     def meeting(self, place: int, term: GateTerm) -> Moves | None:
         """Return the moves by which one comes to be what a gate asks for."""
         if term.group:
-            return (Move("enter", term.key),) if self.may_join_groups(place) else None
+            return (Move(MoveKind.ENTER, term.key),) if self.may_join_groups(place) else None
         meant, chain = self.meant(term), self.reached.compiled.chains[place]
         if not meant.isdisjoint(self.reached.automatic):
             return ()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from enum import StrEnum
 from typing import NamedTuple
 
 from ask_above.charter.names import SITE
@@ -11,6 +12,27 @@ NEW_RANK = "new-rank"
 """The key of a rank that would be made."""
 
 Moves = tuple["Move", ...]
+
+
+class MoveKind(StrEnum):
+    """What one does on the way up, or what an accomplice does for one."""
+
+    JOIN = "join"
+    GIVE = "give"
+    RECEIVE = "receive"
+    LEAVE = "leave"
+    OPEN = "open"
+    MAKE = "make"
+    GRANT = "grant"
+    ALLOW = "allow"
+    EXCEPT = "except"
+    ENTER = "enter"
+    GROUP = "group"
+    DETOUR = "detour"
+
+
+TAKING = (MoveKind.JOIN, MoveKind.GIVE, MoveKind.RECEIVE)
+"""The moves by which one comes to have a rank."""
 
 
 class Move(NamedTuple):
@@ -22,7 +44,7 @@ class Move(NamedTuple):
     put into one by an accomplice) or detour (from the first of ``names`` to the others).
     """
 
-    kind: str
+    kind: MoveKind
     rank: str = ""
     place: str = SITE
     names: tuple[str, ...] = ()
@@ -35,7 +57,10 @@ def then(moves: Moves, last: Move) -> Moves:
 
 def before_last(moves: Moves, edit: Move) -> Moves:
     """Put an edit before the rank that it fills is taken: whoever holds a rank gains by no edit of it."""
-    at = next((n for n, m in enumerate(moves) if m.rank == edit.rank and m.kind in ("join", "give", "receive")), None)
+    at = next(
+        (n for n, m in enumerate(moves) if m.rank == edit.rank and m.kind in TAKING),
+        None,
+    )
     return (*moves, edit) if at is None else (*moves[:at], edit, *moves[at:])
 
 

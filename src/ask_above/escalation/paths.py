@@ -16,11 +16,11 @@ from ask_above.charter.names import SITE, listed
 from ask_above.decide.decider import Decider
 from ask_above.escalation.climb import Climb, ClimbGain, climb
 from ask_above.escalation.ground import Ground
-from ask_above.escalation.moves import NEW_RANK, Move, Moves
+from ask_above.escalation.moves import NEW_RANK, TAKING, Move, MoveKind, Moves
 from ask_above.people.register import Assignment, Member
 from ask_above.printing import printed
 
-_TEMPLATES = ("grant", "allow", "except")
+_TEMPLATES = (MoveKind.GRANT, MoveKind.ALLOW, MoveKind.EXCEPT)
 
 
 class ClimbPath(NamedTuple):
@@ -78,7 +78,9 @@ def folded(found: Climb, decider: Decider, place: str | None = None) -> list[lis
         if only is None or gain.place == only:
             here = decider.compiled.places[gain.place].key
             # a detour at the very place is the same way wherever that is
-            moves = tuple(m._replace(place="") if m.kind == "detour" and m.place == here else m for m in gain.moves)
+            moves = tuple(
+                m._replace(place="") if m.kind == MoveKind.DETOUR and m.place == here else m for m in gain.moves
+            )
             key = tuple(move._replace(names=()) if move.kind in _TEMPLATES else move for move in moves)
             by_moves.setdefault(key, []).append(gain._replace(moves=moves))
     return list(by_moves.values())
@@ -138,8 +140,8 @@ class Player:
         """Yield the moves as they are, and with the rank given up before."""
         yield moves
         if not self.rank.automatic and not self.rank.entry:
-            leave = Move("leave", self.rank.key)
-            at = next((n for n, move in enumerate(moves) if move.kind in ("join", "give", "receive", "except")), None)
+            leave = Move(MoveKind.LEAVE, self.rank.key)
+            at = next((n for n, move in enumerate(moves) if move.kind in (*TAKING, MoveKind.EXCEPT)), None)
             for n in dict.fromkeys((at, 0, len(moves))):
                 if n is not None:
                     yield (*moves[:n], leave, *moves[n:])
@@ -155,7 +157,7 @@ class Player:
 
     def _leads_to(self, end: Decider, moves: Moves, gains: Sequence[ClimbGain]) -> bool:
         someone = end.people.ask(self.me, self.at)
-        detours = [move for move in moves if move.kind == "detour"]
+        detours = [move for move in moves if move.kind == MoveKind.DETOUR]
         for gain in gains:
             place = end.compiled.places[gain.place].key
             usable = end.usable(someone, gain.place) & end.compiled.catalogue.bit[gain.capability]
@@ -182,12 +184,12 @@ class Player:
         return known
 
     def _step(self, now: Decider, move: Move) -> tuple[Decider | None, str]:
-        if move.kind == "detour":
+        if move.kind == MoveKind.DETOUR:
             good = not move.place or self._holds(now, move, move.place)
             return (now, "") if good else (None, f"{move.names[0]} is not held there then")
-        if move.kind in ("join", "give", "receive", "leave"):
+        if move.kind in (*TAKING, MoveKind.LEAVE):
             return self._take(now, move)
-        if move.kind in ("group", "enter"):
+        if move.kind in (MoveKind.GROUP, MoveKind.ENTER):
             return None, "being put into a group is not played through"
         return self._edit(now, move)
 
@@ -197,14 +199,14 @@ class Player:
         if rank is None:
             return None, f"there is no {move.rank} then"
         me = now.people.ask(self.me, self.at)
-        actor = now.people.ask(self.other, self.at) if move.kind == "receive" else me
+        actor = now.people.ask(self.other, self.at) if move.kind == MoveKind.RECEIVE else me
         case = now.case(actor, place, self.at)
-        steps = case.unassign(rank, me) if move.kind == "leave" else case.assign(rank, me)
+        steps = case.unassign(rank, me) if move.kind == MoveKind.LEAVE else case.assign(rank, me)
         wrong = [step.text for step in steps if step.holds is False]
         if wrong:
             return None, wrong[0]
         given = [each for each in now.people.register.of(self.me) if (each.rank, each.place) != (move.rank, move.place)]
-        if move.kind != "leave":
+        if move.kind != MoveKind.LEAVE:
             given.append(Assignment(self.me, move.rank, move.place, ALWAYS))
         return now.after(now.compiled.charter, now.people.register.changed({}, {self.me: given})), ""
 
@@ -215,7 +217,7 @@ class Player:
             return None, f"there is no {move.rank} then"
         register = now.people.register
         later = now.after(charter, register)
-        actor = self.other if move.kind == "except" else self.me
+        actor = self.other if move.kind == MoveKind.EXCEPT else self.me
         difference = Difference(State(now.compiled.charter, register), State(charter, register), self.at)
         refusals = Reach(now, later, difference, self.at).refusals(actor)
         return (None, refusals[0].why) if refusals else (later, "")
@@ -223,19 +225,19 @@ class Player:
 
 def edited(charter: Charter, move: Move, me: str, below: str) -> Charter | None:
     """Return a charter after an edit; a rank is made directly below another. ``None`` where a rank is not there."""
-    if move.kind == "make":
+    if move.kind == MoveKind.MAKE:
         keys = list(charter.ranks)
         at = keys.index(below) + 1
         made = charter._replace(ranks={**charter.ranks, NEW_RANK: Rank(NEW_RANK, 0, title="a new rank", open=True)})
         return changes.in_order(made, [*keys[:at], NEW_RANK, *keys[at:]])
-    if move.kind == "except":
+    if move.kind == MoveKind.EXCEPT:
         return changes.saying(charter, move.place, me, "allow", move.names, member=True)
     rank = charter.ranks.get(move.rank)
     if rank is None:
         return None
-    if move.kind == "open":
+    if move.kind == MoveKind.OPEN:
         return changes.with_rank(charter, rank._replace(open=True))
-    if move.kind == "grant":
+    if move.kind == MoveKind.GRANT:
         return changes.granting(charter, rank.key, move.names)
     return changes.saying(charter, move.place, rank.key, "allow", move.names)
 
@@ -287,9 +289,9 @@ def _candidates(charter: Charter, rank: Rank, moves: Moves) -> Iterator[tuple[st
     rules = charter.rules
     for move in moves:
         other = charter.ranks.get(move.rank)
-        if move.kind == "join" and other is not None and other.open:
+        if move.kind == MoveKind.JOIN and other is not None and other.open:
             yield f"let {other.title} not be open", changes.with_rank(charter, other._replace(open=False))
-        if move.kind == "detour" and not rank.unbounded:
+        if move.kind == MoveKind.DETOUR and not rank.unbounded:
             yield (
                 f"keep {rank.title} from carrying {move.names[0]}",
                 changes.withholding(charter, rank.key, move.names[:1]),

@@ -9,7 +9,7 @@ from ask_above.charter.ladder import Rank
 from ask_above.decide.profile import ask_rank
 from ask_above.decide.walk import Reckoner, passes
 from ask_above.escalation.ground import Ground
-from ask_above.escalation.moves import Moves
+from ask_above.escalation.moves import MoveKind, Moves
 
 
 class Brought(NamedTuple):
@@ -32,7 +32,7 @@ class Brought(NamedTuple):
         """Return the moves, with what is asked for in the edit that gives it."""
         if not self.template:
             return self.moves
-        edits = ("grant", "allow", "except")
+        edits = (MoveKind.GRANT, MoveKind.ALLOW, MoveKind.EXCEPT)
         return tuple(
             move._replace(names=names) if move.kind in edits and not move.names else move for move in self.moves
         )

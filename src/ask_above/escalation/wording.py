@@ -5,7 +5,7 @@ from __future__ import annotations
 from ask_above.charter.charter import Charter
 from ask_above.charter.names import SITE, listed
 from ask_above.decide.words import in_place
-from ask_above.escalation.moves import NEW_RANK, Move, Moves
+from ask_above.escalation.moves import NEW_RANK, Move, MoveKind, Moves
 
 
 def said(charter: Charter, move: Move) -> str:
@@ -15,13 +15,13 @@ def said(charter: Charter, move: Move) -> str:
     known = charter.ranks.get(move.rank)
     title = "a rank of their own" if move.rank == NEW_RANK else known.title if known else move.rank
     names = listed(move.names)
-    if move.kind == "detour":
+    if move.kind == MoveKind.DETOUR:
         about = charter.catalogue.capabilities[move.names[0]].about
         at = f" {where}" if where else ""
         return f"uses {move.names[0]}{at} ({about[:1].lower()}{about[1:]}), which leads to {listed(move.names[1:])}"
-    if move.kind in ("group", "enter"):
+    if move.kind in (MoveKind.GROUP, MoveKind.ENTER):
         title = charter.groups[move.rank].title or move.rank
-        return f"is put into {title} by the other" if move.kind == "group" else f"puts themselves into {title}"
+        return f"is put into {title} by the other" if move.kind == MoveKind.GROUP else f"puts themselves into {title}"
     return {
         "join": f"joins {title}" + (", which is open" if known and known.open else ""),
         "give": f"gives themselves {title} {where}",
@@ -39,7 +39,7 @@ def sentence(charter: Charter, moves: Moves) -> str:
     """Say moves in one sentence.
 
     >>> from ask_above import Community
-    >>> sentence(Community.demo().charter, (Move("join", "volunteer"), Move("give", "host", "commons")))
+    >>> sentence(Community.demo().charter, (Move(MoveKind.JOIN, "volunteer"), Move(MoveKind.GIVE, "host", "commons")))
     'joins Volunteer, which is open; gives themselves Board host in Common room'
     """
     return "; ".join(said(charter, move) for move in moves)
