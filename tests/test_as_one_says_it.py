@@ -18,6 +18,7 @@ from ask_above.cli.meaning import MEANT, UNDER, sentence
 from commands import run
 from conftest import DEMO
 from small import community, member, place, rank
+from test_cli_changes import asked
 
 
 @pytest.fixture
@@ -268,6 +269,17 @@ def test_a_beginning_is_well_formed_and_without_advice_and_nobody_climbs(kind: s
     again = run("new", str(tmp_path / "site"), "--kind", kind, "--title", "x", "--owner", "y", "--zone", "UTC")
     assert again.returncode == 2
     assert "nothing was written" in again.stderr
+
+
+@pytest.mark.slow
+def test_on_a_terminal_it_asks_for_what_is_not_given_until_it_is_known(tmp_path: Path) -> None:
+    answers = "Our choir\nNell Harper\n\nEurope/Londn\nEurope/London\n4\n"
+    code, out = asked(answers, "new", "choir", cwd=tmp_path)
+    assert code == 0, out
+    assert "There is no time zone 'Europe/Londn'. Nearest: Europe/London." in out
+    c = Community.open(tmp_path / "choir")
+    assert (c.charter.title, c.charter.owner, c.charter.rules.timezone) == ("Our choir", "nell", "Europe/London")
+    assert "treasurer" in c.charter.ranks
 
 
 def test_without_a_terminal_it_says_what_is_missing_and_writes_nothing(tmp_path: Path) -> None:
