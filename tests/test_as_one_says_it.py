@@ -81,6 +81,9 @@ TYPED = [
     ("member put tove 'Lower reach team' --plan", 0, "Put Tove Eddy into Lower reach team"),
     ("member take petra upper-team --plan", 0, "Take Petra Lind out of Upper reach team"),
     ("member lock 'Bram Ashby' --plan", 0, "Bram Ashby"),
+    ("member set bram freya groups=upper-team --plan", 0, "set groups of Freya Ford"),
+    ("member set bram note='Prefers mornings' --plan", 0, "Set note of Bram Ashby"),
+    ("member set bram --plan", 2, "Say who, and what of them changes"),
     # moments
     ("assign surveyor bram --for 30d --plan", 0, "until 20"),
     ("assign surveyor bram for 2w --plan", 0, "until 20"),

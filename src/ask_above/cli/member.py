@@ -9,7 +9,7 @@ from typing import Any, NamedTuple
 
 import click
 
-from ask_above.cli.changing import How, carry_out, change_options, home_of, see_through
+from ask_above.cli.changing import How, carry_out, change_options, fields_of, home_of, see_through
 from ask_above.cli.options import F, at_option, community_option, complete, format_option, gathered, open_here
 from ask_above.cli.sentence import SpokenGroup
 from ask_above.errors import FaultyFilesError
@@ -225,22 +225,30 @@ _status(
 
 
 @command.command("set")
-@click.argument("key", shell_complete=_MEMBER)
+@click.argument("members", nargs=-1, required=True, metavar="MEMBER... [FIELD=VALUE]...", shell_complete=_MEMBER)
 @click.option("--name", help="The name.")
 @click.option("--email", help="The address.")
 @click.option("--kind", type=click.Choice(["person", "bot"]), help="A person, or a bot.")
-@click.option("--groups", metavar="GROUP;...", help="All the groups they are in.")
+@click.option("--groups", metavar="GROUP;...", help="All the groups they are in; member put and take change some.")
 @change_options
-def set_fields(key: str, name: str | None, email: str | None, kind: str | None, groups: str | None, *, how: How) -> int:
-    """Change a member's name, address, kind or groups.
+def set_fields(
+    members: Sequence[str], name: str | None, email: str | None, kind: str | None, groups: str | None, *, how: How
+) -> int:
+    """Change name, address, kind, groups or note of members; name=VALUE and its like will do as well.
 
     \b
-    Example:
+    Examples:
       ask-above member set bram --email bram@river.example --plan
+      ask-above member set bram freya groups=upper-team --plan
     """
     from ask_above.change import MemberSet
 
-    return carry_out(how, MemberSet(key, _fields(name=name, email=email, kind=kind, groups=groups)))
+    said = {key: value or "" for key, value in fields_of([each for each in members if "=" in each]).items()}
+    fields = {**said, **_fields(name=name, email=email, kind=kind, groups=groups)}
+    keys = [each for each in members if "=" not in each]
+    if not keys or not fields:
+        raise click.UsageError("Say who, and what of them changes: ask-above member set bram email=bram@river.example")
+    return carry_out(how, *(MemberSet(key, fields) for key in keys))
 
 
 @command.command("note")
