@@ -552,3 +552,11 @@ class TestImport:
         after = Community.open(here)
         assert after.member(gone.key).status == "retired"
         assert after.member(c.charter.owner or "").status == "active"
+
+    def test_names_are_told_to_those_alone_who_may_see_them(self, here: Path) -> None:
+        self.write(here, "name,email\nBram Ashby,other@river.example\n")
+        for who, seen in (("ines", True), ("dara", False)):
+            said = self.take(here, "--absent", "tell", "--plan", "--as", who)
+            assert ("may be bram" in said) is seen
+            assert ("Olaf Tarn" in said.partition("The file does not name")[2].partition(".")[0]) is seen
+            assert "The file does not name" in said

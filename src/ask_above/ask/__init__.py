@@ -1,1 +1,1 @@
-"""The questions built from it: tables, expectations."""
+"""The administrator's questions, one module or folder for each that the command line names."""

@@ -7,7 +7,8 @@ from collections.abc import Sequence
 from typing import NamedTuple
 
 from ask_above.ask.sheet import YES, meaning_of
-from ask_above.beginnings.start import Answers, key_of
+from ask_above.beginnings.start import Answers
+from ask_above.change.importing import key_from
 from ask_above.charter.names import RESERVED, is_capability
 
 
@@ -62,7 +63,7 @@ def read(lines: Sequence[Sequence[str]]) -> Table:
 
 
 def _key(heading: str, said: str, taken: set[str]) -> str:
-    key = said if is_capability(said) else f"{key_of(heading) or 'site'}.{key_of(said) or 'thing'}"
+    key = said if is_capability(said) else f"{key_from(heading) or 'site'}.{key_from(said) or 'thing'}"
     found, n = key, 2
     while found in taken:
         found, n = f"{key}-{n}", n + 1
@@ -75,7 +76,7 @@ def charter(table: Table, answers: Answers, *, highest_first: bool, everyone: st
     order = order if highest_first else order[::-1]
     keys: dict[int, str] = {}
     for n in order:
-        key = key_of(table.ranks[n]) or "rank"
+        key = key_from(table.ranks[n]) or "rank"
         while key in keys.values() or key in RESERVED:
             key += "-rank"
         keys[n] = key

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import json
 import re
-import unicodedata
 from importlib.resources import files
 from typing import Final, NamedTuple
+
+from ask_above.change.importing import key_from
 
 KINDS: Final = {
     "rooms": "rooms to talk in",
@@ -32,19 +33,12 @@ class Answers(NamedTuple):
     @property
     def key(self) -> str:
         """The key of the community."""
-        return key_of(self.title) or "our-site"
+        return key_from(self.title) or "our-site"
 
     @property
     def owner_key(self) -> str:
         """The key of the owner: the first name, in plain letters."""
-        return key_of(self.owner.split()[0] if self.owner.split() else "") or "owner"
-
-
-def key_of(name: str) -> str:
-    """Return a name in the letters of a key; empty where it has none of them."""
-    plain = unicodedata.normalize("NFKD", name.casefold().replace("ß", "ss"))
-    letters = "".join(each for each in plain if not unicodedata.combining(each))
-    return re.sub(r"[^a-z0-9]+", "-", letters).strip("-")
+        return key_from(self.owner.split()[0] if self.owner.split() else "") or "owner"
 
 
 def charter(kind: str, answers: Answers) -> str:

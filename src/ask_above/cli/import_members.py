@@ -136,13 +136,20 @@ def _members(how: How, name: str, content: bytes, wishes: Wishes) -> int:
 
 
 def _look_for_others(how: How, home: Home, file: str, content: bytes, wishes: Wishes) -> None:
-    """Tell whom the file does not name, and who may be somebody else's double; refuse where too many are missing."""
+    """Tell whom the file does not name, and who may be somebody else's double; refuse where too many are missing.
+
+    Names are told to those alone who may see them (``rules.contacts``); to others members are keys.
+    """
+    from ask_above.ask.choosing import sees
     from ask_above.change.draft import Draft
     from ask_above.change.importing import absent
     from ask_above.files.people_lists import read_people
     from ask_above.people.directory import folded
+    from ask_above.workspace.plans import named, opened
 
     snapshot = home.read()
+    names = opened(home, snapshot)
+    seeing, _ = sees(names.decider, names.moment(), named(names, how.by) or None)
     rows, _ = read_people(file, content, wishes.mapping)
     members = snapshot.register.members
     by_name: dict[str, list[str]] = {}
@@ -153,7 +160,7 @@ def _look_for_others(how: How, home: Home, file: str, content: bytes, wishes: Wi
         cells = row.cells
         same = by_name.get(folded(cells.get("name", "")), []) if cells.get("name") else []
         known = cells.get("key") in members or cells.get("email", "").lower() in addresses
-        if same and not known:
+        if seeing and same and not known:
             who, named_alone = cells["name"], not (cells.get("email") or cells.get("external_id"))
             taken = f"is taken as {same[0]}" if named_alone and len(same) == 1 else f"may be {same[0]}"
             tell([f"Line {row.line}: {who} {taken}, who has this name. A column key says who is meant."])
@@ -163,7 +170,7 @@ def _look_for_others(how: How, home: Home, file: str, content: bytes, wishes: Wi
     missing = absent(rows, draft)
     active = sum(member.status == "active" for member in members.values())
     if missing:
-        called = ", ".join(members[key].called for key in missing[:_MOST_NAMED])
+        called = ", ".join(members[key].called if seeing else key for key in missing[:_MOST_NAMED])
         more = f" and {len(missing) - _MOST_NAMED} more" if len(missing) > _MOST_NAMED else ""
         tell([f"The file does not name {len(missing)} of {active} active members: {called}{more}."])
     if wishes.absent == "retire" and len(missing) > _MOST_MISSING * active and not how.force:
