@@ -20,7 +20,7 @@ from ask_above.decide.names import Names, When, Who
 from ask_above.decide.quick import QuickAnswers
 from ask_above.errors import QuestionError
 from ask_above.files.opening import located
-from ask_above.people.directory import Kind
+from ask_above.people.directory import NameKind
 from ask_above.people.register import Member, Register
 
 if TYPE_CHECKING:
@@ -266,8 +266,8 @@ class Community:
         if self._look_ups is None:
             numbers = decider.keep(Everyone).rows(now)[1].number
             unknown = (
-                partial(self._names.unknown, Kind.MEMBER),
-                partial(self._names.unknown, Kind.PLACE),
+                partial(self._names.unknown, NameKind.MEMBER),
+                partial(self._names.unknown, NameKind.PLACE),
                 self._names.capability,
             )
             self._look_ups = many.LookUps(numbers, decider.compiled.place_at, decider.compiled.catalogue, unknown)

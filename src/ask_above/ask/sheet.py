@@ -16,7 +16,7 @@ from ask_above.charter.ladder import Rank
 from ask_above.charter.names import nearest
 from ask_above.decide.decider import Decider
 from ask_above.decide.profile import ask_rank
-from ask_above.people.directory import Directory, Kind, folded
+from ask_above.people.directory import Directory, NameKind, folded
 
 YES, NO, AS_IT_COMES = "yes", "no", "as it comes"
 CHOICES: Final = (YES, NO, AS_IT_COMES)
@@ -29,7 +29,7 @@ _CROSSES: Final = {"no", "n", "✗", "✘", "0", "false", "off", "nein", "non"}
 _COMES: Final = {"", "as it comes", "(yes)", "(no)", "-", "(barred)", "–", "?"}
 
 
-class Sheet(NamedTuple):
+class GridSheet(NamedTuple):
     """A sheet: the ranks across by their keys, and for each capability the cell of each rank."""
 
     place: str | None
@@ -44,7 +44,7 @@ class Filled(NamedTuple):
     faults: list[str]
 
 
-def sheet(decider: Decider, place: str | None) -> Sheet:
+def sheet(decider: Decider, place: str | None) -> GridSheet:
     """Return the sheet of what ranks carry, or of what differs at a place."""
     compiled = decider.compiled
     ranks = tuple(rank.key for rank in compiled.ranks)
@@ -52,7 +52,7 @@ def sheet(decider: Decider, place: str | None) -> Sheet:
         rank.key: _carried(decider, rank) if place is None else _at_place(decider, rank, compiled.place_at[place])
         for rank in compiled.ranks
     }
-    return Sheet(place, ranks, {key: {r: columns[r][key] for r in ranks} for key in compiled.catalogue.keys})
+    return GridSheet(place, ranks, {key: {r: columns[r][key] for r in ranks} for key in compiled.catalogue.keys})
 
 
 def _carried(decider: Decider, rank: Rank) -> dict[str, str]:
@@ -90,7 +90,7 @@ def meaning_of(text: str) -> str | None:
     return NO if said in _CROSSES else AS_IT_COMES if said in _COMES else None
 
 
-def filled(decider: Decider, made_from: Sheet, lines: Sequence[Sequence[str]]) -> Filled:
+def filled(decider: Decider, made_from: GridSheet, lines: Sequence[Sequence[str]]) -> Filled:
     """Return what the lines of a sheet that was filled in come to, beside the sheet that it was made from.
 
     Nothing that the sheet does not hold is touched. The first line names the ranks, by title or key.
@@ -126,9 +126,9 @@ def _columns(directory: Directory, heads: Sequence[str], faults: list[str]) -> t
     for n, head in enumerate(heads):
         if n == at or not head.strip() or folded(head) in map(folded, HEADS):
             continue
-        found = directory.find(head.strip(), Kind.RANK)
+        found = directory.find(head.strip(), NameKind.RANK)
         if found is None:
-            near = directory.nearest(head, Kind.RANK)
+            near = directory.nearest(head, NameKind.RANK)
             faults.append(f"The column '{head}' names no rank." + (f" Nearest: {near[0]}." if near else ""))
         else:
             ranks[n] = found.key

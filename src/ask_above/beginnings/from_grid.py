@@ -21,7 +21,7 @@ class Wish(NamedTuple):
     ticked: tuple[bool, ...]
 
 
-class Table(NamedTuple):
+class TickTable(NamedTuple):
     """A table as it was understood: the ranks from left to right, and the capabilities."""
 
     ranks: tuple[str, ...]
@@ -35,7 +35,7 @@ class Table(NamedTuple):
         return first >= last
 
 
-def read(lines: Sequence[Sequence[str]]) -> Table:
+def read(lines: Sequence[Sequence[str]]) -> TickTable:
     """Read a table; a line whose other cells are empty, before one where some are not, is a heading."""
     lines = [line for line in lines if any(cell.strip() for cell in line)]
     heads = [" ".join(cell.split()) for cell in lines[0]] if lines else []
@@ -59,7 +59,7 @@ def read(lines: Sequence[Sequence[str]]) -> Table:
             wishes.append(Wish(heading, key, said, tuple(what == YES for what in meant)))
     if not wishes and not faults:
         faults.append("No line names a capability.")
-    return Table(tuple(heads[n] for n in at), tuple(wishes), tuple(faults))
+    return TickTable(tuple(heads[n] for n in at), tuple(wishes), tuple(faults))
 
 
 def _key(heading: str, said: str, taken: set[str]) -> str:
@@ -70,7 +70,7 @@ def _key(heading: str, said: str, taken: set[str]) -> str:
     return found
 
 
-def charter(table: Table, answers: Answers, *, highest_first: bool, everyone: str | None) -> str:
+def charter(table: TickTable, answers: Answers, *, highest_first: bool, everyone: str | None) -> str:
     """Return the charter of a table; ``everyone`` is the rank that every member has."""
     order = list(range(len(table.ranks)))
     order = order if highest_first else order[::-1]

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from ask_above.bulk.places import CompiledPlaces
-from ask_above.bulk.programme import EVERYONE, FIRST, NOBODY, NOTHING, How, PlaneBatch, Portion, Programme, lists
+from ask_above.bulk.programme import EVERYONE, FIRST, NOBODY, NOTHING, PlaneBatch, PlaneHow, Portion, Programme, lists
 
 if TYPE_CHECKING:
     from ask_above.bulk.programme import Numbers
@@ -53,7 +53,7 @@ class ProgrammeMaker:
             self._close(level)
             self._use(level)
 
-    def _add(self, how: How, sources: Numbers, rows: Numbers | None = None) -> Numbers:
+    def _add(self, how: PlaneHow, sources: Numbers, rows: Numbers | None = None) -> Numbers:
         """Note down some planes, and return their numbers."""
         first = self._planes
         self._planes += len(sources)
@@ -100,7 +100,7 @@ class ProgrammeMaker:
         order = np.argsort(key, kind="stable")
         for now in np.split(order, np.flatnonzero(np.diff(key[order])) + 1) if len(order) else ():
             at = places[now], columns[now]
-            how = How.GIVE if gives[now[0]] else How.TAKE
+            how = PlaneHow.GIVE if gives[now[0]] else PlaneHow.TAKE
             self._columns[at] = self._add(how, self._columns[at][:, None], rows[now])
 
     def _close(self, level: Numbers) -> None:
@@ -109,7 +109,7 @@ class ProgrammeMaker:
         gates = [n for n, place in enumerate(order) if place in here]
         if gates:
             places, rows = np.array(order)[gates], np.array(gates, dtype=np.intp) + self.compiled_places.first_gate
-            self._columns[places, -1] = self._add(How.TAKE, self._columns[places, -1][:, None], rows)
+            self._columns[places, -1] = self._add(PlaneHow.TAKE, self._columns[places, -1][:, None], rows)
 
     def _use(self, level: Numbers) -> None:
         """Work out anew what can be used, where it rests on several columns of which one has changed (5.5, 5.6)."""
@@ -120,7 +120,7 @@ class ProgrammeMaker:
         for number, columns in self._by_terms:
             now = np.flatnonzero(number[capabilities] >= 0)
             at, some = places[now], capabilities[now]
-            self._usable[at, number[some]] = self._add(How.ALL, self._columns[at[:, None], columns[some]])
+            self._usable[at, number[some]] = self._add(PlaneHow.ALL, self._columns[at[:, None], columns[some]])
 
     def _held(self, *, gated: bool) -> Portion:
         """Say what is held in the end, what is barred taken out (5.5)."""
@@ -129,7 +129,7 @@ class ProgrammeMaker:
             kept = self._columns[:, self.size : 2 * self.size]
             barred = kept != EVERYONE
             pairs, which = np.unique(shown[barred] * self._planes + kept[barred], return_inverse=True)
-            shown[barred] = self._add(How.ALL, np.stack(np.divmod(pairs, self._planes), axis=1))[which]
+            shown[barred] = self._add(PlaneHow.ALL, np.stack(np.divmod(pairs, self._planes), axis=1))[which]
         seen = self._columns[:, -1].copy() if gated else np.full(len(shown), EVERYONE)
         return Portion(self._batches, self._planes, np.arange(len(shown)), shown, seen)
 
@@ -153,9 +153,9 @@ class ProgrammeMaker:
     def _seen(self, let_in: Numbers, seeing: Numbers) -> Numbers:
         """Return the planes of those who are let in and see a place; whoever can do nothing is of no account there."""
         planes, which = np.unique(seeing, return_inverse=True)
-        sees = self._add(How.ANY, np.stack([planes, np.full(len(planes), NOBODY)], axis=1))[which]
+        sees = self._add(PlaneHow.ANY, np.stack([planes, np.full(len(planes), NOBODY)], axis=1))[which]
         pairs, which = np.unique(np.stack([let_in, sees], axis=1), axis=0, return_inverse=True)
-        return self._add(How.ALL, pairs)[which.reshape(-1)]
+        return self._add(PlaneHow.ALL, pairs)[which.reshape(-1)]
 
 
 def programme_of(compiled_places: CompiledPlaces) -> Programme:

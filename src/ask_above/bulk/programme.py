@@ -23,7 +23,7 @@ NOTHING, EVERYONE, NOBODY, FIRST = range(4)
 """The planes that are there before any is worked out: none, all, those who can do nothing, and then what is held."""
 
 
-class How(StrEnum):
+class PlaneHow(StrEnum):
     """What is done to make a plane."""
 
     GIVE = "give"
@@ -40,7 +40,7 @@ class PlaneBatch(NamedTuple):
     """
 
     start: int
-    how: How
+    how: PlaneHow
     sources: Numbers
     rows: Numbers | None = None
 

@@ -11,9 +11,9 @@ from ask_above.change.draft import Done, Draft, RowChange, assignment_row, membe
 from ask_above.change.people import good_address, good_date, on_joining_to, rows_on_joining
 from ask_above.charter.moments import HOW_TO_WRITE
 from ask_above.charter.names import RESERVED, is_key, nearest
-from ask_above.charter.reading.context import Names
+from ask_above.charter.reading.context import KnownNames
 from ask_above.errors import AskAboveError, Fault, FaultyFilesError
-from ask_above.people.directory import Directory, Kind, folded
+from ask_above.people.directory import Directory, NameKind, folded
 from ask_above.people.reading import MEMBER_COLUMNS, FileRow, FileRows, read_register
 from ask_above.people.register import KINDS, OUT, STATUSES, Member
 from ask_above.visible import is_odd, visible
@@ -65,7 +65,7 @@ class ImportAssignments(NamedTuple):
         """Work it out; raises :class:`FaultyFilesError` with all that is wrong, by line."""
         rows = list(self.rows.rows)
         charter = draft.charter
-        names = Names(charter.ranks, charter.groups, charter.rules.timezone)
+        names = KnownNames(charter.ranks, charter.groups, charter.rules.timezone)
         names.places = charter.places
         members = FileRows(self.rows.name)
         members.rows = [FileRow(member_row(each), 0) for each in draft.register.members.values()]
@@ -142,7 +142,7 @@ class _Merger:
 
     def _group(self, said: str) -> str:
         """Return the key of a group by key or title; what is neither stays, and is a fault."""
-        found = self.directory.find(said.strip(), Kind.GROUP) if said.strip() else None
+        found = self.directory.find(said.strip(), NameKind.GROUP) if said.strip() else None
         return said.strip() if found is None else found.key
 
     @property

@@ -24,12 +24,12 @@ from ask_above.change.places import (
     SetLike,
 )
 from ask_above.change.ranks import Grant, RankAdd, RankMove, RankRemove, RankRename, RankSet, Withhold
-from ask_above.people.directory import Directory, Kind
+from ask_above.people.directory import Directory, NameKind
 
 _Meant = Callable[[Directory, Any], Any]
 
 
-def _one(*kinds: Kind) -> _Meant:
+def _one(*kinds: NameKind) -> _Meant:
     def meant(directory: Directory, name: Any) -> Any:
         if not isinstance(name, str) or not name:
             return name
@@ -40,9 +40,9 @@ def _one(*kinds: Kind) -> _Meant:
 
 
 _MEMBER, _RANK, _PLACE, _GROUP, _SET = (
-    _one(kind) for kind in (Kind.MEMBER, Kind.RANK, Kind.PLACE, Kind.GROUP, Kind.SET)
+    _one(kind) for kind in (NameKind.MEMBER, NameKind.RANK, NameKind.PLACE, NameKind.GROUP, NameKind.SET)
 )
-_HOLDER = _one(Kind.RANK, Kind.GROUP)
+_HOLDER = _one(NameKind.RANK, NameKind.GROUP)
 
 
 def _all(meant: _Meant) -> _Meant:

@@ -8,7 +8,7 @@ import click
 
 from ask_above.cli.changing import How, carry_out, change_options
 from ask_above.cli.member import Wanted, chosen, rank_and_members
-from ask_above.cli.moments import Lasting, Moment, Typed, Words, after, meant
+from ask_above.cli.moments import Lasting, Moment, MomentWords, Typed, after, meant
 from ask_above.cli.options import open_here
 from ask_above.cli.sentence import Spoken
 
@@ -53,7 +53,7 @@ def command(
 
 def _period(how: How, since: Typed, until: Typed, lasting: str | None) -> tuple[str, str]:
     """Return from when and until when, as it is written in a register."""
-    if lasting is None and not isinstance(since, Words) and not isinstance(until, Words):
+    if lasting is None and not isinstance(since, MomentWords) and not isinstance(until, MomentWords):
         return _said(since), _said(until)
     zone = open_here(how.community).charter.zone
     start, end = meant(since, zone), meant(until, zone)

@@ -21,13 +21,13 @@ _UNITS: Final = {"h": "hours", "d": "days", "w": "weeks", "mo": "months", "y": "
 HOW_LONG = "30d, 2w, 6h, 3 months, or an ISO period such as P30D"
 
 
-class Words(str):
+class MomentWords(str):
     """A moment in words, which the charter's time zone and the clock make one."""
 
     __slots__ = ()
 
 
-Typed: TypeAlias = date | datetime | Words | None
+Typed: TypeAlias = date | datetime | MomentWords | None
 
 
 class Moment(click.ParamType[Any]):
@@ -37,7 +37,7 @@ class Moment(click.ParamType[Any]):
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
         """Return a date, a datetime, or words."""
-        if isinstance(value, date | Words):
+        if isinstance(value, date | MomentWords):
             return value
         try:
             return parse(value)
@@ -46,7 +46,7 @@ class Moment(click.ParamType[Any]):
         said = value.strip()
         if not said or _UNCLEAR.fullmatch(said):
             self.fail(f"'{value}' could be meant in more than one way; write {HOW_TO_WRITE}.", param, ctx)
-        return Words(said)
+        return MomentWords(said)
 
 
 class Lasting(click.ParamType[Any]):
@@ -92,7 +92,7 @@ _MIDNIGHT = datetime.min.time()
 
 def meant(value: Typed, zone: tzinfo) -> date | datetime | None:
     """Return what was said of a moment: words are made one by the clock, in the charter's time zone."""
-    if not isinstance(value, Words):
+    if not isinstance(value, MomentWords):
         return value.replace(tzinfo=zone) if isinstance(value, datetime) and value.tzinfo is None else value
     if stretch(value) is not None:
         return after(None, value, zone)

@@ -9,7 +9,7 @@ from zoneinfo import ZoneInfo
 
 import click
 
-from ask_above.beginnings.from_grid import Table, read
+from ask_above.beginnings.from_grid import TickTable, read
 from ask_above.beginnings.from_grid import charter as of_table
 from ask_above.beginnings.start import KINDS, Answers, assignments, charter, members
 from ask_above.charter.moments import zone as known_zone
@@ -88,7 +88,7 @@ def command(
     return 0
 
 
-def _read(file: Path) -> Table:
+def _read(file: Path) -> TickTable:
     """Read a table, and raise with all that could not be understood in it."""
     table = read(read_sheet(file))
     if table.faults:
@@ -96,7 +96,7 @@ def _read(file: Path) -> Table:
     return table
 
 
-def _of_table(table: Table, answers: Answers, highest: str | None, everyone: str | None) -> str:
+def _of_table(table: TickTable, answers: Answers, highest: str | None, everyone: str | None) -> str:
     """Make a charter of a table; what it does not say is asked, or taken as is likeliest and told."""
     likely = "left" if table.highest_first else "right"
     if highest is None and sys.stdin.isatty():

@@ -142,7 +142,7 @@ def set_fields(key: str, fields: Sequence[str], *, how: How) -> int:
     return carry_out(how, PlaceSet(key, fields_of(fields)))
 
 
-class Words(NamedTuple):
+class PlaceWords(NamedTuple):
     """What is to be said of capabilities at a place."""
 
     leave: str | None
@@ -154,7 +154,7 @@ class Words(NamedTuple):
 
 saying = gathered(
     "words",
-    Words,
+    PlaceWords,
     {
         "allow": click.option("--allow", metavar="CAPABILITY,...", help="What is allowed there."),
         "deny": click.option(
@@ -167,7 +167,7 @@ saying = gathered(
 )
 
 
-def _say(how: How, place: str, of: str, words: Words, *, member: bool) -> int:
+def _say(how: How, place: str, of: str, words: PlaceWords, *, member: bool) -> int:
     from ask_above.change import Say
 
     given = {"clear": words.leave, "allow": words.allow, "deny": words.deny, "bar": words.bar}
@@ -184,7 +184,7 @@ def _say(how: How, place: str, of: str, words: Words, *, member: bool) -> int:
 @click.argument("of", metavar="RANK|RANK+|GROUP")
 @saying
 @change_options
-def override(place: str, of: str, words: Words, *, how: How) -> int:
+def override(place: str, of: str, words: PlaceWords, *, how: How) -> int:
     """Say what a rank, a rank and all above it, or a group may do differently at a place.
 
     \b
@@ -199,7 +199,7 @@ def override(place: str, of: str, words: Words, *, how: How) -> int:
 @click.argument("member")
 @saying
 @change_options
-def exception(place: str, member: str, words: Words, *, how: How) -> int:
+def exception(place: str, member: str, words: PlaceWords, *, how: How) -> int:
     """Say what one member may do differently at a place.
 
     \b

@@ -10,7 +10,7 @@ import click
 from ask_above.charter.expectations import ACT_WORDS
 from ask_above.cli.options import at_option, capabilities, complete, gathered, people
 from ask_above.community import Community
-from ask_above.people.directory import Kind
+from ask_above.people.directory import NameKind
 
 _GOES_WITH = {"to": "assign", "of": "unassign", "using": "moderate"}
 
@@ -45,12 +45,12 @@ class What(NamedTuple):
     def _misplaced(self, opened: Community, said: tuple[str, ...]) -> str:
         """Say the right sentence where words stand in another order, or a name of two words has no quotes."""
         name, target = self.name, self.target or ""
-        places, kinds = opened.names.directory, (Kind.MEMBER, Kind.RANK)
+        places, kinds = opened.names.directory, (NameKind.MEMBER, NameKind.RANK)
         command, who = ["ask-above", *said], said[-1]
         if len(said) > 1 and places.find(f"{who} {name}", *kinds):
             return f"A name of several words stands in quotes: {shlex.join([*command[:-1], f'{who} {name}', target])}"
         for capability, place in ((name, target), (target, name)):
-            found = places.find(place, Kind.PLACE)
+            found = places.find(place, NameKind.PLACE)
             if found is not None and "." in capability:
                 return f"Where comes after 'in': {shlex.join([*command, capability, 'in', found.key])}"
         acts = ", ".join(ACT_WORDS)

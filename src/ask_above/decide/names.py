@@ -13,7 +13,7 @@ from ask_above.charter.places import Group, Place
 from ask_above.decide.decider import VISITOR, Decider
 from ask_above.decide.profile import Asked
 from ask_above.errors import MomentError, QuestionError, UnknownNameError
-from ask_above.people.directory import Directory, Kind
+from ask_above.people.directory import Directory, NameKind
 from ask_above.people.register import Member, Register
 
 Who: TypeAlias = str | Rank | Member
@@ -69,11 +69,11 @@ class Names:
         key = rank.key if isinstance(rank, Rank) else rank.removeprefix(RANK_MARK)
         known = self.charter.ranks.get(key)
         if known is None:
-            found = self.directory.find(key, Kind.RANK)
+            found = self.directory.find(key, NameKind.RANK)
             if found is not None:
                 return self.charter.ranks[found.key]
-            hint = f"'{key}' is a group." if self.directory.find(key, Kind.GROUP) else ""
-            raise UnknownNameError("rank", key, self.directory.nearest(key, Kind.RANK), hint)
+            hint = f"'{key}' is a group." if self.directory.find(key, NameKind.GROUP) else ""
+            raise UnknownNameError("rank", key, self.directory.nearest(key, NameKind.RANK), hint)
         return known
 
     def member(self, who: str | Member) -> Member:
@@ -81,14 +81,14 @@ class Names:
         key = who.key if isinstance(who, Member) else who.removeprefix(MEMBER_MARK)
         known = self.register.members.get(key)
         if known is None:
-            found = self.directory.find(key, Kind.MEMBER)
+            found = self.directory.find(key, NameKind.MEMBER)
             if found is not None:
                 return self.register.members[found.key]
             hint = "" if self.register.members else "There is no members.csv; ranks and visitors can be asked about."
-            rank = self.directory.find(key, Kind.RANK)
+            rank = self.directory.find(key, NameKind.RANK)
             if rank is not None:
                 hint = f"To ask for the rank, say {RANK_MARK}{rank.key}."
-            near = self.directory.nearest(key, Kind.MEMBER) if rank is None else ()
+            near = self.directory.nearest(key, NameKind.MEMBER) if rank is None else ()
             raise UnknownNameError("member", key, near, hint)
         return known
 
@@ -116,16 +116,16 @@ class Names:
         if word == VISITOR:
             return Meant(word, "visitor", word)
         mark, _, rest = word.partition(":")
-        if word.startswith(MEMBER_MARK) or mark == Kind.MEMBER:
+        if word.startswith(MEMBER_MARK) or mark == NameKind.MEMBER:
             key = self.member(rest or word).key
-            return Meant(key, Kind.MEMBER, key)
-        if mark == Kind.RANK:
-            return Meant(as_rank(self.rank(rest).key), Kind.RANK, self.rank(rest).key)
-        if mark == Kind.PLACE:
-            return Meant(self.place(rest).key, Kind.PLACE, self.place(rest).key)
-        if mark == Kind.GROUP:
-            return Meant(self.group(rest).key, Kind.GROUP, self.group(rest).key)
-        kinds = (Kind.MEMBER, Kind.RANK, Kind.PLACE, Kind.GROUP)
+            return Meant(key, NameKind.MEMBER, key)
+        if mark == NameKind.RANK:
+            return Meant(as_rank(self.rank(rest).key), NameKind.RANK, self.rank(rest).key)
+        if mark == NameKind.PLACE:
+            return Meant(self.place(rest).key, NameKind.PLACE, self.place(rest).key)
+        if mark == NameKind.GROUP:
+            return Meant(self.group(rest).key, NameKind.GROUP, self.group(rest).key)
+        kinds = (NameKind.MEMBER, NameKind.RANK, NameKind.PLACE, NameKind.GROUP)
         found = self.directory.find(word, *kinds)
         if found is None:
             raise UnknownNameError("member, rank, place or group", word, self.directory.nearest(word, *kinds))
@@ -133,7 +133,7 @@ class Names:
         note = f"'{word}' is taken as the {found.kind} {found.key}" if others else ""
         for each in others:
             note += f"; for the {each.kind} say {each.kind}:{each.key}"
-        return Meant(as_rank(found.key) if found.kind is Kind.RANK else found.key, found.kind, found.key, note)
+        return Meant(as_rank(found.key) if found.kind is NameKind.RANK else found.key, found.kind, found.key, note)
 
     def asked(self, who: Who, now: Instant) -> Asked:
         """Return somebody as they stand at an instant."""
@@ -149,11 +149,11 @@ class Names:
         """Return the place with this key or title."""
         key = key.key if isinstance(key, Place) else key
         known = self.charter.places.get(key)
-        return self.charter.places[self.directory.key(key, Kind.PLACE)] if known is None else known
+        return self.charter.places[self.directory.key(key, NameKind.PLACE)] if known is None else known
 
     def group(self, key: str) -> Group:
         """Return the group with this key or title."""
-        return self.charter.groups[self.directory.key(key, Kind.GROUP)]
+        return self.charter.groups[self.directory.key(key, NameKind.GROUP)]
 
     def place_number(self, key: str) -> int:
         """Return the number of the place with this key, in the charter's order."""
@@ -177,10 +177,10 @@ class Names:
         if begins and "." not in name:
             raise QuestionError(f"Which of them is meant by '{name}'? {few(begins, _MOST_BEGUN, 'or')}.")
         hint = f"'{name}' is a bundle." if name in catalogue.bundles else ""
-        kind = self.directory.find(name, Kind.PLACE, Kind.RANK, Kind.MEMBER, Kind.GROUP)
+        kind = self.directory.find(name, NameKind.PLACE, NameKind.RANK, NameKind.MEMBER, NameKind.GROUP)
         if kind is not None:
             hint = f"'{name}' is a {kind.kind}; say a capability here" + (
-                f", and where after it: in {kind.key}." if kind.kind is Kind.PLACE else "."
+                f", and where after it: in {kind.key}." if kind.kind is NameKind.PLACE else "."
             )
         raise UnknownNameError("capability", name, () if kind else nearest(name, known), hint)
 
@@ -195,7 +195,7 @@ class Names:
             raise QuestionError(f"'{name}' is none of the capabilities that moderating takes here. {said}")
         return name
 
-    def unknown(self, kind: Kind, key: str) -> NoReturn:
+    def unknown(self, kind: NameKind, key: str) -> NoReturn:
         """Raise for a key that nothing has, where nothing but keys will do."""
         raise UnknownNameError(kind, key, self.directory.nearest(key, kind))
 

@@ -15,7 +15,7 @@ from ask_above.decide.walk import Reckoner
 from ask_above.escalation.gates import Gates
 from ask_above.escalation.ground import Ground
 from ask_above.escalation.moves import NEW_RANK, Move, MoveKind, Moves, before_last, then, together
-from ask_above.escalation.powers import Powers
+from ask_above.escalation.powers import ClimbPowers
 from ask_above.escalation.reached import Brought, Reached
 
 
@@ -60,7 +60,7 @@ class Ascent:
     def __init__(self, reached: Reached) -> None:
         self.reached = reached
         self.gates = Gates(reached)
-        self.powers = Powers(reached, self.gates)
+        self.powers = ClimbPowers(reached, self.gates)
 
     def result(self) -> Climb:
         """Climb until nothing is gained any more."""

@@ -9,7 +9,7 @@ from ask_above.escalation.moves import Moves, together
 from ask_above.escalation.reached import Reached
 
 
-class Powers:
+class ClimbPowers:
     """Tells what acts can do with what has been reached, and by which moves."""
 
     def __init__(self, reached: Reached, gates: Gates) -> None:

@@ -22,7 +22,7 @@ _BETWEEN = re.compile(r"[\s_\-]+")
 _MOST_TOLD = 6
 
 
-class Kind(StrEnum):
+class NameKind(StrEnum):
     """What a name may be the name of."""
 
     MEMBER = "member"
@@ -35,7 +35,7 @@ class Kind(StrEnum):
 class Known(NamedTuple):
     """Something that has a name."""
 
-    kind: Kind
+    kind: NameKind
     key: str
     title: str = ""
 
@@ -55,20 +55,20 @@ class Directory:
 
     def __init__(self, charter: Charter, register: Register) -> None:
         self.charter, self.register = charter, register
-        self._folded: dict[Kind, dict[str, list[Known]]] = {}
+        self._folded: dict[NameKind, dict[str, list[Known]]] = {}
 
     @cached_property
-    def _keys(self) -> Mapping[Kind, Mapping[str, object]]:
+    def _keys(self) -> Mapping[NameKind, Mapping[str, object]]:
         charter = self.charter
         return {
-            Kind.MEMBER: self.register.members,
-            Kind.RANK: charter.ranks,
-            Kind.PLACE: charter.places,
-            Kind.GROUP: charter.groups,
-            Kind.SET: charter.override_sets,
+            NameKind.MEMBER: self.register.members,
+            NameKind.RANK: charter.ranks,
+            NameKind.PLACE: charter.places,
+            NameKind.GROUP: charter.groups,
+            NameKind.SET: charter.override_sets,
         }
 
-    def find(self, name: str, *kinds: Kind) -> Known | None:
+    def find(self, name: str, *kinds: NameKind) -> Known | None:
         """Return what a name means: of the first of the kinds that has the key, else of the first that has the name.
 
         ``None`` where nothing of these kinds has it. Raises :class:`ask_above.AmbiguousNameError` where several of one
@@ -85,14 +85,14 @@ class Directory:
                 return found[0]
         return None
 
-    def key(self, name: str, *kinds: Kind) -> str:
+    def key(self, name: str, *kinds: NameKind) -> str:
         """Return the key of what a name means; raises :class:`ask_above.UnknownNameError` with the nearest names."""
         found = self.find(name, *kinds)
         if found is None:
             raise UnknownNameError(_one_of(kinds), name, self.nearest(name, *kinds))
         return found.key
 
-    def also(self, found: Known, name: str, *kinds: Kind) -> list[Known]:
+    def also(self, found: Known, name: str, *kinds: NameKind) -> list[Known]:
         """Return what else of other kinds has the name."""
         others = [kind for kind in kinds if kind is not found.kind]
         return [
@@ -101,7 +101,7 @@ class Directory:
             for each in ([Known(kind, name)] if name in self._keys[kind] else self._by_name(kind).get(folded(name), []))
         ]
 
-    def nearest(self, name: str, *kinds: Kind) -> tuple[str, ...]:
+    def nearest(self, name: str, *kinds: NameKind) -> tuple[str, ...]:
         """Return the keys of what is called most like a name, by key or title."""
         called: dict[str, str] = {}
         for kind in kinds:
@@ -110,7 +110,7 @@ class Directory:
                 called.setdefault(folded(each.title), each.key) if each.title else None
         return tuple(dict.fromkeys(called[each] for each in nearest(folded(name), called)))
 
-    def _by_name(self, kind: Kind) -> Mapping[str, list[Known]]:
+    def _by_name(self, kind: NameKind) -> Mapping[str, list[Known]]:
         known = self._folded.get(kind)
         if known is None:
             known = self._folded[kind] = {}
@@ -119,16 +119,16 @@ class Directory:
                     known.setdefault(name, []).append(each)
         return known
 
-    def _all(self, kind: Kind) -> Iterator[Known]:
+    def _all(self, kind: NameKind) -> Iterator[Known]:
         charter = self.charter
-        if kind is Kind.MEMBER:
+        if kind is NameKind.MEMBER:
             yield from (Known(kind, key, member.name) for key, member in self.register.members.items())
-        elif kind is Kind.SET:
+        elif kind is NameKind.SET:
             yield from (Known(kind, key) for key in charter.override_sets)
         else:
-            named = {Kind.RANK: charter.ranks, Kind.PLACE: charter.places, Kind.GROUP: charter.groups}[kind]
+            named = {NameKind.RANK: charter.ranks, NameKind.PLACE: charter.places, NameKind.GROUP: charter.groups}[kind]
             yield from (Known(kind, key, getattr(each, "title", "")) for key, each in named.items())
 
 
-def _one_of(kinds: Iterable[Kind]) -> str:
+def _one_of(kinds: Iterable[NameKind]) -> str:
     return few(kinds, _MOST_TOLD, "or")

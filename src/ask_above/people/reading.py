@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from ask_above.charter.moments import HOW_TO_WRITE, Period, parse, period, zone
 from ask_above.charter.names import RESERVED, SITE, is_key, nearest
-from ask_above.charter.reading.context import Names
+from ask_above.charter.reading.context import KnownNames
 from ask_above.charter.where import Where
 from ask_above.errors import Fault, Faults
 from ask_above.people.register import KINDS, STATUSES, Assignment, Member, Register
@@ -62,7 +62,7 @@ class FileRows:
 
 
 def read_register(
-    members: FileRows | None, assignments: FileRows | None, names: Names | None, charter: str
+    members: FileRows | None, assignments: FileRows | None, names: KnownNames | None, charter: str
 ) -> Register:
     """Read a register; without ``names`` only the form of the rows is looked at. ``charter`` is its file's name."""
     known: dict[str, Member] = {}
@@ -76,7 +76,9 @@ def read_register(
     return Register(known, found, source)
 
 
-def _member(rows: FileRows, row: FileRow, known: dict[str, Member], names: Names | None, charter: str) -> Member | None:
+def _member(
+    rows: FileRows, row: FileRow, known: dict[str, Member], names: KnownNames | None, charter: str
+) -> Member | None:
     cells = row.cells
     key = cells.get("key", "")
     if not is_key(key):
@@ -149,7 +151,7 @@ class _Assignments:
     """Reads the rows of the assignments' file."""
 
     def __init__(
-        self, rows: FileRows, members: Mapping[str, Member], names: Names | None, charter: str, source: str
+        self, rows: FileRows, members: Mapping[str, Member], names: KnownNames | None, charter: str, source: str
     ) -> None:
         self.rows, self.members, self.names, self.charter, self.source = rows, members, names, charter, source
         self._periods: dict[tuple[str, str], Period] = {}

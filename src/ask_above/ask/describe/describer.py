@@ -22,7 +22,7 @@ from ask_above.decide.names import Names
 from ask_above.decide.profile import Asked, Holding, ask_anybody
 from ask_above.decide.words import HELD_BY, VERBS, day, in_place, in_places, period, upper
 from ask_above.errors import QuestionError, UnknownNameError
-from ask_above.people.directory import Kind
+from ask_above.people.directory import NameKind
 from ask_above.people.register import Member, reached_groups
 
 _FEW = 6
@@ -351,11 +351,11 @@ def _over(compiled: CompiledCharter, found: list[int], missing: list[int]) -> st
 def meant(names: Names, name: str) -> Rank | Member | Place | Group:
     """Return the member, rank, place or group that a name means; ``rank:KEY`` and its like leave no doubt."""
     form, colon, key = name.partition(":")
-    known = [Kind.MEMBER, Kind.RANK, Kind.PLACE, Kind.GROUP]
+    known = [NameKind.MEMBER, NameKind.RANK, NameKind.PLACE, NameKind.GROUP]
     if colon and form not in known:
         hint = f"Write {listed(known, 'or')} before :{key}."
         raise UnknownNameError("kind of thing", form, nearest(form, known), hint)
-    kinds = [Kind(form)] if colon else known
+    kinds = [NameKind(form)] if colon else known
     name = key if colon else name
     found = names.directory.find(name, *kinds)
     if found is None:
@@ -365,8 +365,8 @@ def meant(names: Names, name: str) -> Rank | Member | Place | Group:
     if others:
         said = " and a ".join([found.kind, *others])
         raise QuestionError(f"'{name}' is a {said}; write {found.kind}:{found.key} or {others[0]}:{name}.")
-    if found.kind is Kind.MEMBER:
+    if found.kind is NameKind.MEMBER:
         return names.member(found.key)
-    if found.kind is Kind.GROUP:
+    if found.kind is NameKind.GROUP:
         return names.group(found.key)
-    return names.rank(found.key) if found.kind is Kind.RANK else names.place(found.key)
+    return names.rank(found.key) if found.kind is NameKind.RANK else names.place(found.key)

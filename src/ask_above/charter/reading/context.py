@@ -15,7 +15,7 @@ Items: TypeAlias = list[tuple[int | None, str]]
 """Clean texts with their number in the list; none for one that stood alone."""
 
 
-class Names:
+class KnownNames:
     """The names that a charter defines, however faulty the rest of it is."""
 
     def __init__(self, ranks: Mapping[str, Rank], groups: Mapping[str, Group], zone: str) -> None:

@@ -8,14 +8,14 @@ from typing import Any
 from ask_above.charter.catalogue import Catalogue
 from ask_above.charter.names import SITE, nearest
 from ask_above.charter.places import Gate, GateTerm, Override, OverrideSet, Place
-from ask_above.charter.reading.context import Names, known_names, read_words, unknown
+from ask_above.charter.reading.context import KnownNames, known_names, read_words, unknown
 from ask_above.charter.reading.document import Document, Path
 
 Nested = tuple[Path, str | None, dict[str, Any]]
 
 
 def read_places(
-    document: Document, data: dict[str, Any], catalogue: Catalogue, names: Names, sets: dict[str, OverrideSet]
+    document: Document, data: dict[str, Any], catalogue: Catalogue, names: KnownNames, sets: dict[str, OverrideSet]
 ) -> dict[str, Place]:
     """Return the site and every place in it, each after the one it is in."""
     differ = _Differences(document, catalogue, names, sets)
@@ -67,7 +67,7 @@ class _Differences:
         self,
         document: Document,
         catalogue: Catalogue,
-        names: Names,
+        names: KnownNames,
         sets: dict[str, OverrideSet] | None = None,
     ) -> None:
         self.document, self.catalogue, self.names, self.sets = document, catalogue, names, sets or {}
@@ -150,7 +150,9 @@ class _Differences:
         return tuple(dict.fromkeys(found))
 
 
-def read_sets(document: Document, data: dict[str, Any], catalogue: Catalogue, names: Names) -> dict[str, OverrideSet]:
+def read_sets(
+    document: Document, data: dict[str, Any], catalogue: Catalogue, names: KnownNames
+) -> dict[str, OverrideSet]:
     """Return the override sets."""
     differ = _Differences(document, catalogue, names)
     return {
@@ -163,7 +165,7 @@ def read_sets(document: Document, data: dict[str, Any], catalogue: Catalogue, na
     }
 
 
-def check_conferred(document: Document, names: Names) -> None:
+def check_conferred(document: Document, names: KnownNames) -> None:
     """Note ranks that a group confers at a place that is not there."""
     for n, said in enumerate(document.data.get("groups") or []):
         confers = said.get("confers") if isinstance(said, dict) else None

@@ -10,7 +10,7 @@ from ask_above.charter.charter import Charter
 from ask_above.charter.expectations import Expectation, ExpectationError, parse_expectation
 from ask_above.charter.names import nearest
 from ask_above.charter.reading.catalogue import Source, read_catalogue
-from ask_above.charter.reading.context import Names
+from ask_above.charter.reading.context import KnownNames
 from ask_above.charter.reading.document import Document
 from ask_above.charter.reading.form import ADD_ON, CHARTER
 from ask_above.charter.reading.places import check_conferred, check_kinds, read_places, read_sets
@@ -24,7 +24,7 @@ class Read(NamedTuple):
     """What came of reading: the charter and its names; where anything is faulty the charter is not to be used."""
 
     charter: Charter
-    names: Names
+    names: KnownNames
 
 
 def add_on_files(document: Document) -> list[tuple[int, str]]:
@@ -43,7 +43,7 @@ def read_charter(document: Document, add_ons: list[Document]) -> Read | None:
     ranks = read_ranks(document, data.get("ranks", []), catalogue, perks)
     groups = read_groups(document, data.get("groups", []), ranks)
     rules = read_rules(document, data.get("rules", {}), catalogue)
-    names = Names(ranks, groups, rules.timezone)
+    names = KnownNames(ranks, groups, rules.timezone)
     sets = read_sets(document, data.get("override-sets", {}), catalogue, names)
     names.places = read_places(document, data, catalogue, names, sets)
     check_conferred(document, names)
@@ -84,7 +84,7 @@ def _read_add_ons(documents: list[Document]) -> list[Source]:
 
 
 def _expectations(
-    document: Document, items: list[tuple[int, str]], catalogue: Catalogue, names: Names, rules: Rules
+    document: Document, items: list[tuple[int, str]], catalogue: Catalogue, names: KnownNames, rules: Rules
 ) -> tuple[Expectation, ...]:
     known = name_check(catalogue, names, rules)
     found = []
@@ -102,7 +102,7 @@ def _expectations(
     return tuple(found)
 
 
-def _candidates(kind: str, catalogue: Catalogue, names: Names, rules: Rules) -> list[str]:
+def _candidates(kind: str, catalogue: Catalogue, names: KnownNames, rules: Rules) -> list[str]:
     match kind:
         case "rank":
             return list(names.ranks)
@@ -114,7 +114,7 @@ def _candidates(kind: str, catalogue: Catalogue, names: Names, rules: Rules) -> 
             return [*catalogue.keys, *catalogue.pairs]
 
 
-def name_check(catalogue: Catalogue, names: Names, rules: Rules) -> Callable[[str, str], None]:
+def name_check(catalogue: Catalogue, names: KnownNames, rules: Rules) -> Callable[[str, str], None]:
     """Return a check of the names in expectations, which raises ``LookupError`` with what is wrong."""
 
     def check(kind: str, name: str) -> None:
