@@ -509,6 +509,16 @@ class TestImport:
         # the same file again changes nothing, and the mapping was kept
         assert "Nothing changes" in self.take(here, "--map", "mine.map", "--yes")
 
+    def test_a_mapping_is_kept_once_the_list_was_taken_and_never_over_another_file(self, here: Path) -> None:
+        self.write(here, self.LIST)
+        keep = ("--map", "Shoe size=", "--save-map", "mine.map")
+        self.take(here, *keep, "--plan")
+        assert not (here / "mine.map").exists()
+        assert "is there already" in self.take(here, "--map", "Shoe size=", "--save-map", "charter.yaml", "--yes")
+        assert not (here / "register.db").exists()
+        self.take(here, *keep, "--yes")
+        assert (here / "mine.map").read_text() == "Shoe size=\n"
+
     def test_a_column_that_nobody_knows_is_a_fault_that_says_how_to_map_it(self, here: Path) -> None:
         self.write(here, self.LIST)
         assert '--map "Shoe size=" leaves it out' in self.take(here, "--yes")
@@ -560,3 +570,33 @@ class TestImport:
             assert ("may be bram" in said) is seen
             assert ("Olaf Tarn" in said.partition("The file does not name")[2].partition(".")[0]) is seen
             assert "The file does not name" in said
+
+
+# -- what to type next
+
+
+def test_a_no_names_the_command_that_says_what_would_turn_it(here: Path) -> None:
+    done = run("may", "Dara Fenwick", "assign", "Surveyor", "to", "tove", cwd=here)
+    line = done.stderr.splitlines()[-1]
+    assert line == "What would turn it: ask-above may dara assign Surveyor --to tove --ways"
+    assert "the least harmful first" in run(*line.partition("ask-above ")[2].split(), cwd=here).stdout
+    assert "What would turn it" not in run("may", "ada", "place.see", cwd=here).stderr
+
+
+def test_handing_over_says_what_is_kept_and_what_to_look_at(here: Path) -> None:
+    said = run("member", "hand-over", "olaf", "--plan", cwd=here).stdout
+    assert "Ines Moor keeps Steward and Founding friend." in said
+    for line in said.splitlines():
+        if line.strip().startswith(("→ ask-above", "ask-above")):
+            words = line.partition("ask-above ")[2].split("  ")[0].split()
+            again = run(*words, *(["--plan"] if words[0] == "unassign" else []), cwd=here)
+            assert again.returncode != 2, again.stderr
+
+
+def test_a_line_without_its_colon_is_reported_on_its_own_line(here: Path) -> None:
+    charter = here / "charter.yaml"
+    lines = charter.read_text().splitlines()
+    at = lines.index("title: Wren Valley River Watch")
+    lines[at] = "title Wren Valley River Watch"
+    charter.write_text("\n".join(lines))
+    assert f"charter.yaml, line {at + 1}, column 1" in run("check", cwd=here).stdout

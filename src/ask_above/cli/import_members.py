@@ -80,13 +80,16 @@ def command(
     if file is None:
         return _anew(how)
     mapping = _mapping(mapped)
-    if save_map is not None:
-        lines = "".join(f"{column}={field}\n" for column, field in mapping.items())
-        save_map.write_text(lines, encoding="utf-8")
+    saved = "".join(f"{column}={field}\n" for column, field in mapping.items())
+    if save_map is not None and save_map.exists() and save_map.read_text("utf-8", errors="replace") != saved:
+        raise click.UsageError(f"'{save_map}' is there already and says something else; name another file.")
     content = file.read_bytes()
     if _is_of_assignments(content):
         return _assignments(how, file)
-    return _members(how, file.name, content, Wishes(status or "", mapping, absent))
+    done = _members(how, file.name, content, Wishes(status or "", mapping, absent))
+    if save_map is not None and not done and not how.only_plan:
+        save_map.write_text(saved, encoding="utf-8")
+    return done
 
 
 class Wishes(NamedTuple):

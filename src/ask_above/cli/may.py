@@ -16,7 +16,7 @@ from ask_above.community import Community
 from ask_above.decide.answer import Answer
 from ask_above.show.answers import show_answer
 from ask_above.show.data import write_table
-from ask_above.show.screen import stdout
+from ask_above.show.screen import Screen, stdout
 from ask_above.show.ways import WAY_COLUMNS, show_ways, way_rows
 
 if TYPE_CHECKING:
@@ -62,6 +62,8 @@ def command(
         show_answer(stdout(), answer)
         if found is not None:
             show_ways(stdout(), found)
+        elif not answer:
+            Screen.of(sys.stderr).line(f"What would turn it: {what.command('may', who, author=author)} --ways", "dim")
     elif found is not None:
         data = {**answer.as_data(), "ways": [dict(zip(WAY_COLUMNS, row, strict=True)) for row in way_rows(found)]}
         write_table(sys.stdout, form, WAY_COLUMNS, way_rows(found), data)

@@ -8,6 +8,7 @@ from typing import NamedTuple
 import click
 
 from ask_above.charter.expectations import ACT_WORDS
+from ask_above.charter.names import SITE
 from ask_above.cli.options import at_option, capabilities, complete, gathered, people
 from ask_above.community import Community
 from ask_above.people.directory import NameKind
@@ -41,6 +42,15 @@ class What(NamedTuple):
                 raise click.UsageError(f"--{option} goes with {wanted} alone.")
         if author and act:
             raise click.UsageError("--author goes with a capability, not with an act.")
+
+    def command(self, *said: str, author: str | None = None) -> str:
+        """Return the command that asks this; ``said`` is what comes before."""
+        words = ["ask-above", *said, self.name, *([self.target] if self.target else [])]
+        options = {"at": self.at, "author": author, "to": self.to, "of": self.of, "using": self.using}
+        for option, value in options.items():
+            if value and not (option == "at" and value == SITE):
+                words += [f"--{option}", value]
+        return shlex.join(words)
 
     def _misplaced(self, opened: Community, said: tuple[str, ...]) -> str:
         """Say the right sentence where words stand in another order, or a name of two words has no quotes."""

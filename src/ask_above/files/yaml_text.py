@@ -268,7 +268,8 @@ def _syntax_fault(document: Document, error: yaml.MarkedYAMLError) -> None:
         message = "a & at the start of a word is an anchor in YAML; put it in quotes"
     else:
         message = next((said for sign, said in _SAID if sign in problem), f"this cannot be read as YAML: {problem}")
-    if "opened and never closed" in message or "is not closed" in message:
+    # where a colon is missing the parser only notices on the next line; its context is the line that lacks it
+    if any(sign in message for sign in ("opened and never closed", "is not closed", "without a colon")):
         start = error.context_mark or mark
         line, column = (start.line + 1, start.column + 1) if start else (line, column)
     source = document.lines[line - 1] if line <= len(document.lines) else ""

@@ -33,6 +33,7 @@ def show_plan(screen: Screen, plan: Plan, *, force: bool = False) -> None:
     else:
         screen.line("Nobody gains or loses anything by it.")
     screen.line()
+    _handed_over(screen, plan)
     if plan.refusals:
         actor = f"{plan.before.member(plan.by).called} may not do this" if plan.by else "This cannot be done"
         screen.paragraph(f"✗ {actor}:", style="no")
@@ -50,6 +51,36 @@ def show_plan(screen: Screen, plan: Plan, *, force: bool = False) -> None:
         screen.paragraph(
             f"! {actor} could not take this back; {listed(plan.lasting, 'or')} could.", rest="  ", style="warn"
         )
+
+
+def _handed_over(screen: Screen, plan: Plan) -> None:
+    """Say what the one who was the owner keeps, and what the one who becomes it should look at."""
+    was, will_be = plan.before.charter.owner, plan.after.charter.owner
+    if (
+        not was
+        or not will_be
+        or was == will_be
+        or was not in plan.after.register.members
+        or will_be not in plan.after.register.members
+    ):
+        return
+    called, ranks = plan.after.member(was).called, plan.after.charter.ranks
+    held = {row.rank: ranks[row.rank].title for row in plan.after.register.assignments if row.member == was}
+    screen.paragraph(f"{called} keeps {listed([*held.values()])}." if held else f"{called} keeps no rank.")
+    for key in held:
+        screen.line(f"  → ask-above unassign {key} {was}", "dim")
+    screen.line(f"What {plan.after.member(will_be).called} should look at now", "head")
+    for command, why in _FOR_THE_NEW_OWNER:
+        screen.line(f"  {command:<20}{why}")
+    screen.line()
+
+
+_FOR_THE_NEW_OWNER = (
+    ("ask-above check", "what does not hold, and what a careful owner would look at again"),
+    ("ask-above cover", "where somebody is the only one"),
+    ("ask-above roster", "who waits, and what ends soon"),
+    ("ask-above journal", "what was changed last, by whom, and why"),
+)
 
 
 def _maker(plan: Plan) -> str:
@@ -116,7 +147,7 @@ def show_journal(
     else:
         screen.line(f"Times in {charter.rules.timezone}", "dim")
     for entry in entries:
-        who = names.get(entry.who, entry.who) or "the keeper of the files"
+        who = names.get(entry.who, entry.who) or "in nobody's name"
         marks = {"hand": "by hand", "import": "import", "undo": "undo", "forget": "for good"}.get(entry.kind, "")
         said = f"{entry.number}  {local(entry.at, charter.zone)}  {who}{f'  ({marks})' if marks else ''}"
         screen.line(f"{said}{f'  taken back by {entry.undone_by}' if entry.undone_by else ''}", "head")
