@@ -191,14 +191,22 @@ class Community:
 
         return plan(self.home, edits, by=by.key if isinstance(by, Member) else by, why=why)
 
-    def as_of(self, number: int) -> Community:
+    def as_of(self, state: int | str) -> Community:
         """Return the community as it was after a change of its journal; 0 is before the first.
 
-        Raises ``EditError`` where there is no such change.
+        ``"git:main"`` is the community as the git repository that its folder lies in has it at that revision; where no
+        members are kept there, with the register of now. Raises ``EditError`` where there is no such change, and
+        :class:`QuestionError` where there is no such revision.
         """
+        from ask_above.workspace.revisions import GIT, at_revision
         from ask_above.workspace.undoing import as_of
 
-        return Community(*as_of(self.home, number))
+        if isinstance(state, str) and state.startswith(GIT):
+            home, revision = self.home, state.removeprefix(GIT)
+            return Community(*at_revision(home.folder, home.name, revision, self.register))
+        if isinstance(state, str) and not state.isdecimal():
+            raise QuestionError(f"'{state}' is no number of the journal; a revision is said as git:{state}.")
+        return Community(*as_of(self.home, int(state)))
 
     # -- questions about capabilities (rule 5)
 

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import sys
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any, TypeAlias
 
 import click
 
-from ask_above.cli.options import community_option, format_option, open_here, progress
+from ask_above.cli.options import community_option, findings_format_option, open_here, progress, write_findings
 from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
 from ask_above.errors import FaultyFilesError
@@ -27,14 +29,22 @@ from ask_above.show.check import (
 from ask_above.show.data import write_json, write_table
 from ask_above.show.screen import stdout
 
+if TYPE_CHECKING:
+    from ask_above.ask.advice.piece import Piece
+    from ask_above.ask.expect import Unmet
+
+Found: TypeAlias = "tuple[Sequence[Unmet], Sequence[tuple[str, Unmet]], Sequence[Piece]]"
+"""The expectations that do not hold, those that will not, and the advice."""
+
 
 @click.command("check", cls=Spoken)
 @click.option("--advice", is_flag=True, help="Only what a careful administrator would look at again.")
 @click.option("--schema", is_flag=True, help="Write the charter's format as a JSON Schema, for editors, and stop.")
+@click.option("--with-names", is_flag=True, help="For --schema: with this charter's own names, to be offered.")
 @click.option("--strict", is_flag=True, help="Exit with 1 where there is advice, too.")
 @community_option
-@format_option
-def command(*, advice: bool, schema: bool, strict: bool, community: str | None, form: str) -> int:
+@findings_format_option
+def command(*, advice: bool, schema: bool, with_names: bool, strict: bool, community: str | None, form: str) -> int:
     """Check that the files are well formed, that the expectations hold, and say what to look at again.
 
     Every fault of every file is reported in one run. Exit status 1 where an expectation fails (with --strict also where
@@ -46,16 +56,18 @@ def command(*, advice: bool, schema: bool, strict: bool, community: str | None, 
       ask-above check
       ask-above check --advice --format md
       ask-above check --community wren-valley --format json
+      ask-above check --strict --format sarif
+      ask-above check --schema --with-names
     """
+    if with_names and not schema:
+        raise click.UsageError("--with-names goes with --schema.")
     if schema:
-        from ask_above.charter.reading.schema import json_schema
-
-        write_json(sys.stdout, json_schema())
+        write_json(sys.stdout, _schema(community, with_names=with_names))
         return 0
     try:
         opened = open_here(community)
     except FaultyFilesError as error:
-        _faulty(error, form)
+        _faulty(error, form, community)
         return 2
     unmet = [] if advice else opened.unmet()
     later = [] if advice else opened.unmet_later()
@@ -67,11 +79,37 @@ def command(*, advice: bool, schema: bool, strict: bool, community: str | None, 
             show_later(stdout(), later)
             _show_by_hand(opened)
         show_advice(stdout(), given)
+    elif form in ("sarif", "junit"):
+        _findings(opened, form, community, (unmet, later, given.pieces), strict=strict)
     else:
         rows = [] if advice else [*map(unmet_row, unmet), *(later_row(since, each) for since, each in later)]
         rows += [advice_row(each) for each in given.pieces]
         write_table(sys.stdout, form, CHECK_COLUMNS, rows, check_data(opened.decider, unmet, given, later))
-    return 1 if unmet or (strict and (given.pieces or later)) else 0
+    return _status(unmet, later, given.pieces, strict=strict)
+
+
+def _schema(community: str | None, *, with_names: bool) -> dict[str, Any]:
+    from ask_above.charter.reading.schema import json_schema
+    from ask_above.charter.reading.schema_names import schema_with_names
+
+    if not with_names:
+        return json_schema()
+    opened = open_here(community)
+    return schema_with_names(opened.charter, opened.register.members)
+
+
+def _status(unmet: Sequence[Unmet], later: Sequence[object], pieces: Sequence[Piece], *, strict: bool) -> int:
+    return 1 if unmet or (strict and (pieces or later)) else 0
+
+
+def _findings(opened: Community, form: str, community: str | None, found: Found, *, strict: bool) -> None:
+    """Write what was found for the programs around a repository; where advice counts, it counts as failed."""
+    from ask_above.show import findings, junit
+
+    cases = junit.of_expectations(opened.charter.expectations, *found[:2])
+    if strict:
+        cases += junit.of_findings(findings.of_check([], *found[1:]))
+    write_findings(form, community, "check", findings.of_check(*found), cases, _status(*found, strict=strict))
 
 
 def _show_by_hand(opened: Community) -> None:
@@ -85,8 +123,12 @@ def _show_by_hand(opened: Community) -> None:
         show_by_hand(stdout(), [*snapshot.by_hand, *sorted({f"{row.table}.csv" for row in snapshot.rows})], edited)
 
 
-def _faulty(error: FaultyFilesError, form: str) -> None:
-    if form == "text":
+def _faulty(error: FaultyFilesError, form: str, community: str | None) -> None:
+    if form in ("sarif", "junit"):
+        from ask_above.show import findings, junit
+
+        write_findings(form, community, "check", findings.of_faults(error.faults), junit.of_faults(error.faults), 2)
+    elif form == "text":
         show_faults(stdout(), error.faults)
         if error.way_back:
             stdout().paragraph(error.way_back, first="→ ", rest="  ")

@@ -14,6 +14,7 @@ from ask_above.cli.options import (
     figure_option,
     format_option,
     open_here,
+    ranks,
 )
 from ask_above.cli.sentence import Spoken
 from ask_above.escalation.overview import COLUMNS, rows
@@ -23,7 +24,7 @@ from ask_above.show.screen import stdout
 
 
 @click.command("climb", cls=Spoken)
-@click.argument("rank", required=False, shell_complete=complete(lambda c: list(c.charter.ranks)))
+@click.argument("rank", required=False, shell_complete=complete(ranks))
 @at_option("What can be reached at this place alone.", default=None)
 @click.option(
     "--with-accomplice", is_flag=True, help="With another who holds the same rank, each acting for the other."

@@ -9,12 +9,12 @@ import click
 
 from ask_above.charter.names import listed
 from ask_above.cli.changing import How, carry_out, change_options, fields_of, naming
-from ask_above.cli.options import community_option, complete, format_option, open_here
+from ask_above.cli.options import community_option, complete, format_option, groups, open_here
 from ask_above.cli.sentence import SpokenGroup
 from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
 
-_GROUP = complete(lambda c: list(c.charter.groups))
+_GROUP = complete(groups)
 _COLUMNS = ("group", "title", "members", "includes", "confers")
 
 

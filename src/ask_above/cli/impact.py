@@ -8,8 +8,20 @@ from pathlib import Path
 
 import click
 
-from ask_above.ask.impact.whole import COLUMNS
-from ask_above.cli.options import Figure, figure_option, in_zone, open_here, progress, question_options
+from ask_above.ask.impact.whole import COLUMNS, Impact
+from ask_above.cli.options import (
+    Figure,
+    community_option,
+    figure_option,
+    findings_format_option,
+    folder,
+    in_zone,
+    named_register,
+    open_here,
+    progress,
+    when_option,
+    write_findings,
+)
 from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
 from ask_above.show.data import write_table
@@ -20,15 +32,17 @@ from ask_above.show.screen import stdout
 @click.command("impact", cls=Spoken)
 @click.argument("old")
 @click.argument("new", required=False)
-@question_options
+@when_option
+@community_option
+@findings_format_option
 @figure_option
 def command(
     old: str, new: str | None, when: date | None, community: str | None, form: str, figure: Figure | None
 ) -> int:
     """Show who gains and who loses what, where, from one community's files to another's.
 
-    OLD and NEW are folders, charters with the register beside them, or numbers of the journal: the community at hand
-    as that change left it, 0 as it was before the first. Without NEW it is the community at hand as it is. Equal
+    OLD and NEW are folders, charters with the register beside them, or the community at hand as it was: numbers of the
+    journal, 0 before the first change, or git:REVISION. Without NEW it is the community at hand as it is. Equal
     changes are folded together, high risk stands on top. Exit status 1 where something of high risk is gained or an
     expectation no longer holds.
 
@@ -38,6 +52,7 @@ def command(
       ask-above impact before/charter.yaml after/charter.yaml --format md
       ask-above impact 12
       ask-above impact 12 --figure impact.png
+      ask-above impact git:main --format sarif
     """
     before = _opened(old, community)
     after = _opened(new, community) if new is not None else open_here(community)
@@ -49,18 +64,24 @@ def command(
         figure.write(figures.impact, found)
     elif form == "text":
         show_impact(stdout(), found)
+    elif form in ("sarif", "junit"):
+        from ask_above.show import findings, junit
+
+        status = _status(found)
+        write_findings(form, new or community, "impact", findings.of_impact(found), junit.of_change(found), status)
     elif form == "json":
         write_table(sys.stdout, form, COLUMNS, (), impact_data(found))
     else:
         write_table(sys.stdout, form, COLUMNS, found.rows())
-    return 1 if found.risky or any(not each.holds for each in found.turned) else 0
+    return _status(found)
+
+
+def _status(impact: Impact) -> int:
+    return 1 if impact.risky or any(not each.holds for each in impact.turned) else 0
 
 
 def _opened(said: str, community: str | None) -> Community:
-    """Open a community's files, or the community at hand as a change left it."""
-    if not said.isdecimal() or Path(said).exists():
+    """Open a community's files, or the community at hand as it was."""
+    if Path(said).exists() or not (said.isdecimal() or said.startswith("git:")):
         return Community.open(said)
-    from ask_above.cli.changing import home_of
-    from ask_above.workspace.undoing import as_of
-
-    return Community(*as_of(home_of(community), int(said)))
+    return Community.open(folder(community), register=named_register()).as_of(said)

@@ -7,7 +7,7 @@ import sys
 import click
 
 from ask_above.cli.changing import home_of
-from ask_above.cli.options import community_option, complete, format_option
+from ask_above.cli.options import community_option, complete, format_option, members
 from ask_above.cli.sentence import Spoken
 from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
@@ -15,9 +15,7 @@ from ask_above.show.screen import stdout
 
 @click.command("journal", cls=Spoken)
 @click.argument("number", required=False, type=int)
-@click.option(
-    "--by", metavar="MEMBER", help="What this member did.", shell_complete=complete(lambda c: list(c.register.members))
-)
+@click.option("--by", metavar="MEMBER", help="What this member did.", shell_complete=complete(members))
 @click.option("--about", metavar="TEXT", help="What names this: a member, a rank, a place.")
 @click.option("--since", metavar="DATE", help="From this day on, in UTC.")
 @click.option("--most", default=20, show_default=True, type=click.IntRange(1), help="How many at most.")

@@ -77,8 +77,9 @@ class Sections(click.Group):
 
     def resolve_command(self, ctx: click.Context, args: list[str]) -> Any:
         """Find a command; where there is none of that name, offer the nearest."""
-        if args and not args[0].startswith("-") and args[0] not in self.list_commands(ctx):
-            raise click.UsageError(no_command("", args[0], self.list_commands(ctx)))
+        known = self.list_commands(ctx)
+        if args and not args[0].startswith("-") and args[0] not in known and not ctx.resilient_parsing:
+            raise click.UsageError(no_command("", args[0], known))
         return super().resolve_command(ctx, args)
 
     def format_usage(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
@@ -101,11 +102,28 @@ class Sections(click.Group):
             formatter.dedent()
 
 
+def _completion(ctx: click.Context, _: click.Parameter, shell: str | None) -> None:
+    """Write what a shell reads to complete commands, options and the community's own names, and stop."""
+    if shell is not None and not ctx.resilient_parsing:
+        from ask_above.cli.completion import script
+
+        click.echo(script(main, shell))
+        ctx.exit()
+
+
 EPILOG = "Where: --community DIR, else ASK_ABOVE_COMMUNITY, else here. Exit: 0 yes, 1 no, 2 wrong."
 
 
 @click.group(cls=Sections, epilog=EPILOG, context_settings={"help_option_names": ["-h", "--help"]})
 @click.version_option(package_name="ask-above", prog_name="ask-above")
+@click.option(
+    "--completion",
+    type=click.Choice(["bash", "zsh", "fish"]),
+    is_eager=True,
+    expose_value=False,
+    callback=_completion,
+    help="Write what this shell reads to complete commands and names.",
+)
 def main() -> None:
     """Who may do what where, who stands above whom. Begin: ask-above new DIR."""
 
@@ -117,6 +135,8 @@ def run() -> None:
     for stream in (sys.stdout, sys.stderr):
         if hasattr(stream, "reconfigure"):
             stream.reconfigure(errors="replace")
+    if "_ASK_ABOVE_COMPLETE" in os.environ:
+        sys.exit(_complete())
     try:
         status = main.main(standalone_mode=False)
     except click.exceptions.Abort:
@@ -140,6 +160,20 @@ def run() -> None:
         said = f"{type(error).__name__}: {error}"
         status = _say(f"Error in Ask Above itself ({said}); please report it. ASK_ABOVE_TRACE=1 shows where.", 2)
     sys.exit(status if isinstance(status, int) else 0)
+
+
+def _complete() -> int:
+    """Answer a shell that completes; whatever goes wrong there is nothing to complete, and nothing is said."""
+    from ask_above.cli.completion import VARIABLE, completed
+
+    try:
+        click.echo(completed(main, os.environ[VARIABLE]))
+    except Exception:
+        if os.environ.get("ASK_ABOVE_TRACE"):
+            raise
+        # a message would land in the middle of what is being typed
+        return 1
+    return 0
 
 
 def _say(message: str, status: int) -> int:

@@ -10,13 +10,24 @@ from typing import Any, NamedTuple
 import click
 
 from ask_above.cli.changing import How, carry_out, change_options, fields_of, home_of, see_through
-from ask_above.cli.options import F, at_option, community_option, complete, format_option, gathered, open_here
+from ask_above.cli.options import (
+    F,
+    at_option,
+    community_option,
+    complete,
+    format_option,
+    gathered,
+    groups,
+    members,
+    open_here,
+    ranks,
+)
 from ask_above.cli.sentence import SpokenGroup
 from ask_above.errors import FaultyFilesError
 from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
 
-_MEMBER = complete(lambda c: list(c.register.members))
+_MEMBER = complete(members)
 
 
 @click.group("member", cls=SpokenGroup)
@@ -130,10 +141,8 @@ def rank_and_members(command: F) -> F:
     for option in (
         at_option("Where; the site itself where it is left out."),
         choosing,
-        click.argument(
-            "members", nargs=-1, metavar="[MEMBER]...", shell_complete=complete(lambda c: list(c.register.members))
-        ),
-        click.argument("rank", shell_complete=complete(lambda c: list(c.charter.ranks))),
+        click.argument("members", nargs=-1, metavar="[MEMBER]...", shell_complete=complete(members)),
+        click.argument("rank", shell_complete=complete(ranks)),
     ):
         command = option(command)
     return command
@@ -324,7 +333,7 @@ def forget(key: str, *, how: How) -> int:
 
 @command.command("put")
 @click.argument("members", nargs=-1, required=True, metavar="MEMBER...", shell_complete=_MEMBER)
-@click.argument("group", shell_complete=complete(lambda c: list(c.charter.groups)))
+@click.argument("group", shell_complete=complete(groups))
 @change_options
 def put(members: Sequence[str], group: str, *, how: How) -> int:
     """Put members into a group: ask-above member put dara tove upper-team --plan."""
@@ -335,7 +344,7 @@ def put(members: Sequence[str], group: str, *, how: How) -> int:
 
 @command.command("take")
 @click.argument("members", nargs=-1, required=True, metavar="MEMBER...", shell_complete=_MEMBER)
-@click.argument("group", shell_complete=complete(lambda c: list(c.charter.groups)))
+@click.argument("group", shell_complete=complete(groups))
 @change_options
 def take(members: Sequence[str], group: str, *, how: How) -> int:
     """Take members out of a group: ask-above member take dara upper-team --plan."""

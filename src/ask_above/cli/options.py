@@ -4,21 +4,28 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
 from datetime import date, datetime
 from functools import wraps
 from pathlib import Path
 from time import monotonic
-from typing import Any, NamedTuple, TypeVar, cast
+from typing import TYPE_CHECKING, Any, NamedTuple, TypeVar, cast
 
 import click
 from click.shell_completion import CompletionItem
 
+from ask_above.charter.expectations import ACT_WORDS
 from ask_above.cli.moments import Moment
 from ask_above.cli.moments import meant as moment_of
 from ask_above.community import Community
 from ask_above.errors import AskAboveError
+from ask_above.files.opening import located
+from ask_above.show.data import write_json
+
+if TYPE_CHECKING:
+    from ask_above.show.findings import Finding
+    from ask_above.show.junit import Case
 
 _REGISTER = "ask_above.register"
 _LONG = 0.5
@@ -97,14 +104,46 @@ def tell(notices: Iterable[str]) -> None:
 
 def format_option(command: F) -> F:
     """Add ``--format``."""
-    return click.option(
-        "--format",
-        "form",
-        type=click.Choice(["text", "json", "csv", "md"]),
-        default="text",
-        show_default=True,
-        help="For people, for machines, or for a wiki.",
-    )(command)
+    return _formats("For people, for machines, or for a wiki.")(command)
+
+
+def findings_format_option(command: F) -> F:
+    """Add ``--format`` with what the programs around a repository read, too."""
+    return _formats("For people, for machines, for a wiki; for where a change is looked at.", "sarif", "junit")(command)
+
+
+def _formats(help_text: str, *more: str) -> Callable[[F], F]:
+    kinds = click.Choice(["text", "json", "csv", "md", *more])
+    return click.option("--format", "form", type=kinds, default="text", show_default=True, help=help_text)
+
+
+def write_findings(
+    form: str, opened_at: str | None, command: str, findings: Sequence[Finding], cases: Sequence[Case], status: int
+) -> None:
+    """Write what was found as SARIF or JUnit; addresses are relative to the current folder."""
+    from datetime import UTC
+
+    if form == "sarif":
+        from ask_above.show.sarif import sarif
+
+        write_json(sys.stdout, sarif(findings, below=_below(opened_at), status=status))
+        return
+    import platform
+
+    from ask_above.show.junit import junit
+
+    at = datetime.now(UTC).isoformat(timespec="seconds")
+    sys.stdout.write(junit(f"ask-above {command}", cases, at=at, host=platform.node()))
+
+
+def _below(community: str | None) -> str:
+    """Return the way from here to the community's folder; nothing where it does not lie below."""
+    where, _ = located(folder(community))
+    try:
+        way = where.resolve().relative_to(Path.cwd().resolve()).as_posix()
+    except ValueError:
+        return ""
+    return "" if way == "." else way
 
 
 def figure_option(command: F) -> F:
@@ -158,7 +197,7 @@ def at_option(help_text: str, default: str | None = "site") -> Callable[[F], F]:
         metavar="PLACE",
         default=default,
         help=help_text,
-        shell_complete=complete(lambda c: list(c.charter.places)),
+        shell_complete=complete(places),
     )
 
 
@@ -191,11 +230,6 @@ def _bar(label: str) -> Iterator[Callable[[int, int], None]]:
         yield lambda done, total: bars.update(task, completed=done, total=max(1, total))
 
 
-author_option: Option[Any] = click.option(
-    "--author", metavar="MEMBER", help="Whose it is, for a capability on one's own and on everybody's."
-)
-
-
 def when_option(command: F) -> F:
     """Add ``--when``."""
     return click.option(
@@ -216,22 +250,44 @@ def in_zone(community: Community, when: Any) -> date | datetime | None:
     return moment_of(when, community.charter.zone)
 
 
-def complete(names: Callable[[Community], list[str]]) -> Callable[..., list[CompletionItem]]:
+Completed = Mapping[str, str] | Iterable[str]
+"""Names to complete, with what people call them where that says more."""
+
+
+def complete(names: Callable[[Community], Completed]) -> Callable[..., list[CompletionItem]]:
     """Return a completion from the names of the community at hand; nothing where it cannot be read."""
 
     def find(ctx: click.Context, _: click.Parameter, incomplete: str) -> list[CompletionItem]:
         try:
-            community = Community.open(folder(ctx.params.get("community")), register=named_register())
+            where = folder(ctx.params.get("community"))
+            known = names(Community.open(where, register=named_register(), on_demand=True))
         except (AskAboveError, OSError):
             return []
-        return [CompletionItem(name) for name in names(community) if name.startswith(incomplete)]
+        called = known if isinstance(known, Mapping) else dict.fromkeys(known, "")
+        start = incomplete.lower()
+        return [CompletionItem(name, help=said or None) for name, said in called.items() if name.startswith(start)]
 
     return find
 
 
-def people(community: Community) -> list[str]:
+def people(community: Community) -> dict[str, str]:
     """Return everyone who can be asked about."""
-    return [*community.register.members, *(f"rank:{key}" for key in community.charter.ranks), "visitor"]
+    return {**members(community), **{f"rank:{key}": title for key, title in ranks(community).items()}, "visitor": ""}
+
+
+def members(community: Community) -> dict[str, str]:
+    """Return the members, by key, with their names."""
+    return {key: member.called for key, member in community.register.members.items()}
+
+
+def ranks(community: Community) -> dict[str, str]:
+    """Return the ranks, by key, with their titles."""
+    return {key: rank.title for key, rank in community.charter.ranks.items()}
+
+
+def places(community: Community) -> dict[str, str]:
+    """Return the places, by key, with their titles."""
+    return {key: place.title for key, place in community.charter.places.items()}
 
 
 def meant(community: Community, word: str) -> str:
@@ -250,7 +306,30 @@ def meant(community: Community, word: str) -> str:
     return found.who
 
 
-def capabilities(community: Community) -> list[str]:
-    """Return every name that a question may give for a capability."""
+def groups(community: Community) -> dict[str, str]:
+    """Return the groups, by key, with their titles."""
+    return {key: group.title or key for key, group in community.charter.groups.items()}
+
+
+def capabilities(community: Community) -> dict[str, str]:
+    """Return every name that a question may give for a capability, with its meaning."""
     catalogue = community.charter.catalogue
-    return [*catalogue.keys, *catalogue.pairs]
+    return {**{key: each.about for key, each in catalogue.capabilities.items()}, **dict.fromkeys(catalogue.pairs, "")}
+
+
+def asked_about(community: Community) -> dict[str, str]:
+    """Return the acts and the capabilities."""
+    return {**dict.fromkeys(ACT_WORDS, ""), **capabilities(community)}
+
+
+def targets(community: Community) -> dict[str, str]:
+    """Return everyone whom an act may be on, ranks by their keys alone too."""
+    return {**ranks(community), **people(community)}
+
+
+author_option: Option[Any] = click.option(
+    "--author",
+    metavar="MEMBER",
+    help="Whose it is, for a capability on one's own and on everybody's.",
+    shell_complete=complete(members),
+)

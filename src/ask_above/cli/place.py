@@ -9,12 +9,21 @@ from typing import NamedTuple
 import click
 
 from ask_above.cli.changing import How, carry_out, change_options, fields_of, naming, words_of
-from ask_above.cli.options import Figure, community_option, complete, figure_option, format_option, gathered, open_here
+from ask_above.cli.options import (
+    Figure,
+    community_option,
+    complete,
+    figure_option,
+    format_option,
+    gathered,
+    open_here,
+    places,
+)
 from ask_above.cli.sentence import SpokenGroup
 from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
 
-_PLACE = complete(lambda c: list(c.charter.places))
+_PLACE = complete(places)
 
 
 @click.group("place", cls=SpokenGroup)

@@ -9,7 +9,7 @@ import click
 
 from ask_above.charter.expectations import ACT_WORDS
 from ask_above.charter.names import SITE
-from ask_above.cli.options import at_option, capabilities, complete, gathered, people
+from ask_above.cli.options import asked_about, at_option, complete, gathered, targets
 from ask_above.community import Community
 from ask_above.people.directory import NameKind
 
@@ -71,12 +71,8 @@ what_is_asked = gathered(
     "what",
     What,
     {
-        "name": click.argument(
-            "name", metavar="WHAT", shell_complete=complete(lambda c: [*ACT_WORDS, *capabilities(c)])
-        ),
-        "target": click.argument(
-            "target", required=False, shell_complete=complete(lambda c: [*c.charter.ranks, *people(c)])
-        ),
+        "name": click.argument("name", metavar="WHAT", shell_complete=complete(asked_about)),
+        "target": click.argument("target", required=False, shell_complete=complete(targets)),
         "at": at_option("Where; the site itself where it is left out."),
         "to": click.option("--to", metavar="MEMBER", help="For assign: to whom."),
         "of": click.option("--of", metavar="MEMBER", help="For unassign: from whom."),

@@ -8,11 +8,11 @@ import click
 
 from ask_above.charter.ladder import Rank
 from ask_above.cli.changing import How, carry_out, change_options, fields_of, naming, words_of
-from ask_above.cli.options import complete, open_here
+from ask_above.cli.options import complete, open_here, ranks
 from ask_above.cli.sentence import SpokenGroup
 from ask_above.show.screen import stdout
 
-_RANK = complete(lambda c: list(c.charter.ranks))
+_RANK = complete(ranks)
 
 
 @click.group("rank", cls=SpokenGroup)

@@ -43,9 +43,10 @@ class Spoken(click.Command):
 
     def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
         """Read the arguments, words among them."""
-        return super().parse_args(ctx, [*self._in_options(args)] if self.takes_words else args)
+        return super().parse_args(ctx, [*self.in_options(args)] if self.takes_words else args)
 
-    def _in_options(self, args: list[str]) -> Iterator[str]:
+    def in_options(self, args: list[str], *, unfinished: bool = False) -> Iterator[str]:
+        """Yield the arguments with each such word as its option; ``unfinished``: the last may still want its value."""
         options = {each.name: each for each in self.params if isinstance(each, click.Option)}
         words = {
             word: options[name].opts[-1]
@@ -63,6 +64,8 @@ class Spoken(click.Command):
                 return
             if word in with_value and rest:
                 yield from (word, rest.pop(0))
+            elif unfinished and not rest and word in words and spoken:
+                yield words[word]
             elif word in words and spoken and _begins_a_value(word, rest, words):
                 value = [rest.pop(0)]
                 while rest and not rest[0].startswith("-") and rest[0] not in words:
@@ -93,7 +96,7 @@ class SpokenGroup(click.Group):
 
     def resolve_command(self, ctx: click.Context, args: list[str]) -> Any:
         """Find a command."""
-        if args and not args[0].startswith("-") and args[0] not in self.commands:
+        if args and not args[0].startswith("-") and args[0] not in self.commands and not ctx.resilient_parsing:
             raise click.UsageError(no_command(self.name or "", args[0], [*self.commands]))
         return super().resolve_command(ctx, args)
 

@@ -78,19 +78,22 @@ def counted(impact: Impact) -> str:
 
 def _shift(screen: Screen, impact: Impact, shift: Shift) -> None:
     screen.line()
+    style = ("warn" if shift.risk == "high" else "yes") if shift.gains else "no"
+    what, where = shift_in_words(impact, shift)
+    screen.paragraph(f"{'+' if shift.gains else '−'} {what}", rest="  ", style=style)
+    screen.paragraph(where, first="    ", rest="    ")
+
+
+def shift_in_words(impact: Impact, shift: Shift) -> tuple[str, str]:
+    """Say who gains or loses what; and of which risk that is, where and when."""
     risk = {"high": "high risk, ", "medium": "medium risk, "}.get(shift.risk, "")
     verb = "gain" if shift.gains else "lose"
     if (not shift.members and (len(shift.ranks) > 0) + shift.visitor == 1 and not shift.visitor) or (
         len(shift.members) == 1 and not shift.ranks and not shift.visitor
     ):
         verb += "s"
-    style = ("warn" if shift.risk == "high" else "yes") if shift.gains else "no"
-    sign = "+" if shift.gains else "−"
-    screen.paragraph(
-        f"{sign} {who_in_words(impact, shift)} {verb} {listed(shift.capabilities)}", rest="  ", style=style
-    )
     where = f"{risk}{where_in_words(impact, shift.places)}{when_in_words(impact, shift)}"
-    screen.paragraph(where, first="    ", rest="    ")
+    return f"{who_in_words(impact, shift)} {verb} {listed(shift.capabilities)}", where
 
 
 def when_in_words(impact: Impact, shift: Shift) -> str:

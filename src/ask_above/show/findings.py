@@ -1,0 +1,134 @@
+"""What a check or an impact found, as one list for the programs that read such lists."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Sequence
+from enum import StrEnum
+from typing import NamedTuple
+
+from ask_above.ask.advice.piece import WHY, Piece
+from ask_above.ask.expect import Unmet
+from ask_above.ask.impact.whole import Impact, Shift, TurnedExpectation
+from ask_above.charter.names import listed
+from ask_above.charter.where import NOWHERE, Where
+from ask_above.decide.decider import VISITOR
+from ask_above.decide.words import day
+from ask_above.errors import Fault
+from ask_above.show.impact import shift_in_words
+
+_IN_FILE = re.compile(r"\((?P<file>.+) line (?P<line>\d+)\)")
+
+
+class Level(StrEnum):
+    """How grave a finding is, in the words of SARIF."""
+
+    ERROR = "error"
+    WARNING = "warning"
+    NOTE = "note"
+
+
+class Finding(NamedTuple):
+    """One thing that was found: of which kind, how grave, what, where, and what it is known again by.
+
+    ``same`` is what stays the same where lines above it come or go.
+    """
+
+    code: str
+    level: Level
+    what: str
+    where: Where
+    mend: str = ""
+    same: str = ""
+    concerned: tuple[str, ...] = ()
+
+
+RULES: dict[str, str] = {
+    "unmet": "An expectation of the charter does not hold.",
+    "unmet-later": "An expectation holds now, and will not from a day on.",
+    "gained": "Somebody gains something.",
+    "lost": "Somebody loses something.",
+    "gained-high-risk": "Somebody gains something of high risk.",
+    "turned": "An expectation that held before does not hold any more.",
+    **WHY,
+}
+"""What each code means; a fault of the files says it itself."""
+
+
+def of_faults(faults: Iterable[Fault]) -> list[Finding]:
+    """Return what is wrong in the files; each is known again by its line's text, wherever that stands."""
+    found = []
+    for fault in faults:
+        what = f"{fault.message[:1].upper()}{fault.message[1:]}."
+        near = f"Nearest: {listed(fault.nearest, 'or')}." if fault.nearest else ""
+        mend = " ".join(each for each in (f"Expected: {fault.expected}." if fault.expected else "", near) if each)
+        where = Where(fault.file, fault.line, fault.column)
+        found.append(Finding(fault.code, Level.ERROR, what, where, mend, f"{fault.path}|{fault.source.strip()}"))
+    return found
+
+
+def of_check(unmet: Iterable[Unmet], later: Iterable[tuple[str, Unmet]], pieces: Iterable[Piece]) -> list[Finding]:
+    """Return what a check found, the gravest first."""
+    found = [
+        Finding("unmet", Level.ERROR, f"{e.expectation.text}: {e.because}", e.expectation.where, "", e.expectation.text)
+        for e in unmet
+    ]
+    found += [
+        Finding(
+            "unmet-later",
+            Level.WARNING,
+            f"{e.expectation.text}: will not hold from {day(since)}. {e.because}",
+            e.expectation.where,
+            "",
+            e.expectation.text,
+        )
+        for since, e in later
+    ]
+    return found + [
+        Finding(e.code, Level.NOTE, f"{e.what[:1].upper()}{e.what[1:]}.", e.where, f"{e.mend}.", e.what, e.concerned)
+        for e in pieces
+    ]
+
+
+def of_impact(impact: Impact) -> list[Finding]:
+    """Return what differs: gains of high risk are errors, other gains warnings, losses notes."""
+    found = []
+    for shift in impact.shifts:
+        risky = shift.gains and shift.risk == "high"
+        level = Level.ERROR if risky else Level.WARNING if shift.gains else Level.NOTE
+        code = "gained-high-risk" if risky else "gained" if shift.gains else "lost"
+        what = ", ".join(shift_in_words(impact, shift))
+        found.append(Finding(code, level, f"{what}.", _spot(impact, shift), "", what))
+    for each in impact.turned:
+        if not each.holds:
+            said, where = _turned(each), each.unmet.expectation.where
+            found.append(Finding("turned", Level.ERROR, said, where, "", each.text))
+    return sorted(found, key=lambda each: (*Level,).index(each.level))
+
+
+def _turned(each: TurnedExpectation) -> str:
+    return f"{each.text}: {each.unmet.because}"
+
+
+def _spot(impact: Impact, shift: Shift) -> Where:
+    """Return the line of the new files that the first answer of a shift rests on; the charter where none does."""
+    charter = impact.new.compiled.charter
+    whole = next((Where(rank.where.file, 1, 1) for rank in charter.ranks.values() if rank.where.file), NOWHERE)
+    who = next(iter([*shift.members, *(f"rank:{key}" for key in shift.ranks)]), VISITOR)
+    at = shift.since or impact.at
+    new = impact.new
+    known = who == VISITOR or who.removeprefix("rank:") in {**new.people.register.members, **charter.ranks}
+    place = shift.places[0]
+    if not known or place not in charter.places or shift.capabilities[0] not in new.compiled.catalogue.bit:
+        return whole
+    steps = new.account_of(who, shift.capabilities[0], place, at).steps
+    for step in reversed(steps):
+        spot = _IN_FILE.search(step.words.get("file", ""))
+        if spot:
+            return Where(spot["file"], int(spot["line"]), 1)
+    return whole
+
+
+def titled(rules: Sequence[str]) -> list[tuple[str, str]]:
+    """Return each code with what it means; a fault of the files has no more than its code."""
+    return [(code, RULES.get(code, f"The files cannot be meant as they stand: {code}.")) for code in rules]

@@ -1,0 +1,94 @@
+"""Cases that hold or do not, as the JUnit XML that test runners write (``xunit2``)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from typing import NamedTuple
+from xml.etree import ElementTree as ET
+
+from ask_above.ask.expect import Unmet
+from ask_above.ask.impact.whole import Impact
+from ask_above.charter.expectations import Expectation
+from ask_above.decide.words import day
+from ask_above.errors import Fault
+from ask_above.show.findings import Finding, of_impact
+from ask_above.visible import visible
+
+
+class Case(NamedTuple):
+    """One thing that was tried: ``failure`` says in a line why it does not hold, ``told`` the whole of it.
+
+    ``wrong`` is for what could not be tried at all. ``note`` is what one should know where it holds.
+    """
+
+    group: str
+    name: str
+    failure: str = ""
+    told: str = ""
+    wrong: bool = False
+    note: str = ""
+
+
+def of_expectations(
+    expectations: Iterable[Expectation], unmet: Iterable[Unmet], later: Iterable[tuple[str, Unmet]] = ()
+) -> list[Case]:
+    """Return a case for each expectation of a charter, in its order; two that say the same are told apart."""
+    failed = {each.expectation: each for each in unmet}
+    soon = {each.expectation: f"It will not hold from {day(since)}: {each.because}" for since, each in later}
+    cases = []
+    for each in expectations:
+        why = failed.get(each)
+        group = each.where.file or "charter"
+        said = (why.because, str(why)) if why else ("", "")
+        cases.append(Case(group, each.text, *said, note=soon.get(each, "")))
+    return cases
+
+
+def of_faults(faults: Iterable[Fault]) -> list[Case]:
+    """Return what is wrong in the files: nothing could be tried."""
+    return [Case(each.file, f"line {each.line}", each.message, str(each), wrong=True) for each in faults]
+
+
+def of_findings(findings: Iterable[Finding]) -> list[Case]:
+    """Return findings that count as failures."""
+    return [Case(each.where.file or "charter", each.code, each.what, f"{each.what} {each.mend}") for each in findings]
+
+
+def of_change(impact: Impact) -> list[Case]:
+    """Return what a change is held to: nobody gains anything of high risk, and what held holds."""
+    risky = [each.what for each in of_impact(impact) if each.code == "gained-high-risk"]
+    cases = [Case("impact", "nobody gains anything of high risk", risky[0] if risky else "", "\n".join(risky))]
+    broken = {each.text: each for each in impact.turned if not each.holds}
+    for each in impact.new.compiled.charter.expectations:
+        turned = broken.get(each.text)
+        said = (turned.unmet.because, str(turned.unmet)) if turned else ("", "")
+        cases.append(Case("impact", f"still holds, or did not before: {each.text}", *said))
+    return cases
+
+
+def junit(suite: str, cases: Sequence[Case], *, at: str, host: str) -> str:
+    """Return cases as XML; ``at`` is the moment of the run, in ISO 8601, ``host`` the machine's name."""
+    whole = ET.Element("testsuites", name=suite)
+    count = {
+        "errors": sum(each.wrong for each in cases),
+        "failures": sum(bool(each.failure) and not each.wrong for each in cases),
+        "skipped": 0,
+        "tests": len(cases),
+    }
+    attributes = {"name": suite, **{key: str(value) for key, value in count.items()}, "time": "0.000"}
+    attributes |= {"timestamp": at, "hostname": host}
+    one = ET.SubElement(whole, "testsuite", attributes)
+    for each in cases:
+        case = ET.SubElement(one, "testcase", classname=_plain(each.group), name=_plain(each.name), time="0.000")
+        if each.failure:
+            kind = "error" if each.wrong else "failure"
+            ET.SubElement(case, kind, message=_plain(each.failure)).text = _plain(each.told)
+        elif each.note:
+            ET.SubElement(case, "system-out").text = _plain(each.note)
+    ET.indent(whole)
+    return f'<?xml version="1.0" encoding="utf-8"?>\n{ET.tostring(whole, encoding="unicode")}\n'
+
+
+def _plain(text: str) -> str:
+    """Write out what XML cannot hold."""
+    return visible(text, breaks=True)
