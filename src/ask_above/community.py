@@ -22,6 +22,7 @@ from ask_above.errors import QuestionError
 from ask_above.files.opening import located
 from ask_above.people.directory import NameKind
 from ask_above.people.register import Member, Register
+from ask_above.printing import in_notebook
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -72,6 +73,9 @@ class Community:
     def __repr__(self) -> str:
         charter, people = self.charter, len(self.register.members)
         return f"<Community {charter.key}: {len(charter.ranks)} ranks, {len(charter.places)} places, {people} members>"
+
+    def _repr_html_(self) -> str:
+        return in_notebook(self)
 
     _home: Home | None = None
     _notices: tuple[str, ...] = ()

@@ -11,6 +11,9 @@ from importlib import import_module
 from typing import Final
 
 SHOWN_BY: Final = {
+    "Answer": "ask_above.show.answers:show_answer",
+    "Community": "ask_above.show.notebook:show_community",
+    "Described": "ask_above.show.notebook:show_described",
     "AdviceGiven": "ask_above.show.check:show_advice",
     "Climbed": "ask_above.show.climb:show_climb",
     "Comparison": "ask_above.show.compare:show_comparison",
@@ -35,8 +38,18 @@ def printed(answer: object) -> str:
     return out.getvalue().strip("\n")
 
 
+def in_notebook(answer: object) -> str:
+    """Return an answer as a notebook shows it: HTML with all that its command prints, everything in it escaped."""
+    module, _, name = SHOWN_BY[type(answer).__name__].partition(":")
+    found: str = import_module("ask_above.show.notebook").as_html(getattr(import_module(module), name), answer)
+    return found
+
+
 class Printed:
-    """A mixin for what is printed as its command prints it."""
+    """A mixin for what is printed as its command prints it, in a notebook too."""
 
     def __str__(self) -> str:
         return printed(self)
+
+    def _repr_html_(self) -> str:
+        return in_notebook(self)

@@ -15,7 +15,7 @@ from ask_above.decide.names import Names, Who
 from ask_above.decide.profile import Asked
 from ask_above.decide.sources import source_of
 from ask_above.decide.words import in_file
-from ask_above.printing import printed
+from ask_above.printing import in_notebook, printed
 
 ONE, OTHER, BOTH = "one", "other", "both"
 
@@ -45,6 +45,9 @@ class Comparison(NamedTuple):
 
     def __str__(self) -> str:
         return printed(self)
+
+    def _repr_html_(self) -> str:
+        return in_notebook(self)
 
     def __repr__(self) -> str:
         return f"<Comparison of {self.one} and {self.other}: {len(self.rows)} capabilities>"

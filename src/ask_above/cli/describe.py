@@ -12,6 +12,7 @@ from ask_above.cli.options import complete, in_zone, open_here, question_options
 from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
 from ask_above.show.data import write_table
+from ask_above.show.notebook import show_described
 from ask_above.show.screen import stdout
 
 COLUMNS = ("kind", "key", "title", "text")
@@ -48,6 +49,5 @@ def command(names: tuple[str, ...], when: date | None, community: str | None, fo
     for n, each in enumerate(found):
         if n:
             screen.line()
-        screen.line(each.title, "head")
-        screen.paragraph(str(each))
+        show_described(screen, each)
     return 0

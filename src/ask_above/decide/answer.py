@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping
 from typing import Any, NamedTuple
 
 from ask_above.decide.words import say
+from ask_above.printing import in_notebook
 from ask_above.visible import visible
 
 
@@ -111,6 +112,9 @@ class Answer:
         lines += [f"  {step.mark} {step}" for step in account.steps]
         lines += [f"Note: {note}" for note in account.notes]
         return "\n".join(map(visible, lines))
+
+    def _repr_html_(self) -> str:
+        return in_notebook(self)
 
     def as_data(self) -> dict[str, Any]:
         """Return the answer as plain data, as ``--format json`` prints it."""

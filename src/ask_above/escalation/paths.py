@@ -18,7 +18,7 @@ from ask_above.escalation.climb import Climb, ClimbGain, climb
 from ask_above.escalation.ground import Ground
 from ask_above.escalation.moves import NEW_RANK, TAKING, Move, MoveKind, Moves
 from ask_above.people.register import Assignment, Member
-from ask_above.printing import printed
+from ask_above.printing import in_notebook, printed
 
 _TEMPLATES = (MoveKind.GRANT, MoveKind.ALLOW, MoveKind.EXCEPT)
 
@@ -51,6 +51,9 @@ class Climbed(NamedTuple):
 
     def __str__(self) -> str:
         return printed(self)
+
+    def _repr_html_(self) -> str:
+        return in_notebook(self)
 
     def __repr__(self) -> str:
         return f"<Climbed: {self.rank}, {len(self.paths)} ways up>"

@@ -39,12 +39,16 @@ def counts(decider: Decider) -> dict[str, int]:
     }
 
 
+def counted(decider: Decider) -> str:
+    """Say how much there is of everything."""
+    return ", ".join(f"{number} {what if number != 1 else _ONE[what]}" for what, number in counts(decider).items())
+
+
 def show_check(screen: Screen, decider: Decider, unmet: Sequence[Unmet], *, explain: bool = True) -> None:
     """Show the result of a check of a charter that could be read."""
     charter = decider.compiled.charter
-    said = ", ".join(f"{number} {what if number != 1 else _ONE[what]}" for what, number in counts(decider).items())
     screen.line(charter.title, "head")
-    screen.paragraph(f"  {said}", rest="  ")
+    screen.paragraph(f"  {counted(decider)}", rest="  ")
     screen.line()
     screen.line("✓ The files are well formed.", "yes")
     total = len(charter.expectations)

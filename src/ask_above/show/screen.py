@@ -76,17 +76,8 @@ class Screen:
         if _SIGN not in text:
             return text
         from rich.color import ColorSystem
-        from rich.style import Style
 
-        first, *rest = _STYLED.split(text)
-        said, styles = [first], [Style.null()]
-        for name, piece in zip(rest[::2], rest[1::2], strict=True):
-            if name:
-                styles.append(styles[-1] + Style.parse(name))
-            elif len(styles) > 1:
-                styles.pop()
-            said.append(styles[-1].render(piece, color_system=ColorSystem.TRUECOLOR))
-        return "".join(said)
+        return "".join(style.render(said, color_system=ColorSystem.TRUECOLOR) for said, style in style_runs(text))
 
     def paragraph(self, text: str, *, first: str = "", rest: str = "", style: str = "") -> None:
         """Write text, folded to the width; ``first`` and ``rest`` stand before its lines."""
@@ -141,6 +132,22 @@ class Screen:
 
         shown = visible(text)
         return style.render(shown, color_system=ColorSystem.EIGHT_BIT) if style and self.colour else shown
+
+
+def style_runs(text: str) -> list[tuple[str, Style]]:
+    """Take a line apart into pieces, each with its style."""
+    from rich.style import Style
+
+    first, *rest = _STYLED.split(text)
+    styles = [Style.null()]
+    runs = [(first, styles[0])]
+    for name, piece in zip(rest[::2], rest[1::2], strict=True):
+        if name:
+            styles.append(styles[-1] + Style.parse(name))
+        elif len(styles) > 1:
+            styles.pop()
+        runs.append((piece, styles[-1]))
+    return runs
 
 
 def _width(out: TextIO) -> int:

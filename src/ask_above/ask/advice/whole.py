@@ -10,7 +10,7 @@ from ask_above.ask.advice.piece import WHY, Piece, Sight
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import nearest
 from ask_above.decide.decider import Decider
-from ask_above.printing import printed
+from ask_above.printing import in_notebook, printed
 
 LOOKS: Final[tuple[Callable[[Sight], Iterable[Piece]], ...]] = (
     ladder.still_carried,
@@ -53,6 +53,9 @@ class AdviceGiven(NamedTuple):
 
     def __str__(self) -> str:
         return printed(self)
+
+    def _repr_html_(self) -> str:
+        return in_notebook(self)
 
     def __repr__(self) -> str:
         return f"<AdviceGiven: {len(self.pieces)} pieces, {len(self.silenced)} silenced>"

@@ -24,6 +24,7 @@ from ask_above.decide.words import HELD_BY, VERBS, day, in_place, in_places, per
 from ask_above.errors import QuestionError, UnknownNameError
 from ask_above.people.directory import NameKind
 from ask_above.people.register import Member, reached_groups
+from ask_above.printing import in_notebook
 
 _FEW = 6
 _MISSING = 3
@@ -39,6 +40,9 @@ class Described(NamedTuple):
 
     def __str__(self) -> str:
         return " ".join(self.sentences)
+
+    def _repr_html_(self) -> str:
+        return in_notebook(self)
 
 
 class Describer:

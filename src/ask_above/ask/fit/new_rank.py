@@ -14,7 +14,7 @@ from ask_above.charter.moments import Instant
 from ask_above.charter.places import GateTerm
 from ask_above.decide.decider import Decider
 from ask_above.decide.walk import closed_gate, held
-from ask_above.printing import printed
+from ask_above.printing import in_notebook, printed
 
 KEY = "new-rank"
 
@@ -36,6 +36,9 @@ class Proposal(NamedTuple):
 
     def __str__(self) -> str:
         return printed(self)
+
+    def _repr_html_(self) -> str:
+        return in_notebook(self)
 
     def __repr__(self) -> str:
         return f"<Proposal: {self.key}, of weight {self.fitting.weight}>"

@@ -15,7 +15,7 @@ from ask_above.decide.decider import Decider
 from ask_above.decide.names import Names
 from ask_above.decide.profile import Profile, ask_anybody
 from ask_above.decide.walk import held, usable
-from ask_above.printing import printed
+from ask_above.printing import in_notebook, printed
 
 WEIGHTS: Final = {"low": 1, "medium": 5, "high": 25}
 """What each capability beyond need weighs, for each place where it can be used."""
@@ -67,6 +67,9 @@ class Fit(NamedTuple):
 
     def __str__(self) -> str:
         return printed(self)
+
+    def _repr_html_(self) -> str:
+        return in_notebook(self)
 
     def __repr__(self) -> str:
         return f"<Fit: {', '.join(self.few.ranks) if self.few else 'nothing fits'}>"

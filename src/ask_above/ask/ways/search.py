@@ -22,7 +22,7 @@ from ask_above.decide.answer import Answer
 from ask_above.decide.classes import ClassState
 from ask_above.decide.decider import Decider
 from ask_above.people.register import Register
-from ask_above.printing import printed
+from ask_above.printing import in_notebook, printed
 
 Question: TypeAlias = Callable[[Decider], Answer]
 """Puts one and the same question to a community, changed or not."""
@@ -116,6 +116,9 @@ class Ways(list[Way]):
 
     def __str__(self) -> str:
         return printed(self)
+
+    def _repr_html_(self) -> str:
+        return in_notebook(self)
 
     def __repr__(self) -> str:
         return f"<Ways: {len(self)} that turn a {'yes' if self.allowed else 'no'}>"
