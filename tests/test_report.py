@@ -61,8 +61,9 @@ def page(demo: Path) -> Page:
 
 def test_the_page_holds_every_part(page: Page) -> None:
     for part in (
-        "Wren Valley River Watch has 12 ranks, 41 capabilities and 20 places",
-        "Board host is the 8th of 12 ranks",
+        "Wren Valley River Watch has 19 places",
+        "12 ranks, and 54 active members; 3 wait to be let in. Ines Moor owns it",
+        "Board host 8 of 12, 3 holders",
         "change the wording of a post, anybody's",
         "Who may give which rank",
         "It has a gate: it asks for any of Upper reach team or River warden or above",
@@ -77,6 +78,48 @@ def test_the_page_holds_every_part(page: Page) -> None:
     assert "Volunteer carries reading.post (charter.yaml line 148)." in whys
     assert "Member withholds photo.upload (charter.yaml line 160)." in whys
     assert len(whys) == 41 * 12 + 3 * 12 * 12
+
+
+def test_the_first_screen_says_what_needs_a_look_now_with_the_way_there(page: Page) -> None:
+    text = page.text
+    first = text[text.index("The site, and what needs a look now") : text.index("The ranks, highest first")]
+    for part in (
+        "Does not hold: volunteer may reading.post in lower-gauges",
+        "5 members can do something of high risk: Ines Moor, Olaf Tarn, Sigrid Holm, Ada Marsh and Birgit Loach",
+        "No place hangs on one member alone",
+        "River warden carries job.schedule, which leads to site.restart",
+    ):
+        assert part in first, part
+    ways = {str(attrs["href"]) for tag, attrs in page.attrs if tag == "a"}
+    assert {"#expectations", "#high-risk", "#cover", "#advice-detour"} <= ways
+
+
+def test_who_hangs_alone_stands_on_the_first_screen() -> None:
+    c = community(
+        rank("host", "member.mute"),
+        members=[member("una", name="Una Heron"), member("bo")],
+        assignments=[held("una", "host")],
+        capabilities={"People": {"member.mute": {"about": "Keep someone quiet", "risk": "high"}}},
+    )
+    said = Page(report(c, "html")).text
+    assert "One member can do something of high risk: Una Heron" in said
+    assert "Only Una Heron can, in" in said
+
+
+def test_a_card_tells_what_a_rank_has_through_others_only(page: Page) -> None:
+    card = page.text[page.text.index("Reach lead 4 of 12") : page.text.index("Surveyor 5 of 12")]
+    own, _, rest = card.partition("And through Surveyor:")
+    through, _, common = rest.partition("And as every member:")
+    assert "plan the patrols" in own
+    assert "enter a gauge or water-quality reading" in through
+    assert "start a thread or answer one" in common
+    assert "enter a gauge or water-quality reading" not in own
+
+
+def test_closed_rooms_say_who_can_enter(page: Page) -> None:
+    rooms = page.text[page.text.index("Closed rooms, and who can enter") :]
+    rooms = rooms[: rooms.index("Who stands above whom")]
+    assert "4 Ines Moor, Olaf Tarn, Sigrid Holm and Maren Byrne" in rooms
 
 
 def test_the_page_can_be_found_one_s_way_in_and_fetches_nothing(page: Page) -> None:

@@ -10,6 +10,7 @@ import click
 from ask_above.cli.changing import home_of
 from ask_above.cli.options import community_option, open_here, progress
 from ask_above.cli.sentence import Spoken
+from ask_above.decide.words import day
 from ask_above.show.screen import stdout
 
 
@@ -37,7 +38,8 @@ def command(out: Path, community: str | None, *, without_members: bool) -> int:
     opened = open_here(community)
     home = home_of(community)
     entries = home.store.entries() if home.storage.holds_register() else []
-    made = f"{datetime.now(opened.charter.zone):%Y-%m-%d %H:%M}"
+    now = datetime.now(opened.charter.zone)
+    made = f"{day(now.date().isoformat())}, {now:%H:%M} ({opened.charter.rules.timezone})"
     with progress("Writing") as told:
         text = report(opened, form, members=not without_members, entries=entries, made=made, told=told)
     write_whole(out, text, PRIVATE)

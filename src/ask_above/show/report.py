@@ -5,18 +5,22 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
+from ask_above.ask.advice.piece import Piece
 from ask_above.ask.describe.describer import Describer
+from ask_above.ask.entering import closed_places
 from ask_above.ask.tables import power_cells
 from ask_above.charter.charter import Charter
 from ask_above.charter.ladder import Rank
-from ask_above.charter.names import SITE
+from ask_above.charter.names import SITE, few
 from ask_above.charter.places import Place
 from ask_above.community import Community
 from ask_above.escalation.overview import rows as climb_rows
 from ask_above.people.register import Member
 from ask_above.show.cells import CODES, carried_rows, layers
+from ask_above.show.first_look import high_risk_rows, needs_a_look, sentences
 from ask_above.show.grid import AT_A_PLACE, BESIDES, LEGEND, NO, TAKEN, YES
 from ask_above.show.plans import local
+from ask_above.show.rank_cards import card
 from ask_above.visible import in_markdown, visible
 
 if TYPE_CHECKING:
@@ -29,6 +33,7 @@ ACTS = (
     ("manage", "Who may change which rank"),
 )
 _LAST = 20
+_FEW_ENTER = 12
 
 
 def report(
@@ -57,6 +62,7 @@ def report(
     if form == "html":  # in a wiki there is nothing to choose a place with
         found["layers"] = layers(community.decider, told)
         found["signs"] = {letter: mark for mark, letter in CODES.items()}
+        found["figures"] = figures_of(community)
     return environment.get_template(f"report.{form}").render(made=made, **found)
 
 
@@ -75,24 +81,58 @@ def contents(community: Community, *, members: bool, entries: Sequence[Entry] = 
     charter, at = community.charter, community.names.moment()
     describer = Describer(community.decider, at, members=members)
     people = community.register.members if members else {}
+    pieces = community.advice().pieces
     return {
         "title": charter.title or charter.key,
         "members": members,
         "counts": _counts(community),
-        "ladder": [_rank(describer, rank) for rank in charter.ranks.values()],
+        "summary": sentences(community, members=members),
+        "looks": needs_a_look(community, pieces, members=members),
+        "high_risk": high_risk_rows(community, members=members),
+        "ladder": [{**card(describer, rank), "prose": _prose(describer, rank)} for rank in charter.ranks.values()],
         "ranks": [(rank.key, rank.title) for rank in charter.ranks.values()],
         "grid": carried_rows(community.decider),
         "legend": [(mark, LEGEND[mark]) for mark in (YES, BESIDES, TAKEN, NO)],
         "legend_at": list(AT_A_PLACE.items()),
         "powers": [(act, title, _powers(community, act, at)) for act, title in ACTS],
         "places": [_place(describer, place) for place in charter.places.values()],
+        "closed": _closed(community, at, members=members),
         "people": [_member(community, key, at) for key in people],
         "cover": _cover(community) if members else None,
-        "advice": _advice(community, members=members),
+        "advice": _advice(pieces, members=members),
         "climbs": [_climb(community, row) for row in climb_rows(community.decider)],
         "expectations": _expectations(community, members=members),
         "entries": _changes(entries, people, community.charter) if members else [],
+        "zone": charter.rules.timezone,
     }
+
+
+def _prose(describer: Describer, rank: Rank) -> list[str]:
+    return list(describer.rank(rank).sentences)
+
+
+def figures_of(community: Community) -> dict[str, str]:
+    """Return the pictures of the report as SVG elements: the ladder, and who may moderate whom."""
+    from ask_above.show import figures
+    from ask_above.show.figures.sheet import DARK, LIGHT, as_svg
+
+    return {
+        "ladder": as_svg(figures.ladder(community), "f1"),
+        "powers": as_svg(figures.powers(community), "f2"),
+        "light": "; ".join(f"--figure-{ink}: {color}" for ink, color in LIGHT.items()),
+        "dark": "; ".join(f"--figure-{ink}: {color}" for ink, color in DARK.items()),
+    }
+
+
+def _closed(community: Community, at: Instant, *, members: bool) -> list[dict[str, Any]]:
+    """Return the closed rooms, what each asks for, and who can enter."""
+    places, known = community.charter.places, community.register.members
+    found = []
+    for each in closed_places(community.decider, at):
+        who = few([known[key].called for key in each.members], _FEW_ENTER) if members else ""
+        title, many = places[each.place].title or each.place, len(each.members)
+        found.append({"key": each.place, "title": title, "asks": each.asks, "count": many, "who": who})
+    return found
 
 
 def _climb(community: Community, row: tuple[Any, ...]) -> dict[str, Any]:
@@ -101,12 +141,15 @@ def _climb(community: Community, row: tuple[Any, ...]) -> dict[str, Any]:
     return {"title": community.charter.ranks[key].title, "free": free, **counts, "names": names.split()}
 
 
-def _advice(community: Community, *, members: bool) -> list[dict[str, str]]:
-    return [
-        {"what": each.what, "why": each.why, "mend": each.mend, "where": str(each.where)}
-        for each in community.advice().pieces
-        if members or not any(key.startswith("@") for key in each.concerned)
-    ]
+def _advice(pieces: Sequence[Piece], *, members: bool) -> list[dict[str, Any]]:
+    """Return the advice by what it is about: why it matters stands once for all of a kind."""
+    found: dict[str, dict[str, Any]] = {}
+    for each in pieces:
+        if members or not any(key.startswith("@") for key in each.concerned):
+            kind = found.setdefault(each.code, {"code": each.code, "why": each.why, "pieces": []})
+            what = f"{each.what[:1].upper()}{each.what[1:]}"
+            kind["pieces"].append({"what": what, "mend": each.mend, "where": str(each.where)})
+    return list(found.values())
 
 
 def _changes(entries: Sequence[Entry], people: Mapping[str, Member], charter: Charter) -> list[dict[str, Any]]:
@@ -138,16 +181,6 @@ def _counts(community: Community) -> dict[str, Any]:
     }
 
 
-def _rank(describer: Describer, rank: Rank) -> dict[str, Any]:
-    return {
-        "key": rank.key,
-        "title": rank.title,
-        "color": rank.color or "",
-        "holders": len(describer.holders[rank.key]),
-        "sentences": describer.rank(rank).sentences,
-    }
-
-
 def _powers(community: Community, act: str, at: Instant) -> list[dict[str, Any]]:
     """Return, rank by rank, on whom it acts and why not."""
     ranks = community.charter.ranks
@@ -162,12 +195,17 @@ def _powers(community: Community, act: str, at: Instant) -> list[dict[str, Any]]
 
 def _place(describer: Describer, place: Place) -> dict[str, Any]:
     compiled = describer.compiled
+    above = describer.compiled.charter.places.get(place.parent or "")
+    known = set(describer.place(above).sentences) if above is not None else set()
+    said = [each for each in describer.place(place).sentences if each not in known]
+    differs = bool(place.overrides or place.exceptions or place.gate or place.like or place.about)
     return {
         "key": place.key,
         "title": place.title or place.key,
         "kind": place.kind if place.key != SITE else "",
         "depth": len(compiled.chains[compiled.place_at[place.key]]) - 1,
-        "sentences": describer.place(place).sentences,
+        "sentences": said,
+        "differs": differs or place.key == SITE,
     }
 
 
@@ -201,7 +239,11 @@ def _cover(community: Community) -> dict[str, Any]:
         }
         for gap in cover.gaps
     ]
-    return {"duties": [str(each) for each in table.columns], "rows": rows, "alone": alone}
+    folded: dict[tuple[str, str], list[str]] = {}
+    for gap in alone:
+        folded.setdefault((gap["only"], gap["capability"]), []).append(gap["place"])
+    said = [{"only": only, "capability": key, "places": few(spots, 8)} for (only, key), spots in folded.items()]
+    return {"duties": [str(each) for each in table.columns], "rows": rows, "alone": said}
 
 
 def _is_none(count: Any) -> bool:

@@ -80,6 +80,18 @@ class Describer:
         found += [*_conditions(self.compiled, rank), *_rights(self.compiled, rank), *self._powers(rank)]
         return Described("rank", rank.key, rank.title, (*found, *_elsewhere(self.compiled, rank)))
 
+    def card(self, rank: Rank) -> tuple[str, ...]:
+        """Describe a rank in three short paragraphs: what it is, who holds it, on whom it acts and who gives it."""
+        what = [*_about(rank.about)] or [_on_the_ladder(self.compiled, rank)]
+        if rank.unbounded:
+            what += _rights(self.compiled, rank)
+        acts = [*_conditions(self.compiled, rank), *self._powers(rank)]
+        return tuple(" ".join(part) for part in (what, [*self._held(rank)], acts) if part)
+
+    def elsewhere(self, rank: Rank) -> list[str]:
+        """Say what places change for a rank."""
+        return [*_elsewhere(self.compiled, rank)]
+
     def group(self, group: Group) -> Described:
         """Describe a group: who is in it, what it includes and brings, which places speak of it."""
         charter, title = self.compiled.charter, group.title or group.key
@@ -236,15 +248,19 @@ class Describer:
 
     def _differences(self, place: Place) -> Iterator[str]:
         charter, words = self.compiled.charter, self.compiled.words_at(self.compiled.place_at[place.key])
-        for holder, word in words.items():
-            entry = charter.ranks.get(holder) or charter.groups[holder]
-            yield f"Here {entry.title or holder} {_word(self.compiled, word)}."
+        alike: dict[Word, list[str]] = {}
+        position = self.compiled.rank_at
+        for holder in sorted(words, key=lambda each: (position.get(each, len(position)), each)):
+            entry, word = charter.ranks.get(holder) or charter.groups[holder], words[holder]
+            alike.setdefault(word, []).append(entry.title or holder)
+        for word, titles in alike.items():
+            yield f"Here {listed(titles)} {_word(self.compiled, word)}."
         if place.exceptions:
             known = self.decider.people.register.members
             names = (known[each.of].called if each.of in known else each.of for each in place.exceptions)
             who = f": {few(names, _FEW)}" if self.members else ""
             yield f"There are exceptions for single members{who}."
-        if not words and not place.exceptions and place.parent:
+        if not words and not place.exceptions and not place.gate and place.parent:
             yield "Nothing differs here from the place it is in."
 
     def _people_in(self, place: int) -> Iterator[str]:

@@ -10,7 +10,7 @@ import warnings
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from functools import lru_cache
-from math import log
+from math import isfinite, log
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
@@ -353,6 +353,45 @@ def write(axes: Axes, file: str | Path) -> None:
     with rc_context({"svg.hashsalt": "ask-above", "pdf.fonttype": 42}), _without_complaints():
         figure.savefig(out, format=ending, metadata=stamp, facecolor=figure.get_facecolor())
     write_bytes(path, out.getvalue())
+
+
+def as_svg(axes: Axes, name: str) -> str:
+    """Return a figure as an SVG element for a page: its inks follow the page's ground, its ids begin with ``name``."""
+    import io
+    import re
+
+    from matplotlib import rc_context
+
+    out, figure = io.StringIO(), axes.get_figure(root=True)
+    assert figure is not None  # noqa: S101 (axes that were drawn on stand in one)
+    axes.texts[0].remove()  # the page says it
+    look: dict[str, Any] = {"metadata": {"Date": None}, "bbox_inches": _drawn(axes)}
+    with rc_context({"svg.hashsalt": "ask-above"}), _without_complaints():
+        figure.savefig(out, format="svg", facecolor=figure.get_facecolor(), **look)
+    svg = out.getvalue()
+    svg = re.sub(r"<metadata>.*?</metadata>", "", svg[svg.index("<svg") :], flags=re.DOTALL)
+    for ink, color in LIGHT.items():
+        svg = svg.replace(color, f"var(--figure-{ink})")
+    svg = re.sub(r'\bid="', f'id="{name}-', svg)
+    svg = re.sub(r'(href="#|url\(#)', rf"\g<1>{name}-", svg)
+    return re.sub(
+        r'<svg [^>]*?viewBox="([^"]*)"[^>]*>', r'<svg viewBox="\1" aria-hidden="true" focusable="false">', svg
+    )
+
+
+def _drawn(axes: Axes) -> Any:
+    """Return the bounds of what is drawn on axes, in inches."""
+    from matplotlib.backends.backend_agg import FigureCanvasAgg
+    from matplotlib.transforms import Bbox
+
+    figure = axes.get_figure(root=True)
+    assert figure is not None  # noqa: S101 (axes that were drawn on stand in one)
+    renderer: Any = FigureCanvasAgg(figure).get_renderer()  # type: ignore[no-untyped-call]
+    artists = (*axes.texts, *axes.lines, *axes.patches, *axes.collections)
+    with _without_complaints():
+        boxes = [each.get_tightbbox(renderer) for each in artists]
+    bounds = Bbox.union([box for box in boxes if box is not None and all(map(isfinite, box.extents))])
+    return bounds.padded(figure.dpi * 0.03).transformed(figure.dpi_scale_trans.inverted())
 
 
 def check_ending(path: Path) -> str:
