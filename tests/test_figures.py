@@ -15,7 +15,7 @@ from matplotlib.figure import Figure
 
 from ask_above import Community, QuestionError
 from ask_above.ask.advice.colors import contrast
-from ask_above.charter.changes import withholding
+from ask_above.charter.changes import granting, withholding
 from ask_above.show import figures
 from ask_above.show.figures.sheet import DARK, LIGHT, Sheet, folded
 from commands import run
@@ -192,6 +192,67 @@ def test_powers_show_the_three_acts_and_one_alone() -> None:
     pairs = {act: int(c.powers(act).to_numpy().sum()) for act in ("moderate", "assign", "manage")}
     assert marks == sum(pairs.values()) + 4
     assert sum(shapes(figures.powers(c, act="assign")).values()) == pairs["assign"] + 2
+
+
+class TestEightyRanks:
+    """What nobody could read at 1280 by 800 is folded, and says so."""
+
+    @pytest.fixture
+    def many(self) -> Community:
+        ranks = [rank("top", unbounded="true"), rank("head", "rank.assign", "member.mute")]
+        ranks += [rank(f"r{n}", "post.write") for n in range(78)]
+        rules = {"authority": {"moderate": {"using": ["member.mute"]}, "assign": {"using": "rank.assign"}}}
+        return community(*ranks, rules=rules)
+
+    def words(self, axes: Any) -> list[str]:
+        return [" ".join(text.get_text().split()) for text in axes.texts]
+
+    def test_who_acts_on_nobody_is_left_out_and_those_alike_stand_together(self, many: Community) -> None:
+        words = self.words(figures.powers(many))
+        assert "Down the side: who acts. Across: on whom. 78 ranks that act on nobody are left out." in words
+        joined = " ".join(words)
+        assert "R0 to R77" in joined
+        assert "(78)" in joined
+
+    def test_the_ladder_stands_in_columns_with_every_rank_in_it(self, many: Community) -> None:
+        axes = figures.ladder(many)
+        assert {f"R{n}" for n in range(78)} <= set(self.words(axes))
+        figure = axes.get_figure(root=True)
+        assert figure is not None
+        width, height = figure.get_size_inches() * 72
+        assert height < 800
+        assert width < 1280
+
+    def test_the_grid_says_how_much_of_each_heading(self, many: Community) -> None:
+        words = self.words(figures.grid(many))
+        assert {"Posts", "People", "all of what stands under it", "some of what stands under it"} <= set(words)
+        assert "post.write" not in words
+
+    def test_ranks_that_can_reach_nothing_stand_in_one_line(self, many: Community) -> None:
+        assert any(
+            text.startswith("Nothing beyond what they hold: ") and "R0" in text
+            for text in self.words(figures.climb(many))
+        )
+
+
+def test_high_risk_has_the_most_alarming_ink() -> None:
+    c = Community.demo()
+    changed = c.after(charter=granting(c.charter, "volunteer", ["member.lock"]))
+    for axes in (figures.impact(c.impact(changed)), figures.climb(c), figures.grid(c)):
+        faces: list[Any] = [each.get_facecolor() for each in axes.collections]
+        assert any(to_hex(face[0]) == LIGHT["loss"] for face in faces if len(face))
+    # how many it concerns stands there in words
+    words = [text.get_text() for text in figures.impact(c.impact(changed)).texts]
+    assert any(re.fullmatch(r"\d+ members", word) for word in words)
+
+
+def test_what_lies_behind_a_gate_above_says_so() -> None:
+    c = community(
+        rank("top"),
+        places=[place("hall", "section", gate={"any": ["top"]}, places=[place("desk")]), place("yard")],
+    )
+    axes = figures.places(c)
+    assert "lies behind the gate of a place above" in [text.get_text() for text in axes.texts]
 
 
 def test_the_ladder_says_how_many_hold_each_and_cover_who_is_alone() -> None:

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import html
 import json
 import os
+import re
 import shutil
 import subprocess
 import sys
@@ -12,16 +14,20 @@ from typing import Any
 from xml.etree import ElementTree as ET
 
 import jsonschema
+import nbformat
 import pytest
 import yaml
+from nbclient import NotebookClient
 
 from ask_above import Community, QuestionError
 from ask_above.change import Assign
+from ask_above.charter.changes import withholding
 from ask_above.cli.completion import words_as_options
 from ask_above.cli.main import main
 from commands import as_process, run
 from conftest import DEMO
 
+ROOT = Path(__file__).parent.parent
 ESSENTIALS = json.loads((Path(__file__).parent / "data" / "sarif-essentials.json").read_text("utf-8"))
 RISKY = ("grants: [calming, thread.close, place.pin]", "grants: [calming, thread.close, place.pin, member.lock]")
 
@@ -266,7 +272,7 @@ class TestPlugin:
 
 
 def test_the_hook_for_a_repository_names_a_command_that_there_is() -> None:
-    (hook,) = yaml.safe_load((Path(__file__).parent.parent / ".pre-commit-hooks.yaml").read_text("utf-8"))
+    (hook,) = yaml.safe_load((ROOT / ".pre-commit-hooks.yaml").read_text("utf-8"))
     assert hook["entry"].split()[:2] == ["ask-above", "check"]
     assert {"id", "name", "language", "files", "pass_filenames"} <= hook.keys()
 
@@ -360,3 +366,87 @@ def test_the_program_itself_completes_and_writes_sarif(here: Path) -> None:
     assert json.loads(done.stdout)["version"] == "2.1.0"
     asked = {"COMP_WORDS": "ask-above may br", "COMP_CWORD": "2"}
     assert as_process(cwd=here, _ASK_ABOVE_COMPLETE="bash_complete", **asked).stdout == "plain,bram\n"
+
+
+# -- notebooks
+
+
+class TestNotebooks:
+    def test_every_answer_shows_what_its_command_prints(self) -> None:
+        c = Community.demo()
+        answers: list[Any] = [
+            c,
+            c.may("dara", "post.write", at="notices"),
+            c.tour("bram"),
+            c.ways("dara", "reading.post", at="lower-gauges"),
+            c.cover(),
+            c.climb("warden"),
+            c.fit(["rota.plan"]),
+            c.compare("rank:host", "rank:warden"),
+            c.roster(),
+            c.advice(),
+            c.describe("host"),
+            c.impact(c.after(charter=withholding(c.charter, "volunteer", ["photo.upload"]))),
+        ]
+        for answer in answers:
+            text = html.unescape(re.sub(r"<style>.*?</style>|<[^>]+>", "", answer._repr_html_(), flags=re.DOTALL))
+            assert len(text) > 50, answer
+            if not isinstance(answer, Community):
+                said = " ".join(str(answer).split())[:60]
+                assert said[:20] in " ".join(text.split()), answer
+
+    def test_a_plan_and_what_others_wrote_is_text(self, here: Path) -> None:
+        edit(here, "title: Board host", 'title: "<img src=x onerror=alert(1)>"')
+        shown = Community.open(here).plan(Assign("tove", "host"))._repr_html_()
+        assert "<img" not in shown
+        assert "&lt;img src=x" in shown
+
+    @pytest.mark.slow
+    def test_the_example_runs_from_top_to_bottom(self) -> None:
+        notebook = nbformat.read(ROOT / "examples" / "river_watch.ipynb", 4)  # type: ignore[no-untyped-call]
+        done = NotebookClient(notebook, timeout=180).execute()
+        shown = [out for cell in done.cells if cell.cell_type == "code" for out in cell.outputs]
+        assert all("text/html" in out["data"] for out in shown)
+        assert "Because: In Lower gauges, Volunteer is denied reading.post" in shown[1]["data"]["text/html"]
+
+
+@pytest.mark.slow
+def test_the_gate_stops_what_is_risky_until_somebody_writes_why() -> None:
+    done = subprocess.run(
+        [sys.executable, str(ROOT / "examples" / "a_gate_in_git.py")], capture_output=True, text=True, check=True
+    )
+    first, second = done.stdout.split("\n\nThe gate")
+    assert "exits with 1" in first
+    assert "Stopped. To let it through" in first
+    assert "exits with 0" in second
+    assert "Let through, because: Ada is away until May" in second
+
+
+# -- the package itself
+
+
+@pytest.mark.slow
+def test_a_strict_project_finds_the_types(tmp_path: Path) -> None:
+    (tmp_path / "uses.py").write_text(
+        "from ask_above import Answer, Community\n\n\n"
+        "def told(community: Community) -> str:\n"
+        '    answer: Answer = community.may("petra", "post.edit", at="field-talk")\n'
+        "    return answer.reason if answer else answer.steps[0].text\n\n\n"
+        "reveal_type(Community.demo().register)\n"
+    )
+    config = tmp_path / "mypy.ini"
+    config.write_text("[mypy]\nstrict = true\n")
+    command = [sys.executable, "-m", "mypy", "--config-file", str(config), "--cache-dir", str(tmp_path), "uses.py"]
+    done = subprocess.run(command, capture_output=True, text=True, check=False, cwd=tmp_path)
+    assert "Success" in done.stdout, done.stdout
+    assert "ask_above.people.register.Register" in done.stdout
+
+
+def test_asking_imports_none_of_the_heavy_packages() -> None:
+    code = (
+        "import sys; from ask_above import Community; c = Community.demo();"
+        "assert c.may('petra', 'post.edit', at='field-talk', author='tomas') is not None;"
+        "print(*sorted({'pandas', 'matplotlib', 'sqlalchemy', 'scipy', 'starlette', 'dask'} & set(sys.modules)))"
+    )
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert done.stdout.strip() == ""

@@ -10,7 +10,10 @@ from ask_above.decide.compiled import CompiledCharter
 
 
 class PlaceOverview(NamedTuple):
-    """One place: how many entries of it give, take and bar something, what else differs, how deep it lies."""
+    """One place: how many entries of it give, take and bar something, what else differs, how deep it lies.
+
+    ``closed_above`` tells that a place above it has a gate, which whoever enters this one passes too.
+    """
 
     key: str
     title: str
@@ -22,6 +25,7 @@ class PlaceOverview(NamedTuple):
     bars: int
     exceptions: int
     gate: bool
+    closed_above: bool
     drift: int
     like: tuple[str, ...]
 
@@ -46,6 +50,7 @@ def _spot(compiled: CompiledCharter, n: int, drift: int) -> PlaceOverview:
         sum(bool(word.bar) for word in words),
         len(place.exceptions),
         place.gate is not None,
+        any(compiled.places[above].gate is not None for above in compiled.chains[n] if above != n),
         drift,
         place.like,
     )

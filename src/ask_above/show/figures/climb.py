@@ -22,7 +22,8 @@ if TYPE_CHECKING:
 _MOVE, _GAIN, _GAP = 150.0, 280.0, 26.0
 _FEW = 6
 _BAR = 130.0
-_RISKS = (("high", "up", "warn"), ("medium", "square", "loss"), ("low", "dot", "yes"))
+_MANY = 40
+_RISKS = (("high", "up", "loss"), ("medium", "square", "warn"), ("low", "dot", "yes"))
 
 
 def climb(
@@ -62,10 +63,12 @@ def _all(charter: Charter, table: list[tuple[Any, ...]], sheet: Sheet, where: st
     left, y = MARGIN + names + 16, top + LINE
     for n, (risk, _, _) in enumerate(_RISKS):
         sheet.text(left + n * (_BAR + 44), y - LINE, f"{risk} risk", size=SMALL, ink="dim")
-    for key, free, *counts, _ in table:
+    # of very many ranks those that can reach nothing stand in one line
+    still = [row for row in table if not row[1] and not any(row[2:5])] if len(table) > _MANY else []
+    for key, free, *counts, _ in (row for row in table if row not in still):
         sheet.text(MARGIN, y, charter.ranks[key].title, bold=True)
         if free:
-            sheet.text(left, y, "everything, as an unbounded rank", size=SMALL, ink="warn", bold=True)
+            sheet.text(left, y, "everything, as an unbounded rank", size=SMALL, ink="loss", bold=True)
         for n, (count, (_, shape, ink)) in enumerate(() if free else zip(counts, _RISKS, strict=True)):
             x = left + n * (_BAR + 44)
             if count:
@@ -74,6 +77,10 @@ def _all(charter: Charter, table: list[tuple[Any, ...]], sheet: Sheet, where: st
                 sheet.text(x + _BAR * count / most + 15, y, str(count), size=SMALL)
         rule(sheet, MARGIN, left + 3 * (_BAR + 44), y + LINE / 2 + 1)
         y += LINE + 2
+    if still:
+        titles = few((charter.ranks[row[0]].title for row in still), _FEW)
+        sheet.text(MARGIN, y, f"Nothing beyond what they hold: {titles}", ink="dim")
+        y += LINE
     sheet.legend(y + 8, [(shape, ink, f"{risk} risk") for risk, shape, ink in _RISKS])
     return sheet
 
@@ -87,7 +94,7 @@ def _one(charter: Charter, found: Climbed, sheet: Sheet, where: str) -> Sheet:
     for paths in together(found.paths):
         y = _path(sheet, charter, paths, title, start, y)
     if found.paths:
-        shown = [("up", "warn", "high risk"), ("square", "loss", "medium risk"), ("dot", "yes", "low risk")]
+        shown = [(shape, ink, f"{risk} risk") for risk, shape, ink in _RISKS]
         sheet.legend(
             y + 4, [*shown, ("cross", "dim", "what would cut it"), ("open square", "dim", "dashed: a bound only")]
         )

@@ -25,6 +25,9 @@ _DRAWN: Final = {
 _SIZES = {NO: 3.0, MEANINGLESS: 6.0, GIVEN: 8.0, TAKEN: 9.0}
 _RISK = 12.0
 _BETWEEN = 10.0
+_MANY = 40
+"""Above so many ranks a figure that can be read shows what they have of each heading."""
+_SHARES: Final = (("all", "dot", "yes", 8.0), ("some", "ring", "yes", 7.0), ("none", "speck", "dim", 3.0))
 
 
 class _GridRow(NamedTuple):
@@ -51,7 +54,10 @@ def grid(community: Community, axes: Axes | None = None, *, at: str | None = Non
     where = "on the whole site" if at == SITE else f"in {compiled.places[place].title}" if place is not None else ""
     table = marks(decider, place)
     sheet = Sheet(dark=dark)
-    top = sheet.title(f"What each rank can use {where}" if where else "What each rank carries", compiled.charter.title)
+    title = f"What each rank can use {where}" if where else "What each rank carries"
+    if len(compiled.ranks) > _MANY:
+        return _by_heading(sheet, compiled, table, title).draw(axes)
+    top = sheet.title(title, compiled.charter.title)
     columns = Columns([rank.title for rank in compiled.ranks], least=15.0)
     rows = _under_headings(compiled, table)
     labels = side([f"    {key}" for key in compiled.catalogue.keys]) + _RISK
@@ -68,7 +74,7 @@ def grid(community: Community, axes: Axes | None = None, *, at: str | None = Non
     words, used = LEGEND if place is None else AT_A_PLACE, {mark for row in table for mark in row}
     said = [(*_DRAWN[mark], words[mark]) for mark in words if mark in used]
     if any(each.risk == "high" for each in compiled.catalogue.capabilities.values()):
-        said.append(("up", "warn", "high risk"))
+        said.append(("up", "loss", "high risk"))
     sheet.legend(bottom + 10, said)
     return sheet.draw(axes)
 
@@ -80,6 +86,28 @@ def _under_headings(compiled: CompiledCharter, table: list[list[str]]) -> list[t
             found.append((each.heading, []))
         found[-1][1].append(_GridRow(key, each.risk == "high", row))
     return found
+
+
+def _by_heading(sheet: Sheet, compiled: CompiledCharter, table: list[list[str]], title: str) -> Sheet:
+    """Draw, for very many ranks, whether each has all, some or none of what stands under a heading."""
+    top = sheet.title(
+        title, f"{compiled.charter.title}: of each heading; one rank or place alone shows more", room=900.0
+    )
+    columns = Columns([rank.title for rank in compiled.ranks], least=LINE)
+    rows = _under_headings(compiled, table)
+    left = side([heading for heading, _ in rows], bold=True)
+    y = top + columns.height
+    columns.draw(sheet, left, y)
+    for heading, under in rows:
+        y += LINE + 4
+        sheet.text(MARGIN, y, heading, bold=True)
+        for n in range(len(compiled.ranks)):
+            can = [row.marks[n] in (YES, BESIDES, GIVEN) for row in under if row.marks[n] != MEANINGLESS]
+            _, shape, ink, size = _SHARES[0 if can and all(can) else 1 if any(can) else 2]
+            sheet.mark(shape, columns.middle(left, n), y, ink=ink, size=size)
+        rule(sheet, MARGIN, left + columns.pitch * len(compiled.ranks), y + LINE / 2 + 2)
+    sheet.legend(y + LINE + 10, [(shape, ink, f"{words} of what stands under it") for words, shape, ink, _ in _SHARES])
+    return sheet
 
 
 def _block(
@@ -94,7 +122,7 @@ def _block(
         y += LINE
         sheet.text(left + 10, y, row.key)
         if row.risky:
-            sheet.mark("up", left + 18 + measure(row.key, BODY), y, ink="warn", size=6)
+            sheet.mark("up", left + 18 + measure(row.key, BODY), y, ink="loss", size=6)
         for n, mark in enumerate(row.marks):
             shape, ink = _DRAWN[mark]
             sheet.mark(shape, columns.middle(start + labels, n), y, ink=ink, size=_SIZES.get(mark, 7.0))

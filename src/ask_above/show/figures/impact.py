@@ -14,6 +14,8 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
 _BAR = 110.0
+_COUNT = 84.0
+"""Room for how many members it concerns, in words."""
 _ROOM = 430.0
 _MOST = 40
 _NAMES = 8
@@ -47,8 +49,8 @@ def impact(found: Impact, axes: Axes | None = None, *, dark: bool = False) -> Ax
     said = counted(found)
     top = sheet.title("Who gains and who loses", said if found else "Nothing that anybody may do differs.")
     most = max([1, *(len(shift.members) for shift in found.shifts)])
-    middle = MARGIN + _BAR + 30
-    words, y = middle + _BAR + 30, top + 6
+    middle = MARGIN + _BAR + _COUNT
+    words, y = middle + _BAR + _COUNT, top + 6
     rows = [_row(found, shift) for shift in found.shifts[:_MOST]]
     if rows:
         sheet.text(middle - 8, y, "loses", size=SMALL, ink="dim", across="right")
@@ -71,10 +73,10 @@ def impact(found: Impact, axes: Axes | None = None, *, dark: bool = False) -> Ax
         sheet.legend(
             y + 6,
             [
-                ("plus", "gain", "gains, in members"),
-                ("minus", "loss", "loses, in members"),
+                ("plus", "gain", "gains"),
+                ("minus", "loss", "loses"),
                 ("open square", "dim", "concerns a rank or visitors, and no member now"),
-                ("up", "warn", "high risk"),
+                ("up", "loss", "high risk"),
             ],
         )
     return sheet.draw(axes)
@@ -96,9 +98,10 @@ def _draw(sheet: Sheet, row: _ImpactRow, at: tuple[float, float], y: float, most
     end = middle + sign * (long + 8)
     sheet.mark("plus" if shift.gains else "minus", end, y, ink=ink)
     if count:
-        sheet.text(end + sign * 7, y, str(count), size=SMALL, across="left" if shift.gains else "right")
+        said = "1 member" if count == 1 else f"{count} members"
+        sheet.text(end + sign * 7, y, said, size=SMALL, across="left" if shift.gains else "right")
     if shift.risk == "high":
-        sheet.mark("up", words - 9, y, ink="warn")
+        sheet.mark("up", words - 9, y, ink="loss")
     for line in row.head:
         sheet.text(words, y, line, bold=True)
         y += LINE

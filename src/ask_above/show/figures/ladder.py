@@ -20,6 +20,7 @@ if TYPE_CHECKING:
 _BAR = 90.0
 _ROW = LINE + 4
 _LANE = 13.0
+_MOST_ROWS = 40
 
 
 def ladder(community: Community, axes: Axes | None = None, *, dark: bool = False) -> Axes:
@@ -47,24 +48,28 @@ def ladder(community: Community, axes: Axes | None = None, *, dark: bool = False
         default=0.0,
     )
     lanes = bars + beside + 22
-    sheet.text(bars, start - LINE - 2, "Holders", size=SMALL, ink="dim")
+    reach = _reaches(decider, now)
+    # of very many ranks so many stand one below the other, and the rest beside them
+    parts = -(-len(compiled.ranks) // _MOST_ROWS)
+    rows = -(-len(compiled.ranks) // max(1, parts))
+    wide = lanes + len(reach) * _LANE + 8
     for n, rank in enumerate(compiled.ranks):
-        y = start + n * _ROW
-        sheet.text(names - 20, y, str(n + 1), ink="dim", across="right")
-        sheet.box(names - 14, y - 4.5, 9, 9, fill=rank.color or "", line="dim" if not rank.color else "")
-        sheet.text(names, y, rank.title, bold=True)
+        left, y = n // rows * wide, start + n % rows * _ROW
+        if n % rows == 0:
+            sheet.text(left + bars, start - LINE - 2, "Holders", size=SMALL, ink="dim")
+        sheet.text(left + names - 20, y, str(n + 1), ink="dim", across="right")
+        sheet.box(left + names - 14, y - 4.5, 9, 9, fill=rank.color or "", line="dim" if not rank.color else "")
+        sheet.text(left + names, y, rank.title, bold=True)
         long = 0.0 if rank.automatic else _BAR * held[rank.key] / most
         if long:
-            sheet.box(bars, y - 4, long, 8, fill="yes")
-        sheet.text(bars + long + (5 if long else 0), y, said[rank.key], size=SMALL, ink="dim")
-    reach = _reaches(decider, now)
-    _draw_lanes(sheet, reach, lanes, start)
-    right = max(sheet.width, lanes + len(reach) * _LANE)
-    for n in range(len(compiled.ranks)):
-        rule(sheet, MARGIN, right, start + n * _ROW + _ROW / 2)
+            sheet.box(left + bars, y - 4, long, 8, fill="yes")
+        sheet.text(left + bars + long + (5 if long else 0), y, said[rank.key], size=SMALL, ink="dim")
+        rule(sheet, left + MARGIN, left + wide - 8, y + _ROW / 2)
+    for part in range(parts):
+        _draw_lanes(sheet, reach, part * wide + lanes, start, range(part * rows, (part + 1) * rows))
     words = "on its line, whom it may moderate, give or change"
     sheet.legend(
-        start + len(compiled.ranks) * _ROW + 10,
+        start + rows * _ROW + 10,
         [("down", "yes", "a rank that acts on others"), ("dot", "yes", words), ("open square", "dim", "no colour")],
     )
     return sheet.draw(axes)
@@ -86,14 +91,19 @@ def _reaches(decider: Decider, now: Instant) -> list[tuple[int, list[int]]]:
     return [(actor, sorted(targets)) for actor, targets in sorted(found.items())]
 
 
-def _draw_lanes(sheet: Sheet, reach: list[tuple[int, list[int]]], left: float, start: float) -> None:
+def _draw_lanes(sheet: Sheet, reach: list[tuple[int, list[int]]], left: float, start: float, shown: range) -> None:
+    """Draw what of the lanes falls to the ranks that are shown here."""
     for lane, (actor, targets) in enumerate(reach):
         x = left + (lane + 0.5) * _LANE
         rows = [actor, *targets]
-        sheet.line([(x, start + min(rows) * _ROW), (x, start + max(rows) * _ROW)], ink="yes", width=1.2)
-        sheet.mark("down", x, start + actor * _ROW, ink="yes", size=8)
-        for target in targets:
-            if target != actor:
-                sheet.mark("dot", x, start + target * _ROW, ink="yes", size=5.5)
+        first, last = max(min(rows), shown.start), min(max(rows), shown.stop - 1)
+        if first > last:
+            continue
+        sheet.line([(x, start + (each - shown.start) * _ROW) for each in (first, last)], ink="yes", width=1.2)
+        for each in rows:
+            if each in shown:
+                y = start + (each - shown.start) * _ROW
+                shape, size = ("down", 8.0) if each == actor else ("dot", 5.5)
+                sheet.mark(shape, x, y, ink="yes", size=size)
     if reach:
         sheet.text(left, start - LINE - 2, "Acts on", size=SMALL, ink="dim")

@@ -16,11 +16,12 @@ if TYPE_CHECKING:
 _INDENT = 15.0
 _COLUMN: Final = 26.0
 _DRAWN: Final = (
-    ("gives", "plus", "gain", "gives more"),
-    ("takes", "minus", "loss", "takes away"),
-    ("bars", "cross", "loss", "bars"),
-    ("exceptions", "diamond", "warn", "for single members"),
+    ("gives", "plus", "gain", "gives more, to how many"),
+    ("takes", "minus", "loss", "takes away, from how many"),
+    ("bars", "cross", "loss", "bars, how many"),
+    ("exceptions", "diamond", "warn", "for how many single members"),
     ("gate", "square", "yes", "has a gate"),
+    ("closed_above", "open square", "yes", "lies behind the gate of a place above"),
     ("drift", "slash", "warn", "says the opposite of the place above"),
 )
 """What is marked at a place: its name in a spot, how it is drawn, what it says."""
@@ -29,7 +30,8 @@ _DRAWN: Final = (
 def places(community: Community, axes: Axes | None = None, *, at: str = SITE, dark: bool = False) -> Axes:
     """Draw the tree of places with what differs in each: how many entries give, take, bar; exceptions, gates, drift.
 
-    A number beside a mark tells how many where it is more than one. ``at`` draws a part of the tree.
+    A number beside a mark tells how many ranks, groups or members where it is more than one. ``at`` draws a part of the
+    tree. What lies behind the gate of a place above says so.
 
     >>> from ask_above import Community
     >>> from ask_above.show import figures

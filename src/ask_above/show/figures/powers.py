@@ -8,6 +8,7 @@ from ask_above.ask.tables import allowed_powers
 from ask_above.charter.names import SITE
 from ask_above.charter.rules import ACTS
 from ask_above.community import Community
+from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.words import in_place
 from ask_above.show.figures.matrix import Columns, rule, side
 from ask_above.show.figures.sheet import LINE, MARGIN, Sheet
@@ -23,6 +24,8 @@ ACT_MARKS: Final = {
 """How each act is drawn, and what it says."""
 _STEP = 7.0
 _ROW = LINE + 1
+_MANY = 24
+"""Above so many ranks those who act on nobody are left out, and those acted on alike stand together."""
 
 
 def powers(
@@ -31,7 +34,8 @@ def powers(
     """Draw which ranks may moderate, give and change which: acting ranks down the side, those acted on across.
 
     ``act`` draws one of the three alone. Each has its own shape and its own spot in a cell (rule 6.13, now).
-    Put on ``axes``, all of it shrinks to fit.
+    Of more than two dozen ranks those who act on nobody are left out, and neighbours who are acted on alike stand in
+    one column. Put on ``axes``, all of it shrinks to fit.
 
     >>> from ask_above import Community
     >>> from ask_above.show import figures
@@ -44,27 +48,62 @@ def powers(
     now = community.names.moment()
     sheet = Sheet(dark=dark)
     where = in_place(compiled.places[place].title, site=place == 0)
-    top = sheet.title(f"Who stands over whom, {where}", "Down the side: who acts. Across: on whom.")
-    titles = [rank.title for rank in compiled.ranks]
-    columns = Columns(titles, least=3 * _STEP + 4)
+    drawn = ACTS if act is None else (act,)
+    may = {each: set(allowed_powers(decider, each, place, now)) for each in drawn}
+    rows, columns_of = _shown(compiled, may)
+    below = "Down the side: who acts. Across: on whom."
+    if len(rows) < len(compiled.ranks):
+        below += f" {len(compiled.ranks) - len(rows)} ranks that act on nobody are left out."
+    top = sheet.title(f"Who stands over whom, {where}", below)
+    titles = [compiled.ranks[n].title for n in rows]
+    columns = Columns([_called(compiled, each) for each in columns_of], least=3 * _STEP + 4)
     left = side(titles)
     y = top + columns.height
     columns.draw(sheet, left, y)
-    right, start = left + columns.pitch * len(titles), y + 4
-    for n, title in enumerate(titles):
+    right, start = left + columns.pitch * len(columns_of), y + 4
+    at_column = {rank: n for n, ranks in enumerate(columns_of) for rank in ranks}
+    for n, (rank, title) in enumerate(zip(rows, titles, strict=True)):
         y = start + (n + 0.5) * _ROW
-        sheet.box(left + n * columns.pitch, y - _ROW / 2, columns.pitch, _ROW, fill="faint")
+        if len(columns_of[at_column[rank]]) == 1:
+            sheet.box(left + at_column[rank] * columns.pitch, y - _ROW / 2, columns.pitch, _ROW, fill="faint")
         sheet.text(MARGIN, y, title)
         rule(sheet, MARGIN, right, y + _ROW / 2)
-    bottom = start + len(titles) * _ROW
-    for n in range(len(titles) + 1):
+    bottom = start + len(rows) * _ROW
+    for n in range(len(columns_of) + 1):
         x = left + n * columns.pitch
         sheet.line([(x, start), (x, bottom)], ink="faint", width=0.6)
-    drawn = ACTS if act is None else (act,)
     for k, each in enumerate(drawn, start=1 - len(drawn) // 2):
         shape, ink, _ = ACT_MARKS[each]
-        for actor, target in allowed_powers(decider, each, place, now):
-            x = columns.middle(left, compiled.rank_at[target]) + (k - 1) * _STEP
-            sheet.mark(shape, x, start + (compiled.rank_at[actor] + 0.5) * _ROW, ink=ink, size=6.0)
+        for n, actor in enumerate(rows):
+            for m, ranks in enumerate(columns_of):
+                if (compiled.ranks[actor].key, compiled.ranks[ranks[-1]].key) in may[each]:
+                    sheet.mark(
+                        shape, columns.middle(left, m) + (k - 1) * _STEP, start + (n + 0.5) * _ROW, ink=ink, size=6.0
+                    )
     sheet.legend(bottom + 14, [*(ACT_MARKS[each] for each in drawn), ("square", "faint", "the rank itself")])
     return sheet.draw(axes)
+
+
+def _shown(compiled: CompiledCharter, may: dict[str, set[tuple[str, str]]]) -> tuple[list[int], list[list[int]]]:
+    """Return the ranks down the side, and those across; of very many, those who act, and those alike together."""
+    everyone = range(len(compiled.ranks))
+    if len(everyone) <= _MANY:
+        return [*everyone], [[n] for n in everyone]
+    acting = {actor for pairs in may.values() for actor, _ in pairs}
+    rows = [n for n in everyone if compiled.ranks[n].key in acting]
+    across: list[list[int]] = []
+    last: object = None
+    for n in everyone:
+        key = compiled.ranks[n].key
+        form = tuple((compiled.ranks[row].key, key) in pairs for pairs in may.values() for row in rows), n in rows
+        if across and form == last and n not in rows:
+            across[-1].append(n)
+        else:
+            across.append([n])
+        last = form
+    return rows, across
+
+
+def _called(compiled: CompiledCharter, ranks: list[int]) -> str:
+    first, last = compiled.ranks[ranks[0]].title, compiled.ranks[ranks[-1]].title
+    return first if len(ranks) == 1 else f"{first} to {last} ({len(ranks)})"
