@@ -111,7 +111,7 @@ def commands() -> str:
     context = click.Context(main, info_name="ask-above", **main.context_settings)
     for heading, names in SECTIONS.items():
         parts += [f"## {heading}", ""]
-        for name in names:
+        for name in (each for line in names for each in line.split(", ")):
             command = main.get_command(context, name)
             if command is None:
                 raise LookupError(name)

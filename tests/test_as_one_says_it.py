@@ -13,7 +13,7 @@ import pytest
 from ask_above import AmbiguousNameError, Community, FaultyFilesError, UnknownNameError
 from ask_above.beginnings.start import KINDS
 from ask_above.change import Assign, Grant, GroupRemove, MemberGroups, PlaceRename, Say
-from ask_above.cli.main import SECTIONS
+from ask_above.cli.main import COMMANDS
 from ask_above.cli.meaning import MEANT, UNDER, sentence
 from commands import run
 from conftest import DEMO
@@ -157,7 +157,7 @@ def test_what_people_type_is_done_or_the_right_sentence_is_named(typed: str, sta
 
 
 def test_every_sentence_that_is_named_begins_with_a_command_that_is_there() -> None:
-    known = {name for commands in SECTIONS.values() for name in commands} | {"--help", "--version"}
+    known = {*COMMANDS} | {"--help", "--version"}
     for word, said in MEANT.items():
         for each in said.replace(", ", " or ").split(" or "):
             assert each.split()[0] in known, word

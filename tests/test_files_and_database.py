@@ -16,6 +16,7 @@ from ask_above.change.importing import COLUMNS, Import, ImportAssignments
 from ask_above.errors import StoreError
 from ask_above.files.csv_rows import read_rows
 from ask_above.people.reading import ASSIGNMENT_COLUMNS
+from ask_above.store.tables import HEAD
 from ask_above.workspace.undoing import undo
 from conftest import DEMO, Place, assert_files_say_the_same
 from databases import fresh_database
@@ -468,14 +469,14 @@ def test_a_database_of_the_first_version_is_brought_up_to_date_with_a_copy_of_be
     c.plan(MemberSet("tove", {"external_id": "x1"})).apply()
     assert place.open().member("tove").external_id == "x1"
     if database == "sqlite":
-        copy = Store.in_file(brook.folder / "register.before-0003.db")
+        copy = Store.in_file(brook.folder / f"register.before-{HEAD}.db")
         with copy.engine.connect() as connection:
             assert connection.execute(sa.text("SELECT version_num FROM alembic_version")).scalar() == "0001"
             assert connection.execute(sa.text("SELECT count(*) FROM members")).scalar() == 2
-        assert (brook.folder / "register.before-0003.db").stat().st_mode & 0o777 == 0o600
+        assert (brook.folder / f"register.before-{HEAD}.db").stat().st_mode & 0o777 == 0o600
     else:
         with store.engine.connect() as connection:
-            assert connection.execute(sa.text("SELECT count(*) FROM before_0003_members")).scalar() == 2
+            assert connection.execute(sa.text(f'SELECT count(*) FROM "before_{HEAD}_members"')).scalar() == 2  # noqa: S608
 
 
 class TestReadingNeverWaitsOrWrites:

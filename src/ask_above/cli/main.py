@@ -36,28 +36,29 @@ SECTIONS: dict[str, dict[str, str]] = {
         "charter": "Get, set, add, remove whatever else the charter holds",
         "impact": "Who gains and who loses what between two versions",
         "fit": "Which ranks fit someone's needs, with least besides",
-        "journal": "Who changed what, when, and why",
-        "undo": "Take a change back",
+        "journal, undo": "Who changed what, when, and why; take it back",
     },
     "People": {
         "member": "List, add, invite, vouch for, lock, retire, restore",
-        "assign": "Give members a rank",
-        "unassign": "Take a rank from members",
+        "assign, unassign": "Give members a rank, or take it from them",
         "cover": "Is every place looked after, who is the only one?",
         "roster": "Members under headings; what ends soon, who waits",
     },
     "Files": {
-        "import": "Merge a file of members into the register",
-        "export": "Write the register as files",
+        "import, export": "Merge a file of members; write the register as files",
         "report": "Write all of it on one page, to read and print",
         "export-table": "Write who can use what where, for a database",
-        "new": "Begin a community of your own: ask-above new DIR",
-        "demo": "Write the demo, and walk through the main job on it",
+        "new, demo": "Begin a community of your own; see the demo",
+    },
+    "Other programs": {
+        "serve, token": "Answer over HTTP; who may speak to the server",
     },
 }
+"""The commands under their headings; those of one line belong together."""
 
 
-_WIDEST = max(len(name) for commands in SECTIONS.values() for name in commands)
+COMMANDS = [name for lines in SECTIONS.values() for line in lines for name in line.split(", ")]
+_WIDEST = max(len(line) for lines in SECTIONS.values() for line in lines)
 
 
 class Sections(click.Group):
@@ -65,7 +66,7 @@ class Sections(click.Group):
 
     def list_commands(self, ctx: click.Context) -> list[str]:
         """Return the commands in the order of the help."""
-        return [name for commands in SECTIONS.values() for name in commands]
+        return [*COMMANDS]
 
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
         """Import a command."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from sqlalchemy import Boolean, Column, Integer, LargeBinary, MetaData, String, Table, Text
 
-HEAD = "0003"
+HEAD = "0004"
 """The version of the schema that this package reads and writes."""
 
 metadata = MetaData()
@@ -94,6 +94,18 @@ notes = Table(
     Column("text", Text, nullable=False),
 )
 """Every note about a member that was ever set, when and by whom; a member's row holds the last."""
+
+tokens = Table(
+    "tokens",
+    metadata,
+    Column("name", String(200), primary_key=True),
+    Column("digest", String(64), nullable=False, unique=True),
+    Column("member", String(200), nullable=False, default=""),
+    Column("may", String(20), nullable=False, default="read"),
+    Column("made", String(40), nullable=False, default=""),
+    Column("until", String(40), nullable=False, default=""),
+)
+"""Who may speak to a service; of a token only the digest is kept."""
 
 compiled = Table(
     "compiled",

@@ -238,9 +238,9 @@ class Plan(Printed):
         )
         with self.home.locked():
             after = self.after.charter, self.after.register
-            return self.home.change(entry, self.snapshot, after, self.texts, letters, self._by_hand())
+            return self.home.change(entry, self.snapshot, after, self.texts, letters, self.by_hand_entries())
 
-    def _by_hand(self) -> list[Entry]:
+    def by_hand_entries(self) -> list[Entry]:
         """Return the journal's entries for edits by hand since the last change: what differs, and its effect."""
         snapshot = self.snapshot
         if snapshot.loaded is None or not (snapshot.by_hand or snapshot.rows):

@@ -1,0 +1,106 @@
+"""``ask-above token``."""
+
+from __future__ import annotations
+
+import sys
+from datetime import UTC, datetime
+from typing import Any
+
+import click
+
+from ask_above.cli.changing import home_of
+from ask_above.cli.moments import Moment
+from ask_above.cli.moments import meant as moment_of
+from ask_above.cli.options import community_option, complete, format_option, members
+from ask_above.cli.sentence import SpokenGroup
+from ask_above.show.data import write_table
+from ask_above.show.screen import stdout
+
+_COLUMNS = ("name", "member", "may", "made", "until")
+
+
+@click.group("token", cls=SpokenGroup)
+def command() -> None:
+    """Who may speak to the server: make, list and take back tokens.
+
+    \b
+    Examples:
+      ask-above token add forum
+      ask-above token list
+    """
+
+
+@command.command("add")
+@click.argument("name")
+@click.option("--as", "by", metavar="MEMBER", help="As whom it acts.", shell_complete=complete(members))
+@click.option(
+    "--may",
+    type=click.Choice(["read", "provision"]),
+    default="read",
+    show_default=True,
+    help="Put questions, or add and change members too.",
+)
+@click.option("--until", type=Moment(), metavar="WHEN", help="When it ends, such as 2027-01-31: through that day.")
+@community_option
+def add(name: str, by: str | None, may: str, until: Any, community: str | None) -> int:
+    """Make a token; it is shown once, and only its digest is kept.
+
+    \b
+    Example:
+      ask-above token add forum --until 2027-12-31
+    """
+    from ask_above.workspace.tokens import TokenMay, add_token
+
+    home = home_of(community)
+    end = moment_of(until, home.read().charter.zone) if until is not None else None
+    secret = add_token(home, name, member=by or "", may=TokenMay(may), until=end.isoformat() if end else "")
+    screen = stdout()
+    screen.line(f"The token {name}, shown this once:", "yes")
+    screen.line(f"  {secret}")
+    screen.line("Programs send it as: Authorization: Bearer TOKEN", "dim")
+    return 0
+
+
+@command.command("list")
+@community_option
+@format_option
+def list_tokens(community: str | None, form: str) -> int:
+    """List the tokens, without what is secret of them.
+
+    \b
+    Example:
+      ask-above token list --format json
+    """
+    from ask_above.workspace.tokens import tokens_of
+
+    home = home_of(community)
+    found = sorted(tokens_of(home.store).values()) if home.storage.holds_register() else []
+    rows = [[each.name, each.member, str(each.may), each.made, each.until] for each in found]
+    if form != "text":
+        write_table(sys.stdout, form, _COLUMNS, rows)
+        return 0
+    screen = stdout()
+    if not found:
+        screen.line("There is no token: the server serves this machine alone.")
+        return 0
+    over = {each.name for each in found if each.is_over(datetime.now(UTC))}
+    shown = [[*row[:4], f"{row[4]}{' (over)' if row[0] in over else ''}"] for row in rows]
+    screen.table(["Name", "As", "May", "Made", "Until"], shown)
+    return 0
+
+
+@command.command("remove")
+@click.argument("name")
+@community_option
+def remove(name: str, community: str | None) -> int:
+    """Take a token back: within a second whoever has it is refused.
+
+    \b
+    Example:
+      ask-above token remove forum
+    """
+    from ask_above.workspace.tokens import remove_token
+
+    remove_token(home_of(community), name)
+    stdout().line(f"The token {name} is taken back.", "yes")
+    return 0

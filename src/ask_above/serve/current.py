@@ -1,0 +1,82 @@
+"""The state that a service answers from: one object takes the other's place, and no request sees half of two."""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+from collections.abc import Mapping
+from pathlib import Path
+from time import monotonic
+from typing import NamedTuple
+
+from ask_above.errors import AskAboveError, FaultyFilesError
+from ask_above.serve.decisions import Decisions
+from ask_above.serve.paging import Pages
+from ask_above.serve.source import Source, State
+from ask_above.workspace.tokens import Token, tokens_of
+
+_EVERY = 0.2
+"""After how many seconds it is looked whether anything is new; a change is answered within one."""
+
+log = logging.getLogger("ask_above.serve")
+
+
+class Now(NamedTuple):
+    """A state with what answers from it, and since when it has been answered from."""
+
+    state: State
+    decisions: Decisions
+    since: float
+
+
+class Current:
+    """What is answered from now, and what keeps it so."""
+
+    def __init__(self, source: Source, pages: Pages, every: float = _EVERY) -> None:
+        self.source, self.pages, self.every = source, pages, every
+        self.fault = ""
+        self.faults = 0
+        self.now = self._ready(source.first())
+        self.tokens = self._tokens()
+
+    def _ready(self, state: State) -> Now:
+        return Now(state, Decisions(state.community, self.pages), monotonic())
+
+    def _tokens(self) -> Mapping[str, Token]:
+        store = self.source.store
+        return {} if store is None else tokens_of(store)
+
+    def look(self) -> None:
+        """Look whether there is another state, and answer from it; else the last good one stays."""
+        try:
+            self.tokens = self._tokens()
+            found = self.source.newer(self.now.state)
+        except (AskAboveError, OSError) as error:
+            said = _told(error)
+            if said != self.fault:
+                self.fault, self.faults = said, self.faults + 1
+                log.warning("the last good state answers on", extra={"fault": said, "state": self.now.state.number})
+            return
+        if self.fault:
+            self.fault = ""
+            log.info("the files are well again")
+        if found is not None:
+            self.now = self._ready(found)
+            log.info("another state", extra={"state": found.number})
+
+    async def look_on(self) -> None:
+        """Keep looking, beside the requests, for ever."""
+        while True:
+            await asyncio.sleep(self.every)
+            await asyncio.to_thread(self.look)
+
+
+def _told(error: AskAboveError | OSError) -> str:
+    """Say what is wrong without the way to a file, and of many faults the first."""
+    if isinstance(error, FaultyFilesError) and error.faults:
+        first = error.faults[0]
+        more = f", and {len(error.faults) - 1} more" if len(error.faults) > 1 else ""
+        return f"{Path(first.file).name} line {first.line}: {first.message}{more}"
+    if isinstance(error, OSError) and not isinstance(error, AskAboveError):
+        return f"{Path(error.filename or 'a file').name}: {error.strerror or type(error).__name__}"
+    return str(error)

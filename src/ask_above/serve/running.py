@@ -1,0 +1,110 @@
+"""Run the service with uvicorn: workers, TLS, logs as JSON lines, a graceful end."""
+
+from __future__ import annotations
+
+import json
+import logging
+import os
+import sys
+import tempfile
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Final, NamedTuple
+
+from ask_above.serve.paging import SECRET_BYTES
+
+if TYPE_CHECKING:
+    from starlette.types import ASGIApp
+
+_SETTINGS: Final = "ASK_ABOVE_SERVE_SETTINGS"
+"""How the workers, which are processes of their own, learn what they are to serve."""
+_SHARED: Final = "PROMETHEUS_MULTIPROC_DIR"
+_KNOWN: Final = frozenset(logging.LogRecord("", 0, "", 0, "", None, None).__dict__) | {"message", "asctime", "taskName"}
+
+
+class Settings(NamedTuple):
+    """All that a service is told."""
+
+    community: str | None = None
+    register: str | None = None
+    host: str = "127.0.0.1"
+    port: int = 8423
+    workers: int = 1
+    public_url: str = ""
+    decisions: str | None = None
+    most_at_once: int = 64
+    certificate: str | None = None
+    key: str | None = None
+    quiet: bool = False
+    secret: str = ""
+
+
+class JsonLines(logging.Formatter):
+    """A log record as one line of JSON."""
+
+    def format(self, record: logging.LogRecord) -> str:
+        """Write the record with whatever it carries besides."""
+        said: dict[str, Any] = {
+            "at": datetime.fromtimestamp(record.created, UTC).isoformat(timespec="milliseconds"),
+            "level": record.levelname.lower(),
+            "event": record.getMessage(),
+        }
+        said |= {key: value for key, value in record.__dict__.items() if key not in _KNOWN and key != "color_message"}
+        if record.exc_info and record.exc_info[0] is not None:
+            said["error"] = f"{record.exc_info[0].__name__}: {record.exc_info[1]}"
+        return json.dumps(said, ensure_ascii=True, default=str)
+
+
+def run(settings: Settings) -> None:
+    """Serve until told to stop; what is in flight is finished."""
+    import secrets
+
+    import uvicorn
+
+    settings = settings._replace(secret=settings.secret or secrets.token_hex(SECRET_BYTES))
+    os.environ[_SETTINGS] = json.dumps(settings._asdict())
+    with tempfile.TemporaryDirectory(prefix="ask-above-metrics-") as shared:
+        if settings.workers > 1:
+            os.environ[_SHARED] = shared
+        uvicorn.run(
+            "ask_above.serve.running:from_environment",
+            factory=True,
+            host=settings.host,
+            port=settings.port,
+            workers=settings.workers,
+            ssl_certfile=settings.certificate,
+            ssl_keyfile=settings.key,
+            log_config=None,
+            access_log=False,
+            server_header=False,
+            proxy_headers=False,
+            timeout_keep_alive=30,
+            timeout_graceful_shutdown=20,
+            h11_max_incomplete_event_size=64 * 1024,
+        )
+
+
+def from_environment() -> ASGIApp:
+    """Return the application that the settings in the environment ask for: what each worker runs."""
+    from ask_above.serve.service import application
+
+    settings = Settings(**json.loads(os.environ[_SETTINGS]))
+    log_to_stderr(quiet=settings.quiet)
+    return application(
+        settings.community,
+        register=settings.register,
+        public_url=settings.public_url,
+        decisions=Path(settings.decisions) if settings.decisions else None,
+        most_at_once=settings.most_at_once,
+        fallback_secret=bytes.fromhex(settings.secret),
+    )
+
+
+def log_to_stderr(*, quiet: bool) -> None:
+    """Write logs as JSON lines to where errors go; ``quiet`` leaves single requests out."""
+    handler = logging.StreamHandler(sys.stderr)
+    handler.setFormatter(JsonLines())
+    for name, level in (("ask_above.serve", logging.WARNING if quiet else logging.INFO), ("uvicorn", logging.INFO)):
+        logger = logging.getLogger(name)
+        logger.handlers, logger.propagate = [handler], False
+        logger.setLevel(level)

@@ -1,0 +1,56 @@
+"""What may speak to a service, in the database: tokens by their digest, and the secret that pages are signed with."""
+
+from __future__ import annotations
+
+import secrets
+from typing import NamedTuple
+
+import sqlalchemy as sa
+
+from ask_above.store.database import Store
+from ask_above.store.tables import state, tokens
+
+_SECRET = "pages"  # noqa: S105 (the name of it)
+
+
+class TokenRow(NamedTuple):
+    """One token: its name, the digest of what is shown once, as whom and what it may, from when until when."""
+
+    name: str
+    digest: str
+    member: str
+    may: str
+    made: str
+    until: str
+
+
+def read_tokens(store: Store) -> list[TokenRow]:
+    """Return the tokens by name."""
+    with store.reading() as connection:
+        rows = connection.execute(sa.select(tokens).order_by(tokens.c.name))
+        return [TokenRow(*row) for row in rows]
+
+
+def write_token(store: Store, row: TokenRow) -> None:
+    """Add a token."""
+    with store.writing() as connection:
+        connection.execute(tokens.insert().values(**row._asdict()))
+
+
+def delete_token(store: Store, name: str) -> bool:
+    """Take a token out; tell whether there was one."""
+    with store.writing() as connection:
+        return bool(connection.execute(tokens.delete().where(tokens.c.name == name)).rowcount)
+
+
+def page_secret(store: Store) -> bytes:
+    """Return the secret that pages are signed with; the first who asks makes it, for every worker and machine."""
+    with store.reading() as connection:
+        found = connection.execute(sa.select(state.c.value).where(state.c.name == _SECRET)).scalar()
+    if found is None:
+        with store.writing() as connection:
+            known = connection.execute(sa.select(state.c.value).where(state.c.name == _SECRET)).scalar()
+            found = known or secrets.token_hex(32)
+            if known is None:
+                connection.execute(state.insert().values(name=_SECRET, value=found))
+    return bytes.fromhex(found)
