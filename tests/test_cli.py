@@ -34,6 +34,7 @@ def test_the_demo_is_written_and_its_three_mistakes_are_found_and_explained(tmp_
         "members.csv",
         "assignments.csv",
         "signins.csv",
+        "actions.csv.gz",
     }
     for part in (
         "3 of 18 expectations do not hold",

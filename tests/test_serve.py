@@ -423,7 +423,7 @@ def test_metrics_count_by_action_and_outcome_and_name_nobody(here: Path) -> None
     assert [(e["member"], e["action"], e["place"], e["decision"]) for e in lines] == [
         ("dara", "photo.upload", "photo-wall", True),
         ("dara", "post.write", "notices", False),
-        ("", "place.see", "notices", True),
+        ("visitor", "place.see", "notices", True),
     ]
     assert all(datetime.fromisoformat(each["when"]).tzinfo for each in lines)
 

@@ -16,6 +16,8 @@ from ask_above.version import __version__ as __version__
 if TYPE_CHECKING:
     from ask_above.ask.advice.piece import Piece
     from ask_above.ask.advice.whole import AdviceGiven
+    from ask_above.ask.audit.judge import Deed
+    from ask_above.ask.audit.result import Audit, NotAllowed, TurnedSince, UnknownName, Unused, Used
     from ask_above.ask.compare import Compared, Comparison
     from ask_above.ask.cover import Cover, Crowded, Gap
     from ask_above.ask.describe.describer import Described
@@ -65,6 +67,7 @@ __all__ = [
     "Answer",
     "AskAboveError",
     "Assignment",
+    "Audit",
     "BusyError",
     "ChangedMeanwhileError",
     "Charter",
@@ -75,6 +78,7 @@ __all__ = [
     "Comparison",
     "Cover",
     "Crowded",
+    "Deed",
     "Described",
     "EditError",
     "Entry",
@@ -92,6 +96,7 @@ __all__ = [
     "MissingFileError",
     "MomentError",
     "Names",
+    "NotAllowed",
     "PerkHeld",
     "Piece",
     "Place",
@@ -113,8 +118,12 @@ __all__ = [
     "Table",
     "Tour",
     "TurnedExpectation",
+    "TurnedSince",
+    "UnknownName",
     "UnknownNameError",
     "Unmet",
+    "Unused",
+    "Used",
     "Way",
     "Ways",
 ]
@@ -122,6 +131,8 @@ __all__ = [
 _NAMES = {
     "ask.advice.piece": ("Piece",),
     "ask.advice.whole": ("AdviceGiven",),
+    "ask.audit.judge": ("Deed",),
+    "ask.audit.result": ("Audit", "NotAllowed", "TurnedSince", "UnknownName", "Unused", "Used"),
     "ask.compare": ("Compared", "Comparison"),
     "ask.cover": ("Cover", "Crowded", "Gap"),
     "ask.describe.describer": ("Described",),

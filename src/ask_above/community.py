@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
     from ask_above.ask.advice.whole import AdviceGiven
+    from ask_above.ask.audit.result import Audit
     from ask_above.ask.compare import Comparison
     from ask_above.ask.cover import Cover
     from ask_above.ask.describe.describer import Described
@@ -211,6 +212,59 @@ class Community:
         if isinstance(state, str) and not state.isdecimal():
             raise QuestionError(f"'{state}' is no number of the journal; a revision is said as git:{state}.")
         return Community(*as_of(self.home, int(state)))
+
+    def audit(
+        self,
+        log: pd.DataFrame | Iterable[pd.DataFrame] | Path | Sequence[Path],
+        *,
+        mapping: Mapping[str, str] | None = None,
+        cluster: str | None = None,
+        told: Callable[[int, int], None] | None = None,
+    ) -> Audit:
+        """Hold a log of what members did against what was allowed when they did it (rules 5 and 6).
+
+        Parameters
+        ----------
+        log
+            A table, several one after the other, a Dask data frame (its partitions are tallied by its scheduler), or
+            files of CSV, JSON lines or Parquet, which are read part by part. Columns: member, action, when (aware
+            datetimes or ISO 8601), and where there are any place, author, target, and for acts to, of and using. A
+            member is a key, ``rank:KEY`` or ``visitor``; an action a capability or an act. Rows whose ``decision`` is
+            false were not done.
+        mapping
+            Which field a column is, for columns that are called otherwise.
+        cluster
+            For files: ``local`` or the address of a Dask scheduler, whose workers read them.
+        told
+            For files: called now and then with how many parts are read, and of how many.
+
+        The journal knows every state, and each row is judged by the one of its moment; rows older than the journal by
+        the oldest. A community in memory is judged by itself. Raises :class:`QuestionError` for a log that cannot be
+        meant.
+
+        >>> import pandas as pd
+        >>> log = pd.DataFrame(
+        ...     {"member": ["dara"], "action": ["post.write"], "place": ["notices"], "when": ["2026-05-01T12:00:00Z"]}
+        ... )
+        >>> Community.demo().audit(log).not_allowed[0].reason
+        'In Notices, Member is denied post.write (charter.yaml line ...).'
+
+        """
+        from ask_above.ask.audit.judge import Judge
+        from ask_above.ask.audit.result import Audit
+        from ask_above.ask.audit.states import StateAt, States
+        from ask_above.workspace.auditing import tally_files, tally_frames
+        from ask_above.workspace.timeline import states_of
+
+        states = States([StateAt(0, 0, "", self._names)]) if self._home is None else states_of(self._home)
+        some = [log] if isinstance(log, Path) or hasattr(log, "columns") else [*log]
+        how = mapping or {}, self.charter.rules.timezone, states.stretches()
+        if some and all(isinstance(each, Path) for each in some):
+            tallied = tally_files([Path(str(each)) for each in some], *how, cluster=cluster, told=told)
+        else:
+            tallied = tally_frames(some, *how)
+        judge = Judge(states, self._names.moment(None))
+        return Audit(() if tallied.tally is None else judge.judged(tallied.tally), judge, tallied.refused)
 
     # -- questions about capabilities (rule 5)
 

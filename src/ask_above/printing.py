@@ -15,6 +15,7 @@ SHOWN_BY: Final = {
     "Community": "ask_above.show.notebook:show_community",
     "Described": "ask_above.show.notebook:show_described",
     "AdviceGiven": "ask_above.show.check:show_advice",
+    "Audit": "ask_above.show.audit:show_audit",
     "Climbed": "ask_above.show.climb:show_climb",
     "Comparison": "ask_above.show.compare:show_comparison",
     "Cover": "ask_above.show.cover:show_cover",

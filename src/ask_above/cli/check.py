@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Sequence
+from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeAlias
 
 import click
@@ -41,10 +42,18 @@ Found: TypeAlias = "tuple[Sequence[Unmet], Sequence[tuple[str, Unmet]], Sequence
 @click.option("--advice", is_flag=True, help="Only what a careful administrator would look at again.")
 @click.option("--schema", is_flag=True, help="Write the charter's format as a JSON Schema, for editors, and stop.")
 @click.option("--with-names", is_flag=True, help="For --schema: with this charter's own names, to be offered.")
+@click.option(
+    "--each",
+    metavar="DIR",
+    type=click.Path(path_type=Path, exists=True, file_okay=False),
+    help="Every community in this folder, as one table.",
+)
 @click.option("--strict", is_flag=True, help="Exit with 1 where there is advice, too.")
 @community_option
 @findings_format_option
-def command(*, advice: bool, schema: bool, with_names: bool, strict: bool, community: str | None, form: str) -> int:
+def command(
+    *, advice: bool, schema: bool, with_names: bool, strict: bool, each: Path | None, community: str | None, form: str
+) -> int:
     """Check that the files are well formed, that the expectations hold, and say what to look at again.
 
     Every fault of every file is reported in one run. Exit status 1 where an expectation fails (with --strict also where
@@ -58,7 +67,10 @@ def command(*, advice: bool, schema: bool, with_names: bool, strict: bool, commu
       ask-above check --community wren-valley --format json
       ask-above check --strict --format sarif
       ask-above check --schema --with-names
+      ask-above check --each /srv/communities
     """
+    if each is not None:
+        return _each(each, form)
     if with_names and not schema:
         raise click.UsageError("--with-names goes with --schema.")
     if schema:
@@ -86,6 +98,23 @@ def command(*, advice: bool, schema: bool, with_names: bool, strict: bool, commu
         rows += [advice_row(each) for each in given.pieces]
         write_table(sys.stdout, form, CHECK_COLUMNS, rows, check_data(opened.decider, unmet, given, later))
     return _status(unmet, later, given.pieces, strict=strict)
+
+
+def _each(folder: Path, form: str) -> int:
+    """Show every community in a folder; 2 where one cannot be read, 1 where an expectation of one does not hold."""
+    from ask_above.show.many import COLUMNS, hosted, show_hosted
+
+    if form in ("sarif", "junit"):
+        raise click.UsageError(f"--format {form} is of one community; leave out --each.")
+    with progress("Communities") as told:
+        found = hosted((file.parent for file in folder.glob("*/charter.yaml")), told)
+    if not found:
+        raise click.UsageError(f"No folder in '{folder}' holds a charter.yaml.")
+    if form == "text":
+        show_hosted(stdout(), found)
+    else:
+        write_table(sys.stdout, form, COLUMNS, found)
+    return 2 if any(one.faults for one in found) else 1 if any(one.unmet for one in found) else 0
 
 
 def _schema(community: str | None, *, with_names: bool) -> dict[str, Any]:

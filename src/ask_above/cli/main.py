@@ -36,6 +36,7 @@ SECTIONS: dict[str, dict[str, str]] = {
         "charter": "Get, set, add, remove whatever else the charter holds",
         "impact": "Who gains and who loses what between two versions",
         "fit": "Which ranks fit someone's needs, with least besides",
+        "audit": "What was done against what was allowed then",
         "journal, undo": "Who changed what, when, and why; take it back",
     },
     "People": {

@@ -7,10 +7,12 @@ from pathlib import Path
 from ask_above.community import Community
 from ask_above.errors import AskAboveError
 from ask_above.show.answers import show_answer
+from ask_above.show.audit import show_audit
 from ask_above.show.check import show_check
 from ask_above.show.screen import Screen
 
-FILES = ("charter.yaml", "gauges.yaml", "members.csv", "assignments.csv", "signins.csv")
+COMMUNITY = ("charter.yaml", "gauges.yaml", "members.csv", "assignments.csv", "signins.csv")
+FILES = (*COMMUNITY, "actions.csv.gz")
 SOURCE = Path(__file__).parent / "wren-valley"
 
 
@@ -27,7 +29,7 @@ def write_demo(folder: Path) -> list[str]:
     Raises :class:`DemoExistsError` where only some of them are there: nothing of anyone's is overwritten.
     """
     present = [name for name in FILES if (folder / name).exists()]
-    if len(present) == len(FILES):
+    if set(COMMUNITY) <= set(present):
         return []
     if present or (folder.exists() and not folder.is_dir()):
         what = f"'{folder}' holds {', '.join(present)} already" if present else f"'{folder}' is a file"
@@ -74,6 +76,18 @@ def walk(screen: Screen, community: Community, folder: str) -> None:
     _said(
         screen,
         "It was withheld from Member, but withholding trims only that rank: Volunteer hands it out as well.",
+    )
+    _title(
+        screen,
+        "5. What was really done: a year of what members did, held against what was allowed then",
+        f"ask-above audit {folder}/actions.csv.gz --community {folder}",
+    )
+    audit = community.audit(SOURCE / "actions.csv.gz")
+    show_audit(screen, audit)
+    _said(
+        screen,
+        "A host whose time had ended went on for half an hour, a feed wrote into the notices for two days, and a right "
+        "of the hosts was never used: three things that no look at the charter tells.",
     )
     _next(screen, folder)
 

@@ -9,7 +9,6 @@ from pathlib import Path
 
 import msgspec
 
-from ask_above.decide.decider import VISITOR
 from ask_above.serve.decisions import Decided
 
 _MOST_BYTES = 50 * 1024 * 1024
@@ -29,13 +28,14 @@ class Record:
             return
         when = asked.when or datetime.now(UTC)
         line = {
-            "member": "" if asked.who == VISITOR else asked.who,
+            "member": asked.who,
             "action": asked.name,
             "place": asked.place,
             "when": when.isoformat(),
             "author": asked.author or "",
-            "target": asked.to or asked.of or asked.target or "",
-            "rank": asked.target.removeprefix("rank:") if asked.target and (asked.to or asked.of) else "",
+            "target": (asked.target or "") if asked.name == "moderate" else (asked.target or "").removeprefix("rank:"),
+            "to": asked.to or "",
+            "of": asked.of or "",
             "using": asked.using or "",
             "decision": one.allowed,
             "request": request,

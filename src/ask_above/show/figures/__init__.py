@@ -17,5 +17,6 @@ from ask_above.show.figures.ladder import ladder
 from ask_above.show.figures.places import places
 from ask_above.show.figures.powers import powers
 from ask_above.show.figures.sheet import write
+from ask_above.show.figures.usage import usage
 
-__all__ = ["climb", "cover", "grid", "impact", "ladder", "places", "powers", "write"]
+__all__ = ["climb", "cover", "grid", "impact", "ladder", "places", "powers", "usage", "write"]

@@ -1,0 +1,1 @@
+"""What was done, held against what was allowed then."""

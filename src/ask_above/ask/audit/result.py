@@ -1,0 +1,280 @@
+"""What an audit comes to: what was not allowed, what has turned since, what nothing has a name for, what is used."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from datetime import timedelta
+from functools import cached_property
+from typing import TYPE_CHECKING, Any, Final, NamedTuple
+
+from ask_above.ask.acts import NAMES
+from ask_above.ask.audit.judge import Deed, Judge, Judged
+from ask_above.ask.audit.states import States
+from ask_above.charter.catalogue import RISKS
+from ask_above.charter.moments import Instant
+from ask_above.people.register import Assignment
+from ask_above.printing import Printed
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+_GRAVE: Final = {"assign": "high", "unassign": "high", "manage": "high", "moderate": "medium", "call": "medium"}
+_LONG = timedelta(days=90)
+"""A log of fewer days says nothing about what is never used."""
+
+
+class NotAllowed(NamedTuple):
+    """Something that was done and was not allowed then, folded by who did what where, and why not.
+
+    ``since`` is the number of the change that took the right away, ``ended`` the assignment whose end did; ``None``
+    where there is none such. ``now`` tells whether it is allowed now.
+    """
+
+    deed: Deed
+    times: int
+    first: Instant
+    last: Instant
+    risk: str
+    reason: str
+    state: int
+    since: int | None
+    ended: Assignment | None
+    now: bool
+
+
+class TurnedSince(NamedTuple):
+    """Something that was allowed when it was done and is not now."""
+
+    deed: Deed
+    times: int
+    first: Instant
+    last: Instant
+    risk: str
+    reason: str
+
+
+class UnknownName(NamedTuple):
+    """A name in the log that nothing had then: what it was to be, how often it stands there."""
+
+    what: str
+    name: str
+    times: int
+
+
+class Used(NamedTuple):
+    """What the holders of a rank used through it: how often, by how many, when last."""
+
+    rank: str
+    capability: str
+    times: int
+    members: int
+    last: Instant
+
+
+class Unused(NamedTuple):
+    """A capability that a rank carries and that no holder used in all the time of the log."""
+
+    rank: str
+    capability: str
+    holders: int
+    command: str
+
+
+class Audit(Printed):
+    """What members did, held against what was allowed then.
+
+    ``rows`` were looked at, ``refused`` had been refused and were not done. Of ``not_allowed`` what is of high risk
+    stands first. ``before_journal`` counts the rows that are older than what the journal knows: they are judged by the
+    oldest state known.
+    """
+
+    def __init__(self, judged: Iterable[Judged], judge: Judge, refused: int = 0) -> None:
+        self.judged = list(judged)
+        self.judge, self.refused = judge, refused
+        self.states: States = judge.states
+
+    def __repr__(self) -> str:
+        return f"<Audit: {self.rows} rows, {sum(each.times for each in self.not_allowed)} not allowed>"
+
+    def __bool__(self) -> bool:
+        """Whether nothing was done that was not allowed."""
+        return not self.not_allowed
+
+    @property
+    def rows(self) -> int:
+        """How many rows were judged."""
+        return sum(each.times for each in self.judged)
+
+    @property
+    def span(self) -> tuple[Instant, Instant] | None:
+        """The first moment and the last."""
+        if not self.judged:
+            return None
+        return min(each.first for each in self.judged), max(each.last for each in self.judged)
+
+    @property
+    def before_journal(self) -> int:
+        """How many rows are judged by the oldest state known, as they are older."""
+        known = self.states.known_since
+        return 0 if known is None else sum(each.times for each in self.judged if each.first < known)
+
+    def risk(self, deed: Deed) -> str:
+        """Return how much harm a deed can do."""
+        if deed.action in NAMES:
+            return _GRAVE[deed.action]
+        catalogue = self.states.now.names.charter.catalogue
+        keys = catalogue.pairs.get(deed.action, (deed.action,))
+        return max(
+            (catalogue.capabilities[k].risk for k in keys if k in catalogue.capabilities),
+            key=RISKS.index,
+            default="low",
+        )
+
+    @cached_property
+    def not_allowed(self) -> list[NotAllowed]:
+        """What was not allowed when it was done, the gravest and most frequent first."""
+        found: dict[tuple[Deed, str, int | None], NotAllowed] = {}
+        for each in self.judged:
+            if each.allowed is not False:
+                continue
+            reason = self.judge.answer(each.deed, each.state, each.first).reason
+            ended = self.judge.ended(each.deed, each.state, each.first)
+            since = None if ended else self.judge.turned_by(each.deed, each.state, each.first)
+            key = each.deed, reason, since
+            known = found.get(key)
+            number = self.states.states[each.state].number
+            risk, now = self.risk(each.deed), bool(each.now)
+            one = NotAllowed(each.deed, each.times, each.first, each.last, risk, reason, number, since, ended, now)
+            found[key] = one if known is None else _added(known, one)
+        return sorted(found.values(), key=lambda e: (-RISKS.index(e.risk), -e.times, e.first, e.deed))
+
+    @cached_property
+    def no_longer(self) -> list[TurnedSince]:
+        """What was allowed when it was done and is not any more."""
+        return self._turned(was=True)
+
+    @cached_property
+    def since_allowed(self) -> list[TurnedSince]:
+        """What was not allowed when it was done and is now."""
+        return self._turned(was=False)
+
+    def _turned(self, *, was: bool) -> list[TurnedSince]:
+        found: dict[Deed, TurnedSince] = {}
+        last = len(self.states.states) - 1
+        for each in self.judged:
+            if each.allowed is not was or each.now is not (not was):
+                continue
+            known = found.get(each.deed)
+            if known is None:
+                reason = self.judge.answer(each.deed, last, self.judge.now).reason
+                found[each.deed] = TurnedSince(
+                    each.deed, each.times, each.first, each.last, self.risk(each.deed), reason
+                )
+            else:
+                found[each.deed] = _added(known, each)
+        return sorted(found.values(), key=lambda e: (-RISKS.index(e.risk), -e.times, e.first, e.deed))
+
+    @cached_property
+    def unknown(self) -> list[UnknownName]:
+        """The names in the log that nothing had then, the most frequent first."""
+        found: dict[tuple[str, str], int] = {}
+        for each in self.judged:
+            if each.unknown is not None:
+                found[each.unknown] = found.get(each.unknown, 0) + each.times
+        return sorted((UnknownName(*key, times) for key, times in found.items()), key=lambda e: (-e.times, e.name))
+
+    # -- what is used
+
+    @cached_property
+    def used(self) -> list[Used]:
+        """What was used through each rank, in the charter's order; ``place KEY`` and ``owner`` at the end."""
+        found: dict[tuple[str, str], list[Judged]] = {}
+        names = self.states.now.names
+        for each in self.judged:
+            if each.by:
+                found.setdefault((each.by, _full(each, names.charter.catalogue.pairs)), []).append(each)
+        order = {key: n for n, key in enumerate(names.charter.ranks)}
+        rows = [
+            Used(by, key, sum(e.times for e in some), len({e.deed.member for e in some}), max(e.last for e in some))
+            for (by, key), some in found.items()
+        ]
+        return sorted(rows, key=lambda e: (order.get(e.rank, len(order)), e.rank, -e.times, e.capability))
+
+    @property
+    def days(self) -> int:
+        """How many days the log covers."""
+        span = self.span
+        return 0 if span is None else (span[1] - span[0]) // (24 * 3600 * 1_000_000)
+
+    @cached_property
+    def unused(self) -> list[Unused]:
+        """What a rank carries, that was held, and that nobody used through it in all the time of the log.
+
+        Nothing where the log is shorter than ninety days, of high risk, or kept for the day by ``rules.advice.silent``.
+        Automatic and unbounded ranks are left out, and what every member has anyway.
+        """
+        if timedelta(days=self.days) < _LONG or "unused" in self.states.now.names.charter.rules.advice.silent:
+            return []
+        names = self.states.now.names
+        compiled, charter = names.decider.compiled, names.charter
+        seen = {(each.rank, each.capability) for each in self.used}
+        held: dict[str, set[str]] = {}
+        for each in names.register.assignments:
+            held.setdefault(each.rank, set()).add(each.member)
+        common = 0
+        for rank in compiled.ranks:
+            if rank.automatic:
+                common |= compiled.carried[rank.position]
+        found = []
+        for rank in compiled.ranks:
+            if rank.automatic or rank.unbounded or rank.key not in held:
+                continue
+            own = compiled.carried[rank.position] & ~common
+            for base in rank.builds_on:
+                own &= ~compiled.carried[compiled.rank_at[base]]
+            for key in compiled.catalogue.names(own):
+                if (rank.key, key) not in seen and charter.catalogue.capabilities[key].risk != "high":
+                    command = f"ask-above rank withhold {rank.key} {key} --plan"
+                    found.append(Unused(rank.key, key, len(held[rank.key]), command))
+        return found
+
+    def used_by(self, rank: str) -> list[tuple[str, str]]:
+        """Return what was used through a rank as pairs of capability and place: needs for ``Community.fit``."""
+        pairs = self.states.now.names.charter.catalogue.pairs
+        found = {(_full(each, pairs), each.deed.place) for each in self.judged if each.by == rank}
+        return sorted(found)
+
+    # -- as a table
+
+    def table(self) -> pd.DataFrame:
+        """Return one row for each deed in each stretch of time: the deed's columns, times, first, last, state, allowed.
+
+        ``first`` and ``last`` are moments in UTC, ``state`` is the number of a change, ``allowed`` and ``now`` are
+        nullable booleans, ``by`` is what it was done through.
+        """
+        import pandas as pd
+
+        rows = [
+            (*e.deed, e.times, e.first, e.last, self.states.states[e.state].number, e.allowed, e.now, e.by)
+            for e in self.judged
+        ]
+        columns = [*Deed._fields, "times", "first", "last", "state", "allowed", "now", "by"]
+        table = pd.DataFrame(rows, columns=columns)
+        for name in ("first", "last"):
+            table[name] = pd.to_datetime(table[name], unit="us", utc=True)
+        return table.astype({"allowed": "boolean", "now": "boolean"})
+
+
+def _added(known: Any, more: Any) -> Any:
+    return known._replace(
+        times=known.times + more.times, first=min(known.first, more.first), last=max(known.last, more.last)
+    )
+
+
+def _full(judged: Judged, pairs: Mapping[str, Sequence[str]]) -> str:
+    """Return the full name of what was used: one's own where whoever did it is the author."""
+    deed = judged.deed
+    if deed.action not in pairs:
+        return deed.action
+    own, everybody = pairs[deed.action]
+    return own if deed.author and deed.author == deed.member else everybody

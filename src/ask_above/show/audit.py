@@ -1,0 +1,227 @@
+"""An audit on the screen: what was not allowed, the gravest first; what has turned; unknown names; what is used."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+from ask_above.ask.acts import NAMES
+from ask_above.ask.audit.judge import Deed
+from ask_above.ask.audit.result import Audit, NotAllowed
+from ask_above.charter.moments import Instant
+from ask_above.charter.names import SITE
+from ask_above.decide.words import day, in_place
+from ask_above.show.screen import Screen
+
+_MOST = 12
+COLUMNS = (
+    "kind",
+    "member",
+    "action",
+    "place",
+    "target",
+    "times",
+    "first",
+    "last",
+    "risk",
+    "reason",
+    "change",
+    "allowed_now",
+)
+
+
+def show_audit(screen: Screen, audit: Audit, *, usage: bool = False) -> None:
+    """Show what an audit came to; with ``usage`` also what each rank's holders used through it."""
+    _head(screen, audit)
+    _not_allowed(screen, audit)
+    for title, some in (
+        ("Was allowed then, and is not now", audit.no_longer),
+        ("Was not allowed then, and is now", audit.since_allowed),
+    ):
+        if some:
+            screen.line()
+            screen.line(f"{title}: {len(some)}", "head")
+            for each in some[:_MOST]:
+                screen.paragraph(f"  {_deed(audit, each.deed)}{_often(each.times)}", rest="      ")
+                screen.paragraph(each.reason, first="      ", rest="      ", style="dim")
+            _more(screen, len(some))
+    if audit.unknown:
+        screen.line()
+        screen.line(f"Names that nothing had then: {len(audit.unknown)}", "head")
+        for unknown in audit.unknown[:_MOST]:
+            screen.paragraph(f"  {unknown.what} {unknown.name}{_often(unknown.times)}", rest="      ", style="warn")
+        _more(screen, len(audit.unknown))
+    if usage:
+        _used(screen, audit)
+    _unused(screen, audit)
+
+
+def _head(screen: Screen, audit: Audit) -> None:
+    span = audit.span
+    if span is None:
+        screen.line("The log has no rows.", "head")
+        return
+    first, last = (_day(audit, each) for each in span)
+    screen.line(f"{audit.rows} things were done from {first} to {last}", "head")
+    states = len({each.state for each in audit.judged})
+    known = audit.states.known_since
+    if known is None:
+        screen.line("  There is no journal: all of it is judged by the community as it is.", "dim")
+    else:
+        screen.line(f"  judged by {states} state{'s' if states != 1 else ''} of the journal", "dim")
+    if audit.before_journal:
+        screen.paragraph(
+            f"{audit.before_journal} of them are older than the journal, which begins on {_day(audit, known or 0)}; "
+            "these are judged by the oldest state known.",
+            first="  ",
+            rest="  ",
+            style="warn",
+        )
+    if audit.refused:
+        screen.line(f"  {audit.refused} more had been refused, and were not done", "dim")
+
+
+def _not_allowed(screen: Screen, audit: Audit) -> None:
+    screen.line()
+    some = audit.not_allowed
+    if not some:
+        screen.line("✓ All of it was allowed when it was done.", "yes")
+        return
+    times = sum(each.times for each in some)
+    said = "1 of them was" if times == 1 else f"{times} of them were"
+    screen.line(f"✗ {said} not allowed", "no")
+    for each in some[:_MOST]:
+        screen.line()
+        risk = f" ({each.risk} risk)" if each.risk != "low" else ""
+        screen.paragraph(f"✗ {_deed(audit, each.deed)}{risk}", rest="  ", style="no")
+        screen.paragraph(_when(audit, each), first="  ", rest="  ")
+        screen.paragraph(f"Because: {each.reason}", first="  ", rest="  ")
+        screen.paragraph(_turned(audit, each), first="  ", rest="  ", style="dim")
+        if each.now:
+            screen.line("  It is allowed now.", "dim")
+    _more(screen, len(some))
+
+
+def _turned(audit: Audit, each: NotAllowed) -> str:
+    if each.ended is not None:
+        rank = audit.states.now.names.charter.ranks.get(each.ended.rank)
+        file = f" ({each.ended.where})" if each.ended.where.line else ""
+        title = rank.title if rank else each.ended.rank
+        return f"It was until {_moment(audit, each.ended.period.end or 0)}: the time as {title} was over{file}."
+    if each.since is None:
+        return "It was never allowed before, as far as is known."
+    state = next(state for state in audit.states.states if state.number == each.since)
+    return f"Until change {each.since} it was: {state.what}. See: ask-above journal {each.since}"
+
+
+def _used(screen: Screen, audit: Audit) -> None:
+    screen.line()
+    screen.line("What was used, through what", "head")
+    titles = {key: rank.title for key, rank in audit.states.now.names.charter.ranks.items()}
+    rows = [
+        [titles.get(each.rank, each.rank), each.capability, str(each.times), str(each.members), _day(audit, each.last)]
+        for each in audit.used
+    ]
+    screen.table(["Rank", "Capability", "Times", "Members", "Last"], rows, right=(2, 3))
+
+
+def _unused(screen: Screen, audit: Audit) -> None:
+    titles = {key: rank.title for key, rank in audit.states.now.names.charter.ranks.items()}
+    if not audit.unused:
+        return
+    screen.line()
+    screen.line(f"Never used in {audit.days} days", "head")
+    for each in audit.unused[:_MOST]:
+        who = "its one holder" if each.holders == 1 else f"any of its {each.holders} holders"
+        screen.paragraph(
+            f"▲ {titles[each.rank]} carries {each.capability}; it was not used by {who}", rest="  ", style="warn"
+        )
+        screen.line(f"  → {each.command} [unused]")
+    _more(screen, len(audit.unused))
+
+
+def _more(screen: Screen, count: int) -> None:
+    if count > _MOST:
+        screen.line(f"  and {count - _MOST} more; --format json lists them", "dim")
+
+
+def _often(times: int) -> str:
+    return f", {times} times" if times > 1 else ""
+
+
+def _when(audit: Audit, each: NotAllowed) -> str:
+    if each.times == 1:
+        return f"Once, on {_moment(audit, each.first)}."
+    return f"{each.times} times, from {_moment(audit, each.first)} to {_moment(audit, each.last)}."
+
+
+def _deed(audit: Audit, deed: Deed) -> str:
+    names = audit.states.now.names
+    member = names.register.members.get(deed.member)
+    who = member.called if member else deed.member or "A visitor"
+    place = names.charter.places.get(deed.place)
+    where = f" {in_place(place.title or place.key, site=place.key == SITE)}" if place else f" in {deed.place}"
+    if deed.action not in NAMES:
+        return f"{who} used {deed.action}{where}{f' on what {deed.author} wrote' if deed.author else ''}"
+    more = "".join(
+        f" {word} {value}" for word, value in (("to", deed.to), ("of", deed.of), ("using", deed.using)) if value
+    )
+    return f"{who} did {deed.action} {deed.target}{more}{where}"
+
+
+def _local(audit: Audit, at: Instant) -> datetime:
+    return (datetime(1970, 1, 1, tzinfo=UTC) + timedelta(microseconds=at)).astimezone(
+        audit.states.now.names.charter.zone
+    )
+
+
+def _day(audit: Audit, at: Instant) -> str:
+    return day(_local(audit, at).date().isoformat())
+
+
+def _moment(audit: Audit, at: Instant) -> str:
+    return f"{_day(audit, at)}, {_local(audit, at):%H:%M}"
+
+
+def audit_rows(audit: Audit) -> list[list[object]]:
+    """Return what an audit found as rows."""
+    found: list[list[object]] = [_row(audit, "not-allowed", e, e.reason, e.since, e.now) for e in audit.not_allowed]
+    found += [_row(audit, "no-longer", e, e.reason, None, False) for e in audit.no_longer]
+    found += [_row(audit, "since-allowed", e, e.reason, None, True) for e in audit.since_allowed]
+    found += [
+        ["unknown", "", e.name, "", "", e.times, "", "", "", f"no {e.what} had this name", None, None]
+        for e in audit.unknown
+    ]
+    return found
+
+
+def _row(audit: Audit, kind: str, each: Any, reason: str, change: int | None, now: bool) -> list[object]:
+    deed = each.deed
+    first, last = (_local(audit, at).isoformat(timespec="seconds") for at in (each.first, each.last))
+    return [
+        kind,
+        deed.member,
+        deed.action,
+        deed.place,
+        deed.target,
+        each.times,
+        first,
+        last,
+        each.risk,
+        reason,
+        change,
+        now,
+    ]
+
+
+def audit_data(audit: Audit) -> dict[str, Any]:
+    """Return an audit as plain data."""
+    return {
+        "rows": audit.rows,
+        "refused": audit.refused,
+        "before_journal": audit.before_journal,
+        "found": [dict(zip(COLUMNS, row, strict=True)) for row in audit_rows(audit)],
+        "used": [each._asdict() | {"last": _local(audit, each.last).isoformat()} for each in audit.used],
+        "unused": [each._asdict() for each in audit.unused],
+        "days": audit.days,
+    }

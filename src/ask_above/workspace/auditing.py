@@ -1,0 +1,128 @@
+"""A log read piece by piece, here or by the workers of a cluster; what a worker gives back is a tally."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, NamedTuple
+from zoneinfo import ZoneInfo
+
+from ask_above.ask.audit.tally import tally_part, together
+from ask_above.errors import QuestionError
+from ask_above.files.logs import Piece, pieces, read_piece
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from ask_above.ask.audit.states import Stretches
+
+
+class Tallied(NamedTuple):
+    """A log brought down to what differs, and how many of its rows had been refused."""
+
+    tally: pd.DataFrame | None
+    refused: int
+
+
+def tally_piece(
+    piece: Piece, mapping: Mapping[str, str], zone: str, stretches: Stretches
+) -> tuple[pd.DataFrame | None, int]:
+    """Return the tally of one piece: what a worker does. It holds no more than one part of the piece at a time."""
+    found = Tallied(None, 0)
+    for part in read_piece(piece):
+        found = added(found, tally_part(part, mapping, ZoneInfo(zone), stretches))
+    return found
+
+
+def added(known: Tallied, more: tuple[pd.DataFrame | None, int]) -> Tallied:
+    """Put two tallies together."""
+    tally, refused = more
+    tallies = [each for each in (known.tally, tally) if each is not None and len(each)]
+    return Tallied(together(tallies) if tallies else None, known.refused + refused)
+
+
+def tally_frames(frames: Iterable[Any], mapping: Mapping[str, str], zone: str, stretches: Stretches) -> Tallied:
+    """Return the tally of tables, one after the other; the partitions of a Dask data frame by its own scheduler."""
+    found = Tallied(None, 0)
+    for frame in frames:
+        if hasattr(frame, "to_delayed"):
+            import dask
+
+            tasks = [dask.delayed(tally_part)(part, mapping, ZoneInfo(zone), stretches) for part in frame.to_delayed()]
+            for more in dask.compute(*tasks):
+                found = added(found, more)
+        else:
+            found = added(found, tally_part(frame, mapping, ZoneInfo(zone), stretches))
+    return found
+
+
+def tally_files(
+    paths: Sequence[Path],
+    mapping: Mapping[str, str],
+    zone: str,
+    stretches: Stretches,
+    *,
+    cluster: str | None = None,
+    told: Callable[[int, int], None] | None = None,
+) -> Tallied:
+    """Return the tally of logs, read here; with ``cluster`` by workers, ``local`` ones or those at an address.
+
+    Raises :class:`QuestionError` where the cluster cannot be had. A worker that is killed is made up for by another.
+    """
+    work = [piece for path in paths for piece in pieces(path)]
+    found = Tallied(None, 0)
+    if cluster is None:
+        for n, piece in enumerate(work, 1):
+            found = added(found, tally_piece(piece, mapping, zone, stretches))
+            if told:
+                told(n, len(work))
+        return found
+    with _client(cluster) as client:
+        from dask import distributed
+
+        shared = client.scatter(stretches, broadcast=True)
+        futures = [client.submit(tally_piece, piece, dict(mapping), zone, shared, pure=False) for piece in work]
+        for n, future in enumerate(distributed.as_completed(futures), 1):
+            found = added(found, _result(future))
+            future.release()
+            if told:
+                told(n, len(work))
+    return found
+
+
+def _result(future: Any) -> Any:
+    try:
+        return future.result()
+    except ModuleNotFoundError as error:
+        raise QuestionError(
+            f"A worker has no '{error.name}'. On every worker: pip install 'ask-above[cluster]'"
+        ) from None
+
+
+def _client(cluster: str) -> Any:
+    try:
+        from dask import distributed
+    except ImportError:
+        raise QuestionError("A cluster needs more packages: pip install 'ask-above[cluster]'") from None
+    if cluster != "local":
+        try:
+            return distributed.Client(cluster, timeout="10s")
+        except (OSError, ValueError, TimeoutError) as error:
+            raise QuestionError(f"There is no cluster at '{cluster}': {error}") from None
+    _check_main()
+    return distributed.Client(distributed.LocalCluster(threads_per_worker=1, dashboard_address=None, silence_logs=50))
+
+
+def _check_main() -> None:
+    """Raise where workers could not start: each of them reads the script again, and without a guard it starts more."""
+    import multiprocessing
+    import sys
+
+    main = sys.modules.get("__main__")
+    file = getattr(main, "__file__", None)
+    if multiprocessing.current_process().name != "MainProcess":
+        raise QuestionError(
+            "This script starts workers each time that it is read: put it under if __name__ == '__main__':"
+        )
+    if file is not None and not Path(file).exists():
+        raise QuestionError("Workers cannot read a script from standard input: put it into a file.")

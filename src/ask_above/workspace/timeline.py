@@ -1,0 +1,54 @@
+"""The states that a community went through, made of the journal from the last one back to the first."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import datetime
+
+from ask_above.ask.audit.states import StateAt, States
+from ask_above.change.draft import RowChange
+from ask_above.change.registering import changed
+from ask_above.charter.moments import instant
+from ask_above.decide.names import Names
+from ask_above.files.splice import Splice, apply
+from ask_above.workspace.home import Home
+from ask_above.workspace.plans import opened
+
+
+def states_of(home: Home) -> States:
+    """Return every state of a community's journal; without one that of now alone.
+
+    What a change left stays so until the next; an edit by hand counts from the moment it was journalled, which is that
+    of the next change.
+    """
+    snapshot = home.read()
+    names = opened(home, snapshot)
+    if snapshot.loaded is None:
+        return States([StateAt(0, 0, "", names)])
+    return States([*reversed([*_back(home, names)])])
+
+
+def _back(home: Home, names: Names) -> Iterator[StateAt]:
+    """Yield the states from now back to the first that the journal knows."""
+    snapshot = home.read()
+    last = snapshot.loaded.last if snapshot.loaded else 0
+    entries = [each for each in home.store.entries() if each.number <= last]
+    texts = {**snapshot.texts, **(snapshot.loaded.files if snapshot.loaded else {})}
+    charter, register = names.charter, names.register
+    if snapshot.by_hand or snapshot.rows:  # what was edited by hand since counts now, and was not there before
+        yield StateAt(last, names.moment(), "edited by hand", names)
+        charter, register = home.at(snapshot, texts)
+        names = names.after(charter=charter, register=register)
+    for entry in reversed(entries):
+        yield StateAt(entry.number, instant(datetime.fromisoformat(entry.at)), entry.what, names)
+        if entry.kind == "import" and entry.number == 1:
+            return
+        for file, start, old, new in reversed(entry.splices):
+            texts[file] = apply(texts.get(file, ""), Splice(start, new, old))
+        rows = [RowChange(row.table, row.key, row.after, row.before) for row in reversed(entry.rows)]
+        if entry.splices:
+            charter = home.charter_of(texts)
+        if rows:
+            register = changed(register, rows, charter.zone)
+        if entry.splices or rows:
+            names = names.after(charter=charter, register=register)
