@@ -52,7 +52,7 @@ def test_the_demo_is_written_and_its_three_mistakes_are_found_and_explained(tmp_
     (tmp_path / "river" / "members.csv").unlink()
     refused = run("demo", "river", cwd=tmp_path)
     assert refused.returncode == 2
-    assert "holds charter.yaml, gauges.yaml, assignments.csv, signins.csv already" in refused.stderr
+    assert "holds charter.yaml, gauges.yaml, assignments.csv, signins.csv, actions.csv.gz already" in refused.stderr
 
 
 @pytest.mark.parametrize(
