@@ -54,6 +54,7 @@ class Guard:
         app: ASGIApp,
         *,
         direct: Mapping[str, ASGIApp],
+        provisioning: ASGIApp | None = None,
         beside: Sequence[Callable[[], Coroutine[Any, Any, None]]],
         current: Current,
         metrics: Metrics,
@@ -61,7 +62,7 @@ class Guard:
         most_at_once: int = 64,
         prefix: str = "",
     ) -> None:
-        self.direct, self.beside = direct, beside
+        self.direct, self.beside, self.provisioning = direct, beside, provisioning
         self._beside: list[asyncio.Task[None]] = []
         self.app, self.current, self.metrics, self.known_paths = app, current, metrics, known_paths
         self.most, self.prefix = most_at_once, prefix
@@ -100,7 +101,8 @@ class Guard:
                 await _say(answered, *refused)
             else:
                 # what is asked most goes by no router
-                await self.direct.get(here, self.app)(scope, receive, answered)
+                app = self.provisioning if here.startswith("/scim/") and self.provisioning else None
+                await (app or self.direct.get(here, self.app))(scope, receive, answered)
         except asyncio.CancelledError:
             raise
         except Exception:

@@ -26,7 +26,7 @@ from ask_above.serve.source import Database, Fixed, Folder, Source, State
 
 if TYPE_CHECKING:
     from starlette.requests import Request
-    from starlette.types import Receive, Scope, Send
+    from starlette.types import ASGIApp, Receive, Scope, Send
 
     from ask_above.store.entries import Entry
 
@@ -89,16 +89,27 @@ def application(
     current = Current(source, Pages(_secret(source, fallback_secret)))
     service = Service(current, Metrics(), public_url, None if decisions is None else Record(decisions))
     inner = Starlette(routes=service.routes())
+    provisioning = _provisioning(current, service)
     paths = {*_PATHS, *_OTHERS}
     return Guard(
         inner,
         direct=service.asked(),
+        provisioning=provisioning,
         beside=service.beside(),
         current=current,
         metrics=service.metrics,
         known_paths=lambda path: path if path in paths else "other",
         most_at_once=most_at_once,
     )
+
+
+def _provisioning(current: Current, service: Service) -> ASGIApp | None:
+    """Return what answers under ``/scim/v2``; nothing where its packages are not installed."""
+    try:
+        from ask_above.serve.scim import Provisioning
+    except ImportError:
+        return None
+    return Provisioning(current, service.public_url, service.slow.read)
 
 
 def source_of(community: Community | str | Path | None, register: str | None) -> Source:

@@ -8,7 +8,7 @@ from typing import NamedTuple
 import sqlalchemy as sa
 
 from ask_above.store.database import Store
-from ask_above.store.tables import state, tokens
+from ask_above.store.tables import group_numbers, state, tokens
 
 _SECRET = "pages"  # noqa: S105 (the name of it)
 
@@ -41,6 +41,20 @@ def delete_token(store: Store, name: str) -> bool:
     """Take a token out; tell whether there was one."""
     with store.writing() as connection:
         return bool(connection.execute(tokens.delete().where(tokens.c.name == name)).rowcount)
+
+
+def read_group_numbers(store: Store) -> dict[str, str]:
+    """Return what others know groups and ranks by: ``group:KEY`` or ``rank:KEY`` and their own number."""
+    with store.reading() as connection:
+        return {row[0]: row[1] for row in connection.execute(sa.select(group_numbers))}
+
+
+def write_group_number(store: Store, key: str, number: str) -> None:
+    """Keep what others know a group by; nothing takes it out."""
+    with store.writing() as connection:
+        connection.execute(group_numbers.delete().where(group_numbers.c.key == key))
+        if number:
+            connection.execute(group_numbers.insert().values(key=key, number=number))
 
 
 def page_secret(store: Store) -> bytes:

@@ -107,6 +107,14 @@ tokens = Table(
 )
 """Who may speak to a service; of a token only the digest is kept."""
 
+group_numbers = Table(
+    "group_numbers",
+    metadata,
+    Column("key", String(200), primary_key=True),
+    Column("number", Text, nullable=False),
+)
+"""What identity providers know groups and ranks by, which the charter has no field for."""
+
 compiled = Table(
     "compiled",
     metadata,

@@ -1,4 +1,4 @@
-"""Tokens of those who may speak to a service."""
+"""Tokens of those who may speak to a service, and what others know groups by."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ down_revision = "0003"
 
 
 def upgrade() -> None:
-    """Make the table."""
+    """Make the tables."""
     op.create_table(
         "tokens",
         sa.Column("name", sa.String(200), primary_key=True),
@@ -19,4 +19,9 @@ def upgrade() -> None:
         sa.Column("may", sa.String(20), nullable=False),
         sa.Column("made", sa.String(40), nullable=False),
         sa.Column("until", sa.String(40), nullable=False),
+    )
+    op.create_table(
+        "group_numbers",
+        sa.Column("key", sa.String(200), primary_key=True),
+        sa.Column("number", sa.Text, nullable=False),
     )

@@ -1,0 +1,452 @@
+"""The register as SCIM resources: each write is a plan by the token's member, held to their reach and journalled."""
+
+from __future__ import annotations
+
+import hashlib
+import re
+import unicodedata
+from collections.abc import Iterator, Mapping, Sequence
+from contextvars import ContextVar
+from threading import RLock
+from typing import Any, Final
+
+from scim2_models import (
+    ConflictException,
+    ForbiddenException,
+    InvalidValueException,
+    Meta,
+    MutabilityException,
+    NotFoundException,
+    PreconditionFailedException,
+    Reference,
+    Resource,
+    ResourceType,
+    ResponseParameters,
+    SearchRequest,
+    UniquenessException,
+)
+from scim2_models.path import CompareOperator, Comparison
+from scim2_server.storage import ScimStorage, SearchPage
+
+from ask_above.change import (
+    Assign,
+    Edit,
+    EditError,
+    GroupAdd,
+    GroupRemove,
+    GroupRename,
+    MemberAdd,
+    MemberGroups,
+    MemberSet,
+    MemberStatus,
+    Unassign,
+)
+from ask_above.charter.ladder import Rank
+from ask_above.charter.names import RESERVED, SITE, is_key
+from ask_above.community import Community
+from ask_above.errors import AskAboveError, UnknownNameError
+from ask_above.people.register import OUT, Member, reached_groups
+from ask_above.serve.current import Current
+from ask_above.serve.resources import Email, Group, GroupMember, Held, Membership, RegisterUser, User
+from ask_above.store.keys import read_group_numbers, write_group_number
+from ask_above.workspace.home import BusyError, ChangedMeanwhileError
+from ask_above.workspace.plans import RefusedError
+from ask_above.workspace.tokens import Token
+
+ACTOR: ContextVar[Token | None] = ContextVar("actor", default=None)
+"""Whose token the request at hand carries."""
+
+_FULL: Final = User[RegisterUser]
+_URN: Final = str(RegisterUser.__schema__)
+
+
+class RegisterStorage(ScimStorage):
+    """Reads and writes members and groups as SCIM resources.
+
+    What is read is the state that the service answers from; what is written is a plan, made at once and answered from
+    before the response is given.
+    """
+
+    def __init__(self, current: Current) -> None:
+        self.current = current
+        self.lock = RLock()
+        self._known_numbers: Mapping[str, str] | None = None
+        self._index: tuple[Community, dict[str, str], dict[str, str]] | None = None
+
+    @property
+    def community(self) -> Community:
+        """The community as it is."""
+        return self.current.now.state.community
+
+    # -- reading
+
+    def get(
+        self,
+        resource_type: ResourceType,
+        resource_id: str,
+        *,
+        response_parameters: ResponseParameters[Any] | None = None,  # noqa: ARG002 (the server trims the response)
+    ) -> Resource[Any]:
+        """Return a resource; somebody retired is not there."""
+        if resource_type.name == "User":
+            return self._user(self._member(resource_id))
+        return self._group(resource_id)
+
+    def search(
+        self,
+        resource_types: list[ResourceType],
+        search_request: SearchRequest[Any],
+        *,
+        position: Any = None,  # noqa: ARG002
+    ) -> SearchPage:
+        """Return a page of what matches, users first, in the order of the register and the charter."""
+        names = [each.name for each in resource_types]
+        start = search_request.start_index_0 or 0
+        stop = None if search_request.count is None else start + search_request.count
+        if search_request.filter is None:
+            keys = self._ids(names)
+            return SearchPage(len(keys), [self._resource(*each) for each in keys[start:stop]])
+        candidates = self._named(names, search_request) or self._ids(names)
+        found = [each for each in (self._resource(*one) for one in candidates) if search_request.filter.match(each)]
+        return SearchPage(len(found), found[start:stop])
+
+    def _ids(self, names: Sequence[str | None]) -> list[tuple[str, str]]:
+        found = []
+        if "User" in names:
+            members = self.community.register.members
+            found += [("User", key) for key, member in members.items() if member.status != "retired"]
+        if "Group" in names:
+            charter = self.community.charter
+            found += [("Group", f"group:{key}") for key in charter.groups]
+            found += [("Group", f"rank:{key}") for key, rank in charter.ranks.items() if not rank.automatic]
+        return found
+
+    def _named(self, names: Sequence[str | None], request: SearchRequest[Any]) -> list[tuple[str, str]] | None:
+        """Return who alone can match where a user name or number is asked for: what providers ask before each write."""
+        node = request.filter.ast if request.filter is not None else None
+        if names != ["User"] or not isinstance(node, Comparison) or node.op != CompareOperator.eq:
+            return None
+        by_name, by_number = self._indexes()
+        attribute, value = str(node.attr_path).rpartition(":")[2].casefold(), str(node.value)
+        index = {"username": by_name, "externalid": by_number}.get(attribute)
+        if index is None:
+            return None
+        key = index.get(value.casefold() if attribute == "username" else value)
+        return [("User", key)] if key is not None else [("User", "")]
+
+    def _indexes(self) -> tuple[dict[str, str], dict[str, str]]:
+        community = self.community
+        if self._index is None or self._index[0] is not community:
+            names: dict[str, str] = {}
+            numbers: dict[str, str] = {}
+            for key, member in community.register.members.items():
+                if member.status != "retired":
+                    names.setdefault(user_name(member).casefold(), key)
+                    if member.external_id:
+                        numbers.setdefault(member.external_id, key)
+            self._index = community, names, numbers
+        return self._index[1], self._index[2]
+
+    def _resource(self, kind: str, key: str) -> Resource[Any]:
+        if kind == "User":
+            return self._user(self.community.register.members[key]) if key else _FULL(user_name="")
+        return self._group(key)
+
+    def _member(self, key: str) -> Member:
+        member = self.community.register.members.get(key)
+        if member is None or member.status == "retired":
+            raise NotFoundException(detail=f"There is no User '{key}'.")
+        return member
+
+    def _user(self, member: Member) -> Resource[Any]:
+        charter = self.community.charter
+        given = self.community.register.of(member.key)
+        groups = [
+            Membership(value=f"group:{key}", display=charter.groups[key].title or key, type=_how(key, member))
+            for key in reached_groups(charter, member)
+            if key in charter.groups
+        ]
+        now = self.community.names.moment()
+        groups += [
+            Membership(value=f"rank:{e.rank}", display=charter.ranks[e.rank].title, type="direct")
+            for e in given
+            if e.place == SITE and e.period.contains(now) and e.rank in charter.ranks
+        ]
+        user = _FULL(
+            id=member.key,
+            external_id=member.external_id or None,
+            user_name=user_name(member),
+            display_name=member.name or None,
+            emails=[Email(value=member.email, type="work")] if member.email else None,
+            active=member.status not in OUT,
+            groups=groups or None,
+        )
+        user[RegisterUser] = RegisterUser(
+            key=member.key,
+            kind=member.kind,
+            status=member.status,
+            joined=member.joined or None,
+            assignments=[
+                Held(rank=e.rank, place=e.place, since=e.period.said_from or None, until=e.period.said_until or None)
+                for e in given
+            ]
+            or None,
+        )
+        found: Resource[Any] = _versioned(user, "User")
+        return found
+
+    def _group(self, key: str) -> Resource[Any]:
+        kind, _, name = key.partition(":")
+        charter = self.community.charter
+        if kind == "group" and name in charter.groups:
+            members = [m for m in self.community.register.members.values() if name in m.groups]
+            title = charter.groups[name].title or name
+        elif kind == "rank" and name in charter.ranks and not charter.ranks[name].automatic:
+            members = [*self._holders(name)]
+            title = charter.ranks[name].title
+        else:
+            raise NotFoundException(detail=f"There is no Group '{key}'.")
+        some = [
+            GroupMember(value=m.key, ref=Reference[User[Any]](f"Users/{m.key}"), type="User")
+            for m in members
+            if m.status != "retired"
+        ]
+        number = self._numbers().get(key)
+        group = Group(id=key, external_id=number, display_name=title, members=some or None)
+        found: Resource[Any] = _versioned(group, "Group")
+        return found
+
+    def _numbers(self) -> Mapping[str, str]:
+        """Return what others know groups and ranks by: the charter has no field for it, the database keeps it."""
+        if self._known_numbers is None:
+            store = self.current.source.store
+            self._known_numbers = {} if store is None else read_group_numbers(store)
+        return self._known_numbers
+
+    def _set_number(self, key: str, wanted: Resource[Any]) -> None:
+        number = str(wanted.external_id or "")
+        store = self.current.source.store
+        if store is not None and self._numbers().get(key, "") != number:
+            write_group_number(store, key, number)
+            self._known_numbers = None
+
+    def _holders(self, rank: str) -> Iterator[Member]:
+        register, now = self.community.register, self.community.names.moment()
+        for key, member in register.members.items():
+            if any(e.rank == rank and e.place == SITE and e.period.contains(now) for e in register.of(key)):
+                yield member
+
+    # -- writing
+
+    def create(self, resource_type: ResourceType, resource: Resource[Any]) -> Resource[Any]:
+        """Add a member, or bring back who was retired under that user name; make a group."""
+        with self.lock:
+            if resource_type.name == "User":
+                return self._create_user(resource)
+            return self._create_group(resource)
+
+    def update(
+        self, resource_type: ResourceType, resource: Resource[Any], *, expected_version: str | None = None
+    ) -> Resource[Any]:
+        """Change a member or a group to what is sent; what is left out of what may be is taken out."""
+        with self.lock:
+            known = self.get(resource_type, str(resource.id))
+            self._check_version(known, expected_version)
+            if resource_type.name == "User":
+                self._change(self._of_user(self._member(str(resource.id)), resource))
+            else:
+                self._change(self._of_group(str(resource.id), known, resource))
+                self._set_number(str(resource.id), resource)
+            return self.get(resource_type, str(resource.id))
+
+    def delete(self, resource_type: ResourceType, resource_id: str, *, expected_version: str | None = None) -> None:
+        """Retire a member; remove a group."""
+        with self.lock:
+            known = self.get(resource_type, resource_id)
+            self._check_version(known, expected_version)
+            if resource_type.name == "User":
+                self._change([MemberStatus(resource_id, "retired", "keep")])
+            elif resource_id.startswith("rank:"):
+                raise MutabilityException(detail="A rank is part of the charter and cannot be deleted from here.")
+            else:
+                self._change([GroupRemove(resource_id.partition(":")[2])])
+                self._set_number(resource_id, Group())
+
+    def _create_user(self, wanted: Any) -> Resource[Any]:
+        name = str(wanted.user_name or "").strip()
+        if not name:
+            raise InvalidValueException(detail="userName must not be empty.")
+        if name.casefold() in self._indexes()[0]:
+            raise UniquenessException(detail=f"There is a User with the userName '{name}' already.")
+        retired = [
+            m
+            for m in self.community.register.members.values()
+            if m.status == "retired" and user_name(m).casefold() == name.casefold()
+        ]
+        if retired:
+            member = retired[0]
+            edits: list[Edit] = [MemberStatus(member.key, "active")]
+            edits += self._of_user(member._replace(status=member.restored), wanted)
+            self._change(edits)
+            return self._user(self._member(member.key))
+        key = self._new_key(name)
+        fields = {"user_name": name, **_fields(wanted)}
+        self._change([MemberAdd(key, {field: value for field, value in fields.items() if value})])
+        if wanted.active is False:  # who joins is given ranks, and is locked after that
+            self._change([MemberStatus(key, "locked")])
+        return self._user(self._member(key))
+
+    def _new_key(self, name: str) -> str:
+        """Return a key made of a user name: what stands before the @, with a number where that is taken."""
+        plain = unicodedata.normalize("NFKD", name.partition("@")[0]).encode("ascii", "ignore").decode().lower()
+        key = re.sub(r"[^a-z0-9]+", "-", plain).strip("-") or "member"
+        if not is_key(key) or key in RESERVED or key in self.community.charter.ranks:
+            key = f"m-{key}"
+        known, n, found = self.community.register.members, 2, key
+        while found in known:
+            found, n = f"{key}-{n}", n + 1
+        return found
+
+    def _of_user(self, member: Member, wanted: Any) -> list[Edit]:
+        """Return the edits that make a member what is wanted."""
+        name = str(wanted.user_name or "").strip()
+        if not name:
+            raise InvalidValueException(detail="userName must not be empty.")
+        taken = self._indexes()[0].get(name.casefold())
+        if taken is not None and taken != member.key:
+            raise UniquenessException(detail=f"There is a User with the userName '{name}' already.")
+        fields = _fields(wanted)
+        if name != user_name(member):
+            fields["user_name"] = name
+        now = {"name": member.name, "email": member.email, "external_id": member.external_id}
+        changed = {field: value for field, value in fields.items() if now.get(field, member.user_name) != value}
+        edits: list[Edit] = [MemberSet(member.key, changed)] if changed else []
+        if wanted.active is False and member.status not in OUT:
+            edits.append(MemberStatus(member.key, "locked"))
+        elif wanted.active is True and member.status == "locked":
+            edits.append(MemberStatus(member.key, "active"))
+        return edits
+
+    def _create_group(self, wanted: Any) -> Resource[Any]:
+        title = str(wanted.display_name or "").strip()
+        charter = self.community.charter
+        titles = {each.title.casefold() for each in charter.groups.values()}
+        titles |= {each.title.casefold() for each in charter.ranks.values()}
+        if title.casefold() in titles:
+            raise UniquenessException(detail=f"There is a group or rank called '{title}' already.")
+        plain = unicodedata.normalize("NFKD", title).encode("ascii", "ignore").decode().lower()
+        key = re.sub(r"[^a-z0-9]+", "-", plain).strip("-") or "group"
+        known, n, found = {*charter.groups, *charter.ranks, *RESERVED}, 2, key
+        while found in known:
+            found, n = f"{key}-{n}", n + 1
+        members = [str(each.value) for each in wanted.members or () if each.value]
+        self._check_members(members)
+        self._change([GroupAdd(found, {"title": title}), *(MemberGroups(m, put=(found,)) for m in members)])
+        self._set_number(f"group:{found}", wanted)
+        return self._group(f"group:{found}")
+
+    def _of_group(self, key: str, known: Any, wanted: Any) -> list[Edit]:
+        kind, _, name = key.partition(":")
+        was = {str(each.value) for each in known.members or ()}
+        will = {str(each.value) for each in wanted.members or () if each.value}
+        self._check_members(sorted(will - was))
+        edits: list[Edit] = []
+        if kind == "rank":
+            rank = self.community.charter.ranks[name]
+            self._check_rank(rank, known, wanted, changed=was != will)
+            edits += [Assign(member, name) for member in sorted(will - was)]
+            edits += [Unassign(member, name) for member in sorted(was - will)]
+            return edits
+        title = str(wanted.display_name or "").strip()
+        if title and title != known.display_name:
+            edits.append(GroupRename(name, title))
+        edits += [MemberGroups(member, put=(name,)) for member in sorted(will - was)]
+        edits += [MemberGroups(member, take=(name,)) for member in sorted(was - will)]
+        return edits
+
+    @staticmethod
+    def _check_rank(rank: Rank, known: Any, wanted: Any, *, changed: bool) -> None:
+        if wanted.display_name != known.display_name:
+            raise MutabilityException(detail="A rank's title is part of the charter and is not changed from here.")
+        if rank.kept_by and changed:
+            raise MutabilityException(detail=f"{rank.title} is kept by {rank.kept_by}; nobody here gives or takes it.")
+
+    def _check_members(self, keys: Sequence[str]) -> None:
+        for key in keys:
+            member = self.community.register.members.get(key)
+            if member is None or member.status == "retired":
+                raise InvalidValueException(detail=f"There is no User '{key}'.")
+
+    @staticmethod
+    def _check_version(known: Resource[Any], expected: str | None) -> None:
+        version = known.meta.version if known.meta else None
+        if expected is not None and expected != version:
+            raise PreconditionFailedException(detail="It has changed since it was read.")
+
+    def _change(self, edits: Sequence[Edit]) -> None:
+        """Make a change as the token's member, and answer from what it leaves."""
+        if not edits:
+            return
+        token = ACTOR.get()
+        if token is None or not token.member:
+            raise ForbiddenException(detail="Only a token that acts as a member may change anybody.")
+        try:
+            plan = self.community_at_home().plan(*edits, by=token.member, why=f"by the token {token.name}")
+            if not plan.is_empty:
+                plan.apply()
+        except RefusedError as error:
+            raise ForbiddenException(detail=" ".join([str(error), *error.reasons])) from None
+        except (EditError, UnknownNameError) as error:
+            raise InvalidValueException(detail=str(error)) from None
+        except (BusyError, ChangedMeanwhileError) as error:
+            raise ConflictException(detail=f"{error} Send it again.") from None
+        except AskAboveError as error:
+            raise ForbiddenException(detail=str(error)) from None
+        self.current.look()
+
+    def community_at_home(self) -> Community:
+        """Return the community that changes are planned on; raises where it is one in memory."""
+        try:
+            home = self.current.source.home  # type: ignore[attr-defined]
+        except AttributeError:
+            raise ForbiddenException(detail="This service answers from memory, and changes nothing.") from None
+        community = Community(self.community.charter, self.community.register)
+        community._home = home
+        return community
+
+
+def user_name(member: Member) -> str:
+    """Return what a member signs in with, as far as is known: the user name, else the address, else the key."""
+    return member.user_name or member.email or member.key
+
+
+def _fields(wanted: Any) -> dict[str, str]:
+    """Return what the register keeps of a user that is sent."""
+    name = wanted.display_name or ""
+    if not name and wanted.name is not None:
+        parts = (wanted.name.given_name, wanted.name.family_name)
+        name = wanted.name.formatted or " ".join(each for each in parts if each)
+    emails = [each for each in wanted.emails or () if each.value]
+    first = emails[0] if emails else None
+    return {
+        "name": str(name).strip(),
+        "email": str(first.value).strip() if first is not None else "",
+        "external_id": str(wanted.external_id or ""),
+    }
+
+
+def _how(key: str, member: Member) -> str:
+    return "direct" if key in member.groups else "indirect"
+
+
+def _versioned(resource: Any, kind: str) -> Any:
+    """Return a resource with a version that changes where it does."""
+    said = resource.model_dump_json(exclude_none=True)
+    digest = hashlib.sha256(said.encode("utf-8")).hexdigest()[:16]
+    resource.meta = Meta(resource_type=kind, version=f'W/"{digest}"')
+    return resource
+
+
+def without_unknown(data: Mapping[str, Any], known: frozenset[str]) -> dict[str, Any]:
+    """Return what was sent of a resource without what is not kept here: providers send all that they know."""
+    return {key: value for key, value in data.items() if key.casefold() in known or key.startswith("$")}

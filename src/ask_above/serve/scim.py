@@ -1,0 +1,188 @@
+"""SCIM 2.0 under the service: requests handed to the protocol's own library, with the register behind it."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import re
+from collections.abc import Mapping
+from typing import TYPE_CHECKING, Any, Final
+from urllib.parse import parse_qsl
+
+import msgspec
+from scim2_models import SCIMException
+from scim2_server.handler import ScimHandler
+from scim2_server.requests import ScimRequest
+from scim2_server.service import ScimService
+
+from ask_above.serve.asking import RequestError
+from ask_above.serve.provisioning import ACTOR, RegisterStorage, without_unknown
+from ask_above.serve.resources import EXTENSION, provider
+from ask_above.workspace.tokens import Token
+
+if TYPE_CHECKING:
+    from collections.abc import Awaitable, Callable
+
+    from scim2_server.responses import ScimResponse
+    from starlette.types import Receive, Scope, Send
+
+    from ask_above.serve.current import Current
+
+PREFIX: Final = "/scim/v2"
+_USER: Final = frozenset(
+    {"schemas", "id", "externalid", "meta", "username", "name", "displayname", "emails", "active", "groups"}
+    | {EXTENSION.casefold()}
+)
+_GROUP: Final = frozenset({"schemas", "id", "externalid", "meta", "displayname", "members"})
+_ADDRESS: Final = re.compile(r"(?:.*:)?emails\[[^\]]*\]\.value", re.IGNORECASE)
+_NOTHING: Final = b"{}"
+"""What is left of a patch that says nothing of what is kept."""
+_NAME: Final = frozenset({"formatted", "familyname", "givenname"})
+_EMAIL: Final = frozenset({"value", "type"})
+_MEMBER: Final = frozenset({"value", "display", "type", "$ref"})
+
+
+class Provisioning:
+    """The endpoints under ``/scim/v2``, as an ASGI application."""
+
+    def __init__(self, current: Current, public_url: str, body: Callable[[Receive], Awaitable[bytes]]) -> None:
+        self.service = ScimService(provider())
+        self.handler = ScimHandler(self.service, RegisterStorage(current))
+        self.public_url, self.body = public_url, body
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        """Answer a request."""
+        headers = [(key.decode("latin-1"), value.decode("latin-1")) for key, value in scope["headers"]]
+        here = scope["path"].removeprefix(scope.get("root_path", ""))
+        try:
+            body = await self.body(receive)
+        except RequestError as error:
+            await _send(send, error.status, {}, _wrong(error.status, str(error)))
+            return
+        host = dict(scope["headers"]).get(b"host", b"localhost").decode("latin-1")
+        root = self.public_url or f"{scope['scheme']}://{host}{scope.get('root_path', '')}"
+        request = ScimRequest(
+            method=scope["method"],
+            base_url=f"{root}{PREFIX}",
+            path=here.removeprefix(PREFIX),
+            query=dict(parse_qsl(scope["query_string"].decode("latin-1"), keep_blank_values=True)),
+            headers=headers,
+            body=_trimmed(here.removeprefix(PREFIX), scope["method"], body),
+        )
+        if request.method == "PATCH" and body and request.body == _NOTHING:
+            request.method, request.body = "GET", b""  # all of it is about what is not kept here: nothing changes
+        response = await asyncio.to_thread(self._answered, request, scope["state"].get("token"))
+        await _send(send, response.status.value, response.headers, response.body)
+
+    def _answered(self, request: ScimRequest, token: Token | None) -> ScimResponse:
+        ACTOR.set(token)
+        try:
+            return self.handler.handle(request)
+        except SCIMException as error:
+            return self.service.error_response(error)
+
+
+def _trimmed(path: str, method: str, body: bytes) -> bytes:
+    """Return a body without the attributes that are not kept here; what is no JSON stays, to be told."""
+    kind = path.strip("/").partition("/")[0].casefold()
+    if kind not in ("users", "groups") or method not in ("POST", "PUT", "PATCH") or not body:
+        return body
+    try:
+        data = msgspec.json.decode(body)
+    except (msgspec.DecodeError, RecursionError):
+        return body
+    if not isinstance(data, dict):
+        return body
+    known = _USER if kind == "users" else _GROUP
+    if method == "PATCH":
+        patch = _patch(data, known)
+        dropped = any(key.casefold() == "operations" and not value and data[key] for key, value in patch.items())
+        return _NOTHING if dropped else json.dumps(patch).encode()
+    return json.dumps(_inside(without_unknown(data, known))).encode()
+
+
+def _inside(data: dict[str, Any]) -> dict[str, Any]:
+    """Return a resource whose names, addresses and members have what is kept of them alone."""
+    found: dict[str, Any] = {}
+    for key, value in data.items():
+        parts = {"name": _NAME, "emails": _EMAIL, "members": _MEMBER}.get(key.casefold())
+        if parts is not None and isinstance(value, dict):
+            found[key] = without_unknown(value, parts)
+        elif key.casefold() == "emails" and isinstance(value, list):
+            some = sorted((each for each in value if isinstance(each, dict)), key=_is_no_primary)
+            found[key] = [without_unknown(each, _EMAIL) for each in some[:1]] if some else value
+        elif parts is not None and isinstance(value, list):
+            found[key] = [without_unknown(each, parts) if isinstance(each, dict) else each for each in value]
+        elif key.casefold() == "schemas" and isinstance(value, list):
+            found[key] = [each for each in value if str(each).startswith(_SCHEMAS)] or value
+        else:
+            found[key] = value
+    return found
+
+
+def _is_no_primary(address: Mapping[str, Any]) -> bool:
+    return not any(key.casefold() == "primary" and said is True for key, said in address.items())
+
+
+_SCHEMAS: Final = ("urn:ietf:params:scim:schemas:core:", "urn:ietf:params:scim:api:", EXTENSION)
+
+
+def _patch(data: dict[str, Any], known: frozenset[str]) -> dict[str, Any]:
+    """Return a patch without what it says of attributes that are not kept here; booleans sent as texts are booleans."""
+    name = next((key for key in data if key.casefold() == "operations"), None)
+    if name is None or not isinstance(data[name], list):
+        return data
+    kept = []
+    for each in data[name]:
+        if not isinstance(each, dict):
+            kept.append(each)
+            continue
+        path = next((each[key] for key in each if key.casefold() == "path"), None)
+        root = str(path) if isinstance(path, str) else ""
+        root = root[len(EXTENSION) :] if root.startswith(EXTENSION) else root.rpartition(":")[2]
+        first = root.lstrip(":").partition("[")[0].partition(".")[0].casefold() if root else ""
+        first = EXTENSION.casefold() if isinstance(path, str) and path.startswith(EXTENSION) else first
+        if first and first not in known:
+            continue
+        value = next((key for key in each if key.casefold() == "value"), None)
+        if value is not None and isinstance(each[value], dict) and not first:
+            each = {**each, value: _inside(_nested(each[value], known))}  # noqa: PLW2901 (the same, trimmed)
+            if not each[value]:
+                continue
+        elif value is not None and first == "active" and isinstance(each[value], str):
+            each = {**each, value: each[value].casefold() == "true"}  # noqa: PLW2901
+        if value is not None and isinstance(path, str) and _ADDRESS.fullmatch(path) and isinstance(each[value], str):
+            # a member has one address: which of several is meant makes no difference, and there may be none yet
+            each = {"op": "replace", "path": "emails", "value": [{"value": each[value], "type": "work"}]}  # noqa: PLW2901
+        kept.append(each)
+    return {**data, name: kept}
+
+
+def _nested(value: Mapping[str, Any], known: frozenset[str]) -> dict[str, Any]:
+    """Return the values of a patch without a path; ``name.familyName`` and its like are put together."""
+    found: dict[str, Any] = {}
+    for key, each in value.items():
+        root, dot, rest = key.partition(".")
+        if dot and root.casefold() == "name" and rest.casefold() in _NAME:
+            found.setdefault("name", {})[rest] = each
+        elif key.casefold() in known:
+            found[key] = each.casefold() == "true" if key.casefold() == "active" and isinstance(each, str) else each
+    return found
+
+
+def _wrong(status: int, detail: str) -> dict[str, Any]:
+    return {"schemas": ["urn:ietf:params:scim:api:messages:2.0:Error"], "status": str(status), "detail": detail}
+
+
+async def _send(send: Send, status: int, headers: Mapping[str, str], data: Any) -> None:
+    body = b"" if data is None else json.dumps(data).encode()
+    said = {"content-type": "application/scim+json", **{key.lower(): value for key, value in headers.items()}}
+    said["content-length"] = str(len(body))
+    await send(
+        {
+            "type": "http.response.start",
+            "status": status,
+            "headers": [(key.encode(), value.encode("latin-1", "replace")) for key, value in said.items()],
+        }
+    )
+    await send({"type": "http.response.body", "body": body})
