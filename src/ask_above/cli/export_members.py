@@ -5,43 +5,90 @@ from __future__ import annotations
 import csv
 import io
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
-from ask_above.cli.options import community_option, open_here
+from ask_above.cli.options import community_option, complete, members, open_here
 from ask_above.cli.sentence import Spoken
 from ask_above.show.screen import stdout
+
+if TYPE_CHECKING:
+    from ask_above.community import Community
 
 
 @click.command("export", cls=Spoken)
 @click.argument("directory", metavar="DIR", type=click.Path(path_type=Path, file_okay=False))
+@click.option("--ldif", "form", flag_value="ldif", help="As people.ldif, for a directory.")
+@click.option("--scim", "form", flag_value="scim", help="As resources.jsonl: SCIM resources, one a line.")
+@click.option("--csv", "form", flag_value="csv", default=True, help="As the two CSV files; so where nothing is said.")
+@click.option("--as", "by", metavar="MEMBER", help="Only what this member may see.", shell_complete=complete(members))
 @community_option
-def command(directory: Path, community: str | None) -> int:
-    """Write members.csv and assignments.csv, as import and every opening read them.
+def command(directory: Path, form: str | None, by: str | None, community: str | None) -> int:
+    """Write the register as files: members.csv and assignments.csv, as import and every opening read them.
 
-    A cell that a spreadsheet would run gets an apostrophe in front, which every reading takes off again.
+    A cell that a spreadsheet would run gets an apostrophe in front, which every reading takes off again. With --as
+    names, addresses and notes are held to rules.contacts.
 
     \b
-    Example:
+    Examples:
       ask-above export backup
+      ask-above export out --ldif --as ada
     """
+    from ask_above.ask.choosing import sees
+    from ask_above.files.people_out import as_ldif, as_scim
+    from ask_above.files.writing import PRIVATE, write_whole
+
+    opened = open_here(community)
+    everyone, _ = sees(opened.decider, opened.names.moment(), opened.member(by).key if by else None)
+    directory.mkdir(parents=True, exist_ok=True)
+    people, charter = [*opened.register.members.values()], opened.charter
+    if form == "ldif":
+        text = as_ldif(charter.key, people, _groups(opened), contacts=everyone)
+        write_whole(directory / "people.ldif", text, PRIVATE)
+        stdout().line(f"Wrote {len(people)} members to {directory / 'people.ldif'}.")
+    elif form == "scim":
+        lines = [*as_scim(people, _groups(opened), contacts=everyone)]
+        write_whole(directory / "resources.jsonl", "".join(f"{line}\n" for line in lines), PRIVATE)
+        stdout().line(f"Wrote {len(lines)} resources to {directory / 'resources.jsonl'}.")
+    else:
+        _as_csv(opened, directory, contacts=everyone)
+    return 0
+
+
+def _groups(opened: Community) -> dict[str, list[str]]:
+    """Return groups, and ranks on the whole site, by title, with the keys of those in them."""
+    register, charter, now = opened.register, opened.charter, opened.names.moment()
+    found = {
+        group.title or key: [m.key for m in register.members.values() if key in m.groups]
+        for key, group in charter.groups.items()
+    }
+    for key, rank in charter.ranks.items():
+        if not rank.automatic:
+            found.setdefault(rank.title, []).extend(
+                each.member
+                for each in register.assignments
+                if each.rank == key and each.place == "site" and each.period.contains(now)
+            )
+    return found
+
+
+def _as_csv(opened: Community, directory: Path, *, contacts: bool) -> None:
     from ask_above.change.draft import assignment_row, member_row
     from ask_above.files.cells import guarded
     from ask_above.files.writing import PRIVATE, write_whole
     from ask_above.people.reading import ASSIGNMENT_COLUMNS, MEMBER_COLUMNS
 
-    opened = open_here(community)
-    directory.mkdir(parents=True, exist_ok=True)
-    members = [member_row(member) for member in opened.register.members.values()]
+    hidden = {} if contacts else dict.fromkeys(("name", "email", "note"), "")
+    rows = [member_row(member) | hidden for member in opened.register.members.values()]
     given = [assignment_row(each) for each in opened.register.assignments]
-    for name, columns, rows in (
-        ("members.csv", MEMBER_COLUMNS, members),
+    for name, columns, some in (
+        ("members.csv", MEMBER_COLUMNS, rows),
         ("assignments.csv", ASSIGNMENT_COLUMNS, given),
     ):
         out = io.StringIO()
         writer = csv.DictWriter(out, columns, lineterminator="\n")
         writer.writeheader()
-        writer.writerows({column: guarded(cell) for column, cell in row.items()} for row in rows)
+        writer.writerows({column: guarded(cell) for column, cell in row.items()} for row in some)
         write_whole(directory / name, out.getvalue(), PRIVATE)
-    stdout().line(f"Wrote {len(members)} members and {len(given)} assignments to {directory}.")
-    return 0
+    stdout().line(f"Wrote {len(rows)} members and {len(given)} assignments to {directory}.")

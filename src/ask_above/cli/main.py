@@ -22,8 +22,7 @@ SECTIONS: dict[str, dict[str, str]] = {
         "grid": "Capabilities by ranks; with --at, what a place changes",
         "may": "May they, and why? With --ways, what would turn it",
         "powers": "Which ranks may moderate, assign, manage which",
-        "who": "Who may do something, and what gives it to them",
-        "where": "All places where someone may do something",
+        "who, where": "Who may do something; where someone may do it",
         "describe": "A rank, a member or a place in sentences",
         "tour": "The site as someone finds it; --beside someone else",
         "climb": "How far a rank can climb, which way, and what cuts it",
@@ -47,6 +46,7 @@ SECTIONS: dict[str, dict[str, str]] = {
     },
     "Files": {
         "import, export": "Merge a file of members; write the register as files",
+        "sync, send": "People from a directory; letters to a mail server",
         "report": "Write all of it on one page, to read and print",
         "export-table": "Write who can use what where, for a database",
         "new, demo": "Begin a community of your own; see the demo",

@@ -6,6 +6,7 @@ import sys
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any, NamedTuple
+from urllib.parse import quote
 
 import click
 
@@ -76,8 +77,14 @@ def add(
 @click.option("--name", help="The name.")
 @click.option("--email", required=True, help="The address that the invitation goes to.")
 @click.option("--message", default="", help="Your own words for the invitation.")
+@click.option(
+    "--link",
+    envvar="ASK_ABOVE_INVITATION_LINK",
+    metavar="URL",
+    help="Where one joins, with {key} and {email} in it; else as ASK_ABOVE_INVITATION_LINK says.",
+)
 @change_options
-def invite(key: str, name: str | None, email: str, message: str, *, how: How) -> int:
+def invite(key: str, name: str | None, email: str, message: str, link: str | None, *, how: How) -> int:
     """Invite somebody; the invitation goes to the outbox, and the journal keeps who invited whom.
 
     \b
@@ -89,10 +96,11 @@ def invite(key: str, name: str | None, email: str, message: str, *, how: How) ->
     from ask_above.workspace.plans import Plan, plan
 
     home = home_of(how.community)
+    address = link.replace("{key}", quote(key)).replace("{email}", quote(email)) if link else ""
 
     def planned() -> Plan:
         made = plan(home, [MemberAdd(key, _fields(name=name, email=email), "invited")], by=how.by, why=how.why)
-        made.letters = invitation(made, key, message)
+        made.letters = invitation(made, key, "\n\n".join(each for each in (message, address) if each))
         return made
 
     return see_through(how, planned)

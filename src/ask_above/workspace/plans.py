@@ -68,6 +68,7 @@ class Plan(Printed):
         self.after = self.before
         self.edits: tuple[Edit, ...] = ()
         self.kind = "change"
+        self.source = ""
         self.letters: Sequence[tuple[str, str]] = ()
         self.undoes: int | None = None
         self.undone: Entry | None = None
@@ -125,9 +126,23 @@ class Plan(Printed):
     @cached_property
     def refusals(self) -> list[Refusal]:
         """Why it may not be made, by whomever it is; nobody may pass these by."""
+        held = [*self._held_outside()]
         if self.by:
-            return self._reach.refusals(self.by)
-        return [each for each in self._reach.conditions.refusals if not each.passable]
+            return [*held, *self._reach.refusals(self.by)]
+        return held + [each for each in self._reach.conditions.refusals if not each.passable]
+
+    def _held_outside(self) -> Iterator[Refusal]:
+        """Yield what a directory gave and this takes, where it is not the directory that does (rule 9.15)."""
+        if self.kind in ("forget", "undo"):
+            return
+        kept = [row.after for row in self.rows if row.table == "assignments" and row.after is not None]
+        for row in self.rows:
+            source = (row.before or {}).get("source", "") if row.table == "assignments" else ""
+            if source and source != self.source and row.before not in kept:
+                member = self.before.member((row.before or {})["member"]).called
+                rank = self.before.charter.ranks[(row.before or {})["rank"]].title
+                why = f"{rank} of {member} comes from {source}; take it there, and sync again."
+                yield Refusal("9.15", why)
 
     @property
     def passable(self) -> list[str]:

@@ -1,0 +1,169 @@
+"""Take over who a directory says is here, and what its groups give: one edit, which touches what the mapping claims."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import NamedTuple
+
+from ask_above.change.draft import Done, Draft, EditError, RowChange, assignment_row, member_row
+from ask_above.change.importing import key_from
+from ask_above.change.people import good_address, on_joining_to, rows_on_joining
+from ask_above.charter.moments import ALWAYS
+from ask_above.charter.names import RESERVED, SITE, is_key, nearest
+from ask_above.errors import UnknownNameError
+from ask_above.people.outside import Outsider, twice
+from ask_above.people.register import OUT, Assignment, Member
+
+
+class Given(NamedTuple):
+    """What a group of the directory gives: a rank at a place, or membership of a group here."""
+
+    group: str
+    rank: str = ""
+    place: str = SITE
+    into: str = ""
+
+
+class Sync(NamedTuple):
+    """Make the register what a directory says; ``source`` is the directory's name here.
+
+    Members are known by ``source`` and their number, kept as ``external_id``; else by key or address, and taken over.
+    Ranks given here carry the source, and only those are taken again: what was given by hand stays. ``retires`` those
+    who are gone.
+    """
+
+    source: str
+    people: Sequence[Outsider]
+    gives: Sequence[Given]
+    retires: bool = False
+
+    def on(self, draft: Draft) -> Done:
+        """Work it out; raises :class:`EditError` and :class:`UnknownNameError`."""
+        self._check(draft)
+        working = _Working(self, draft)
+        rows = [row for person in self.people for row in working.person(person)]
+        gone = absent(self, draft)
+        for member in gone if self.retires else ():
+            rows += working.gone(member)
+        count = len({row.key if row.table == "members" else (row.after or row.before or {})["member"] for row in rows})
+        many = f"{count} member{'' if count == 1 else 's'}"
+        return Done(f"take over {self.source}: {many} changed of {len(self.people)}", (), tuple(rows))
+
+    def _check(self, draft: Draft) -> None:
+        for number, count in twice(self.people).items():
+            raise EditError(f"{count} people of {self.source} have the number '{number}'; it must tell people apart.")
+        for each in self.gives:
+            if each.rank:
+                rank = draft.rank(each.rank)
+                draft.place(each.place)
+                if rank.automatic:
+                    raise EditError(f"{rank.title} is held without being given, so no directory gives it.")
+            elif each.into not in draft.charter.groups:
+                raise UnknownNameError("group", each.into, nearest(each.into, draft.charter.groups))
+
+
+def absent(sync: Sync, draft: Draft) -> list[Member]:
+    """Return the members that came from a directory and are in it no more; never the owner, and nobody retired."""
+    there = {f"{sync.source}:{each.number}" for each in sync.people}
+    known = draft.register.members.values()
+    return [
+        member
+        for member in known
+        if member.external_id.startswith(f"{sync.source}:")
+        and member.external_id not in there
+        and member.status != "retired"
+        and member.key != draft.charter.owner
+    ]
+
+
+def taken_over(sync: Sync, draft: Draft) -> int:
+    """Return how many members came from a directory and are not retired."""
+    known = draft.register.members.values()
+    return sum(m.external_id.startswith(f"{sync.source}:") and m.status != "retired" for m in known)
+
+
+class _Working:
+    def __init__(self, sync: Sync, draft: Draft) -> None:
+        self.sync, self.draft = sync, draft
+        members = draft.register.members
+        self.by_number = {m.external_id: key for key, m in members.items() if m.external_id}
+        self.by_address: dict[str, list[str]] = {}
+        for key, member in members.items():
+            if member.email:
+                self.by_address.setdefault(member.email.casefold(), []).append(key)
+        self.taken = set(members)
+        self.joining = rows_on_joining(draft)
+        self.claimed = {each.into for each in sync.gives if each.into}
+
+    def person(self, person: Outsider) -> Iterator[RowChange]:
+        """Yield what changes about one person."""
+        known = self._known(person)
+        number = f"{self.sync.source}:{person.number}"
+        if known is None:
+            key = self._new_key(person)
+            member = Member(key, status="active", joined=self.draft.day)
+            before = None
+        else:
+            key, member = known.key, known
+            before = member_row(member)
+        wanted = {each.into for each in self.sync.gives if each.into and each.group in person.groups}
+        groups = [each for each in member.groups if each not in self.claimed or each in wanted]
+        groups += sorted(wanted - set(groups))
+        address = person.email if not person.email or good_address(person.email) else ""
+        after = member_row(member) | {
+            "name": person.name or member.name,
+            "email": address or member.email,
+            "external_id": number,
+            "groups": ";".join(groups),
+        }
+        if member.status == "retired":
+            after |= {"status": member.restored, "was": ""}
+        if before != after:
+            yield RowChange("members", key, before, after)
+        if before is None:
+            yield from on_joining_to(self.draft, key, self.joining)
+        if member.status != "locked":
+            yield from self._ranks(key, person)
+
+    def _ranks(self, key: str, person: Outsider) -> Iterator[RowChange]:
+        wanted = {(each.rank, each.place) for each in self.sync.gives if each.rank and each.group in person.groups}
+        held = list(self.draft.register.of(key))
+        for each in held:
+            if each.source == self.sync.source and (each.rank, each.place) not in wanted:
+                yield RowChange("assignments", str(each.number), assignment_row(each), None)
+        # what somebody was given by hand as well stays theirs, and is not given twice
+        for rank, place in sorted(wanted - {(e.rank, e.place) for e in held if e.period == ALWAYS}):
+            given = Assignment(
+                key, rank, place, ALWAYS, self.draft.by, f"from {self.sync.source}", source=self.sync.source
+            )
+            yield RowChange("assignments", "0", None, assignment_row(given))
+
+    def gone(self, member: Member) -> Iterator[RowChange]:
+        """Yield what retires somebody, with what the directory gave them."""
+        was = member.was if member.status in OUT else member.status
+        after = member_row(member) | {"status": "retired", "was": was}
+        yield RowChange("members", member.key, member_row(member), after)
+        for each in self.draft.register.of(member.key):
+            if each.source == self.sync.source:
+                yield RowChange("assignments", str(each.number), assignment_row(each), None)
+
+    def _known(self, person: Outsider) -> Member | None:
+        members = self.draft.register.members
+        key = self.by_number.get(f"{self.sync.source}:{person.number}")
+        if key is None:
+            same = self.by_address.get(person.email.casefold(), []) if person.email else []
+            named = key_from(person.key)
+            free = [k for k in (*same, named) if k in members and not members[k].external_id]
+            key = free[0] if free and len(same) <= 1 else None
+        return None if key is None else members[key]
+
+    def _new_key(self, person: Outsider) -> str:
+        base = key_from(person.key) or key_from(person.name) or "member"
+        if not is_key(base) or base in RESERVED:
+            base = f"m-{base}"
+        key, n = base, 1
+        while key in self.taken:
+            n += 1
+            key = f"{base}-{n}"
+        self.taken.add(key)
+        return key

@@ -1,0 +1,61 @@
+"""``ask-above sync``."""
+
+from __future__ import annotations
+
+import os
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from ask_above.cli.changing import How, change_options, home_of, see_through
+from ask_above.cli.options import tell
+from ask_above.cli.sentence import Spoken
+from ask_above.show.screen import stdout
+
+if TYPE_CHECKING:
+    from ask_above.files.directories import DirectoryMapping
+    from ask_above.workspace.plans import Plan
+
+_PASSWORD = "ASK_ABOVE_DIRECTORY_PASSWORD"  # noqa: S105 (the name of a variable)
+
+
+@click.command("sync", cls=Spoken)
+@click.argument("mapping", type=click.Path(path_type=Path, exists=True, dir_okay=False))
+@change_options
+def command(mapping: Path, *, how: How) -> int:
+    """Take people and groups over from a directory, as a mapping says: one plan, one change.
+
+    MAPPING is a YAML file: where the directory is (LDAP, or an LDIF file), which attribute is what, and what its groups
+    give here. Only what it claims is touched; ranks that were given by hand stay. The password to bind with is
+    ASK_ABOVE_DIRECTORY_PASSWORD, or is asked for. Where suddenly many are gone nothing is done unless it is forced.
+
+    \b
+    Examples:
+      ask-above sync directory.yaml --plan
+      ask-above sync directory.yaml --yes --why "As every night"
+    """
+    from ask_above.files.directories import read_directory, read_mapping
+    from ask_above.workspace.syncing import plan_sync, understood
+
+    said = read_mapping(mapping)
+    found = understood(said, read_directory(said, _password(said)))
+    stdout().line(f"{said.name}: {len(found.people)} people, {found.groups} groups", "head")
+    home = home_of(how.community)
+
+    def planned() -> Plan:
+        return plan_sync(home, said, found, by=how.by, why=how.why, force=how.force and bool(how.why))
+
+    made = planned()
+    tell(found.notes)
+    return see_through(how, lambda: made if not made.is_overtaken(made.before.moment()) else planned())
+
+
+def _password(mapping: DirectoryMapping) -> str | None:
+    if "bind" not in mapping.said:
+        return None
+    known = os.environ.get(_PASSWORD)
+    if known is None and not sys.stdin.isatty():
+        raise click.UsageError(f"Binding as {mapping.said['bind']} needs a password: set {_PASSWORD}.")
+    return known if known is not None else str(click.prompt("Password", hide_input=True, err=True))

@@ -1,0 +1,268 @@
+"""People and groups of a directory: read over LDAP v3 (RFC 4511) or from an LDIF file (RFC 2849), never written."""
+
+from __future__ import annotations
+
+import io
+import ssl
+from collections.abc import Iterable, Iterator, Mapping
+from contextlib import suppress
+from pathlib import Path
+from typing import Any, Final, NamedTuple
+
+from ask_above.charter.reading.document import Document
+from ask_above.charter.reading.shapes import BAD, Choice, Field, ListOf, Record, TextField
+from ask_above.errors import FaultyFilesError, StoreError
+from ask_above.files.yaml_text import read_yaml
+
+_PAGE: Final = 500
+_SECONDS: Final = 20
+_GROUP_CLASSES: Final = ("groupOfNames", "groupOfUniqueNames", "posixGroup", "group")
+_TEXT = TextField()
+_PEOPLE = Record(
+    "people",
+    {
+        "base": Field(_TEXT, "where people are"),
+        "filter": Field(_TEXT, "which entries are people; (objectClass=person) where left out"),
+        "number": Field(_TEXT, "the attribute that tells people apart and never changes", required=True),
+        "key": Field(_TEXT, "the attribute that a new member's key is made of; uid where left out"),
+        "name": Field(_TEXT, "the attribute with the name; cn where left out"),
+        "email": Field(_TEXT, "the attribute with the address; mail where left out"),
+    },
+)
+_GROUPS = Record(
+    "groups",
+    {
+        "base": Field(_TEXT, "where groups are"),
+        "filter": Field(_TEXT, "which entries are groups; those with members where left out"),
+        "name": Field(_TEXT, "the attribute with the name; cn where left out"),
+    },
+)
+_GIVES = Record(
+    "what a directory's group gives",
+    {
+        "group": Field(_TEXT, "the group's name in the directory", required=True),
+        "rank": Field(_TEXT, "the rank that its members are given"),
+        "place": Field(_TEXT, "where; on the whole site where left out"),
+        "into": Field(_TEXT, "the group here that its members are put into"),
+    },
+)
+FORM = Record(
+    "a mapping",
+    {
+        "name": Field(_TEXT, "what this directory is called here", required=True),
+        "directory": Field(_TEXT, "ldaps://HOST, ldap://HOST, or an LDIF file beside this one", required=True),
+        "bind": Field(_TEXT, "the name to bind with; anonymous where left out"),
+        "tls": Field(Choice(("required", "none")), "none lets the password go in the open; required where left out"),
+        "authority": Field(_TEXT, "a file with the certificates to trust, beside this one"),
+        "people": Field(_PEOPLE, "which entries are people, and what of them is what", required=True),
+        "groups": Field(_GROUPS, "which entries are groups"),
+        "gives": Field(ListOf(_GIVES), "what the directory's groups give here"),
+        "absent": Field(Choice(("tell", "leave", "retire")), "what becomes of those who are gone; tell where left out"),
+        "most-absent": Field(_TEXT, "the share of those gone from which on nothing is done; 20% where left out"),
+    },
+)
+
+
+class Gives(NamedTuple):
+    """What a directory's group gives: a rank at a place, or membership of a group here."""
+
+    group: str
+    rank: str
+    place: str
+    into: str
+
+
+class DirectoryMapping(NamedTuple):
+    """A mapping as it was read; ``document`` tells where each thing stands."""
+
+    said: Mapping[str, Any]
+    folder: Path
+    document: Document
+
+    @property
+    def name(self) -> str:
+        """What the directory is called here."""
+        return str(self.said["name"])
+
+    @property
+    def gives(self) -> list[Gives]:
+        """What groups give."""
+        return [
+            Gives(each["group"], each.get("rank", ""), each.get("place", "site"), each.get("into", ""))
+            for _, each in self.said.get("gives", ())
+        ]
+
+    @property
+    def absent(self) -> str:
+        """What becomes of those who are gone."""
+        return str(self.said.get("absent", "tell"))
+
+    @property
+    def most_absent(self) -> float:
+        """The share of those gone from which on nothing is done."""
+        return float(str(self.said.get("most-absent", "20%")).rstrip("% ")) / 100
+
+    @property
+    def people(self) -> Mapping[str, str]:
+        """What of people is what."""
+        usual = {"filter": "(objectClass=person)", "key": "uid", "name": "cn", "email": "mail", "base": ""}
+        return {**usual, **self.said["people"]}
+
+    @property
+    def groups(self) -> Mapping[str, str]:
+        """What of groups is what."""
+        member = (
+            "(|(objectClass=groupOfNames)(objectClass=groupOfUniqueNames)(objectClass=posixGroup)(objectClass=group))"
+        )
+        return {"filter": member, "name": "cn", "base": "", **self.said.get("groups", {})}
+
+
+class Entry(NamedTuple):
+    """One entry of a directory: its name, and its attributes by their names in small letters."""
+
+    dn: str
+    attributes: Mapping[str, tuple[str, ...]]
+
+    def first(self, name: str) -> str:
+        """Return the first value of an attribute; nothing where it has none."""
+        values = self.attributes.get(name.lower(), ())
+        return values[0].strip() if values else ""
+
+    def of_class(self, *names: str) -> bool:
+        """Tell whether it is of one of some classes."""
+        return bool(
+            {each.lower() for each in self.attributes.get("objectclass", ())} & {name.lower() for name in names}
+        )
+
+
+class DirectoryRead(NamedTuple):
+    """What a directory holds: people, and groups."""
+
+    people: tuple[Entry, ...]
+    groups: tuple[Entry, ...]
+
+
+def read_mapping(file: Path) -> DirectoryMapping:
+    """Return a mapping; raises :class:`FaultyFilesError` with every fault of it."""
+    document = read_yaml(file.name, file.read_bytes())
+    said: Any = FORM.read(document.data, (), document) if document.data is not None else BAD
+    if said is not BAD and not document.faults:
+        _check(said, document)
+    if document.faults or said is BAD:
+        raise FaultyFilesError(document.faults)
+    return DirectoryMapping(said, file.parent, document)
+
+
+def _check(said: Mapping[str, Any], document: Document) -> None:
+    for n, each in said.get("gives", ()):
+        if ("rank" in each) == ("into" in each):
+            document.fault(
+                ("gives", n), "one-of", "a group gives either a rank or membership", expected="rank: or into:"
+            )
+        if "place" in each and "into" in each:
+            document.fault(("gives", n, "place"), "one-of", "a place goes with a rank", expected="rank: and place:")
+    share = str(said.get("most-absent", "20%")).rstrip("% ")
+    if not share.replace(".", "", 1).isdecimal() or float(share) > 100:  # noqa: PLR2004 (per cent)
+        document.fault(("most-absent",), "bad-share", f"'{share}' is no share", expected="a share such as 20%")
+
+
+def read_directory(mapping: DirectoryMapping, password: str | None) -> DirectoryRead:
+    """Return what a directory holds, all of it or nothing: raises ``StoreError`` where the connection is lost."""
+    where = str(mapping.said["directory"])
+    if where.startswith(("ldap://", "ldaps://")):
+        return _over_the_wire(mapping, where, password)
+    return _from_ldif(mapping, mapping.folder / where)
+
+
+def _from_ldif(mapping: DirectoryMapping, file: Path) -> DirectoryRead:
+    try:
+        from ldif import LDIFParser
+    except ImportError:
+        raise StoreError("LDIF needs more packages: pip install 'ask-above[directory]'") from None
+    try:
+        parser = LDIFParser(io.BytesIO(file.read_bytes()))
+    except OSError as error:
+        raise StoreError(f"{file.name} cannot be read: {error.strerror or error}.") from None
+    entries = []
+    try:
+        for dn, said in parser.parse():
+            entries.append(_entry(str(dn), said))
+    except (ValueError, KeyError, IndexError) as error:
+        raise StoreError(f"{file.name}, near line {parser.line_counter}: this is no LDIF ({error}).") from None
+    groups = [each for each in entries if each.of_class(*_GROUP_CLASSES)]
+    people = [each for each in entries if each.first(mapping.people["number"]) and each not in groups]
+    return DirectoryRead(
+        tuple(each for each in people if _below(each.dn, mapping.people["base"])),
+        tuple(each for each in groups if _below(each.dn, mapping.groups["base"])),
+    )
+
+
+def _below(dn: str, base: str) -> bool:
+    return not base or folded_dn(dn) == folded_dn(base) or folded_dn(dn).endswith(f",{folded_dn(base)}")
+
+
+def folded_dn(dn: str) -> str:
+    """Return an entry's name so that two spellings of it are one."""
+    return ",".join(part.strip() for part in dn.casefold().split(","))
+
+
+def _entry(dn: str, said: Mapping[str, Iterable[Any]]) -> Entry:
+    return Entry(dn, {key.partition(";")[0].lower(): tuple(map(_text, values)) for key, values in said.items()})
+
+
+def _text(value: Any) -> str:
+    return value.decode("utf-8", "replace") if isinstance(value, bytes) else str(value)
+
+
+def _over_the_wire(mapping: DirectoryMapping, where: str, password: str | None) -> DirectoryRead:
+    try:
+        import ldap3
+        from ldap3.core.exceptions import LDAPException
+    except ImportError:
+        raise StoreError("A directory needs more packages: pip install 'ask-above[directory]'") from None
+    open_to_all = mapping.said.get("tls") == "none"
+    try:
+        tls = ldap3.Tls(
+            validate=ssl.CERT_REQUIRED,
+            ca_certs_file=str(mapping.folder / mapping.said["authority"]) if "authority" in mapping.said else None,
+        )
+        server = ldap3.Server(where, tls=tls, connect_timeout=_SECONDS, get_info=ldap3.NONE)
+        bind = mapping.said.get("bind")
+        connection = ldap3.Connection(
+            server, user=bind, password=password if bind else None, receive_timeout=_SECONDS, raise_exceptions=True
+        )
+        connection.open()
+        if where.startswith("ldap://") and not open_to_all:
+            connection.start_tls()
+        connection.bind()
+        people = tuple(
+            _search(connection, mapping.people, [mapping.people[n] for n in ("number", "key", "name", "email")])
+        )
+        groups = tuple(_search(connection, mapping.groups, [mapping.groups["name"]])) if mapping.gives else ()
+    except (LDAPException, OSError, ssl.SSLError) as error:
+        raise StoreError(f"The directory {where} cannot be read: {_told(error)}. Nothing was done.") from None
+    with suppress(LDAPException, OSError):
+        connection.unbind()
+    return DirectoryRead(people, groups)
+
+
+def _told(error: Exception) -> str:
+    return str(error).strip().rstrip(".") or type(error).__name__
+
+
+def _search(connection: Any, what: Mapping[str, str], attributes: list[str]) -> Iterator[Entry]:
+    """Yield the entries of a search, page by page (RFC 2696)."""
+    found = connection.extend.standard.paged_search(
+        what["base"],
+        what["filter"],
+        attributes=[*attributes, "objectClass", "member", "uniqueMember", "memberUid", "memberOf", "uid"],
+        paged_size=_PAGE,
+        generator=True,
+    )
+    for each in found:
+        if each.get("type") == "searchResEntry":
+            yield _entry(each["dn"], {key: _list(value) for key, value in each["attributes"].items()})
+
+
+def _list(value: Any) -> Iterable[Any]:
+    return value if isinstance(value, list) else [value]

@@ -1,0 +1,59 @@
+"""People as a directory has them: who is in which of its groups, through groups in groups too."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from typing import NamedTuple
+
+
+class Outsider(NamedTuple):
+    """A person of a directory: the number that never changes, what a key is made of, name, address, groups by name."""
+
+    number: str
+    key: str
+    name: str
+    email: str
+    groups: frozenset[str]
+
+
+class OutsideGroup(NamedTuple):
+    """A group of a directory: its name, its own id, and the ids of people and groups that are in it."""
+
+    id: str
+    name: str
+    members: frozenset[str]
+
+
+def groups_of(groups: Iterable[OutsideGroup]) -> dict[str, frozenset[str]]:
+    """Return, for each id that is in a group, the names of all groups it is in, through groups in groups and rings too.
+
+    >>> inner = OutsideGroup("g1", "Otters", frozenset({"ida"}))
+    >>> outer = OutsideGroup("g2", "Beasts", frozenset({"g1", "jo"}))
+    >>> sorted(groups_of([inner, outer])["ida"])
+    ['Beasts', 'Otters']
+    """
+    known = {group.id: group for group in groups}
+    above: dict[str, set[str]] = {}
+    for group in known.values():
+        for member in group.members:
+            above.setdefault(member, set()).add(group.id)
+
+    def reached(start: str) -> frozenset[str]:
+        found: set[str] = set()
+        waiting = list(above.get(start, ()))
+        while waiting:
+            each = waiting.pop()
+            if each not in found:
+                found.add(each)
+                waiting += above.get(each, ())
+        return frozenset(known[each].name for each in found)
+
+    return {member: reached(member) for member in above if member not in known}
+
+
+def twice(people: Sequence[Outsider]) -> Mapping[str, int]:
+    """Return the numbers that more than one person has, and how many have each."""
+    seen: dict[str, int] = {}
+    for each in people:
+        seen[each.number] = seen.get(each.number, 0) + 1
+    return {number: count for number, count in seen.items() if count > 1}

@@ -1,0 +1,78 @@
+"""Plan what a directory says: read it, find who is in what, make one plan of it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import NamedTuple
+
+from ask_above.change.draft import Draft, EditError
+from ask_above.change.syncing import Given, Sync, absent, taken_over
+from ask_above.files.directories import DirectoryMapping, DirectoryRead, Entry, folded_dn
+from ask_above.people.outside import OutsideGroup, Outsider, groups_of
+from ask_above.workspace.home import Home
+from ask_above.workspace.plans import Plan, plan
+
+
+class SyncRead(NamedTuple):
+    """What was understood of a directory: the people, how many groups it has, and what one should know."""
+
+    people: list[Outsider]
+    groups: int
+    notes: list[str]
+
+
+def understood(mapping: DirectoryMapping, read: DirectoryRead) -> SyncRead:
+    """Return the people of a directory with all groups that they are in."""
+    what, notes = mapping.people, []
+    by_uid = {entry.first("uid").casefold(): folded_dn(entry.dn) for entry in read.people if entry.first("uid")}
+    groups = [_group(entry, mapping.groups["name"], by_uid) for entry in read.groups]
+    known = {group.name for group in groups}
+    inside = groups_of(groups)
+    names = {group.id: group.name for group in groups}
+    people = []
+    for entry in read.people:
+        number = entry.first(what["number"])
+        if not number:
+            notes.append(f"{entry.dn} has no {what['number']}, and is left out.")
+            continue
+        mine = set(inside.get(folded_dn(entry.dn), ()))
+        for dn in entry.attributes.get("memberof", ()):
+            direct = folded_dn(dn)
+            mine |= {names[direct]} if direct in names else set()
+            mine |= inside.get(direct, frozenset())
+        key = entry.first(what["key"])
+        people.append(Outsider(number, key, entry.first(what["name"]), entry.first(what["email"]), frozenset(mine)))
+    notes += [
+        f"The directory has no group '{name}', which the mapping names."
+        for name in dict.fromkeys(each.group for each in mapping.gives)
+        if name not in known
+    ]
+    return SyncRead(people, len(groups), notes)
+
+
+def _group(entry: Entry, name: str, by_uid: Mapping[str, str]) -> OutsideGroup:
+    members = {folded_dn(dn) for field in ("member", "uniquemember") for dn in entry.attributes.get(field, ())}
+    members |= {by_uid[uid.casefold()] for uid in entry.attributes.get("memberuid", ()) if uid.casefold() in by_uid}
+    return OutsideGroup(folded_dn(entry.dn), entry.first(name), frozenset(members))
+
+
+def plan_sync(home: Home, mapping: DirectoryMapping, found: SyncRead, *, by: str | None, why: str, force: bool) -> Plan:
+    """Plan what a directory says; raises :class:`EditError` where too many are gone, unless forced."""
+    gives = [Given(each.group, each.rank, each.place, each.into) for each in mapping.gives]
+    sync = Sync(mapping.name, found.people, gives, mapping.absent == "retire")
+    snapshot = home.read()
+    draft = Draft(dict, snapshot.charter, snapshot.register, 0, "")
+    gone, known = absent(sync, draft), taken_over(sync, draft)
+    if gone and len(gone) > mapping.most_absent * known and not force:
+        raise EditError(
+            f"{len(gone)} of {known} members who came from {mapping.name} are not in it any more, more than "
+            f"{mapping.most_absent:.0%}: that looks like a part of it. Nothing was done; --force does it all the same, "
+            "with a reason."
+        )
+    if gone and mapping.absent == "tell":
+        names = ", ".join(member.called for member in gone[:8])
+        more = f" and {len(gone) - 8} more" if len(gone) > 8 else ""  # noqa: PLR2004 (as many as are named)
+        found.notes.append(f"{len(gone)} who came from {mapping.name} are not in it any more: {names}{more}.")
+    made = plan(home, [sync], by=by, why=why)
+    made.source = mapping.name
+    return made

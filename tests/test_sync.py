@@ -1,0 +1,382 @@
+"""People and groups of a directory: taken over in one change, and nothing touched that the mapping does not claim."""
+
+from __future__ import annotations
+
+import json
+import shutil
+from email import message_from_bytes, policy
+from pathlib import Path
+from typing import Any
+
+import ldap3
+import pytest
+from aiosmtpd.controller import Controller
+from scim2_models import User
+
+from ask_above import Community
+from asking import free_port
+from commands import Done, run
+from conftest import DEMO
+from directories import BASE, PASSWORD, program, slapd, societies
+
+PEOPLE = """dn: uid=ida,ou=people,dc=river
+objectClass: inetOrgPerson
+uid: ida
+cn: Ida Reed
+sn: Reed
+mail: ida@river.example
+employeeNumber: 1
+
+dn: uid=tove,ou=people,dc=river
+objectClass: inetOrgPerson
+uid: tove
+cn:: VG92ZSBFZGR5
+sn: Eddy
+employeeNumber: 2
+memberOf: cn=Divers,ou=groups,dc=river
+
+dn: cn=Surveyors,ou=groups,dc=river
+objectClass: groupOfUniqueNames
+cn: Surveyors
+uniqueMember: cn=Upper reach,ou=groups,dc=river
+uniqueMember: uid=Tove, OU=people, dc=river
+
+dn: cn=Upper reach,ou=groups,dc=river
+objectClass: groupOfNames
+cn: Upper reach
+member: uid=ida,ou=people,dc=river
+
+dn: cn=Hosts,ou=groups,dc=river
+objectClass: posixGroup
+cn: Hosts
+gidNumber: 7
+memberUid: ida
+
+dn: cn=Divers,ou=groups,dc=river
+objectClass: groupOfNames
+cn: Divers
+member: uid=nobody,ou=people,dc=river
+"""
+MAPPING = """name: sisters
+directory: people.ldif
+people:
+  number: employeeNumber
+gives:
+  - {group: Surveyors, rank: surveyor}
+  - {group: Hosts, rank: host, place: commons}
+  - {group: Upper reach, into: upper-team}
+absent: retire
+"""
+
+
+@pytest.fixture
+def here(tmp_path: Path) -> Path:
+    shutil.copytree(DEMO, tmp_path / "river")
+    (tmp_path / "river" / "people.ldif").write_text(PEOPLE)
+    (tmp_path / "river" / "directory.yaml").write_text(MAPPING)
+    return tmp_path / "river"
+
+
+def sync(here: Path, *options: str, mapping: str = "directory.yaml", **env: str) -> Done:
+    return run("sync", mapping, *options, cwd=here, **env)
+
+
+def given(community: Community, member: str) -> set[tuple[str, str, str]]:
+    return {(e.rank, e.place, e.source) for e in community.register.of(member)}
+
+
+class TestTakingOver:
+    def test_people_are_added_or_recognised_and_given_what_their_groups_give(self, here: Path) -> None:
+        planned = sync(here, "--plan")
+        assert "sisters: 2 people, 4 groups" in planned.stdout
+        assert not (here / "register.db").exists()
+        assert sync(here, "--yes").returncode == 0
+        c = Community.open(here)
+        ida, tove = c.member("ida"), c.member("tove")
+        assert (ida.name, ida.email, ida.external_id, ida.groups) == (
+            "Ida Reed",
+            "ida@river.example",
+            "sisters:1",
+            ("upper-team",),
+        )
+        # through a group in a group, by uid, at a place
+        assert {("surveyor", "site", "sisters"), ("host", "commons", "sisters"), ("volunteer", "site", "")} == given(
+            c, "ida"
+        )
+        # somebody who was here already is recognised, and keeps what they were given by hand
+        assert (tove.name, tove.external_id) == ("Tove Eddy", "sisters:2")
+        assert ("surveyor", "site", "sisters") in given(c, "tove")
+        assert ("volunteer", "site", "") in given(c, "tove")
+
+    def test_twice_in_a_row_changes_nothing_and_it_is_one_change(self, here: Path) -> None:
+        sync(here, "--yes")
+        number = Community.open(here).home.store.entries()[-1].number
+        assert "Nothing changes" in sync(here, "--yes").stdout
+        assert Community.open(here).home.store.entries()[-1].number == number == 2
+        assert "take over sisters: 2 members changed of 2" in run("journal", cwd=here).stdout
+
+    def test_what_is_gone_in_the_directory_is_taken_here_and_nothing_else(self, here: Path) -> None:
+        sync(here, "--yes")
+        run("assign", "surveyor", "bram", "--yes", cwd=here)
+        text = PEOPLE.replace("uniqueMember: uid=Tove, OU=people, dc=river\n", "").replace(
+            "cn: Ida Reed", "cn: Ida Harper"
+        )
+        (here / "people.ldif").write_text(text.replace("mail: ida@river.example", "mail: ida.harper@river.example"))
+        sync(here, "--yes")
+        c = Community.open(here)
+        assert (c.member("ida").name, c.member("ida").email) == ("Ida Harper", "ida.harper@river.example")
+        assert ("surveyor", "site", "sisters") not in given(c, "tove")
+        assert ("surveyor", "site", "") in given(c, "bram")
+
+    def test_those_who_are_gone_are_retired_told_or_left(self, here: Path) -> None:
+        sync(here, "--yes")
+        without = PEOPLE[PEOPLE.index("dn: uid=tove") :]
+        (here / "people.ldif").write_text(without)
+        refused = sync(here, "--yes")
+        assert (refused.returncode, "1 of 2 members who came from sisters" in refused.stderr) == (2, True)
+        assert Community.open(here).member("ida").status == "active"
+        for absent, status in (("tell", "active"), ("leave", "active")):
+            (here / "directory.yaml").write_text(MAPPING.replace("retire", absent) + "most-absent: 60%\n")
+            said = sync(here, "--yes")
+            assert Community.open(here).member("ida").status == status
+            assert ("Ida Reed" in said.stderr) is (absent == "tell")
+        (here / "directory.yaml").write_text(MAPPING)
+        assert sync(here, "--yes", "--force", "--why", "The society left").returncode == 0
+        c = Community.open(here)
+        assert c.member("ida").status == "retired"
+        assert not [e for e in given(c, "ida") if e[2]]
+        # and comes back with the directory
+        (here / "people.ldif").write_text(PEOPLE)
+        sync(here, "--yes")
+        assert Community.open(here).member("ida").status == "active"
+
+    def test_commands_are_refused_what_the_directory_holds(self, here: Path) -> None:
+        sync(here, "--yes")
+        for words in (("unassign", "surveyor", "ida"), ("unassign", "surveyor", "ida", "--as", "ines")):
+            done = run(*words, "--yes", cwd=here)
+            assert done.returncode == 1
+            assert "Surveyor of Ida Reed comes from sisters; take it there, and sync again" in " ".join(
+                done.stdout.split()
+            )
+        assert run("undo", "--yes", cwd=here).returncode == 0
+
+    def test_a_sync_reaches_no_further_than_its_member(self, here: Path) -> None:
+        (here / "directory.yaml").write_text(MAPPING.replace("rank: surveyor", "rank: steward"))
+        done = sync(here, "--yes", "--as", "ada")
+        assert done.returncode == 1
+        assert "ida" not in Community.open(here).register.members
+
+
+class TestFaults:
+    @pytest.mark.parametrize(
+        ("old", "new", "line", "said"),
+        [
+            ("number:", "numbre:", 4, "nearest: number"),
+            ("rank: surveyor", "rnak: surveyor", 6, "nearest: rank"),
+            ("absent: retire", "absent: remove", 9, "retire"),
+            ("{group: Upper reach, into: upper-team}", "{group: Upper reach}", 8, "either a rank or membership"),
+            ("absent: retire", "most-absent: many", 9, "no share"),
+        ],
+    )
+    def test_faults_of_the_mapping_are_told_by_line(self, here: Path, old: str, new: str, line: int, said: str) -> None:
+        (here / "directory.yaml").write_text(MAPPING.replace(old, new))
+        done = sync(here, "--plan")
+        assert done.returncode == 2
+        text = " ".join((done.stdout + done.stderr).split())
+        assert f"directory.yaml, line {line}" in text
+        assert said in text
+
+    @pytest.mark.parametrize(
+        ("old", "new", "said"),
+        [
+            ("rank: surveyor", "rank: survayor", "There is no rank 'survayor'. Nearest: surveyor"),
+            ("into: upper-team", "into: uper-team", "There is no group 'uper-team'. Nearest: upper-team"),
+            ("rank: surveyor", "rank: member", "held without being given"),
+            ("directory: people.ldif", "directory: people.lidf", "cannot be read"),
+            ("number: employeeNumber", "number: sn", ""),
+        ],
+    )
+    def test_names_that_are_not_here_are_told(self, here: Path, old: str, new: str, said: str) -> None:
+        (here / "directory.yaml").write_text(MAPPING.replace(old, new))
+        done = sync(here, "--plan")
+        assert said in done.stderr
+        assert "Traceback" not in done.stderr
+        assert done.returncode == (2 if said else 0)
+
+    def test_what_is_no_ldif_and_numbers_that_are_twice(self, here: Path) -> None:
+        (here / "people.ldif").write_text("dn: uid=ida\nno colon here\n")
+        assert "this is no LDIF" in sync(here, "--plan").stderr
+        (here / "people.ldif").write_text(PEOPLE.replace("employeeNumber: 2", "employeeNumber: 1"))
+        assert "2 people of sisters have the number '1'" in sync(here, "--plan").stderr
+
+    def test_a_server_that_is_not_there_changes_nothing(self, here: Path) -> None:
+        (here / "directory.yaml").write_text(MAPPING.replace("people.ldif", "ldap://127.0.0.1:9") + "tls: none\n")
+        done = sync(here, "--yes")
+        assert (done.returncode, "Nothing was done" in done.stderr) == (2, True)
+        (here / "directory.yaml").write_text(MAPPING + f"bind: cn=admin,{BASE}\n")
+        assert "ASK_ABOVE_DIRECTORY_PASSWORD" in sync(here, "--yes").stderr
+
+
+@pytest.mark.slow
+class TestTheRealThing:
+    MAPPING = f"""name: societies
+directory: URL
+tls: none
+bind: cn=admin,{BASE}
+people:
+  base: ou=people,{BASE}
+  number: employeeNumber
+groups:
+  base: ou=groups,{BASE}
+gives:
+  - {{group: group 2, rank: surveyor}}
+  - {{group: group 5, rank: volunteer}}
+  - {{group: group 7, into: upper-team}}
+absent: retire
+"""
+
+    @pytest.fixture
+    def directory(self, here: Path, tmp_path: Path) -> Any:
+        if program() is None:
+            pytest.skip("OpenLDAP is not installed; .ci/run installs it")
+        with slapd(tmp_path, societies(2000, 60)) as url:
+            (here / "directory.yaml").write_text(self.MAPPING.replace("URL", url))
+            yield url
+
+    def test_two_thousand_people_come_move_and_go(self, here: Path, directory: str) -> None:
+        secret = {"ASK_ABOVE_DIRECTORY_PASSWORD": PASSWORD}
+        assert "cannot be read" in sync(here, "--plan", ASK_ABOVE_DIRECTORY_PASSWORD="wrong").stderr  # noqa: S106
+        done = sync(here, "--yes", **secret)
+        assert "societies: 2000 people, 60 groups" in done.stdout
+        c = Community.open(here)
+        assert len(c.register.members) == 2060
+        # group 2 holds group 1, which holds group 0, which holds group 2 again
+        nested = {f"person{n}" for n in range(2000) if {n % 60, (n * 7 + 3) % 60} & {0, 1, 2}}
+        assert {e.member for e in c.register.assignments if e.source == "societies" and e.rank == "surveyor"} == nested
+        assert "Nothing changes" in sync(here, "--yes", **secret).stdout
+        connection = ldap3.Connection(directory, f"cn=admin,{BASE}", PASSWORD, auto_bind=True)
+        connection.modify(f"uid=person4,ou=people,{BASE}", {"cn": [(ldap3.MODIFY_REPLACE, ["Ida Reed"])]})
+        mover = f"uid=person5,ou=people,{BASE}"
+        connection.modify(f"cn=group 2,ou=groups,{BASE}", {"member": [(ldap3.MODIFY_ADD, [mover])]})
+        connection.delete(f"uid=person6,ou=people,{BASE}")
+        assert sync(here, "--yes", **secret).returncode == 0
+        c = Community.open(here)
+        assert c.member("person4").name == "Ida Reed"
+        assert ("surveyor", "site", "societies") in given(c, "person5")
+        assert c.member("person6").status == "retired"
+        assert c.home.store.entries()[-1].what == "take over societies: 3 members changed of 1999"
+
+    def test_a_directory_that_suddenly_lists_nobody_is_refused(self, here: Path, directory: str) -> None:
+        assert directory
+        secret = {"ASK_ABOVE_DIRECTORY_PASSWORD": PASSWORD}
+        sync(here, "--yes", **secret)
+        text = (here / "directory.yaml").read_text()
+        (here / "directory.yaml").write_text(text.replace(f"base: ou=people,{BASE}", f"base: ou=groups,{BASE}"))
+        done = sync(here, "--yes", **secret)
+        assert (done.returncode, "2000 of 2000 members" in done.stderr) == (2, True)
+
+
+class TestOut:
+    def test_ldif_goes_out_and_comes_back_the_same(self, here: Path) -> None:
+        assert run("export", "out", "--ldif", cwd=here).returncode == 0
+        (here / "out" / "back.yaml").write_text(
+            "name: back\ndirectory: people.ldif\npeople: {number: uid}\n"
+            "gives:\n  - {group: Upper reach team, into: upper-team}\n  - {group: Surveyor, rank: surveyor}\n"
+        )
+        before = Community.open(here)
+        sync(here, "--yes", mapping="out/back.yaml")
+        after = Community.open(here)
+        same = [m._replace(external_id="", where=None) for m in after.register.members.values()]  # type: ignore[arg-type]
+        assert same == [m._replace(where=None) for m in before.register.members.values()]  # type: ignore[arg-type]
+        assert {e[:3] for e in after.register.assignments} == {e[:3] for e in before.register.assignments}
+
+    def test_scim_resources_are_what_the_standard_reads(self, here: Path) -> None:
+        run("export", "out", "--scim", cwd=here)
+        lines = [json.loads(line) for line in (here / "out" / "resources.jsonl").read_text().splitlines()]
+        users = [each for each in lines if "userName" in each]
+        assert len(users) == sum(m.status != "retired" for m in Community.open(here).register.members.values())
+        assert User.model_validate(users[0]).user_name
+        groups = {each["displayName"]: each["members"] for each in lines if "displayName" in each and "members" in each}
+        assert {each["value"] for each in groups["Steward"]} == {"ines", "olaf"}
+
+    @pytest.mark.parametrize("form", ["--ldif", "--scim", "--csv"])
+    def test_contacts_are_held_to_the_rules(self, here: Path, form: str) -> None:
+        run("export", "out", form, "--as", "dara", cwd=here)
+        text = "".join(file.read_text() for file in (here / "out").iterdir())
+        assert "Tove Eddy" not in text
+        assert "@" not in text.replace("@localhost", "")
+        run("export", "out", form, "--as", "ada", cwd=here)
+        assert "Tove Eddy" in "".join(file.read_text() for file in (here / "out").iterdir())
+
+
+class Mailbox:
+    """A mail server in the test: it takes letters, and refuses one address."""
+
+    def __init__(self) -> None:
+        self.letters: list[Any] = []
+        self.port = 0
+
+    async def handle_RCPT(self, _: Any, __: Any, envelope: Any, address: str, ___: Any) -> str:  # noqa: N802
+        if address.startswith("jo@"):
+            return "550 nobody of that name lives here"
+        envelope.rcpt_tos.append(address)
+        return "250 OK"
+
+    async def handle_DATA(self, _: Any, __: Any, envelope: Any) -> str:  # noqa: N802
+        self.letters.append(message_from_bytes(envelope.content, policy=policy.default))
+        return "250 OK"
+
+
+@pytest.fixture
+def mailbox() -> Any:
+    box = Mailbox()
+    controller = Controller(box, hostname="127.0.0.1", port=free_port())
+    controller.start()
+    box.port = controller.port
+    yield box
+    controller.stop()
+
+
+class TestLetters:
+    def test_letters_are_handed_over_and_put_aside_and_what_was_refused_stays(self, here: Path, mailbox: Any) -> None:
+        link = {"ASK_ABOVE_INVITATION_LINK": "https://river.example/join/{key}?to={email}"}
+        for key in ("ida", "jo"):
+            done = run(
+                "member",
+                "invite",
+                key,
+                "--email",
+                f"{key}@river.example",
+                "--name",
+                "Zoë Ünal",
+                "--yes",
+                cwd=here,
+                **link,
+            )
+            assert done.returncode == 0, done.stderr
+        mail = {
+            "ASK_ABOVE_MAIL_SERVER": f"127.0.0.1:{mailbox.port}",
+            "ASK_ABOVE_MAIL_FROM": "river@river.example",
+            "ASK_ABOVE_MAIL_TLS": "none",
+        }
+        assert "2 letters wait" in run("send", "--plan", cwd=here).stdout
+        done = run("send", cwd=here, **mail)
+        assert done.returncode == 1
+        assert "jo@river.example" in done.stdout
+        assert "550 nobody of that name lives here" in done.stdout
+        (letter,) = mailbox.letters
+        assert (letter["From"], letter["To"]) == ("river@river.example", "Zoë Ünal <ida@river.example>")
+        assert "https://river.example/join/ida?to=ida%40river.example" in letter.get_content()
+        assert letter["Message-ID"]
+        assert [file.name.endswith("-jo.eml") for file in (here / "outbox").glob("*.eml")] == [True]
+        assert len(list((here / "outbox" / "sent").iterdir())) == 1
+        assert "The outbox is empty" not in run("send", cwd=here, **mail).stdout
+        assert len(mailbox.letters) == 1
+
+    def test_what_is_missing_is_told(self, here: Path) -> None:
+        run("member", "invite", "ida", "--email", "ida@river.example", "--yes", cwd=here)
+        assert "Set ASK_ABOVE_MAIL_SERVER" in run("send", cwd=here).stderr
+        mail = {"ASK_ABOVE_MAIL_SERVER": "127.0.0.1:9", "ASK_ABOVE_MAIL_FROM": "x@river.example"}
+        assert "cannot be spoken to" in run("send", cwd=here, **mail).stderr
+        assert "starttls, tls or none" in run("send", cwd=here, **mail, ASK_ABOVE_MAIL_TLS="yes").stderr
+        assert len(list((here / "outbox").glob("*.eml"))) == 1
