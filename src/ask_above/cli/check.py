@@ -67,7 +67,7 @@ def command(
       ask-above check --community wren-valley --format json
       ask-above check --strict --format sarif
       ask-above check --schema --with-names
-      ask-above check --each /srv/communities
+      ask-above check --each ./communities
     """
     if each is not None:
         return _each(each, form)

@@ -58,9 +58,9 @@ def _part(compiled: CompiledCharter, source: str, mask: int) -> Iterator[dict[st
     rows: list[dict[str, Any]] = []
     for heading, keys in under_headings(compiled, compiled.catalogue.names(mask)).items():
         risks = {key: compiled.charter.catalogue.capabilities[key].risk for key in keys}
-        can = [{"key": key, "does": doing(compiled, key), "high": risks[key] == "high"} for key in keys]
-        rows.append({"heading": heading, "can": can})
-    does = [can["does"] for row in rows for can in row["can"]]
+        rights = [{"key": key, "does": doing(compiled, key), "high": risks[key] == "high"} for key in keys]
+        rows.append({"heading": heading, "rights": rights})
+    does = [right["does"] for row in rows for right in row["rights"]]
     more = len(does) - _FIRST
     begins = "; ".join(does[:_FIRST]) + (f"; and {more} more" if more > 0 else "")
     yield {"source": source, "rows": rows, "begins": begins}
