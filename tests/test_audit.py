@@ -149,12 +149,12 @@ def test_the_audit_finds_the_three_incidents(here: Path) -> None:
     done = run("audit", str(YEAR), cwd=here)
     said = " ".join(done.stdout.split())
     assert done.returncode == 1
-    assert "40000 things were done from 1 November 2025 to 31 October 2026" in said
+    assert "40,000 things were done from 1 November 2025 to 31 October 2026" in said
     assert "✗ 50 of them were not allowed" in said
     assert "✗ Gauge feed used post.write in Notices 48 times, from 14 February 2026" in said
     assert "Because: In Notices, Member is denied post.write (charter.yaml line 180)." in said
     assert "✗ Mira Swale used member.mute in River talk (medium risk) Once, on 2 October 2026, 00:22." in said
-    assert "It was until 2 October 2026, 00:00: the time as Board host was over (assignments.csv line" in said
+    assert "It was allowed until 2 October 2026, 00:00: the time as Board host was over (assignments.csv line" in said
     assert "Was allowed then, and is not now: 2 Mira Swale used member.mute" in said
     assert "▲ Board host carries place.pin; it was not used by any of its 4 holders" in said
     command = "ask-above rank withhold host place.pin --plan"

@@ -41,7 +41,9 @@ def command(mapping: Path, *, how: How) -> int:
 
     said = read_mapping(mapping)
     found = understood(said, read_directory(said, _password(said)))
-    stdout().line(f"{said.name}: {len(found.people)} people, {found.groups} groups", "head")
+    people = "1 person" if len(found.people) == 1 else f"{len(found.people)} people"
+    groups = "1 group" if found.groups == 1 else f"{found.groups} groups"
+    stdout().line(f"{said.name}: {people}, {groups}", "head")
     home = home_of(how.community)
 
     def planned() -> Plan:

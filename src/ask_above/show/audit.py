@@ -62,7 +62,7 @@ def _head(screen: Screen, audit: Audit) -> None:
         screen.line("The log has no rows.", "head")
         return
     first, last = (_day(audit, each) for each in span)
-    screen.line(f"{audit.rows} things were done from {first} to {last}", "head")
+    screen.line(f"{audit.rows:,} things were done from {first} to {last}", "head")
     states = len({each.state for each in audit.judged})
     known = audit.states.known_since
     if known is None:
@@ -107,7 +107,7 @@ def _turned(audit: Audit, each: NotAllowed) -> str:
         rank = audit.states.now.names.charter.ranks.get(each.ended.rank)
         file = f" ({each.ended.where})" if each.ended.where.line else ""
         title = rank.title if rank else each.ended.rank
-        return f"It was until {_moment(audit, each.ended.period.end or 0)}: the time as {title} was over{file}."
+        return f"It was allowed until {_moment(audit, each.ended.period.end or 0)}: the time as {title} was over{file}."
     if each.since is None:
         return "It was never allowed before, as far as is known."
     state = next(state for state in audit.states.states if state.number == each.since)
