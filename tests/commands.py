@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import os
+import shutil
 import subprocess
 import sys
 from contextlib import chdir, redirect_stderr, redirect_stdout
@@ -42,3 +43,18 @@ def run(*args: str, cwd: Path | None = None, **env: str) -> Done:
         except SystemExit as end:
             status = end.code if isinstance(end.code, int) else 0
     return subprocess.CompletedProcess(args, status, out.getvalue(), err.getvalue())
+
+
+def git(folder: Path, *words: str) -> str:
+    """Run git in a folder, in the name of a made-up person and whatever this machine's settings are."""
+    who = {"GIT_CONFIG_GLOBAL": os.devnull, "GIT_CONFIG_SYSTEM": os.devnull}
+    for role in ("AUTHOR", "COMMITTER"):
+        who |= {f"GIT_{role}_NAME": "Ines Moor", f"GIT_{role}_EMAIL": "ines@river.example"}
+    done = subprocess.run(
+        [shutil.which("git") or "git", "-C", str(folder), *words],
+        capture_output=True,
+        text=True,
+        check=True,
+        env=os.environ | who,
+    )
+    return done.stdout

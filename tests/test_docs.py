@@ -11,17 +11,24 @@ from types import ModuleType
 
 import pytest
 from click.testing import CliRunner
+from pyarrow import csv
+from pyarrow import parquet as pq
 
 import ask_above
 from ask_above import Community
 from ask_above.change import MemberSet
 from ask_above.charter.names import SITE
 from ask_above.cli.main import COMMANDS, main
-from commands import run
+from commands import git, run
 from conftest import DEMO
+from directories import societies
 
 ROOT = Path(__file__).parent.parent
 DOCS = ROOT / "docs"
+MAPPING = """name: sisters
+directory: river.ldif
+people: {base: "ou=people,dc=sisters,dc=example", number: employeeNumber, key: uid, name: cn, email: mail}
+"""
 TROUBLES = sorted((DOCS / "troubles").glob("[0-9]*.md"), key=lambda page: int(page.name.split("-")[0]))
 
 
@@ -116,18 +123,33 @@ def test_every_example_in_a_help_can_be_typed_as_it_stands(
     shutil.copytree(DEMO, first)
     for key in [*Community.open(first).register.members][:14]:  # so that there are changes of those numbers
         Community.open(first).plan(MemberSet(key, {"note": "Seen"})).apply()
+    for words in (["init", "-q", "-b", "main"], ["add", "."], ["commit", "-q", "-m", "As it stands"]):
+        git(first, *words)
     scene = tmp_path / "scene"
     for name in ("wren-valley", "wren-valley-before", "river/wren-valley", "river/before", "river/after"):
         shutil.copytree(DEMO, scene / name)
     (tmp_path / "newcomers.csv").write_text("key,name\nwilma,Wilma Brook\n", "utf-8")
     (tmp_path / "assignments.put-aside.csv").write_text("member,rank\nbram,surveyor\n", "utf-8")
     (tmp_path / "plan.xlsx").write_bytes(_plan())
+    (tmp_path / "forum.jsonl").write_text(
+        '{"user": "bram", "ts": "2026-05-01T10:00:00Z", "capability": "post.write"}\n'
+    )
+    (tmp_path / "directory.yaml").write_text(MAPPING, "utf-8")
+    (tmp_path / "river.ldif").write_text(societies(3, 3), "utf-8")
+    shutil.copytree(first, tmp_path / "communities" / "wren-valley")
+    (tmp_path / "logs").mkdir()
+    pq.write_table(csv.read_csv(DEMO / "actions.csv.gz"), tmp_path / "logs" / "part-0.parquet")
+    apart = {"first", "scene"}
     for n, example in enumerate(shown):
+        if example.startswith("serve"):
+            continue  # it runs until it is stopped
         river = scene / f"river-{n}"
         shutil.copytree(first, river)
-        for each in (*(scene / "river").iterdir(), *tmp_path.glob("*.csv"), tmp_path / "plan.xlsx"):
+        for each in (*(scene / "river").iterdir(), *(each for each in tmp_path.iterdir() if each.name not in apart)):
             (river / each.name).symlink_to(each)
         monkeypatch.chdir(river)
+        if example.startswith("token remove"):
+            CliRunner().invoke(main, ["token", "add", shlex.split(example)[-1]])
         done = CliRunner().invoke(main, shlex.split(example))
         if "There is no terminal to ask on; say" in done.output:
             continue  # it asks for what is not given

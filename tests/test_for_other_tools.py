@@ -24,7 +24,7 @@ from ask_above.change import Assign
 from ask_above.charter.changes import withholding
 from ask_above.cli.completion import words_as_options
 from ask_above.cli.main import main
-from commands import as_process, run
+from commands import as_process, git, run
 from conftest import DEMO
 
 ROOT = Path(__file__).parent.parent
@@ -43,20 +43,6 @@ def edit(folder: Path, old: str, new: str, name: str = "charter.yaml") -> None:
     text = file.read_text("utf-8")
     assert old in text
     file.write_text(text.replace(old, new, 1), "utf-8")
-
-
-def git(folder: Path, *words: str) -> str:
-    who = {"GIT_CONFIG_GLOBAL": os.devnull, "GIT_CONFIG_SYSTEM": os.devnull}
-    for role in ("AUTHOR", "COMMITTER"):
-        who |= {f"GIT_{role}_NAME": "Ines Moor", f"GIT_{role}_EMAIL": "ines@river.example"}
-    done = subprocess.run(
-        [shutil.which("git") or "git", "-C", str(folder), *words],
-        capture_output=True,
-        text=True,
-        check=True,
-        env=os.environ | who,
-    )
-    return done.stdout
 
 
 @pytest.fixture

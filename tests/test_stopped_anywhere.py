@@ -71,7 +71,7 @@ def test_a_disk_that_is_too_small_leaves_what_was(tmp_path: Path, *, later: bool
     for n, size in enumerate(range(48, 720, 96) if not later else [1_600] * 7):
         folder = tmp_path / f"disk-{n}"
         with small_disk(folder, size), suppress(OSError):
-            for file in DEMO.iterdir():
+            for file in DEMO.glob("*.[cy]*[lv]"):  # the charter and the register; a log of the year would fill it
                 (folder / file.name).write_bytes(file.read_bytes())
             if later:
                 Community.open(folder).plan(MemberSet("tove", {"note": "first"})).apply()
