@@ -27,7 +27,8 @@ TESTS = {
         "administrator_questions describe advice platform climb"
     ),
     "change": (
-        "reach changes edits_of_any_shape expectations cli_changes conspiracies changes_at_random nothing_differs"
+        "changes_exactly reach changes edits_of_any_shape expectations cli_changes conspiracies changes_at_random "
+        "nothing_differs as_one_says_it files_and_database ways_typed after_a_change sync"
     ),
 }
 """The tests of each room: first the fast ones of these, then, where nothing has noticed, all."""

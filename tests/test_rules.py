@@ -534,3 +534,28 @@ def _ranks(c: Community, who: str) -> list[Rank]:
     """Who holds what, read off the explanation."""
     titles = {r.title: r for r in c.charter.ranks.values()}
     return [titles[step.words["rank"]] for step in c.may(who, "post.write").steps if step.rule == "4.1"]
+
+
+def test_the_list_of_a_rank_counts_where_it_is_held_and_nowhere_above() -> None:
+    ranks = (
+        rank("warden", "rank.assign", "post.write", assigns={"only": ["helper"]}),
+        rank("helper", "post.write"),
+        rank("scribe", "post.write"),
+        rank("everyone", "place.see", held_by="members"),
+    )
+    rules = {"authority": {"assign": {"using": "rank.assign", "over": "below"}}}
+    people = [member("lea"), member("tom")]
+    here = community(*ranks, rules=rules, members=people, assignments=[held("lea", "warden", "hall")])
+    for where in ("hall", "desk"):
+        assert here.may_assign("lea", "helper", at=where)
+        answer = here.may_assign("lea", "scribe", at=where)
+        assert not answer
+        assert any(step.rule == "6.4" for step in answer.steps)
+    assert not here.may_assign("lea", "helper", at="yard")
+
+
+def test_what_a_bundle_brings_along_is_told_from_what_stands_in_it() -> None:
+    people = {"members": [member("tom")], "assignments": [held("tom", "helper")]}
+    here = community(rank("helper", "pack"), bundles={"pack": ["post.publish"]}, **people)
+    assert ", by the bundle pack" in str(here.may("tom", "post.publish", at="yard"))
+    assert ", as the bundle pack brings it along" in str(here.may("tom", "post.write", at="yard"))
