@@ -14,6 +14,8 @@ import pytest
 from ask_above import Community
 from ask_above.change import (
     Assign,
+    CharterAdd,
+    CharterRemove,
     CharterSet,
     EditError,
     GroupRename,
@@ -196,7 +198,7 @@ class TestWithinReach:
             },
             bundles={"pack": ["post.write"]},
             groups=[{"key": "team"}],
-            members=[member("zoe"), member("ann"), member("lea"), member("tom", groups="team")],
+            members=[member("zoe"), member("ann"), member("lea"), member("tom"), member("pia", groups="team")],
             assignments=[held("zoe", "boss"), held("lea", "warden", "yard"), held("tom", "warden")],
         )
 
@@ -214,7 +216,7 @@ class TestWithinReach:
             assert bool(refused) is (actor != target)
 
     def test_one_may_leave_a_group_and_not_join_one(self, local: Community) -> None:
-        assert not local.plan(MemberGroups("tom", take=["team"]), by="tom").refusals
+        assert not local.plan(MemberGroups("pia", take=["team"]), by="pia").refusals
         assert local.plan(MemberGroups("ann", put=["team"]), by="ann").refusals
 
 
@@ -228,7 +230,10 @@ def test_a_capability_of_a_set_is_the_right_of_every_place_that_is_like_it(kept:
         rules={"authority": {"manage": {"using": "rank.manage"}}, "overrides": {"using": "rank.call"}},
         bundles={"pack": ["post.write"], "spare": ["post.write"]},
         override_sets={"quiet": {"everyone": {"deny": ["pack"]}}},
-        places=[{"key": "yard", "kind": "board", "like": ["quiet"]}, {"key": "hall", "kind": "board"}],
+        places=[
+            {"key": "yard", "kind": "board", "like": ["quiet"]},
+            {"key": "hall", "kind": "board", "overrides": {"everyone": {"deny": ["post.pin"]}}},
+        ],
         members=[member("zoe"), member("tom")],
         assignments=[held("zoe", "boss"), held("tom", "warden")],
     )
@@ -242,3 +247,69 @@ def test_what_is_said_of_one_member_stays_beside_what_is_said_of_another(valley:
     said = here.plan(*edits).after.charter.places["rota"].exceptions
     assert {each.label: (*each.allow, *each.deny) for each in said} == {"tove": ("place.pin",), "ada": ("place.pin",)}
     assert [each.label for each in said if each.allow] == ["ada"]
+
+
+class TestWordsWithinReach:
+    """Rule 9.7: what is said of ranks that nobody holds is held to what its author holds there."""
+
+    @pytest.fixture
+    def worded(self, kept: Kept) -> Community:
+        return kept(
+            rank("boss", unbounded="true"),
+            rank("warden", "rank.call", "post.write"),
+            rank("helper"),
+            rank("everyone", "place.see", held_by="members"),
+            owner="zoe",
+            rules={"overrides": {"using": "rank.call", "over": "below"}},
+            override_sets={"quiet": {"helper": {"deny": ["post.write"]}}},
+            places=[
+                {"key": "yard", "kind": "board", "overrides": {"helper": {"deny": ["post.pin"]}}},
+                {"key": "hall", "kind": "board", "overrides": {"helper": {"bar": ["post.pin"]}}},
+            ],
+            members=[member("zoe"), member("lea")],
+            assignments=[held("zoe", "boss"), held("lea", "warden")],
+        )
+
+    @pytest.mark.parametrize(
+        ("edit", "said"),
+        [
+            (Say("yard", "helper", "clear"), "no longer take"),
+            (Say("hall", "helper", "clear"), "no longer take"),
+            (Say("yard", "helper", "allow", ["post.pin"]), "give"),
+            (Say("yard", "helper", "allow", ["post.write"]), ""),
+            (Say("yard", "helper", "bar", ["post.publish"]), ""),
+        ],
+    )
+    def test_what_its_author_does_not_hold_is_neither_given_nor_freed(
+        self, worded: Community, edit: Say, said: str
+    ) -> None:
+        found = [each for each in worded.plan(edit, by="lea").refusals if each.rule == "9.7e"]
+        assert bool(found) is bool(said)
+        assert all(f"would {said} post.pin" in each.why for each in found)
+        assert not worded.plan(edit, by="zoe").refusals
+
+    @pytest.mark.parametrize(("named", "refused"), [("helper", False), ("warden", True), ("boss", True)])
+    def test_a_set_names_only_who_stands_below(self, worded: Community, named: str, *, refused: bool) -> None:
+        edit = CharterSet("override-sets.quiet", {named: {"deny": ["place.see"]}})
+        assert ("9.7c" in {each.rule for each in worded.plan(edit, by="lea").refusals}) is refused
+
+
+@pytest.mark.parametrize(("one", "refused"), [("2027-01-01", False), ("2026-12-31", False), ("2027-01-02", True)])
+def test_what_a_rank_comes_after_has_begun_when_it_begins(kept: Kept, one: str, *, refused: bool) -> None:
+    here = kept(
+        rank("second", "post.write", after=["first"]),
+        rank("first", "post.write"),
+        rank("everyone", "place.see", held_by="members"),
+        owner="zoe",
+        members=[member("zoe"), member("tom")],
+        assignments=[held("tom", "first", since=one)],
+    )
+    plan = here.plan(Assign("tom", "second", since="2027-01-01"), by="zoe")
+    assert bool(plan.refusals) is refused
+
+
+def test_a_list_that_is_not_there_yet_is_made_as_a_list_and_what_is_removed_is_all_that_is(kept: Kept) -> None:
+    here = kept(rank("everyone", "place.see", held_by="members"), bundles={"one": ["place.see"], "two": ["post.write"]})
+    after = here.plan(CharterAdd("expectations", "everyone may place.see in yard")).after.charter
+    assert [str(each) for each in after.expectations] == ["everyone may place.see in yard"]
+    assert [*here.plan(CharterRemove("bundles.one")).after.charter.catalogue.bundles] == ["two"]
