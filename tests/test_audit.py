@@ -15,7 +15,7 @@ from typing import Any
 import pandas as pd
 import pytest
 
-from ask_above import AskAboveError, Community, QuestionError
+from ask_above import AskAboveError, Community, QuestionError, UnknownNameError
 from ask_above.change import Assign, Edit, Grant, MemberStatus, Unassign, Withhold
 from ask_above.demo.year import as_file, year
 from ask_above.serve import application
@@ -338,6 +338,26 @@ class TestCluster:
 
         c = Community.open(here)
         assert c.audit(dd.read_parquet(folder)).not_allowed == c.audit(folder).not_allowed
+
+    def test_many_questions_are_answered_by_workers_as_here(self, here: Path) -> None:
+        import dask.dataframe as dd
+
+        log = pd.read_csv(YEAR, dtype=str, keep_default_na=False)
+        asked = log[log["place"] != ""].rename(columns={"action": "capability"})[["member", "capability", "place"]]
+        c = Community.open(here)
+        asked = asked[
+            asked["member"].isin([*c.register.members]) & asked["capability"].isin([*c.charter.catalogue.capabilities])
+        ]
+        asked["when"] = [None if n % 50 else "2026-03-01" for n in range(len(asked))]
+        cut: Any = dd.from_pandas
+        parts: Any = c.may_many(cut(asked, npartitions=5))
+        for scheduler in ("threads", "processes"):
+            pd.testing.assert_series_equal(parts.compute(scheduler=scheduler), c.may_many(asked))
+        parts = c.may_many(cut(asked.replace({"member": {"dara": "dra"}}), npartitions=2))
+        with pytest.raises(UnknownNameError, match="dra"):
+            parts.compute()
+        with pytest.raises(QuestionError, match="lacks place"):
+            c.may_many(cut(asked.drop(columns="place"), npartitions=2))
 
     def test_a_cluster_that_there_is_not_and_a_script_without_a_guard_are_told(self, here: Path) -> None:
         assert "no cluster at" in run("audit", str(YEAR), "--cluster", "tcp://127.0.0.1:9", cwd=here).stderr

@@ -15,6 +15,7 @@ import pytest
 from ask_above import Assignment, Charter, Community, Place, QuestionError, UnknownNameError
 from ask_above.charter.catalogue import Words
 from ask_above.charter.places import Override
+from ask_above.files import export
 from ask_above.files.export import open_target
 from commands import run
 from generated import NOW, as_csv, generate
@@ -203,8 +204,9 @@ def large(folder: Path) -> Path:
     return folder
 
 
-@pytest.mark.parametrize("form", ["usable.csv", "usable.parquet", "sqlite:///site.db"])
-def test_the_table_is_written_for_a_site_to_join_on(form: str, tmp_path: Path) -> None:
+@pytest.mark.parametrize("form", ["usable.csv", "usable.parquet", "whole/", "sqlite:///site.db"])
+def test_the_table_is_written_for_a_site_to_join_on(form: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(export, "PART_ROWS", 500)
     demo = Community.demo()
     folder = Path(str(tmp_path / "demo"))
     assert run("demo", str(folder)).returncode == 0
@@ -217,6 +219,11 @@ def test_the_table_is_written_for_a_site_to_join_on(form: str, tmp_path: Path) -
             pd.read_parquet(tmp_path / "usable.parquet"),
             pd.read_parquet(tmp_path / "usable-members.parquet"),
         )
+    elif form.endswith("/"):
+        assert run("export-table", form, "--community", str(folder), cwd=tmp_path).returncode == 0  # over what is there
+        assert sorted(path.name for path in (tmp_path / "whole").iterdir()) == ["members", "usable"]
+        assert len(list((tmp_path / "whole" / "usable").iterdir())) > 2
+        usable, people = (pd.read_parquet(tmp_path / "whole" / name) for name in ("usable", "members"))
     else:
         import sqlalchemy as sa
 
@@ -234,6 +241,7 @@ def test_an_export_that_cannot_be_written_says_so_and_leaves_nothing(tmp_path: P
     for out, part in (
         ("x.txt", "neither a .parquet or .csv"),
         ("no/x.csv", "No such file"),
+        ("no/whole/", "No such file"),
         ("sqlite:///no/x.db", "database says no"),
     ):
         done = run("export-table", out, "--community", "demo", cwd=tmp_path)

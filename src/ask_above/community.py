@@ -314,21 +314,33 @@ class Community:
 
         Columns of text or categories: ``member``, ``capability``, ``place`` (keys), and where wanted ``author`` (a key
         or nothing) and ``when`` (as ``may`` takes it, or nothing for now). Raises :class:`UnknownNameError` for the
-        first name that nothing has, and :class:`QuestionError` for a table that is none.
+        first name that nothing has, and :class:`QuestionError` for a table that is none. A Dask data frame gives a Dask
+        series: the community goes to each worker once, and all of it is answered as of the moment of this call.
 
         >>> import pandas as pd
         >>> questions = pd.DataFrame({"member": ["dara"], "capability": ["post.write"], "place": ["notices"]})
         >>> Community.demo().may_many(questions).tolist()
         [False]
         """
+        from ask_above.bulk import many
+
+        now = self._names.moment(None)
+        many.check_columns(frame)
+        if hasattr(frame, "to_delayed"):
+            from ask_above.workspace.auditing import ask_parts
+
+            parts: pd.Series[bool] = ask_parts(partial(self.after()._may_many, now=now), frame)
+            return parts
+        return self._may_many(frame, now=now)
+
+    def _may_many(self, frame: pd.DataFrame, *, now: Instant) -> pd.Series[bool]:
         import numpy as np
         import pandas as pd
 
         from ask_above.bulk import many
         from ask_above.bulk.everyone import Everyone
 
-        many.check_columns(frame)
-        decider, now = self._decider, self._names.moment(None)
+        decider = self._decider
         if self._look_ups is None:
             numbers = decider.keep(Everyone).rows(now)[1].number
             unknown = (

@@ -23,14 +23,16 @@ _BLOCK = 64 << 20
 def command(out: str, *, members: bool, when: date | None, community: str | None) -> int:
     """Write who can use what where, for the site's own database to join on.
 
-    OUT is a .parquet or .csv file, or a database's URL. The first table has profile, place, capability; the second
-    has member, profile: all members with one number can do the same. In a database they are ask_above_usable and
-    ask_above_members; files stand beside each other, OUT.csv and OUT-members.csv. With --members there is one table:
-    member, place, capability.
+    OUT is a .parquet or .csv file, a folder/ for Parquet files of some million rows each, or a database's URL. The
+    first table has profile, place, capability; the second has member, profile: all members with one number can do
+    the same. In a database they are ask_above_usable and ask_above_members; files stand beside each other, OUT.csv
+    and OUT-members.csv; a folder holds usable/ and members/. With --members there is one table: member, place,
+    capability.
 
     \b
     Examples:
       ask-above export-table usable.parquet
+      ask-above export-table usable/
       ask-above export-table sqlite:///site.db --when 2026-12-01
     """
     opened = open_here(community)

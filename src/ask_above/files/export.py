@@ -1,17 +1,18 @@
 """Write rows to Parquet, CSV, or a table in a database, batch by batch: never all at once in memory.
 
-A file appears whole or not at all. A table in a database is replaced in one transaction.
+A file, and a folder of parts, appears whole or not at all. A table in a database is replaced in one transaction.
 """
 
 from __future__ import annotations
 
 import csv
 import os
+import shutil
 from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
 from types import TracebackType
-from typing import Any, Protocol, Self
+from typing import Any, Final, Protocol, Self
 
 from ask_above.errors import QuestionError
 from ask_above.files.cells import guarded
@@ -42,19 +43,22 @@ class Target(Protocol):
 
 
 def open_target(where: str) -> Target:
-    """Return the target that a path ending in .parquet or .csv, or a database's URL, names.
+    """Return the target that a path ending in .parquet, .csv or /, or a database's URL, names.
 
     Raises :class:`QuestionError` for anything else, and where a package for it is not installed.
     """
     if "://" in where:
         return DatabaseTarget(where)
+    if where.endswith(("/", os.sep)):
+        _need("pyarrow", "parquet")
+        return FolderTarget(Path(where))
     suffix = Path(where).suffix.lower()
     if suffix == ".csv":
         return FileTarget(Path(where), _CsvWriter)
     if suffix == ".parquet":
         _need("pyarrow", "parquet")
         return FileTarget(Path(where), _ParquetWriter)
-    raise QuestionError(f"'{where}' names neither a .parquet or .csv file nor a database's URL.")
+    raise QuestionError(f"'{where}' names neither a .parquet or .csv file, a folder/ for many, nor a database's URL.")
 
 
 def _need(package: str, extra: str) -> None:
@@ -96,6 +100,71 @@ class _ParquetWriter:
 
     def close(self) -> None:
         self._writer.close()
+
+
+PART_ROWS: Final = 5_000_000
+"""From so many rows on a folder's next part is begun: what one reader takes at a time."""
+
+
+class _PartsWriter:
+    """A folder of Parquet files that are one table; the parts are begun one after the other."""
+
+    def __init__(self, folder: Path, columns: Columns) -> None:
+        self._folder, self._columns = folder, columns
+        self._parts = self._rows = 0
+        self._next()
+
+    def _next(self) -> None:
+        self._writer = _ParquetWriter(self._folder / f"part-{self._parts:05}.parquet", self._columns)
+        self._parts, self._rows = self._parts + 1, 0
+
+    def write(self, columns: Mapping[str, list[Any]]) -> None:
+        if self._rows >= PART_ROWS:
+            self._writer.close()
+            self._next()
+        self._writer.write(columns)
+        self._rows += len(next(iter(columns.values())))
+
+    def close(self) -> None:
+        self._writer.close()
+
+
+class FolderTarget:
+    """A folder with one of its own for each table, in it Parquet files of some million rows: a data set."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self._open: list[tuple[Path, Path, _PartsWriter]] = []
+
+    def table(self, name: str, columns: Columns) -> Writer:
+        """Begin a table beside the one that is there."""
+        part = self.folder / f".{name}.part"
+        shutil.rmtree(part, ignore_errors=True)
+        self.folder.mkdir(exist_ok=True)
+        part.mkdir()
+        writer = _PartsWriter(part, columns)
+        self._open.append((part, self.folder / name, writer))
+        return writer
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        for part, path, writer in self._open:
+            writer.close()
+            if error is None:
+                for file in part.iterdir():
+                    file.chmod(PRIVATE)
+                old = path.with_name(f".{path.name}.old")
+                shutil.rmtree(old, ignore_errors=True)
+                if path.exists():
+                    path.rename(old)
+                part.rename(path)
+                shutil.rmtree(old, ignore_errors=True)
+            else:
+                shutil.rmtree(part, ignore_errors=True)
 
 
 class FileTarget:

@@ -56,6 +56,18 @@ def tally_frames(frames: Iterable[Any], mapping: Mapping[str, str], zone: str, s
     return found
 
 
+def ask_parts(ask: Callable[[pd.DataFrame], pd.Series[bool]], frame: Any) -> Any:
+    """Return the answers for a Dask data frame as a Dask series, partition by partition; who answers is sent once."""
+    import dask
+    import pandas as pd
+
+    return frame.map_partitions(_asked_part, dask.delayed(ask), meta=pd.Series(name="may", dtype=bool))
+
+
+def _asked_part(part: pd.DataFrame, ask: Callable[[pd.DataFrame], pd.Series[bool]]) -> pd.Series[bool]:
+    return ask(part)
+
+
 def tally_files(
     paths: Sequence[Path],
     mapping: Mapping[str, str],
