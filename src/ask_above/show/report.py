@@ -24,6 +24,7 @@ from ask_above.show.rank_cards import card
 from ask_above.visible import in_markdown, visible
 
 if TYPE_CHECKING:
+    from ask_above.ask.expect import Unmet
     from ask_above.charter.moments import Instant
     from ask_above.store.entries import Entry
 
@@ -253,10 +254,15 @@ def _is_none(count: Any) -> bool:
     return bool(pd.isna(count))
 
 
+def _why(unmet: Unmet) -> str:
+    """Say why an expectation does not hold: where it asks one thing, with the reason of the answer."""
+    return f"{unmet.because} {unmet.answers[0].reason}" if len(unmet.answers) == 1 else unmet.because
+
+
 def _expectations(community: Community, *, members: bool) -> list[dict[str, Any]]:
     # who is meant by every and by no is told by name
     unmet = {
-        each.expectation.text: each.because if members or each.expectation.subject.form not in ("every", "no") else ""
+        each.expectation.text: _why(each) if members or each.expectation.subject.form not in ("every", "no") else ""
         for each in community.unmet()
     }
     return [
