@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import shlex
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
@@ -32,6 +33,12 @@ class MemberAdd(NamedTuple):
     def on(self, draft: Draft) -> Done:
         """Work it out."""
         if not is_key(self.key) or self.key in RESERVED:
+            if " " in self.key.strip() and not self.fields.get("name"):
+                first = self.key.split()[0].lower()
+                raise EditError(
+                    f"'{self.key}' is a name, and the key comes before it: "
+                    f"ask-above member add {first if is_key(first) else 'KEY'} {shlex.quote(self.key)}"
+                )
             raise EditError(
                 f"'{self.key}' cannot be the key of a member; small letters, digits, - and _, such as petra"
             )

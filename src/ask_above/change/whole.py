@@ -30,16 +30,25 @@ class CharterSet(NamedTuple):
 
 
 class CharterAdd(NamedTuple):
-    """Add to the list at a path, at its end."""
+    """Add to the list at a path, at its end; with ``named``, under that name to the named things there."""
 
     path: str
     value: Any
+    named: str = ""
 
     def on(self, draft: Draft) -> Done:
         """Work it out."""
         path, rest = found(draft.data, self.path)
         _spot(draft.data, self.path, path, rest)
         said = at(draft.data, path) if not rest else []
+        if self.named and (rest or isinstance(said, dict)):
+            return CharterSet(f"{self.path}.{self.named}", self.value).on(draft)
+        if self.named and isinstance(said, list):
+            raise EditError(f"{self.path} is a list, whose items have no names; say the item without '{self.named}='.")
+        if isinstance(said, dict):
+            raise EditError(
+                f"Named things stand in {self.path}; say which: ask-above charter set {self.path}.KEY VALUE"
+            )
         if not isinstance(said, list):
             raise EditError(f"{self.path} is no list; set a value with: ask-above charter set {self.path} VALUE")
         if self.value in said:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from typing import Any
 
 import click
@@ -69,10 +70,18 @@ def set_(path: str, value: str, *, how: How) -> int:
 @click.argument("value")
 @change_options
 def add(path: str, value: str, *, how: How) -> int:
-    """Add to a list: ask-above charter add expectations "host may thread.close in river-talk" --plan."""
+    """Add to a list, or KEY=VALUE to named things.
+
+    \b
+    Examples:
+      ask-above charter add expectations "host may thread.close in river-talk" --plan
+      ask-above charter add capabilities.Posts post.quote="Quote a post" --plan
+    """
     from ask_above.change import CharterAdd
 
-    return carry_out(how, CharterAdd(path, _value(value)))
+    entry = re.fullmatch(r"([a-z][a-z0-9._-]*)=(.+)", value)
+    edit = CharterAdd(path, _value(entry[2]), named=entry[1]) if entry else CharterAdd(path, _value(value))
+    return carry_out(how, edit)
 
 
 @command.command("remove")

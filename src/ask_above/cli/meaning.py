@@ -52,6 +52,7 @@ MEANT: Final = {
     "set": "charter set PATH VALUE",
     "get": "charter get PATH",
     "rules": "charter get rules",
+    **dict.fromkeys(("capability", "permission", "right"), "charter set capabilities.HEADING.KEY SENTENCE"),
     "expect": "charter add expectations SENTENCE",
     "list": "member list, ladder, place list or group list",
     "help": "--help",

@@ -50,6 +50,7 @@ def _fields(**given: str | None) -> dict[str, str]:
 
 @command.command("add")
 @click.argument("key")
+@click.argument("called", metavar="[NAME]", default="")
 @click.option("--name", help="The name.")
 @click.option("--email", help="The address.")
 @click.option("--kind", type=click.Choice(["person", "bot"]), help="A person, or a bot.")
@@ -59,16 +60,28 @@ def _fields(**given: str | None) -> dict[str, str]:
 @click.option("--groups", metavar="GROUP;...", help="The groups they are in.")
 @change_options
 def add(
-    key: str, name: str | None, email: str | None, kind: str | None, status: str, groups: str | None, *, how: How
+    key: str,
+    called: str,
+    name: str | None,
+    email: str | None,
+    kind: str | None,
+    status: str,
+    groups: str | None,
+    *,
+    how: How,
 ) -> int:
     """Add a member.
 
     \b
-    Example:
-      ask-above member add ida --name "Ida Reed" --plan
+    Examples:
+      ask-above member add ida "Ida Reed" --plan
+      ask-above member add ida --name "Ida Reed" --email ida@river.example
     """
     from ask_above.change import MemberAdd
 
+    if called and name and called != name:
+        raise click.UsageError(f"Is the name '{called}' or '{name}'? Say it once.")
+    name = name or called or None
     return carry_out(how, MemberAdd(key, _fields(name=name, email=email, kind=kind, groups=groups), status))
 
 

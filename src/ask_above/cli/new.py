@@ -23,10 +23,10 @@ from ask_above.show.screen import Screen, stdout
 
 @click.command("new", cls=Spoken)
 @click.argument("directory", metavar="DIR", type=click.Path(path_type=Path, file_okay=False))
-@click.option("--title", metavar="TEXT", help="What the community is called.")
+@click.option("--title", "--name", metavar="TEXT", help="What the community is called.")
 @click.option("--owner", metavar="NAME", help="Who answers for it, by full name.")
 @click.option("--email", metavar="ADDRESS", help="How the owner is reached; may be left out.")
-@click.option("--zone", metavar="ZONE", help="Its time zone, such as Europe/London.")
+@click.option("--zone", "--timezone", metavar="ZONE", help="Its time zone, such as Europe/London.")
 @click.option("--kind", type=click.Choice(list(KINDS)), help="Which of the six prepared beginnings.")
 @click.option(
     "--grid",
