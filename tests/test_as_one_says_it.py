@@ -68,6 +68,7 @@ TYPED = [
     ("charter add capabilities Hives --plan", 2, "ask-above charter set capabilities.KEY VALUE"),
     ("charter add expectations a=b --plan", 2, "say the item without 'a='"),
     ("capability add post.quote", 2, "ask-above charter set capabilities.HEADING.KEY SENTENCE"),
+    ("may bram post.edit of 'Dara Fenwick' in 'River talk'", 1, "may not use post.edit.all in River talk"),
     ("member add 'Ida Reed' --plan", 2, "ask-above member add ida 'Ida Reed'"),
     ("member add ida 'Ida Reed' --plan", 0, "Add Ida Reed (active)"),
     ("member add ida 'Ida Reed' --name Ida --plan", 2, "Say it once"),

@@ -53,6 +53,8 @@ def command(
       ask-above may rank:warden call steward
     """
     opened = open_here(community)
+    if what.name not in ACT_WORDS and what.of and author is None:  # "post.edit of dara": what is Dara's
+        author, what = what.of, what._replace(of=None)
     what.check(opened, "may", who, author=author)
     who = meant(opened, who)
     moment = in_zone(opened, when)
