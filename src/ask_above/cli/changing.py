@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple, cast
 
 import click
 
+from ask_above.charter.names import is_key
 from ask_above.cli.options import (
     F,
     community_option,
@@ -164,6 +165,22 @@ def _letters(made: Plan) -> Sequence[tuple[str, str]]:
     from ask_above.show.letters import letters
 
     return letters(made)
+
+
+def new_thing(said: str, pairs: Sequence[str], title: str | None) -> tuple[str, dict[str, Any]]:
+    """Return the key and the fields of something new; of a title that stands where the key belongs a key is made."""
+    fields = {name: value for name, value in fields_of(pairs).items() if value is not None}
+    if title is not None:
+        fields["title"] = title
+    if is_key(said):
+        return said, fields
+    from ask_above.change.importing import key_from
+
+    key = key_from(said)
+    if not is_key(key):
+        return said, fields
+    tell([f"Its key is {key}."])
+    return key, {"title": said, **fields}
 
 
 def fields_of(pairs: Sequence[str]) -> dict[str, Any]:

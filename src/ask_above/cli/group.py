@@ -8,7 +8,7 @@ from collections.abc import Sequence
 import click
 
 from ask_above.charter.names import listed
-from ask_above.cli.changing import How, carry_out, change_options, fields_of, naming
+from ask_above.cli.changing import How, carry_out, change_options, fields_of, naming, new_thing
 from ask_above.cli.options import community_option, complete, format_option, groups, open_here
 from ask_above.cli.sentence import SpokenGroup
 from ask_above.show.data import write_table
@@ -59,12 +59,13 @@ def list_groups(community: str | None, form: str) -> int:
 @command.command("add")
 @click.argument("key")
 @click.argument("fields", nargs=-1, metavar="[FIELD=VALUE]...")
+@click.option("--title", metavar="TEXT", help="Its title; a title in the place of the key makes both.")
 @change_options
-def add(key: str, fields: Sequence[str], *, how: How) -> int:
+def add(key: str, fields: Sequence[str], title: str | None, *, how: How) -> int:
     """Make a group: ask-above group add night-watch title="Night watch" includes=upper-team confers=volunteer."""
     from ask_above.change import GroupAdd
 
-    return carry_out(how, GroupAdd(key, {k: v for k, v in fields_of(fields).items() if v is not None}))
+    return carry_out(how, GroupAdd(*new_thing(key, fields, title)))
 
 
 @command.command("set")

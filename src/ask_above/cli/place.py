@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 import click
 
-from ask_above.cli.changing import How, carry_out, change_options, fields_of, naming, words_of
+from ask_above.cli.changing import How, carry_out, change_options, fields_of, naming, new_thing, words_of
 from ask_above.cli.options import (
     Figure,
     community_option,
@@ -72,15 +72,17 @@ def list_(at: str, community: str | None, form: str, figure: Figure | None) -> i
 @click.argument("key")
 @click.argument("kind")
 @click.argument("fields", nargs=-1, metavar="[FIELD=VALUE]...")
+@click.option("--title", metavar="TEXT", help="Its title; a title in the place of the key makes both.")
 @click.option(
     "--into", default="site", show_default=True, metavar="PLACE", shell_complete=_PLACE, help="In which place."
 )
 @change_options
-def add(key: str, kind: str, fields: Sequence[str], into: str, *, how: How) -> int:
+def add(key: str, kind: str, fields: Sequence[str], title: str | None, into: str, *, how: How) -> int:
     """Make a place of a kind: ask-above place add tide-talk board title="Tide talk" --into alder-mouth."""
     from ask_above.change import PlaceAdd
 
-    return carry_out(how, PlaceAdd(key, kind, into, {k: v for k, v in fields_of(fields).items() if v is not None}))
+    key, given = new_thing(key, fields, title)
+    return carry_out(how, PlaceAdd(key, kind, into, given))
 
 
 @command.command("move")
@@ -220,7 +222,7 @@ def exception(place: str, member: str, words: PlaceWords, *, how: How) -> int:
 
 @command.command("gate")
 @click.argument("place", shell_complete=_PLACE)
-@click.option("--any", "some", metavar="TERM,...", help="At least one of these groups, ranks, or RANK+.")
+@click.option("--any", "--only", "some", metavar="TERM,...", help="At least one of these groups, ranks, or RANK+.")
 @click.option("--all", "every", metavar="TERM,...", help="All of these.")
 @click.option("--none", metavar="TERM,...", help="None of these.")
 @click.option("--teaser", is_flag=True, help="Others may know that the place is there.")

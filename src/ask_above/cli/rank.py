@@ -7,7 +7,7 @@ from collections.abc import Sequence
 import click
 
 from ask_above.charter.ladder import Rank
-from ask_above.cli.changing import How, carry_out, change_options, fields_of, naming, words_of
+from ask_above.cli.changing import How, carry_out, change_options, fields_of, naming, new_thing, words_of
 from ask_above.cli.options import complete, open_here, ranks
 from ask_above.cli.sentence import SpokenGroup
 from ask_above.show.screen import stdout
@@ -32,14 +32,15 @@ def command() -> None:
 @command.command("add")
 @click.argument("key")
 @click.argument("fields", nargs=-1, metavar="[FIELD=VALUE]...")
+@click.option("--title", metavar="TEXT", help="Its title; a title in the place of the key makes both.")
 @click.option("--above", metavar="RANK", shell_complete=_RANK, help="Directly above this rank.")
 @click.option("--below", metavar="RANK", shell_complete=_RANK, help="Directly below this rank.")
 @change_options
-def add(key: str, fields: Sequence[str], above: str | None, below: str | None, *, how: How) -> int:
+def add(key: str, fields: Sequence[str], title: str | None, above: str | None, below: str | None, *, how: How) -> int:
     """Make a rank: ask-above rank add helper title=Helper grants=post.pin,post.write --above volunteer."""
     from ask_above.change import RankAdd
 
-    return carry_out(how, RankAdd(key, {k: v for k, v in fields_of(fields).items() if v is not None}, above, below))
+    return carry_out(how, RankAdd(*new_thing(key, fields, title), above, below))
 
 
 @command.command("copy")
