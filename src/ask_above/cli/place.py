@@ -239,7 +239,8 @@ def gate(
     """
     from ask_above.change import SetGate
 
-    said = {word: words_of([terms]) for word, terms in (("any", some), ("all", every), ("none", none)) if terms}
+    asked = (("any", some), ("all", every), ("none", none))
+    said = {word: [each.strip() for each in terms.split(",") if each.strip()] for word, terms in asked if terms}
     if clear == bool(said):
         raise click.UsageError("Say what the gate asks for: --any, --all, --none; or --clear.")
     return carry_out(how, SetGate(place, {**said, "teaser": "true"} if teaser and said else said))
