@@ -77,7 +77,7 @@ def test_a_place_is_told_by_its_gate_what_differs_and_who_looks_after_it(river: 
     assert "It has a gate: it asks for any of Upper reach team or River warden or above, and none of Relay bot." in said
     assert "8 of 54 active members can do something here." in said
     assert "Here Volunteer may not enter a gauge or water-quality reading." in str(river.describe("lower-gauges"))
-    assert "There are exceptions for single members: Otto Kessler." in str(river.describe("river-talk"))
+    assert "By an exception Otto Kessler may never start a thread or answer one." in str(river.describe("river-talk"))
 
 
 def test_a_name_that_several_have_is_asked_back() -> None:

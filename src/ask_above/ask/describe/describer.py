@@ -256,12 +256,23 @@ class Describer:
         for word, titles in alike.items():
             yield f"Here {listed(titles)} {_word(self.compiled, word)}."
         if place.exceptions:
-            known = self.decider.people.register.members
-            names = (known[each.of].called if each.of in known else each.of for each in place.exceptions)
-            who = f": {few(names, _FEW)}" if self.members else ""
-            yield f"There are exceptions for single members{who}."
+            yield from self._exceptions(place)
         if not words and not place.exceptions and not place.gate and place.parent:
             yield "Nothing differs here from the place it is in."
+
+    def _exceptions(self, place: Place) -> Iterator[str]:
+        """Say for whom alone something else holds here, and what."""
+        known = self.decider.people.register.members
+        alike: dict[Word, list[str]] = {}
+        for each in place.exceptions:
+            called = known[each.of].called if each.of in known else each.of
+            alike.setdefault(self.compiled.word_of(each), []).append(called)
+        if not self.members or len(alike) > _FEW:
+            who = f": {few((name for names in alike.values() for name in names), _FEW)}" if self.members else ""
+            yield f"There are exceptions for single members{who}."
+            return
+        for word, names in alike.items():
+            yield f"By an exception {few(names, _FEW)} {_word(self.compiled, word)}."
 
     def _people_in(self, place: int) -> Iterator[str]:
         """Say how many find the place, and who may change who does what there."""
