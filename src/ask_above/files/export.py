@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import csv
 import os
+import re
 import shutil
 from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager
@@ -106,6 +107,9 @@ PART_ROWS: Final = 5_000_000
 """From so many rows on a folder's next part is begun: what one reader takes at a time."""
 
 
+_PART: Final = re.compile(r"part-\d+\.parquet")
+
+
 class _PartsWriter:
     """A folder of Parquet files that are one table; the parts are begun one after the other."""
 
@@ -129,22 +133,11 @@ class _PartsWriter:
         self._writer.close()
 
 
-class FolderTarget:
-    """A folder with one of its own for each table, in it Parquet files of some million rows: a data set."""
+class _Beside:
+    """Writes each table beside what is there, and puts all in its place once everything is well."""
 
-    def __init__(self, folder: Path) -> None:
-        self.folder = folder
-        self._open: list[tuple[Path, Path, _PartsWriter]] = []
-
-    def table(self, name: str, columns: Columns) -> Writer:
-        """Begin a table beside the one that is there."""
-        part = self.folder / f".{name}.part"
-        shutil.rmtree(part, ignore_errors=True)
-        self.folder.mkdir(exist_ok=True)
-        part.mkdir()
-        writer = _PartsWriter(part, columns)
-        self._open.append((part, self.folder / name, writer))
-        return writer
+    def __init__(self) -> None:
+        self._open: list[tuple[Path, Path, _CsvWriter | _ParquetWriter | _PartsWriter]] = []
 
     def __enter__(self) -> Self:
         return self
@@ -155,24 +148,53 @@ class FolderTarget:
         for part, path, writer in self._open:
             writer.close()
             if error is None:
-                for file in part.iterdir():
-                    file.chmod(PRIVATE)
-                old = path.with_name(f".{path.name}.old")
-                shutil.rmtree(old, ignore_errors=True)
-                if path.exists():
-                    path.rename(old)
-                part.rename(path)
-                shutil.rmtree(old, ignore_errors=True)
-            else:
+                _put(part, path)
+            elif part.is_dir():
                 shutil.rmtree(part, ignore_errors=True)
+            else:
+                part.unlink(missing_ok=True)
 
 
-class FileTarget:
+def _put(part: Path, path: Path) -> None:
+    """Put a file, or a folder of files, where it belongs, instead of the one that is there."""
+    for file in part.iterdir() if part.is_dir() else (part,):
+        file.chmod(PRIVATE)
+    if not path.is_dir():
+        os.replace(part, path)  # noqa: PTH105 (replaces what is there on every system)
+        return
+    old = path.with_name(f".{path.name}.old")
+    shutil.rmtree(old, ignore_errors=True)
+    path.rename(old)
+    part.rename(path)
+    shutil.rmtree(old, ignore_errors=True)
+
+
+class FolderTarget(_Beside):
+    """A folder with one of its own for each table, in it Parquet files of some million rows: a data set."""
+
+    def __init__(self, folder: Path) -> None:
+        super().__init__()
+        self.folder = folder
+
+    def table(self, name: str, columns: Columns) -> Writer:
+        """Begin a table beside the one that is there; raises :class:`QuestionError` where something else is there."""
+        path, part = self.folder / name, self.folder / f".{name}.part"
+        if path.exists() and not (path.is_dir() and all(_PART.fullmatch(each.name) for each in path.iterdir())):
+            raise QuestionError(f"'{path}' holds more than an earlier export, and stays; name another folder.")
+        shutil.rmtree(part, ignore_errors=True)
+        self.folder.mkdir(exist_ok=True)
+        part.mkdir()
+        writer = _PartsWriter(part, columns)
+        self._open.append((part, path, writer))
+        return writer
+
+
+class FileTarget(_Beside):
     """Files beside one another: OUT.csv for the first table, OUT-NAME.csv for each further one."""
 
     def __init__(self, path: Path, kind: type[_CsvWriter | _ParquetWriter]) -> None:
+        super().__init__()
         self.path, self.kind = path, kind
-        self._open: list[tuple[Path, Path, _CsvWriter | _ParquetWriter]] = []
 
     def table(self, name: str, columns: Columns) -> Writer:
         """Begin a file."""
@@ -181,20 +203,6 @@ class FileTarget:
         writer = self.kind(part, columns)
         self._open.append((part, path, writer))
         return writer
-
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
-    ) -> None:
-        for part, path, writer in self._open:
-            writer.close()
-            if error is None:
-                part.chmod(PRIVATE)
-                os.replace(part, path)  # noqa: PTH105 (replaces what is there on every system)
-            else:
-                part.unlink(missing_ok=True)
 
 
 class DatabaseTarget:
