@@ -81,9 +81,9 @@ class Community:
     _home: Home | None = None
     _notices: tuple[str, ...] = ()
 
-    def _use(self, decider: Decider) -> None:
+    def _use(self, decider: Decider, names: Names | None = None) -> None:
         """Keep at hand what every question needs."""
-        self._decider, self._names, self._quick = decider, Names(decider), QuickAnswers(decider, _clock)
+        self._decider, self._names, self._quick = decider, names or Names(decider), QuickAnswers(decider, _clock)
         self._look_ups: LookUps | None = None
 
     @classmethod
@@ -124,6 +124,13 @@ class Community:
         """Open the demo community, Wren Valley River Watch, as it ships with the package."""
         return cls.open(Path(__file__).parent / "demo" / "wren-valley")
 
+    @classmethod
+    def of(cls, names: Names) -> Community:
+        """Return the community that names are those of; what has been made ready for them is shared."""
+        made = cls.__new__(cls)
+        made._use(names.decider, names)
+        return made
+
     def after(self, *, charter: Charter | None = None, register: Register | None = None) -> Community:
         """Return the community after a change of its charter or register; this one stays as it is.
 
@@ -131,9 +138,7 @@ class Community:
         register was made from this one's by :meth:`Register.assigned` or :meth:`Register.unassigned`. A site's workers
         can go on asking this one until they are handed the other.
         """
-        other = Community.__new__(Community)
-        other._use(self._decider.after(charter or self.charter, register or self.register))
-        return other
+        return Community.of(self._names.after(charter=charter, register=register))
 
     # -- what it is made of
 

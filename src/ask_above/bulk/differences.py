@@ -117,9 +117,9 @@ class Crowds(NamedTuple):
 
 
 class TableDifference(NamedTuple):
-    """At one place the answers of some rows about one capability differ: those of ``bits`` gained or lost it."""
+    """At some places the answers of some rows about one capability differ: those of ``bits`` gained or lost it."""
 
-    place: str
+    places: list[str]
     capability: str
     gains: bool
     bits: bytes
@@ -240,12 +240,32 @@ class _Block(NamedTuple):
 def differences(
     old: Decider, new: Decider, found: Crowds, places: Sequence[str], told: Callable[[int, int], None] | None = None
 ) -> Iterator[TableDifference]:
-    """Yield what differs, place by place in the order of ``places``; what is not there on one side is a no there."""
+    """Yield what differs, the places where it is the same together, in the order of ``places``.
+
+    What is not there on one side is a no there. Of many places that are looked at in several goes, a go each.
+    """
     for block in _blocks(old, new, found, places, told):
+        here = np.array(block.places, dtype=np.object_)
         for gains, side in ((True, block.new), (False, block.old)):
-            bits = block.turned & side
-            for place, n in np.argwhere(bits.any(axis=2)).tolist():
-                yield TableDifference(block.places[place], block.capabilities[n], gains, bits[place, n].tobytes())
+            bits = np.bitwise_and(block.turned, side)
+            anybody = np.asarray(bits.any(axis=2))
+            for n in np.flatnonzero(anybody.any(axis=0)).tolist():
+                at = np.flatnonzero(anybody[:, n])
+                for people, some in _alike_rows(bits[at, n]):
+                    yield TableDifference(here[at[some]].tolist(), block.capabilities[n], gains, people)
+
+
+def _alike_rows(bits: Bits) -> Iterator[tuple[bytes, NDArray[np.int64]]]:
+    """Yield each set of bits that is there, with the numbers of the lines that hold it."""
+    lines = np.ascontiguousarray(bits).view(np.dtype((np.void, bits.shape[1] * 8))).ravel()
+    if bool((bits == np.broadcast_to(bits[:1], bits.shape)).all()):
+        yield lines[0].tobytes(), np.arange(len(lines))
+        return
+    found, which = np.unique(lines, return_inverse=True)
+    order = np.argsort(which, kind="stable")
+    ends = np.cumsum(np.bincount(which, minlength=len(found)))
+    for people, some in zip(found, np.split(order, ends[:-1]), strict=True):
+        yield people.tobytes(), some
 
 
 def rows_in(bits: bytes, count: int) -> NDArray[np.bool_]:

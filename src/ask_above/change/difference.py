@@ -7,7 +7,7 @@ made it, how a value was spelled and in how many steps leaves no trace here.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping
 from enum import StrEnum
 from functools import cached_property
 from typing import Any, Final, NamedTuple
@@ -333,7 +333,7 @@ def status_rows(before: Member, after: Member) -> Iterator[EditRow]:
         yield EditRow.OWNER
 
 
-def edges_of(given: Sequence[Assignment]) -> set[Instant]:
+def edges_of(given: Iterable[Assignment]) -> set[Instant]:
     """Return the instants at which assignments start or end."""
     return {edge for each in given for edge in (each.period.start, each.period.end) if edge is not None}
 

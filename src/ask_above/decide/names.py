@@ -44,9 +44,9 @@ class Names:
     ('River warden', 'post.edit.all')
     """
 
-    def __init__(self, decider: Decider) -> None:
+    def __init__(self, decider: Decider, directory: Directory | None = None) -> None:
         self.decider = decider
-        self.directory = Directory(decider.compiled.charter, decider.people.register)
+        self.directory = directory or Directory(decider.compiled.charter, decider.people.register)
 
     @property
     def charter(self) -> Charter:
@@ -60,7 +60,8 @@ class Names:
 
     def after(self, *, charter: Charter | None = None, register: Register | None = None) -> Names:
         """Return the names of the community after a change; what the change does not touch is shared."""
-        return Names(self.decider.after(charter or self.charter, register or self.register))
+        charter, register = charter or self.charter, register or self.register
+        return Names(self.decider.after(charter, register), self.directory.after(charter, register))
 
     # -- who
 

@@ -40,6 +40,11 @@ class Known(NamedTuple):
     title: str = ""
 
     @property
+    def names(self) -> set[str]:
+        """The names as they are compared."""
+        return {folded(self.key), folded(self.title)} - {""}
+
+    @property
     def spelled(self) -> str:
         """The key, and the title where that says more."""
         return f"{self.key} ({self.title})" if self.title and folded(self.title) != folded(self.key) else self.key
@@ -56,6 +61,15 @@ class Directory:
     def __init__(self, charter: Charter, register: Register) -> None:
         self.charter, self.register = charter, register
         self._folded: dict[NameKind, dict[str, list[Known]]] = {}
+        self._people = _People(register)
+
+    def after(self, charter: Charter, register: Register) -> Directory:
+        """Return the names after a change; what has been made ready of them is shared where it is still so."""
+        other = Directory(charter, register)
+        if charter is self.charter:
+            other._folded = self._folded
+        other._people = self._people
+        return other
 
     @cached_property
     def _keys(self) -> Mapping[NameKind, Mapping[str, object]]:
@@ -111,11 +125,13 @@ class Directory:
         return tuple(dict.fromkeys(called[each] for each in nearest(folded(name), called)))
 
     def _by_name(self, kind: NameKind) -> Mapping[str, list[Known]]:
+        if kind is NameKind.MEMBER:
+            return self._people.by_name(self.register)
         known = self._folded.get(kind)
         if known is None:
             known = self._folded[kind] = {}
             for each in self._all(kind):
-                for name in {folded(each.key), folded(each.title)} - {""}:
+                for name in each.names:
                     known.setdefault(name, []).append(each)
         return known
 
@@ -128,6 +144,41 @@ class Directory:
         else:
             named = {NameKind.RANK: charter.ranks, NameKind.PLACE: charter.places, NameKind.GROUP: charter.groups}[kind]
             yield from (Known(kind, key, getattr(each, "title", "")) for key, each in named.items())
+
+
+class _People:
+    """The members by name: what was made ready for one register serves those that were made of it."""
+
+    def __init__(self, register: Register) -> None:
+        self._ready: tuple[Register, dict[str, list[Known]]] = (register, {})
+
+    def by_name(self, register: Register) -> Mapping[str, list[Known]]:
+        """Return the members of a register by their names as these are compared."""
+        of, known = self._ready
+        if not known:
+            known = {}
+            for key, member in register.members.items():
+                for name in Known(NameKind.MEMBER, key, member.name).names:
+                    known.setdefault(name, []).append(Known(NameKind.MEMBER, key, member.name))
+        elif of is not register:
+            known = self._renewed(known, of, register)
+        self._ready = register, known
+        return known
+
+    @staticmethod
+    def _renewed(known: Mapping[str, list[Known]], of: Register, register: Register) -> dict[str, list[Known]]:
+        renewed = dict(known)
+        for key in register.differing(of):
+            for side, comes in ((of, False), (register, True)):
+                member = side.members.get(key)
+                if member is None:
+                    continue
+                for name in Known(NameKind.MEMBER, key, member.name).names:
+                    others = [each for each in renewed.get(name, ()) if each.key != key]
+                    if comes:
+                        others.append(Known(NameKind.MEMBER, key, member.name))
+                    renewed[name] = others
+        return renewed
 
 
 def _one_of(kinds: Iterable[NameKind]) -> str:

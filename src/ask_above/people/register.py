@@ -80,6 +80,7 @@ class Register:
         self, members: Mapping[str, Member] = NOTHING, assignments: Iterable[Assignment] = (), source: str = ""
     ) -> None:
         self.members, self.source = members, source
+        self._line = _Line()
         self._changed: dict[str, list[Assignment]] = {}
         given: dict[str, list[Assignment]] = {}
         for assignment in assignments:
@@ -103,9 +104,7 @@ class Register:
 
         A list of all members is made anew, so this costs as much as there are members.
         """
-        other = self._with(member.key, self.of(member.key))
-        other.members = {**self.members, member.key: member}
-        return other
+        return self.changed({member.key: member})
 
     def changed(
         self, members: Mapping[str, Member | None] = NOTHING, given: Mapping[str, list[Assignment]] = NOTHING
@@ -113,11 +112,13 @@ class Register:
         """Return the register with other records of some members, ``None`` for those who go, and other assignments."""
         other = Register.__new__(Register)
         other.members, other.source = self.members, self.source
-        if members:
-            merged = {**self.members, **members}
-            other.members = {key: member for key, member in merged.items() if member is not None}
         gone: dict[str, list[Assignment]] = {key: [] for key, member in members.items() if member is None}
+        if members:
+            other.members = dict(self.members) | {key: each for key, each in members.items() if each is not None}
+            for key in gone:
+                other.members.pop(key, None)
         new = {**given, **gone}
+        other._line = self._line.after((*members, *new))
         if len(self._changed) + len(new) > _MOST_CHANGED:
             other._of, other._changed = self._given() | new, {}
         else:
@@ -127,6 +128,7 @@ class Register:
     def _with(self, member: str, given: list[Assignment]) -> Register:
         other = Register.__new__(Register)
         other.members, other.source = self.members, self.source
+        other._line = self._line.after((member,))
         if len(self._changed) >= _MOST_CHANGED:
             other._of, other._changed = self._given(), {}
         else:
@@ -139,18 +141,26 @@ class Register:
 
         Those who are in the other alone come last.
         """
-        found: dict[str, None] = {}
+        touched = self._line.touched(other._line)
+        if touched is not None:
+            return self._in_order(other, {key for key in touched if self._differs(other, key)})
+        found: set[str] = set()
         if self.members is not other.members:
             mine, theirs = self.members, other.members
-            found.update((key, None) for key, member in mine.items() if theirs.get(key) is not member)
-            found.update((key, None) for key in theirs if key not in mine)
+            found.update(key for key, member in mine.items() if theirs.get(key) is not member)
+            found.update(key for key in theirs if key not in mine)
         shared = self._of is other._of
         keys = {**self._changed, **other._changed} if shared else {**self._given(), **other._given()}
-        for key in keys:
-            one, two = self.of(key), other.of(key)
-            if one is not two and (len(one) != len(two) or any(a is not b for a, b in zip(one, two, strict=True))):
-                found[key] = None
-        return list(found)
+        found.update(key for key in keys if not _same(self.of(key), other.of(key)))
+        return self._in_order(other, found)
+
+    def _in_order(self, other: Register, keys: set[str]) -> list[str]:
+        if len(keys) <= 1:
+            return list(keys)
+        return list(dict.fromkeys(key for side in (self.members, other.members) for key in side if key in keys))
+
+    def _differs(self, other: Register, key: str) -> bool:
+        return self.members.get(key) is not other.members.get(key) or not _same(self.of(key), other.of(key))
 
     def _given(self) -> dict[str, list[Assignment]]:
         """Return all assignments by member, in a dict of one's own."""
@@ -165,6 +175,29 @@ class Register:
         """Return a member's assignments, in the order of the file."""
         changed = self._changed.get(member)
         return self._of.get(member, []) if changed is None else changed
+
+
+def _same(one: list[Assignment], two: list[Assignment]) -> bool:
+    return one is two or (len(one) == len(two) and all(a is b for a, b in zip(one, two, strict=True)))
+
+
+class _Line:
+    """Where a register comes from: those made of one another share a beginning, and know what was changed since.
+
+    So what differs between two of them is looked for among these members alone.
+    """
+
+    def __init__(self, beginning: object = None, changed: frozenset[str] = frozenset()) -> None:
+        self.beginning, self.changed = beginning or self, changed
+
+    def after(self, members: Iterable[str]) -> _Line:
+        """Return where a register comes from that was made by changing these; after many a new line begins."""
+        changed = self.changed.union(members)
+        return _Line() if len(changed) > _MOST_CHANGED else _Line(self.beginning, changed)
+
+    def touched(self, other: _Line) -> frozenset[str] | None:
+        """Return the members that may differ; ``None`` where two registers have nothing in common."""
+        return self.changed | other.changed if self.beginning is other.beginning else None
 
 
 def reached_groups(charter: Charter, member: Member) -> frozenset[str]:

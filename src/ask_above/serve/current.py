@@ -6,6 +6,7 @@ import asyncio
 import logging
 from collections.abc import Mapping
 from pathlib import Path
+from threading import RLock
 from time import monotonic
 from typing import NamedTuple
 
@@ -34,6 +35,7 @@ class Current:
 
     def __init__(self, source: Source, pages: Pages, every: float = _EVERY) -> None:
         self.source, self.pages, self.every = source, pages, every
+        self.turn = RLock()  # a change made from here and a look for the changes of others take turns
         self.fault = ""
         self.faults = 0
         self.now = self._ready(source.first())
@@ -48,6 +50,10 @@ class Current:
 
     def look(self) -> None:
         """Look whether there is another state, and answer from it; else the last good one stays."""
+        with self.turn:
+            self._look()
+
+    def _look(self) -> None:
         try:
             self.tokens = self._tokens()
             found = self.source.newer(self.now.state)

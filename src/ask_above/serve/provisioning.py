@@ -5,9 +5,9 @@ from __future__ import annotations
 import hashlib
 import re
 import unicodedata
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Set as AbstractSet
 from contextvars import ContextVar
-from threading import RLock
 from typing import Any, Final
 
 from scim2_models import (
@@ -41,16 +41,16 @@ from ask_above.change import (
     MemberStatus,
     Unassign,
 )
-from ask_above.charter.ladder import Rank
 from ask_above.charter.names import RESERVED, SITE, is_key
 from ask_above.community import Community
 from ask_above.errors import AskAboveError, UnknownNameError
 from ask_above.people.register import OUT, Member, reached_groups
 from ask_above.serve.current import Current
+from ask_above.serve.people import PeopleIndex, user_name
 from ask_above.serve.resources import Email, Group, GroupMember, Held, Membership, RegisterUser, User
 from ask_above.store.keys import read_group_numbers, write_group_number
-from ask_above.workspace.home import BusyError, ChangedMeanwhileError
-from ask_above.workspace.plans import RefusedError
+from ask_above.workspace.home import BusyError, ChangedMeanwhileError, Home
+from ask_above.workspace.plans import RefusedError, plan
 from ask_above.workspace.tokens import Token
 
 ACTOR: ContextVar[Token | None] = ContextVar("actor", default=None)
@@ -69,9 +69,8 @@ class RegisterStorage(ScimStorage):
 
     def __init__(self, current: Current) -> None:
         self.current = current
-        self.lock = RLock()
         self._known_numbers: Mapping[str, str] | None = None
-        self._index: tuple[Community, dict[str, str], dict[str, str]] | None = None
+        self._people = PeopleIndex()
 
     @property
     def community(self) -> Community:
@@ -126,26 +125,9 @@ class RegisterStorage(ScimStorage):
         node = request.filter.ast if request.filter is not None else None
         if names != ["User"] or not isinstance(node, Comparison) or node.op != CompareOperator.eq:
             return None
-        by_name, by_number = self._indexes()
         attribute, value = str(node.attr_path).rpartition(":")[2].casefold(), str(node.value)
-        index = {"username": by_name, "externalid": by_number}.get(attribute)
-        if index is None:
-            return None
-        key = index.get(value.casefold() if attribute == "username" else value)
-        return [("User", key)] if key is not None else [("User", "")]
-
-    def _indexes(self) -> tuple[dict[str, str], dict[str, str]]:
-        community = self.community
-        if self._index is None or self._index[0] is not community:
-            names: dict[str, str] = {}
-            numbers: dict[str, str] = {}
-            for key, member in community.register.members.items():
-                if member.status != "retired":
-                    names.setdefault(user_name(member).casefold(), key)
-                    if member.external_id:
-                        numbers.setdefault(member.external_id, key)
-            self._index = community, names, numbers
-        return self._index[1], self._index[2]
+        find = {"username": self._people.named, "externalid": self._people.numbered}.get(attribute)
+        return None if find is None else [("User", find(self.community.register, value) or "")]
 
     def _resource(self, kind: str, key: str) -> Resource[Any]:
         if kind == "User":
@@ -196,25 +178,25 @@ class RegisterStorage(ScimStorage):
         return found
 
     def _group(self, key: str) -> Resource[Any]:
+        title, keys = self._titled(key)
+        some = [GroupMember(value=each, ref=Reference[User[Any]](f"Users/{each}"), type="User") for each in keys]
+        group = Group(id=key, external_id=self._numbers().get(key), display_name=title, members=some or None)
+        group.meta = Meta(resource_type="Group", version=self._version(key, title, keys))
+        return group
+
+    def _titled(self, key: str) -> tuple[str, list[str]]:
+        """Return what a group or rank is called, and who is in it."""
         kind, _, name = key.partition(":")
-        charter = self.community.charter
+        charter, register = self.community.charter, self.community.register
         if kind == "group" and name in charter.groups:
-            members = [m for m in self.community.register.members.values() if name in m.groups]
-            title = charter.groups[name].title or name
-        elif kind == "rank" and name in charter.ranks and not charter.ranks[name].automatic:
-            members = [*self._holders(name)]
-            title = charter.ranks[name].title
-        else:
-            raise NotFoundException(detail=f"There is no Group '{key}'.")
-        some = [
-            GroupMember(value=m.key, ref=Reference[User[Any]](f"Users/{m.key}"), type="User")
-            for m in members
-            if m.status != "retired"
-        ]
-        number = self._numbers().get(key)
-        group = Group(id=key, external_id=number, display_name=title, members=some or None)
-        found: Resource[Any] = _versioned(group, "Group")
-        return found
+            return charter.groups[name].title or name, self._people.in_group(register, name)
+        if kind == "rank" and name in charter.ranks and not charter.ranks[name].automatic:
+            return charter.ranks[name].title, self._holders(name)
+        raise NotFoundException(detail=f"There is no Group '{key}'.")
+
+    def _version(self, key: str, title: str, keys: Sequence[str]) -> str:
+        said = "\n".join((key, self._numbers().get(key, ""), title, *keys))
+        return _tag(said)
 
     def _numbers(self) -> Mapping[str, str]:
         """Return what others know groups and ranks by: the charter has no field for it, the database keeps it."""
@@ -230,17 +212,19 @@ class RegisterStorage(ScimStorage):
             write_group_number(store, key, number)
             self._known_numbers = None
 
-    def _holders(self, rank: str) -> Iterator[Member]:
+    def _holders(self, rank: str) -> list[str]:
         register, now = self.community.register, self.community.names.moment()
-        for key, member in register.members.items():
-            if any(e.rank == rank and e.place == SITE and e.period.contains(now) for e in register.of(key)):
-                yield member
+        return [
+            key
+            for key in self._people.given(register, rank)
+            if any(e.rank == rank and e.place == SITE and e.period.contains(now) for e in register.of(key))
+        ]
 
     # -- writing
 
     def create(self, resource_type: ResourceType, resource: Resource[Any]) -> Resource[Any]:
         """Add a member, or bring back who was retired under that user name; make a group."""
-        with self.lock:
+        with self.current.turn:
             if resource_type.name == "User":
                 return self._create_user(resource)
             return self._create_group(resource)
@@ -249,7 +233,7 @@ class RegisterStorage(ScimStorage):
         self, resource_type: ResourceType, resource: Resource[Any], *, expected_version: str | None = None
     ) -> Resource[Any]:
         """Change a member or a group to what is sent; what is left out of what may be is taken out."""
-        with self.lock:
+        with self.current.turn:
             known = self.get(resource_type, str(resource.id))
             self._check_version(known, expected_version)
             if resource_type.name == "User":
@@ -259,9 +243,24 @@ class RegisterStorage(ScimStorage):
                 self._set_number(str(resource.id), resource)
             return self.get(resource_type, str(resource.id))
 
+    def move(
+        self, key: str, come: AbstractSet[str], go: AbstractSet[str], check: Callable[[Resource[Any]], object]
+    ) -> str:
+        """Put members into a group, or give them a rank, and take others out; returns the version that it has then.
+
+        ``check`` raises where whoever sends it knows another version of the group.
+        """
+        with self.current.turn:
+            title, keys = self._titled(key)
+            known = Group(id=key, display_name=title)
+            known.meta = Meta(resource_type="Group", version=self._version(key, title, keys))
+            check(known)
+            self._change(self._moved(key, come - set(keys), go & set(keys)))
+            return self._version(key, *self._titled(key))
+
     def delete(self, resource_type: ResourceType, resource_id: str, *, expected_version: str | None = None) -> None:
         """Retire a member; remove a group."""
-        with self.lock:
+        with self.current.turn:
             known = self.get(resource_type, resource_id)
             self._check_version(known, expected_version)
             if resource_type.name == "User":
@@ -276,15 +275,12 @@ class RegisterStorage(ScimStorage):
         name = str(wanted.user_name or "").strip()
         if not name:
             raise InvalidValueException(detail="userName must not be empty.")
-        if name.casefold() in self._indexes()[0]:
+        register = self.community.register
+        if self._people.named(register, name) is not None:
             raise UniquenessException(detail=f"There is a User with the userName '{name}' already.")
-        retired = [
-            m
-            for m in self.community.register.members.values()
-            if m.status == "retired" and user_name(m).casefold() == name.casefold()
-        ]
-        if retired:
-            member = retired[0]
+        retired = self._people.retired(register, name)
+        if retired is not None:
+            member = register.members[retired]
             edits: list[Edit] = [MemberStatus(member.key, "active")]
             edits += self._of_user(member._replace(status=member.restored), wanted)
             self._change(edits)
@@ -312,8 +308,8 @@ class RegisterStorage(ScimStorage):
         name = str(wanted.user_name or "").strip()
         if not name:
             raise InvalidValueException(detail="userName must not be empty.")
-        taken = self._indexes()[0].get(name.casefold())
-        if taken is not None and taken != member.key:
+        other = name.casefold() != user_name(member).casefold()
+        if other and self._people.named(self.community.register, name) is not None:
             raise UniquenessException(detail=f"There is a User with the userName '{name}' already.")
         fields = _fields(wanted)
         if name != user_name(member):
@@ -349,27 +345,26 @@ class RegisterStorage(ScimStorage):
         kind, _, name = key.partition(":")
         was = {str(each.value) for each in known.members or ()}
         will = {str(each.value) for each in wanted.members or () if each.value}
-        self._check_members(sorted(will - was))
         edits: list[Edit] = []
+        title = str(wanted.display_name or "").strip()
+        if kind == "rank" and wanted.display_name != known.display_name:
+            raise MutabilityException(detail="A rank's title is part of the charter and is not changed from here.")
+        if kind == "group" and title and title != known.display_name:
+            edits.append(GroupRename(name, title))
+        return edits + self._moved(key, will - was, was - will)
+
+    def _moved(self, key: str, come: AbstractSet[str], go: AbstractSet[str]) -> list[Edit]:
+        """Return the edits that put members into a group or take them out, or give and take a rank."""
+        kind, _, name = key.partition(":")
+        self._check_members(sorted(come))
         if kind == "rank":
             rank = self.community.charter.ranks[name]
-            self._check_rank(rank, known, wanted, changed=was != will)
-            edits += [Assign(member, name) for member in sorted(will - was)]
-            edits += [Unassign(member, name) for member in sorted(was - will)]
-            return edits
-        title = str(wanted.display_name or "").strip()
-        if title and title != known.display_name:
-            edits.append(GroupRename(name, title))
-        edits += [MemberGroups(member, put=(name,)) for member in sorted(will - was)]
-        edits += [MemberGroups(member, take=(name,)) for member in sorted(was - will)]
-        return edits
-
-    @staticmethod
-    def _check_rank(rank: Rank, known: Any, wanted: Any, *, changed: bool) -> None:
-        if wanted.display_name != known.display_name:
-            raise MutabilityException(detail="A rank's title is part of the charter and is not changed from here.")
-        if rank.kept_by and changed:
-            raise MutabilityException(detail=f"{rank.title} is kept by {rank.kept_by}; nobody here gives or takes it.")
+            if rank.kept_by and (come or go):
+                kept = f"{rank.title} is kept by {rank.kept_by}; nobody here gives or takes it."
+                raise MutabilityException(detail=kept)
+            return [*(Assign(member, name) for member in sorted(come)), *(Unassign(m, name) for m in sorted(go))]
+        edits: list[Edit] = [MemberGroups(member, put=(name,)) for member in sorted(come)]
+        return edits + [MemberGroups(member, take=(name,)) for member in sorted(go)]
 
     def _check_members(self, keys: Sequence[str]) -> None:
         for key in keys:
@@ -391,9 +386,9 @@ class RegisterStorage(ScimStorage):
         if token is None or not token.member:
             raise ForbiddenException(detail="Only a token that acts as a member may change anybody.")
         try:
-            plan = self.community_at_home().plan(*edits, by=token.member, why=f"by the token {token.name}")
-            if not plan.is_empty:
-                plan.apply()
+            made = plan(self._home(), edits, by=token.member, why=f"by the token {token.name}")
+            if not made.is_empty:
+                made.apply()
         except RefusedError as error:
             raise ForbiddenException(detail=" ".join([str(error), *error.reasons])) from None
         except (EditError, UnknownNameError) as error:
@@ -404,20 +399,15 @@ class RegisterStorage(ScimStorage):
             raise ForbiddenException(detail=str(error)) from None
         self.current.look()
 
-    def community_at_home(self) -> Community:
-        """Return the community that changes are planned on; raises where it is one in memory."""
-        try:
-            home = self.current.source.home  # type: ignore[attr-defined]
-        except AttributeError:
-            raise ForbiddenException(detail="This service answers from memory, and changes nothing.") from None
-        community = Community(self.community.charter, self.community.register)
-        community._home = home
-        return community
-
-
-def user_name(member: Member) -> str:
-    """Return what a member signs in with, as far as is known: the user name, else the address, else the key."""
-    return member.user_name or member.email or member.key
+    def _home(self) -> Home:
+        """Return where changes are made; raises where there is no folder for them."""
+        home = self.current.source.home
+        if home is None:
+            raise ForbiddenException(
+                detail="This service has no folder to change: it answers from memory, or from a database alone. "
+                "Provisioning goes to a service that was started on the community's folder."
+            )
+        return home
 
 
 def _fields(wanted: Any) -> dict[str, str]:
@@ -441,10 +431,12 @@ def _how(key: str, member: Member) -> str:
 
 def _versioned(resource: Any, kind: str) -> Any:
     """Return a resource with a version that changes where it does."""
-    said = resource.model_dump_json(exclude_none=True)
-    digest = hashlib.sha256(said.encode("utf-8")).hexdigest()[:16]
-    resource.meta = Meta(resource_type=kind, version=f'W/"{digest}"')
+    resource.meta = Meta(resource_type=kind, version=_tag(resource.model_dump_json(exclude_none=True)))
     return resource
+
+
+def _tag(said: str) -> str:
+    return f'W/"{hashlib.sha256(said.encode("utf-8")).hexdigest()[:16]}"'
 
 
 def without_unknown(data: Mapping[str, Any], known: frozenset[str]) -> dict[str, Any]:

@@ -11,11 +11,11 @@ from urllib.parse import parse_qsl
 
 import msgspec
 from scim2_models import SCIMException
-from scim2_server.handler import ScimHandler
 from scim2_server.requests import ScimRequest
 from scim2_server.service import ScimService
 
 from ask_above.serve.asking import RequestError
+from ask_above.serve.memberships import Handler
 from ask_above.serve.provisioning import ACTOR, RegisterStorage, without_unknown
 from ask_above.serve.resources import EXTENSION, provider
 from ask_above.workspace.tokens import Token
@@ -47,7 +47,7 @@ class Provisioning:
 
     def __init__(self, current: Current, public_url: str, body: Callable[[Receive], Awaitable[bytes]]) -> None:
         self.service = ScimService(provider())
-        self.handler = ScimHandler(self.service, RegisterStorage(current))
+        self.handler = Handler(self.service, RegisterStorage(current))
         self.public_url, self.body = public_url, body
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:

@@ -12,12 +12,16 @@ from ask_above.community import Community
 from ask_above.files.folder import read_files
 from ask_above.files.names import CHARTER
 from ask_above.files.opening import located
-from ask_above.workspace.home import Home
+from ask_above.workspace.home import BusyError, Home
+from ask_above.workspace.plans import go_on
 
 if TYPE_CHECKING:
     from ask_above.store.database import Store
     from ask_above.store.entries import Entry, Loaded
     from ask_above.workspace.snapshot import Snapshot
+
+
+_TRIES = 20
 
 
 class State(NamedTuple):
@@ -35,6 +39,9 @@ class State(NamedTuple):
 
 class Source(ABC):
     """Reads a community, and reads it again where there is something new."""
+
+    home: Home | None = None
+    """The folder that changes are made in, where there is one."""
 
     @abstractmethod
     def first(self) -> State:
@@ -80,24 +87,43 @@ class Folder(Source):
         self.path, self.register = path, register
         where, name = located(path)
         # to see whether anything is new no row of a large register is read
-        self.home = Home(where, name, register, on_demand=True)
+        self.home: Home = Home(where, name, register, on_demand=True)
         self._seen: Snapshot | None = None
 
     def first(self) -> State:
         """Read the folder whole."""
-        snapshot = self.home.read()
-        self._seen = snapshot
-        community = Community.open(self.path, register=self.register)
-        return self._state(community, snapshot)
+        return self._whole(self.home.read())
 
     def newer(self, known: State) -> State | None:
         """Read the folder where anything in it has changed: a change by command is taken from the journal."""
         snapshot = self.home.read()
         if snapshot is self._seen:
             return None
-        community = self._after(known, snapshot) or Community.open(self.path, register=self.register)
+        names = self.home.kept.get("names") if self.home.kept.get("snapshot") is snapshot else None
+        if names is not None and self.home.goes_on:  # a change of our own: what it left is known already
+            self._seen = snapshot
+            return self._state(Community.of(names), snapshot)
+        community = self._after(known, snapshot)
+        return self._whole(snapshot) if community is None else self._taken(community, snapshot)
+
+    def _whole(self, snapshot: Snapshot) -> State:
+        """Read all of a snapshot's register; while others change it at once, what they leave."""
+        for _ in range(_TRIES):
+            if snapshot.loaded is None or snapshot.loaded.people is not None:
+                return self._taken(Community(snapshot.charter, snapshot.register), snapshot)
+            whole = Home(self.home.folder, self.home.name, self.register).read()
+            if (whole.version, whole.texts) == (snapshot.version, snapshot.texts):
+                return self._taken(Community(whole.charter, whole.register), snapshot)
+            snapshot = self.home.read()
+        raise BusyError("The community has been changed all the time while it was read; try again.")
+
+    def _taken(self, community: Community, snapshot: Snapshot) -> State:
+        """Answer from a community, and let what is changed from here go on from it where it is what the snapshot is."""
+        state = self._state(community, snapshot)
+        if state.sound and len(community.register.members) == len(snapshot.register.members):
+            snapshot = go_on(self.home, snapshot, community.names)
         self._seen = snapshot
-        return self._state(community, snapshot)
+        return state
 
     def _after(self, known: State, snapshot: Snapshot) -> Community | None:
         """Return the community after the changes of the journal, where these are all that has happened."""

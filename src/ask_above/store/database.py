@@ -157,6 +157,8 @@ class Store:
         try:
             yield
         except sa.exc.SQLAlchemyError as error:
+            if _ends_unknown(error):
+                return  # its connection has ended before it
             if self.is_file and is_damage(error):
                 raise StoreError(
                     f"{self.name} is damaged ({said_of(error)}). Put a copy of it back, or put it aside and start anew "
@@ -232,11 +234,17 @@ class Store:
     # -- writing
 
     def write(
-        self, connection: sa.Connection, entry: Entry, files: Mapping[str, str], letters: Sequence[tuple[str, str]] = ()
+        self,
+        connection: sa.Connection,
+        entry: Entry,
+        files: Mapping[str, str],
+        letters: Sequence[tuple[str, str]] = (),
+        *,
+        same_files: bool = False,
     ) -> Entry:
         """Write an entry with all its rows; ``files`` are the charter's files afterwards.
 
-        Letters stand as an intent until they are written.
+        ``same_files`` tells that they are as they were. Letters stand as an intent until they are written.
         """
         number = connection.execute(journal.insert().values(**values_of(entry))).inserted_primary_key
         made = entry._replace(number=int(number[0]) if number else 0)
@@ -250,7 +258,8 @@ class Store:
             connection.execute(intent.insert().values(journal=made.number, files="{}", letters=said))
         version = str(self.version_on(connection) + 1)
         connection.execute(state.update().where(state.c.name == "version").values(value=version))
-        connection.execute(state.update().where(state.c.name == "files").values(value=json.dumps(dict(files))))
+        if not same_files:
+            connection.execute(state.update().where(state.c.name == "files").values(value=json.dumps(dict(files))))
         for name, text in files.items():
             self.note_file(connection, name, text.encode("utf-8"), made.number)
         return made
@@ -295,6 +304,14 @@ class Store:
     def done(self, connection: sa.Connection) -> None:
         """Note that all letters are written."""
         connection.execute(intent.delete())
+
+
+def _ends_unknown(error: BaseException) -> bool:
+    """Tell whether a reading ends because nobody knows it any more."""
+    seen: BaseException | None = error
+    while seen is not None and not isinstance(seen, GeneratorExit):
+        seen = seen.__context__
+    return seen is not None
 
 
 __all__ = ["Entry", "Loaded", "Store", "StoreError"]

@@ -28,6 +28,7 @@ from ask_above.people.register import Register
 from ask_above.store.entries import Entry, Loaded
 from ask_above.workspace.by_hand import numbered
 from ask_above.workspace.mark import FolderMark, read_mark
+from ask_above.workspace.on_demand import hold_open
 from ask_above.workspace.snapshot import Snapshot
 from ask_above.workspace.storage import MOST_IN_FILES, Storage
 from ask_above.workspace.weighing import Weighing
@@ -67,7 +68,7 @@ class Home:
         self._last: tuple[object, Snapshot] | None = None
         self._names: tuple[str, ...] = ()
         self._reading: ExitStack | None = None
-        self._sets_aside = False
+        self._sets_aside = self.goes_on = False
         self._forgets: Person | None = None
         self.kept: dict[str, Any] = {}
         self.told: list[str] = []
@@ -175,6 +176,7 @@ class Home:
                     snapshot = self._weigh(found, loaded, connection)
                     if lazy:  # what it still reads is as of the same moment
                         self._reading = stack.pop_all()
+                        hold_open(snapshot.register, self._reading)
                     return snapshot
             names = tuple(loaded.files)
 
@@ -227,6 +229,46 @@ class Home:
     def charter_of(self, texts: Mapping[str, str]) -> Charter:
         """Read the charter alone, with other texts of its files."""
         return self.storage.charter_of(texts)
+
+    # -- going on from what is known
+
+    def go_on_from(self, snapshot: Snapshot, register: Register) -> Snapshot:
+        """Take a register that is the same as a snapshot's, and in memory, for it: nothing of it is read again.
+
+        For whoever stays, and keeps the register in memory. From then on a change goes on from what it leaves.
+        """
+        known = snapshot._replace(register=register)
+        if self._last is not None and self._last[1] is snapshot:
+            self._last, self.goes_on = (self._last[0], known), True
+            if self._reading is not None:
+                self._reading.close()
+                self._reading = None
+        return known
+
+    def went_on(
+        self, entry: Entry, before: Snapshot, after: tuple[Charter, Register], texts: Mapping[str, str]
+    ) -> Snapshot | None:
+        """Return what a change has left without reading it again; ``None`` where it has to be read."""
+        loaded, (charter, register) = before.loaded, after
+        if loaded is None or loaded.people is not None or self.told or entry.kind == "forget":
+            return None
+        if before.by_hand or before.rows or self.storage.keeps_files(len(register.members)):
+            return None
+        self._names = tuple(texts)
+        found = self._found()
+        if any(found[name] != text.encode("utf-8") for name, text in texts.items()):
+            return None
+        left = loaded._replace(
+            size=len(register.members),
+            version=loaded.version + 1,
+            last=entry.number,
+            files=texts,
+            letters=(),
+            waits=False,
+        )
+        snapshot = Snapshot(charter, register, texts, found, left, notices=before.notices)
+        self._last = ((found, left.version), snapshot)
+        return snapshot
 
     # -- changing
 
@@ -358,7 +400,9 @@ class Home:
         kept = {
             name: texts[name] if name in texts else _text(self.folder / name) for name in (self.name, *charter.add_ons)
         }
-        changed = store.write(connection, entry._replace(rows=numbered(entry.rows, made)), kept, letters)
+        same = before.loaded is not None and before.loaded.files == kept and not by_hand
+        entry = entry._replace(rows=numbered(entry.rows, made))
+        changed = store.write(connection, entry, kept, letters, same_files=same)
         if entry.kind == "forget":
             changed, register = self._forgotten(connection, changed, before, charter)
         self._prepare(connection, changed, before, kept, register, files)

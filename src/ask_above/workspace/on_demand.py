@@ -7,6 +7,7 @@ all of them.
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
+from contextlib import ExitStack
 from typing import TYPE_CHECKING, Any
 
 from ask_above.charter.charter import Charter
@@ -31,6 +32,7 @@ class _RowSource:
         self.members: dict[str, Member | None] = {}
         self.given: dict[str, list[Assignment]] = {}
         self.all: tuple[dict[str, Member], dict[str, list[Assignment]]] | None = None
+        self.reading: ExitStack | None = None
 
     def member(self, key: str) -> Member | None:
         """Return one member."""
@@ -74,48 +76,48 @@ class _RowSource:
 
 class _MembersOnDemand(Mapping[str, Member]):
     def __init__(self, source: _RowSource) -> None:
-        self._source = source
+        self.source = source
 
     def __getitem__(self, key: str) -> Member:
-        found = self._source.member(key)
+        found = self.source.member(key)
         if found is None:
             raise KeyError(key)
         return found
 
     def __contains__(self, key: object) -> bool:
-        return isinstance(key, str) and self._source.member(key) is not None
+        return isinstance(key, str) and self.source.member(key) is not None
 
     def __iter__(self) -> Iterator[str]:
-        return iter(self._source.everybody()[0])
+        return iter(self.source.everybody()[0])
 
     def __len__(self) -> int:
-        return self._source.size
+        return self.source.size
 
     def values(self) -> Any:
-        return self._source.everybody()[0].values()
+        return self.source.everybody()[0].values()
 
     def items(self) -> Any:
-        return self._source.everybody()[0].items()
+        return self.source.everybody()[0].items()
 
     def keys(self) -> Any:
-        return self._source.everybody()[0].keys()
+        return self.source.everybody()[0].keys()
 
 
 class _Given(Mapping[str, list[Assignment]]):
     def __init__(self, source: _RowSource) -> None:
-        self._source = source
+        self.source = source
 
     def __getitem__(self, key: str) -> list[Assignment]:
-        found = self._source.of(key)
+        found = self.source.of(key)
         if not found:
             raise KeyError(key)
         return found
 
     def __iter__(self) -> Iterator[str]:
-        return iter(self._source.everybody()[1])
+        return iter(self.source.everybody()[1])
 
     def __len__(self) -> int:
-        return len(self._source.everybody()[1])
+        return len(self.source.everybody()[1])
 
 
 def read_register_on(connection: sa.Connection, charter: Charter, name: str) -> Register:
@@ -133,3 +135,12 @@ def register_of(connection: sa.Connection, charter: Charter, name: str, size: in
     made = Register(_MembersOnDemand(source), (), name)
     made.given_by(_Given(source))
     return made
+
+
+def hold_open(register: Register, reading: ExitStack) -> None:
+    """Let a reading last as long as anybody knows the register that needs it, or one made of it: not the one who read.
+
+    A community may outlive the home that it was opened from.
+    """
+    if isinstance(register.members, _MembersOnDemand):
+        register.members.source.reading = reading

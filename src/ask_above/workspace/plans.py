@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from copy import copy
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -27,7 +29,6 @@ from ask_above.decide.words import day
 from ask_above.errors import AskAboveError, FaultyFilesError
 from ask_above.files.splice import edited
 from ask_above.files.yaml_text import compose, plain
-from ask_above.people.directory import Directory
 from ask_above.people.register import Member, Register
 from ask_above.printing import Printed
 from ask_above.workspace.home import ChangedMeanwhileError, Home, entries_by_hand, now
@@ -39,6 +40,29 @@ if TYPE_CHECKING:
 _MOST_TOLD = 30
 _MOST_SAID = 5
 _MOST_PLACES = 6
+
+
+class Edges:
+    """The instants at which assignments begin or end; of registers that follow one another those of them all."""
+
+    def __init__(self, decider: Decider) -> None:
+        self.register = decider.people.register
+        self.edges = sorted(edges_of(self.register.assignments))
+
+    def after(self, decider: Decider) -> Edges:
+        """Return those of the register that follows, too."""
+        register = decider.people.register
+        more = {edge for key in register.differing(self.register) for edge in edges_of(register.of(key))}
+        other = copy(self)
+        other.register = register
+        other.edges = sorted({*self.edges, *more}) if more else self.edges
+        return other
+
+    def any_between(self, since: Instant, until: Instant) -> bool:
+        """Tell whether an assignment begins or ends after an instant, and not after another."""
+        if bisect_right(self.edges, until) == bisect_right(self.edges, since):
+            return False
+        return any(since < edge <= until for edge in edges_of(self.register.assignments))
 
 
 class RefusedError(AskAboveError, PermissionError):
@@ -215,8 +239,7 @@ class Plan(Printed):
         """Tell whether anybody's assignment has begun or ended since: a plan holds for its moment alone."""
         if now <= self.at:
             return False
-        given = self.before.register.assignments
-        return any(self.at < edge <= now for edge in edges_of(given))
+        return self.before.decider.keep(Edges).any_between(self.at, now)
 
     def _ranks_of(self, key: str) -> str:
         from ask_above.ask.tables import ranks_held
@@ -253,7 +276,20 @@ class Plan(Printed):
         )
         with self.home.locked():
             after = self.after.charter, self.after.register
-            return self.home.change(entry, self.snapshot, after, self.texts, letters, self.by_hand_entries())
+            made = self.home.change(entry, self.snapshot, after, self.texts, letters, self.by_hand_entries())
+            if self.home.goes_on:
+                self._go_on(made)
+            return made
+
+    def _go_on(self, made: Entry) -> None:
+        """Let the home go on from what this has left: the next plan is made on that."""
+        names = self.after
+        if made.rows != self.rows:  # what was given has its number now
+            register = changed(self.before.register, made.rows, self.after.charter.zone)
+            names = self.before.after(charter=self.after.charter, register=register)
+        left = self.home.went_on(made, self.snapshot, (names.charter, names.register), self.texts)
+        if left is not None:
+            self.home.kept.update(names=names, snapshot=left)
 
     def by_hand_entries(self) -> list[Entry]:
         """Return the journal's entries for edits by hand since the last change: what differs, and its effect."""
@@ -347,6 +383,14 @@ def plan(
     return made
 
 
+def go_on(home: Home, snapshot: Snapshot, names: Names) -> Snapshot:
+    """Let what is changed from a home go on from names that are in memory; returns the snapshot with their register."""
+    known = home.go_on_from(snapshot, names.register)
+    names.decider.keep(Edges)
+    home.kept.update(names=names, snapshot=known)
+    return known
+
+
 def opened(home: Home, snapshot: Snapshot) -> Names:
     """Return the names of a snapshot's community; the same ones for the same snapshot: it is made ready once."""
     known: Names | None = home.kept.get("names")
@@ -377,7 +421,7 @@ class _Working:
 
     def take(self, edit: Edit, at: Instant, day: str, by: str) -> None:
         made = self.made
-        edit = meant(shaped(edit), Directory(self.charter, self.register))
+        edit = meant(shaped(edit), self.made.before.directory.after(self.charter, self.register))
         done = of_plain_text(edit.on(Draft(self._plain, self.charter, self.register, at, day, by)))
         if done.steps:
             try:

@@ -202,7 +202,7 @@ def _folded(found: Iterable[TableDifference], rows: int) -> list[_Fold]:
     """Fold together what the same people gain or lose: first over places, then over capabilities."""
     by_people: dict[tuple[bool, str, bytes], list[str]] = {}
     for each in found:
-        by_people.setdefault((each.gains, each.capability, each.bits), []).append(each.place)
+        by_people.setdefault((each.gains, each.capability, each.bits), []).extend(each.places)
     by_places: dict[tuple[bool, bytes, tuple[str, ...]], list[str]] = {}
     for (gains, capability, people), places in by_people.items():
         by_places.setdefault((gains, people, tuple(places)), []).append(capability)

@@ -1,0 +1,103 @@
+"""Registers and names that were made of one another by changes: they share what is the same, and nothing tells it."""
+
+from __future__ import annotations
+
+import gc
+import shutil
+from pathlib import Path
+from random import Random
+
+import pytest
+
+from ask_above import Community
+from ask_above.change import Assign, MemberAdd, MemberSet
+from ask_above.people.directory import Directory, NameKind
+from ask_above.people.register import Assignment, Member, Register
+from conftest import DEMO
+from seeds import seeds
+
+
+def changed_at_random(register: Register, rng: Random, n: int) -> Register:
+    key = f"m{rng.randrange(12)}"
+    known = register.members.get(key)
+    match rng.randrange(5):
+        case 0:
+            return register.with_member(Member(key, f"Name {rng.randrange(9)}"))
+        case 1 if known:
+            return register.assigned(Assignment(key, f"rank-{n}"))
+        case 2 if register.of(key):
+            return register.unassigned(register.of(key)[0])
+        case 3 if known:
+            return register.changed({key: None})
+        case _:
+            return register.changed({key: Member(key, f"Name {n}")}, {key: [Assignment(key, f"r{n}")]})
+
+
+@pytest.mark.parametrize("seed", seeds(30))
+def test_what_differs_and_who_is_called_what_is_as_if_all_were_looked_at(
+    seed: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("ask_above.people.register._MOST_CHANGED", 6)
+    rng, charter = Random(seed), Community.demo().charter
+    register = Register({f"m{n}": Member(f"m{n}", f"Name {n % 4}") for n in range(8)})
+    chain, names = [register], Directory(charter, register)
+    for n in range(25):
+        chain.append(changed_at_random(chain[-1], rng, n))
+        names = names.after(charter, chain[-1])
+        fresh = Directory(charter, chain[-1])
+        for word in (f"name {rng.randrange(9)}", f"M{rng.randrange(12)}"):
+            found = [sorted(each._by_name(NameKind.MEMBER).get(word.lower(), [])) for each in (names, fresh)]
+            assert found[0] == found[1]
+        one, other = chain[-1], rng.choice(chain)
+        in_order = list(dict.fromkeys((*one.members, *other.members)))
+        plain = [
+            key for key in in_order if one.members.get(key) != other.members.get(key) or one.of(key) != other.of(key)
+        ]
+        assert set(plain) <= set(one.differing(other))
+        assert {key for key in one.differing(other) if one.members.get(key) is other.members.get(key)} <= {
+            key for key in in_order if one.of(key) is not other.of(key)
+        }
+        assert one.differing(other) == sorted(one.differing(other), key=in_order.index)
+
+
+def test_a_community_read_as_it_is_asked_outlives_the_one_it_was_made_of(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("ask_above.workspace.storage.MOST_IN_FILES", 5)
+    shutil.copytree(DEMO, tmp_path / "river")
+    Community.open(tmp_path / "river").plan(MemberAdd("ida", {"name": "Ida Reed"})).apply()
+    opened = Community.open(tmp_path / "river", on_demand=True)
+    after = opened.after(register=opened.register.assigned(Assignment("ida", "surveyor")))
+    del opened
+    gc.collect()
+    assert after.member("bram").name
+    assert after.may("ida", "reading.post", at="upper-gauges")
+
+
+def test_each_plan_is_made_on_what_the_one_before_left(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """As a service does it, which keeps the register in memory; and a change by somebody else is seen at once."""
+    from ask_above.serve.source import Folder
+    from ask_above.workspace.plans import plan
+
+    monkeypatch.setattr("ask_above.workspace.storage.MOST_IN_FILES", 5)
+    folder = tmp_path / "river"
+    shutil.copytree(DEMO, folder)
+    Community.open(folder).plan(MemberAdd("ida", {"name": "Ida Reed"})).apply()
+    source = Folder(folder)
+    state = source.first()
+    plan(source.home, [Assign("ida", "surveyor")], by="ines").apply()
+    kept = source.home.read()
+    assert "surveyor" in {e.rank for e in kept.register.of("ida")}
+    assert kept.loaded is not None
+    assert kept.loaded.people is None
+    Community.open(folder).plan(MemberSet("ida", {"name": "Ida Marsh"}), by="ines").apply()
+    made = plan(source.home, [MemberSet("ida", {"email": "ida@river.example"})], by="ines")
+    assert made.before.register.members["ida"].name == "Ida Marsh"
+    made.apply()
+    again = Community.open(folder)
+    assert again.member("ida")[:3] == ("ida", "Ida Marsh", "ida@river.example")
+    newer = source.newer(state)
+    assert newer is not None
+    assert newer.community.member("ida")[:-1] == again.member("ida")[:-1]
+    assert [e[:4] for e in newer.community.register.of("ida")] == [e[:4] for e in again.register.of("ida")]
+    assert source.newer(newer) is None
