@@ -13,6 +13,9 @@ from ask_above import Community
 from ask_above.change import Assign, MemberAdd, MemberSet
 from ask_above.people.directory import Directory, NameKind
 from ask_above.people.register import Assignment, Member, Register
+from ask_above.serve.source import Folder
+from ask_above.workspace.lasting import LastingHome
+from ask_above.workspace.plans import plan
 from conftest import DEMO
 from seeds import seeds
 
@@ -76,9 +79,6 @@ def test_a_community_read_as_it_is_asked_outlives_the_one_it_was_made_of(
 
 def test_each_plan_is_made_on_what_the_one_before_left(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """As a service does it, which keeps the register in memory; and a change by somebody else is seen at once."""
-    from ask_above.serve.source import Folder
-    from ask_above.workspace.plans import plan
-
     monkeypatch.setattr("ask_above.workspace.storage.MOST_IN_FILES", 5)
     folder = tmp_path / "river"
     shutil.copytree(DEMO, folder)
@@ -101,3 +101,53 @@ def test_each_plan_is_made_on_what_the_one_before_left(tmp_path: Path, monkeypat
     assert newer.community.member("ida")[:-1] == again.member("ida")[:-1]
     assert [e[:4] for e in newer.community.register.of("ida")] == [e[:4] for e in again.register.of("ida")]
     assert source.newer(newer) is None
+
+
+@pytest.fixture
+def kept(tmp_path: Path) -> tuple[Path, LastingHome]:
+    folder = tmp_path / "river"
+    shutil.copytree(DEMO, folder)
+    Community.open(folder).plan(MemberAdd("ida", {"name": "Ida Reed"})).apply()
+    source = Folder(folder)
+    source.first()
+    return folder, source.home
+
+
+def in_files(folder: Path) -> str:
+    return (folder / "members.csv").read_text() + (folder / "assignments.csv").read_text()
+
+
+def test_files_are_written_once_in_a_while_and_nobody_sees_that_they_are_late(kept: tuple[Path, LastingHome]) -> None:
+    folder, home = kept
+    for n in range(4):
+        plan(home, [MemberSet("ida", {"name": f"Ida {n}"})], by="ines").apply()
+    assert ("Ida 0" in in_files(folder), "Ida 3" in in_files(folder)) == (True, False)
+    plan(home, [Assign("ida", "surveyor", "rota")], by="ines").apply()
+    home.write_late()
+    assert "Ida 3" not in in_files(folder)
+    home.write_late(at_once=True)
+    assert "Ida 3" in in_files(folder)
+    assert "ida,surveyor,rota" in in_files(folder)
+    before = home.read()
+    plan(home, [MemberSet("ida", {"name": "Ida 9"})], by="ines").apply()
+    opened = Community.open(folder)  # whoever opens it writes what is late
+    assert (opened.member("ida").name, opened.notices, "Ida 9" in in_files(folder)) == ("Ida 9", (), True)
+    assert home.read().version == before.version + 1
+
+
+def test_an_edit_by_hand_of_a_late_file_is_an_edit_and_not_lost(kept: tuple[Path, LastingHome]) -> None:
+    folder, home = kept
+    for n in range(3):
+        plan(home, [MemberSet("ida", {"name": f"Ida {n}"})], by="ines").apply()
+    file = folder / "members.csv"
+    file.write_text(file.read_text().replace("Bram Ashby", "Bram A."))
+    assert "Bram A." in file.read_text()
+    home.write_late(at_once=True)
+    assert "Bram A." in file.read_text()
+    plan(home, [Assign("ida", "surveyor", "rota")], by="ines").apply()
+    home.write_late(at_once=True)
+    opened = Community.open(folder)
+    assert (opened.member("bram").name, opened.member("ida").name) == ("Bram A.", "Ida 2")
+    assert [e.rank for e in opened.register.of("ida") if e.place == "rota"] == ["surveyor"]
+    assert "Bram A." in in_files(folder)
+    assert "Ida 2" in in_files(folder)

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import asyncio
 import logging
-from collections.abc import Mapping
+from collections.abc import AsyncIterator, Mapping
+from contextlib import asynccontextmanager
 from pathlib import Path
 from threading import RLock
 from time import monotonic
@@ -51,7 +52,13 @@ class Current:
     def look(self) -> None:
         """Look whether there is another state, and answer from it; else the last good one stays."""
         with self.turn:
+            self.source.settle()
             self._look()
+
+    def settle(self) -> None:
+        """Write what is left to be written, at the end."""
+        with self.turn:
+            self.source.settle(at_once=True)
 
     def _look(self) -> None:
         try:
@@ -69,6 +76,12 @@ class Current:
         if found is not None:
             self.now = self._ready(found)
             log.info("another state", extra={"state": found.number})
+
+    @asynccontextmanager
+    async def lasting(self, _: object) -> AsyncIterator[None]:
+        """Stay while the service runs; at its end what is left to be written is written."""
+        yield
+        await asyncio.to_thread(self.settle)
 
     async def look_on(self) -> None:
         """Keep looking, beside the requests, for ever."""

@@ -88,7 +88,7 @@ def application(
     source = source_of(community, register)
     current = Current(source, Pages(_secret(source, fallback_secret)))
     service = Service(current, Metrics(), public_url, None if decisions is None else Record(decisions))
-    inner = Starlette(routes=service.routes())
+    inner = Starlette(routes=service.routes(), lifespan=current.lasting)
     provisioning = _provisioning(current, service)
     paths = {*_PATHS, *_OTHERS}
     return Guard(

@@ -13,6 +13,7 @@ from ask_above.files.folder import read_files
 from ask_above.files.names import CHARTER
 from ask_above.files.opening import located
 from ask_above.workspace.home import BusyError, Home
+from ask_above.workspace.lasting import LastingHome
 from ask_above.workspace.plans import go_on
 
 if TYPE_CHECKING:
@@ -40,7 +41,7 @@ class State(NamedTuple):
 class Source(ABC):
     """Reads a community, and reads it again where there is something new."""
 
-    home: Home | None = None
+    home: LastingHome | None = None
     """The folder that changes are made in, where there is one."""
 
     @abstractmethod
@@ -50,6 +51,11 @@ class Source(ABC):
     @abstractmethod
     def newer(self, known: State) -> State | None:
         """Return the state of now where that is another one; ``None`` where nothing has changed."""
+
+    def settle(self, *, at_once: bool = False) -> None:
+        """Write what changes made from here have left to be written, where it is time for that."""
+        if self.home is not None:
+            self.home.write_late(at_once=at_once)
 
     @property
     @abstractmethod
@@ -87,7 +93,7 @@ class Folder(Source):
         self.path, self.register = path, register
         where, name = located(path)
         # to see whether anything is new no row of a large register is read
-        self.home: Home = Home(where, name, register, on_demand=True)
+        self.home: LastingHome = LastingHome(where, name, register)
         self._seen: Snapshot | None = None
 
     def first(self) -> State:
@@ -100,7 +106,7 @@ class Folder(Source):
         if snapshot is self._seen:
             return None
         names = self.home.kept.get("names") if self.home.kept.get("snapshot") is snapshot else None
-        if names is not None and self.home.goes_on:  # a change of our own: what it left is known already
+        if names is not None:  # a change of our own: what it left is known already
             self._seen = snapshot
             return self._state(Community.of(names), snapshot)
         community = self._after(known, snapshot)

@@ -65,10 +65,10 @@ class Home:
     ) -> None:
         self.storage = Storage(folder, name, register)
         self.folder, self.name, self.register, self.on_demand = folder, name, register, on_demand
-        self._last: tuple[object, Snapshot] | None = None
+        self._last: tuple[tuple[dict[str, bytes | None], int | None], Snapshot] | None = None
         self._names: tuple[str, ...] = ()
         self._reading: ExitStack | None = None
-        self._sets_aside = self.goes_on = False
+        self._sets_aside = False
         self._forgets: Person | None = None
         self.kept: dict[str, Any] = {}
         self.told: list[str] = []
@@ -229,46 +229,6 @@ class Home:
     def charter_of(self, texts: Mapping[str, str]) -> Charter:
         """Read the charter alone, with other texts of its files."""
         return self.storage.charter_of(texts)
-
-    # -- going on from what is known
-
-    def go_on_from(self, snapshot: Snapshot, register: Register) -> Snapshot:
-        """Take a register that is the same as a snapshot's, and in memory, for it: nothing of it is read again.
-
-        For whoever stays, and keeps the register in memory. From then on a change goes on from what it leaves.
-        """
-        known = snapshot._replace(register=register)
-        if self._last is not None and self._last[1] is snapshot:
-            self._last, self.goes_on = (self._last[0], known), True
-            if self._reading is not None:
-                self._reading.close()
-                self._reading = None
-        return known
-
-    def went_on(
-        self, entry: Entry, before: Snapshot, after: tuple[Charter, Register], texts: Mapping[str, str]
-    ) -> Snapshot | None:
-        """Return what a change has left without reading it again; ``None`` where it has to be read."""
-        loaded, (charter, register) = before.loaded, after
-        if loaded is None or loaded.people is not None or self.told or entry.kind == "forget":
-            return None
-        if before.by_hand or before.rows or self.storage.keeps_files(len(register.members)):
-            return None
-        self._names = tuple(texts)
-        found = self._found()
-        if any(found[name] != text.encode("utf-8") for name, text in texts.items()):
-            return None
-        left = loaded._replace(
-            size=len(register.members),
-            version=loaded.version + 1,
-            last=entry.number,
-            files=texts,
-            letters=(),
-            waits=False,
-        )
-        snapshot = Snapshot(charter, register, texts, found, left, notices=before.notices)
-        self._last = ((found, left.version), snapshot)
-        return snapshot
 
     # -- changing
 
@@ -455,14 +415,25 @@ class Home:
     ) -> None:
         store = self.store
         for name, raw in before.found.items():
-            if raw is not None:  # what was edited by hand counts from now on: should it stay there it is old
+            # what was edited by hand counts from now on: should it stay there it is old
+            if raw is not None and not self._is_late(name):
                 store.note_file(connection, name, raw, entry.number - 1)
         for name, text in texts.items():
             if before.found.get(name) != text.encode("utf-8"):
                 files.prepare(self.folder / name, text.encode("utf-8"))
-        self._prepare_register(connection, entry, before, register, files)
         self._prepare_letters(store.letters_on(connection), files)
-        files.prepare(self.folder / MARK, self._mark(store.id_on(connection), entry.number).content)
+        self._prepare_kept(connection, entry, before, register, files)
+
+    def _is_late(self, name: str) -> bool:  # noqa: ARG002 (for homes that write files later)
+        """Tell whether a file is known to be older than the state before."""
+        return False
+
+    def _prepare_kept(
+        self, connection: sa.Connection, entry: Entry, before: Snapshot, register: Register, files: FileBatch
+    ) -> None:
+        """Prepare what is kept beside the database: the register's files, and which state they are of."""
+        self._prepare_register(connection, entry, before, register, files)
+        files.prepare(self.folder / MARK, self._mark(self.store.id_on(connection), entry.number).content)
 
     def _prepare_register(
         self, connection: sa.Connection, entry: Entry, before: Snapshot, register: Register, files: FileBatch
@@ -480,7 +451,11 @@ class Home:
             new = written(table, raw, rows[table])
             if raw != new:
                 files.prepare(self.folder / name, new, PRIVATE)
-            self.store.note_file(connection, name, new, entry.number)
+            self._noted(connection, name, new, entry.number)
+
+    def _noted(self, connection: sa.Connection, name: str, content: bytes, number: int) -> None:
+        """Note what a file of the register holds after a change."""
+        self.store.note_file(connection, name, content, number)
 
     def _set_aside(self, before: Snapshot, register: Register) -> None:
         """Say what becomes of the register's files where none are kept beside the database; it is done at the end."""

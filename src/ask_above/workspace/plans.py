@@ -32,6 +32,7 @@ from ask_above.files.yaml_text import compose, plain
 from ask_above.people.register import Member, Register
 from ask_above.printing import Printed
 from ask_above.workspace.home import ChangedMeanwhileError, Home, entries_by_hand, now
+from ask_above.workspace.lasting import LastingHome
 from ask_above.workspace.snapshot import Snapshot
 
 if TYPE_CHECKING:
@@ -277,19 +278,19 @@ class Plan(Printed):
         with self.home.locked():
             after = self.after.charter, self.after.register
             made = self.home.change(entry, self.snapshot, after, self.texts, letters, self.by_hand_entries())
-            if self.home.goes_on:
-                self._go_on(made)
+            if isinstance(self.home, LastingHome):
+                self._go_on(self.home, made)
             return made
 
-    def _go_on(self, made: Entry) -> None:
+    def _go_on(self, home: LastingHome, made: Entry) -> None:
         """Let the home go on from what this has left: the next plan is made on that."""
         names = self.after
         if made.rows != self.rows:  # what was given has its number now
             register = changed(self.before.register, made.rows, self.after.charter.zone)
             names = self.before.after(charter=self.after.charter, register=register)
-        left = self.home.went_on(made, self.snapshot, (names.charter, names.register), self.texts)
+        left = home.went_on(made, self.snapshot, (names.charter, names.register), self.texts)
         if left is not None:
-            self.home.kept.update(names=names, snapshot=left)
+            home.kept.update(names=names, snapshot=left)
 
     def by_hand_entries(self) -> list[Entry]:
         """Return the journal's entries for edits by hand since the last change: what differs, and its effect."""
@@ -383,7 +384,7 @@ def plan(
     return made
 
 
-def go_on(home: Home, snapshot: Snapshot, names: Names) -> Snapshot:
+def go_on(home: LastingHome, snapshot: Snapshot, names: Names) -> Snapshot:
     """Let what is changed from a home go on from names that are in memory; returns the snapshot with their register."""
     known = home.go_on_from(snapshot, names.register)
     names.decider.keep(Edges)

@@ -1,0 +1,130 @@
+"""A community's home for whoever stays, such as a service: it goes on from what it knows, and writes files in time.
+
+A change leaves a state that is known without reading it again. The files beside the database are old for a moment: any
+other opening knows that, takes the database, and writes them. So do this home's own, once in a while and at its end.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from contextlib import suppress
+from time import monotonic
+from typing import TYPE_CHECKING
+
+from ask_above.charter.charter import Charter
+from ask_above.errors import AskAboveError
+from ask_above.files.names import ASSIGNMENTS, MEMBERS
+from ask_above.files.writing import FileBatch, batch
+from ask_above.people.register import Register
+from ask_above.store.entries import Entry
+from ask_above.workspace.home import Home
+from ask_above.workspace.snapshot import Snapshot
+
+if TYPE_CHECKING:
+    from pathlib import Path
+
+    import sqlalchemy as sa
+
+_EVERY = 1.0
+"""At most once in so many seconds the files beside the database are written."""
+
+
+class LastingHome(Home):
+    """A home that is kept; whoever uses it from several threads lets them take turns."""
+
+    def __init__(self, folder: Path, name: str, register: str | None = None) -> None:
+        super().__init__(folder, name, register, on_demand=True)
+        self._late = False
+        self._known: Snapshot | None = None
+        self._wrote_at = -_EVERY
+        self._new: dict[str, bytes] = {}
+
+    def read(self) -> Snapshot:
+        """Return the community as it is now; where anything has happened that is not known, files are not late."""
+        known = self._last
+        snapshot = super().read()
+        if known is None or snapshot is not known[1]:
+            self._late = False
+        return snapshot
+
+    def _is_late(self, name: str) -> bool:
+        return self._late and name in (MEMBERS, ASSIGNMENTS)
+
+    def go_on_from(self, snapshot: Snapshot, register: Register) -> Snapshot:
+        """Take a register that is the same as a snapshot's, and in memory, for it: nothing of it is read again."""
+        known = snapshot._replace(register=register)
+        if self._last is not None and self._last[1] is snapshot:
+            self._last, self._known = (self._last[0], known), known
+            if self._reading is not None:
+                self._reading.close()
+                self._reading = None
+        return known
+
+    def went_on(
+        self, entry: Entry, before: Snapshot, after: tuple[Charter, Register], texts: Mapping[str, str]
+    ) -> Snapshot | None:
+        """Return what a change has left without reading it again; ``None`` where it has to be read."""
+        loaded, (charter, register) = before.loaded, after
+        if before is not self._known or loaded is None or self.told or entry.kind == "forget":
+            return None
+        self._names = tuple(texts)
+        found = self._found()
+        wanted = {**before.found, **self._new, **{name: text.encode("utf-8") for name, text in texts.items()}}
+        if any(found[name] != wanted.get(name) for name in found):
+            return None  # somebody edited one of them by hand meanwhile
+        left = loaded._replace(
+            people=None,
+            given=None,
+            size=len(register.members),
+            version=loaded.version + 1,
+            last=entry.number,
+            files=texts,
+            letters=(),
+            waits=False,
+        )
+        snapshot = Snapshot(charter, register, texts, found, left, notices=before.notices)
+        self._last, self._known = ((found, left.version), snapshot), snapshot
+        return snapshot
+
+    def _prepare_kept(
+        self, connection: sa.Connection, entry: Entry, before: Snapshot, register: Register, files: FileBatch
+    ) -> None:
+        """Prepare the register's files and the folder's mark, or leave that for later."""
+        self._new = {}
+        size = before.loaded.size if before.loaded else 0
+        same = self.storage.keeps_files(size) == self.storage.keeps_files(len(register.members))
+        if before is self._known and same and monotonic() - self._wrote_at < _EVERY:
+            self._late = True
+            return
+        self._wrote_at, self._late = monotonic(), False
+        super()._prepare_kept(connection, entry, before, register, files)
+
+    def _noted(self, connection: sa.Connection, name: str, content: bytes, number: int) -> None:
+        self._new[name] = content
+        super()._noted(connection, name, content, number)
+
+    def write_late(self, *, at_once: bool = False) -> None:
+        """Write the files that changes have left old, where it is time for that; ``at_once`` whether it is or not.
+
+        Where anything else has happened meanwhile, whoever reads that writes them.
+        """
+        if not self._late or self._last is None or (not at_once and monotonic() - self._wrote_at < _EVERY):
+            return
+        self._late, self._wrote_at = False, monotonic()
+        with suppress(AskAboveError, OSError), self.locked(wait=0), batch() as files:
+            (found, version), snapshot = self._last
+            loaded = snapshot.loaded
+            if loaded is None or self._found() != found:
+                return
+            with self.store.writing() as connection:
+                if self.store.version_on(connection) != version:
+                    return
+                self._new = {}
+                written = Entry(loaded.last, "", "", "", "")
+                super()._prepare_kept(connection, written, snapshot, snapshot.register, files)
+            files.place()
+            now = {**found, **self._new}
+            known = snapshot._replace(found=now)
+            self._last, self._known = ((now, version), known), known
+            if self.kept.get("snapshot") is snapshot:
+                self.kept["snapshot"] = known
