@@ -225,6 +225,30 @@ class TestReach:
         assert ada.patch("/Users/ines", {"op": "replace", "path": "active", "value": False}).status in (400, 403)
         assert ada.community.member("ines").status == "active"
 
+    def test_a_rank_is_given_by_the_token_of_the_name_that_keeps_it(self, here: Path) -> None:
+        charter = here / "charter.yaml"
+        charter.write_text(
+            charter.read_text().replace("  - key: surveyor\n", "  - key: surveyor\n    kept-by: idp-ines\n")
+        )
+        give = {"op": "add", "path": "members", "value": [{"value": "bram"}]}
+        refused = Provider(here, "olaf").patch("/Groups/rank:surveyor", give)
+        assert (refused.status, "is kept by idp-ines" in refused.data["detail"]) == (400, True)
+        assert Provider(here).patch("/Groups/rank:surveyor", give).status == 200
+        assert "surveyor" in {e.rank for e in Community.open(here).register.of("bram")}
+
+    def test_whoever_a_write_concerns_is_told_where_that_is_asked_for(self, here: Path) -> None:
+        token = add_token(Community.open(here).home, "idp", member="ines", may=TokenMay.PROVISION)
+        give = {"schemas": [PATCH], "Operations": [{"op": "add", "path": "members", "value": [{"value": "bram"}]}]}
+        for tell, many in ((False, 0), (True, 1)):
+            rank = "surveyor" if tell else "editor"
+            app = application(here, tell=tell)
+            path = f"/scim/v2/Groups/rank:{rank}"
+            done = asked(
+                app, "PATCH", path, give, authorization=f"Bearer {token}", content_type="application/scim+json"
+            )
+            assert done.status == 204, done.body
+            assert len([*(here / "outbox").glob("*-bram.eml")]) == many
+
     def test_reading_tokens_and_no_token_change_nobody(self, here: Path) -> None:
         idp = Provider(here)
         reading = add_token(Community.open(here).home, "reader")

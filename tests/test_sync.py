@@ -160,6 +160,46 @@ class TestTakingOver:
             )
         assert run("undo", "--yes", cwd=here).returncode == 0
 
+    def test_commands_are_refused_names_addresses_and_groups_that_the_directory_holds(self, here: Path) -> None:
+        sync(here, "--yes")
+        for words, said in (
+            (("member", "set", "ida", "--name", "Ida R"), "The name of Ida Reed comes from sisters; change it there"),
+            (("member", "set", "ida", "--email", "i@river.example"), "The address of Ida Reed comes from sisters"),
+            (("member", "take", "ida", "upper-team"), "Whether Ida Reed is in upper-team comes from sisters"),
+            (("member", "put", "tove", "upper-team"), "Whether Tove Eddy is in upper-team comes from sisters"),
+        ):
+            done = run(*words, "--yes", cwd=here)
+            assert (done.returncode, said in " ".join(done.stdout.split())) == (1, True), done
+        # what it does not hold is everybody's to change: other groups, notes, and whoever is not in it
+        for words in (("member", "put", "ida", "samplers"), ("member", "put", "dara", "upper-team")):
+            assert run(*words, "--yes", cwd=here).returncode == 0
+        assert "Nothing changes" in sync(here, "--yes").stdout
+
+    def test_what_came_from_it_is_kept_by_hand_once_it_is_let_go(self, here: Path) -> None:
+        sync(here, "--yes")
+        assert sync(here, "--let-go", "--yes", "--as", "petra").returncode == 1
+        done = sync(here, "--let-go", "--yes", "--as", "ines", "--why", "The societies part")
+        assert (done.returncode, "Keep by hand what came from sisters" in done.stdout) == (0, True)
+        c = Community.open(here)
+        assert (c.member("ida").external_id, {source for *_, source in given(c, "ida")}) == ("", {""})
+        assert run("unassign", "surveyor", "ida", "--yes", cwd=here).returncode == 0
+        assert run("member", "set", "ida", "--name", "Ida R", "--yes", cwd=here).returncode == 0
+
+    def test_a_rank_kept_by_the_directory_is_given_and_taken_by_it_alone(self, here: Path) -> None:
+        charter = here / "charter.yaml"
+        charter.write_text(
+            charter.read_text().replace("  - key: surveyor\n", "  - key: surveyor\n    kept-by: Sisters\n")
+        )
+        assert run("assign", "surveyor", "bram", "--yes", cwd=here).returncode == 1
+        assert sync(here, "--yes").returncode == 0
+        assert ("surveyor", "site", "sisters") in given(Community.open(here), "ida")
+        (here / "people.ldif").write_text(PEOPLE.replace("uniqueMember: uid=Tove, OU=people, dc=river\n", ""))
+        assert sync(here, "--yes").returncode == 0
+        assert ("surveyor", "site", "sisters") not in given(Community.open(here), "tove")
+        (here / "directory.yaml").write_text(MAPPING.replace("name: sisters", "name: others"))
+        refused = sync(here, "--yes")
+        assert (refused.returncode, "is kept by Sisters" in " ".join(refused.stdout.split())) == (1, True)
+
     def test_a_sync_reaches_no_further_than_its_member(self, here: Path) -> None:
         (here / "directory.yaml").write_text(MAPPING.replace("rank: surveyor", "rank: steward"))
         done = sync(here, "--yes", "--as", "ada")

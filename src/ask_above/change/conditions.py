@@ -24,10 +24,13 @@ Recorded = dict[tuple[str, str], Coverage]
 
 
 class Conditions:
-    """The conditions of a change; ``refusals`` are those it breaks."""
+    """The conditions of a change; ``refusals`` are those it breaks.
 
-    def __init__(self, difference: Difference, now: Instant) -> None:
-        self.difference, self.now = difference, now
+    ``outside`` is the name of the program outside that makes it: what is kept by that name it may give and take.
+    """
+
+    def __init__(self, difference: Difference, now: Instant, outside: str = "") -> None:
+        self.difference, self.now, self.outside = difference, now, outside.casefold()
         self.before, self.after = difference.before, difference.after
 
     @cached_property
@@ -47,9 +50,13 @@ class Conditions:
                 yield Refusal("6.10", f"{old.title} is kept by {old.kept_by}; nobody here edits, gives or takes it.")
         for given in self.difference.given:
             rank = self._rank(given.rank)
-            if given.lost and rank is not None and rank.kept_by:
+            if given.lost and rank is not None and self._is_kept(rank):
                 said = f"{rank.title} is kept by {rank.kept_by}; nobody here edits, gives or takes it."
                 yield Refusal("6.8", said, "act")
+
+    def _is_kept(self, rank: Rank) -> bool:
+        """Tell whether something outside keeps a rank that is not what makes the change."""
+        return bool(rank.kept_by) and str(rank.kept_by).casefold() != self.outside
 
     def _rank(self, key: str) -> Rank | None:
         return self.after.charter.ranks.get(key) or self.before.charter.ranks.get(key)
@@ -98,7 +105,7 @@ class Conditions:
             yield Refusal(
                 "6.8", f"{rank.title} is held without being given, so it can be neither given nor taken.", "act"
             )
-        if rank.kept_by:
+        if self._is_kept(rank):
             said = f"{rank.title} is kept by {rank.kept_by}; nobody here edits, gives or takes it."
             yield Refusal("6.8", said, "act")
         if member.status in OUT and self._assigned(member.key, rank.key, place):

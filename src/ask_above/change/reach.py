@@ -22,15 +22,21 @@ class Reach:
     """Holds one change to what members may do.
 
     ``old`` and ``new`` answer for the two sides of the difference. ``taken_out`` are members whom the actor added, and
-    takes out again by taking that change back.
+    takes out again by taking that change back. ``outside`` names the program outside that makes it, if one does.
     """
 
     def __init__(
-        self, old: Decider, new: Decider, difference: Difference, now: Instant, taken_out: frozenset[str] = frozenset()
+        self,
+        old: Decider,
+        new: Decider,
+        difference: Difference,
+        now: Instant,
+        taken_out: frozenset[str] = frozenset(),
+        outside: str = "",
     ) -> None:
         self.old, self.new, self.difference, self.now = old, new, difference, now
         self.rights = Rights(old, new, difference, now, taken_out)
-        self.conditions = Conditions(difference, now)
+        self.conditions = Conditions(difference, now, outside)
         self.effect = Effect(old, new, difference, now)
 
     def refusals(self, actor: str) -> list[Refusal]:

@@ -62,6 +62,27 @@ class Sync(NamedTuple):
                 raise UnknownNameError("group", each.into, nearest(each.into, draft.charter.groups))
 
 
+class LetGo(NamedTuple):
+    """Let all that a directory holds be kept by hand from now on; nobody gains or loses anything."""
+
+    source: str
+
+    def on(self, draft: Draft) -> Done:
+        """Work it out; raises :class:`EditError` where the directory holds nothing."""
+        register, rows = draft.register, []
+        for key, member in register.members.items():
+            if member.external_id.startswith(f"{self.source}:"):
+                before = member_row(member)
+                rows.append(RowChange("members", key, before, before | {"external_id": ""}))
+        for each in register.assignments:
+            if each.source == self.source:
+                before, after = assignment_row(each), assignment_row(each._replace(source=""))
+                rows.append(RowChange("assignments", str(each.number), before, after))
+        if not rows:
+            raise EditError(f"Nothing here comes from {self.source}.")
+        return Done(f"keep by hand what came from {self.source}", (), tuple(rows))
+
+
 def absent(sync: Sync, draft: Draft) -> list[Member]:
     """Return the members that came from a directory and are in it no more; never the owner, and nobody retired."""
     there = {f"{sync.source}:{each.number}" for each in sync.people}

@@ -42,6 +42,7 @@ from ask_above.files.opening import located
 )
 @click.option("--certificate", show_envvar=True, metavar="FILE", help="For TLS.", type=click.Path(exists=True))
 @click.option("--key", show_envvar=True, metavar="FILE", help="For TLS.", type=click.Path(exists=True))
+@click.option("--tell", is_flag=True, help="Write to those whom a change by provisioning concerns, into the outbox.")
 @click.option("--quiet", is_flag=True, help="Log no single requests.")
 @community_option
 def command(
@@ -55,6 +56,7 @@ def command(
     key: str | None,
     community: str | None,
     *,
+    tell: bool,
     quiet: bool,
 ) -> int:
     """Answer other programs over HTTP: may they, who may, where, what; as OpenID AuthZEN 1.0 says.
@@ -85,6 +87,7 @@ def command(
         certificate=certificate,
         key=key,
         quiet=quiet,
+        tell=tell,
     )
     _tell_who_is_served(settings.community, settings.register, host)
     run(settings)

@@ -23,8 +23,9 @@ _PASSWORD = "ASK_ABOVE_DIRECTORY_PASSWORD"  # noqa: S105 (the name of a variable
 
 @click.command("sync", cls=Spoken)
 @click.argument("mapping", type=click.Path(path_type=Path, exists=True, dir_okay=False))
+@click.option("--let-go", is_flag=True, help="Keep by hand from now on what came from it; the directory is not asked.")
 @change_options
-def command(mapping: Path, *, how: How) -> int:
+def command(mapping: Path, *, how: How, let_go: bool) -> int:
     """Take people and groups over from a directory, as a mapping says: one plan, one change.
 
     MAPPING is a YAML file: where the directory is (LDAP, or an LDIF file), which attribute is what, and what its groups
@@ -37,21 +38,29 @@ def command(mapping: Path, *, how: How) -> int:
       ask-above sync directory.yaml --yes --why "As every night"
     """
     from ask_above.files.directories import read_directory, read_mapping
-    from ask_above.workspace.syncing import plan_sync, understood
+    from ask_above.workspace import syncing
 
     said = read_mapping(mapping)
-    found = understood(said, read_directory(said, _password(said)))
+    home = home_of(how.community)
+    if let_go:
+        done = see_through(how, lambda: syncing.plan_letting_go(home, said.name, by=how.by, why=how.why))
+        if done == 0 and not how.only_plan:
+            syncing.let_go(home, said.name)
+        return done
+    found = syncing.understood(said, read_directory(said, _password(said)))
     people = "1 person" if len(found.people) == 1 else f"{len(found.people)} people"
     groups = "1 group" if found.groups == 1 else f"{found.groups} groups"
     stdout().line(f"{said.name}: {people}, {groups}", "head")
-    home = home_of(how.community)
 
     def planned() -> Plan:
-        return plan_sync(home, said, found, by=how.by, why=how.why, force=how.force and bool(how.why))
+        return syncing.plan_sync(home, said, found, by=how.by, why=how.why, force=how.force and bool(how.why))
 
     made = planned()
     tell(found.notes)
-    return see_through(how, lambda: made if not made.is_overtaken(made.before.moment()) else planned())
+    done = see_through(how, lambda: made if not made.is_overtaken(made.before.moment()) else planned())
+    if done == 0 and not how.only_plan:
+        syncing.keep_claims(home, said)
+    return done
 
 
 def _password(mapping: DirectoryMapping) -> str | None:

@@ -93,7 +93,8 @@ class Case:
 
     def unassign(self, rank: Rank, target: Asked) -> list[Step]:
         """Collect why the actor may or may not take ``rank`` from ``target`` (rule 6.9)."""
-        self._givable(rank)
+        if not self.in_change:  # in a change it is one of its conditions
+            self._givable(rank)
         if not self.in_change and not self.has_assignment(rank, target):
             words = {"target": target.label, "rank": rank.title, "place": self._where(self.place)}
             self._no("6.9", "no-assignment", **words)

@@ -48,6 +48,7 @@ from ask_above.people.register import OUT, Member, reached_groups
 from ask_above.serve.current import Current
 from ask_above.serve.people import PeopleIndex, user_name
 from ask_above.serve.resources import Email, Group, GroupMember, Held, Membership, RegisterUser, User
+from ask_above.show.letters import letters
 from ask_above.store.keys import read_group_numbers, write_group_number
 from ask_above.workspace.home import BusyError, ChangedMeanwhileError, Home
 from ask_above.workspace.plans import RefusedError, plan
@@ -64,11 +65,11 @@ class RegisterStorage(ScimStorage):
     """Reads and writes members and groups as SCIM resources.
 
     What is read is the state that the service answers from; what is written is a plan, made at once and answered from
-    before the response is given.
+    before the response is given. ``tells``: a letter to each member whom a change concerns goes to the outbox.
     """
 
-    def __init__(self, current: Current) -> None:
-        self.current = current
+    def __init__(self, current: Current, *, tells: bool = False) -> None:
+        self.current, self.tells = current, tells
         self._known_numbers: Mapping[str, str] | None = None
         self._people = PeopleIndex()
 
@@ -359,7 +360,8 @@ class RegisterStorage(ScimStorage):
         self._check_members(sorted(come))
         if kind == "rank":
             rank = self.community.charter.ranks[name]
-            if rank.kept_by and (come or go):
+            token = ACTOR.get()
+            if rank.kept_by and (come or go) and (token is None or rank.kept_by.casefold() != token.name.casefold()):
                 kept = f"{rank.title} is kept by {rank.kept_by}; nobody here gives or takes it."
                 raise MutabilityException(detail=kept)
             return [*(Assign(member, name) for member in sorted(come)), *(Unassign(m, name) for m in sorted(go))]
@@ -387,8 +389,9 @@ class RegisterStorage(ScimStorage):
             raise ForbiddenException(detail="Only a token that acts as a member may change anybody.")
         try:
             made = plan(self._home(), edits, by=token.member, why=f"by the token {token.name}")
+            made.source = token.name
             if not made.is_empty:
-                made.apply()
+                made.apply(letters=letters(made) if self.tells else ())
         except RefusedError as error:
             raise ForbiddenException(detail=" ".join([str(error), *error.reasons])) from None
         except (EditError, UnknownNameError) as error:

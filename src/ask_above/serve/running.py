@@ -36,6 +36,7 @@ class Settings(NamedTuple):
     certificate: str | None = None
     key: str | None = None
     quiet: bool = False
+    tell: bool = False
     secret: str = ""
 
 
@@ -97,6 +98,7 @@ def from_environment() -> ASGIApp:
         decisions=Path(settings.decisions) if settings.decisions else None,
         most_at_once=settings.most_at_once,
         fallback_secret=bytes.fromhex(settings.secret),
+        tell=settings.tell,
     )
 
 

@@ -45,9 +45,11 @@ _MEMBER: Final = frozenset({"value", "display", "type", "$ref"})
 class Provisioning:
     """The endpoints under ``/scim/v2``, as an ASGI application."""
 
-    def __init__(self, current: Current, public_url: str, body: Callable[[Receive], Awaitable[bytes]]) -> None:
+    def __init__(
+        self, current: Current, public_url: str, body: Callable[[Receive], Awaitable[bytes]], *, tells: bool = False
+    ) -> None:
         self.service = ScimService(provider())
-        self.handler = Handler(self.service, RegisterStorage(current))
+        self.handler = Handler(self.service, RegisterStorage(current, tells=tells))
         self.public_url, self.body = public_url, body
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:

@@ -62,6 +62,7 @@ def application(
     decisions: Path | None = None,
     most_at_once: int = 64,
     fallback_secret: bytes | None = None,
+    tell: bool = False,
 ) -> Guard:
     """Return an ASGI application that answers for a community, to be run or mounted in another.
 
@@ -81,6 +82,8 @@ def application(
         How many requests are taken at a time; more are turned away with 503.
     fallback_secret
         What pages are signed with where no database keeps a secret for every worker; made anew where left out.
+    tell
+        Whether members whom a change by provisioning concerns are told in letters, into the outbox.
 
     Raises :class:`ask_above.AskAboveError` where the community cannot be read.
 
@@ -89,7 +92,7 @@ def application(
     current = Current(source, Pages(_secret(source, fallback_secret)))
     service = Service(current, Metrics(), public_url, None if decisions is None else Record(decisions))
     inner = Starlette(routes=service.routes(), lifespan=current.lasting)
-    provisioning = _provisioning(current, service)
+    provisioning = _provisioning(current, service, tell=tell)
     paths = {*_PATHS, *_OTHERS}
     return Guard(
         inner,
@@ -103,13 +106,13 @@ def application(
     )
 
 
-def _provisioning(current: Current, service: Service) -> ASGIApp | None:
+def _provisioning(current: Current, service: Service, *, tell: bool) -> ASGIApp | None:
     """Return what answers under ``/scim/v2``; nothing where its packages are not installed."""
     try:
         from ask_above.serve.scim import Provisioning
     except ImportError:
         return None
-    return Provisioning(current, service.public_url, service.slow.read)
+    return Provisioning(current, service.public_url, service.slow.read, tells=tell)
 
 
 def source_of(community: Community | str | Path | None, register: str | None) -> Source:

@@ -130,6 +130,9 @@ def _change(row: RowChange) -> str:
     cells = after or before
     where = f" in {cells['place']}" if cells.get("place") else ""
     span = "".join(f" {word} {cells[word]}" for word in ("from", "until") if cells.get(word))
+    source = after.get("source", "")
+    if before and after and before.get("source", "") != source:
+        return f"{cells['rank']}{where}{span}: " + (f"kept by {source}" if source else "kept by hand")
     return f"{'given' if after else 'no longer'} {cells['rank']}{where}{span}"
 
 

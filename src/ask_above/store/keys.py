@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import secrets
 from typing import NamedTuple
 
@@ -11,6 +12,7 @@ from ask_above.store.database import Store
 from ask_above.store.tables import group_numbers, state, tokens
 
 _SECRET = "pages"  # noqa: S105 (the name of it)
+_CLAIMS = "sync:"
 
 
 class TokenRow(NamedTuple):
@@ -55,6 +57,32 @@ def write_group_number(store: Store, key: str, number: str) -> None:
         connection.execute(group_numbers.delete().where(group_numbers.c.key == key))
         if number:
             connection.execute(group_numbers.insert().values(key=key, number=number))
+
+
+class Claims(NamedTuple):
+    """What a directory holds of the members who come from it: fields of theirs, and who is in which groups."""
+
+    source: str
+    fields: tuple[str, ...]
+    groups: tuple[str, ...]
+
+
+def read_claims(store: Store) -> list[Claims]:
+    """Return what each directory claims that members were taken over from."""
+    with store.reading() as connection:
+        rows = connection.execute(sa.select(state).where(state.c.name.startswith(_CLAIMS)).order_by(state.c.name)).all()
+    found = [(name.removeprefix(_CLAIMS), json.loads(value)) for name, value in rows]
+    return [Claims(name, tuple(said["fields"]), tuple(said["groups"])) for name, said in found]
+
+
+def write_claims(store: Store, claims: Claims) -> None:
+    """Keep what a directory claims; nothing of anything takes it out."""
+    name = f"{_CLAIMS}{claims.source}"
+    with store.writing() as connection:
+        connection.execute(state.delete().where(state.c.name == name))
+        if claims.fields or claims.groups:
+            said = json.dumps({"fields": claims.fields, "groups": claims.groups})
+            connection.execute(state.insert().values(name=name, value=said))
 
 
 def page_secret(store: Store) -> bytes:

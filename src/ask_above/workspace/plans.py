@@ -19,6 +19,7 @@ from ask_above.change.reach import Reach
 from ask_above.change.refusal import Refusal
 from ask_above.change.registering import changed
 from ask_above.change.shape import of_plain_text, shaped
+from ask_above.change.syncing import LetGo
 from ask_above.change.telling import sentences
 from ask_above.charter.charter import Charter
 from ask_above.charter.moments import Instant, written
@@ -37,7 +38,9 @@ from ask_above.workspace.snapshot import Snapshot
 
 if TYPE_CHECKING:
     from ask_above.store.entries import Entry
+    from ask_above.store.keys import Claims
 
+_CALLED = {"name": "name", "email": "address"}
 _MOST_TOLD = 30
 _MOST_SAID = 5
 _MOST_PLACES = 6
@@ -139,7 +142,7 @@ class Plan(Printed):
 
     @cached_property
     def _reach(self) -> Reach:
-        return Reach(self._old, self.after.decider, self.difference, self.at, self._taken_out())
+        return Reach(self._old, self.after.decider, self.difference, self.at, self._taken_out(), self.source)
 
     def _taken_out(self) -> frozenset[str]:
         """Return the members whom the actor added and now takes out again (rule 9.12)."""
@@ -157,9 +160,12 @@ class Plan(Printed):
         return held + [each for each in self._reach.conditions.refusals if not each.passable]
 
     def _held_outside(self) -> Iterator[Refusal]:
-        """Yield what a directory gave and this takes, where it is not the directory that does (rule 9.15)."""
+        """Yield what a directory holds and this changes, where it is not the directory that does (rule 9.15)."""
         if self.kind in ("forget", "undo"):
             return
+        if self.by and self.by != self.before.charter.owner and any(isinstance(each, LetGo) for each in self.edits):
+            yield Refusal("9.15", "What a directory holds is let go by the owner, or by the keeper of the files.")
+        yield from self._claimed()
         kept = [row.after for row in self.rows if row.table == "assignments" and row.after is not None]
         for row in self.rows:
             source = (row.before or {}).get("source", "") if row.table == "assignments" else ""
@@ -168,6 +174,31 @@ class Plan(Printed):
                 rank = self.before.charter.ranks[(row.before or {})["rank"]].title
                 why = f"{rank} of {member} comes from {source}; take it there, and sync again."
                 yield Refusal("9.15", why)
+
+    def _claimed(self) -> Iterator[Refusal]:
+        """Yield names, addresses and groups of those who come from a directory that claims them."""
+        changed = [row for row in self.rows if row.table == "members" and row.before and row.after]
+        changed = [row for row in changed if ":" in (row.before or {})["external_id"]]
+        for row in changed:
+            before, after = row.before or {}, row.after or {}
+            claims = self._claims.get(before["external_id"].partition(":")[0])
+            if claims is None or claims.source == self.source:
+                continue
+            called, what = self.before.member(row.key).called, []
+            what += [f"The {_CALLED[name]} of {called} comes" for name in claims.fields if before[name] != after[name]]
+            groups = {*before["groups"].split(";")} ^ {*after["groups"].split(";")}
+            what += [f"Whether {called} is in {each} comes" for each in claims.groups if each in groups]
+            for each in what:
+                yield Refusal("9.15", f"{each} from {claims.source}; change it there, and sync again.")
+
+    @cached_property
+    def _claims(self) -> dict[str, Claims]:
+        """What each directory claims, by its name."""
+        if self.snapshot.loaded is None:
+            return {}
+        from ask_above.store.keys import read_claims
+
+        return {each.source: each for each in read_claims(self.home.store)}
 
     @property
     def passable(self) -> list[str]:
@@ -191,6 +222,8 @@ class Plan(Printed):
         """Who could make it, by name."""
         if not (self.by and self.refusals):
             return []
+        if any(isinstance(each, LetGo) for each in self.edits):
+            return [self.before.member(self.before.charter.owner or self.by).called]
         return [self.before.member(key).called for key in self._reach.who_could(self.by)]
 
     @cached_property

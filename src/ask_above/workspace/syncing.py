@@ -6,9 +6,10 @@ from collections.abc import Mapping
 from typing import NamedTuple
 
 from ask_above.change.draft import Draft, EditError
-from ask_above.change.syncing import Given, Sync, absent, taken_over
+from ask_above.change.syncing import Given, LetGo, Sync, absent, taken_over
 from ask_above.files.directories import DirectoryMapping, DirectoryRead, Entry, folded_dn
 from ask_above.people.outside import OutsideGroup, Outsider, groups_of
+from ask_above.store.keys import Claims, read_claims, write_claims
 from ask_above.workspace.home import Home
 from ask_above.workspace.plans import Plan, plan
 
@@ -76,3 +77,24 @@ def plan_sync(home: Home, mapping: DirectoryMapping, found: SyncRead, *, by: str
     made = plan(home, [sync], by=by, why=why)
     made.source = mapping.name
     return made
+
+
+def keep_claims(home: Home, mapping: DirectoryMapping) -> None:
+    """Note what the mapping claims of those who come from its directory: commands are refused that from now on."""
+    fields = tuple(name for name in ("name", "email") if mapping.people[name])
+    groups = tuple(sorted({each.into for each in mapping.gives if each.into}))
+    claims = Claims(mapping.name, fields, groups)
+    if home.storage.holds_register() and claims not in read_claims(home.store):
+        write_claims(home.store, claims)
+
+
+def plan_letting_go(home: Home, source: str, *, by: str | None, why: str) -> Plan:
+    """Plan that what a directory holds is kept by hand; the owner's, or the keeper's of the files (rule 9.15)."""
+    made = plan(home, [LetGo(source)], by=by, why=why)
+    made.source = source
+    return made
+
+
+def let_go(home: Home, source: str) -> None:
+    """Note that a directory claims nothing any more."""
+    write_claims(home.store, Claims(source, (), ()))
