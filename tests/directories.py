@@ -7,8 +7,9 @@ import socket
 import subprocess
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
+from threading import Thread
 
 BASE = "dc=sisters,dc=example"
 PASSWORD = "only here"  # noqa: S105 (of a server that lives for a test)
@@ -43,9 +44,52 @@ def societies(people: int, groups: int) -> str:
     return "\n".join(parts)
 
 
+def certificate(folder: Path) -> tuple[Path, Path]:
+    """Make a certificate that vouches for itself, and for the loopback; returns it and its key."""
+    cert, key = folder / "cert.pem", folder / "key.pem"
+    subject = ["-subj", "/CN=localhost", "-addext", "subjectAltName=IP:127.0.0.1,DNS:localhost"]
+    command = ["openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "2", *subject]
+    subprocess.run([*command, "-keyout", str(key), "-out", str(cert)], check=True, capture_output=True)
+    return cert, key
+
+
 @contextmanager
-def slapd(folder: Path, ldif: str) -> Iterator[str]:
-    """Run the server on a free port of the loopback; gives its URL."""
+def cut_after(url: str, count: int) -> Iterator[str]:
+    """Let everything through to a server, and cut the line after so many bytes of what it says; gives the URL."""
+    where = url.rpartition(":")
+    listening = socket.create_server(("127.0.0.1", 0))
+    left = [count]
+
+    def carry(one: socket.socket, other: socket.socket, *, counted: bool) -> None:
+        with suppress(OSError):
+            while data := one.recv(4096):
+                left[0] -= len(data) if counted else 0
+                if left[0] < 0:
+                    break
+                other.sendall(data)
+        for each in (one, other):
+            with suppress(OSError):
+                each.shutdown(socket.SHUT_RDWR)
+
+    def accept() -> None:
+        with suppress(OSError):
+            while True:
+                here, _ = listening.accept()
+                there = socket.create_connection(("127.0.0.1", int(where[2])))
+                Thread(target=carry, args=(here, there), kwargs={"counted": False}, daemon=True).start()
+                Thread(target=carry, args=(there, here), kwargs={"counted": True}, daemon=True).start()
+
+    Thread(target=accept, daemon=True).start()
+    yield f"ldap://127.0.0.1:{listening.getsockname()[1]}"
+    listening.close()
+
+
+@contextmanager
+def slapd(folder: Path, ldif: str, *, secure: bool = False, both: bool = False) -> Iterator[str]:
+    """Run the server on a free port of the loopback; gives its URL.
+
+    ``secure``: over TLS, by cert.pem in the folder; ``both``: which is begun once the line stands.
+    """
     server = program()
     if server is None:
         raise RuntimeError("no slapd")
@@ -54,7 +98,12 @@ def slapd(folder: Path, ldif: str) -> Iterator[str]:
     with socket.socket() as free:
         free.bind(("127.0.0.1", 0))
         port = free.getsockname()[1]
+    own: tuple[str, ...] = ()
+    if secure:
+        cert, key = certificate(folder)
+        own = (f"TLSCertificateFile {cert}", f"TLSCertificateKeyFile {key}")
     lines = (
+        *own,
         *(f"include /etc/ldap/schema/{name}.schema" for name in ("core", "cosine", "inetorgperson")),
         "modulepath /usr/lib/ldap",
         "moduleload back_mdb",
@@ -79,7 +128,7 @@ def slapd(folder: Path, ldif: str) -> Iterator[str]:
         str(folder / "data.ldif"),
     ]
     subprocess.run(add, check=True, capture_output=True)
-    url = f"ldap://127.0.0.1:{port}"
+    url = f"ldap{'s' if secure and not both else ''}://127.0.0.1:{port}"
     process = subprocess.Popen(
         [server, "-f", str(folder / "slapd.conf"), "-h", url, "-d", "0"],
         stdout=subprocess.DEVNULL,

@@ -17,7 +17,7 @@ from ask_above import Community
 from asking import free_port
 from commands import Done, run
 from conftest import DEMO
-from directories import BASE, PASSWORD, program, slapd, societies
+from directories import BASE, PASSWORD, cut_after, program, slapd, societies
 
 PEOPLE = """dn: uid=ida,ou=people,dc=river
 objectClass: inetOrgPerson
@@ -306,6 +306,16 @@ absent: retire
         assert c.member("person6").status == "retired"
         assert c.home.store.entries()[-1].what == "take over societies: 3 members changed of 1999"
 
+    def test_a_line_that_breaks_in_the_middle_changes_nothing(self, here: Path, directory: str) -> None:
+        secret = {"ASK_ABOVE_DIRECTORY_PASSWORD": PASSWORD}
+        text = (here / "directory.yaml").read_text()
+        for count in (200, 60_000, 300_000):
+            with cut_after(directory, count) as url:
+                (here / "directory.yaml").write_text(text.replace(directory, url))
+                done = sync(here, "--yes", **secret)
+            assert (done.returncode, "Nothing was done" in done.stderr) == (2, True), (count, done)
+            assert not (here / "register.db").exists()
+
     def test_a_directory_that_suddenly_lists_nobody_is_refused(self, here: Path, directory: str) -> None:
         assert directory
         secret = {"ASK_ABOVE_DIRECTORY_PASSWORD": PASSWORD}
@@ -316,11 +326,29 @@ absent: retire
         assert (done.returncode, "2000 of 2000 members" in done.stderr) == (2, True)
 
 
+@pytest.mark.slow
+@pytest.mark.parametrize("scheme", ["ldaps", "ldap"])
+def test_over_tls_the_directory_s_certificate_must_be_vouched_for(here: Path, tmp_path: Path, scheme: str) -> None:
+    if program() is None:
+        pytest.skip("OpenLDAP is not installed; .ci/run installs it")
+    with slapd(tmp_path, societies(20, 10), secure=True, both=scheme == "ldap") as url:
+        mapping = TestTheRealThing.MAPPING.replace("URL", url).replace("tls: none\n", "")
+        secret = {"ASK_ABOVE_DIRECTORY_PASSWORD": PASSWORD}
+        (here / "directory.yaml").write_text(mapping)
+        refused = sync(here, "--yes", **secret)
+        assert (refused.returncode, "Nothing was done" in refused.stderr) == (2, True)
+        shutil.copy(tmp_path / "cert.pem", here / "cert.pem")
+        (here / "directory.yaml").write_text(mapping + "authority: cert.pem\n")
+        done = sync(here, "--yes", **secret)
+        assert (done.returncode, "societies: 20 people, 10 groups" in done.stdout) == (0, True), done.stderr
+
+
 class TestOut:
-    def test_ldif_goes_out_and_comes_back_the_same(self, here: Path) -> None:
-        assert run("export", "out", "--ldif", cwd=here).returncode == 0
+    @pytest.mark.parametrize(("form", "file"), [("--ldif", "people.ldif"), ("--scim", "resources.jsonl")])
+    def test_what_goes_out_comes_back_the_same(self, here: Path, form: str, file: str) -> None:
+        assert run("export", "out", form, cwd=here).returncode == 0
         (here / "out" / "back.yaml").write_text(
-            "name: back\ndirectory: people.ldif\npeople: {number: uid}\n"
+            f"name: back\ndirectory: {file}\npeople: {{number: uid}}\n"
             "gives:\n  - {group: Upper reach team, into: upper-team}\n  - {group: Surveyor, rank: surveyor}\n"
         )
         before = Community.open(here)
@@ -329,6 +357,13 @@ class TestOut:
         same = [m._replace(external_id="", where=None) for m in after.register.members.values()]  # type: ignore[arg-type]
         assert same == [m._replace(where=None) for m in before.register.members.values()]  # type: ignore[arg-type]
         assert {e[:3] for e in after.register.assignments} == {e[:3] for e in before.register.assignments}
+
+    @pytest.mark.parametrize("line", ["[1]", "{", '{"userName": "x"}', '{"displayName": "x", "members": [1]}'])
+    def test_what_is_no_resource_is_told_by_line(self, here: Path, line: str) -> None:
+        (here / "r.jsonl").write_text(f'{{"id": "1", "userName": "ida"}}\n{line}\n')
+        (here / "back.yaml").write_text("name: back\ndirectory: r.jsonl\npeople: {number: id}\n")
+        done = sync(here, "--yes", mapping="back.yaml")
+        assert (done.returncode, "r.jsonl, line 2: this is no SCIM resource" in done.stderr) == (2, True)
 
     def test_scim_resources_are_what_the_standard_reads(self, here: Path) -> None:
         run("export", "out", "--scim", cwd=here)

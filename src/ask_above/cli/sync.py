@@ -28,9 +28,10 @@ _PASSWORD = "ASK_ABOVE_DIRECTORY_PASSWORD"  # noqa: S105 (the name of a variable
 def command(mapping: Path, *, how: How, let_go: bool) -> int:
     """Take people and groups over from a directory, as a mapping says: one plan, one change.
 
-    MAPPING is a YAML file: where the directory is (LDAP, or an LDIF file), which attribute is what, and what its groups
-    give here. Only what it claims is touched; ranks that were given by hand stay. The password to bind with is
-    ASK_ABOVE_DIRECTORY_PASSWORD, or is asked for. Where suddenly many are gone nothing is done unless it is forced.
+    MAPPING is a YAML file: where the directory is (LDAP, or a file of LDIF or SCIM resources), which attribute is what,
+    and what its groups give here. Only what it claims is touched; ranks that were given by hand stay. The password to
+    bind with is ASK_ABOVE_DIRECTORY_PASSWORD, or is asked for. Where suddenly many are gone nothing is done unless it
+    is forced.
 
     \b
     Examples:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import json
 import ssl
 from collections.abc import Iterable, Iterator, Mapping
 from contextlib import suppress
@@ -50,7 +51,11 @@ FORM = Record(
     "a mapping",
     {
         "name": Field(_TEXT, "what this directory is called here", required=True),
-        "directory": Field(_TEXT, "ldaps://HOST, ldap://HOST, or an LDIF file beside this one", required=True),
+        "directory": Field(
+            _TEXT,
+            "ldaps://HOST, ldap://HOST, or a file beside this one: LDIF, or SCIM resources (.jsonl)",
+            required=True,
+        ),
         "bind": Field(_TEXT, "the name to bind with; anonymous where left out"),
         "tls": Field(Choice(("required", "none")), "none lets the password go in the open; required where left out"),
         "authority": Field(_TEXT, "a file with the certificates to trust, beside this one"),
@@ -171,6 +176,8 @@ def read_directory(mapping: DirectoryMapping, password: str | None) -> Directory
     where = str(mapping.said["directory"])
     if where.startswith(("ldap://", "ldaps://")):
         return _over_the_wire(mapping, where, password)
+    if where.endswith((".jsonl", ".scim")):
+        return _from_scim(mapping.folder / where)
     return _from_ldif(mapping, mapping.folder / where)
 
 
@@ -195,6 +202,39 @@ def _from_ldif(mapping: DirectoryMapping, file: Path) -> DirectoryRead:
         tuple(each for each in people if _below(each.dn, mapping.people["base"])),
         tuple(each for each in groups if _below(each.dn, mapping.groups["base"])),
     )
+
+
+def _from_scim(file: Path) -> DirectoryRead:
+    """Read resources as RFC 7643 has them, one a line; they have the usual attributes of a directory as well."""
+    people, groups = [], []
+    try:
+        lines = file.read_text("utf-8").splitlines()
+    except (OSError, UnicodeDecodeError) as error:
+        raise StoreError(f"{file.name} cannot be read: {getattr(error, 'strerror', None) or error}.") from None
+    for n, line in enumerate(lines, 1):
+        try:
+            said = {key.lower(): value for key, value in json.loads(line).items()} if line.strip() else None
+            if said is not None and "username" in said:
+                people.append(_scim_user(said))
+            elif said is not None:
+                groups.append(_scim_group(said))
+        except (ValueError, TypeError, AttributeError, KeyError) as error:
+            raise StoreError(f"{file.name}, line {n}: this is no SCIM resource ({error}).") from None
+    return DirectoryRead(tuple(people), tuple(groups))
+
+
+def _scim_user(said: Mapping[str, Any]) -> Entry:
+    plain = {key: value for key, value in said.items() if isinstance(value, str)}
+    emails = said.get("emails") or []
+    first = next((each for each in emails if each.get("primary")), emails[0] if emails else {})
+    usual = {"uid": plain["id"], "cn": plain.get("displayname", ""), "mail": str(first.get("value", ""))}
+    return Entry(f"id={plain['id']}", {key: (value,) for key, value in (usual | plain).items() if value})
+
+
+def _scim_group(said: Mapping[str, Any]) -> Entry:
+    inside = tuple(f"id={each['value']}" for each in said.get("members") or ())
+    name = str(said["displayname"])
+    return Entry(f"id={said.get('id') or name}", {"cn": (name,), "objectclass": ("groupOfNames",), "member": inside})
 
 
 def _below(dn: str, base: str) -> bool:
