@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from datetime import date, timedelta
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, NamedTuple
@@ -173,10 +173,11 @@ def impact(old: Decider, new: Decider, at: Instant, told: Callable[[int, int], N
         old = Decider(difference.before.charter, difference.before.register)
     found = crowds(old, new, at)
     places = list(dict.fromkeys((*new.compiled.place_at, *old.compiled.place_at)))
+    order = {key: n for n, key in enumerate((*new.compiled.catalogue.keys, *old.compiled.catalogue.keys))}
     shifts = [
         shift
         for each in _folded(differences(old, new, found, places, told), len(found.old))
-        for shift in _shifts(old, new, found, each, at)
+        for shift in _shifts((old, new), found, each, at, order)
     ]
     return Impact(old, new, at, sorted(shifts, key=_riskiest_first), difference)
 
@@ -212,9 +213,14 @@ def _folded(found: Iterable[TableDifference], rows: int) -> list[_Fold]:
     ]
 
 
-def _shifts(old: Decider, new: Decider, found: Crowds, fold: _Fold, at: Instant) -> Iterator[Shift]:
-    """Yield a fold as shifts, one for each stretch of time; ranks and visitors stand with what is so from now on."""
-    order = {key: n for n, key in enumerate((*new.compiled.catalogue.keys, *old.compiled.catalogue.keys))}
+def _shifts(
+    sides: tuple[Decider, Decider], found: Crowds, fold: _Fold, at: Instant, order: Mapping[str, int]
+) -> Iterator[Shift]:
+    """Yield a fold as shifts, one for each stretch of time; ranks and visitors stand with what is so from now on.
+
+    ``order`` is the catalogue's.
+    """
+    old, new = sides
     others = [who for row in np.flatnonzero(fold.rows).tolist() for who in found.ranks[row]]
     known = {**old.compiled.rank_at, **new.compiled.rank_at}
     by_time: dict[Stretch, list[NDArray[np.int64]]] = {(at, FOREVER): []} if others else {}
