@@ -20,6 +20,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from statistics import median
 
+import httpx
 import msgspec
 import pandas as pd
 from large_register import write
@@ -167,6 +168,45 @@ def while_it_changes(folder: Path, seconds: float) -> None:
     print(f"while changes come: p99 {busy / still:.2f} times that of a still community ({busy:.2f} ms)")
 
 
+def while_it_is_edited(folder: Path) -> None:
+    """Edit a large charter by hand while it is served, its register in the database."""
+    subprocess.run(
+        [sys.executable, "-m", "ask_above", "member", "note", "m17", "first", "--yes", "--community", str(folder)],
+        stdout=subprocess.DEVNULL,
+        check=True,
+    )
+    start = time.perf_counter()
+    community = Community.open(folder)
+    opening = time.perf_counter() - start
+    lua = script(folder, [msgspec.json.encode(each) for each in questions(community, 400)], "/access/v1/evaluation")
+    port = free_port()
+    serve = (sys.executable, "-m", "ask_above", "serve", "--quiet", "--port", str(port))
+    with running(*serve, port=port, cwd=folder) as url:
+        throughput(url, lua, 1)
+        _, still = throughput(url, lua, 5)
+        charter = folder / "charter.yaml"
+
+        def state() -> str:
+            return str(httpx.get(f"{url}/ready").json()["state"])
+
+        known = state()
+        command = ["wrk", "-t1", "-c8", "-d12s", "--latency", "-s", str(lua), url]
+        with subprocess.Popen(command, stdout=subprocess.PIPE, text=True) as asking:
+            time.sleep(1)
+            start = time.perf_counter()
+            charter.write_text(charter.read_text().replace("title: Place 7\n", "title: Place seven\n"))
+            while state() == known:
+                time.sleep(0.05)
+            taken = time.perf_counter() - start
+            said = asking.communicate()[0]
+        value, unit = re.search(r"99%\s+([\d.]+)(us|ms|s)", said).groups()  # type: ignore[union-attr]
+        busy = float(value) * {"us": 0.001, "ms": 1.0, "s": 1000.0}[unit]
+    print(
+        f"a large charter edited by hand: answered from after {taken:.1f} s, {taken / opening:.2f} openings; "
+        f"p99 {busy / still:.2f} times that of a still community ({busy:.2f} ms)"
+    )
+
+
 def change(folder: Path, seconds: float) -> None:
     start, n = time.monotonic(), 0
     member = next(iter(Community.open(folder).register.members))
@@ -192,6 +232,7 @@ def main() -> None:
         write(large)
         one_evaluation("the standard community", large, seconds)
         while_it_changes(demo, seconds)
+        while_it_is_edited(large)
 
 
 if __name__ == "__main__":

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import asyncio
 import json
 import re
 import shutil
 import subprocess
 import sys
+import time
 from copy import deepcopy
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -20,9 +22,14 @@ from starlette.applications import Starlette
 from starlette.routing import Mount
 
 from ask_above import Community, QuestionError, UnknownNameError
-from ask_above.change import Assign, Grant, Unassign
+from ask_above.change import Assign, Grant, MemberAdd, Unassign
 from ask_above.charter.where import NOWHERE
 from ask_above.serve import Client, ServiceError, application
+from ask_above.serve.current import Current
+from ask_above.serve.paging import Pages
+from ask_above.serve.reading import read_elsewhere
+from ask_above.serve.source import Folder
+from ask_above.workspace.home import Home
 from ask_above.workspace.tokens import TokenMay, add_token, remove_token
 from asking import asked, post, server, within
 from commands import run
@@ -301,6 +308,50 @@ class TestFresh:
             assert (mine.table().words == anew.table().words).all()
             assert told(mine) == told(anew)
 
+    def test_a_large_charter_that_is_edited_is_read_by_another_process(
+        self, here: Path, monkeypatch: pytest.MonkeyPatch
+    ) -> None:
+        """Edits by hand and changes by command in turns; and what is broken is read once, not at every look."""
+        monkeypatch.setattr("ask_above.serve.source._LONG", 0.0)
+        read: list[object] = []
+
+        def counted(home: Home) -> object:
+            read.append(home)
+            return read_elsewhere(home)
+
+        monkeypatch.setattr("ask_above.serve.source.read_elsewhere", counted)
+        run("member", "note", "tove", "begin", "--yes", cwd=here)
+        current = Current(Folder(here), Pages(b"secret"))
+        monkeypatch.setattr("ask_above.workspace.home.read_files", None)  # no charter is read in this process
+        monkeypatch.setattr("ask_above.workspace.weighing.read_files", None)
+        file = here / "charter.yaml"
+        for n, (old, new) in enumerate(
+            (("grants: [post.publish", "grants: [gauge.see, post.publish"), ("title: Notices", "title: Notes")), 1
+        ):
+            file.write_text(file.read_text().replace(old, new))
+            current.look()
+            assert (len(read), current.fault) == (n, "")
+        community = current.now.state.community
+        assert community.may("rank:editor", "gauge.see", at="upper-gauges")
+        assert community.place("notices").title == "Notes"
+        monkeypatch.undo()
+        monkeypatch.setattr("ask_above.serve.source._LONG", 0.0)
+        monkeypatch.setattr("ask_above.serve.source.read_elsewhere", counted)
+        run("assign", "surveyor", "tove", "--yes", cwd=here)
+        current.look()
+        assert len(read) == 2
+        mine, anew = current.now.state.community, Community.open(here)
+        assert (mine.table().words == anew.table().words).all()
+        assert told(mine) == told(anew)
+        text = file.read_text()
+        file.write_text(text.replace("builds-on: [surveyor]", "builds-on: [survayor]"))
+        for _ in range(3):
+            current.look()
+            assert (len(read), "survayor" in current.fault) == (3, True)
+        file.write_text(text)
+        current.look()
+        assert (current.fault, current.now.state.number.isdecimal()) == ("", True)
+
     def test_a_broken_charter_leaves_the_last_good_state_and_says_so(self, here: Path) -> None:
         app = application(here)
         file = here / "charter.yaml"
@@ -316,6 +367,36 @@ class TestFresh:
         file.write_text(text)
         app.current.look()
         assert asked(app, "GET", "/ready").status == 200
+
+    @pytest.mark.parametrize("what", ["by hand", "by command", "in postgresql"])
+    def test_it_is_told_of_a_change_and_need_not_look_for_it(
+        self, here: Path, what: str, request: pytest.FixtureRequest
+    ) -> None:
+        url = request.getfixturevalue("postgresql") if what == "in postgresql" else None
+        register = fresh_database(url, "told") if url else None
+        Community.open(here, register=register).plan(MemberAdd("ida", {"name": "Ida Reed"})).apply()
+        current = Current(Folder(here, register), Pages(b"secret"), every=60)
+
+        async def seen() -> float:
+            looking = asyncio.create_task(current.look_on())
+            await asyncio.sleep(0.6)
+            before = current.now.state.number
+            start = time.monotonic()
+            if what == "by hand":
+                charter = here / "charter.yaml"
+                charter.write_text(charter.read_text().replace("title: Notices", "title: Notes"))
+            else:
+                edit = MemberAdd("lou", {"name": "Lou Reed"})
+                await asyncio.to_thread(lambda: Community.open(here, register=register).plan(edit).apply())
+                start = time.monotonic()
+            await asyncio.to_thread(within, 5, lambda: current.now.state.number != before)
+            looking.cancel()
+            return time.monotonic() - start
+
+        assert asyncio.run(seen()) < 1
+        community = current.now.state.community
+        assert community.place("notices").title == ("Notes" if what == "by hand" else "Notices")
+        assert ("lou" in community.register.members) is (what != "by hand")
 
     def test_what_has_changed_since_a_state(self, here: Path) -> None:
         run("member", "note", "tove", "begin", "--yes", cwd=here)

@@ -5,20 +5,20 @@ from __future__ import annotations
 import asyncio
 import logging
 from collections.abc import AsyncIterator, Mapping
-from contextlib import asynccontextmanager
-from pathlib import Path
+from contextlib import asynccontextmanager, suppress
 from threading import RLock
 from time import monotonic
 from typing import NamedTuple
 
-from ask_above.errors import AskAboveError, FaultyFilesError
+from ask_above.errors import AskAboveError
 from ask_above.serve.decisions import Decisions
 from ask_above.serve.paging import Pages
+from ask_above.serve.reading import told
 from ask_above.serve.source import Source, State
 from ask_above.workspace.tokens import Token, tokens_of
 
-_EVERY = 0.2
-"""After how many seconds it is looked whether anything is new; a change is answered within one."""
+_EVERY = 0.5
+"""After how many seconds it is looked whether anything is new, if nothing tells; a change is answered within one."""
 
 log = logging.getLogger("ask_above.serve")
 
@@ -65,7 +65,7 @@ class Current:
             self.tokens = self._tokens()
             found = self.source.newer(self.now.state)
         except (AskAboveError, OSError) as error:
-            said = _told(error)
+            said = told(error)
             if said != self.fault:
                 self.fault, self.faults = said, self.faults + 1
                 log.warning("the last good state answers on", extra={"fault": said, "state": self.now.state.number})
@@ -84,18 +84,15 @@ class Current:
         await asyncio.to_thread(self.settle)
 
     async def look_on(self) -> None:
-        """Keep looking, beside the requests, for ever."""
-        while True:
-            await asyncio.sleep(self.every)
-            await asyncio.to_thread(self.look)
-
-
-def _told(error: AskAboveError | OSError) -> str:
-    """Say what is wrong without the way to a file, and of many faults the first."""
-    if isinstance(error, FaultyFilesError) and error.faults:
-        first = error.faults[0]
-        more = f", and {len(error.faults) - 1} more" if len(error.faults) > 1 else ""
-        return f"{Path(first.file).name} line {first.line}: {first.message}{more}"
-    if isinstance(error, OSError) and not isinstance(error, AskAboveError):
-        return f"{Path(error.filename or 'a file').name}: {error.strerror or type(error).__name__}"
-    return str(error)
+        """Keep looking, beside the requests, for ever: as soon as something is told, and now and then."""
+        told = asyncio.Event()
+        watching = asyncio.create_task(self.source.watch(told.set))
+        try:
+            while True:
+                with suppress(TimeoutError):
+                    async with asyncio.timeout(self.every):
+                        await told.wait()
+                told.clear()
+                await asyncio.to_thread(self.look)
+        finally:
+            watching.cancel()

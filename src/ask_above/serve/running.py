@@ -18,6 +18,8 @@ if TYPE_CHECKING:
 
 _SETTINGS: Final = "ASK_ABOVE_SERVE_SETTINGS"
 """How the workers, which are processes of their own, learn what they are to serve."""
+_TURN: Final = 0.0005
+"""After how many seconds what reads another state lets those who ask have their turn."""
 _SHARED: Final = "PROMETHEUS_MULTIPROC_DIR"
 _KNOWN: Final = frozenset(logging.LogRecord("", 0, "", 0, "", None, None).__dict__) | {"message", "asctime", "taskName"}
 
@@ -90,6 +92,7 @@ def from_environment() -> ASGIApp:
     from ask_above.serve.service import application
 
     settings = Settings(**json.loads(os.environ[_SETTINGS]))
+    sys.setswitchinterval(_TURN)
     log_to_stderr(quiet=settings.quiet)
     return application(
         settings.community,

@@ -2,40 +2,56 @@
 
 from __future__ import annotations
 
+import asyncio
 import hashlib
 from abc import ABC, abstractmethod
+from collections.abc import Callable, Container
 from pathlib import Path
+from time import monotonic
 from typing import TYPE_CHECKING, Any, NamedTuple
 
+from ask_above.change.draft import EditError
 from ask_above.change.registering import changed
 from ask_above.community import Community
+from ask_above.files.charter_json import key_of
+from ask_above.files.charter_json import loaded as charter_of
 from ask_above.files.folder import read_files
 from ask_above.files.names import CHARTER
 from ask_above.files.opening import located
+from ask_above.serve.reading import BrokenError, read_elsewhere
+from ask_above.serve.watching import watch_database, watch_files
 from ask_above.workspace.home import BusyError, Home
 from ask_above.workspace.lasting import LastingHome
-from ask_above.workspace.plans import go_on
+from ask_above.workspace.plans import check_register, go_on
 
 if TYPE_CHECKING:
+    from ask_above.charter.charter import Charter
+    from ask_above.people.reading import FileRows
     from ask_above.store.database import Store
     from ask_above.store.entries import Entry, Loaded
     from ask_above.workspace.snapshot import Snapshot
 
 
 _TRIES = 20
+_LONG = 1.0
+"""A charter that takes longer to read than so many seconds is read in a process of its own."""
+_FIRST = 0.2
+"""After how many seconds it is looked whether there is a database yet."""
 
 
 class State(NamedTuple):
     """A community as it was read at one moment.
 
     ``number`` is that of the last change in the journal, with a mark behind it where files were edited by hand since.
-    ``sound`` tells whether it is what the journal's last change left, so that the next change can be taken from there.
+    ``sound`` tells whether its register is what the journal's last change left, so that the next can be taken from
+    there; ``edited`` whether files were edited by hand since.
     """
 
     community: Community
     number: str
     last: int
     sound: bool
+    edited: bool = False
 
 
 class Source(ABC):
@@ -56,6 +72,12 @@ class Source(ABC):
         """Write what changes made from here have left to be written, where it is time for that."""
         if self.home is not None:
             self.home.write_late(at_once=at_once)
+
+    async def watch(self, wake: Callable[[], None]) -> None:
+        """Call ``wake`` whenever there may be something new, for ever; what tells nothing is looked at now and then."""
+        store = self.store
+        if store is not None:
+            await watch_database(store, wake)
 
     @property
     @abstractmethod
@@ -95,22 +117,50 @@ class Folder(Source):
         # to see whether anything is new no row of a large register is read
         self.home: LastingHome = LastingHome(where, name, register)
         self._seen: Snapshot | None = None
+        self._took = 0.0
+        self._texts: dict[str, bytes | None] = {}
+        self._broken: BrokenError | None = None
 
     def first(self) -> State:
         """Read the folder whole."""
-        return self._whole(self.home.read())
+        start = monotonic()
+        state = self._whole(self.home.read())
+        self._took, self._texts = monotonic() - start, self.home.texts_found()
+        return state
 
     def newer(self, known: State) -> State | None:
         """Read the folder where anything in it has changed: a change by command is taken from the journal."""
+        self._read_elsewhere()
         snapshot = self.home.read()
         if snapshot is self._seen:
             return None
         names = self.home.kept.get("names") if self.home.kept.get("snapshot") is snapshot else None
-        if names is not None:  # a change of our own: what it left is known already
+        if names is not None and isinstance(names.register.members, dict):
+            # a change of our own: what it left is known already
             self._seen = snapshot
             return self._state(Community.of(names), snapshot)
         community = self._after(known, snapshot)
         return self._whole(snapshot) if community is None else self._taken(community, snapshot)
+
+    def _read_elsewhere(self) -> None:
+        """Let another process read a large charter that was edited by hand; raises where that cannot be meant."""
+        if self._seen is None or self._took < _LONG or self.store is None:
+            return
+        found = self.home.texts_found()
+        if found == self._texts:
+            if self._broken is not None:
+                raise self._broken
+            return
+        self._texts, self._broken = found, None
+        with self.store.reading() as connection:
+            if self.store.version_on(connection) != self._seen.version:
+                return  # a change by command: what it made of the charter is kept with it
+        try:
+            read = read_elsewhere(self.home)
+            self.home.storage.read_already = None if read is None else (read.key, read.content)
+        except BrokenError as error:
+            self._broken = error
+            raise
 
     def _whole(self, snapshot: Snapshot) -> State:
         """Read all of a snapshot's register; while others change it at once, what they leave."""
@@ -126,17 +176,33 @@ class Folder(Source):
     def _taken(self, community: Community, snapshot: Snapshot) -> State:
         """Answer from a community, and let what is changed from here go on from it where it is what the snapshot is."""
         state = self._state(community, snapshot)
-        if state.sound and len(community.register.members) == len(snapshot.register.members):
+        if state.sound and not state.edited and len(community.register.members) == len(snapshot.register.members):
             snapshot = go_on(self.home, snapshot, community.names)
         self._seen = snapshot
         return state
 
     def _after(self, known: State, snapshot: Snapshot) -> Community | None:
-        """Return the community after the changes of the journal, where these are all that has happened."""
+        """Return the community after the journal's changes and edits of the charter, where these are all there is."""
         loaded = snapshot.loaded
-        if loaded is None or not known.sound or snapshot.by_hand or snapshot.rows or loaded.last <= known.last:
+        if loaded is None or self._seen is None or not known.sound or snapshot.rows or loaded.last < known.last:
             return None
-        return after_entries(known.community, self.entries(known.last), loaded, snapshot.charter)
+        charter = known.community.charter if snapshot.texts == self._seen.texts else snapshot.charter
+        entries = [each for each in self.entries(known.last) if each.number <= loaded.last]
+        return after_entries(known.community, entries, loaded, charter)
+
+    async def watch(self, wake: Callable[[], None]) -> None:
+        """Watch the folder's files, and the database once there is one."""
+        files = asyncio.create_task(watch_files(self.home.folder, self._watched, wake))
+        try:
+            while self.store is None:  # noqa: ASYNC110 (what makes it is another program)
+                await asyncio.sleep(_FIRST)
+            wake()
+            await super().watch(wake)
+        finally:
+            files.cancel()
+
+    def _watched(self) -> Container[str]:
+        return self._seen.texts if self._seen is not None else (self.home.name,)
 
     @staticmethod
     def _state(community: Community, snapshot: Snapshot) -> State:
@@ -147,7 +213,7 @@ class Folder(Source):
         if edited or loaded is None:
             whole = hashlib.sha256(repr(sorted(snapshot.found.items())).encode())
             number = f"{last}-{whole.hexdigest()[:8]}"
-        return State(community, number, last, sound=loaded is not None and not edited)
+        return State(community, number, last, sound=loaded is not None and not snapshot.rows, edited=edited)
 
     @property
     def store(self) -> Store | None:
@@ -181,10 +247,12 @@ class Database(Source):
             if self._store.version_on(connection) == self._version:
                 return None
             loaded = self._store.load_on(connection, register=False)
-        entries = self.entries(known.last)
-        if entries and loaded.last > known.last:
-            same = not any(entry.splices for entry in entries)
-            charter = known.community.charter if same else read_files(_texts(loaded), _name(loaded), ((), ())).charter  # type: ignore[arg-type]
+            kept = self._store.compiled(key_of(loaded.files), connection)
+        entries = [each for each in self.entries(known.last) if each.number <= loaded.last]
+        if entries and entries[-1].number == loaded.last:
+            charter = known.community.charter
+            if any(entry.splices for entry in entries):
+                charter = (kept and charter_of(kept)) or read_files(_texts(loaded), _name(loaded), _no_rows()).charter
             community = after_entries(known.community, entries, loaded, charter)
             if community is not None:
                 self._version = loaded.version
@@ -202,21 +270,34 @@ class Database(Source):
         return State(Community(files.charter, files.register), str(loaded.last), loaded.last, sound=True)
 
 
-def after_entries(community: Community, entries: list[Entry], loaded: Loaded, charter: Any) -> Community | None:
-    """Return the community after changes of the journal; ``None`` where one of them is more than rows and files."""
-    if any(entry.kind in ("forget", "import") for entry in entries) or not entries or entries[-1].number != loaded.last:
+def after_entries(community: Community, entries: list[Entry], loaded: Loaded, charter: Charter) -> Community | None:
+    """Return the community after changes of the journal; ``None`` where one of them is more than rows and files.
+
+    ``charter`` is the charter then, the very same where it does not differ.
+    """
+    if any(entry.kind in ("forget", "import") for entry in entries):
         return None
     register = community.register
     for entry in entries:
         register = changed(register, entry.rows, charter.zone)
     if len(register.members) != loaded.size:
         return None
-    same = not any(entry.splices for entry in entries)
-    return community.after(charter=community.charter if same else charter, register=register)
+    if charter is not community.charter:
+        try:
+            check_register(charter, register, "edited")
+        except EditError:
+            return None  # whoever reads it whole says what is wrong with it
+    return community.after(charter=charter, register=register)
 
 
 def _texts(loaded: Loaded) -> Any:
     return lambda name: loaded.files[name].encode("utf-8") if name in loaded.files else None
+
+
+def _no_rows() -> tuple[FileRows, FileRows]:
+    from ask_above.people.reading import FileRows
+
+    return FileRows(""), FileRows("")
 
 
 def _name(loaded: Loaded) -> str:

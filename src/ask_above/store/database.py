@@ -23,6 +23,9 @@ _LOCK = 0x61736B61626F7665
 class Store:
     """A register in a database, by its URL; ``make``: a SQLite file that is not there is made."""
 
+    CHANNEL = "ask_above_changes"
+    """Where PostgreSQL says that a change was made."""
+
     def __init__(self, url: str, *, make: bool = False) -> None:
         self.url = url_of(url)
         self.engine = engine_of(self.url, make=make)
@@ -151,6 +154,8 @@ class Store:
             if not self.is_file:
                 connection.execute(sa.text("SELECT pg_advisory_xact_lock(:number)"), {"number": _LOCK})
             yield connection
+            if not self.is_file:  # heard with the commit
+                connection.execute(sa.text("SELECT pg_notify(:channel, '')"), {"channel": self.CHANNEL})
 
     @contextmanager
     def _told(self, what: str) -> Iterator[None]:
@@ -202,9 +207,13 @@ class Store:
         """Return how many changes there have been."""
         return int(connection.execute(sa.select(state.c.value).where(state.c.name == "version")).scalar() or 0)
 
-    def entries(self, *, since: int = 0, connection: sa.Connection | None = None) -> list[Entry]:
-        """Return the journal's entries after one, oldest first."""
-        wanted = sa.select(journal).where(journal.c.number > since).order_by(journal.c.number)
+    def entries(self, *, since: int = 0, connection: sa.Connection | None = None, rows: bool = True) -> list[Entry]:
+        """Return the journal's entries after one, oldest first; without ``rows`` none of what changed in the register.
+
+        The first of a large community has a row for each of its members.
+        """
+        columns = [each if rows or each.name != "rows" else sa.literal("[]").label("rows") for each in journal.c]
+        wanted = sa.select(*columns).where(journal.c.number > since).order_by(journal.c.number)
         if connection is not None:
             return [entry_of(row) for row in connection.execute(wanted)]
         with self.reading() as reading:

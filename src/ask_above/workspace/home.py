@@ -187,6 +187,23 @@ class Home:
         """Return what the folder's files hold: the charter, those named beside it, the register's two."""
         return {name: read_bytes(self.folder / name) for name in self._every(names)}
 
+    def read_charter(self) -> tuple[Charter, dict[str, str]]:
+        """Return the charter as it counts now, and its texts, without the register, which the database holds."""
+        names: tuple[str, ...] = ()
+        while True:
+            found = self._found(names)
+            with self.store.reading() as connection:
+                loaded = self.store.load_on(connection, register=False)
+                if set(loaded.files) <= found.keys():
+                    mark = read_mark(self.folder)
+                    state = mark.state if mark else loaded.last
+                    return Weighing(self.storage, found, loaded, connection, state).charter_alone()
+            names = tuple(loaded.files)
+
+    def texts_found(self) -> dict[str, bytes | None]:
+        """Return what the charter's files hold now."""
+        return {name: read_bytes(self.folder / name) for name in dict.fromkeys((self.name, *self._names))}
+
     def _read_before_the_first_change(self) -> Snapshot | None:
         """Return what the files say; ``None`` where somebody made the first change while they were read."""
         try:

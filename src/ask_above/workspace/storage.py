@@ -33,6 +33,7 @@ class Storage:
     def __init__(self, folder: Path, name: str = CHARTER, register: str | None = None) -> None:
         self.folder, self.name, self.register = folder, name, register
         self.opened: Store | None = None
+        self.read_already: tuple[str, bytes] | None = None
         self.made = False
 
     @property
@@ -106,6 +107,14 @@ class Storage:
     def charter_of(self, texts: Mapping[str, str]) -> Charter:
         """Read the charter alone, with other texts of its files."""
         return read_files(self.fetch(texts), self.name, (FileRows(MEMBERS), FileRows(ASSIGNMENTS))).charter
+
+    def kept_charter(self, texts: Mapping[str, str]) -> Charter | None:
+        """Return the charter of these texts where it was read already, by another process."""
+        from ask_above.files.charter_json import key_of, loaded
+
+        if self.read_already is None or self.read_already[0] != key_of(texts):
+            return None
+        return loaded(self.read_already[1])
 
     def rows_of(self, loaded: Loaded) -> tuple[FileRows, FileRows]:
         """Return the register's rows as the database holds them."""

@@ -54,6 +54,11 @@ class Weighing:
         return self.storage.store.entries(connection=self.connection)
 
     @cached_property
+    def changes(self) -> list[Entry]:
+        """The journal without the rows of the register, for what is said of files and their texts."""
+        return self.storage.store.entries(connection=self.connection, rows=False)
+
+    @cached_property
     def _last(self) -> RegisterRows:
         """The register as the last change left it, row by row."""
         loaded = self.loaded
@@ -68,8 +73,8 @@ class Weighing:
         self._left_aside()
         if self.faults:
             raise FaultyFilesError(self.faults)
-        if texts == self.loaded.files and not (edited and edited.rows):
-            known = self._as_it_was_left(texts)
+        if not (edited and edited.rows):
+            known = self._as_it_was_left(texts) if texts == self.loaded.files else self._read_already(texts)
             if known is not None:
                 return self._made(*known, texts, ())
         if self.loaded.people is None:
@@ -84,10 +89,27 @@ class Weighing:
         texts = {name: texts[name] for name in (self.storage.name, *files.charter.add_ons)}
         return self._made(files.charter, files.register, texts, edited.rows if edited else ())
 
+    def charter_alone(self) -> tuple[Charter, dict[str, str]]:
+        """Return the charter as it counts and its texts, without the register; raises :class:`FaultyFilesError`."""
+        texts = {name: self._text(name) for name in self.loaded.files}
+        if self.faults:
+            raise FaultyFilesError(self.faults)
+        more: dict[str, bytes | None] = {}
+        charter = read_files(
+            self.storage.fetch(texts, more), self.storage.name, (FileRows(MEMBERS), FileRows(ASSIGNMENTS))
+        ).charter
+        texts |= {name: (more.get(name) or b"").decode("utf-8") for name in charter.add_ons if name not in texts}
+        return charter, {name: texts[name] for name in (self.storage.name, *charter.add_ons)}
+
     def _made(self, charter: Charter, register: Register, texts: dict[str, str], rows: Sequence[RowChange]) -> Snapshot:
         behind = self.made_from < self.loaded.last or self.loaded.waits
         notices, old = tuple(self.notices), tuple(self.old)
         return Snapshot(charter, register, texts, self.found, self.loaded, rows, notices, old, behind)
+
+    def _read_already(self, texts: dict[str, str]) -> tuple[Charter, Register] | None:
+        """Return the community with a charter that another process has read; ``None`` where all has to be read."""
+        charter = self.storage.kept_charter(texts)
+        return None if charter is None else self._with_register(charter)
 
     def _as_it_was_left(self, texts: dict[str, str]) -> tuple[Charter, Register] | None:
         """Return the community as the last change left it; ``None`` where something of it cannot be meant."""
@@ -99,6 +121,9 @@ class Weighing:
             charter = charter or self.storage.charter_of(texts)
         except FaultyFilesError:
             return None
+        return self._with_register(charter)
+
+    def _with_register(self, charter: Charter) -> tuple[Charter, Register] | None:
         register = self._quick_register(charter)
         if register is None or owner_fault(charter.owner, register.members):
             return None
@@ -134,7 +159,7 @@ class Weighing:
         except UnicodeDecodeError:
             read_files(lambda wanted: raw if wanted == name else None, name)  # says what is wrong with it
             raise
-        counted = taken(name, text, last, self.entries, self.made_from)
+        counted = taken(name, text, last, self.changes, self.made_from)
         if isinstance(counted, Fault):
             self.faults.append(counted)
             return last
@@ -146,13 +171,13 @@ class Weighing:
         """Say that a file was put back to an earlier state; one that nobody touched is merely not written yet."""
         if number >= self.made_from:
             return
-        since = next((each for each in self.entries if each.number > number), None)
+        since = next((each for each in self.changes if each.number > number), None)
         by = f"before change {since.number} ({since.what})" if since else f"at change {number}"
         back = f" To take that back: ask-above undo {since.number}" if since else ""
         self.notices.append(f"{name} is as it was {by}; what the register's database holds counts.{back}")
 
     def _merged(self, name: str, base: int) -> None:
-        since = [f"{each.number}" for each in self.entries if each.number > base]
+        since = [f"{each.number}" for each in self.changes if each.number > base]
         many = "change" if len(since) == 1 else "changes"
         self.notices.append(
             f"{name} was edited as it was at change {base}: the edit counts, and so "
