@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import gzip
+import io
 import json
+import os
 import shutil
+import signal
 import subprocess
 import sys
 from datetime import UTC, datetime, timedelta
@@ -20,6 +23,8 @@ from ask_above.change import Assign, Edit, Grant, MemberStatus, Unassign, Withho
 from ask_above.demo.year import as_file, year
 from ask_above.serve import application
 from ask_above.show import figures
+from ask_above.show.audit import show_audit
+from ask_above.show.screen import Screen
 from asking import post
 from commands import as_process, run
 from conftest import DEMO
@@ -339,6 +344,29 @@ class TestCluster:
         c = Community.open(here)
         assert c.audit(dd.read_parquet(folder)).not_allowed == c.audit(folder).not_allowed
 
+    def test_a_worker_that_is_killed_is_made_up_for(self, here: Path) -> None:
+        from dask import distributed
+
+        frame = pd.read_csv(YEAR, dtype=str, keep_default_na=False)
+        frame["when"] = pd.to_datetime(frame["when"], utc=True)
+        for n in range(12):
+            frame.iloc[n::12].to_parquet(here / f"part-{n}.parquet")
+        files, c = sorted(here.glob("*.parquet")), Community.open(here)
+        how: dict[str, Any] = {"n_workers": 2, "threads_per_worker": 1, "dashboard_address": None, "silence_logs": 50}
+        cluster: Any = distributed.LocalCluster(**how)  # type: ignore[no-untyped-call]
+        killed: list[int] = []
+
+        def told(done: int, _: int) -> None:
+            if done == 3 and not killed:
+                worker = next(iter(cluster.workers.values()))
+                killed.append(worker.pid)
+                os.kill(worker.pid, signal.SIGKILL)
+
+        with cluster:
+            spread = c.audit(files, cluster=cluster.scheduler_address, told=told)
+        assert len(killed) == 1
+        assert spread.not_allowed == c.audit(files).not_allowed
+
     def test_many_questions_are_answered_by_workers_as_here(self, here: Path) -> None:
         import dask.dataframe as dd
 
@@ -367,6 +395,63 @@ class TestCluster:
         )
         done = subprocess.run([sys.executable, "-"], input=said, capture_output=True, text=True, check=False, cwd=here)
         assert "from standard input" in done.stderr
+
+
+def test_a_worker_without_the_package_says_what_to_install() -> None:
+    from ask_above.workspace.auditing import Spread
+
+    class Elsewhere:
+        def submit(self, work: Any, *_: Any, pure: bool) -> Elsewhere:
+            assert work is not pure
+            return self
+
+        def result(self) -> None:
+            raise ModuleNotFoundError("No module named 'ask_above'", name="ask_above")
+
+        def close(self) -> None: ...
+
+    spread = Spread("local")
+    spread._client = Elsewhere()
+    with pytest.raises(QuestionError, match=r"A worker has no 'ask_above'.*pip install 'ask-above\[cluster\]'"):
+        [*spread.run(len, [((),)])]
+
+
+def test_what_was_done_through_a_group_an_exception_or_an_override_is_told_apart() -> None:
+    c = Community.from_texts(
+        {
+            "charter.yaml": """charter: 1
+key: mill
+owner: ada
+capabilities: {Work: {log.add: Add to the log, log.mend: Mend the log, log.read: Read the log}}
+ranks:
+  - {key: keeper, title: Keeper, grants: [log.read]}
+  - {key: member, title: Member, held-by: members}
+groups: [{key: night, title: Night shift}]
+places:
+  - key: weir
+    title: The weir
+    kind: board
+    overrides: {keeper: {allow: [log.add]}, night: {allow: [log.mend]}}
+    exceptions: {bo: {allow: [log.add]}}
+""",
+            "members.csv": "key,groups\nada,\nbo,\ncy,night\nkit,\n",
+            "assignments.csv": "member,rank\nkit,keeper\n",
+        }
+    )
+    rows = [("bo", "log.add"), ("cy", "log.mend"), ("kit", "log.add"), ("kit", "log.read"), ("ada", "log.mend")]
+    audit = c.audit(log(*(("2026-05-01T12:00:00Z", who, what, "weir") for who, what in rows)))
+    assert {(each.rank, each.capability) for each in audit.used} == {
+        ("exception in weir", "log.add"),
+        ("group night", "log.mend"),
+        ("override keeper in weir", "log.add"),
+        ("keeper", "log.read"),
+        ("owner", "log.mend"),
+    }
+    out = io.StringIO()
+    show_audit(Screen.plain(out), audit, usage=True)
+    said = out.getvalue()
+    for words in ("an exception in The weir", "the group Night shift", "Keeper, by an override in The weir"):
+        assert words in said
 
 
 def test_many_communities_as_one_table(here: Path, tmp_path: Path) -> None:

@@ -391,6 +391,59 @@ class Community:
 
         return self._decider.keep(Everyone).blocks(self._names.moment(when), memory)
 
+    def export_people(
+        self,
+        people: str | Path,
+        out: str | Path,
+        *,
+        capabilities: Sequence[str] = (),
+        members: bool = False,
+        cluster: str | None = None,
+        when: When = None,
+        told: Callable[[int, int], None] | None = None,
+    ) -> tuple[int, int]:
+        """Write who can use what where into a folder, for a register that no machine holds; it is read part by part.
+
+        Parameters
+        ----------
+        people
+            A folder with Parquet files of members in ``members`` and of assignments in ``assignments``, with the
+            columns of the two CSV files, or the URL of a register's database. This community's own members do not
+            count. Sorted by member it is read once.
+        out
+            A folder: ``members`` holds Parquet files with the columns member and profile (int64), ``usable`` those
+            with profile, place and capability, text but for the number.
+        capabilities
+            Those that are asked for; all where there are none.
+        members
+            A row for each member in ``usable``, with the columns member, place and capability, instead.
+        cluster
+            ``local`` or the address of a Dask scheduler, whose workers read and write the parts; they need to reach
+            both folders.
+        when
+            The moment; now where it is left out.
+        told
+            Called with how many parts are done, and of how many.
+
+        Returns how many rows stand in ``usable``, and of how many members. Raises :class:`QuestionError` where a row
+        cannot be meant; then nothing is written.
+
+        >>> import tempfile, pyarrow as pa, pyarrow.parquet as pq
+        >>> with tempfile.TemporaryDirectory() as name:
+        ...     (Path(name) / "members").mkdir()
+        ...     pq.write_table(pa.table({"key": ["ida"]}), Path(name) / "members" / "1.parquet")
+        ...     Community.demo().export_people(name, Path(name) / "out", capabilities=["post.write"])
+        (7, 1)
+
+        """
+        from ask_above.workspace.spreading import export_spread
+
+        names = [self._names.capability(each) for each in capabilities]
+        at = self._names.moment(when)
+        return export_spread(
+            self.charter, str(people), Path(out), at=at, capabilities=names, members=members, cluster=cluster, told=told
+        )
+
     # -- questions about acts (rule 6)
 
     def may_moderate(

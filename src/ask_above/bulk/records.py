@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
@@ -20,16 +20,19 @@ class RecordBatch(NamedTuple):
         return len(next(iter(self.columns.values())))
 
 
-def usable_rows(table: Table, *, members: bool) -> Iterator[RecordBatch]:
+def usable_rows(table: Table, *, members: bool, wanted: Sequence[str] = ()) -> Iterator[RecordBatch]:
     """Yield, place by place, a row for everything that a profile, or with ``members`` a member, can use there.
+
+    ``wanted`` are the capabilities that are asked for, all where there are none.
 
     Columns: ``profile`` (a number from 0) or ``member`` (a key), ``place`` and ``capability`` (keys).
     """
-    capabilities = np.array(table.capabilities, dtype=object)
+    some = [n for n, name in enumerate(table.capabilities) if not wanted or name in wanted]
+    capabilities = np.array(table.capabilities, dtype=object)[some]
     keys = np.array(table.members, dtype=object)
     rows = int(table.rows.max()) + 1 if len(table.rows) else 0
     for place, words in zip(table.places, table.words, strict=True):
-        bits = np.unpackbits(words.view(np.uint8), axis=1, bitorder="little")[:, :rows]
+        bits = np.unpackbits(words[some].view(np.uint8), axis=1, bitorder="little")[:, :rows]
         if members:
             bits = bits[:, table.rows]
         which, who = np.nonzero(bits)

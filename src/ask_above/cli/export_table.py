@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import date
+from typing import TYPE_CHECKING
 
 import click
 
@@ -12,15 +14,36 @@ from ask_above.cli.sentence import Spoken
 from ask_above.files.export import open_target, write_all
 from ask_above.show.screen import stdout
 
+if TYPE_CHECKING:
+    from ask_above.community import Community
+
 _BLOCK = 64 << 20
 
 
 @click.command("export-table", cls=Spoken)
 @click.argument("out", metavar="OUT")
 @click.option("--members", is_flag=True, help="A row for each member instead of one for all who are alike.")
+@click.option(
+    "--capability", "wanted", multiple=True, metavar="CAPABILITY", help="This one, and others named; else all."
+)
+@click.option(
+    "--people",
+    metavar="DIR|URL",
+    help="A register that is read part by part: Parquet files in DIR/members and DIR/assignments, or a database.",
+)
+@click.option("--cluster", metavar="local|ADDRESS", help="Let the workers of a Dask cluster read and write the parts.")
 @when_option
 @community_option
-def command(out: str, *, members: bool, when: date | None, community: str | None) -> int:
+def command(
+    out: str,
+    *,
+    members: bool,
+    wanted: Sequence[str],
+    people: str | None,
+    cluster: str | None,
+    when: date | None,
+    community: str | None,
+) -> int:
     """Write who can use what where, for the site's own database to join on.
 
     OUT is a .parquet or .csv file, a folder/ for Parquet files of some million rows each, or a database's URL. The
@@ -29,28 +52,57 @@ def command(out: str, *, members: bool, when: date | None, community: str | None
     and OUT-members.csv; a folder holds usable/ and members/. With --members there is one table: member, place,
     capability.
 
+    A register that no machine holds is read part by part, with --people: its members are brought down to what they are,
+    which is worked out once. What comes out is a folder, here or by workers, whose profiles have long numbers.
+
     \b
     Examples:
       ask-above export-table usable.parquet
       ask-above export-table usable/
       ask-above export-table sqlite:///site.db --when 2026-12-01
+      ask-above export-table usable/ --people platform/ --capability post.write
     """
     opened = open_here(community)
+    wanted = tuple(dict.fromkeys(opened.names.capability(each) for each in wanted))
+    if people is not None:
+        return _spread(opened, out, people, wanted, members=members, cluster=cluster, when=when)
+    if cluster is not None:
+        raise click.UsageError("A cluster reads a register part by part: name it with --people DIR or URL.")
     first = {"member" if members else "profile": str if members else int, "place": str, "capability": str}
     rows = 0
     done = 0
+    table = None
     with open_target(out) as target, progress("Places") as on_progress:
         usable = target.table("usable", first)
-        table = None
         for table in opened.table_blocks(memory=_BLOCK, when=in_zone(opened, when)):
-            rows += write_all(usable, (batch.columns for batch in usable_rows(table, members=members)))
+            rows += write_all(usable, (batch.columns for batch in usable_rows(table, members=members, wanted=wanted)))
             done += len(table.places)
             on_progress(done, len(opened.charter.places))
         if table is not None and not members:
-            people = target.table("members", {"member": str, "profile": int})
-            write_all(people, (batch.columns for batch in member_rows(table)))
+            in_it = target.table("members", {"member": str, "profile": int})
+            write_all(in_it, (batch.columns for batch in member_rows(table)))
     screen = stdout()
     screen.line(f"Wrote {rows} rows to {'the database' if '://' in out else out}.")
     if not members:
         screen.line(f"{len(opened.register.members)} members map to its profiles in a second table.")
+    return 0
+
+
+def _spread(
+    opened: Community,
+    out: str,
+    people: str,
+    wanted: Sequence[str],
+    *,
+    members: bool,
+    cluster: str | None,
+    when: date | None,
+) -> int:
+    if not out.endswith("/"):
+        raise click.UsageError(f"A register that is read part by part is written as a folder: {out}/")
+    with progress("Parts") as told:
+        rows, count = opened.export_people(
+            people, out, capabilities=wanted, members=members, cluster=cluster, when=in_zone(opened, when), told=told
+        )
+    stdout().line(f"Wrote {rows} rows to {out}, of {count} members.")
     return 0

@@ -20,7 +20,11 @@ from ask_above.files.cells import guarded
 from ask_above.files.writing import PRIVATE
 
 Columns = Mapping[str, type]
-"""Names of columns and what stands in them: ``str`` or ``int``."""
+"""Names of columns and what stands in them: ``str``, ``int``, or in Parquet ``Long``."""
+
+
+class Long(int):
+    """The kind of a column of numbers that may be long; it is written with 64 bits."""
 
 
 class Writer(Protocol):
@@ -90,7 +94,7 @@ class _ParquetWriter:
         import pyarrow as pa
         from pyarrow import parquet
 
-        kinds = {str: pa.dictionary(pa.int32(), pa.string()), int: pa.int32()}
+        kinds = {str: pa.dictionary(pa.int32(), pa.string()), int: pa.int32(), Long: pa.int64()}
         self._schema = pa.schema([(name, kinds[kind]) for name, kind in columns.items()])
         self._writer = parquet.ParquetWriter(str(path), self._schema)
 
@@ -137,7 +141,7 @@ class _Beside:
     """Writes each table beside what is there, and puts all in its place once everything is well."""
 
     def __init__(self) -> None:
-        self._open: list[tuple[Path, Path, _CsvWriter | _ParquetWriter | _PartsWriter]] = []
+        self._open: list[tuple[Path, Path, _CsvWriter | _ParquetWriter | _PartsWriter | None]] = []
 
     def __enter__(self) -> Self:
         return self
@@ -146,7 +150,8 @@ class _Beside:
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
         for part, path, writer in self._open:
-            writer.close()
+            if writer is not None:
+                writer.close()
             if error is None:
                 _put(part, path)
             elif part.is_dir():
@@ -176,17 +181,27 @@ class FolderTarget(_Beside):
         super().__init__()
         self.folder = folder
 
+    def folder_of(self, name: str) -> Path:
+        """Begin a table whose parts somebody else writes; returns the folder for them, beside what is there."""
+        path, part = self._begun(name)
+        self._open.append((part, path, None))
+        return part
+
     def table(self, name: str, columns: Columns) -> Writer:
         """Begin a table beside the one that is there; raises :class:`QuestionError` where something else is there."""
+        path, part = self._begun(name)
+        writer = _PartsWriter(part, columns)
+        self._open.append((part, path, writer))
+        return writer
+
+    def _begun(self, name: str) -> tuple[Path, Path]:
         path, part = self.folder / name, self.folder / f".{name}.part"
         if path.exists() and not (path.is_dir() and all(_PART.fullmatch(each.name) for each in path.iterdir())):
             raise QuestionError(f"'{path}' holds more than an earlier export, and stays; name another folder.")
         shutil.rmtree(part, ignore_errors=True)
         self.folder.mkdir(exist_ok=True)
         part.mkdir()
-        writer = _PartsWriter(part, columns)
-        self._open.append((part, path, writer))
-        return writer
+        return path, part
 
 
 class FileTarget(_Beside):

@@ -117,12 +117,27 @@ def _turned(audit: Audit, each: NotAllowed) -> str:
 def _used(screen: Screen, audit: Audit) -> None:
     screen.line()
     screen.line("What was used, through what", "head")
-    titles = {key: rank.title for key, rank in audit.states.now.names.charter.ranks.items()}
     rows = [
-        [titles.get(each.rank, each.rank), each.capability, str(each.times), str(each.members), _day(audit, each.last)]
+        [_through(audit, each.rank), each.capability, str(each.times), str(each.members), _day(audit, each.last)]
         for each in audit.used
     ]
-    screen.table(["Rank", "Capability", "Times", "Members", "Last"], rows, right=(2, 3))
+    screen.table(["Through", "Capability", "Times", "Members", "Last"], rows, right=(2, 3))
+
+
+def _through(audit: Audit, by: str) -> str:
+    """Say in words what something was done through."""
+    charter = audit.states.now.names.charter
+    kind, _, rest = by.partition(" ")
+    if not rest:
+        return charter.ranks[by].title if by in charter.ranks else by
+    if kind == "group":
+        return f"the group {charter.groups[rest].title or rest}" if rest in charter.groups else by
+    rank, _, place = rest.rpartition("in ")
+    where = charter.places[place].title if place in charter.places else place
+    if kind == "exception":
+        return f"an exception in {where}"
+    key = rank.strip()
+    return f"{charter.ranks[key].title if key in charter.ranks else key}, by an override in {where}"
 
 
 def _unused(screen: Screen, audit: Audit) -> None:

@@ -18,13 +18,22 @@ _AT_ONCE = 5_000
 _FEW = 10
 
 
-def read_members(connection: sa.Connection, key: str | None = None) -> list[tuple[str, ...]]:
-    """Return members' rows, in the order in which they came; all, or that of one key."""
+Within = tuple[str, str]
+"""From a key up to another, which is not meant any more; an empty one is no bound."""
+
+
+def read_members(
+    connection: sa.Connection, key: str | None = None, within: Within | None = None
+) -> list[tuple[str, ...]]:
+    """Return members' rows, in the order in which they came; all, that of one key, or those within two."""
     groups: dict[str, list[str]] = {}
     grouped = sa.select(member_groups.c.member, member_groups.c.grp)
     found = sa.select(*(members.c[name] for name in _MEMBER))
     if key is not None:
         grouped, found = grouped.where(member_groups.c.member == key), found.where(members.c.key == key)
+    if within is not None:
+        grouped = grouped.where(*_within(member_groups.c.member, within))
+        found = found.where(*_within(members.c.key, within))
     for member, group in connection.execute(grouped.order_by(member_groups.c.member, member_groups.c.position)):
         groups.setdefault(member, []).append(group)
     joined = {member: ";".join(each) for member, each in groups.items()}
@@ -32,13 +41,30 @@ def read_members(connection: sa.Connection, key: str | None = None) -> list[tupl
     return [(*row, joined.get(row[0], "")) for row in rows]
 
 
-def read_assignments(connection: sa.Connection, member: str | None = None) -> list[tuple[Any, ...]]:
-    """Return the assignments' rows, in the order in which they came; all, or those of one member."""
+def read_assignments(
+    connection: sa.Connection, member: str | None = None, within: Within | None = None
+) -> list[tuple[Any, ...]]:
+    """Return the assignments' rows, in the order in which they came; all, one member's, or of those within two keys."""
     wanted = [assignments.c.number, *(assignments.c[name] for name in _ASSIGNMENT)]
     found = sa.select(*wanted).where(assignments.c.removed.is_(None)).order_by(assignments.c.number)
     if member is not None:
         found = found.where(assignments.c.member == member)
+    if within is not None:
+        found = found.where(*_within(assignments.c.member, within))
     return [tuple(row) for row in connection.execute(found)]
+
+
+def _within(column: Any, within: Within) -> list[Any]:
+    low, high = within
+    return [*([column >= low] if low else []), *([column < high] if high else [])]
+
+
+def key_ranges(connection: sa.Connection, size: int) -> list[Within]:
+    """Return bounds of keys with so many members between them, more or less, in the database's own order of keys."""
+    numbered = sa.select(members.c.key, sa.func.row_number().over(order_by=members.c.key).label("n")).subquery()
+    wanted = sa.select(numbered.c.key).where(numbered.c.n % size == 0).order_by(numbered.c.n)
+    bounds = [str(key) for key in connection.execute(wanted).scalars()]
+    return list(zip(["", *bounds], [*bounds, ""], strict=True))
 
 
 def count_of(connection: sa.Connection) -> int:

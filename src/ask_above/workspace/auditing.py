@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple, Self, TypeVar
 from zoneinfo import ZoneInfo
 
 from ask_above.ask.audit.tally import tally_part, together
@@ -15,6 +15,9 @@ if TYPE_CHECKING:
     import pandas as pd
 
     from ask_above.ask.audit.states import Stretches
+
+
+ResultT = TypeVar("ResultT")
 
 
 class Tallied(NamedTuple):
@@ -100,6 +103,32 @@ def tally_files(
             if told:
                 told(n, len(work))
     return found
+
+
+class Spread:
+    """Where pieces of work are done: here, one after the other, or by the workers of a cluster; a context."""
+
+    def __init__(self, cluster: str | None) -> None:
+        self.cluster = cluster
+        self._client: Any = None
+
+    def __enter__(self) -> Self:
+        self._client = None if self.cluster is None else _client(self.cluster)
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        if self._client is not None:
+            self._client.close()
+
+    def run(self, work: Callable[..., ResultT], pieces: Iterable[tuple[Any, ...]]) -> Iterator[ResultT]:
+        """Yield what each piece of work comes to, in their order; what a worker is killed at another one does."""
+        if self._client is None:
+            yield from (work(*each) for each in pieces)
+            return
+        futures = [self._client.submit(work, *each, pure=False) for each in pieces]
+        for future in futures:
+            yield _result(future)
+            future.release()
 
 
 def _result(future: Any) -> Any:

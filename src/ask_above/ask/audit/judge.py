@@ -10,10 +10,12 @@ from ask_above.ask.audit.log import TEXTS
 from ask_above.ask.audit.states import States
 from ask_above.charter.moments import Instant
 from ask_above.decide.answer import Answer
+from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import VISITOR
+from ask_above.decide.layers import LayerName
 from ask_above.decide.names import Names
-from ask_above.decide.profile import Asked
-from ask_above.decide.walk import ranks_at
+from ask_above.decide.profile import Asked, Profile
+from ask_above.decide.walk import layers, ranks_at
 from ask_above.errors import AskAboveError, UnknownNameError
 from ask_above.people.register import Assignment
 
@@ -37,8 +39,8 @@ class Deed(NamedTuple):
 class Judged(NamedTuple):
     """A deed in one stretch of time, and whether it was allowed: ``None`` where a name in it is unknown.
 
-    ``by`` is the key of the rank that it was done through, ``place KEY`` for what the place itself gives, ``owner`` for
-    the owner; empty for what was not allowed and for acts.
+    ``by`` is the key of the rank that it was done through, else ``override RANK in PLACE``, ``group KEY`` or
+    ``exception in PLACE``, ``owner`` for the owner; empty for what was not allowed and for acts.
     """
 
     deed: Deed
@@ -112,7 +114,7 @@ class Judge:
         return self._now[deed]
 
     def _through(self, deed: Deed, state: int, at: Instant) -> str:
-        """Return the highest rank there that carries what was used."""
+        """Return the highest rank there that carries what was used; else whose word at a place gave it."""
         if deed.action in NAMES:
             return ""
         names: Names = self.states.states[state].names
@@ -123,7 +125,9 @@ class Judge:
         bit, place = compiled.catalogue.bit[capability], names.place_number(deed.place)
         held = ranks_at(compiled, asked.profile, place) if asked.profile else []
         carrying = [rank for rank in held if rank in compiled.unbounded or compiled.carried[rank] & bit]
-        return compiled.ranks[carrying[0]].key if carrying else f"place {deed.place}"
+        if carrying:
+            return compiled.ranks[carrying[0]].key
+        return _by_word(compiled, asked.profile, place, bit) if asked.profile else ""
 
     def ended(self, deed: Deed, state: int, at: Instant) -> Assignment | None:
         """Return the assignment with whose end a deed was not allowed any more; ``None`` where none is to blame."""
@@ -143,3 +147,18 @@ class Judge:
             except AskAboveError:
                 continue
         return None
+
+
+def _by_word(compiled: CompiledCharter, profile: Profile, place: int, bit: int) -> str:
+    """Return whose word it was that gave a capability where no rank carries it: the last that allows it (rule 5.4)."""
+    found = ""
+    for layer in layers(compiled, profile, place):
+        if not layer.allow & bit:
+            continue
+        key = next(key for key, word in layer.speakers if word.allow & bit)
+        where = compiled.places[layer.place].key
+        if layer.name is LayerName.MEMBER:
+            found = f"exception in {where}"
+        else:
+            found = f"group {key}" if layer.name is LayerName.GROUP else f"override {key} in {where}"
+    return found

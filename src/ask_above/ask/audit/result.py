@@ -62,7 +62,10 @@ class UnknownName(NamedTuple):
 
 
 class Used(NamedTuple):
-    """What the holders of a rank used through it: how often, by how many, when last."""
+    """What the holders of a rank used through it: how often, by how many, when last.
+
+    ``rank`` is a rank's key, ``exception in PLACE``, ``group KEY``, ``override RANK in PLACE`` or ``owner``.
+    """
 
     rank: str
     capability: str
@@ -187,7 +190,7 @@ class Audit(Printed):
 
     @cached_property
     def used(self) -> list[Used]:
-        """What was used through each rank, in the charter's order; ``place KEY`` and ``owner`` at the end."""
+        """What was used through each rank, in the charter's order; then through exceptions, groups and overrides."""
         found: dict[tuple[str, str], list[Judged]] = {}
         names = self.states.now.names
         for each in self.judged:
