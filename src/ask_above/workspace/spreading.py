@@ -26,10 +26,10 @@ from ask_above.decide.walk import Reckoner
 from ask_above.errors import QuestionError
 from ask_above.files.charter_json import dumped, loaded
 from ask_above.files.export import FolderTarget, Long
-from ask_above.files.people_parts import PeoplePart, count_given, people_parts, read_people
 from ask_above.people.register import Register
 from ask_above.people.rows import assignments_of, members_of
 from ask_above.workspace.auditing import Spread
+from ask_above.workspace.people_parts import PeoplePart, count_given, people_parts, read_people
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
