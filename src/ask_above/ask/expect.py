@@ -213,6 +213,19 @@ def unmet_one(decider: Decider, expectation: Expectation, now: Instant) -> Unmet
     return Unmet(expectation, f"{names[:1].upper()}{names[1:]} {said}.", tuple(answer for _, answer in wrong[:1]))
 
 
+def wrong_answers(decider: Decider, expectation: Expectation, at: Instant) -> Iterator[Asked]:
+    """Yield those of whom an expectation speaks and for whom it does not hold; all it names must be there."""
+    known = decider.people.register.members
+    subject = expectation.subject
+    named = [subject.key if subject.form == "member" else None, expectation.author, expectation.member]
+    if any(key is not None and key not in known for key in named):
+        return
+    wanted = expectation.allowed if subject.form != "no" else False
+    for asked in _subjects(decider, expectation, at):
+        if _put(decider, expectation, asked, at).allowed is not wanted:
+            yield asked
+
+
 def _reached(decider: Decider, expectation: Expectation) -> Unmet | None:
     """Return where a rank that can never reach something could reach it after all, alone (rule 8.5)."""
     from ask_above.escalation.climb import climb

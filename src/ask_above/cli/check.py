@@ -38,6 +38,9 @@ Found: TypeAlias = "tuple[Sequence[Unmet], Sequence[tuple[str, Unmet]], Sequence
 """The expectations that do not hold, those that will not, and the advice."""
 
 
+_MOST_MENDED = 5
+
+
 @click.command("check", cls=Spoken)
 @click.option("--advice", is_flag=True, help="Only what a careful administrator would look at again.")
 @click.option("--schema", is_flag=True, help="Write the charter's format as a JSON Schema, for editors, and stop.")
@@ -87,7 +90,7 @@ def command(
         given = opened.advice(told=told)
     if form == "text":
         if not advice:
-            show_check(stdout(), opened.decider, unmet)
+            show_check(stdout(), opened.decider, unmet, mends=_mends(opened, unmet))
             show_later(stdout(), later)
             _show_by_hand(opened)
         show_advice(stdout(), given)
@@ -98,6 +101,18 @@ def command(
         rows += [advice_row(each) for each in given.pieces]
         write_table(sys.stdout, form, CHECK_COLUMNS, rows, check_data(opened.decider, unmet, given, later))
     return _status(unmet, later, given.pieces, strict=strict)
+
+
+def _mends(opened: Community, unmet: Sequence[Unmet]) -> list[str]:
+    """Return what would make the first few expectations hold again, each tried."""
+    from ask_above.ask.ways.mending import mending
+
+    some, found = unmet[:_MOST_MENDED], list[str]()
+    with progress("What would mend it") as told:
+        for n, each in enumerate(some, 1):
+            found.append(mending(opened.decider, each, opened.names.moment()))
+            told(n, len(some))
+    return found
 
 
 def _each(folder: Path, form: str) -> int:

@@ -56,7 +56,7 @@ def command(
     if what.name not in ACT_WORDS and what.of and author is None:  # "post.edit of dara": what is Dara's
         author, what = what.of, what._replace(of=None)
     what.check(opened, "may", who, author=author)
-    who = meant(opened, who)
+    who, what = meant(opened, who), what.meant(opened)
     moment = in_zone(opened, when)
     answer = _ask(opened, who, what, author, moment)
     found = _ways(opened, who, what, author, moment) if ways else None

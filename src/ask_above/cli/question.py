@@ -9,7 +9,7 @@ import click
 
 from ask_above.charter.expectations import ACT_WORDS
 from ask_above.charter.names import SITE
-from ask_above.cli.options import asked_about, at_option, complete, gathered, targets
+from ask_above.cli.options import asked_about, at_option, complete, gathered, meant, targets
 from ask_above.community import Community
 from ask_above.people.directory import NameKind
 
@@ -42,6 +42,10 @@ class What(NamedTuple):
                 raise click.UsageError(f"--{option} goes with {wanted} alone.")
         if author and act:
             raise click.UsageError("--author goes with a capability, not with an act.")
+
+    def meant(self, opened: Community) -> What:
+        """Return it with whom a bare word means who is moderated: a member, else a rank."""
+        return self._replace(target=meant(opened, self.target)) if self.name == "moderate" and self.target else self
 
     def command(self, *said: str, author: str | None = None) -> str:
         """Return the command that asks this; ``said`` is what comes before."""

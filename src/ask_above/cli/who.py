@@ -44,6 +44,7 @@ def command(
     """
     opened = open_here(community)
     what.check(opened, "who")
+    what = what.meant(opened)
     name, target, at, to, of, using = what
     compiled = opened.decider.compiled
     found = opened.who(name, target, at=at, to=to, of=of, using=using, when=in_zone(opened, when), through=through)

@@ -18,6 +18,7 @@ CHECK_COLUMNS = ("kind", "file", "line", "code", "what", "why", "mend")
 FAULT_COLUMNS = ("file", "line", "column", "path", "code", "message", "expected", "found", "nearest")
 
 
+_MOST_COMMANDS = 3
 _ONE = {
     "ranks": "rank",
     "capabilities": "capability",
@@ -44,8 +45,10 @@ def counted(decider: Decider) -> str:
     return ", ".join(f"{number} {what if number != 1 else _ONE[what]}" for what, number in counts(decider).items())
 
 
-def show_check(screen: Screen, decider: Decider, unmet: Sequence[Unmet], *, explain: bool = True) -> None:
-    """Show the result of a check of a charter that could be read."""
+def show_check(
+    screen: Screen, decider: Decider, unmet: Sequence[Unmet], *, explain: bool = True, mends: Sequence[str] = ()
+) -> None:
+    """Show the result of a check of a charter that could be read; ``mends`` are what would let the first unmet hold."""
     charter = decider.compiled.charter
     screen.line(charter.title, "head")
     screen.paragraph(f"  {counted(decider)}", rest="  ")
@@ -58,13 +61,15 @@ def show_check(screen: Screen, decider: Decider, unmet: Sequence[Unmet], *, expl
     verb = "does" if len(unmet) == 1 else "do"
     which = "Its expectation" if total == 1 else f"{len(unmet)} of {total} expectations"
     screen.line(f"✗ {which} {verb} not hold.", "no")
-    for each in unmet:
+    for n, each in enumerate(unmet):
         screen.line()
         line = f" ({each.expectation.where})" if each.expectation.where.line else ""
         screen.paragraph(f"✗ {each.expectation.text}{line}", rest="  ", style="no")
         screen.paragraph(each.because, first="  ", rest="  ")
         for answer in each.answers if explain else ():
             show_answer(screen, answer, indent="    ")
+        if mends[n : n + 1] and mends[n]:
+            screen.paragraph(f"→ {mends[n]}", first="  ", rest="    ", style="yes")
 
 
 def show_later(screen: Screen, later: Sequence[tuple[str, Unmet]]) -> None:
@@ -107,6 +112,10 @@ def show_advice(screen: Screen, given: AdviceGiven) -> None:
             screen.paragraph(each.why, first="  ", rest="  ", style="dim")
         why = each.why
         screen.paragraph(f"{each.mend} [{each.code}]", first="  → ", rest="    ")
+        for command in each.commands[:_MOST_COMMANDS]:
+            screen.paragraph(command, first="    ", rest="      ", style="yes")
+        if len(each.commands) > _MOST_COMMANDS:
+            screen.line(f"    and {len(each.commands) - _MOST_COMMANDS} more like it", "dim")
     if given.silenced:
         screen.line()
         screen.line(f"Silenced by the charter: {len(given.silenced)}", "dim")
@@ -160,6 +169,7 @@ def _advice_data(each: Piece) -> dict[str, Any]:
         "what": each.what,
         "why": each.why,
         "mend": each.mend,
+        "commands": list(each.commands),
         "concerned": list(each.concerned),
     }
 

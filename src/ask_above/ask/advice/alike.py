@@ -48,7 +48,14 @@ def kinds(sight: Sight) -> Iterator[Piece]:
         near = nearest(place.kind, named - {SITE}) if place.kind not in named and key != SITE else ()
         if near and fuzzy(place.kind, near[0]):
             what = f"{place.title or key} is of the kind {place.kind}, which no capability names; many name {near[0]}"
-            yield Piece("kind-misspelled", place.where, what, f"ask-above place set {key} kind={near[0]}")
+            yield Piece(
+                "kind-misspelled",
+                place.where,
+                what,
+                f"make it a {near[0]}",
+                (),
+                (f"ask-above place set {key} kind={near[0]}",),
+            )
 
 
 def fuzzy(one: str, other: str) -> bool:

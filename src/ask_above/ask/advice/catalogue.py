@@ -26,7 +26,8 @@ def undecided(sight: Sight) -> Iterator[Piece]:
         each = catalogue.capabilities[key]
         brought = f", which the add-on {each.add_on} brings" if each.add_on else ""
         mend = f"grant {key} to a rank, or list it under nobody"
-        yield Piece("undecided", each.where, f"no rank carries {key}{brought}", mend)
+        commands = (f"ask-above charter add nobody {key}",)
+        yield Piece("undecided", each.where, f"no rank carries {key}{brought}", mend, (), commands)
 
 
 def needs_unmet(sight: Sight) -> Iterator[Piece]:
@@ -51,7 +52,8 @@ def needs_unmet(sight: Sight) -> Iterator[Piece]:
                 names = listed(catalogue.names(missing))
                 what = f"{rank.title} carries {key}, which does nothing without {names}, and holds that nowhere"
                 mend = f"grant {rank.title} {names}, or take {key} out of its grants"
-                yield Piece("needs-unmet", source_of(compiled, rank, key)[0], what, mend, (rank.key,))
+                commands = (f"ask-above rank grant {rank.key} {' '.join(catalogue.names(missing))}",)
+                yield Piece("needs-unmet", source_of(compiled, rank, key)[0], what, mend, (rank.key,), commands)
 
 
 def _always_missing(sight: Sight, rests: int, rank: int, places: list[int]) -> int:
@@ -75,21 +77,24 @@ def wildcards(sight: Sight) -> Iterator[Piece]:
             continue
         for word in _patterns(sight, rank.grants):
             covered = catalogue.expand(word) & risky & compiled.carried[rank.position]
-            yield from _wild(sight, word, covered, rank.grants.where, f"{rank.title} is granted", (rank.key,))
+            command = f"ask-above rank withhold {rank.key} {{}}"
+            said = f"{rank.title} is granted"
+            yield from _wild(sight, word, covered, rank.grants.where, said, (rank.key,), command)
     for place in compiled.places:
         for entry in (*place.overrides, *place.exceptions):
             for word in _patterns(sight, entry.allow):
                 said = f"{sight.title(entry.of)} is allowed {sight.at_place(place)}"
-                yield from _wild(sight, word, catalogue.expand(word) & risky, entry.where, said, (entry.of,))
+                yield from _wild(sight, word, catalogue.expand(word) & risky, entry.where, said, (entry.of,), "")
 
 
 def _wild(
-    sight: Sight, word: str, covered: int, where: Where, said: str, concerned: tuple[str, ...]
+    sight: Sight, word: str, covered: int, where: Where, said: str, concerned: tuple[str, ...], command: str
 ) -> Iterator[Piece]:
     if covered:
         names = listed(sight.compiled.catalogue.names(covered))
+        commands = (command.format(" ".join(sight.compiled.catalogue.names(covered))),) if command else ()
         what = f"{said} {word}, which takes in {names}, of high risk"
-        yield Piece("wildcard-high-risk", where, what, f"write {names} by name, or withhold it", concerned)
+        yield Piece("wildcard-high-risk", where, what, f"write {names} by name, or withhold it", concerned, commands)
 
 
 def _patterns(sight: Sight, words: Words | Iterable[str]) -> Iterator[str]:

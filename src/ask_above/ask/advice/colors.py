@@ -8,6 +8,7 @@ from itertools import combinations
 from math import dist
 
 from ask_above.ask.advice.piece import Piece, Sight
+from ask_above.charter.ladder import Rank
 
 LEAST_CONTRAST = 3.0
 """What WCAG 2 asks of large text and of parts of an interface."""
@@ -35,10 +36,14 @@ def colors(sight: Sight) -> Iterator[Piece]:
         concerned = (one.key, other.key)
         if first == second:
             what = f"{one.title} and {other.title} both have {first}"
-            yield Piece("color-same", other.where, what, "give one of them another colour", concerned)
+            yield Piece("color-same", other.where, what, "give one of them another colour", concerned, _without(other))
         elif difference(first, second) < LEAST_DIFFERENCE:
             what = f"{one.title}'s {first} and {other.title}'s {second} look the same"
-            yield Piece("color-alike", other.where, what, "give one of them another colour", concerned)
+            yield Piece("color-alike", other.where, what, "give one of them another colour", concerned, _without(other))
+
+
+def _without(rank: Rank) -> tuple[str, ...]:
+    return (f"ask-above rank set {rank.key} color=",)
 
 
 def contrast(one: str, other: str) -> float:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from ask_above.ask.advice.piece import Piece, Sight
+from ask_above.ask.advice.piece import Piece, Sight, leave
 from ask_above.charter.ladder import Rank
 from ask_above.charter.names import listed
 from ask_above.decide.sources import source_of
@@ -35,6 +35,7 @@ def still_carried(sight: Sight) -> Iterator[Piece]:
                     f"withhold {key} from {titles} too, or deny it to {rank.title} on the site; "
                     f"or leave it, if these ranks are meant to have it",
                     tuple(each.key for each in carrying),
+                    tuple(f"ask-above rank withhold {each.key} {key}" for each in carrying),
                 )
 
 
@@ -51,11 +52,14 @@ def builds_on(sight: Sight) -> Iterator[Piece]:
             if base.position < rank.position:
                 what = f"{rank.title} builds on {base.title}, which stands above it"
                 mend = f"let {base.title} build on {rank.title} instead, or grant {rank.title} what it needs by name"
-                yield Piece("builds-on-higher", rank.where, what, mend, (rank.key, key))
+                commands = (f"ask-above rank move {rank.key} --above {key}",)
+                yield Piece("builds-on-higher", rank.where, what, mend, (rank.key, key), commands)
             if base.unbounded:
                 what = f"{rank.title} builds on {base.title}, which is unbounded; {rank.title} is not"
                 mend = f"grant {rank.title} by name what it is meant to carry"
-                yield Piece("builds-on-unbounded", rank.where, what, mend, (rank.key, key))
+                rest = ",".join(each for each in rank.builds_on if each != key)
+                commands = (f"ask-above rank set {rank.key} builds-on={rest}",)
+                yield Piece("builds-on-unbounded", rank.where, what, mend, (rank.key, key), commands)
             elif key in named:
                 places = listed(named[key])
                 what = f"{rank.title} builds on {base.title}, but what {places} says of {base.title} is not said of it"
@@ -77,7 +81,9 @@ def moderating(sight: Sight) -> Iterator[Piece]:
         below = [each for each in sight.compiled.ranks[reach:] if entry is None or entry.admits(each.key)]
         if not below:
             what = f"{rank.title} can moderate, and no rank that it may moderate stands below it"
-            yield Piece("moderates-nobody", rank.where, what, f"move {rank.title} up the ladder", (rank.key,))
+            yield Piece(
+                "moderates-nobody", rank.where, what, f"move {rank.title} up the ladder", (rank.key,), _up(rank)
+            )
         for above in sight.compiled.ranks[: rank.position]:
             if _nearly_everyone(sight, above):
                 held = (
@@ -85,7 +91,12 @@ def moderating(sight: Sight) -> Iterator[Piece]:
                 )
                 what = f"{rank.title} can moderate, and stands below {above.title}, which {held}"
                 mend = f"move {rank.title} above {above.title} on the ladder"
-                yield Piece("below-everyone", rank.where, what, mend, (rank.key, above.key))
+                commands = (f"ask-above rank move {rank.key} --above {above.key}",)
+                yield Piece("below-everyone", rank.where, what, mend, (rank.key, above.key), commands)
+
+
+def _up(rank: Rank) -> tuple[str, ...]:
+    return (f"ask-above rank move {rank.key} --up",)
 
 
 def _nearly_everyone(sight: Sight, rank: Rank) -> bool:
@@ -108,7 +119,8 @@ def badges(sight: Sight) -> Iterator[Piece]:
             titles = listed(each.title for each in below)
             what = f"{rank.title} carries nothing, and stands above {titles}"
             mend = f"move {rank.title} below {below[-1].title} on the ladder"
-            yield Piece("badge-above-power", rank.where, what, mend, (rank.key, *(each.key for each in below)))
+            commands = (f"ask-above rank move {rank.key} --below {below[-1].key}",)
+            yield Piece("badge-above-power", rank.where, what, mend, (rank.key, *(r.key for r in below)), commands)
 
 
 def _has_power(sight: Sight, rank: Rank) -> bool:
@@ -127,13 +139,16 @@ def risky_by_default(sight: Sight) -> Iterator[Piece]:
         for key in catalogue.names(carried):
             where = rank.where if rank.unbounded else source_of(compiled, rank, key)[0]
             what = f"{rank.title}, which is {how}, carries {key}, of high risk"
-            yield Piece("risky-by-default", where, what, f"take {key} out of what it grants", (rank.key,))
+            out = () if rank.unbounded else (f"ask-above rank withhold {rank.key} {key}",)
+            yield Piece("risky-by-default", where, what, f"take {key} out of what it grants", (rank.key,), out)
         for place in compiled.places:
             for entry in place.overrides:
                 if entry.of == rank.key and compiled.word_of(entry).allow & risky:
                     names = listed(catalogue.names(compiled.word_of(entry).allow & risky))
                     what = f"{rank.title}, which is {how}, is allowed {names}, of high risk, {sight.at_place(place)}"
-                    yield Piece("risky-by-default", entry.where, what, f"take {names} out of that entry", (rank.key,))
+                    commands = leave(compiled, place, entry, compiled.word_of(entry).allow & risky)
+                    mend = f"take {names} out of that entry"
+                    yield Piece("risky-by-default", entry.where, what, mend, (rank.key,), commands)
 
 
 def detours(sight: Sight) -> Iterator[Piece]:
@@ -151,7 +166,8 @@ def detours(sight: Sight) -> Iterator[Piece]:
             if led:
                 what = f"{rank.title} carries {key}, which leads to {listed(led)}, which it does not carry"
                 mend = f"withhold {key} from {rank.title}, or grant it {listed(led)} and know it"
-                yield Piece("detour", source_of(compiled, rank, key)[0], what, mend, (rank.key,))
+                commands = (f"ask-above rank withhold {rank.key} {key}",)
+                yield Piece("detour", source_of(compiled, rank, key)[0], what, mend, (rank.key,), commands)
 
 
 def climbers(sight: Sight) -> Iterator[Piece]:
@@ -186,7 +202,8 @@ def same_carried(sight: Sight) -> Iterator[Piece]:
         if first is not rank:
             what = f"{rank.title} carries the same as {first.title}"
             mend = f"make them one, or let {first.title} build on {rank.title}"
-            yield Piece("same-carried", rank.where, what, mend, (first.key, rank.key))
+            commands = (f"ask-above rank remove {rank.key} --instead {first.key}",)
+            yield Piece("same-carried", rank.where, what, mend, (first.key, rank.key), commands)
 
 
 def unheld(sight: Sight) -> Iterator[Piece]:
@@ -197,7 +214,8 @@ def unheld(sight: Sight) -> Iterator[Piece]:
     for rank in sight.compiled.ranks:
         if not (rank.automatic or rank.entry or rank.kept_by or rank.key in later or sight.holders[rank.position]):
             mend = f"give {rank.title} to somebody, or remove it"
-            yield Piece("unheld", rank.where, f"nobody holds {rank.title}", mend, (rank.key,))
+            commands = (f"ask-above rank remove {rank.key} --none",)
+            yield Piece("unheld", rank.where, f"nobody holds {rank.title}", mend, (rank.key,), commands)
 
 
 def copies(sight: Sight) -> Iterator[Piece]:
@@ -210,5 +228,6 @@ def copies(sight: Sight) -> Iterator[Piece]:
         more = compiled.catalogue.names(compiled.carried[rank.position] & ~compiled.carried[original.position])
         if more:
             what = f"{rank.title} was copied from {original.title}, and carries {listed(more)}, which that does not"
-            mend = f"ask-above compare rank:{rank.key}, and withhold what is not meant"
-            yield Piece("copy-behind", rank.where, what, mend, (rank.key, original.key))
+            mend = "withhold what is not meant"
+            commands = (f"ask-above rank withhold {rank.key} {' '.join(more)}",)
+            yield Piece("copy-behind", rank.where, what, mend, (rank.key, original.key), commands)

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from ask_above.ask import cover
-from ask_above.ask.advice.piece import Piece, Sight
+from ask_above.ask.advice.piece import Piece, Sight, to_entry
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
-from ask_above.charter.names import listed
+from ask_above.charter.names import SITE, listed
 from ask_above.decide.profile import Profile
 from ask_above.decide.words import day
 from ask_above.people.register import Assignment
@@ -73,7 +73,9 @@ def over_limit(sight: Sight) -> Iterator[Piece]:
             names = listed(sight.title(key) for key in holding[:6])
             what = f"{count} members hold {rank.title}, and its limit is {rank.limit}: {names}"
             concerned = (rank.key, *(f"@{key}" for key in holding))
-            yield Piece("over-limit", rank.where, what, "take it from some of them, or raise the limit", concerned)
+            commands = (f"ask-above rank set {rank.key} limit={count}",)
+            mend = "take it from some of them, or raise the limit"
+            yield Piece("over-limit", rank.where, what, mend, concerned, commands)
 
 
 def assignments(sight: Sight) -> Iterator[Piece]:
@@ -113,15 +115,18 @@ def _contradictory(sight: Sight, key: str, given: list[Assignment]) -> Iterator[
             second = sight.charter.ranks[other.rank]
             if not _overlap(each, other):
                 continue
+            commands: tuple[str, ...] = ()
             if rank is second and each.place == other.place:
                 what = f"{sight.title(key)} is given {rank.title} twice at once"
                 mend = f"take one of the two lines out; the other is {other.where}"
             elif _apart(rank, second):
                 what = f"{sight.title(key)} has {rank.title} and {second.title}, which may not be held together"
                 mend = "take one of the two from them"
+                where = "" if other.place == SITE else f" --at {other.place}"
+                commands = (f"ask-above unassign {second.key} {key}{where}",)
             else:
                 continue
-            yield Piece("contradictory", each.where, what, mend, (f"@{key}", rank.key))
+            yield Piece("contradictory", each.where, what, mend, (f"@{key}", rank.key), commands)
 
 
 def _apart(rank: Rank, other: Rank) -> bool:
@@ -167,4 +172,5 @@ def exceptions_gone(sight: Sight) -> Iterator[Piece]:
                 said = "is not in the register" if member is None else "has left"
                 what = f"the exception for {sight.title(entry.of)} {sight.at_place(place)} stands, and they {said}"
                 what = what.replace("they is", "they are").replace("they has", "they have")
-                yield Piece("exception-gone", entry.where, what, "take the exception out", (f"@{entry.of}",))
+                commands = (to_entry(place, entry, "--clear"),) if member else ()
+                yield Piece("exception-gone", entry.where, what, "take the exception out", (f"@{entry.of}",), commands)

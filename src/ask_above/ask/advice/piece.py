@@ -12,7 +12,7 @@ from ask_above.bulk.places import CompiledPlaces
 from ask_above.bulk.table import Sweep
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
-from ask_above.charter.places import Place
+from ask_above.charter.places import Override, Place
 from ask_above.charter.where import NOWHERE, Where
 from ask_above.decide.classes import ClassState
 from ask_above.decide.compiled import CompiledCharter
@@ -68,8 +68,9 @@ WHY: Final[Mapping[str, str]] = {
 
 
 class Piece(NamedTuple):
-    """One piece of advice: ``what`` is the finding, ``why`` it matters, ``mend`` the edit or command that would help.
+    """One piece of advice: ``what`` is the finding, ``why`` it matters, ``mend`` what would help, in words.
 
+    ``commands`` are what would mend it, to be typed; what would take a choice of people has none.
     ``concerned`` are keys of ranks, groups or members, those of members with @ in front.
     """
 
@@ -78,11 +79,29 @@ class Piece(NamedTuple):
     what: str
     mend: str
     concerned: tuple[str, ...] = ()
+    commands: tuple[str, ...] = ()
 
     @property
     def why(self) -> str:
         """Why it matters, in one sentence."""
         return WHY[self.code]
+
+
+def to_entry(place: Place, entry: Override, words: str, *, personal: bool = False) -> str:
+    """Return the command that changes an override or an exception of a place: ``words`` are its options."""
+    personal = personal or any(each is entry for each in place.exceptions)
+    return f"ask-above place {'except' if personal else 'override'} {place.key} {entry.label} {words}"
+
+
+def leave(compiled: CompiledCharter, place: Place, entry: Override, mask: int) -> tuple[str, ...]:
+    """Return the command that takes capabilities out of an entry; none where a pattern or bundle brings others too."""
+    catalogue, covered, names = compiled.catalogue, 0, list[str]()
+    for word in dict.fromkeys((*entry.allow, *entry.deny, *entry.bar)):
+        brought = catalogue.expand(word)
+        if brought and not brought & ~mask:
+            covered |= brought
+            names.append(word)
+    return (to_entry(place, entry, f"--leave {','.join(names)}"),) if covered == mask else ()
 
 
 class Sight:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from ask_above.ask.advice.piece import Piece, Sight
+from ask_above.ask.advice.piece import Piece, Sight, leave, to_entry
 from ask_above.charter.names import listed
 from ask_above.charter.places import Override, Place
 from ask_above.decide.compiled import CompiledCharter
@@ -32,7 +32,8 @@ def deny_reaches_up(sight: Sight) -> Iterator[Piece]:
                 titles = listed(sight.title(each) for each in losing)
                 what = f"{rank.title} is denied {name} {sight.at_place(place)}, which takes it from {titles} as well"
                 mend = f"allow {name} there to {losing[-1]}+, or to those who should keep it"
-                yield Piece("deny-reaches-up", entry.where, what, mend, tuple(losing))
+                commands = (f"ask-above place override {place.key} {losing[-1]}+ --allow {name}",)
+                yield Piece("deny-reaches-up", entry.where, what, mend, tuple(losing), commands)
 
 
 def _losing(sight: Sight, place: int, automatic: int, word: Word, words: dict[str, Word]) -> dict[str, list[str]]:
@@ -65,24 +66,30 @@ def without_effect(sight: Sight) -> Iterator[Piece]:
             if entry.of in sight.unbounded_members:
                 what = f"the exception for {sight.title(entry.of)} {sight.at_place(place)} has no effect on them"
                 mend = "take the exception out, or their unbounded rank"
-                yield Piece("no-effect-unbounded", entry.where, what, mend, (f"@{entry.of}",))
+                clear = (to_entry(place, entry, "--clear"),)
+                yield Piece("no-effect-unbounded", entry.where, what, mend, (f"@{entry.of}",), clear)
         for entry in (*place.overrides, *place.exceptions):
             named = _named(sight, entry)
             vain = sight.compiled.catalogue.names(named & ~meaningful[n])
             if vain:
                 what = f"{listed(vain)} for {entry.label} {sight.at_place(place)} has no meaning there"
-                yield Piece("no-effect-kind", entry.where, what, f"take {listed(vain)} out of that entry", (entry.of,))
+                mend = f"take {listed(vain)} out of that entry"
+                out = (to_entry(place, entry, f"--leave {','.join(vain)}"),)
+                yield Piece("no-effect-kind", entry.where, what, mend, (entry.of,), out)
             repeated = sight.compiled.catalogue.names(_repeated(spoken, n, entry))
             if repeated:
                 what = f"what {sight.at_place(place)} says of {listed(repeated)} for {entry.label} is so without it"
-                yield Piece("no-effect-repeated", entry.where, what, f"take {listed(repeated)} out of it", (entry.of,))
+                mend = f"take {listed(repeated)} out of it"
+                commands = leave(sight.compiled, place, entry, _repeated(spoken, n, entry))
+                yield Piece("no-effect-repeated", entry.where, what, mend, (entry.of,), commands)
 
 
 def _for_unbounded(sight: Sight, place: Place, entry: Override) -> Iterator[Piece]:
     rank = sight.charter.ranks.get(entry.of)
     if rank is not None and rank.unbounded and not entry.above:
         what = f"the entry for {rank.title} {sight.at_place(place)} has no effect, as {rank.title} is unbounded"
-        yield Piece("no-effect-unbounded", entry.where, what, "take the entry out", (rank.key,))
+        commands = (to_entry(place, entry, "--clear"),)
+        yield Piece("no-effect-unbounded", entry.where, what, "take the entry out", (rank.key,), commands)
 
 
 def _named(sight: Sight, entry: Override) -> int:
@@ -193,7 +200,10 @@ def _beaten(sight: Sight, given: int, below: int, exception: Override, word: Wor
             who, where = sight.title(exception.of), sight.at_place(compiled.places[below])
             what = f"what {rank.title} is told of {names} {where} beats the exception for {who} {_in(sight, given)}"
             mend = f"repeat the exception for {exception.of} {where}"
-            yield Piece("beats-exception", entry.where, what, mend, (f"@{exception.of}",))
+            said_of = [("allow", word.allow & against), ("deny", word.deny & against)]
+            words = " ".join(f"--{how} {','.join(compiled.catalogue.names(mask))}" for how, mask in said_of if mask)
+            commands = (to_entry(compiled.places[below], exception, words, personal=True),)
+            yield Piece("beats-exception", entry.where, what, mend, (f"@{exception.of}",), commands)
 
 
 def _in(sight: Sight, place: int) -> str:
@@ -235,7 +245,8 @@ def drifted(sight: Sight) -> Iterator[Piece]:
             section = compiled.places[above].title
             what = f"{compiled.places[n].title} says the opposite of {section} about {names} for {entry.label}"
             mend = f"take {names} out of that entry, so that it follows {section}"
-            yield Piece("drifted", entry.where, what, mend, (entry.of,))
+            commands = leave(compiled, compiled.places[n], entry, turned)
+            yield Piece("drifted", entry.where, what, mend, (entry.of,), commands)
 
 
 def seeing_denied(sight: Sight) -> Iterator[Piece]:
@@ -256,7 +267,8 @@ def seeing_denied(sight: Sight) -> Iterator[Piece]:
             free = [key for key in catalogue.names(can) if not catalogue.rests_on(key) & denied]
             if free:
                 what = f"{rank.title} may not {name} {sight.at_place(place)}, and can still use {listed(free)} there"
-                yield Piece("seeing-denied", entry.where, what, f"set rules.seeing to {name}", (rank.key,))
+                commands = (f"ask-above charter set rules.seeing {name}",)
+                yield Piece("seeing-denied", entry.where, what, f"set rules.seeing to {name}", (rank.key,), commands)
 
 
 def gates(sight: Sight) -> Iterator[Piece]:
@@ -269,7 +281,8 @@ def gates(sight: Sight) -> Iterator[Piece]:
         where = place.gate.where if place.gate else place.where
         if sight.active and not _anyone_passes(sight, n):
             what = f"no active member passes the gate of {place.title}"
-            yield Piece("gate-nobody", where, what, "ask for a group or rank that somebody has")
+            commands = (f"ask-above place gate {place.key} --clear",)
+            yield Piece("gate-nobody", where, what, "ask for a group or rank that somebody has", (), commands)
         for rank, asked in zip(compiled.ranks, sight.asked, strict=True):
             if rank.unbounded or asked.profile is None or passes(compiled, asked.profile, n):
                 continue
