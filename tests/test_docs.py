@@ -9,6 +9,7 @@ import shutil
 from pathlib import Path
 from types import ModuleType
 
+import pyarrow as pa
 import pytest
 from click.testing import CliRunner
 from pyarrow import csv
@@ -137,6 +138,8 @@ def test_every_example_in_a_help_can_be_typed_as_it_stands(
     (tmp_path / "directory.yaml").write_text(MAPPING, "utf-8")
     (tmp_path / "river.ldif").write_text(societies(3, 3), "utf-8")
     shutil.copytree(first, tmp_path / "communities" / "wren-valley")
+    (tmp_path / "platform" / "members").mkdir(parents=True)
+    pq.write_table(pa.table({"key": ["ida", "lou"]}), tmp_path / "platform" / "members" / "1.parquet")
     (tmp_path / "logs").mkdir()
     pq.write_table(csv.read_csv(DEMO / "actions.csv.gz"), tmp_path / "logs" / "part-0.parquet")
     apart = {"first", "scene"}

@@ -29,6 +29,8 @@ class RankAdd(NamedTuple):
 
     def on(self, draft: Draft) -> Done:
         """Work it out."""
+        if self.key in draft.charter.ranks or self.key in draft.charter.groups:
+            raise EditError(f"There is a rank or group '{self.key}' already.")
         fields = dict(self.fields)
         if self.copy_of is not None:
             n = draft.rank_path(self.copy_of)[1]

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 import click
 
 from ask_above.cli.changing import How, carry_out, change_options
-from ask_above.cli.member import Wanted, chosen, rank_and_members
+from ask_above.cli.member import Wanted, chosen, in_order, rank_and_members
 from ask_above.cli.moments import Lasting, Moment, MomentWords, Typed, after, meant
 from ask_above.cli.options import open_here
 from ask_above.cli.sentence import Spoken
@@ -46,6 +46,7 @@ def command(
 
     if until is not None and lasting is not None:
         raise click.UsageError("Say until when, or for how long; not both.")
+    rank, members = in_order(how, rank, members)
     found = chosen(how, members, wanted)
     start, end = _period(how, since, until, lasting)
     return carry_out(how, *(Assign(key, rank, at, start, end, how.why, only) for key in found))

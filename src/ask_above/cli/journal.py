@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from typing import TYPE_CHECKING
 
 import click
 
@@ -12,9 +13,13 @@ from ask_above.cli.sentence import Spoken
 from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
 
+if TYPE_CHECKING:
+    from ask_above.store.entries import Entry
+    from ask_above.workspace.home import Home
+
 
 @click.command("journal", cls=Spoken)
-@click.argument("number", required=False, type=int)
+@click.argument("about_whom", required=False, metavar="[NUMBER|MEMBER]", shell_complete=complete(members))
 @click.option("--by", metavar="MEMBER", help="What this member did.", shell_complete=complete(members))
 @click.option("--about", metavar="TEXT", help="What names this: a member, a rank, a place.")
 @click.option("--since", metavar="DATE", help="From this day on, in UTC.")
@@ -22,7 +27,7 @@ from ask_above.show.screen import stdout
 @community_option
 @format_option
 def command(
-    number: int | None,
+    about_whom: str | None,
     by: str | None,
     about: str | None,
     since: str | None,
@@ -32,20 +37,26 @@ def command(
 ) -> int:
     """Show who changed what, when, and why, the latest first; with a number, all of one change.
 
+    With a member's name, what was done by them and to them.
+
     \b
     Examples:
       ask-above journal
-      ask-above journal --about dara --since 2026-11-01
+      ask-above journal dara
+      ask-above journal --about kit.lend --since 2026-11-01
       ask-above journal 12
     """
     from ask_above.show.plans import JOURNAL_COLUMNS, journal_data, journal_rows, show_journal
 
+    number = int(about_whom) if about_whom is not None and about_whom.isdecimal() else None
     home = home_of(community)
+    member = None if about_whom is None or number is not None else _member(home, about_whom)
     entries = home.store.entries() if home.storage.holds_register() else []
     found = [
         each
         for each in reversed(entries)
         if (number is None or each.number == number)
+        and (member is None or each.who == member or member in _members(each))
         and (by is None or each.who == by)
         and (since is None or each.at >= since)
         and (about is None or about.lower() in _said(each).lower())
@@ -57,6 +68,17 @@ def command(
     names = {key: member.called for key, member in snapshot.register.members.items()}
     show_journal(stdout(), found, names, snapshot.charter, whole=number is not None)
     return 0 if found or not entries else 1
+
+
+def _member(home: Home, name: str) -> str:
+    from ask_above.workspace.plans import opened
+
+    return opened(home, home.read()).member(name).key
+
+
+def _members(entry: Entry) -> set[str]:
+    """Return the members whose rows an entry changes."""
+    return {row.key if row.table == "members" else (row.after or row.before or {})["member"] for row in entry.rows}
 
 
 def _said(entry: object) -> str:

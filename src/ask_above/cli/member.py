@@ -10,6 +10,7 @@ from urllib.parse import quote
 
 import click
 
+from ask_above.charter.names import is_key
 from ask_above.cli.changing import How, carry_out, change_options, fields_of, home_of, see_through
 from ask_above.cli.options import (
     F,
@@ -22,9 +23,11 @@ from ask_above.cli.options import (
     members,
     open_here,
     ranks,
+    tell,
 )
 from ask_above.cli.sentence import SpokenGroup
 from ask_above.errors import FaultyFilesError
+from ask_above.people.directory import NameKind
 from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
 
@@ -48,9 +51,33 @@ def _fields(**given: str | None) -> dict[str, str]:
     return {name: value for name, value in given.items() if value is not None}
 
 
+def _new_member(said: Sequence[str], name: str | None, email: str | None) -> tuple[str, str | None, str | None]:
+    """Return the key, the name and the address of somebody new, in whatever order name and address were typed.
+
+    Of a name that stands where the key belongs a key is made, of its first word.
+    """
+    first, *others = said
+    for each in others:
+        if "@" in each and email is None:
+            email = each
+        elif "@" not in each and name is None:
+            name = each
+        elif each not in (name, email):
+            raise click.UsageError(f"Is it '{email if '@' in each else name}' or '{each}'? Say it once.")
+    if is_key(first) or "@" in first:
+        return first, name, email
+    from ask_above.change.importing import key_from
+
+    key = key_from(first.split()[0] if first.split() else first)
+    if not is_key(key):
+        return first, name, email
+    tell([f"The key is {key}; say another before the name if you like."])
+    return key, name or first, email
+
+
 @command.command("add")
 @click.argument("key")
-@click.argument("called", metavar="[NAME]", default="")
+@click.argument("called", metavar="[NAME] [ADDRESS]", nargs=-1)
 @click.option("--name", help="The name.")
 @click.option("--email", help="The address.")
 @click.option("--kind", type=click.Choice(["person", "bot"]), help="A person, or a bot.")
@@ -61,7 +88,7 @@ def _fields(**given: str | None) -> dict[str, str]:
 @change_options
 def add(
     key: str,
-    called: str,
+    called: Sequence[str],
     name: str | None,
     email: str | None,
     kind: str | None,
@@ -75,20 +102,20 @@ def add(
     \b
     Examples:
       ask-above member add ida "Ida Reed" --plan
+      ask-above member add "Ida Reed" ida@river.example --plan
       ask-above member add ida --name "Ida Reed" --email ida@river.example
     """
     from ask_above.change import MemberAdd
 
-    if called and name and called != name:
-        raise click.UsageError(f"Is the name '{called}' or '{name}'? Say it once.")
-    name = name or called or None
+    key, name, email = _new_member((key, *called), name, email)
     return carry_out(how, MemberAdd(key, _fields(name=name, email=email, kind=kind, groups=groups), status))
 
 
 @command.command("invite")
 @click.argument("key")
+@click.argument("called", metavar="[NAME] [ADDRESS]", nargs=-1)
 @click.option("--name", help="The name.")
-@click.option("--email", required=True, help="The address that the invitation goes to.")
+@click.option("--email", help="The address that the invitation goes to.")
 @click.option("--message", default="", help="Your own words for the invitation.")
 @click.option(
     "--link",
@@ -97,17 +124,22 @@ def add(
     help="Where one joins, with {key} and {email} in it; else as ASK_ABOVE_INVITATION_LINK says.",
 )
 @change_options
-def invite(key: str, name: str | None, email: str, message: str, link: str | None, *, how: How) -> int:
+def invite(
+    key: str, called: Sequence[str], name: str | None, email: str | None, message: str, link: str | None, *, how: How
+) -> int:
     """Invite somebody; the invitation goes to the outbox, and the journal keeps who invited whom.
 
     \b
     Example:
-      ask-above member invite ida --email ida@river.example --plan
+      ask-above member invite ida "Ida Reed" ida@river.example --plan
     """
     from ask_above.change import MemberAdd
     from ask_above.show.letters import invitation
     from ask_above.workspace.plans import Plan, plan
 
+    key, name, email = _new_member((key, *called), name, email)
+    if email is None:
+        raise click.UsageError(f"Where does the invitation go? ask-above member invite {key} ADDRESS")
     home = home_of(how.community)
     address = link.replace("{key}", quote(key)).replace("{email}", quote(email)) if link else ""
 
@@ -167,6 +199,19 @@ def rank_and_members(command: F) -> F:
     ):
         command = option(command)
     return command
+
+
+def in_order(how: How, rank: str, members: Sequence[str]) -> tuple[str, list[str]]:
+    """Return the rank and the members; where a member stands first and a rank among the others, as they are meant."""
+    directory = open_here(how.community).names.directory if members else None
+    if directory is None or directory.find(rank, NameKind.RANK) or not directory.find(rank, NameKind.MEMBER):
+        return rank, list(members)
+    ranks = [each for each in members if directory.find(each, NameKind.RANK)]
+    if len(ranks) != 1:
+        return rank, list(members)
+    people = [rank, *(each for each in members if each != ranks[0])]
+    tell([f"Taken as: {ranks[0]} {' '.join(people)}. The rank comes first."])
+    return ranks[0], people
 
 
 def chosen(how: How, keys: Sequence[str], wanted: Wanted) -> list[str]:

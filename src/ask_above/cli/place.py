@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import shlex
 import sys
 from collections.abc import Sequence
 from typing import NamedTuple
 
 import click
 
+from ask_above.charter.names import SITE, listed
 from ask_above.cli.changing import How, carry_out, change_options, fields_of, naming, new_thing, words_of
 from ask_above.cli.options import (
     Figure,
@@ -70,7 +72,7 @@ def list_(at: str, community: str | None, form: str, figure: Figure | None) -> i
 
 @command.command("add")
 @click.argument("key")
-@click.argument("kind")
+@click.argument("kind", default="")
 @click.argument("fields", nargs=-1, metavar="[FIELD=VALUE]...")
 @click.option("--title", metavar="TEXT", help="Its title; a title in the place of the key makes both.")
 @click.option(
@@ -81,6 +83,11 @@ def add(key: str, kind: str, fields: Sequence[str], title: str | None, into: str
     """Make a place of a kind: ask-above place add tide-talk board title="Tide talk" --into alder-mouth."""
     from ask_above.change import PlaceAdd
 
+    if not kind or "=" in kind:
+        opened = open_here(how.community)
+        here = listed(dict.fromkeys(p.kind for p in opened.charter.places.values() if p.key != SITE), "or")
+        known = f" Here there are {here}." if here else ""
+        raise click.UsageError(f"Of which kind is it?{known} Say: ask-above place add {shlex.quote(key)} KIND")
     key, given = new_thing(key, fields, title)
     return carry_out(how, PlaceAdd(key, kind, into, given))
 

@@ -35,6 +35,19 @@ _STANDS_FOR: Final = {
 }
 """For each word the parameters that it may stand for, the first that the command has."""
 
+_AS_OPTION: Final = ("allow", "deny", "bar", "leave", "only", "status", "email", "name")
+"""Words that stand for an option of that very name where a command has it and it takes a value."""
+
+_LEFT_OUT: Final = {
+    "assign": ("to",),
+    "unassign": ("from", "of"),
+    "who": ("may", "can", "is"),
+    "undo": ("last",),
+    "put": ("into", "in", "to"),
+    "take": ("from", "of"),
+}
+"""For a command the words that say nothing there."""
+
 
 class Spoken(click.Command):
     """A command that takes words for its options."""
@@ -54,6 +67,13 @@ class Spoken(click.Command):
             for name in [next((each for each in names if each in options), None)]
             if name is not None
         }
+        words |= {
+            word: f"--{word}"
+            for word in _AS_OPTION
+            for each in options.values()
+            if f"--{word}" in each.opts and not each.is_flag
+        }
+        left_out = [word for word in _LEFT_OUT.get(self.name or "", ()) if word not in words]
         with_value = {name for each in options.values() if not each.is_flag for name in each.opts}
         needs = any(isinstance(each, click.Argument) and each.required for each in self.params)
         rest, spoken = list(args), 0 if needs else 1
@@ -62,6 +82,8 @@ class Spoken(click.Command):
             if word == "--":
                 yield from (word, *rest)
                 return
+            if word in left_out and (rest or not needs):
+                continue
             if word in with_value and rest:
                 yield from (word, rest.pop(0))
             elif unfinished and not rest and word in words and spoken:

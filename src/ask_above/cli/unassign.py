@@ -7,7 +7,7 @@ from collections.abc import Sequence
 import click
 
 from ask_above.cli.changing import How, carry_out, change_options
-from ask_above.cli.member import Wanted, chosen, rank_and_members
+from ask_above.cli.member import Wanted, chosen, in_order, rank_and_members
 from ask_above.cli.sentence import Spoken
 
 
@@ -31,5 +31,6 @@ def command(
     """
     from ask_above.change import Unassign
 
+    rank, members = in_order(how, rank, members)
     found = chosen(how, members, wanted)
     return carry_out(how, *(Unassign(key, rank, at) for key in found))

@@ -180,9 +180,11 @@ class Names:
         hint = f"'{name}' is a bundle." if name in catalogue.bundles else ""
         kind = self.directory.find(name, NameKind.PLACE, NameKind.RANK, NameKind.MEMBER, NameKind.GROUP)
         if kind is not None:
-            hint = f"'{name}' is a {kind.kind}; say a capability here" + (
-                f", and where after it: in {kind.key}." if kind.kind is NameKind.PLACE else "."
-            )
+            more = {
+                NameKind.PLACE: f", and where after it: in {kind.key}.",
+                NameKind.RANK: f". Who holds it: ask-above describe rank:{kind.key}",
+            }
+            hint = f"'{name}' is a {kind.kind}; say a capability here{more.get(kind.kind, '.')}"
         raise UnknownNameError("capability", name, () if kind else nearest(name, known), hint)
 
     def using(self, using: str | None) -> str | None:

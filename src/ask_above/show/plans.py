@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from datetime import datetime, tzinfo
 from typing import TYPE_CHECKING, Any
 
+from ask_above.ask.impact.whole import Shift
 from ask_above.change.draft import RowChange
 from ask_above.charter.charter import Charter
 from ask_above.charter.names import listed
@@ -44,7 +45,7 @@ def show_plan(screen: Screen, plan: Plan, *, force: bool = False) -> None:
         return
     if plan.passable:
         _broken(screen, plan, force=force)
-    elif plan.effect.risky:
+    elif any(not _is_anyway(plan, shift) for shift in plan.effect.risky):
         screen.line("! Something of high risk is gained.", "warn")
     if plan.lasting:
         actor = plan.before.member(plan.by).called
@@ -99,6 +100,23 @@ def _broken(screen: Screen, plan: Plan, *, force: bool) -> None:
         screen.line("  Only the owner, or the keeper of the files, may pass that by.")
     elif not forced:
         screen.line("  To do it all the same: --force --why TEXT")
+
+
+def _is_anyway(plan: Plan, shift: Shift) -> bool:
+    """Tell whether only those gain something who may do everything anyway: what is new is new to them too."""
+    compiled, now = plan.after.decider.compiled, plan.at
+    free = all(compiled.ranks[compiled.rank_at[key]].unbounded for key in shift.ranks)
+    return free and not shift.visitor and all(_may_all(plan, key, now) for key in shift.members)
+
+
+def _may_all(plan: Plan, key: str, now: int) -> bool:
+    if any(key not in names.register.members for names in (plan.before, plan.after)):
+        return False
+    sides = [(names.decider, names.decider.people.ask(key, now)) for names in (plan.before, plan.after)]
+    return all(
+        asked.rules_all or any(e.rank in decider.compiled.unbounded and e.place == 0 for e in asked.holdings)
+        for decider, asked in sides
+    )
 
 
 def _table(screen: Screen, plan: Plan) -> None:
