@@ -174,6 +174,13 @@ TYPED = [
     ("member list status pending", 0, "3 of 60 members"),
     ("journal bram", 0, ""),
     ("journal nobody-here", 2, "There is no member 'nobody-here'"),
+    ("describe bramm", 2, "Nearest: bram"),
+    ("describe reed", 2, "tomas"),
+    ("member list group 'Upper reach team'", 0, "members"),
+    ("member list holding 'Board host'", 0, "3 of 60 members"),
+    ("place add 'Tide talk' board only 'Upper reach team' --plan", 0, "Make the place Tide talk"),
+    ("may bram enter landowners", 2, "Whether they come in: ask-above may bram place.see in landowners"),
+    ("report", 2, "Into which file? ask-above report report.html"),
     ("undo last", 2, "so there is nothing to take back"),
 ]
 

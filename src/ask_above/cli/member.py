@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 from urllib.parse import quote
 
 import click
@@ -32,6 +32,10 @@ from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
 
 _MEMBER = complete(members)
+
+
+if TYPE_CHECKING:
+    from ask_above.community import Community
 
 
 @click.group("member", cls=SpokenGroup)
@@ -201,6 +205,16 @@ def rank_and_members(command: F) -> F:
     return command
 
 
+def by_key(opened: Community, fits: Mapping[str, str | None]) -> dict[str, str | None]:
+    """Return what members must hold and be with ranks and groups by their keys, however they were named."""
+    found = dict(fits)
+    if found.get("holding"):
+        found["holding"] = opened.names.rank(str(found["holding"])).key
+    if found.get("group"):
+        found["group"] = opened.names.group(str(found["group"])).key
+    return found
+
+
 def in_order(how: How, rank: str, members: Sequence[str]) -> tuple[str, list[str]]:
     """Return the rank and the members; where a member stands first and a rank among the others, as they are meant."""
     directory = open_here(how.community).names.directory if members else None
@@ -229,7 +243,7 @@ def chosen(how: How, keys: Sequence[str], wanted: Wanted) -> list[str]:
     from ask_above.ask.choosing import choose
 
     opened = open_here(how.community)
-    found = choose(opened.decider, opened.names.moment(), **fits)
+    found = choose(opened.decider, opened.names.moment(), **by_key(opened, fits))
     if not found:
         raise click.UsageError("Nobody fits.")
     return found
@@ -461,7 +475,7 @@ def list_members(
 
     opened = open_here(community)
     now = opened.names.moment()
-    keys = choose(opened.decider, now, **wanted.fits())
+    keys = choose(opened.decider, now, **by_key(opened, wanted.fits()))
     shown = columns.replace(" ", "").split(",") if columns else [c for c in LIST_COLUMNS if c != "note"]
     unknown = [column for column in shown if column not in LIST_COLUMNS]
     if unknown:

@@ -78,10 +78,11 @@ def list_(at: str, community: str | None, form: str, figure: Figure | None) -> i
 @click.option(
     "--into", default="site", show_default=True, metavar="PLACE", shell_complete=_PLACE, help="In which place."
 )
+@click.option("--only", metavar="TERM,...", help="Who may come in: groups, ranks, or RANK+; its gate.")
 @change_options
-def add(key: str, kind: str, fields: Sequence[str], title: str | None, into: str, *, how: How) -> int:
+def add(key: str, kind: str, fields: Sequence[str], title: str | None, into: str, only: str | None, *, how: How) -> int:
     """Make a place of a kind: ask-above place add tide-talk board title="Tide talk" --into alder-mouth."""
-    from ask_above.change import PlaceAdd
+    from ask_above.change import PlaceAdd, SetGate
 
     if not kind or "=" in kind:
         opened = open_here(how.community)
@@ -89,7 +90,8 @@ def add(key: str, kind: str, fields: Sequence[str], title: str | None, into: str
         known = f" Here there are {here}." if here else ""
         raise click.UsageError(f"Of which kind is it?{known} Say: ask-above place add {shlex.quote(key)} KIND")
     key, given = new_thing(key, fields, title)
-    return carry_out(how, PlaceAdd(key, kind, into, given))
+    gate = [SetGate(key, {"any": [each.strip() for each in only.split(",") if each.strip()]})] if only else []
+    return carry_out(how, PlaceAdd(key, kind, into, given), *gate)
 
 
 @command.command("move")

@@ -13,6 +13,7 @@ from ask_above.cli.options import asked_about, at_option, complete, gathered, me
 from ask_above.community import Community
 from ask_above.people.directory import NameKind
 
+_COMING_IN = ("enter", "see", "view", "read", "open", "access", "visit", "find")
 _GOES_WITH = {"to": "assign", "of": "unassign", "using": "moderate"}
 
 
@@ -67,6 +68,9 @@ class What(NamedTuple):
             found = places.find(place, NameKind.PLACE)
             if found is not None and "." in capability:
                 return f"Where comes after 'in': {shlex.join([*command, capability, 'in', found.key])}"
+        seeing, where = opened.charter.rules.seeing, places.find(target, NameKind.PLACE)
+        if name in _COMING_IN and where is not None and seeing is not None:
+            return f"Whether they come in: {shlex.join([*command, seeing, 'in', where.key])}"
         acts = ", ".join(ACT_WORDS)
         return f"'{name}' is no act, so '{target}' has no place here; the acts are {acts}."
 

@@ -35,7 +35,7 @@ _STANDS_FOR: Final = {
 }
 """For each word the parameters that it may stand for, the first that the command has."""
 
-_AS_OPTION: Final = ("allow", "deny", "bar", "leave", "only", "status", "email", "name")
+_AS_OPTION: Final = ("allow", "deny", "bar", "leave", "only", "status", "email", "name", "group", "holding")
 """Words that stand for an option of that very name where a command has it and it takes a value."""
 
 _LEFT_OUT: Final = {

@@ -20,6 +20,7 @@ from ask_above.people.register import Register
 
 _BETWEEN = re.compile(r"[\s_\-]+")
 _MOST_TOLD = 6
+_MOST_NEAR = 3
 
 
 class NameKind(StrEnum):
@@ -122,7 +123,11 @@ class Directory:
             for each in self._all(kind):
                 called.setdefault(each.key, each.key)
                 called.setdefault(folded(each.title), each.key) if each.title else None
-        return tuple(dict.fromkeys(called[each] for each in nearest(folded(name), called)))
+        # a first name, or another word of a name, is meant before anything that is merely written like it
+        word = folded(name)
+        whole = [key for said, key in called.items() if word and word in said.split()]
+        like = [called[each] for each in nearest(word, called)]
+        return tuple(dict.fromkeys((*whole[:_MOST_NEAR], *like)))[:_MOST_NEAR]
 
     def _by_name(self, kind: NameKind) -> Mapping[str, list[Known]]:
         if kind is NameKind.MEMBER:
