@@ -336,6 +336,23 @@ def test_without_a_terminal_it_says_what_is_missing_and_writes_nothing(tmp_path:
     assert "Nearest: Europe/London" in wrong.stderr
 
 
+def test_each_cell_of_a_sheet_has_a_list_to_choose_from(tmp_path: Path) -> None:
+    import openpyxl
+    from odf.opendocument import load
+    from odf.table import ContentValidation, TableCell
+
+    for ending in (".xlsx", ".ods"):
+        assert run("grid", "--sheet", str(tmp_path / f"g{ending}"), cwd=DEMO).returncode == 0
+    page = openpyxl.load_workbook(tmp_path / "g.xlsx").active
+    (listed,) = page.data_validations.dataValidation
+    assert '"yes,no,as it comes' in listed.formula1
+    document = load(tmp_path / "g.ods")
+    (choice,) = document.getElementsByType(ContentValidation)
+    assert choice.getAttribute("condition").startswith('of:cell-content-is-in-list("yes";"no";"as it comes"')
+    chosen = [each for each in document.getElementsByType(TableCell) if each.getAttribute("contentvalidationname")]
+    assert len(chosen) == 41 * 12
+
+
 @pytest.mark.parametrize("ending", [".csv", ".xlsx", ".ods"])
 def test_a_table_that_one_has_becomes_a_charter(ending: str, tmp_path: Path) -> None:
     lines = [

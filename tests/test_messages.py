@@ -78,7 +78,7 @@ CHARTER = [
     ('{key: top,', '{key: new, entry: yes}\n  - {key: top, entry: ‸yes,', 'two-entries', "'new' is the entry rank already", ''),
     ('{key: top,', '{key: ‸visitor}\n  - {key: top,', 'reserved-word', "'visitor' is a reserved word", ''),
     ('key: team', 'key: ‸top', 'rank-and-group', 'is a rank already (line 12)', ''),
-    ('confers: [low]', 'confers: [‸all]', 'automatic-conferred', 'cannot be conferred', ''),
+    ('confers: [low]', 'confers: [‸all]', 'automatic-conferred', 'comes with no group', ''),
     ('confers: [low]', 'confers: [{rank: low, place: ‸hal}]', 'unknown-place', "no place 'hal'", 'hall'),
     ('confers: [low]', '‸includes: [team]', 'loop', 'team → team', ''),
     ('bundles: {kit: [post.write]}', 'bundles: {‸kit: [bag], bag: [kit]}', 'loop', 'kit → bag → kit', ''),

@@ -128,4 +128,27 @@ def _ods(lines: Sequence[Sequence[str]], layout: Layout, name: str) -> bytes:
         table.to_excel(
             writer, sheet_name=name[:31], header=False, index=False, freeze_panes=(layout.above + 1, layout.before)
         )
+    return _with_choices(out.getvalue(), layout) if layout.choices else out.getvalue()
+
+
+def _with_choices(content: bytes, layout: Layout) -> bytes:
+    """Let each cell of an ODS sheet have a list to choose from; something else may be typed all the same."""
+    from odf.opendocument import load
+    from odf.table import ContentValidation, ContentValidations, ErrorMessage, Table, TableCell, TableRow
+
+    document = load(io.BytesIO(content))
+    listed = ";".join(f'"{each}"' for each in layout.choices)
+    choice = ContentValidation(
+        name="choice", condition=f"of:cell-content-is-in-list({listed})", allowemptycell="true", displaylist="unsorted"
+    )
+    choice.addElement(ErrorMessage(display="false"))
+    choices = ContentValidations()
+    choices.addElement(choice)
+    document.spreadsheet.insertBefore(choices, document.spreadsheet.firstChild)
+    rows = document.spreadsheet.getElementsByType(Table)[0].getElementsByType(TableRow)
+    for row in rows[layout.above + 1 :]:
+        for cell in row.getElementsByType(TableCell)[layout.before :]:
+            cell.setAttribute("contentvalidationname", "choice")
+    out = io.BytesIO()
+    document.write(out)
     return out.getvalue()

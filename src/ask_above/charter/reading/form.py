@@ -210,7 +210,7 @@ GROUP = Record(
         "confers": Field(
             ListOf(
                 Record(
-                    "a conferred rank",
+                    "a rank that a group brings",
                     {
                         "rank": Field(TextField(), "the rank", required=True),
                         "place": Field(TextField(), "where"),

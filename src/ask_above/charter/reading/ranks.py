@@ -208,7 +208,7 @@ def _group(
         if rank not in ranks:
             unknown(document, spot, "rank", rank, ranks)
         elif ranks[rank].automatic:
-            message = f"'{rank}' is held without being given ('held-by: {ranks[rank].held_by}') and cannot be conferred"
+            message = f"'{rank}' is held without being given ('held-by: {ranks[rank].held_by}') and comes with no group"
             document.fault(spot, "automatic-conferred", message, expected="a rank without 'held-by'")
         else:
             confers.append(Conferred(rank, each.get("place", SITE)))
