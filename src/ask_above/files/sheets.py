@@ -17,6 +17,7 @@ from ask_above.files.writing import write_bytes, write_whole
 
 ENDINGS: Final = (".csv", ".xlsx", ".ods")
 _WIDEST, _NARROWEST = 60, 6
+_LETTER_CM = 0.22
 
 
 class Layout(NamedTuple):
@@ -108,13 +109,24 @@ def _xlsx(lines: Sequence[Sequence[str]], layout: Layout, name: str) -> bytes:
                     cell.fill, cell.font = fills[said], Font(bold=True)
                 elif said:
                     cell.font = Font(color="808080", italic=True)
-    for n in range(1, page.max_column + 1):
-        size = max((len(str(line[n - 1])) for line in lines[layout.above + 1 :] if n <= len(line)), default=0)
-        least = 12 if n > layout.before else _NARROWEST
-        page.column_dimensions[get_column_letter(n)].width = min(_WIDEST, max(least, size + 2))
+    for n, width in enumerate(_widths(lines, layout), 1):
+        page.column_dimensions[get_column_letter(n)].width = width
+    # on paper all ranks stand side by side, with the heads on every page
+    page.page_setup.orientation, page.page_setup.fitToWidth, page.page_setup.fitToHeight = "landscape", 1, 0
+    page.sheet_properties.pageSetUpPr.fitToPage = True
+    page.print_title_rows = f"{layout.above + 1}:{layout.above + 1}"
     out = io.BytesIO()
     book.save(out)
     return out.getvalue()
+
+
+def _widths(lines: Sequence[Sequence[str]], layout: Layout) -> list[int]:
+    """Return how wide each column is, in letters."""
+    found = []
+    for n in range(max(map(len, lines), default=0)):
+        size = max((len(str(line[n])) for line in lines[layout.above + 1 :] if n < len(line)), default=0)
+        found.append(min(_WIDEST, max(12 if n >= layout.before else _NARROWEST, size + 2)))
+    return found
 
 
 def _ods(lines: Sequence[Sequence[str]], layout: Layout, name: str) -> bytes:
@@ -128,15 +140,40 @@ def _ods(lines: Sequence[Sequence[str]], layout: Layout, name: str) -> bytes:
         table.to_excel(
             writer, sheet_name=name[:31], header=False, index=False, freeze_panes=(layout.above + 1, layout.before)
         )
-    return _with_choices(out.getvalue(), layout) if layout.choices else out.getvalue()
+    return _laid_out(out.getvalue(), layout, _widths(lines, layout))
 
 
-def _with_choices(content: bytes, layout: Layout) -> bytes:
-    """Let each cell of an ODS sheet have a list to choose from; something else may be typed all the same."""
+def _laid_out(content: bytes, layout: Layout, widths: Sequence[int]) -> bytes:
+    """Give the columns of an ODS sheet their widths, its heads their weight, and its cells a list to choose from."""
     from odf.opendocument import load
-    from odf.table import ContentValidation, ContentValidations, ErrorMessage, Table, TableCell, TableRow
+    from odf.style import Style, TableColumnProperties, TextProperties
+    from odf.table import Table, TableCell, TableColumn, TableRow
 
     document = load(io.BytesIO(content))
+    table = document.spreadsheet.getElementsByType(Table)[0]
+    before = table.firstChild
+    for n, width in enumerate(widths):
+        style = Style(name=f"column{n}", family="table-column")
+        style.addElement(TableColumnProperties(columnwidth=f"{width * _LETTER_CM:.2f}cm"))
+        document.automaticstyles.addElement(style)
+        table.insertBefore(TableColumn(stylename=style), before)
+    head = Style(name="head", family="table-cell")
+    head.addElement(TextProperties(fontweight="bold"))
+    document.automaticstyles.addElement(head)
+    rows = table.getElementsByType(TableRow)
+    for cell in rows[layout.above].getElementsByType(TableCell) if len(rows) > layout.above else ():
+        cell.setAttribute("stylename", head)
+    if layout.choices:
+        _let_choose(document, rows, layout)
+    out = io.BytesIO()
+    document.write(out)
+    return out.getvalue()
+
+
+def _let_choose(document: Any, rows: Sequence[Any], layout: Layout) -> None:
+    """Let each cell have a list to choose from; something else may be typed all the same."""
+    from odf.table import ContentValidation, ContentValidations, ErrorMessage, TableCell
+
     listed = ";".join(f'"{each}"' for each in layout.choices)
     choice = ContentValidation(
         name="choice", condition=f"of:cell-content-is-in-list({listed})", allowemptycell="true", displaylist="unsorted"
@@ -145,10 +182,6 @@ def _with_choices(content: bytes, layout: Layout) -> bytes:
     choices = ContentValidations()
     choices.addElement(choice)
     document.spreadsheet.insertBefore(choices, document.spreadsheet.firstChild)
-    rows = document.spreadsheet.getElementsByType(Table)[0].getElementsByType(TableRow)
     for row in rows[layout.above + 1 :]:
         for cell in row.getElementsByType(TableCell)[layout.before :]:
             cell.setAttribute("contentvalidationname", "choice")
-    out = io.BytesIO()
-    document.write(out)
-    return out.getvalue()
