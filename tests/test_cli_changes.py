@@ -15,6 +15,7 @@ from typing import Any
 
 import pytest
 
+from ask_above import Community
 from commands import PLAIN, run
 from conftest import DEMO
 
@@ -47,6 +48,16 @@ def asked(answer: str, *args: str, cwd: Path) -> tuple[int, str]:
     os.close(here)
     os.close(there)
     return process.returncode, out
+
+
+@pytest.mark.parametrize(("answer", "added"), [("y", False), ("n", True)])
+def test_an_import_asks_whether_somebody_of_the_same_name_is_meant(river: Path, answer: str, added: bool) -> None:
+    (river / "more.csv").write_text("name,email\nBram Ashby,bram@elsewhere.example\n")
+    status, shown = asked(f"{answer}\ny", "import", "more.csv", "--status", "active", cwd=river)
+    assert (status, "is Bram Ashby (bram@elsewhere.example) the member bram" in shown) == (0, True), shown
+    c = Community.open(river)
+    assert len(c.register.members) == 60 + added
+    assert (c.member("bram").email == "bram@elsewhere.example") is not added
 
 
 def test_a_plan_shows_and_stops_and_without_a_terminal_nothing_is_made_unasked(river: Path) -> None:

@@ -127,10 +127,13 @@ def _members(how: How, name: str, content: bytes, wishes: Wishes) -> int:
     show_understood(stdout(), name, understood, whole=how.only_plan or sys.stdin.isatty())
     if rows.faults and not understood.rows:
         raise FaultyFilesError(rows.faults)
-    _look_for_others(how, home, name, content, wishes)
+    same = _look_for_others(how, home, name, content, wishes)
 
     def planned() -> Plan:
         again, _ = read_people(name, content, wishes.mapping)
+        again.rows = [
+            row._replace(cells={**row.cells, "key": same[row.line]}) if row.line in same else row for row in again.rows
+        ]
         with progress("Members") as told:
             edit = Import(again, wishes.status, told, wishes.absent == "retire")
             return plan(home, [edit], by=how.by, why=how.why)
@@ -138,10 +141,11 @@ def _members(how: How, name: str, content: bytes, wishes: Wishes) -> int:
     return see_through(how, planned)
 
 
-def _look_for_others(how: How, home: Home, file: str, content: bytes, wishes: Wishes) -> None:
-    """Tell whom the file does not name, and who may be somebody else's double; refuse where too many are missing.
+def _look_for_others(how: How, home: Home, file: str, content: bytes, wishes: Wishes) -> dict[int, str]:
+    """Tell whom the file does not name, and ask who may be somebody's double; refuse where too many are missing.
 
-    Names are told to those alone who may see them (``rules.contacts``); to others members are keys.
+    Returns whom a line is about where that was answered; where nobody can be asked it is told. Names are told to those
+    alone who may see them (``rules.contacts``); to others members are keys.
     """
     from ask_above.ask.choosing import sees
     from ask_above.change.draft import Draft
@@ -159,6 +163,7 @@ def _look_for_others(how: How, home: Home, file: str, content: bytes, wishes: Wi
     for key, member in members.items():
         by_name.setdefault(folded(member.name), []).append(key)
     addresses = {member.email.lower(): key for key, member in members.items() if member.email}
+    meant: dict[int, str] = {}
     for row in rows.rows:
         cells = row.cells
         same = by_name.get(folded(cells.get("name", "")), []) if cells.get("name") else []
@@ -166,9 +171,17 @@ def _look_for_others(how: How, home: Home, file: str, content: bytes, wishes: Wi
         if seeing and same and not known:
             who, named_alone = cells["name"], not (cells.get("email") or cells.get("external_id"))
             taken = f"is taken as {same[0]}" if named_alone and len(same) == 1 else f"may be {same[0]}"
+            if not named_alone and len(same) == 1 and sys.stdin.isatty() and not how.yes:
+                known_by = members[same[0]].email or "no address"
+                if asked(f"Line {row.line}: is {who} ({cells.get('email', '')}) the member {same[0]} ({known_by})?"):
+                    meant[row.line] = same[0]
+                continue
             tell([f"Line {row.line}: {who} {taken}, who has this name. A column key says who is meant."])
+    rows.rows = [
+        row._replace(cells={**row.cells, "key": meant[row.line]}) if row.line in meant else row for row in rows.rows
+    ]
     if wishes.absent == "leave":
-        return
+        return meant
     draft = Draft(dict, snapshot.charter, snapshot.register, 0, "")
     missing = absent(rows, draft)
     active = sum(member.status == "active" for member in members.values())
@@ -181,6 +194,7 @@ def _look_for_others(how: How, home: Home, file: str, content: bytes, wishes: Wi
             f"{len(missing)} of {active} active members are missing from {file}, more than a fifth: that looks like "
             "half a file. Nothing was done; --force retires them all the same, with a reason."
         )
+    return meant
 
 
 def _mapping(said: Sequence[str]) -> dict[str, str]:
