@@ -10,7 +10,9 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from ask_above import printing as _printing
 from ask_above.lazily import lazily
+from ask_above.show import shown as _shown
 from ask_above.version import __version__ as __version__
 
 if TYPE_CHECKING:
@@ -174,6 +176,9 @@ _NAMES = {
     "workspace.home": ("BusyError", "ChangedMeanwhileError"),
     "workspace.plans": ("Plan", "RefusedError"),
 }
+
+# answers are drawn by the room that draws, which none of the rooms below it knows
+_printing.draw_with(text=_shown.as_text, html=_shown.as_html)
 
 if not TYPE_CHECKING:
     __getattr__ = lazily(__name__, _NAMES)
