@@ -454,6 +454,35 @@ places:
         assert words in said
 
 
+@pytest.mark.parametrize("seed", seeds(6))
+def test_under_the_least_ladder_all_that_was_done_would_still_be_allowed(tmp_path: Path, seed: int) -> None:
+    rng, folder = Random(seed), tmp_path / "here"
+    if seed:
+        folder.mkdir()
+        for name, text in generate(rng).texts().items():
+            (folder / name).write_text(text)
+        c = Community.open(folder)
+        members, places, names = [*c.register.members], [*c.charter.places], c.charter.catalogue.keys
+        if not members:
+            pytest.skip("nobody is in it")
+        rows = [
+            ("2026-11-01T12:00:00Z", rng.choice(members), rng.choice(names), rng.choice(places)) for _ in range(120)
+        ]
+        done = log(*rows)
+    else:
+        shutil.copytree(DEMO, folder)
+        done = pd.read_csv(YEAR, dtype=str, keep_default_na=False)
+    before = Community.open(folder).audit(done)
+    allowed = {each.deed for each in before.judged if each.now}
+    found = before.least()
+    assert found
+    for each in found:
+        made = run(*each.command.split()[1:], "--yes", "--force", "--why", "a try", cwd=folder)
+        assert made.returncode == 0, (each.command, made.stdout, made.stderr)
+    after = Community.open(folder).audit(done)
+    assert allowed == {each.deed for each in after.judged if each.now and each.deed in allowed}
+
+
 def test_many_communities_as_one_table(here: Path, tmp_path: Path) -> None:
     shutil.copytree(here, tmp_path / "other")
     (tmp_path / "other" / "charter.yaml").write_text("charter: 2\n")

@@ -20,6 +20,7 @@ from ask_above.show.screen import stdout
     "--map", "mapped", multiple=True, metavar="COLUMN=FIELD", help="Which field a column is, again and again."
 )
 @click.option("--usage", is_flag=True, help="Also what each rank's holders used through it.")
+@click.option("--least", is_flag=True, help="Also the least that ranks would need for all that was done.")
 @click.option("--cluster", metavar="local|ADDRESS", help="Have the logs read by the workers of a Dask cluster.")
 @community_option
 @format_option
@@ -33,6 +34,7 @@ def command(
     figure: Figure | None,
     *,
     usage: bool,
+    least: bool,
 ) -> int:
     """Hold what members did against what they were allowed to do when they did it.
 
@@ -45,10 +47,11 @@ def command(
     Examples:
       ask-above audit actions.csv.gz
       ask-above audit forum.jsonl --map "user=member" --map "ts=when" --usage
+      ask-above audit actions.csv.gz --least
       ask-above audit actions.csv.gz --figure usage.png
       ask-above audit logs/ --cluster local
     """
-    from ask_above.show.audit import COLUMNS, audit_data, audit_rows, show_audit
+    from ask_above.show.audit import COLUMNS, audit_data, audit_rows, show_audit, show_least
 
     opened = open_here(community)
     mapping = _mapping(mapped)
@@ -60,8 +63,11 @@ def command(
         figure.write(figures.usage, audit)
     elif form == "text":
         show_audit(stdout(), audit, usage=usage)
+        if least:
+            show_least(stdout(), audit, audit.least())
     else:
-        write_table(sys.stdout, form, COLUMNS, audit_rows(audit), audit_data(audit))
+        data = audit_data(audit) | ({"least": [each._asdict() for each in audit.least()]} if least else {})
+        write_table(sys.stdout, form, COLUMNS, audit_rows(audit), data)
     return 0 if audit else 1
 
 

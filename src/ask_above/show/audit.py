@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from ask_above.ask.acts import NAMES
 from ask_above.ask.audit.judge import Deed
+from ask_above.ask.audit.least import Least
 from ask_above.ask.audit.result import Audit, NotAllowed
 from ask_above.charter.moments import Instant
-from ask_above.charter.names import SITE
+from ask_above.charter.names import SITE, listed
 from ask_above.decide.words import day, in_place
 from ask_above.show.screen import Screen
 
@@ -122,6 +124,21 @@ def _used(screen: Screen, audit: Audit) -> None:
         for each in audit.used
     ]
     screen.table(["Through", "Capability", "Times", "Members", "Last"], rows, right=(2, 3))
+
+
+def show_least(screen: Screen, audit: Audit, found: Sequence[Least]) -> None:
+    """Show the least ladder under which all that was done would still be allowed, as commands."""
+    titles = {key: rank.title for key, rank in audit.states.now.names.charter.ranks.items()}
+    screen.line()
+    if not found:
+        screen.line("Every rank needs all that it carries for what was done.", "yes")
+        return
+    screen.line("What no rank would have needed for what was done and is allowed now", "head")
+    screen.paragraph("A log shows what was done, and not what is kept for the day: look before you type.", style="dim")
+    for each in found:
+        screen.line()
+        screen.paragraph(f"{titles[each.rank]}: {listed(each.capabilities)}", rest="  ")
+        screen.paragraph(each.command, first="  → ", rest="      ", style="yes")
 
 
 def _through(audit: Audit, by: str) -> str:

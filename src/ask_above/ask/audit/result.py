@@ -18,6 +18,8 @@ from ask_above.printing import Printed
 if TYPE_CHECKING:
     import pandas as pd
 
+    from ask_above.ask.audit.least import Least
+
 _GRAVE: Final = {"assign": "high", "unassign": "high", "manage": "high", "moderate": "medium", "call": "medium"}
 _LONG = timedelta(days=90)
 """A log of fewer days says nothing about what is never used."""
@@ -246,6 +248,14 @@ class Audit(Printed):
         pairs = self.states.now.names.charter.catalogue.pairs
         found = {(_full(each, pairs), each.deed.place) for each in self.judged if each.by == rank}
         return sorted(found)
+
+    def least(self) -> list[Least]:
+        """Return what each rank could do without: all that was done, and is allowed now, would still be allowed."""
+        from ask_above.ask.audit.least import least
+
+        deeds = list(dict.fromkeys(each.deed for each in self.judged if each.now))
+        used = {(each.rank, each.capability) for each in self.used}
+        return least(self.states.now.names, self.judge.now, deeds, used)
 
     # -- as a table
 
