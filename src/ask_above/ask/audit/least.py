@@ -33,6 +33,9 @@ def least(names: Names, now: Instant, deeds: Sequence[Deed], used: AbstractSet[t
     return _Search(names, now, deeds, used).found()
 
 
+_MOST_TRIED = 12
+
+
 class _Search:
     def __init__(self, names: Names, now: Instant, deeds: Sequence[Deed], used: AbstractSet[tuple[str, str]]) -> None:
         self.names, self.now, self.deeds = names, now, deeds
@@ -49,7 +52,11 @@ class _Search:
     def found(self) -> list[Least]:
         """Give back what turns out to be needed, until nothing of what was done is refused."""
         again: set[Deed] = set()
+        tried = 0
         while broken := [each for each in self.deeds if not self._allowed(self._after(), each)]:
+            tried += 1
+            if tried > _MOST_TRIED:  # what else it hangs on is not worth finding: nothing is taken
+                self.take = {}
             for deed in broken:
                 self._give_back(deed, everywhere=deed in again)
             again |= set(broken)
@@ -84,11 +91,16 @@ class _Search:
         """Give back what a deed takes to the highest rank held there that carries it; ``everywhere`` to all of them."""
         asked, place = self.names.asked(deed.member or VISITOR, self.now), self.names.place_number(deed.place)
         held = ranks_at(self.compiled, asked.profile, place) if asked.profile else []
+        catalogue = self.compiled.catalogue
         for name in self._needs(deed):
-            bit = self.compiled.catalogue.bit[name]
+            bit = catalogue.bit[name]
             carrying = [rank for rank in held if self.compiled.carried[rank] & bit]
             for rank in carrying if everywhere else carrying[:1]:
-                self._keep(self.compiled.ranks[rank].key, name)
+                key = self.compiled.ranks[rank].key
+                self._keep(key, name)
+                for other in list(self.take.get(key, ())) if everywhere else ():
+                    if catalogue.expand(other) & bit:  # it comes along with another
+                        self._keep(key, other)
 
     def _needs(self, deed: Deed) -> Iterator[str]:
         """Yield the capabilities that a deed rests on."""
