@@ -181,6 +181,17 @@ TYPED = [
     ("place add 'Tide talk' board only 'Upper reach team' --plan", 0, "Make the place Tide talk"),
     ("may bram enter landowners", 2, "Whether they come in: ask-above may bram place.see in landowners"),
     ("report", 2, "Into which file? ask-above report report.html"),
+    ("assign clerk bram --plan", 2, "There is no rank 'clerk'. There are: steward, warden, editor,"),
+    ("who certify in upper-gauges", 2, "There is no capability 'certify'. Nearest: reading.certify"),
+    ("export people.csv", 2, "It is a folder that is written: ask-above export people"),
+    ("place add Notices board --plan", 2, "There is a place 'notices' already"),
+    ("place add 'river talk' board --plan", 2, "There is a place 'river-talk' already."),
+    ("rank copy surveyor 'Junior surveyor' --plan", 0, "Make the rank Junior surveyor as a copy of surveyor"),
+    ("rank add Coach under warden --plan", 0, "Make the rank Coach"),
+    ("may bram mute dara", 2, "ask-above may bram moderate dara --using member.mute"),
+    ("where can bram post.write", 0, "Bram Ashby may use post.write in"),
+    ("journal since yesterday", 0, ""),
+    ("expectations", 2, "Say: ask-above charter get expectations"),
     ("undo last", 2, "so there is nothing to take back"),
 ]
 

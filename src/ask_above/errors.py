@@ -13,6 +13,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+from itertools import islice
 from typing import NamedTuple
 
 from ask_above.visible import visible
@@ -120,17 +122,29 @@ class StoreError(AskAboveError, OSError):
     """The register's database is gone, cannot be read or written, or is not this folder's; and what to do."""
 
 
-class UnknownNameError(AskAboveError, LookupError):
-    """A name that nothing has; ``nearest`` holds the known names that are most like it."""
+_FEW = 12
 
-    def __init__(self, what: str, name: str, nearest: tuple[str, ...] = (), hint: str = "") -> None:
+
+class UnknownNameError(AskAboveError, LookupError):
+    """A name that nothing has; ``nearest`` holds the known names that are most like it.
+
+    Where none is, and there are few, ``known`` are all of them.
+    """
+
+    def __init__(
+        self, what: str, name: str, nearest: tuple[str, ...] = (), hint: str = "", known: Iterable[str] = ()
+    ) -> None:
         self.what, self.name, self.nearest, self.hint = what, name, nearest, hint
+        here = [] if nearest or hint else list(islice(known, _FEW + 1))
+        self.known = tuple(here) if len(here) <= _FEW else ()
         super().__init__(str(self))
 
     def __str__(self) -> str:
         text = f"There is no {self.what} '{self.name}'."
         if self.nearest:
             text += f" Nearest: {', '.join(self.nearest)}."
+        elif self.known:
+            text += f" There {'is' if len(self.known) == 1 else 'are'}: {', '.join(self.known)}."
         return visible(f"{text} {self.hint}" if self.hint else text)
 
 

@@ -62,7 +62,7 @@ class Draft:
         for n, each in enumerate(self.data["ranks"]):
             if each["key"] == key:
                 return "ranks", n
-        raise UnknownNameError("rank", key, nearest(key, self.charter.ranks))
+        raise UnknownNameError("rank", key, nearest(key, self.charter.ranks), known=self.charter.ranks)
 
     def place_path(self, key: str) -> Path:
         """Return where a place stands; raises :class:`UnknownNameError`."""
@@ -85,7 +85,7 @@ class Draft:
         if key not in self.charter.ranks and key in self.register.members:
             raise EditError(f"There is no rank '{key}'; that is a member, and the rank comes first.")
         if key not in self.charter.ranks:
-            raise UnknownNameError("rank", key, nearest(key, self.charter.ranks))
+            raise UnknownNameError("rank", key, nearest(key, self.charter.ranks), known=self.charter.ranks)
         return self.charter.ranks[key]
 
     def place(self, key: str) -> Place:

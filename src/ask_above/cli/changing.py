@@ -27,6 +27,8 @@ from ask_above.files.opening import located
 
 if TYPE_CHECKING:
     from ask_above.change import Edit
+    from ask_above.decide.names import Names
+    from ask_above.people.directory import NameKind
     from ask_above.workspace.home import Home
     from ask_above.workspace.plans import Plan
 
@@ -167,8 +169,13 @@ def _letters(made: Plan) -> Sequence[tuple[str, str]]:
     return letters(made)
 
 
-def new_thing(said: str, pairs: Sequence[str], title: str | None) -> tuple[str, dict[str, Any]]:
-    """Return the key and the fields of something new; of a title that stands where the key belongs a key is made."""
+def new_thing(
+    how: How, kind: NameKind, said: str, pairs: Sequence[str], title: str | None
+) -> tuple[str, dict[str, Any]]:
+    """Return the key and the fields of something new; of a title that stands where the key belongs a key is made.
+
+    A title that another of its kind has already is refused where no key was said: the two could not be told apart.
+    """
     fields = {name: value for name, value in fields_of(pairs).items() if value is not None}
     if title is not None:
         fields["title"] = title
@@ -179,8 +186,21 @@ def new_thing(said: str, pairs: Sequence[str], title: str | None) -> tuple[str, 
     key = key_from(said)
     if not is_key(key):
         return said, fields
+    other = home_names(how).directory.find(said, kind)
+    if other is not None and other.key != key:
+        raise click.UsageError(
+            f"There is a {kind} '{said}' already: {other.key}. Another of that title needs a key: KEY title='{said}'"
+        )
     tell([f"Its key is {key}."])
     return key, {"title": said, **fields}
+
+
+def home_names(how: How) -> Names:
+    """Return what names mean in the community that is changed."""
+    from ask_above.workspace.plans import opened
+
+    home = home_of(how.community)
+    return opened(home, home.read())
 
 
 def fields_of(pairs: Sequence[str]) -> dict[str, Any]:

@@ -17,6 +17,9 @@ if TYPE_CHECKING:
     from ask_above.community import Community
 
 
+_OF_FILES = (".csv", ".ldif", ".jsonl", ".json", ".xlsx", ".zip")
+
+
 @click.command("export", cls=Spoken)
 @click.argument("directory", metavar="DIR", type=click.Path(path_type=Path, file_okay=False))
 @click.option("--ldif", "form", flag_value="ldif", help="As people.ldif, for a directory.")
@@ -39,6 +42,8 @@ def command(directory: Path, form: str | None, by: str | None, community: str | 
     from ask_above.files.people_out import as_ldif, as_scim
     from ask_above.files.writing import PRIVATE, write_whole
 
+    if directory.suffix.lower() in _OF_FILES:
+        raise click.UsageError(f"It is a folder that is written: ask-above export {directory.with_suffix('')}")
     opened = open_here(community)
     everyone, _ = sees(opened.decider, opened.names.moment(), opened.member(by).key if by else None)
     directory.mkdir(parents=True, exist_ok=True)

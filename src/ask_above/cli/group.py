@@ -11,6 +11,7 @@ from ask_above.charter.names import listed
 from ask_above.cli.changing import How, carry_out, change_options, fields_of, naming, new_thing
 from ask_above.cli.options import community_option, complete, format_option, groups, open_here
 from ask_above.cli.sentence import SpokenGroup
+from ask_above.people.directory import NameKind
 from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
 
@@ -65,7 +66,7 @@ def add(key: str, fields: Sequence[str], title: str | None, *, how: How) -> int:
     """Make a group: ask-above group add night-watch title="Night watch" includes=upper-team confers=volunteer."""
     from ask_above.change import GroupAdd
 
-    return carry_out(how, GroupAdd(*new_thing(key, fields, title)))
+    return carry_out(how, GroupAdd(*new_thing(how, NameKind.GROUP, key, fields, title)))
 
 
 @command.command("set")

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import sys
+from datetime import date, datetime, time
 from typing import TYPE_CHECKING
 
 import click
 
 from ask_above.cli.changing import home_of
+from ask_above.cli.moments import Moment, Typed, meant
 from ask_above.cli.options import community_option, complete, format_option, members
 from ask_above.cli.sentence import Spoken
 from ask_above.show.data import write_table
@@ -22,7 +24,7 @@ if TYPE_CHECKING:
 @click.argument("about_whom", required=False, metavar="[NUMBER|MEMBER]", shell_complete=complete(members))
 @click.option("--by", metavar="MEMBER", help="What this member did.", shell_complete=complete(members))
 @click.option("--about", metavar="TEXT", help="What names this: a member, a rank, a place.")
-@click.option("--since", metavar="DATE", help="From this day on, in UTC.")
+@click.option("--since", metavar="WHEN", type=Moment(), help="From this day or moment on.")
 @click.option("--most", default=20, show_default=True, type=click.IntRange(1), help="How many at most.")
 @community_option
 @format_option
@@ -30,7 +32,7 @@ def command(
     about_whom: str | None,
     by: str | None,
     about: str | None,
-    since: str | None,
+    since: Typed,
     most: int,
     community: str | None,
     form: str,
@@ -51,6 +53,7 @@ def command(
     number = int(about_whom) if about_whom is not None and about_whom.isdecimal() else None
     home = home_of(community)
     member = None if about_whom is None or number is not None else _member(home, about_whom)
+    start = _start(home, since)
     entries = home.store.entries() if home.storage.holds_register() else []
     found = [
         each
@@ -58,7 +61,7 @@ def command(
         if (number is None or each.number == number)
         and (member is None or each.who == member or member in _members(each))
         and (by is None or each.who == by)
-        and (since is None or each.at >= since)
+        and (start is None or datetime.fromisoformat(each.at) >= start)
         and (about is None or about.lower() in _said(each).lower())
     ][:most]
     if form != "text":
@@ -68,6 +71,15 @@ def command(
     names = {key: member.called for key, member in snapshot.register.members.items()}
     show_journal(stdout(), found, names, snapshot.charter, whole=number is not None)
     return 0 if found or not entries else 1
+
+
+def _start(home: Home, since: Typed) -> datetime | None:
+    """Return the moment from which on entries are shown."""
+    if since is None:
+        return None
+    zone = home.read().charter.zone
+    at = meant(since, zone)
+    return at if isinstance(at, datetime) else datetime.combine(at or date.min, time.min, zone)
 
 
 def _member(home: Home, name: str) -> str:

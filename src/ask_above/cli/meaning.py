@@ -54,6 +54,7 @@ MEANT: Final = {
     "rules": "charter get rules",
     **dict.fromkeys(("capability", "permission", "right"), "charter set capabilities.HEADING.KEY SENTENCE"),
     "expect": "charter add expectations SENTENCE",
+    "expectations": "charter get expectations",
     "list": "member list, ladder, place list or group list",
     "help": "--help",
     "version": "--version",

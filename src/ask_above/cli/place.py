@@ -22,6 +22,7 @@ from ask_above.cli.options import (
     places,
 )
 from ask_above.cli.sentence import SpokenGroup
+from ask_above.people.directory import NameKind
 from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
 
@@ -89,7 +90,7 @@ def add(key: str, kind: str, fields: Sequence[str], title: str | None, into: str
         here = listed(dict.fromkeys(p.kind for p in opened.charter.places.values() if p.key != SITE), "or")
         known = f" Here there are {here}." if here else ""
         raise click.UsageError(f"Of which kind is it?{known} Say: ask-above place add {shlex.quote(key)} KIND")
-    key, given = new_thing(key, fields, title)
+    key, given = new_thing(how, NameKind.PLACE, key, fields, title)
     gate = [SetGate(key, {"any": [each.strip() for each in only.split(",") if each.strip()]})] if only else []
     return carry_out(how, PlaceAdd(key, kind, into, given), *gate)
 

@@ -10,6 +10,7 @@ from ask_above.charter.ladder import Rank
 from ask_above.cli.changing import How, carry_out, change_options, fields_of, naming, new_thing, words_of
 from ask_above.cli.options import complete, open_here, ranks
 from ask_above.cli.sentence import SpokenGroup
+from ask_above.people.directory import NameKind
 from ask_above.show.screen import stdout
 
 _RANK = complete(ranks)
@@ -40,7 +41,7 @@ def add(key: str, fields: Sequence[str], title: str | None, above: str | None, b
     """Make a rank: ask-above rank add helper title=Helper grants=post.pin,post.write --above volunteer."""
     from ask_above.change import RankAdd
 
-    return carry_out(how, RankAdd(*new_thing(key, fields, title), above, below))
+    return carry_out(how, RankAdd(*new_thing(how, NameKind.RANK, key, fields, title), above, below))
 
 
 @command.command("copy")
@@ -61,7 +62,7 @@ def copy(original: str, key: str, fields: Sequence[str], above: str | None, belo
     """
     from ask_above.change import RankAdd
 
-    said = {k: v for k, v in fields_of(fields).items() if v is not None}
+    key, said = new_thing(how, NameKind.RANK, key, fields, None)
     return carry_out(how, RankAdd(key, said, above, below, copy_of=original))
 
 

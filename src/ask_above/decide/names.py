@@ -74,7 +74,8 @@ class Names:
             if found is not None:
                 return self.charter.ranks[found.key]
             hint = f"'{key}' is a group." if self.directory.find(key, NameKind.GROUP) else ""
-            raise UnknownNameError("rank", key, self.directory.nearest(key, NameKind.RANK), hint)
+            near = self.directory.nearest(key, NameKind.RANK)
+            raise UnknownNameError("rank", key, near, hint, self.charter.ranks)
         return known
 
     def member(self, who: str | Member) -> Member:
@@ -176,6 +177,8 @@ class Names:
         known = [*catalogue.keys, *catalogue.pairs]
         begins = tuple(each for each in (*catalogue.pairs, *catalogue.keys) if each.startswith(f"{name}."))
         if begins and "." not in name:
+            if len(begins) == 1:
+                raise QuestionError(f"'{name}' is a part of a name; say {begins[0]}.")
             raise QuestionError(f"Which of them is meant by '{name}'? {few(begins, _MOST_BEGUN, 'or')}.")
         hint = f"'{name}' is a bundle." if name in catalogue.bundles else ""
         kind = self.directory.find(name, NameKind.PLACE, NameKind.RANK, NameKind.MEMBER, NameKind.GROUP)

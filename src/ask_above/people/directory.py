@@ -104,7 +104,8 @@ class Directory:
         """Return the key of what a name means; raises :class:`ask_above.UnknownNameError` with the nearest names."""
         found = self.find(name, *kinds)
         if found is None:
-            raise UnknownNameError(_one_of(kinds), name, self.nearest(name, *kinds))
+            few_kinds = () if NameKind.MEMBER in kinds else [key for kind in kinds for key in self._keys[kind]]
+            raise UnknownNameError(_one_of(kinds), name, self.nearest(name, *kinds), known=few_kinds)
         return found.key
 
     def also(self, found: Known, name: str, *kinds: NameKind) -> list[Known]:
