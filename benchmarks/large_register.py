@@ -22,11 +22,12 @@ from generated import as_csv
 from standard import Size, charter_text, register
 
 
-def write(folder: Path) -> None:
-    size = Size()
+def write(folder: Path, size: Size | None = None, more: str = "") -> None:
+    """Write the standard community, or one of another size, with more at the end of its charter."""
+    size = size or Size()
     people = register(size)
     folder.mkdir()
-    (folder / "charter.yaml").write_text(charter_text(size), "utf-8")
+    (folder / "charter.yaml").write_text(charter_text(size) + more, "utf-8")
     rows = [{"key": m.key, "name": m.key.upper(), "groups": ";".join(m.groups)} for m in people.members.values()]
     (folder / "members.csv").write_text(as_csv(rows, ("key", "name", "groups")), "utf-8")
     columns = ("member", "rank", "place", "from", "until")
