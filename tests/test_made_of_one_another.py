@@ -10,7 +10,8 @@ from random import Random
 import pytest
 
 from ask_above import Community
-from ask_above.change import Assign, MemberAdd, MemberSet
+from ask_above.change import Assign, Grant, MemberAdd, MemberSet
+from ask_above.files.writing import FileBatch
 from ask_above.people.directory import Directory, NameKind
 from ask_above.people.register import Assignment, Member, Register
 from ask_above.serve.source import Folder
@@ -151,3 +152,30 @@ def test_an_edit_by_hand_of_a_late_file_is_an_edit_and_not_lost(kept: tuple[Path
     assert [e.rank for e in opened.register.of("ida") if e.place == "rota"] == ["surveyor"]
     assert "Bram A." in in_files(folder)
     assert "Ida 2" in in_files(folder)
+
+
+def test_a_disk_that_fails_leaves_files_late_and_nothing_wrong(
+    kept: tuple[Path, LastingHome], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    folder, home = kept
+    for n in range(3):
+        plan(home, [MemberSet("ida", {"name": f"Ida {n}"})], by="ines").apply()
+
+    def fails(*_: object) -> None:
+        raise OSError(28, "No space left on device")
+
+    with monkeypatch.context() as full:
+        full.setattr(FileBatch, "prepare", fails)
+        home.write_late(at_once=True)
+        with pytest.raises(OSError, match="No space left"):
+            plan(home, [Assign("ida", "surveyor", "rota"), Grant("host", ["kit.lend"])], by="ines").apply()
+    assert "Ida 2" not in in_files(folder)
+    plan(home, [Assign("ida", "surveyor", "rota")], by="ines").apply()
+    opened = Community.open(folder)
+    assert (opened.notices, opened.member("ida").name) == ((), "Ida 2")
+    assert "kit.lend" not in (folder / "charter.yaml").read_text().partition("key: host")[2][:400]
+    home.write_late(at_once=True)
+    assert "Ida 2" in in_files(folder)
+    assert "ida,surveyor,rota" in in_files(folder)
+    assert not home.read().rows
+    assert Community.open(folder).notices == ()

@@ -34,7 +34,7 @@ class LastingHome(Home):
 
     def __init__(self, folder: Path, name: str, register: str | None = None) -> None:
         super().__init__(folder, name, register, on_demand=True)
-        self._late = False
+        self._late = self._leaves_late = False
         self._known: Snapshot | None = None
         self._wrote_at = -_EVERY
         self._new: dict[str, bytes] = {}
@@ -84,6 +84,7 @@ class LastingHome(Home):
         )
         snapshot = Snapshot(charter, register, texts, found, left, notices=before.notices)
         self._last, self._known = ((found, left.version), snapshot), snapshot
+        self._late = self._leaves_late
         return snapshot
 
     def _prepare_kept(
@@ -93,10 +94,10 @@ class LastingHome(Home):
         self._new = {}
         size = before.loaded.size if before.loaded else 0
         same = self.storage.keeps_files(size) == self.storage.keeps_files(len(register.members))
-        if before is self._known and same and monotonic() - self._wrote_at < _EVERY:
-            self._late = True
+        self._leaves_late = before is self._known and same and monotonic() - self._wrote_at < _EVERY
+        if self._leaves_late:
             return
-        self._wrote_at, self._late = monotonic(), False
+        self._wrote_at = monotonic()
         super()._prepare_kept(connection, entry, before, register, files)
 
     def _noted(self, connection: sa.Connection, name: str, content: bytes, number: int) -> None:
@@ -110,7 +111,7 @@ class LastingHome(Home):
         """
         if not self._late or self._last is None or (not at_once and monotonic() - self._wrote_at < _EVERY):
             return
-        self._late, self._wrote_at = False, monotonic()
+        self._wrote_at = monotonic()
         with suppress(AskAboveError, OSError), self.locked(wait=0), batch() as files:
             (found, version), snapshot = self._last
             loaded = snapshot.loaded
@@ -123,6 +124,7 @@ class LastingHome(Home):
                 written = Entry(loaded.last, "", "", "", "")
                 super()._prepare_kept(connection, written, snapshot, snapshot.register, files)
             files.place()
+            self._late = False
             now = {**found, **self._new}
             known = snapshot._replace(found=now)
             self._last, self._known = ((now, version), known), known
