@@ -192,6 +192,11 @@ TYPED = [
     ("where can bram post.write", 0, "Bram Ashby may use post.write in"),
     ("journal since yesterday", 0, ""),
     ("expectations", 2, "Say: ask-above charter get expectations"),
+    ("member add 'Lyn Cope' lyn@lib.example pending", 2, "--status pending"),
+    ("place gate rota 'Upper reach team' --plan", 0, "Patrol rota"),
+    ("place add 'Tide talk' board for 'Upper reach team' --plan", 0, "Make the place Tide talk"),
+    ("assign surveyor bram for a week --plan", 0, "Give Bram Ashby Surveyor"),
+    ("impact", 2, "Compared with what? A folder, a number of the journal"),
     ("undo last", 2, "so there is nothing to take back"),
 ]
 

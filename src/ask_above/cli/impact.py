@@ -30,14 +30,14 @@ from ask_above.show.screen import stdout
 
 
 @click.command("impact", cls=Spoken)
-@click.argument("old")
+@click.argument("old", required=False)
 @click.argument("new", required=False)
 @when_option
 @community_option
 @findings_format_option
 @figure_option
 def command(
-    old: str, new: str | None, when: date | None, community: str | None, form: str, figure: Figure | None
+    old: str | None, new: str | None, when: date | None, community: str | None, form: str, figure: Figure | None
 ) -> int:
     """Show who gains and who loses what, where, from one community's files to another's.
 
@@ -54,6 +54,10 @@ def command(
       ask-above impact 12 --figure impact.png
       ask-above impact git:main --format sarif
     """
+    if old is None:
+        raise click.UsageError(
+            "Compared with what? A folder, a number of the journal, or git:REVISION: ask-above impact 12"
+        )
     before = _opened(old, community)
     after = _opened(new, community) if new is not None else open_here(community)
     with progress("Places") as told:

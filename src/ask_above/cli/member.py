@@ -28,6 +28,7 @@ from ask_above.cli.options import (
 from ask_above.cli.sentence import SpokenGroup
 from ask_above.errors import FaultyFilesError
 from ask_above.people.directory import NameKind
+from ask_above.people.register import STATUSES
 from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
 
@@ -61,9 +62,13 @@ def _new_member(said: Sequence[str], name: str | None, email: str | None) -> tup
     Of a name that stands where the key belongs a key is made, of its first word.
     """
     first, *others = said
+    if name is None and not is_key(first) and " " in first.strip():
+        name = first
     for each in others:
         if "@" in each and email is None:
             email = each
+        elif each in STATUSES:
+            raise click.UsageError(f"How somebody stands is said with --status: --status {each}")
         elif "@" not in each and name is None:
             name = each
         elif each not in (name, email):

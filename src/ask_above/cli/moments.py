@@ -17,6 +17,7 @@ from ask_above.charter.moments import HOW_TO_WRITE, parse
 _UNCLEAR = re.compile(r"\d+|\d+[/.]\d+([/.]\d+)?")
 _SHORT = re.compile(r"(\d+)\s*(hours?|h|days?|d|weeks?|w|months?|mo|years?|y)")
 _PERIOD = re.compile(r"P(?:(\d+)Y)?(?:(\d+)M)?(?:(\d+)W)?(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?)?")
+_ONE = re.compile(r"(an?|one)\s+")
 _UNITS: Final = {"h": "hours", "d": "days", "w": "weeks", "mo": "months", "y": "years"}
 HOW_LONG = "30d, 2w, 6h, 3 months, or an ISO period such as P30D"
 
@@ -63,7 +64,7 @@ class Lasting(click.ParamType[Any]):
 
 def stretch(text: str) -> dict[str, int] | None:
     """Return a stretch of time by its units; ``None`` where the text is none."""
-    short = _SHORT.fullmatch(text.strip().lower())
+    short = _SHORT.fullmatch(_ONE.sub("1 ", text.strip().lower()))
     if short:
         unit = short[2] if short[2] in _UNITS else {"m": "mo"}.get(short[2][0], short[2][0])
         return {_UNITS[unit]: int(short[1])}

@@ -232,6 +232,7 @@ def exception(place: str, member: str, words: PlaceWords, *, how: How) -> int:
 
 @command.command("gate")
 @click.argument("place", shell_complete=_PLACE)
+@click.argument("terms", nargs=-1, metavar="[TERM]...")
 @click.option("--any", "--only", "some", metavar="TERM,...", help="At least one of these groups, ranks, or RANK+.")
 @click.option("--all", "every", metavar="TERM,...", help="All of these.")
 @click.option("--none", metavar="TERM,...", help="None of these.")
@@ -239,7 +240,15 @@ def exception(place: str, member: str, words: PlaceWords, *, how: How) -> int:
 @click.option("--clear", is_flag=True, help="Take the gate away.")
 @change_options
 def gate(
-    place: str, some: str | None, every: str | None, none: str | None, *, teaser: bool, clear: bool, how: How
+    place: str,
+    terms: Sequence[str],
+    some: str | None,
+    every: str | None,
+    none: str | None,
+    *,
+    teaser: bool,
+    clear: bool,
+    how: How,
 ) -> int:
     """Set the gate of a place, or take it away.
 
@@ -249,8 +258,9 @@ def gate(
     """
     from ask_above.change import SetGate
 
+    some = ",".join([*([some] if some else []), *terms]) or None
     asked = (("any", some), ("all", every), ("none", none))
-    said = {word: [each.strip() for each in terms.split(",") if each.strip()] for word, terms in asked if terms}
+    said = {word: [each.strip() for each in given.split(",") if each.strip()] for word, given in asked if given}
     if clear == bool(said):
         raise click.UsageError("Say what the gate asks for: --any, --all, --none; or --clear.")
     return carry_out(how, SetGate(place, {**said, "teaser": "true"} if teaser and said else said))

@@ -25,7 +25,7 @@ _STANDS_FOR: Final = {
     "with": ("using",),
     "from": ("since",),
     "until": ("until",),
-    "for": ("lasting",),
+    "for": ("lasting", "only"),
     "as": ("by",),
     "since": ("since",),
     "above": ("above",),
