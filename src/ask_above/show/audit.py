@@ -133,7 +133,7 @@ def show_least(screen: Screen, audit: Audit, found: Sequence[Least]) -> None:
     if not found:
         screen.line("Every rank needs all that it carries for what was done.", "yes")
         return
-    screen.line("What no rank would have needed for what was done and is allowed now", "head")
+    screen.line("What ranks carry and did not need for what was done, and is allowed now", "head")
     screen.paragraph("A log shows what was done, and not what is kept for the day: look before you type.", style="dim")
     for each in found:
         screen.line()
