@@ -198,6 +198,13 @@ TYPED = [
     ("assign surveyor bram for a week --plan", 0, "Give Bram Ashby Surveyor"),
     ("impact", 2, "Compared with what? A folder, a number of the journal"),
     ("undo last", 2, "so there is nothing to take back"),
+    # what has no end is told with what has one; a capability by the words that describe it
+    ("member lock bram for a week", 2, "A lock lasts until they are brought back"),
+    ("member lock bram --until friday", 2, "ask-above assign RANK MEMBER --until WHEN"),
+    ("member put dara upper-team until friday", 2, "until they are taken out"),
+    ("may bram 'Put a journal entry before the public' in journal", 2, "Nearest: post.publish"),
+    ("who 'close a thread' in river-talk", 2, "Nearest: thread."),
+    ("rank grant host wording", 2, "Nearest: post.edit"),
 ]
 
 

@@ -13,6 +13,8 @@ from ask_above.charter.names import is_capability, nearest
 from ask_above.charter.where import NOTHING, NOWHERE, Where
 
 RISKS = ("low", "medium", "high")
+_SAY_NOTHING = frozenset(("a", "an", "the", "of", "to", "in", "at", "and", "or", "one"))
+_MOST_NEAR = 3
 
 
 class Capability(NamedTuple):
@@ -169,6 +171,13 @@ class Catalogue:
         """Return every name that may stand where capabilities are listed, for finding the nearest one."""
         return (*self.keys, *self.bundles, *sorted({f"{key.split('.')[0]}.*" for key in self.keys}))
 
+    def near(self, name: str, known: Iterable[str]) -> tuple[str, ...]:
+        """Return the names most like one that stands for nothing, before them what is described in its words."""
+        said = {*name.casefold().split()} - _SAY_NOTHING
+        about = {each.pair or each.key: {*each.about.casefold().split()} for each in self.capabilities.values()}
+        described = sorted((name for name in about if said and said <= about[name]), key=lambda name: len(about[name]))
+        return tuple(dict.fromkeys((*described, *nearest(name, known))))[:_MOST_NEAR]
+
     def what_is_wrong_with(self, word: str) -> tuple[str, tuple[str, ...]] | None:
         """Return why a word stands for nothing, and the nearest names; ``None`` where it is fine (rules 2.3, 2.7)."""
         if self.expand(word) or word in self.bundles:
@@ -185,4 +194,4 @@ class Catalogue:
         if word.endswith("*"):
             return f"the pattern '{word}' matches no capability", nearest(word, self.known_words())
         what = "capability" if is_capability(word) else "capability or bundle"
-        return f"there is no {what} '{word}'", nearest(word, [*self.known_words(), *self.pairs])
+        return f"there is no {what} '{word}'", self.near(word, [*self.known_words(), *self.pairs])

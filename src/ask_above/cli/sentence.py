@@ -52,6 +52,16 @@ _LEFT_OUT: Final = {
 }
 """For a command the words that say nothing there."""
 
+_TIME: Final = ("until", "for", "--until", "--for")
+
+_NO_END: Final = {
+    "lock": "A lock lasts until they are brought back: ask-above member restore. "
+    "What lasts for a time is a rank: ask-above assign RANK MEMBER --until WHEN.",
+    "put": "They are in a group until they are taken out: ask-above member take. "
+    "What lasts for a time is a rank: ask-above assign RANK MEMBER --until WHEN.",
+}
+"""For a command that keeps no end what to do in its place."""
+
 
 class Spoken(click.Command):
     """A command that takes words for its options."""
@@ -97,6 +107,8 @@ class Spoken(click.Command):
                 while rest and not rest[0].startswith("-") and rest[0] not in words:
                     value.append(rest.pop(0))
                 yield from (words[word], " ".join(value))
+            elif not unfinished and rest and spoken and self.name in _NO_END and word in _TIME:
+                raise click.UsageError(f"There is no end to give here. {_NO_END[self.name]}")
             else:
                 spoken += 1
                 yield word

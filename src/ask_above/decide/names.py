@@ -8,7 +8,7 @@ from typing import NamedTuple, NoReturn, TypeAlias
 from ask_above.charter.charter import Charter
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import HOW_TO_WRITE, Instant, as_instant, instant, parse, start_of
-from ask_above.charter.names import MEMBER_MARK, RANK_MARK, as_rank, few, nearest
+from ask_above.charter.names import MEMBER_MARK, RANK_MARK, as_rank, few
 from ask_above.charter.places import Group, Place
 from ask_above.decide.decider import VISITOR, Decider
 from ask_above.decide.profile import Asked
@@ -188,7 +188,7 @@ class Names:
                 NameKind.RANK: f". Who holds it: ask-above describe rank:{kind.key}",
             }
             hint = f"'{name}' is a {kind.kind}; say a capability here{more.get(kind.kind, '.')}"
-        raise UnknownNameError("capability", name, () if kind else nearest(name, known), hint)
+        raise UnknownNameError("capability", name, () if kind else catalogue.near(name, known), hint)
 
     def using(self, using: str | None) -> str | None:
         """Return a capability that moderating takes, by its full name (rule 6.2)."""

@@ -72,6 +72,6 @@ def one_capability(document: Document, name: str, path: Path, catalogue: Catalog
         message = f"'{name}' stands for several capabilities; one belongs here"
         document.fault(path, "not-one-capability", message, expected=expected)
     else:
-        near = nearest(name, [*catalogue.keys, *catalogue.pairs])
+        near = catalogue.near(name, [*catalogue.keys, *catalogue.pairs])
         document.fault(path, "unknown-capability", f"there is no capability '{name}'", expected=expected, nearest=near)
     return None
