@@ -205,6 +205,12 @@ TYPED = [
     ("may bram 'Put a journal entry before the public' in journal", 2, "Nearest: post.publish"),
     ("who 'close a thread' in river-talk", 2, "Nearest: thread."),
     ("rank grant host wording", 2, "Nearest: post.edit"),
+    # what is said twice: a list is joined, of two values none is dropped without a word
+    ("place add 'Tide talk' board --only upper-team --only host --plan", 0, "Ines Moor, Olaf Tarn and Bram Ashby"),
+    ("place gate rota --any upper-team --only=host --teaser --plan", 0, "Patrol rota"),
+    ("may bram post.write --at notices in journal", 2, "Is it 'notices' or 'journal'? Say --at once."),
+    ("may bram post.write --at notices --at=notices", 1, "Bram Ashby may not"),
+    ("assign surveyor bram --why reason --why another --plan", 2, "Say --why once."),
 ]
 
 

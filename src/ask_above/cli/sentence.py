@@ -70,7 +70,33 @@ class Spoken(click.Command):
 
     def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
         """Read the arguments, words among them."""
-        return super().parse_args(ctx, [*self.in_options(args)] if self.takes_words else args)
+        said = [*self.in_options(args)] if self.takes_words else args
+        return super().parse_args(ctx, said if ctx.resilient_parsing else self.said_once(said))
+
+    def said_once(self, args: list[str]) -> list[str]:
+        """Return the arguments with each option once: lists are joined, two values are asked about and none dropped."""
+        single = {name: each for each in self.params if _has_one_value(each) for name in each.opts}
+        kept: list[str] = []
+        at: dict[str, int] = {}
+        rest = list(args)
+        while rest:
+            word = rest.pop(0)
+            if word == "--":
+                return [*kept, word, *rest]
+            name, sign, value = word.partition("=")
+            option = single.get(name)
+            if option is None or not (sign or rest):
+                kept.append(word)
+                continue
+            value = value if sign else rest.pop(0)
+            before = at.setdefault(str(option.name), len(kept) + 1)
+            if before > len(kept):
+                kept += [name, value]
+            elif str(option.metavar).endswith(",..."):
+                kept[before] += f",{value}"
+            elif kept[before] != value:
+                raise click.UsageError(f"Is it '{kept[before]}' or '{value}'? Say {name} once.")
+        return kept
 
     def in_options(self, args: list[str], *, unfinished: bool = False) -> Iterator[str]:
         """Yield the arguments with each such word as its option; ``unfinished``: the last may still want its value."""
@@ -112,6 +138,11 @@ class Spoken(click.Command):
             else:
                 spoken += 1
                 yield word
+
+
+def _has_one_value(param: click.Parameter) -> bool:
+    """Tell whether it is an option that is followed by one value and said once."""
+    return isinstance(param, click.Option) and not param.is_flag and not param.multiple and not param.count
 
 
 def _begins_a_value(word: str, rest: list[str], words: Mapping[str, str]) -> bool:

@@ -124,6 +124,10 @@ def _fields(rows: FileRows, columns: Sequence[str], mapping: Mapping[str, str], 
     return fields
 
 
+_OF_RANKS: Final = frozenset(("rank", "ranks", "role", "roles", "level", "position", "function"))
+"""What people call a column of ranks, which a list of members does not have."""
+
+
 def _wrong(
     column: str, field: str | None, before: Sequence[str], columns: Sequence[str], called: Mapping[str, str]
 ) -> tuple[str, str, str, tuple[str, ...]] | None:
@@ -131,6 +135,8 @@ def _wrong(
     if field is None and column:
         near = nearest(folded(column), called)
         expected = f'--map "{column}=FIELD" with one of {listed(FIELDS, "or")}; --map "{column}=" leaves it out'
+        if folded(column) in _OF_RANKS:
+            expected += "; ranks are given afterwards, from a file with the columns member and rank"
         return (
             "unknown-column",
             f"the column '{column}' is none that is known",
