@@ -205,6 +205,12 @@ TYPED = [
     ("may bram 'Put a journal entry before the public' in journal", 2, "Nearest: post.publish"),
     ("who 'close a thread' in river-talk", 2, "Nearest: thread."),
     ("rank grant host wording", 2, "Nearest: post.edit"),
+    # a first name, or one word of a title, in a change as in a question
+    ("assign surveyor Fenwick --plan", 2, "There is no member 'Fenwick'. Nearest: dara"),
+    ("member put reed upper-team --plan", 2, "Nearest: tomas"),
+    ("assign lead bram --plan", 2, "There is no rank 'lead'. Nearest: reach-lead"),
+    ("place override talk host allow post.write --plan", 2, "Nearest: river-talk"),
+    ("member put bram upper --plan", 2, "Nearest: upper-team"),
     # what is said twice: a list is joined, of two values none is dropped without a word
     ("place add 'Tide talk' board --only upper-team --only host --plan", 0, "Ines Moor, Olaf Tarn and Bram Ashby"),
     ("place gate rota --any upper-team --only=host --teaser --plan", 0, "Patrol rota"),

@@ -130,6 +130,13 @@ class Directory:
         like = [called[each] for each in nearest(word, called)]
         return tuple(dict.fromkeys((*whole[:_MOST_NEAR], *like)))[:_MOST_NEAR]
 
+    def nearer(self, unknown: UnknownNameError) -> UnknownNameError:
+        """Return the error with what is nearest by key, title or full name, where it is about one of these."""
+        if unknown.what not in [*NameKind]:
+            return unknown
+        near = self.nearest(unknown.name, NameKind(unknown.what))
+        return UnknownNameError(unknown.what, unknown.name, near, unknown.hint, unknown.known)
+
     def _by_name(self, kind: NameKind) -> Mapping[str, list[Known]]:
         if kind is NameKind.MEMBER:
             return self._people.by_name(self.register)

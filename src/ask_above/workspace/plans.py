@@ -27,7 +27,7 @@ from ask_above.charter.names import listed
 from ask_above.decide.decider import Decider
 from ask_above.decide.names import Names
 from ask_above.decide.words import day
-from ask_above.errors import AskAboveError, FaultyFilesError
+from ask_above.errors import AskAboveError, FaultyFilesError, UnknownNameError
 from ask_above.files.splice import edited
 from ask_above.files.yaml_text import compose, plain
 from ask_above.people.register import Member, Register
@@ -455,8 +455,12 @@ class _Working:
 
     def take(self, edit: Edit, at: Instant, day: str, by: str) -> None:
         made = self.made
-        edit = meant(shaped(edit), self.made.before.directory.after(self.charter, self.register))
-        done = of_plain_text(edit.on(Draft(self._plain, self.charter, self.register, at, day, by)))
+        directory = self.made.before.directory.after(self.charter, self.register)
+        edit = meant(shaped(edit), directory)
+        try:
+            done = of_plain_text(edit.on(Draft(self._plain, self.charter, self.register, at, day, by)))
+        except UnknownNameError as unknown:
+            raise directory.nearer(unknown) from unknown
         if done.steps:
             try:
                 text, splices = edited(made.texts[self.home.name], list(done.steps))
