@@ -29,6 +29,8 @@ def here(tmp_path: Path) -> Path:
 
 # -- a hundred things that people type first: done, or the right sentence named
 
+BEGUN = ["--title", "Choir", "--owner", "Nell Harper", "--zone", "UTC"]
+
 TYPED = [
     # by name, in any case
     ("may 'bram ashby' post.write in 'river talk'", 0, "Yes: Bram Ashby may use post.write in River talk"),
@@ -402,8 +404,7 @@ def test_a_table_that_one_has_becomes_a_charter(ending: str, tmp_path: Path) -> 
     from ask_above.files.sheets import Layout, write_sheet
 
     write_sheet(file, lines, Layout(), "Plan")
-    options = ["--title", "Choir", "--owner", "Nell Harper", "--zone", "UTC"]
-    done = run("new", str(tmp_path / "choir"), "--grid", str(file), *options)
+    done = run("new", str(tmp_path / "choir"), "--grid", str(file), *BEGUN)
     assert done.returncode == 0, done.stderr
     c = Community.open(tmp_path / "choir")
     assert [rank.title for rank in c.charter.ranks.values()] == ["Chair", "Helper", "Member"]
@@ -413,20 +414,25 @@ def test_a_table_that_one_has_becomes_a_charter(ending: str, tmp_path: Path) -> 
     assert c.advice().pieces == ()
 
 
+def test_what_an_act_takes_in_a_charter_from_a_table_is_found_by_the_ways(tmp_path: Path) -> None:
+    (tmp_path / "plan.csv").write_text(",Chair,Helper,Member\nWrite,x,x,x\nLend,x,x,\nSilence somebody,x,,\n", "utf-8")
+    folder = str(tmp_path / "c")
+    assert run("new", folder, "--grid", str(tmp_path / "plan.csv"), *BEGUN).returncode == 0
+    for each in (["member", "add", "Ann Bell"], ["member", "add", "Ben Low"], ["assign", "chair", "ann-bell"]):
+        assert run(*each, "--yes", "--community", folder).returncode == 0
+    asked = ["may", "ann-bell", "moderate", "ben-low", "--community", folder]
+    said = run(*asked, "--ways")
+    ways = [line.split("→ ask-above ")[1].split() for line in said.stdout.splitlines() if "→ ask-above" in line]
+    assert ways[0][-1].endswith("silence-somebody"), "what the fewest carry comes first"
+    assert ways[1][-1].endswith("lend")
+    assert len(ways) == 2, "what every member can do is no answer"
+    assert run(*ways[0], "--yes", "--community", folder).returncode == 0
+    assert run(*asked).returncode == 0
+
+
 def test_what_is_no_tick_is_refused_and_nothing_is_written(tmp_path: Path) -> None:
     (tmp_path / "plan.csv").write_text(",A,B\nWrite,perhaps,x\n", "utf-8")
-    done = run(
-        "new",
-        str(tmp_path / "c"),
-        "--grid",
-        str(tmp_path / "plan.csv"),
-        "--title",
-        "C",
-        "--owner",
-        "N",
-        "--zone",
-        "UTC",
-    )
+    done = run("new", str(tmp_path / "c"), "--grid", str(tmp_path / "plan.csv"), *BEGUN)
     assert "Line 2: 'perhaps' is no tick." in done.stderr
     assert not (tmp_path / "c").exists()
 

@@ -48,6 +48,8 @@ CHARTER = [
     ('key: small', 'title: small', 'missing', "needs a line 'key:'", ''),
     ('key: small', 'key: ‸Small One', 'bad-key', 'cannot be the key of a community', 'small-one'),
     ('bundles:', '‸bundels:', 'unknown-key', "has no key 'bundels'", 'bundles'),
+    ('charter: 1', 'charter: 1\n‸timezone: UTC', 'unknown-key', "has no key 'timezone'; it stands under rules", ''),
+    ('authority: {moderate: {using: [member.mute]}}', '‸moderate: {using: [member.mute]}', 'unknown-key', "no key 'moderate'; it stands under authority", ''),
     ('bundles: {kit: [post.write]}', 'bundles: {kit: [post.write]}\n‸bundles: {}', 'twice', 'the first is on line 9', ''),
     ('ranks:\n  - {key: top, grants: [kit]}', 'ranks:\n  ‸top: {}\nx:\n  - {}', 'wrong-shape', 'a mapping (key: value) stands where a list', ''),
     ('{key: top, grants: [kit]}', '‸[top]', 'wrong-shape', 'a list stands where a mapping', ''),

@@ -29,9 +29,11 @@ from ask_above.charter.names import SITE
 from ask_above.charter.rules import ActRule
 from ask_above.charter.where import Where
 from ask_above.decide.decider import Decider
-from ask_above.decide.profile import Asked
+from ask_above.decide.profile import Asked, ask_rank
 from ask_above.decide.words import in_place
 from ask_above.people.register import Assignment, Member, Register, reached_groups
+
+_MOST_TAKEN = 8
 
 
 class ActCandidates:
@@ -157,6 +159,7 @@ class ActCandidates:
     # -- what the act takes, and whom lists admit (rules 6.2 to 6.6)
 
     def _rules(self) -> Iterator[Candidate]:
+        yield from self._taken() if not self.using else ()
         said = {"level": "those level with oneself too", "anyone": "anyone, whatever the order"}
         for over in ("level", "anyone"):
             if self.rule.over not in (over, "anyone"):
@@ -172,6 +175,19 @@ class ActCandidates:
                 yield self._rule_set(
                     "let people give ranks to themselves: self: true", self.rule._replace(oneself=True)
                 )
+
+    def _taken(self) -> Iterator[Candidate]:
+        """Yield what an act might take that takes nothing yet: what the actor can use, and the fewest ranks carry."""
+        can = self.decider.usable(self.actor, self.place)
+        for rank in self.compiled.ranks if not self.actor.rules_all else ():
+            if rank.automatic:
+                can &= ~self.decider.usable(ask_rank(self.compiled, rank.position), self.place)
+        bit, carried = self.compiled.catalogue.bit, self.compiled.carried
+        keys = sorted(
+            self.compiled.catalogue.names(can), key=lambda key: sum(bool(each & bit[key]) for each in carried)
+        )
+        for key in keys[:_MOST_TAKEN]:
+            yield self._rule_set(f"let whoever can use {key} {self.rule.act}", self.rule._replace(using=(key,)))
 
     def _tightened(self) -> Iterator[Candidate]:
         """Yield that the act reaches fewer than it does."""
@@ -190,6 +206,7 @@ class ActCandidates:
                 ("over", rule.over, was.over),
                 ("hand-on", rule.hand_on, was.hand_on),
                 ("self", rule.oneself, was.oneself),
+                ("using", *(", ".join(each.using) for each in (rule, was))),
             )
             if value != old
         )

@@ -10,8 +10,10 @@ from collections.abc import Callable, Mapping
 from typing import Any, ClassVar, Final, NamedTuple
 
 from ask_above.charter.moments import zone, zone_names
-from ask_above.charter.names import RESERVED, is_capability, is_key, nearest
+from ask_above.charter.names import RESERVED, few, is_capability, is_key, nearest
 from ask_above.charter.reading.document import Document, Path, describe
+
+_MOST_TOLD = 4
 
 BAD: Final = object()
 """What a shape returns for a value that cannot be meant."""
@@ -299,8 +301,11 @@ class Record(Shape):
 
     def _unknown(self, key: str, path: Path, document: Document) -> None:
         near = nearest(key, self.fields)
+        inside = tuple(name for name, each in self.fields.items() if key in getattr(each.shape, "fields", ()))
         if key == "<<":
             message = "'<<' would merge another mapping in; this format does not read that: write the lines out"
+        elif inside:
+            message, near = f"{self.noun} has no key '{key}'; it stands under {few(inside, _MOST_TOLD, 'or')}", ()
         else:
             message = f"{self.noun} has no key '{key}'"
         known = ", ".join(self.fields)
