@@ -186,3 +186,35 @@ def test_a_worker_with_another_version_says_so(tmp_path: Path, monkeypatch: pyte
     with pytest.raises(QuestionError, match="another version"):
         Community.demo().export_people(tmp_path / "people", tmp_path / "out")
     spreading._compiled.cache_clear()
+
+
+def test_files_without_rows_are_parts_without_members(tmp_path: Path) -> None:
+    text = pa.schema([("key", pa.string()), ("name", pa.string())])
+    for each in ("members", "assignments"):
+        (tmp_path / "people" / each).mkdir(parents=True)
+    with pq.ParquetWriter(tmp_path / "people/members/a.parquet", text):
+        pass
+    pq.write_table(pa.table({"name": ["Ann"], "key": ["ann"]}), tmp_path / "people/members/b.parquet")
+    out = f"{tmp_path}/out/"
+    done = run("export-table", out, "--people", str(tmp_path / "people"), "--members", cwd=DEMO)
+    assert done.returncode == 0, done.stderr
+    assert "of 1 members" in done.stdout
+    assert {member for member, *_ in rights(tmp_path / "out", members=True)} == {"ann"}
+
+
+@pytest.mark.parametrize(
+    ("people", "given", "said"),
+    [
+        ({"name": ["Ann"]}, {"member": ["ann"]}, "'a.parquet' has no column 'key'."),
+        ({"key": [1]}, {"member": ["ann"]}, "The column 'key' of 'a.parquet' holds int64; keys are text."),
+        ({"key": ["ann"]}, {"rank": ["host"]}, "'assignments' has no column 'member'."),
+        ({"key": ["ann"]}, {"member": [1], "rank": ["host"]}, "holds int64; keys are text."),
+    ],
+)
+def test_a_data_set_without_keys_is_refused_in_words(tmp_path: Path, people: Any, given: Any, said: str) -> None:
+    for name, rows in (("members", people), ("assignments", given)):
+        (tmp_path / "people" / name).mkdir(parents=True)
+        pq.write_table(pa.table(rows), tmp_path / "people" / name / "a.parquet")
+    done = run("export-table", f"{tmp_path}/out/", "--people", str(tmp_path / "people"), cwd=DEMO)
+    assert done.returncode == 2, done.stderr
+    assert said in " ".join(done.stderr.split())

@@ -91,7 +91,7 @@ def add(key: str, kind: str, fields: Sequence[str], title: str | None, into: str
         known = f" Here there are {here}." if here else ""
         raise click.UsageError(f"Of which kind is it?{known} Say: ask-above place add {shlex.quote(key)} KIND")
     key, given = new_thing(how, NameKind.PLACE, key, fields, title)
-    gate = [SetGate(key, {"any": [each.strip() for each in only.split(",") if each.strip()]})] if only else []
+    gate = [SetGate(key, {"any": _terms(only)})] if only else []
     return carry_out(how, PlaceAdd(key, kind, into, given), *gate)
 
 
@@ -230,6 +230,11 @@ def exception(place: str, member: str, words: PlaceWords, *, how: How) -> int:
     return _say(how, place, member, words, member=True)
 
 
+def _terms(said: str) -> list[str]:
+    """Return a gate's terms, between commas: titles have spaces."""
+    return [each.strip() for each in said.split(",") if each.strip()]
+
+
 @command.command("gate")
 @click.argument("place", shell_complete=_PLACE)
 @click.argument("terms", nargs=-1, metavar="[TERM]...")
@@ -260,7 +265,7 @@ def gate(
 
     some = ",".join([*([some] if some else []), *terms]) or None
     asked = (("any", some), ("all", every), ("none", none))
-    said = {word: [each.strip() for each in given.split(",") if each.strip()] for word, given in asked if given}
+    said = {word: _terms(given) for word, given in asked if given}
     if clear == bool(said):
         raise click.UsageError("Say what the gate asks for: --any, --all, --none; or --clear.")
     return carry_out(how, SetGate(place, {**said, "teaser": "true"} if teaser and said else said))

@@ -68,10 +68,10 @@ def read_people(part: PeoplePart) -> PeopleRead:
 def _of_file(folder: Path, file: Path, size: int) -> Iterable[PeoplePart]:
     import pyarrow.parquet as pq
 
-    meta = _opened(pq.ParquetFile, file).metadata
-    column = next((n for n in range(meta.num_columns) if meta.row_group(0).column(n).path_in_schema == "key"), None)
-    if column is None:
-        raise QuestionError(f"'{file.name}' has no column 'key'.")
+    opened = _opened(pq.ParquetFile, file)
+    meta = opened.metadata
+    _holds_keys(opened.schema_arrow, "key", file.name)
+    column = next(n for n in range(meta.num_columns) if meta.schema.column(n).path == "key")
     some: list[int] = []
     rows, low, high = 0, None, None
     for n in range(meta.num_row_groups):
@@ -84,6 +84,18 @@ def _of_file(folder: Path, file: Path, size: int) -> Iterable[PeoplePart]:
             # nothing lies between a key and the same with the least sign behind it
             yield PeoplePart(str(folder), low or "", "" if high is None else f"{high}\0", ((str(file), tuple(some)),))
             some, rows, low, high = [], 0, None, None
+
+
+def _holds_keys(schema: Any, column: str, name: str) -> None:
+    """Refuse what has no column of keys, or one that is no text."""
+    from pyarrow import types
+
+    if column not in schema.names:
+        raise QuestionError(f"'{name}' has no column '{column}'.")
+    kind = schema.field(column).type
+    text = kind.value_type if types.is_dictionary(kind) else kind
+    if not (types.is_string(text) or types.is_large_string(text)):
+        raise QuestionError(f"The column '{column}' of '{name}' holds {kind}; keys are text.")
 
 
 def _opened(kind: Any, file: Path) -> Any:
@@ -106,11 +118,15 @@ def _from_files(part: PeoplePart) -> PeopleRead:
     folder = Path(part.where) / "assignments"
     if not folder.is_dir():
         return PeopleRead(members, [])
+    given = _opened(lambda each: ds.dataset(each, format="parquet"), folder)
+    if not given.files:
+        return PeopleRead(members, [])
+    _holds_keys(given.schema, "member", folder.name)
     field = ds.field("member")
     wanted = field >= part.low
     if part.high:
         wanted &= field < part.high
-    table = ds.dataset(folder, format="parquet").to_table(filter=wanted)
+    table = given.to_table(filter=wanted)
     mine = {row[0] for row in members}
     return PeopleRead(members, [row for row in _rows(table, ASSIGNMENT_ORDER) if row[1] in mine])
 
