@@ -9,10 +9,12 @@ from __future__ import annotations
 
 import ast
 import inspect
+import io
 import re
-import subprocess
+import runpy
 import sys
 from collections.abc import Iterator
+from contextlib import chdir, redirect_stdout
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any
@@ -190,16 +192,24 @@ def _doc(member: Any) -> list[str]:
 # -- the examples
 
 
+def printed(script: Path) -> str:
+    """Return what a script prints, run in a folder of its own."""
+    out, path = io.StringIO(), [*sys.path]
+    sys.path.insert(0, str(script.parent))
+    try:
+        with TemporaryDirectory() as folder, chdir(folder), redirect_stdout(out):
+            runpy.run_path(str(script), run_name="__main__")
+    finally:
+        sys.path[:] = path
+    return out.getvalue()
+
+
 def examples() -> str:
     """Return every example with what it prints; of long ones the first lines."""
     parts = ["# Examples", "", "Scripts that run anywhere, each a job from start to end. Made by `docs/make.py`.", ""]
     for script in sorted((DOCS.parent / "examples").glob("*.py")):
         title, _, rest = (ast.get_docstring(ast.parse(script.read_text("utf-8"))) or "").partition("\n\n")
-        with TemporaryDirectory() as folder:
-            done = subprocess.run(
-                [sys.executable, script], capture_output=True, check=True, cwd=folder, encoding="utf-8"
-            )
-        lines = done.stdout.splitlines()
+        lines = printed(script).splitlines()
         shown = lines if len(lines) <= _MOST else [*lines[:_MOST], f"... and {len(lines) - _MOST} lines more"]
         parts += [f"## [{script.name}](../examples/{script.name})", "", title, "", " ".join(rest.split()), ""]
         parts += ["```", *shown, "```", ""]

@@ -14,6 +14,7 @@ import ask_above
 from ask_above import Community
 from databases import fresh_database, programs, server
 
+pytest_plugins = ["pytester"]
 DEMO = Path(ask_above.__file__).parent / "demo" / "wren-valley"
 _NUMBER = count()
 

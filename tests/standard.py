@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from pathlib import Path
 from random import Random
 from typing import Any
 
@@ -129,3 +130,15 @@ def _period(rng: Random) -> Period:
     assert where is not None
     start, end = f"{rng.randint(2020, 2025)}-03-01", f"{rng.randint(2027, 2030)}-06-30"
     return rng.choice((ALWAYS, period(start, "", where), period(start, end, where)))
+
+
+def in_folder(folder: Path, size: Size) -> Path:
+    """Write a community into a folder of its own, as files."""
+    people = register(size)
+    folder.mkdir()
+    (folder / "charter.yaml").write_text(charter_text(size), "utf-8")
+    members = [f"{m.key},{';'.join(m.groups)}\n" for m in people.members.values()]
+    (folder / "members.csv").write_text("key,groups\n" + "".join(members), "utf-8")
+    given = [f"{a.member},{a.rank},{a.place}\n" for a in people.assignments]
+    (folder / "assignments.csv").write_text("member,rank,place\n" + "".join(given), "utf-8")
+    return folder

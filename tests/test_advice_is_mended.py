@@ -46,6 +46,7 @@ def told() -> Counter[str]:
     return Counter()
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("seed", seeds(10))
 def test_what_advice_says_to_type_mends_it(tmp_path: Path, seed: int, told: Counter[str]) -> None:
     folder = tmp_path / "here"

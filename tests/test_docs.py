@@ -114,12 +114,10 @@ def test_every_subcommand_has_a_help_with_an_example() -> None:
             assert f"ask-above {name} {under}" in (each.help or ""), f"{name} {under}"
 
 
-@pytest.mark.slow
-def test_every_example_in_a_help_can_be_typed_as_it_stands(
-    make: ModuleType, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
-    shown = sorted(set(re.findall(r"^    ask-above (.*)$", make.commands(), re.MULTILINE)))
-    assert len(shown) > 70
+@pytest.fixture(scope="module")
+def scenery(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """All the files that the examples of the commands name; the community that they are typed in is ``first``."""
+    tmp_path = tmp_path_factory.mktemp("scenery")
     first = tmp_path / "first"
     shutil.copytree(DEMO, first)
     for key in [*Community.open(first).register.members][:14]:  # so that there are changes of those numbers
@@ -142,13 +140,32 @@ def test_every_example_in_a_help_can_be_typed_as_it_stands(
     pq.write_table(pa.table({"key": ["ida", "lou"]}), tmp_path / "platform" / "members" / "1.parquet")
     (tmp_path / "logs").mkdir()
     pq.write_table(csv.read_csv(DEMO / "actions.csv.gz"), tmp_path / "logs" / "part-0.parquet")
+    return tmp_path
+
+
+PARTS = 8
+"""In so many parts, so that several processes share the work."""
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("part", range(PARTS))
+def test_every_example_in_a_help_can_be_typed_as_it_stands(
+    make: ModuleType, scenery: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, part: int
+) -> None:
+    shown = sorted(set(re.findall(r"^    ask-above (.*)$", make.commands(), re.MULTILINE)))
+    assert len(shown) > 70
     apart = {"first", "scene"}
-    for n, example in enumerate(shown):
+    for each in (scenery / "scene").iterdir():
+        (tmp_path / each.name).symlink_to(each)
+    for n, example in enumerate(shown[part::PARTS]):
         if example.startswith("serve"):
             continue  # it runs until it is stopped
-        river = scene / f"river-{n}"
-        shutil.copytree(first, river)
-        for each in (*(scene / "river").iterdir(), *(each for each in tmp_path.iterdir() if each.name not in apart)):
+        river = tmp_path / f"river-{n}"
+        shutil.copytree(scenery / "first", river)
+        for each in (
+            *(scenery / "scene" / "river").iterdir(),
+            *(each for each in scenery.iterdir() if each.name not in apart),
+        ):
             (river / each.name).symlink_to(each)
         monkeypatch.chdir(river)
         if example.startswith("token remove"):

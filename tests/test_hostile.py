@@ -27,6 +27,7 @@ from ask_above.store.database import Store
 from ask_above.visible import visible
 from conftest import DEMO, Place
 from small import community, member, place, rank
+from standard import Size, in_folder
 
 EVIL = "\x1b[2J\x1b]0;taken\x07\u202eevil\u2066\nFORGED: all is well\r\x9b31mred"
 """Moves the cursor, turns the direction, forges a line."""
@@ -325,9 +326,7 @@ class TestPeoplesData:
 
 @pytest.mark.slow
 def test_the_same_question_asked_twice_has_the_same_answer(tmp_path: Path) -> None:
-    from test_platform import large
-
-    folder = large(tmp_path / "river")
+    folder = in_folder(tmp_path / "river", Size(12, 24, 40, overrides=150, members=300, profiles=60))
     Community.open(folder).plan(MemberSet("m1", {"note": "first"})).apply()
     for look in (
         *("check", "ladder", "powers", "may m17 h0.c0 --at place-3", "who h0.c0 --at place-3", "where m17 h0.c0"),

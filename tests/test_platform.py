@@ -18,9 +18,9 @@ from ask_above.charter.places import Override
 from ask_above.files import export
 from ask_above.files.export import open_target
 from commands import run
-from generated import NOW, as_csv, generate
+from generated import NOW, generate
 from small import community, held, member, place, rank
-from standard import Size, charter, charter_text, register
+from standard import Size, charter, register
 
 SMALL = Size(ranks=14, capabilities=30, places=40, depth=4, overrides=90, members=120, profiles=60)
 
@@ -190,18 +190,6 @@ def test_readers_never_see_half_of_a_change() -> None:
     for reader in readers:
         reader.join()
     assert not mixed
-
-
-def large(folder: Path) -> Path:
-    size = Size(ranks=20, capabilities=40, places=300, overrides=2_000, members=5_000, profiles=200)
-    people = register(size)
-    folder.mkdir()
-    (folder / "charter.yaml").write_text(charter_text(size), "utf-8")
-    rows = [{"key": m.key, "groups": ";".join(m.groups)} for m in people.members.values()]
-    (folder / "members.csv").write_text(as_csv(rows, ("key", "groups")), "utf-8")
-    given = [{"member": a.member, "rank": a.rank, "place": a.place} for a in people.assignments]
-    (folder / "assignments.csv").write_text(as_csv(given, ("member", "rank", "place")), "utf-8")
-    return folder
 
 
 @pytest.mark.parametrize("form", ["usable.csv", "usable.parquet", "whole/", "sqlite:///site.db"])

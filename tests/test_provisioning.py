@@ -11,9 +11,6 @@ from random import Random
 from typing import Any
 
 import pytest
-from httpx2 import Client as HttpClient
-from scim2_client.engines.httpx2 import SyncSCIMClient
-from scim2_tester import Status, check_server
 
 from ask_above import Community
 from ask_above.change import Assign, Edit, MemberAdd, MemberGroups, MemberSet, MemberStatus, Unassign
@@ -293,6 +290,7 @@ def _listed(idp: Provider, folder: Path) -> None:
     )
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("seed", seeds(2))
 def test_random_requests_leave_what_the_same_changes_by_command_leave(
     here: Path, tmp_path: Path, seed: int, monkeypatch: pytest.MonkeyPatch
@@ -383,6 +381,11 @@ EXPLAINED = {
 
 @pytest.mark.slow
 def test_the_public_tester_finds_nothing_that_is_not_explained(here: Path) -> None:
+    # they take two seconds to load, which whoever does not run this need not wait for
+    from httpx2 import Client as HttpClient
+    from scim2_client.engines.httpx2 import SyncSCIMClient
+    from scim2_tester import Status, check_server
+
     token = add_token(Community.open(here).home, "idp", member="ines", may=TokenMay.PROVISION)
     with (
         server("--quiet", cwd=here) as url,

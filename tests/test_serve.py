@@ -308,6 +308,7 @@ class TestFresh:
             assert (mine.table().words == anew.table().words).all()
             assert told(mine) == told(anew)
 
+    @pytest.mark.slow
     def test_a_large_charter_that_is_edited_is_read_by_another_process(
         self, here: Path, monkeypatch: pytest.MonkeyPatch
     ) -> None:

@@ -11,7 +11,6 @@ from typing import Any
 import ldap3
 import pytest
 from aiosmtpd.controller import Controller
-from scim2_models import User
 
 from ask_above import Community
 from asking import free_port
@@ -370,6 +369,8 @@ class TestOut:
         lines = [json.loads(line) for line in (here / "out" / "resources.jsonl").read_text().splitlines()]
         users = [each for each in lines if "userName" in each]
         assert len(users) == sum(m.status != "retired" for m in Community.open(here).register.members.values())
+        from scim2_models import User
+
         assert User.model_validate(users[0]).user_name
         groups = {each["displayName"]: each["members"] for each in lines if "displayName" in each and "members" in each}
         assert {each["value"] for each in groups["Steward"]} == {"ines", "olaf"}

@@ -415,7 +415,7 @@ class Effect:
 
     @cached_property
     def _powers(self) -> tuple[Powers, Powers]:
-        return Powers(self.old.reckoner), Powers(self.new.reckoner)
+        return self.old.keep(Powers.beside), self.new.keep(Powers.beside)
 
     @property
     def _edits_ranks(self) -> bool:

@@ -5,6 +5,9 @@ Each act collects every reason why not; it is possible where there is none.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from functools import cached_property
+
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import listed
@@ -50,6 +53,10 @@ class Case:
             other._own = self._own
         return other
 
+    @cached_property
+    def _anybody(self) -> Asked:
+        return ask_anybody(self.compiled)
+
     # -- the acts
 
     def moderate(self, target: Asked, using: tuple[str, ...]) -> list[Step]:
@@ -83,13 +90,27 @@ class Case:
         if oneself and rank.open and self.place == 0 and self.actor.acts:
             self._yes("6.8", "open-join", rank=rank.title)
             return self.steps
-        someone = target or ask_anybody(self.compiled)
+        someone = target or self._anybody
         rule = self.compiled.charter.rules.act("assign")
         if self._acts():
             self._rank_and_target(rule, rank, someone, oneself=oneself)
             if not rank.automatic and not self.in_change:
                 self._hand_on(rule, someone, self._gained(rank, target))
         return self.steps
+
+    def given(self, reach: int) -> Iterator[Rank]:
+        """Yield those of some ranks, all within the actor's power, that they may give to just anybody (rule 6.8).
+
+        ``reach`` has the ranks by their positions, as :class:`~ask_above.decide.powers.Power` has: what is left to be
+        looked at is where such a one stands, and what is handed on.
+        """
+        rule = self.compiled.charter.rules.act("assign")
+        if not self._reaches(rule, self.reached(self._anybody)):
+            return
+        for rank in self.compiled.ranks:
+            able = reach >> rank.position & 1 and rank.held_by is None and not rank.kept_by
+            if able and (rule.hand_on == "any" or not self._not_held(self._gained(rank, None))):
+                yield rank
 
     def unassign(self, rank: Rank, target: Asked) -> list[Step]:
         """Collect why the actor may or may not take ``rank`` from ``target`` (rule 6.9)."""
@@ -257,14 +278,18 @@ class Case:
             "actor_short": short,
             "at": f" {self._where(place)}" if place else "",
         }
-        if rule.over == "anyone":
-            self._yes("6.3", "over-anyone", **words)
-        elif rule.over == "level":
-            good = position >= own
-            self._note("6.3", "over-level" if good else "not-level", holds=good, **words)
-        else:
-            good = position > own
-            self._note("6.3", "over" if good else "not-below", holds=good, **words)
+        holds = self._reaches(rule, position)
+        code = {
+            "anyone": "over-anyone",
+            "level": "over-level" if holds else "not-level",
+            "below": "over" if holds else "not-below",
+        }[rule.over]
+        self._note("6.3", code, holds=holds, **words)
+
+    def _reaches(self, rule: ActRule, position: int) -> bool:
+        """Tell whether an act reaches somebody who stands at a position (rule 6.3)."""
+        own, _ = self._own_standing(0 if rule.act == "manage" else self.place)
+        return rule.over == "anyone" or position > own or (rule.over == "level" and position == own)
 
     def on_list(self, rule: ActRule, acted_on: str | None, what: str, capabilities: tuple[str, ...]) -> None:
         """Note where no rank of the actor that carries a capability used admits the rank acted on (rule 6.4)."""
@@ -291,7 +316,7 @@ class Case:
         """Return what a rank brings to someone; to just anybody, which is the same for every question, where none."""
         found = self._brought.get(rank.position) if target is None else None
         if found is None:
-            someone, plus = target or ask_anybody(self.compiled), Holding(rank.position, self.place, "asked")
+            someone, plus = target or self._anybody, Holding(rank.position, self.place, "asked")
             found = list(gains(self.reckoner, as_active(someone), as_active(someone, plus=plus), self.place))
             if target is None:
                 self._brought[rank.position] = found
@@ -305,13 +330,17 @@ class Case:
             self._own[gain.place, gain.gated] = own
         return beyond(gain, own)
 
+    def _not_held(self, found: list[Gain]) -> list[Gain]:
+        """Return what of some gains the actor does not hold where it is gained."""
+        profile = self.actor.profile
+        left = [self._beyond(gain, profile) for gain in found] if profile else found
+        return [gain for gain in left if gain.mask or gain.unbounded]
+
     def _hand_on(self, rule: ActRule, target: Asked, found: list[Gain]) -> None:
         if rule.hand_on == "any":
             self._yes("6.6", "hand-on-any")
             return
-        profile = self.actor.profile
-        left = [self._beyond(gain, profile) for gain in found] if profile else found
-        left = [gain for gain in left if gain.mask or gain.unbounded]
+        left = self._not_held(found)
         if not left:
             self._yes("6.6", "hand-on", target=target.label, who=self.actor.label)
             return

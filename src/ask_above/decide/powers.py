@@ -5,13 +5,16 @@ What is handed on, and the conditions of ranks, are left aside (rule 9.7d).
 
 from __future__ import annotations
 
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from ask_above.charter.ladder import RankList
 from ask_above.charter.rules import ActRule
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.profile import Profile
 from ask_above.decide.walk import Reckoner, lists_that_count, ranks_at
+
+if TYPE_CHECKING:
+    from ask_above.decide.decider import Decider
 
 
 class Power(NamedTuple):
@@ -45,6 +48,14 @@ class Powers:
         self._all = (1 << len(self.compiled.ranks)) - 1
         self._known: dict[tuple[tuple[int, ...], int, int, bool], Power] = {}
         self._admitted: dict[tuple[str, tuple[int, ...], str], int] = {}
+
+    @classmethod
+    def beside(cls, decider: Decider) -> Powers:
+        """Return those that are kept beside what answers: ``decider.keep(Powers.beside)``."""
+        return cls(decider.reckoner)
+
+    def after(self, _: Decider) -> None:
+        """Nothing of this is true after a change."""
 
     def of(self, profile: Profile | None, place: int, *, owner: bool = False, acts: bool = True) -> Power:
         """Return the power of somebody at a place; none for whom acts nowhere (rule 6.1)."""

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import NamedTuple
 
 from ask_above.charter.charter import Charter
 from ask_above.charter.reading.document import Document
-from ask_above.charter.reading.whole import add_on_files, read_charter
+from ask_above.charter.reading.whole import Read, add_on_files, read_charter
 from ask_above.errors import Fault, FaultyFilesError
 from ask_above.files.csv_rows import read_rows
 from ask_above.files.names import ASSIGNMENTS, CHARTER, MEMBERS
@@ -55,9 +56,7 @@ def read_files(fetch: Fetch, name: str, register_rows: tuple[FileRows, FileRows]
     """
     faults: list[Fault] = []
     raw = _fetched(fetch, name, faults)
-    document = read_yaml(name, raw or b"") if raw is not None else Document(name, None)
-    add_ons = [] if document.data is None else _add_ons(document, fetch, name)
-    read = read_charter(document, add_ons) if document.data is not None else None
+    document, add_ons, read = _charter(fetch, name, raw)
     if register_rows is None:
         members = _rows(fetch, MEMBERS, MEMBER_COLUMNS, ("key",), faults)
         assignments = _rows(fetch, ASSIGNMENTS, ASSIGNMENT_COLUMNS, ("member", "rank"), faults)
@@ -66,12 +65,45 @@ def read_files(fetch: Fetch, name: str, register_rows: tuple[FileRows, FileRows]
     register = read_register(members, assignments, read.names if read else None, name)
     wrong = owner_fault(read.charter.owner if read else None, register.members)
     if wrong and not any(source.faults for source in (members, assignments) if source):
+        document = document if document.data is not None else read_yaml(name, raw or b"")
         document.fault(("owner",), "owner", wrong, expected="a member who is active, or no owner")
     for source in (document, *add_ons, members, assignments):
         faults += source.faults if source else []
     if faults or read is None:
         raise FaultyFilesError(_in_order(faults))
     return Files(read.charter, register)
+
+
+class _Sources(NamedTuple):
+    """What was read of a charter, and its files taken apart, for their faults; not again where it had none before."""
+
+    document: Document
+    add_ons: list[Document]
+    read: Read | None
+
+
+_LAST: deque[tuple[tuple[str, bytes | None], dict[str, bytes | None], Read]] = deque(maxlen=2)
+"""The charters read last, without a fault, each with every byte that it was made from: a change reads two of them again
+and again. Any number of threads may look and add."""
+
+
+def _charter(fetch: Fetch, name: str, raw: bytes | None) -> _Sources:
+    """Return a charter and its add-ons; one whose files hold the very same as before is not read again."""
+    beside: dict[str, bytes | None] = {}
+
+    def noted(wanted: str) -> bytes | None:
+        beside[wanted] = fetch(wanted)
+        return beside[wanted]
+
+    for main, others, known in tuple(_LAST):
+        if main == (name, raw) and all(_fetched(fetch, other, []) == held for other, held in others.items()):
+            return _Sources(Document(name, None), [], known)
+    document = read_yaml(name, raw or b"") if raw is not None else Document(name, None)
+    add_ons = [] if document.data is None else _add_ons(document, noted, name)
+    read = read_charter(document, add_ons) if document.data is not None else None
+    if read is not None and not any(each.faults for each in (document, *add_ons)):
+        _LAST.append(((name, raw), beside, read))
+    return _Sources(document, add_ons, read)
 
 
 def _in_order(faults: list[Fault]) -> list[Fault]:

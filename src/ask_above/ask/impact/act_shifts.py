@@ -9,15 +9,14 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from functools import cached_property
-from typing import NamedTuple
+from typing import NamedTuple, TypeAlias
 
 from ask_above.bulk.alike import alike
 from ask_above.change.difference import Difference, DifferencePart, Kind
-from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import SITE, listed
 from ask_above.charter.rules import ACTS
-from ask_above.decide.authority import Case, reached
+from ask_above.decide.authority import reached
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.conditions import conditions
 from ask_above.decide.decider import Decider
@@ -56,6 +55,8 @@ _UNREAD = frozenset(
 """The fields that no answer reads."""
 
 
+_NONE: frozenset[str] = frozenset()
+
 _CONDITIONS = frozenset({"limit", "after", "apart_from"})
 """The fields of a rank that say to whom it may be given."""
 
@@ -90,6 +91,10 @@ class ActShift(NamedTuple):
     places: tuple[str, ...]
 
 
+_Turn: TypeAlias = tuple[bool, str, str, tuple[str, ...]]
+"""Whether it is gained, the act, the capability of moderating, and the ranks reached."""
+
+
 class _Kin(NamedTuple):
     """Members who are alike on both sides for a stretch of time."""
 
@@ -122,8 +127,10 @@ class ActShifts:
         places = dict.fromkeys((*self.new.compiled.place_at, *self.old.compiled.place_at))
         for place in self._may_differ_at(places):
             for act in (*(ACTS if place == SITE else ("moderate", "assign")), "call"):
-                before, after = (self._pairs(decider, act, place) for decider in (self.old, self.new))
-                for gains, pairs in ((True, after - before), (False, before - after)):
+                before, after = self._reached(0, act, place), self._reached(1, act, place)
+                turned = [key for key in {**before, **after} if before.get(key) != after.get(key)]
+                for gains, more, less in ((True, after, before), (False, before, after)):
+                    pairs = [(key, other) for key in turned for other in more.get(key, _NONE) - less.get(key, _NONE)]
                     for actor, target in sorted(pairs, key=self._in_order):
                         yield PowerShift(gains, act, actor, target, place)
 
@@ -137,56 +144,63 @@ class ActShifts:
         touched = kept[1] | {above for n in kept[1] for above in compiled.chains[n]}
         yield from (key for key in places if compiled.place_at[key] in touched)
 
-    def _pairs(self, decider: Decider, act: str, place: str) -> set[tuple[str, str]]:
-        """Return the pairs of ranks, acting and acted on, between which an act is possible at a place."""
+    def _reached(self, side: int, act: str, place: str) -> dict[str, frozenset[str]]:
+        """Return the ranks that each rank reaches with an act at a place."""
+        decider = self.new if side else self.old
         number, compiled = decider.compiled.place_at.get(place), decider.compiled
         if number is None:
-            return set()
-        powers = self._powers[decider is self.new]
-        found, case = set[tuple[str, str]](), None
-        for rank in compiled.ranks:
-            asked = ask_rank(compiled, rank.position)
-            power = powers.of(asked.profile, number, acts=asked.acts)
+            return {}
+        found: dict[str, frozenset[str]] = {}
+        case = None
+        for rank, asked in zip(compiled.ranks, self._ranks[side], strict=True):
+            power = self._powers[side].of(asked.profile, number, acts=asked.acts)
             if act != "assign":
-                found |= {(rank.key, other) for other in self._acted_on(decider, act, power)}
-                continue
-            reach = power.assign
-            if not reach:
-                continue
-            case = decider.case(asked, number, self.at) if case is None else case.again(asked)
-            found |= {(rank.key, other.key) for other in self._given_by(case, reach)}
+                found[rank.key] = self._acted_on(side, act, power)
+            elif power.assign:
+                case = decider.case(asked, number, self.at) if case is None else case.again(asked)
+                found[rank.key] = frozenset(other.key for other in case.given(power.assign))
         return found
 
-    @staticmethod
-    def _given_by(case: Case, reach: int) -> Iterator[Rank]:
-        """Yield the ranks within reach that no condition certainly keeps from being given."""
-        for rank in case.compiled.ranks:
-            if reach >> rank.position & 1 and all(step.holds is not False for step in case.again().assign(rank, None)):
-                yield rank
+    def _acted_on(self, side: int, act: str, power: Power) -> frozenset[str]:
+        """Return the ranks that some power reaches, by their keys."""
+        some = power.manage if act == "manage" else power.call
+        if act == "moderate":
+            some = 0
+            for mask in power.moderate:
+                some |= mask
+        known = self._sets.get((side, act, some))
+        if known is None:
+            ranks = (self.new if side else self.old).compiled.ranks
+            tops = self._tops[side] if act == "moderate" else range(len(ranks))
+            reached = [rank for rank, top in zip(ranks, tops, strict=True) if some >> top & 1]
+            known = frozenset(rank.key for rank in reached if act != "manage" or not rank.kept_by)
+            self._sets[side, act, some] = known
+        return known
 
-    def _acted_on(self, decider: Decider, act: str, power: Power) -> Iterator[str]:
-        """Yield the ranks that some power reaches, by their keys."""
-        some = 0
-        for mask in power.moderate:
-            some |= mask
-        for rank, top in zip(decider.compiled.ranks, self._tops[decider is self.new], strict=True):
-            if act == "moderate":
-                yield from (rank.key,) if some >> top & 1 else ()
-            elif act == "manage":
-                yield from (rank.key,) if power.manage >> rank.position & 1 and not rank.kept_by else ()
-            else:
-                yield from (rank.key,) if power.call >> rank.position & 1 else ()
+    @cached_property
+    def _sets(self) -> dict[tuple[int, str, int], frozenset[str]]:
+        """Which ranks a set of positions stands for, for an act: taken apart once."""
+        return {}
+
+    @cached_property
+    def _ranks(self) -> tuple[list[Asked], list[Asked]]:
+        """Who is asked about for each rank."""
+        old, new = (
+            [ask_rank(decider.compiled, rank.position) for rank in decider.compiled.ranks]
+            for decider in (self.old, self.new)
+        )
+        return old, new
 
     @cached_property
     def _powers(self) -> tuple[Powers, Powers]:
-        return Powers(self.old.reckoner), Powers(self.new.reckoner)
+        return self.old.keep(Powers.beside), self.new.keep(Powers.beside)
 
     @cached_property
     def _tops(self) -> tuple[list[int], list[int]]:
         """By what rank somebody asked as each rank stands when acted on."""
         old, new = (
-            [reached(decider.compiled, ask_rank(decider.compiled, rank.position), 0) for rank in decider.compiled.ranks]
-            for decider in (self.old, self.new)
+            [reached(decider.compiled, asked, 0) for asked in ranks]
+            for decider, ranks in zip((self.old, self.new), self._ranks, strict=True)
         )
         return old, new
 
@@ -290,8 +304,11 @@ class _MemberActs:
 
     def __init__(self, shifts: ActShifts) -> None:
         self.shifts, self.old, self.new = shifts, shifts.old, shifts.new
-        self.powers = Powers(self.old.reckoner), Powers(self.new.reckoner)
+        self.powers = shifts._powers
         self._kept = tuple(map(_kept_and_never, (self.old.compiled, self.new.compiled)))
+        # what is asked for again and again: who turns is told by two powers, who stands elsewhere by two standings
+        self._turns: dict[tuple[Power | None, Power | None], list[_Turn]] = {}
+        self._moved_at: dict[tuple[str, str, str], list[tuple[bool, list[str]]]] = {}
         self._names: tuple[dict[int, frozenset[str]], dict[int, frozenset[str]]] = {}, {}
         self.using = tuple(
             dict.fromkeys(
@@ -316,12 +333,8 @@ class _MemberActs:
         spots = [decider.compiled.place_at.get(place) for decider in (self.old, self.new)]
         by_actor: dict[tuple[bool, str, str, tuple[str, ...]], list[str]] = {}
         for kin in self.shifts._kin:
-            before, after = (
-                self._power(side, asked, spot)
-                for side, (asked, spot) in enumerate(zip((kin.before, kin.after), spots, strict=True))
-            )
-            for gains, act, using, targets in self._turned(before, after):
-                by_actor.setdefault((gains, act, using, targets), []).extend(kin.members)
+            for turn in self._turned(self._power(0, kin.before, spots[0]), self._power(1, kin.after, spots[1])):
+                by_actor.setdefault(turn, []).extend(kin.members)
         by_using: dict[tuple[bool, str, tuple[str, ...], tuple[str, ...]], list[str]] = {}
         for (gains, act, using, targets), members in by_actor.items():
             actors = list(dict.fromkeys(members))
@@ -358,15 +371,27 @@ class _MemberActs:
         met = conditions(decider.people, decider.compiled.charter.ranks[key], asked, (0,), self.shifts.at)
         return all(step.holds is not False for step in met)
 
-    def _power(self, side: int, asked: Asked | None, place: int | None) -> dict[tuple[str, str], frozenset[str]]:
-        """Return the ranks that somebody reaches with each act, and with each capability of moderating."""
-        found: dict[tuple[str, str], frozenset[str]] = {}
+    def _power(self, side: int, asked: Asked | None, place: int | None) -> Power | None:
+        """Return what somebody has at a place, where there is such a one and such a place."""
         if asked is None or place is None:
+            return None
+        return self.powers[side].of(asked.profile, place, owner=asked.rules_all, acts=asked.acts)
+
+    def _turned(self, before: Power | None, after: Power | None) -> list[_Turn]:
+        """Return which ranks are reached after and were not before, with which act and capability, and back."""
+        known = self._turns.get((before, after))
+        if known is None:
+            known = list(self._told_apart(self._reached(0, before), self._reached(1, after)))
+            self._turns[before, after] = known
+        return known
+
+    def _reached(self, side: int, power: Power | None) -> dict[tuple[str, str], frozenset[str]]:
+        """Return the ranks that a power reaches with each act, and with each capability of moderating."""
+        found: dict[tuple[str, str], frozenset[str]] = {}
+        if power is None:
             return found
-        compiled = (self.old, self.new)[side].compiled
-        power: Power = self.powers[side].of(asked.profile, place, owner=asked.rules_all, acts=asked.acts)
         kept, never = self._kept[side]
-        using = compiled.charter.rules.act("moderate").using
+        using = (self.old, self.new)[side].compiled.charter.rules.act("moderate").using
         masks = [("moderate", key, mask) for key, mask in zip(using, power.moderate, strict=False)]
         masks += [("assign", "", power.assign & ~never), ("manage", "", power.manage & ~kept), ("call", "", power.call)]
         for act, key, mask in masks:
@@ -383,9 +408,9 @@ class _MemberActs:
         return known
 
     @staticmethod
-    def _turned(
+    def _told_apart(
         before: dict[tuple[str, str], frozenset[str]], after: dict[tuple[str, str], frozenset[str]]
-    ) -> Iterator[tuple[bool, str, str, tuple[str, ...]]]:
+    ) -> Iterator[_Turn]:
         for act, using in dict.fromkeys((*after, *before)):
             was, now = before.get((act, using), frozenset()), after.get((act, using), frozenset())
             for gains, names in ((True, now - was), (False, was - now)):
@@ -396,19 +421,40 @@ class _MemberActs:
         """Note the members who stand elsewhere than they did, for those who moderate."""
         if None in spots:
             return
-        for kin in self.shifts._kin:
-            if not kin.now or kin.before is None or kin.after is None:
-                continue
-            names = [
-                self._top(decider, asked, spot or 0)
-                for decider, asked, spot in zip((self.old, self.new), (kin.before, kin.after), spots, strict=True)
-            ]
-            if names[0] == names[1]:
+        old, new = spots[0] or 0, spots[1] or 0
+        for kin, before, after in self._moved:
+            tops = self._top(self.old, before, old), self._top(self.new, after, new)
+            if tops[0] == tops[1]:
                 continue
             targets = tuple(f"@{key}" for key in kin.members)
-            for gains, actors in self._who_may(place, names):
+            for gains, actors in self._who_may(place, tops):
                 self.count += len(actors) * len(targets)
                 self.found_at.setdefault((gains, "moderate", (), tuple(actors), targets), []).append(place)
+
+    @cached_property
+    def _moved(self) -> list[tuple[_Kin, Asked, Asked]]:
+        """The members there now and then who may stand elsewhere; none but by their own record where places stay."""
+        found = [
+            (kin, kin.before, kin.after)
+            for kin in self.shifts._kin
+            if kin.now and kin.before is not None and kin.after is not None
+        ]
+        if not self._same_grounds():
+            return found
+        return [
+            (kin, before, after)
+            for kin, before, after in found
+            if (before.owner, before.recorded) != (after.owner, after.recorded)
+        ]
+
+    def _same_grounds(self) -> bool:
+        """Tell whether ranks and places have the same numbers on both sides, and the same stand below one another."""
+        old, new = self.old.compiled, self.new.compiled
+        return (
+            (old.place_at, old.rank_at) == (new.place_at, new.rank_at)
+            and old.chains == new.chains
+            and old.below == new.below
+        )
 
     def _top(self, decider: Decider, asked: Asked, place: int) -> str:
         at = reached(decider.compiled, asked, place)
@@ -416,20 +462,28 @@ class _MemberActs:
             return "owner"
         return decider.compiled.ranks[at].key if at < len(decider.compiled.ranks) else "none"
 
-    def _who_may(self, place: str, names: list[str]) -> Iterator[tuple[bool, list[str]]]:
-        """Yield the ranks whose holders may moderate somebody as they stand now and might not before, and back."""
-        found: dict[bool, list[str]] = {True: [], False: []}
-        for rank in self.new.compiled.ranks:
-            if rank.key not in self.old.compiled.rank_at:
-                continue
-            able = []
-            for side, (decider, name) in enumerate(zip((self.old, self.new), names, strict=True)):
-                asked = ask_rank(decider.compiled, decider.compiled.rank_at[rank.key])
-                power = self._power(side, asked, decider.compiled.place_at[place])
-                able.append(any(name in targets for (act, _), targets in power.items() if act == "moderate"))
-            if able[0] != able[1]:
-                found[able[1]].append(f"rank:{rank.key}")
-        yield from ((gains, actors) for gains, actors in found.items() if actors)
+    def _who_may(self, place: str, tops: tuple[str, str]) -> list[tuple[bool, list[str]]]:
+        """Return the ranks whose holders may moderate somebody as they stand now and might not before, and back."""
+        known = self._moved_at.get((place, *tops))
+        if known is None:
+            found: dict[bool, list[str]] = {True: [], False: []}
+            for rank in self.new.compiled.ranks:
+                if rank.key in self.old.compiled.rank_at:
+                    before, after = (tops[side] in self._moderated(side, rank.key, place) for side in (0, 1))
+                    if before != after:
+                        found[after].append(f"rank:{rank.key}")
+            known = [(gains, actors) for gains, actors in found.items() if actors]
+            self._moved_at[place, *tops] = known
+        return known
+
+    def _moderated(self, side: int, rank: str, place: str) -> frozenset[str]:
+        """Return the ranks that a rank may moderate at a place."""
+        compiled = (self.old, self.new)[side].compiled
+        power = self._power(side, ask_rank(compiled, compiled.rank_at[rank]), compiled.place_at[place])
+        some = 0
+        for mask in power.moderate if power else ():
+            some |= mask
+        return self._named(side, some)
 
 
 def _together(shifts: list[ActShift]) -> list[ActShift]:
