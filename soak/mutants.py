@@ -130,7 +130,7 @@ class Tests:
 def count(copy: Path, ran: Path) -> None:
     """Run all tests once, and write down what each runs of the rooms."""
     env = os.environ | {"PYTHONPATH": f"{copy / 'src'}:{copy / 'tests'}:{copy / 'soak'}", "ASK_ABOVE_RAN": str(ran)}
-    words = "-q -n 2 -p mutants -p no:cacheprovider --cov-context=test --cov-report="
+    words = "-q -n auto --dist worksteal -p mutants -p no:cacheprovider --cov-context=test --cov-report="
     subprocess.run(
         [
             sys.executable,
@@ -299,7 +299,7 @@ def try_all(base: Path, copy: Path, tests: Tests, mutants: list[Mutant]) -> dict
     def work(n: int) -> None:
         mine = base / f"copy{n}"
         shutil.rmtree(mine, ignore_errors=True)
-        shutil.copytree(copy, mine, ignore=shutil.ignore_patterns("__pycache__", ".coverage*"))
+        shutil.copytree(copy, mine, ignore=shutil.ignore_patterns(".coverage*"))  # with what was compiled of the rest
         runner = Runner(mine)
         while left:
             mutant = left.pop()
