@@ -17,7 +17,7 @@ from ask_above.charter.places import Place
 from ask_above.decide.answer import Answer
 from ask_above.decide.decider import Decider
 from ask_above.decide.names import Names, When, Who
-from ask_above.decide.quick import QuickAnswers
+from ask_above.decide.quick import QuickAnswers, nanoseconds
 from ask_above.errors import QuestionError
 from ask_above.files.opening import located
 from ask_above.people.directory import NameKind
@@ -52,10 +52,6 @@ if TYPE_CHECKING:
 Wanted: TypeAlias = str | tuple[str, str]
 
 
-def _clock() -> Instant:
-    return time_ns() // 1000
-
-
 class Community:
     """A charter and a register, ready for questions.
 
@@ -83,7 +79,8 @@ class Community:
 
     def _use(self, decider: Decider, names: Names | None = None) -> None:
         """Keep at hand what every question needs."""
-        self._decider, self._names, self._quick = decider, names or Names(decider), QuickAnswers(decider, _clock)
+        self._decider, self._names, self._quick = decider, names or Names(decider), QuickAnswers(decider, time_ns)
+        self._at_hand = self._quick.answer
         self._look_ups: LookUps | None = None
 
     @classmethod
@@ -292,12 +289,11 @@ class Community:
         'Member carries post.edit.own (charter.yaml line ...).'
         """
         if type(who) is str and (author is None or type(author) is str):
-            if when is None:
-                answer = self._quick.answer(who, capability, at, author)
-            elif getattr(when, "tzinfo", None) is UTC and self._quick.is_always_so(who):
-                answer = self._quick.answer(who, capability, at, author)  # a moment in UTC needs no reading to be right
+            if when is None or (getattr(when, "tzinfo", None) is UTC and self._quick.is_always_so(who)):
+                now = None  # a moment in UTC needs no reading to be right
             else:
-                answer = self._quick.answer(who, capability, at, author, self._names.moment(when))
+                now = nanoseconds(self._names.moment(when))
+            answer = self._at_hand(who, capability, at, author, now)
             if answer is not None:
                 return answer
         return self._may_at_first(who, capability, at, author, self._names.moment(when))

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from typing import Any, NamedTuple
 
+from msgspec import Struct
+
 from ask_above.decide.words import say
 from ask_above.printing import in_notebook
 from ask_above.visible import visible
@@ -56,7 +58,7 @@ class Account(NamedTuple):
     rests: frozenset[str] = frozenset()
 
 
-class Answer:
+class Answer(Struct, eq=False, gc=False):
     """A yes or a no that can say how it came about.
 
     True or false like a bool. The account is made when it is first read: asking costs no more than the answer.
@@ -69,12 +71,12 @@ class Answer:
     'In Notices, Member is denied post.write (charter.yaml line ...).'
     """
 
-    __slots__ = ("_account", "_tell", "_what", "allowed")
+    # a struct, as one is made at every click; it leads back to nothing that holds it, so no collector need look at it
 
-    def __init__(self, allowed: bool, tell: Callable[..., Account], what: tuple[Any, ...] = ()) -> None:
-        self.allowed = allowed
-        self._tell = tell
-        self._what = what
+    allowed: bool
+    _tell: Callable[..., Account]
+    _what: tuple[Any, ...] = ()
+    _account: Account | None = None
 
     def __bool__(self) -> bool:
         return self.allowed
@@ -82,11 +84,9 @@ class Answer:
     @property
     def account(self) -> Account:
         """How the answer came about."""
-        try:
-            return self._account
-        except AttributeError:
-            self._account: Account = self._tell(*self._what)
-            return self._account
+        if self._account is None:
+            self._account = self._tell(*self._what)
+        return self._account
 
     @property
     def reason(self) -> str:

@@ -37,8 +37,9 @@ class MemberClass:
     """Members that are equal in all that an answer depends on.
 
     ``edges`` are the instants at which something changes, in order; ``states`` has one more than there are edges.
-    ``only`` is the one state where nothing ever changes. ``member`` stands for them all, with the assignments and
-    exceptions that they had when the class was made; a rank or visitor has none.
+    ``last_edge`` is the last of them, in nanoseconds, as the clock has them. ``only`` is the one state where nothing
+    ever changes. ``member`` stands for them all, with the assignments and exceptions that they had when the class was
+    made; a rank or visitor has none.
     """
 
     __slots__ = ("edges", "excepted", "given", "last_edge", "member", "only", "states")
@@ -49,7 +50,7 @@ class MemberClass:
         edges = {edge for each in given for edge in (each.period.start, each.period.end) if edge is not None}
         self.member, self.given, self.excepted = member, list(given), excepted
         self.edges: tuple[Instant, ...] = tuple(sorted(edges))
-        self.last_edge = self.edges[-1] if self.edges else _LONG_AGO
+        self.last_edge = self.edges[-1] * 1000 if self.edges else _LONG_AGO
         self.states: list[ClassState | None] = [None] * (len(self.edges) + 1)
         self.only: ClassState | None = None
 
