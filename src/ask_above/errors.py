@@ -19,17 +19,6 @@ from typing import NamedTuple
 
 from ask_above.visible import visible
 
-__all__ = [
-    "AskAboveError",
-    "Fault",
-    "FaultyFilesError",
-    "MissingFileError",
-    "MomentError",
-    "QuestionError",
-    "StoreError",
-    "UnknownNameError",
-]
-
 
 class AskAboveError(Exception):
     """The base of all errors of this package; its text is meant for the administrator."""

@@ -15,7 +15,7 @@ from ask_above.decide.names import Names, Who
 from ask_above.decide.profile import Asked
 from ask_above.decide.sources import source_of
 from ask_above.decide.words import in_file
-from ask_above.printing import in_notebook, printed
+from ask_above.printing import prints
 
 ONE, OTHER, BOTH = "one", "other", "both"
 
@@ -34,6 +34,7 @@ class Compared(NamedTuple):
     other: str = ""
 
 
+@prints
 class Comparison(NamedTuple):
     """Two side by side; ``how`` says what ties them together where that was the question: copied from, builds on."""
 
@@ -42,12 +43,6 @@ class Comparison(NamedTuple):
     rows: tuple[Compared, ...]
     how: str
     compiled: CompiledCharter
-
-    def __str__(self) -> str:
-        return printed(self)
-
-    def _repr_html_(self) -> str:
-        return in_notebook(self)
 
     def __repr__(self) -> str:
         return f"<Comparison of {self.one} and {self.other}: {len(self.rows)} capabilities>"

@@ -12,7 +12,7 @@ from ask_above.decide.decider import Decider
 from ask_above.decide.looks import Looks, held_at_root, looks
 from ask_above.decide.profile import Asked
 from ask_above.people.register import Assignment, Member
-from ask_above.printing import in_notebook, printed
+from ask_above.printing import Printed
 
 _DAY = 86_400_000_000
 """Microseconds in a day."""
@@ -34,14 +34,8 @@ class Heading(NamedTuple):
     members: tuple[RosterEntry, ...]
 
 
-class Roster(list[Heading]):
+class Roster(Printed, list[Heading]):
     """The headings of the roster, highest first."""
-
-    def __str__(self) -> str:
-        return printed(self)
-
-    def _repr_html_(self) -> str:
-        return in_notebook(self)
 
     def __repr__(self) -> str:
         return f"<Roster: {sum(len(each.members) for each in self)} members under {len(self)} headings>"

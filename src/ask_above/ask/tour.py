@@ -9,7 +9,7 @@ from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import Decider
 from ask_above.decide.profile import Asked
 from ask_above.decide.walk import closed_gate, held, usable
-from ask_above.printing import in_notebook, printed
+from ask_above.printing import prints
 
 OPEN, CLOSED, ABSENT = "open", "closed", "not there"
 """How a place shows itself: one may enter it, one may know of it, one does not find it."""
@@ -33,6 +33,7 @@ class Stop(NamedTuple):
     why: str = ""
 
 
+@prints
 class Tour(NamedTuple):
     """A walk through the site in someone's shoes."""
 
@@ -41,12 +42,6 @@ class Tour(NamedTuple):
     decider: Decider
     asked: Asked
     at: Instant
-
-    def __str__(self) -> str:
-        return printed(self)
-
-    def _repr_html_(self) -> str:
-        return in_notebook(self)
 
     def __repr__(self) -> str:
         return f"<Tour of {self.who}: {len(self.stops)} places, {len(self.unseen)} of them not to be entered>"

@@ -8,22 +8,8 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from typing import Any, Final, cast
 
+from ask_above.change import forgetting, groups, people, places, ranks
 from ask_above.change.draft import Edit
-from ask_above.change.forgetting import MemberForget
-from ask_above.change.groups import GroupAdd, GroupRemove, GroupRename, GroupSet, MemberGroups
-from ask_above.change.people import Assign, HandOver, MemberAdd, MemberSet, MemberStatus, Unassign
-from ask_above.change.places import (
-    PlaceAdd,
-    PlaceMove,
-    PlaceRemove,
-    PlaceRename,
-    PlaceSet,
-    Realign,
-    Say,
-    SetGate,
-    SetLike,
-)
-from ask_above.change.ranks import Grant, RankAdd, RankMove, RankRemove, RankRename, RankSet, Withhold
 from ask_above.people.directory import Directory, NameKind
 
 _Meant = Callable[[Directory, Any], Any]
@@ -60,8 +46,8 @@ def _groups(directory: Directory, fields: Any) -> Any:
     """Return fields of a member, with their groups by key."""
     if not isinstance(fields, Mapping) or not isinstance(fields.get("groups"), str):
         return fields
-    groups = ";".join(_GROUP(directory, each.strip()) for each in fields["groups"].split(";"))
-    return {**fields, "groups": groups}
+    found = ";".join(_GROUP(directory, each.strip()) for each in fields["groups"].split(";"))
+    return {**fields, "groups": found}
 
 
 def _group_fields(directory: Directory, fields: Any) -> Any:
@@ -82,34 +68,34 @@ def _gate(directory: Directory, gate: Any) -> Any:
 
 _AT_A_PLACE: Final = {"member": _MEMBER, "rank": _RANK, "place": _PLACE}
 _FIELDS: Final[Mapping[type, Mapping[str, _Meant]]] = {
-    Assign: _AT_A_PLACE,
-    Unassign: _AT_A_PLACE,
-    HandOver: {"member": _MEMBER},
-    MemberAdd: {"fields": _groups},
-    MemberForget: {"key": _MEMBER},
-    MemberSet: {"key": _MEMBER, "fields": _groups},
-    MemberStatus: {"key": _MEMBER, "written": _MEMBER},
-    PlaceAdd: {"into": _PLACE},
-    PlaceMove: {"key": _PLACE, "into": _PLACE},
-    PlaceRemove: {"key": _PLACE},
-    PlaceSet: {"key": _PLACE},
-    Realign: {"place": _PLACE},
-    Say: {"place": _PLACE},
-    SetGate: {"place": _PLACE, "gate": _gate},
-    SetLike: {"place": _PLACE, "sets": _all(_SET)},
-    PlaceRename: {"key": _PLACE},
-    GroupAdd: {"fields": _group_fields},
-    GroupSet: {"key": _GROUP, "fields": _group_fields},
-    GroupRename: {"key": _GROUP},
-    GroupRemove: {"key": _GROUP},
-    MemberGroups: {"key": _MEMBER, "put": _all(_GROUP), "take": _all(_GROUP)},
-    Grant: {"rank": _RANK},
-    Withhold: {"rank": _RANK},
-    RankAdd: {"above": _RANK, "below": _RANK, "copy_of": _RANK},
-    RankMove: {"key": _RANK, "above": _RANK, "below": _RANK},
-    RankRemove: {"key": _RANK, "instead": _RANK},
-    RankRename: {"key": _RANK},
-    RankSet: {"key": _RANK},
+    people.Assign: _AT_A_PLACE,
+    people.Unassign: _AT_A_PLACE,
+    people.HandOver: {"member": _MEMBER},
+    people.MemberAdd: {"fields": _groups},
+    forgetting.MemberForget: {"key": _MEMBER},
+    people.MemberSet: {"key": _MEMBER, "fields": _groups},
+    people.MemberStatus: {"key": _MEMBER, "written": _MEMBER},
+    places.PlaceAdd: {"into": _PLACE},
+    places.PlaceMove: {"key": _PLACE, "into": _PLACE},
+    places.PlaceRemove: {"key": _PLACE},
+    places.PlaceSet: {"key": _PLACE},
+    places.Realign: {"place": _PLACE},
+    places.Say: {"place": _PLACE},
+    places.SetGate: {"place": _PLACE, "gate": _gate},
+    places.SetLike: {"place": _PLACE, "sets": _all(_SET)},
+    places.PlaceRename: {"key": _PLACE},
+    groups.GroupAdd: {"fields": _group_fields},
+    groups.GroupSet: {"key": _GROUP, "fields": _group_fields},
+    groups.GroupRename: {"key": _GROUP},
+    groups.GroupRemove: {"key": _GROUP},
+    groups.MemberGroups: {"key": _MEMBER, "put": _all(_GROUP), "take": _all(_GROUP)},
+    ranks.Grant: {"rank": _RANK},
+    ranks.Withhold: {"rank": _RANK},
+    ranks.RankAdd: {"above": _RANK, "below": _RANK, "copy_of": _RANK},
+    ranks.RankMove: {"key": _RANK, "above": _RANK, "below": _RANK},
+    ranks.RankRemove: {"key": _RANK, "instead": _RANK},
+    ranks.RankRename: {"key": _RANK},
+    ranks.RankSet: {"key": _RANK},
 }
 
 
@@ -121,7 +107,7 @@ def meant(edit: Edit, directory: Directory) -> Edit:
     found: dict[str, Any] = {}
     for field, find in _FIELDS.get(type(edit), {}).items():
         found[field] = find(directory, getattr(edit, field))
-    if isinstance(edit, Say):
+    if isinstance(edit, places.Say):
         found["of"] = (_MEMBER if edit.member else _above)(directory, edit.of)
     changed = {field: value for field, value in found.items() if value != getattr(edit, field)}
     return cast("Edit", cast("Any", edit)._replace(**changed)) if changed else edit

@@ -233,6 +233,19 @@ def words_of(names: Sequence[str]) -> list[str]:
     return [word for each in names for word in each.replace(",", " ").split()]
 
 
+def set_command(group: click.Group, complete_key: Callable[..., Any], edit: str, help_text: str) -> None:
+    """Add the subcommand ``set``, which sets fields of one thing by an edit of :mod:`ask_above.change`."""
+
+    @group.command("set", help=help_text)
+    @click.argument("key", shell_complete=complete_key)
+    @click.argument("fields", nargs=-1, required=True, metavar="FIELD=VALUE...")
+    @change_options
+    def set_fields(key: str, fields: Sequence[str], *, how: How) -> int:
+        from ask_above import change
+
+        return carry_out(how, getattr(change, edit)(key, fields_of(fields)))
+
+
 __all__ = [
     "AskAboveError",
     "How",
@@ -242,5 +255,6 @@ __all__ = [
     "fields_of",
     "home_of",
     "see_through",
+    "set_command",
     "words_of",
 ]

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 import click
 
 from ask_above.charter.names import listed
-from ask_above.cli.changing import How, carry_out, change_options, fields_of, naming, new_thing
+from ask_above.cli.changing import How, carry_out, change_options, naming, new_thing, set_command
 from ask_above.cli.options import community_option, complete, format_option, groups, open_here
 from ask_above.cli.sentence import SpokenGroup
 from ask_above.people.directory import NameKind
@@ -69,20 +69,17 @@ def add(key: str, fields: Sequence[str], title: str | None, *, how: How) -> int:
     return carry_out(how, GroupAdd(*new_thing(how, NameKind.GROUP, key, fields, title)))
 
 
-@command.command("set")
-@click.argument("key", shell_complete=_GROUP)
-@click.argument("fields", nargs=-1, required=True, metavar="FIELD=VALUE...")
-@change_options
-def set_fields(key: str, fields: Sequence[str], *, how: How) -> int:
+set_command(
+    command,
+    _GROUP,
+    "GroupSet",
     """Set title, about, includes or confers of a group; nothing after the sign takes it out.
 
-    \b
-    Example:
-      ask-above group set upper-team about="Above the weir" --plan
-    """
-    from ask_above.change import GroupSet
-
-    return carry_out(how, GroupSet(key, fields_of(fields)))
+\b
+Example:
+  ask-above group set upper-team about="Above the weir" --plan
+""",
+)
 
 
 @command.command("rename")

@@ -10,7 +10,7 @@ from typing import NamedTuple
 import click
 
 from ask_above.charter.names import SITE, listed
-from ask_above.cli.changing import How, carry_out, change_options, fields_of, naming, new_thing, words_of
+from ask_above.cli.changing import How, carry_out, change_options, naming, new_thing, set_command, words_of
 from ask_above.cli.options import (
     Figure,
     community_option,
@@ -147,20 +147,17 @@ def remove(key: str, *, how: How) -> int:
     return carry_out(how, PlaceRemove(key))
 
 
-@command.command("set")
-@click.argument("key", shell_complete=_PLACE)
-@click.argument("fields", nargs=-1, required=True, metavar="FIELD=VALUE...")
-@change_options
-def set_fields(key: str, fields: Sequence[str], *, how: How) -> int:
+set_command(
+    command,
+    _PLACE,
+    "PlaceSet",
     """Set title, about or kind of a place.
 
-    \b
-    Example:
-      ask-above place set photo-wall about="Pictures of the river" --plan
-    """
-    from ask_above.change import PlaceSet
-
-    return carry_out(how, PlaceSet(key, fields_of(fields)))
+\b
+Example:
+  ask-above place set photo-wall about="Pictures of the river" --plan
+""",
+)
 
 
 class PlaceWords(NamedTuple):

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 import click
 
 from ask_above.charter.ladder import Rank
-from ask_above.cli.changing import How, carry_out, change_options, fields_of, naming, new_thing, words_of
+from ask_above.cli.changing import How, carry_out, change_options, naming, new_thing, set_command, words_of
 from ask_above.cli.options import complete, open_here, ranks
 from ask_above.cli.sentence import SpokenGroup
 from ask_above.people.directory import NameKind
@@ -112,52 +112,52 @@ def rename(key: str, title: str | None, new_key: str | None, *, how: How) -> int
     return carry_out(how, RankRename(key, title, new_key))
 
 
-@command.command("set")
-@click.argument("key", shell_complete=_RANK)
-@click.argument("fields", nargs=-1, required=True, metavar="FIELD=VALUE...")
-@change_options
-def set_fields(key: str, fields: Sequence[str], *, how: How) -> int:
+set_command(
+    command,
+    _RANK,
+    "RankSet",
     """Set fields of a rank; nothing after the sign takes a field out: color="#257292" limit=3 badge=.
 
-    \b
-    Example:
-      ask-above rank set host badge=✿ --plan
-    """
-    from ask_above.change import RankSet
-
-    return carry_out(how, RankSet(key, fields_of(fields)))
+\b
+Example:
+  ask-above rank set host badge=✿ --plan
+""",
+)
 
 
-@command.command("grant")
-@click.argument("key", shell_complete=_RANK)
-@click.argument("names", nargs=-1, required=True, metavar="CAPABILITY...")
-@change_options
-def grant(key: str, names: Sequence[str], *, how: How) -> int:
+def _carrying(name: str, edit: str, help_text: str) -> None:
+    """Add a subcommand that takes a rank and capabilities."""
+
+    @command.command(name, help=help_text)
+    @click.argument("key", shell_complete=_RANK)
+    @click.argument("names", nargs=-1, required=True, metavar="CAPABILITY...")
+    @change_options
+    def carry(key: str, names: Sequence[str], *, how: How) -> int:
+        from ask_above import change
+
+        return carry_out(how, getattr(change, edit)(key, words_of(names)))
+
+
+_carrying(
+    "grant",
+    "Grant",
     """Let a rank carry capabilities.
 
-    \b
-    Example:
-      ask-above rank grant host kit.lend --plan
-    """
-    from ask_above.change import Grant
-
-    return carry_out(how, Grant(key, words_of(names)))
-
-
-@command.command("withhold")
-@click.argument("key", shell_complete=_RANK)
-@click.argument("names", nargs=-1, required=True, metavar="CAPABILITY...")
-@change_options
-def withhold(key: str, names: Sequence[str], *, how: How) -> int:
+\b
+Example:
+  ask-above rank grant host kit.lend --plan
+""",
+)
+_carrying(
+    "withhold",
+    "Withhold",
     """Keep a rank from carrying capabilities.
 
-    \b
-    Example:
-      ask-above rank withhold volunteer photo.upload --plan
-    """
-    from ask_above.change import Withhold
-
-    return carry_out(how, Withhold(key, words_of(names)))
+\b
+Example:
+  ask-above rank withhold volunteer photo.upload --plan
+""",
+)
 
 
 @command.command("withdraw")

@@ -10,17 +10,9 @@ import click
 from ask_above.ask.tour import beside as lay_beside
 from ask_above.cli.options import complete, in_zone, meant, open_here, people, question_options
 from ask_above.cli.sentence import Spoken
+from ask_above.show import tour as drawn
 from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
-from ask_above.show.tour import (
-    BESIDE_COLUMNS,
-    TOUR_COLUMNS,
-    beside_rows,
-    show_beside,
-    show_tour,
-    tour_data,
-    tour_rows,
-)
 
 
 @click.command("tour", cls=Spoken)
@@ -44,11 +36,13 @@ def command(who: str, beside: str | None, when: date | None, community: str | No
         other = opened.tour(meant(opened, beside), when=moment)
         met = lay_beside(tour, other)
         if form == "text":
-            show_beside(stdout(), compiled, (tour.who, other.who), met)
+            drawn.show_beside(stdout(), compiled, (tour.who, other.who), met)
         else:
-            write_table(sys.stdout, form, BESIDE_COLUMNS, beside_rows(compiled, met))
+            write_table(sys.stdout, form, drawn.BESIDE_COLUMNS, drawn.beside_rows(compiled, met))
     elif form == "text":
-        show_tour(stdout(), tour)
+        drawn.show_tour(stdout(), tour)
     else:
-        write_table(sys.stdout, form, TOUR_COLUMNS, tour_rows(compiled, tour), tour_data(compiled, tour))
+        write_table(
+            sys.stdout, form, drawn.TOUR_COLUMNS, drawn.tour_rows(compiled, tour), drawn.tour_data(compiled, tour)
+        )
     return 0

@@ -18,7 +18,7 @@ from ask_above.escalation.climb import Climb, ClimbGain, climb
 from ask_above.escalation.ground import Ground
 from ask_above.escalation.moves import NEW_RANK, TAKING, Move, MoveKind, Moves
 from ask_above.people.register import Assignment, Member
-from ask_above.printing import in_notebook, printed
+from ask_above.printing import prints
 
 _TEMPLATES = (MoveKind.GRANT, MoveKind.ALLOW, MoveKind.EXCEPT)
 
@@ -39,6 +39,7 @@ class ClimbPath(NamedTuple):
     cuts: tuple[str, ...] = ()
 
 
+@prints
 class Climbed(NamedTuple):
     """How far one rank can climb, as paths, the highest risk first; none where it is nothing beyond what they hold."""
 
@@ -48,12 +49,6 @@ class Climbed(NamedTuple):
     paths: tuple[ClimbPath, ...]
     charter: Charter
     place: str | None = None
-
-    def __str__(self) -> str:
-        return printed(self)
-
-    def _repr_html_(self) -> str:
-        return in_notebook(self)
 
     def __repr__(self) -> str:
         return f"<Climbed: {self.rank}, {len(self.paths)} ways up>"

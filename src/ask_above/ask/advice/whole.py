@@ -10,7 +10,7 @@ from ask_above.ask.advice.piece import WHY, Piece, Sight
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import nearest
 from ask_above.decide.decider import Decider
-from ask_above.printing import in_notebook, printed
+from ask_above.printing import prints
 
 LOOKS: Final[tuple[Callable[[Sight], Iterable[Piece]], ...]] = (
     ladder.still_carried,
@@ -45,17 +45,12 @@ LOOKS: Final[tuple[Callable[[Sight], Iterable[Piece]], ...]] = (
 """Everything that is looked at."""
 
 
+@prints
 class AdviceGiven(NamedTuple):
     """The advice, and what the charter silences of it: pairs of a piece and the reason why it may stay."""
 
     pieces: tuple[Piece, ...]
     silenced: tuple[tuple[Piece, str], ...] = ()
-
-    def __str__(self) -> str:
-        return printed(self)
-
-    def _repr_html_(self) -> str:
-        return in_notebook(self)
 
     def __repr__(self) -> str:
         return f"<AdviceGiven: {len(self.pieces)} pieces, {len(self.silenced)} silenced>"

@@ -14,11 +14,12 @@ from ask_above.charter.moments import Instant
 from ask_above.charter.places import GateTerm
 from ask_above.decide.decider import Decider
 from ask_above.decide.walk import closed_gate, held
-from ask_above.printing import in_notebook, printed
+from ask_above.printing import prints
 
 KEY = "new-rank"
 
 
+@prints
 class Proposal(NamedTuple):
     """A new rank that gives what is needed.
 
@@ -33,12 +34,6 @@ class Proposal(NamedTuple):
     gates: tuple[tuple[str, str], ...]
     fitting: Fitting
     charter: Charter
-
-    def __str__(self) -> str:
-        return printed(self)
-
-    def _repr_html_(self) -> str:
-        return in_notebook(self)
 
     def __repr__(self) -> str:
         return f"<Proposal: {self.key}, of weight {self.fitting.weight}>"

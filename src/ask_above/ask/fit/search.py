@@ -15,7 +15,7 @@ from ask_above.decide.decider import Decider
 from ask_above.decide.names import Names
 from ask_above.decide.profile import Profile, ask_anybody
 from ask_above.decide.walk import held, usable
-from ask_above.printing import in_notebook, printed
+from ask_above.printing import prints
 
 WEIGHTS: Final = {"low": 1, "medium": 5, "high": 25}
 """What each capability beyond need weighs, for each place where it can be used."""
@@ -53,6 +53,7 @@ class Fitting(NamedTuple):
     excess: tuple[Excess, ...]
 
 
+@prints
 class Fit(NamedTuple):
     """The best single rank and the best few; ``None`` where nothing gives what is needed.
 
@@ -64,12 +65,6 @@ class Fit(NamedTuple):
     needs: tuple[Need, ...]
     never: tuple[Need, ...]
     compiled: CompiledCharter
-
-    def __str__(self) -> str:
-        return printed(self)
-
-    def _repr_html_(self) -> str:
-        return in_notebook(self)
 
     def __repr__(self) -> str:
         return f"<Fit: {', '.join(self.few.ranks) if self.few else 'nothing fits'}>"

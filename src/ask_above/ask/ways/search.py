@@ -22,7 +22,7 @@ from ask_above.decide.answer import Answer
 from ask_above.decide.classes import ClassState
 from ask_above.decide.decider import Decider
 from ask_above.people.register import Register
-from ask_above.printing import in_notebook, printed
+from ask_above.printing import Printed
 
 Question: TypeAlias = Callable[[Decider], Answer]
 """Puts one and the same question to a community, changed or not."""
@@ -107,18 +107,12 @@ class Way(NamedTuple):
         return f"{said}; it makes somebody unbounded" if self.harm.unbounded else said
 
 
-class Ways(list[Way]):
+class Ways(Printed, list[Way]):
     """Ways to turn an answer, the least harmful first; ``allowed`` is the answer that they turn."""
 
     def __init__(self, ways: Iterable[Way], *, allowed: bool) -> None:
         super().__init__(ways)
         self.allowed = allowed
-
-    def __str__(self) -> str:
-        return printed(self)
-
-    def _repr_html_(self) -> str:
-        return in_notebook(self)
 
     def __repr__(self) -> str:
         return f"<Ways: {len(self)} that turn a {'yes' if self.allowed else 'no'}>"

@@ -5,6 +5,8 @@ from __future__ import annotations
 import sqlalchemy as sa
 from alembic import op
 
+from ask_above.store.migrations.columns import member, number, texts, words
+
 revision = "0001"
 down_revision = None
 
@@ -15,12 +17,10 @@ def upgrade() -> None:
         "members",
         sa.Column("key", sa.String(200), primary_key=True),
         sa.Column("position", sa.Integer, nullable=False),
-        sa.Column("name", sa.Text, nullable=False),
-        sa.Column("email", sa.Text, nullable=False),
-        sa.Column("kind", sa.String(20), nullable=False),
-        sa.Column("status", sa.String(20), nullable=False),
-        sa.Column("joined", sa.String(40), nullable=False),
-        sa.Column("note", sa.Text, nullable=False),
+        *texts("name", "email"),
+        *words(20, "kind", "status"),
+        *words(40, "joined"),
+        *texts("note"),
     )
     op.create_table(
         "member_groups",
@@ -30,29 +30,23 @@ def upgrade() -> None:
     )
     op.create_table(
         "assignments",
-        sa.Column("number", sa.Integer, primary_key=True, autoincrement=True),
-        sa.Column("member", sa.String(200), nullable=False, index=True),
-        sa.Column("rank", sa.String(200), nullable=False),
-        sa.Column("place", sa.String(200), nullable=False),
-        sa.Column("since", sa.String(40), nullable=False),
-        sa.Column("until", sa.String(40), nullable=False),
-        sa.Column("by", sa.String(200), nullable=False),
-        sa.Column("why", sa.Text, nullable=False),
+        number(),
+        member(),
+        *words(200, "rank", "place"),
+        *words(40, "since", "until"),
+        *words(200, "by"),
+        *texts("why"),
         sa.Column("removed", sa.Integer, nullable=True, index=True),
     )
     op.create_table(
         "journal",
-        sa.Column("number", sa.Integer, primary_key=True, autoincrement=True),
-        sa.Column("at", sa.String(40), nullable=False),
-        sa.Column("who", sa.String(200), nullable=False),
-        sa.Column("kind", sa.String(20), nullable=False),
-        sa.Column("what", sa.Text, nullable=False),
-        sa.Column("why", sa.Text, nullable=False),
+        number(),
+        *words(40, "at"),
+        *words(200, "who"),
+        *words(20, "kind"),
+        *texts("what", "why"),
         sa.Column("forced", sa.Boolean, nullable=False),
-        sa.Column("effect", sa.Text, nullable=False),
-        sa.Column("splices", sa.Text, nullable=False),
-        sa.Column("rows", sa.Text, nullable=False),
-        sa.Column("needs", sa.Text, nullable=False),
+        *texts("effect", "splices", "rows", "needs"),
         sa.Column("undoes", sa.Integer, nullable=True),
         sa.Column("undone_by", sa.Integer, nullable=True),
     )

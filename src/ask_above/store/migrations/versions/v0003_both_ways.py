@@ -5,6 +5,8 @@ from __future__ import annotations
 import sqlalchemy as sa
 from alembic import op
 
+from ask_above.store.migrations.columns import member, number, texts, words
+
 revision = "0003"
 down_revision = "0002"
 
@@ -17,14 +19,7 @@ def upgrade() -> None:
         sa.Column("digest", sa.String(64), primary_key=True),
         sa.Column("number", sa.Integer, nullable=False),
     )
-    op.create_table(
-        "notes",
-        sa.Column("number", sa.Integer, primary_key=True, autoincrement=True),
-        sa.Column("member", sa.String(200), nullable=False, index=True),
-        sa.Column("at", sa.String(40), nullable=False),
-        sa.Column("by", sa.String(200), nullable=False),
-        sa.Column("text", sa.Text, nullable=False),
-    )
+    op.create_table("notes", number(), member(), *words(40, "at"), *words(200, "by"), *texts("text"))
     op.create_table(
         "compiled",
         sa.Column("digest", sa.String(64), primary_key=True),
