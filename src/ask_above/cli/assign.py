@@ -13,7 +13,7 @@ from ask_above.cli.options import open_here
 from ask_above.cli.sentence import Spoken
 
 
-@click.command("assign", cls=Spoken)
+@click.command("assign", cls=Spoken, left_out=("to",))
 @rank_and_members
 @click.option("--from", "since", metavar="WHEN", type=Moment(), help="From this day or moment on.")
 @click.option("--until", metavar="WHEN", type=Moment(), help="Through this day, or until this moment: 2027-03-31.")

@@ -277,7 +277,12 @@ def _listed(file: Path) -> list[str]:
     return list(dict.fromkeys(found))
 
 
-def _status(name: str, text: str, status: str, example: str, options: Sequence[Any] = ()) -> None:
+_FOR_A_TIME = "What lasts for a time is a rank: ask-above assign RANK MEMBER --until WHEN."
+_LOCKED = f"A lock lasts until they are brought back: ask-above member restore. {_FOR_A_TIME}"
+_IN_A_GROUP = f"They are in a group until they are taken out: ask-above member take. {_FOR_A_TIME}"
+
+
+def _status(name: str, text: str, status: str, example: str, options: Sequence[Any] = (), *, no_end: str = "") -> None:
     def act(
         keys: Sequence[str],
         wanted: Wanted,
@@ -294,12 +299,14 @@ def _status(name: str, text: str, status: str, example: str, options: Sequence[A
     wrapped: Any = change_options(choosing(act))
     for option in options:
         wrapped = option(wrapped)
-    command.command(name)(click.argument("keys", nargs=-1, metavar="[MEMBER]...", shell_complete=_MEMBER)(wrapped))
+    command.command(name, no_end=no_end)(
+        click.argument("keys", nargs=-1, metavar="[MEMBER]...", shell_complete=_MEMBER)(wrapped)
+    )
 
 
 _status("accept", "Note that somebody took the invitation: they become active.", "active", "wim --plan")
 _status("vouch", "Vouch for somebody who waits: they become active.", "active", "lena --plan")
-_status("lock", "Lock somebody out, and keep what they wrote.", "locked", "bram --plan")
+_status("lock", "Lock somebody out, and keep what they wrote.", "locked", "bram --plan", no_end=_LOCKED)
 _status("restore", "Bring somebody back as they were.", "active", "niko --plan")
 _status(
     "retire",
@@ -416,7 +423,7 @@ def forget(key: str, *, how: How) -> int:
     return carry_out(how, MemberForget(key))
 
 
-@command.command("put")
+@command.command("put", left_out=("into", "in", "to"), no_end=_IN_A_GROUP)
 @click.argument("members", nargs=-1, required=True, metavar="MEMBER...", shell_complete=_MEMBER)
 @click.argument("group", shell_complete=complete(groups))
 @change_options
@@ -427,7 +434,7 @@ def put(members: Sequence[str], group: str, *, how: How) -> int:
     return carry_out(how, *(MemberGroups(key, put=(group,)) for key in members))
 
 
-@command.command("take")
+@command.command("take", left_out=("from", "of"))
 @click.argument("members", nargs=-1, required=True, metavar="MEMBER...", shell_complete=_MEMBER)
 @click.argument("group", shell_complete=complete(groups))
 @change_options

@@ -6,7 +6,7 @@ next such word or option, so that a title of several words needs no quotes.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, Final
 
 import click
@@ -41,32 +41,20 @@ _STANDS_FOR: Final = {
 _AS_OPTION: Final = ("allow", "deny", "bar", "leave", "only", "status", "email", "name", "group", "holding")
 """Words that stand for an option of that very name where a command has it and it takes a value."""
 
-_LEFT_OUT: Final = {
-    "assign": ("to",),
-    "unassign": ("from", "of"),
-    "who": ("may", "can", "is"),
-    "where": ("may", "can"),
-    "undo": ("last",),
-    "put": ("into", "in", "to"),
-    "take": ("from", "of"),
-}
-"""For a command the words that say nothing there."""
-
 _TIME: Final = ("until", "for", "--until", "--for")
-
-_NO_END: Final = {
-    "lock": "A lock lasts until they are brought back: ask-above member restore. "
-    "What lasts for a time is a rank: ask-above assign RANK MEMBER --until WHEN.",
-    "put": "They are in a group until they are taken out: ask-above member take. "
-    "What lasts for a time is a rank: ask-above assign RANK MEMBER --until WHEN.",
-}
-"""For a command that keeps no end what to do in its place."""
 
 
 class Spoken(click.Command):
-    """A command that takes words for its options."""
+    """A command that takes words for its options.
+
+    ``left_out`` are words that say nothing in it. One that keeps no end says by ``no_end`` what to do in its place.
+    """
 
     takes_words = True
+
+    def __init__(self, *args: Any, left_out: Sequence[str] = (), no_end: str = "", **given: Any) -> None:
+        super().__init__(*args, **given)
+        self.left_out, self.no_end = left_out, no_end
 
     def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
         """Read the arguments, words among them."""
@@ -113,7 +101,7 @@ class Spoken(click.Command):
             for each in options.values()
             if f"--{word}" in each.opts and not each.is_flag
         }
-        left_out = [word for word in _LEFT_OUT.get(self.name or "", ()) if word not in words]
+        left_out = [word for word in self.left_out if word not in words]
         with_value = {name for each in options.values() if not each.is_flag for name in each.opts}
         needs = any(isinstance(each, click.Argument) and each.required for each in self.params)
         rest, spoken = list(args), 0 if needs else 1
@@ -133,8 +121,8 @@ class Spoken(click.Command):
                 while rest and not rest[0].startswith("-") and rest[0] not in words:
                     value.append(rest.pop(0))
                 yield from (words[word], " ".join(value))
-            elif not unfinished and rest and spoken and self.name in _NO_END and word in _TIME:
-                raise click.UsageError(f"There is no end to give here. {_NO_END[self.name]}")
+            elif not unfinished and rest and spoken and self.no_end and word in _TIME:
+                raise click.UsageError(f"There is no end to give here. {self.no_end}")
             else:
                 spoken += 1
                 yield word

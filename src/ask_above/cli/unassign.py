@@ -11,7 +11,7 @@ from ask_above.cli.member import Wanted, chosen, in_order, rank_and_members
 from ask_above.cli.sentence import Spoken
 
 
-@click.command("unassign", cls=Spoken)
+@click.command("unassign", cls=Spoken, left_out=("from", "of"))
 @rank_and_members
 @change_options
 def command(

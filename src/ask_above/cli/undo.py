@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from ask_above.workspace.home import Home
 
 
-@click.command("undo", cls=Spoken)
+@click.command("undo", cls=Spoken, left_out=("last",))
 @click.argument("number", required=False, type=int)
 @click.option("--edits", is_flag=True, help="Drop what was edited by hand in the charter since the last change.")
 @change_options

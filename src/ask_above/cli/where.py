@@ -22,7 +22,7 @@ from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
 
 
-@click.command("where", cls=Spoken)
+@click.command("where", cls=Spoken, left_out=("may", "can"))
 @click.argument("who", shell_complete=complete(people))
 @click.argument("capability", shell_complete=complete(capabilities))
 @author_option

@@ -18,7 +18,7 @@ from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
 
 
-@click.command("who", cls=Spoken)
+@click.command("who", cls=Spoken, left_out=("may", "can", "is"))
 @what_is_asked
 @click.option("--through", is_flag=True, help="Say what gives it to each: all that would have to go.")
 @question_options

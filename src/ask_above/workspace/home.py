@@ -10,7 +10,7 @@ their places. Whoever is stopped in between leaves files that are old, which the
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -54,6 +54,11 @@ class BusyError(AskAboveError, TimeoutError):
     """Somebody else is changing the community, and has been for long."""
 
 
+WentOn = Callable[[Entry, Snapshot, tuple[Charter, Register], Mapping[str, str]], Snapshot | None]
+"""What a home that is kept does after a change: takes the change, the state before it, charter and register after it
+and the charter's texts, and returns the state that this leaves; ``None`` where it has to be read."""
+
+
 class Home:
     """A folder with a charter, and the database of its register.
 
@@ -71,6 +76,7 @@ class Home:
         self._sets_aside = False
         self._forgets: Person | None = None
         self.kept: dict[str, Any] = {}
+        self.went_on: WentOn | None = None
         self.told: list[str] = []
 
     @property

@@ -34,6 +34,7 @@ class LastingHome(Home):
 
     def __init__(self, folder: Path, name: str, register: str | None = None) -> None:
         super().__init__(folder, name, register, on_demand=True)
+        self.went_on = self._went_on
         self._late = self._leaves_late = False
         self._known: Snapshot | None = None
         self._wrote_at = -_EVERY
@@ -60,7 +61,7 @@ class LastingHome(Home):
                 self._reading = None
         return known
 
-    def went_on(
+    def _went_on(
         self, entry: Entry, before: Snapshot, after: tuple[Charter, Register], texts: Mapping[str, str]
     ) -> Snapshot | None:
         """Return what a change has left without reading it again; ``None`` where it has to be read."""

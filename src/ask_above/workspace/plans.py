@@ -32,7 +32,7 @@ from ask_above.files.splice import edited
 from ask_above.files.yaml_text import compose, plain
 from ask_above.people.register import Member, Register
 from ask_above.printing import Printed
-from ask_above.workspace.home import ChangedMeanwhileError, Home, entries_by_hand, now
+from ask_above.workspace.home import ChangedMeanwhileError, Home, WentOn, entries_by_hand, now
 from ask_above.workspace.lasting import LastingHome
 from ask_above.workspace.snapshot import Snapshot
 
@@ -311,19 +311,19 @@ class Plan(Printed):
         with self.home.locked():
             after = self.after.charter, self.after.register
             made = self.home.change(entry, self.snapshot, after, self.texts, letters, self.by_hand_entries())
-            if isinstance(self.home, LastingHome):
-                self._go_on(self.home, made)
+            if self.home.went_on is not None:
+                self._go_on(made, self.home.went_on)
             return made
 
-    def _go_on(self, home: LastingHome, made: Entry) -> None:
+    def _go_on(self, made: Entry, went_on: WentOn) -> None:
         """Let the home go on from what this has left: the next plan is made on that."""
         names = self.after
         if made.rows != self.rows:  # what was given has its number now
             register = changed(self.before.register, made.rows, self.after.charter.zone)
             names = self.before.after(charter=self.after.charter, register=register)
-        left = home.went_on(made, self.snapshot, (names.charter, names.register), self.texts)
+        left = went_on(made, self.snapshot, (names.charter, names.register), self.texts)
         if left is not None:
-            home.kept.update(names=names, snapshot=left)
+            self.home.kept.update(names=names, snapshot=left)
 
     def by_hand_entries(self) -> list[Entry]:
         """Return the journal's entries for edits by hand since the last change: what differs, and its effect."""
