@@ -17,7 +17,9 @@ from ask_above import Community, QuestionError
 from ask_above.ask.advice.colors import contrast
 from ask_above.charter.changes import granting, withholding
 from ask_above.show import figures
-from ask_above.show.figures.sheet import DARK, LIGHT, Sheet, folded
+from ask_above.show.figures.inks import DARK, LIGHT
+from ask_above.show.figures.letters import folded
+from ask_above.show.figures.sheet import Sheet
 from commands import run
 from small import community, held, member, place, rank, texts
 from test_cli import demo

@@ -157,7 +157,7 @@ def figure_option(command: F) -> F:
         if figure is not None and given.get("form", "text") != "text":
             raise click.UsageError("A figure has no other format: leave out --format or --figure.")
         if figure is not None:
-            from ask_above.show.figures.sheet import check_ending
+            from ask_above.show.figures.files import check_ending
 
             check_ending(figure)
         return command(*args, figure=None if figure is None else Figure(figure, dark), **given)
@@ -179,7 +179,8 @@ class Figure(NamedTuple):
 
     def write(self, draw: Callable[..., Any], *given: Any, **words: Any) -> None:
         """Draw and write it, and say so."""
-        from ask_above.show.figures.sheet import missing_signs, write
+        from ask_above.show.figures.files import write
+        from ask_above.show.figures.letters import missing_signs
         from ask_above.show.screen import stdout
 
         axes = draw(*given, **words, dark=self.dark)

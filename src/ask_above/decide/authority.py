@@ -16,9 +16,9 @@ from ask_above.decide.answer import Step
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.conditions import conditions
 from ask_above.decide.explain import Explainer
-from ask_above.decide.gains import Gain, as_active, beyond, gains
-from ask_above.decide.profile import Asked, Holding, People, Profile, ask_anybody
-from ask_above.decide.walk import Held, Reckoner, lists_that_count, standing
+from ask_above.decide.gains import Gain, Handing, told_once
+from ask_above.decide.profile import Asked, People, ask_anybody
+from ask_above.decide.walk import Reckoner, lists_that_count, standing
 from ask_above.decide.words import HELD_BY, in_file, in_place
 
 ABOVE_ALL = -1
@@ -39,8 +39,7 @@ class Case:
         self.in_change = in_change
         self.compiled: CompiledCharter = reckoner.compiled
         self.steps: list[Step] = []
-        self._brought: dict[int, list[Gain]] = {}
-        self._own: dict[tuple[int, bool], Held] = {}
+        self.handing = Handing(reckoner, place, actor.profile)
 
     def again(self, actor: Asked | None = None) -> Case:
         """Return another question with no steps yet, which shares what was worked out for this one.
@@ -48,9 +47,7 @@ class Case:
         It is of the same actor, or of ``actor``; the place and the moment are the same.
         """
         other = Case(self.reckoner, self.people, actor or self.actor, self.place, self.at, in_change=self.in_change)
-        other._brought = self._brought
-        if actor is None or actor == self.actor:
-            other._own = self._own
+        other.handing = Handing(self.reckoner, self.place, other.actor.profile, beside=self.handing)
         return other
 
     @cached_property
@@ -95,7 +92,7 @@ class Case:
         if self._acts():
             self._rank_and_target(rule, rank, someone, oneself=oneself)
             if not rank.automatic and not self.in_change:
-                self._hand_on(rule, someone, self._gained(rank, target))
+                self._hand_on(rule, someone, self.handing.brought(rank, target))
         return self.steps
 
     def given(self, reach: int) -> Iterator[Rank]:
@@ -109,7 +106,7 @@ class Case:
             return
         for rank in self.compiled.ranks:
             able = reach >> rank.position & 1 and rank.held_by is None and not rank.kept_by
-            if able and (rule.hand_on == "any" or not self._not_held(self._gained(rank, None))):
+            if able and (rule.hand_on == "any" or not self.handing.not_held(self.handing.brought(rank, None))):
                 yield rank
 
     def unassign(self, rank: Rank, target: Asked) -> list[Step]:
@@ -127,8 +124,7 @@ class Case:
         if self.in_change:
             self._rank_and_target(rule, rank, target, oneself=False)
             return self.steps
-        without = (rank.position, self.place)
-        found = list(gains(self.reckoner, as_active(target), as_active(target, without=without), self.place))
+        found = self.handing.lost(rank, target)
         if self._is_actor(target):
             self._give_up(rank, target, found)
             return self.steps
@@ -312,39 +308,15 @@ class Case:
 
     # -- gains (rule 6.6)
 
-    def _gained(self, rank: Rank, target: Asked | None) -> list[Gain]:
-        """Return what a rank brings to someone; to just anybody, which is the same for every question, where none."""
-        found = self._brought.get(rank.position) if target is None else None
-        if found is None:
-            someone, plus = target or self._anybody, Holding(rank.position, self.place, "asked")
-            found = list(gains(self.reckoner, as_active(someone), as_active(someone, plus=plus), self.place))
-            if target is None:
-                self._brought[rank.position] = found
-        return found
-
-    def _beyond(self, gain: Gain, profile: Profile) -> Gain:
-        """Return what of a gain the actor does not hold at that place themselves."""
-        own = self._own.get((gain.place, gain.gated))
-        if own is None:
-            own = self.reckoner.held(profile, gain.place, gated=gain.gated)
-            self._own[gain.place, gain.gated] = own
-        return beyond(gain, own)
-
-    def _not_held(self, found: list[Gain]) -> list[Gain]:
-        """Return what of some gains the actor does not hold where it is gained."""
-        profile = self.actor.profile
-        left = [self._beyond(gain, profile) for gain in found] if profile else found
-        return [gain for gain in left if gain.mask or gain.unbounded]
-
     def _hand_on(self, rule: ActRule, target: Asked, found: list[Gain]) -> None:
         if rule.hand_on == "any":
             self._yes("6.6", "hand-on-any")
             return
-        left = self._not_held(found)
+        left = self.handing.not_held(found)
         if not left:
             self._yes("6.6", "hand-on", target=target.label, who=self.actor.label)
             return
-        for gain in _told_once(left):
+        for gain in told_once(left):
             place = self._where(gain.place)
             if gain.unbounded:
                 self._no("6.6", "unbounded-gain", target=target.label, place=place)
@@ -368,7 +340,7 @@ class Case:
     def _give_up(self, rank: Rank, target: Asked, found: list[Gain]) -> None:
         if not found:
             self._yes("6.9", "own-up")
-        for gain in _told_once(found):
+        for gain in told_once(found):
             what = "everything" if gain.unbounded else self._some(gain.mask)
             words = {"target": target.label, "rank": rank.title, "place": self._where(gain.place)}
             self._no("6.9", "own-gain", what=what, **words)
@@ -383,18 +355,3 @@ def reached(compiled: CompiledCharter, target: Asked, place: int, *, later: bool
     if later:
         ranks += [compiled.rank_at[each.rank] for each in target.later if compiled.place_at[each.place] in reach]
     return min(ranks, default=len(compiled.ranks))
-
-
-def _told_once(found: list[Gain]) -> list[Gain]:
-    """Leave out what is gained alike further down, or alike with gates left aside."""
-    told: list[Gain] = []
-    seen = 0
-    unbounded = False
-    for gain in found:
-        if gain.unbounded and not unbounded:
-            told.append(gain)
-            unbounded, seen = True, -1
-        elif gain.mask & ~seen:
-            told.append(gain._replace(mask=gain.mask & ~seen))
-            seen |= gain.mask
-    return told

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from ask_above.decide.profile import Asked, Holding, Profile, profile_of
+from ask_above.charter.ladder import Rank
+from ask_above.decide.profile import Asked, Holding, Profile, ask_anybody, profile_of
 from ask_above.decide.walk import Held, Reckoner
 
 
@@ -45,3 +46,57 @@ def gains(reckoner: Reckoner, before: Profile, after: Profile, place: int) -> It
 def beyond(gain: Gain, own: Held) -> Gain:
     """Return what of a gain goes beyond ``own``: what the actor holds there, with gates or without as the gain."""
     return Gain(gain.place, gain.gated, gain.mask & ~own.mask, gain.unbounded and not own.unbounded)
+
+
+class Handing:
+    """What an act at a place hands to others, and what of it the actor does not hold (rule 6.6).
+
+    What a rank brings to just anybody is the same for every actor at a place, and is kept for all of them.
+    """
+
+    def __init__(self, reckoner: Reckoner, place: int, actor: Profile | None, beside: Handing | None = None) -> None:
+        self.reckoner, self.place, self.actor = reckoner, place, actor
+        self._brought: dict[int, list[Gain]] = {} if beside is None else beside._brought
+        self._own: dict[tuple[int, bool], Held] = {} if beside is None or beside.actor != actor else beside._own
+
+    def brought(self, rank: Rank, target: Asked | None) -> list[Gain]:
+        """Return what a rank brings to someone; to just anybody where none."""
+        found = self._brought.get(rank.position) if target is None else None
+        if found is None:
+            someone = target or ask_anybody(self.reckoner.compiled)
+            plus = Holding(rank.position, self.place, "asked")
+            found = list(gains(self.reckoner, as_active(someone), as_active(someone, plus=plus), self.place))
+            if target is None:
+                self._brought[rank.position] = found
+        return found
+
+    def lost(self, rank: Rank, target: Asked) -> list[Gain]:
+        """Return what someone gains by being without a rank that they hold here."""
+        without = as_active(target, without=(rank.position, self.place))
+        return list(gains(self.reckoner, as_active(target), without, self.place))
+
+    def not_held(self, found: list[Gain]) -> list[Gain]:
+        """Return what of some gains the actor does not hold where it is gained."""
+        left = found if self.actor is None else [beyond(gain, self._held(self.actor, gain)) for gain in found]
+        return [gain for gain in left if gain.mask or gain.unbounded]
+
+    def _held(self, actor: Profile, gain: Gain) -> Held:
+        own = self._own.get((gain.place, gain.gated))
+        if own is None:
+            own = self._own[gain.place, gain.gated] = self.reckoner.held(actor, gain.place, gated=gain.gated)
+        return own
+
+
+def told_once(found: list[Gain]) -> list[Gain]:
+    """Leave out what is gained alike further down, or alike with gates left aside."""
+    told: list[Gain] = []
+    seen = 0
+    unbounded = False
+    for gain in found:
+        if gain.unbounded and not unbounded:
+            told.append(gain)
+            unbounded, seen = True, -1
+        elif gain.mask & ~seen:
+            told.append(gain._replace(mask=gain.mask & ~seen))
+            seen |= gain.mask
+    return told

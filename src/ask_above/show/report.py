@@ -115,7 +115,8 @@ def _prose(describer: Describer, rank: Rank) -> list[str]:
 def figures_of(community: Community) -> dict[str, str]:
     """Return the pictures of the report as SVG elements: the ladder, and who may moderate whom."""
     from ask_above.show import figures
-    from ask_above.show.figures.sheet import DARK, LIGHT, as_svg
+    from ask_above.show.figures.files import as_svg
+    from ask_above.show.figures.inks import DARK, LIGHT
 
     return {
         "ladder": as_svg(figures.ladder(community), "f1"),

@@ -11,12 +11,12 @@ from __future__ import annotations
 
 from ask_above.show.figures.climb import climb
 from ask_above.show.figures.cover import cover
+from ask_above.show.figures.files import write
 from ask_above.show.figures.grid import grid
 from ask_above.show.figures.impact import impact
 from ask_above.show.figures.ladder import ladder
 from ask_above.show.figures.places import places
 from ask_above.show.figures.powers import powers
-from ask_above.show.figures.sheet import write
 from ask_above.show.figures.usage import usage
 
 __all__ = ["climb", "cover", "grid", "impact", "ladder", "places", "powers", "usage", "write"]

@@ -11,8 +11,9 @@ from ask_above.decide.words import in_place, in_places, upper
 from ask_above.escalation.overview import rows as climb_rows
 from ask_above.escalation.wording import said
 from ask_above.show.climb import together
+from ask_above.show.figures.letters import BODY, LINE, SMALL, folded, measure
 from ask_above.show.figures.matrix import rule
-from ask_above.show.figures.sheet import BODY, LINE, MARGIN, SMALL, Sheet, folded, measure
+from ask_above.show.figures.sheet import MARGIN, Sheet
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

@@ -5,8 +5,9 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from ask_above.ask.cover import Cover
+from ask_above.show.figures.letters import BODY, LINE, SMALL, measure
 from ask_above.show.figures.matrix import Columns, rule
-from ask_above.show.figures.sheet import BODY, LINE, MARGIN, SMALL, Sheet, measure
+from ask_above.show.figures.sheet import MARGIN, Sheet
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

@@ -11,8 +11,9 @@ from ask_above.charter.rules import ACTS
 from ask_above.community import Community
 from ask_above.decide.decider import Decider
 from ask_above.decide.words import HELD_BY
+from ask_above.show.figures.letters import BODY, LINE, SMALL, measure
 from ask_above.show.figures.matrix import rule
-from ask_above.show.figures.sheet import BODY, LINE, MARGIN, SMALL, Sheet, measure
+from ask_above.show.figures.sheet import MARGIN, Sheet
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from ask_above.show.figures.sheet import BODY, LINE, MARGIN, Sheet, folded, measure
+from ask_above.show.figures.letters import BODY, LINE, folded, measure
+from ask_above.show.figures.sheet import MARGIN, Sheet
 
 _LEVEL = 84.0
 """How wide a column may become for the sake of a title that is not turned."""

@@ -10,8 +10,9 @@ from ask_above.charter.rules import ACTS
 from ask_above.community import Community
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.words import in_place
+from ask_above.show.figures.letters import LINE
 from ask_above.show.figures.matrix import Columns, rule, side
-from ask_above.show.figures.sheet import LINE, MARGIN, Sheet
+from ask_above.show.figures.sheet import MARGIN, Sheet
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

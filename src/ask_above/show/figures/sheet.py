@@ -6,48 +6,17 @@ smaller than the sheet, all of it shrinks together.
 
 from __future__ import annotations
 
-import warnings
-from collections.abc import Iterable, Iterator, Sequence
-from contextlib import contextmanager
-from functools import lru_cache
-from math import isfinite, log
-from pathlib import Path
+from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
-from ask_above.errors import QuestionError
+from ask_above.show.figures.inks import DARK, LIGHT
+from ask_above.show.figures.letters import BODY, LINE, SMALL, TITLE, families, folded, measure
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
 Point = tuple[float, float]
 
-LIGHT: Final = {
-    "ground": "#ffffff",
-    "ink": "#1b2127",
-    "dim": "#5a6570",
-    "faint": "#dde3e8",
-    "band": "#f3f5f7",
-    "yes": "#0b5fa5",
-    "gain": "#00704f",
-    "loss": "#b23c00",
-    "warn": "#855c00",
-}
-DARK: Final = {
-    "ground": "#14191e",
-    "ink": "#e9edf0",
-    "dim": "#a5afb9",
-    "faint": "#343d46",
-    "band": "#1c2329",
-    "yes": "#74b8f5",
-    "gain": "#52cda6",
-    "loss": "#ff966b",
-    "warn": "#e2b548",
-}
-"""The inks of a sheet on light and on dark ground: blue, green, red-orange, ochre; all can be told apart."""
-
-TITLE, BODY, SMALL = 14.0, 9.0, 8.0
-LINE = 13.0
-"""The height of a line of the body."""
 MARGIN = 18.0
 
 SHAPES: Final[dict[str, Any]] = {
@@ -68,13 +37,8 @@ SHAPES: Final[dict[str, Any]] = {
 """What can be marked: a name, and the marker of Matplotlib that draws it."""
 _HOLLOW = frozenset({"ring", "open diamond", "open square"})
 
-_SCREEN = 1.5
-"""How much wider than high a figure is at its best."""
-_MOST_COLUMNS = 12
 _FULL_WIDTH, _FULL_HEIGHT = 1280, 800
 """The dots of a screen that a figure is to fill."""
-
-ENDINGS: Final = ("png", "svg", "pdf")
 
 
 class _Text(NamedTuple):
@@ -270,169 +234,3 @@ def _axes(width: float, height: float) -> Axes:
     dots = min(max(_FULL_WIDTH / (width / 72), 100), max(_FULL_HEIGHT / (height / 72), 100), 200)
     figure = Figure(figsize=(width / 72, height / 72), dpi=round(dots))
     return figure.add_axes((0.0, 0.0, 1.0, 1.0))
-
-
-@lru_cache(maxsize=1)
-def families() -> list[str]:
-    """Return the families of fonts: the one that comes with Matplotlib, and what this machine has for other scripts."""
-    from matplotlib.font_manager import fontManager
-
-    known = {font.name for font in fontManager.ttflist}
-    wanted = ("Noto Sans CJK SC", "Noto Sans CJK JP", "Noto Sans Symbols 2", "Noto Emoji", "Symbola")
-    return ["DejaVu Sans", *(name for name in wanted if name in known)]
-
-
-@contextmanager
-def _without_complaints() -> Iterator[None]:
-    """Keep Matplotlib from warning of each sign that no font has; :func:`missing_signs` tells them."""
-    with warnings.catch_warnings():
-        warnings.filterwarnings("ignore", message="Glyph .* missing")
-        yield
-
-
-def missing_signs(axes: Axes) -> str:
-    """Return the signs that no font of this machine has, and that are drawn as empty boxes therefore."""
-    from matplotlib.font_manager import FontProperties, findfont, get_font
-
-    fonts = [get_font(findfont(FontProperties(family=[name]))) for name in families()]
-    signs = {sign for text in axes.texts for sign in text.get_text() if not sign.isspace()}
-    return "".join(sorted(sign for sign in signs if not any(font.get_char_index(ord(sign)) for font in fonts)))
-
-
-@lru_cache(maxsize=20_000)
-def measure(text: str, size: float, *, bold: bool = False) -> float:
-    """Return how many points wide a line is."""
-    from matplotlib.font_manager import FontProperties
-    from matplotlib.textpath import text_to_path
-
-    if not text:
-        return 0.0
-    font = FontProperties(family=families(), size=size, weight="bold" if bold else "normal")
-    with _without_complaints():
-        width, _, _ = text_to_path.get_text_width_height_descent(text, font, ismath=False)
-    # hinting rounds the advance of each letter
-    return float(width) * 1.03 + 1
-
-
-def folded(text: str, room: float, size: float = BODY, *, bold: bool = False) -> list[str]:
-    """Return a text in lines that fit into ``room``; a word that does not is broken, never cut."""
-    lines: list[str] = []
-    line = ""
-    for word in text.split():
-        longer = f"{line} {word}" if line else word
-        if measure(longer, size, bold=bold) <= room:
-            line = longer
-            continue
-        if line:
-            lines.append(line)
-        line = word
-        while measure(line, size, bold=bold) > room and len(line) > 1:
-            fits = next(n for n in range(len(line) - 1, 0, -1) if n == 1 or measure(line[:n], size, bold=bold) <= room)
-            lines.append(line[:fits])
-            line = line[fits:]
-    return [*lines, line] if line else lines or [""]
-
-
-def write(axes: Axes, file: str | Path) -> None:
-    """Write the figure that axes stand in, as PNG, SVG or PDF by the file's ending.
-
-    Raises :class:`~ask_above.errors.QuestionError` for another ending, ``OSError`` where the file cannot be written.
-    """
-    import io
-
-    from matplotlib import rc_context
-
-    from ask_above.files.writing import write_bytes
-
-    path = Path(file)
-    ending = check_ending(path)
-    out, figure = io.BytesIO(), axes.get_figure(root=True)
-    assert figure is not None  # noqa: S101 (axes that were drawn on stand in one)
-    # the same figure gives the same bytes on any day
-    stamp = {"png": {"Software": None}, "svg": {"Date": None}, "pdf": {"CreationDate": None}}[ending]
-    with rc_context({"svg.hashsalt": "ask-above", "pdf.fonttype": 42}), _without_complaints():
-        figure.savefig(out, format=ending, metadata=stamp, facecolor=figure.get_facecolor())
-    write_bytes(path, out.getvalue())
-
-
-def as_svg(axes: Axes, name: str) -> str:
-    """Return a figure as an SVG element for a page: its inks follow the page's ground, its ids begin with ``name``."""
-    import io
-    import re
-
-    from matplotlib import rc_context
-
-    out, figure = io.StringIO(), axes.get_figure(root=True)
-    assert figure is not None  # noqa: S101 (axes that were drawn on stand in one)
-    axes.texts[0].remove()  # the page says it
-    look: dict[str, Any] = {"metadata": {"Date": None}, "bbox_inches": _drawn(axes)}
-    with rc_context({"svg.hashsalt": "ask-above"}), _without_complaints():
-        figure.savefig(out, format="svg", facecolor=figure.get_facecolor(), **look)
-    svg = out.getvalue()
-    svg = re.sub(r"<metadata>.*?</metadata>", "", svg[svg.index("<svg") :], flags=re.DOTALL)
-    for ink, color in LIGHT.items():
-        svg = svg.replace(color, f"var(--figure-{ink})")
-    svg = re.sub(r'\bid="', f'id="{name}-', svg)
-    svg = re.sub(r'(href="#|url\(#)', rf"\g<1>{name}-", svg)
-    return re.sub(
-        r'<svg [^>]*?viewBox="([^"]*)"[^>]*>', r'<svg viewBox="\1" aria-hidden="true" focusable="false">', svg
-    )
-
-
-def _drawn(axes: Axes) -> Any:
-    """Return the bounds of what is drawn on axes, in inches."""
-    from matplotlib.backends.backend_agg import FigureCanvasAgg
-    from matplotlib.transforms import Bbox
-
-    figure = axes.get_figure(root=True)
-    assert figure is not None  # noqa: S101 (axes that were drawn on stand in one)
-    renderer: Any = FigureCanvasAgg(figure).get_renderer()  # type: ignore[no-untyped-call]
-    artists = (*axes.texts, *axes.lines, *axes.patches, *axes.collections)
-    with _without_complaints():
-        boxes = [each.get_tightbbox(renderer) for each in artists]
-    bounds = Bbox.union([box for box in boxes if box is not None and all(map(isfinite, box.extents))])
-    return bounds.padded(figure.dpi * 0.03).transformed(figure.dpi_scale_trans.inverted())
-
-
-def check_ending(path: Path) -> str:
-    """Return which of the three kinds of file a name means; raise :class:`~ask_above.errors.QuestionError` for none."""
-    ending = path.suffix.lower().removeprefix(".")
-    if ending not in ENDINGS:
-        raise QuestionError(f"'{path.name}' ends in none of .png, .svg and .pdf.")
-    return ending
-
-
-def shares(heights: Sequence[float], parts: int) -> list[list[int]]:
-    """Return what stands in each of so many columns, in order, so that the tallest is as low as can be."""
-    low, high = max(heights, default=0.0), sum(heights)
-    while high - low > 1:
-        middle = (low + high) / 2
-        low, high = (low, middle) if len(_filled(heights, middle)) <= parts else (middle, high)
-    return _filled(heights, high)
-
-
-def _filled(heights: Sequence[float], most: float) -> list[list[int]]:
-    found: list[list[int]] = []
-    room = 0.0
-    for n, height in enumerate(heights):
-        if height > room:
-            found.append([])
-            room = most
-        found[-1].append(n)
-        room -= height
-    return found
-
-
-def fitting(width: float, heights: Sequence[float], above: float = 0.0) -> list[list[int]]:
-    """Return how to stand blocks of one width in columns so that the whole comes near to a screen's shape.
-
-    ``above`` is what each column takes beside its blocks.
-    """
-    tried = [shares(heights, parts) for parts in range(1, min(len(heights), _MOST_COLUMNS) + 1)] or [[]]
-    return min(tried, key=lambda columns: _off(width, heights, above, columns))
-
-
-def _off(width: float, heights: Sequence[float], above: float, columns: Sequence[Sequence[int]]) -> float:
-    """Return how far off a screen's shape some columns are."""
-    tallest = above + max((sum(heights[n] for n in column) for column in columns), default=1.0)
-    return abs(log(width * max(1, len(columns)) / tallest / _SCREEN))
