@@ -18,7 +18,8 @@ sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 
 from ask_above import Assignment, Charter, Community, Register
 from ask_above.change import Assign
-from ask_above.change.difference import Difference, State
+from ask_above.change.difference import Difference
+from ask_above.change.parts import State
 from ask_above.change.reach import Reach
 from ask_above.charter import changes
 from ask_above.charter.moments import instant

@@ -9,7 +9,7 @@ from typing import Any
 import pytest
 
 from ask_above import AskAboveError, Community
-from ask_above.change import effect
+from ask_above.change import turns
 from ask_above.decide.authority import reached
 from ask_above.decide.decider import Decider
 from ask_above.decide.gains import as_active
@@ -216,7 +216,7 @@ def test_in_a_large_community_a_change_is_held_to_the_same_reach(
         edit, actor = random_edit(rng, c), rng.choice(["ada", "olaf", "sigrid", "ines", "birgit"])
         said = []
         for few in (10_000, 0):
-            monkeypatch.setattr(effect, "_FEW", few)
+            monkeypatch.setattr(turns, "_FEW", few)
             try:
                 plan = c.plan(edit, by=actor)
                 said.append((plan.refusals, plan.could))

@@ -11,7 +11,8 @@ import pytest
 import yaml
 
 from ask_above import Community
-from ask_above.change.difference import Difference, State
+from ask_above.change.difference import Difference
+from ask_above.change.parts import State
 from ask_above.change.reach import Reach
 from ask_above.charter.charter import Charter
 from ask_above.charter.moments import ALWAYS, Instant, Period

@@ -34,8 +34,10 @@ from ask_above.change import (
     Unassign,
     Withdraw,
     Withhold,
+    charters,
 )
-from ask_above.change import difference as differ
+from ask_above.change import parts as differ
+from ask_above.change.difference import Difference
 from ask_above.change.importing import COLUMNS, Import
 from ask_above.charter.charter import Charter
 from ask_above.charter.ladder import Perk, Rank
@@ -304,7 +306,7 @@ class TestStatusAndKind:
         from ask_above.change.reach import Reach
 
         states = [differ.State(c.charter, c.register) for c in (before, after)]
-        found = Reach(before.decider, after.decider, differ.Difference(states[0], states[1], 0), 0).refusals("lea")
+        found = Reach(before.decider, after.decider, Difference(states[0], states[1], 0), 0).refusals("lea")
         assert any("zoe" in each.why for each in found)
 
 
@@ -356,7 +358,7 @@ class TestNamedElsewhere:
             )
             after = Community.from_texts(texts_after)
             states = [differ.State(c.charter, c.register) for c in (before, after)]
-            (row,) = {p.row for p in differ.Difference(states[0], states[1], 0).parts if p.kind is differ.Kind.BUNDLE}
+            (row,) = {p.row for p in Difference(states[0], states[1], 0).parts if p.kind is differ.Kind.BUNDLE}
             assert (row is differ.EditRow.OWNER) is owners
 
 
@@ -475,7 +477,7 @@ class TestTheDifference:
         self, valley: Community, monkeypatch: pytest.MonkeyPatch
     ) -> None:
         rows = {key: row for key, row in differ.RANK_ROWS.items() if key != "badge"}
-        monkeypatch.setattr(differ, "RANK_ROWS", rows)
+        monkeypatch.setattr(charters, "RANK_ROWS", rows)
         refused = valley.plan(RankSet("host", {"badge": "*"}), by="ada").refusals
         assert [each.rule for each in refused] == ["9.3"]
 
@@ -492,7 +494,7 @@ class TestTheDifference:
         (there.folder / "charter.yaml").write_text("# a comment\n" + there.charter)
         after = there.open()
         states = [differ.State(c.charter, c.register) for c in (before, after)]
-        assert not differ.Difference(states[0], states[1], 0)
+        assert not Difference(states[0], states[1], 0)
 
 
 def test_what_ends_between_plan_and_change_is_not_passed_over(tmp_path: Path) -> None:

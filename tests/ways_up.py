@@ -11,7 +11,7 @@ import yaml
 
 from ask_above import Community
 from ask_above.change.difference import Difference
-from ask_above.change.difference import State as Side
+from ask_above.change.parts import State as Side
 from ask_above.change.reach import Reach
 from ask_above.charter import changes
 from ask_above.charter.charter import Charter

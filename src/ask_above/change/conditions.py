@@ -10,7 +10,8 @@ from collections.abc import Iterator
 from functools import cached_property
 
 from ask_above.change.coverage import ALWAYS_COVERED, Coverage, coverage
-from ask_above.change.difference import Difference, EditRow, Kind, State
+from ask_above.change.difference import Difference
+from ask_above.change.parts import EditRow, Kind, State
 from ask_above.change.refusal import Refusal
 from ask_above.charter.charter import Charter
 from ask_above.charter.ladder import Rank

@@ -10,6 +10,7 @@ from ask_above.change.difference import Difference
 from ask_above.change.effect import Effect
 from ask_above.change.refusal import Refusal
 from ask_above.change.rights import Rights
+from ask_above.change.turns import Turns
 from ask_above.charter.moments import Instant
 from ask_above.charter.rules import ActRule
 from ask_above.decide.decider import Decider
@@ -37,7 +38,7 @@ class Reach:
         self.old, self.new, self.difference, self.now = old, new, difference, now
         self.rights = Rights(old, new, difference, now, taken_out)
         self.conditions = Conditions(difference, now, outside)
-        self.effect = Effect(old, new, difference, now)
+        self.effect = Effect(Turns(old, new, difference, now))
 
     def refusals(self, actor: str) -> list[Refusal]:
         """Return every reason why the change is out of a member's reach; none where it is within."""

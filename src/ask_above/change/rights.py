@@ -5,7 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from functools import cached_property
 
-from ask_above.change.difference import OWNERS, Difference, DifferencePart, EditRow, Given, Kind
+from ask_above.change.charters import OWNERS
+from ask_above.change.difference import Difference
+from ask_above.change.parts import DifferencePart, EditRow, Given, Kind
 from ask_above.change.refusal import Refusal, failing
 from ask_above.change.telling import said
 from ask_above.charter.charter import Charter

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from typing import Any, Final
 
-from ask_above.change.difference import Difference, DifferencePart, Given, Kind, State, entries
+from ask_above.change.difference import Difference
+from ask_above.change.parts import DifferencePart, Given, Kind, State, entries
 from ask_above.charter.names import listed
 from ask_above.decide.words import in_place
 

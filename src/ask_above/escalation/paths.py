@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Container, Iterator, Sequence
 from typing import NamedTuple
 
-from ask_above.change.difference import Difference, State
+from ask_above.change.difference import Difference
+from ask_above.change.parts import State
 from ask_above.change.reach import Reach
 from ask_above.charter import changes
 from ask_above.charter.catalogue import RISKS

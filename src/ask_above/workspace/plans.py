@@ -11,10 +11,11 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 from yaml import YAMLError
 
 from ask_above.ask.impact.whole import Impact, TurnedExpectation, impact
-from ask_above.change.difference import Difference, State, edges_of
+from ask_above.change.difference import Difference, edges_of
 from ask_above.change.draft import Done, Draft, Edit, EditError
 from ask_above.change.forgetting import MemberForget
 from ask_above.change.naming import meant
+from ask_above.change.parts import State
 from ask_above.change.reach import Reach
 from ask_above.change.refusal import Refusal
 from ask_above.change.registering import changed

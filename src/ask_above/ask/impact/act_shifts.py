@@ -12,7 +12,8 @@ from functools import cached_property
 from typing import NamedTuple, TypeAlias
 
 from ask_above.bulk.alike import alike
-from ask_above.change.difference import Difference, DifferencePart, Kind
+from ask_above.change.difference import Difference
+from ask_above.change.parts import DifferencePart, Kind
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import SITE, listed
 from ask_above.charter.rules import ACTS

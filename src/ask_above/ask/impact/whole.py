@@ -12,7 +12,8 @@ import numpy as np
 from ask_above.ask.expect import Broken, Unmet, broken
 from ask_above.ask.impact.act_shifts import ActShift, ActShifts, PowerShift
 from ask_above.bulk.differences import FOREVER, Crowds, Stretch, TableDifference, crowds, differences, rows_in
-from ask_above.change import difference as change
+from ask_above.change.difference import Difference
+from ask_above.change.parts import State
 from ask_above.charter.catalogue import RISKS
 from ask_above.charter.moments import Instant, written
 from ask_above.decide.decider import VISITOR, Decider
@@ -71,9 +72,7 @@ class Impact(Printed):
     are worked out when they are first read.
     """
 
-    def __init__(
-        self, old: Decider, new: Decider, at: Instant, shifts: list[Shift], difference: change.Difference
-    ) -> None:
+    def __init__(self, old: Decider, new: Decider, at: Instant, shifts: list[Shift], difference: Difference) -> None:
         self.old, self.new, self.at, self.shifts, self.difference = old, new, at, shifts, difference
 
     def __repr__(self) -> str:
@@ -167,8 +166,8 @@ class Impact(Printed):
 
 def impact(old: Decider, new: Decider, at: Instant, told: Callable[[int, int], None] | None = None) -> Impact:
     """Compare all answers of two communities from a moment on; ``told`` hears how many places are done, of how many."""
-    sides = [change.State(each.compiled.charter, each.people.register) for each in (old, new)]
-    difference = change.Difference(sides[0], sides[1], at)
+    sides = [State(each.compiled.charter, each.people.register) for each in (old, new)]
+    difference = Difference(sides[0], sides[1], at)
     if difference.renaming is not None:
         old = Decider(difference.before.charter, difference.before.register)
     found = crowds(old, new, at)

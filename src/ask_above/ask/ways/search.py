@@ -14,7 +14,8 @@ from ask_above.ask.impact.act_shifts import ActShifts
 from ask_above.ask.ways.act_candidates import ActCandidates
 from ask_above.ask.ways.candidates import Candidate, CapabilityCandidates
 from ask_above.bulk.differences import Crowds, crowds, turned
-from ask_above.change.difference import Difference, State
+from ask_above.change.difference import Difference
+from ask_above.change.parts import State
 from ask_above.charter.charter import Charter
 from ask_above.charter.moments import Instant
 from ask_above.charter.where import Where

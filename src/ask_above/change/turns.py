@@ -1,0 +1,221 @@
+"""What a change turns: all that anybody comes to hold or holds no more, place by place (rule 9.6)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from functools import cached_property
+from typing import NamedTuple
+
+from ask_above.bulk.places import CompiledPlaces
+from ask_above.change.difference import Difference
+from ask_above.change.subjects import Affected, Subjects
+from ask_above.charter.charter import Charter
+from ask_above.charter.moments import Instant, written
+from ask_above.charter.names import SITE, few
+from ask_above.charter.rules import ActRule
+from ask_above.decide.authority import reached
+from ask_above.decide.compiled import CompiledCharter
+from ask_above.decide.decider import Decider
+from ask_above.decide.profile import Asked, Profile
+from ask_above.decide.walk import Held, standing
+from ask_above.decide.words import day, in_place
+
+_FEW = 3_000
+"""Up to how many pairs times places are looked at one by one."""
+_MOST_NAMED = 3
+
+
+class Spot(NamedTuple):
+    """A place after the change, and the one it is compared with before it; one that is removed is ``gone``."""
+
+    after: int
+    before: int
+    gone: bool = False
+
+
+class Turn(NamedTuple):
+    """What some pairs gain and lose at one spot, with gates or with gates left aside; ``freed`` are made unbounded."""
+
+    spot: Spot
+    gated: bool
+    gained: int
+    lost: int
+    freed: bool
+    pairs: tuple[int, ...]
+
+
+class Turns:
+    """What a change turns, and for whom.
+
+    The two sides have the same catalogue, rules and groups: what changes those is the owner's alone, and the owner is
+    held to no effect.
+    """
+
+    def __init__(self, old: Decider, new: Decider, difference: Difference, now: Instant) -> None:
+        self.old, self.new, self.difference, self.now = old, new, difference, now
+
+    @cached_property
+    def subjects(self) -> Subjects:
+        """Whom the change may touch."""
+        return Subjects(self.old, self.new, self.difference, self.now)
+
+    @cached_property
+    def spots(self) -> list[Spot]:
+        """The places that are compared: each with itself, a new one with the one it is in, one gone as if emptied."""
+        old, new = self.old.compiled, self.new.compiled
+        found = [Spot(n, self._nearest(new.charter, place.key, old.place_at)) for n, place in enumerate(new.places)]
+        if old is not new:
+            found += [
+                Spot(self._nearest(old.charter, place.key, new.place_at), n, gone=True)
+                for n, place in enumerate(old.places)
+                if place.key not in new.place_at
+            ]
+        return found
+
+    @staticmethod
+    def _nearest(charter: Charter, key: str, known: dict[str, int]) -> int:
+        here: str | None = key
+        while here is not None and here not in known:
+            here = charter.places[here].parent
+        return known[here or SITE]
+
+    @cached_property
+    def all(self) -> list[Turn]:
+        """All that anybody gains and loses."""
+        return sorted(self._find_turns(), key=lambda turn: (turn.spot, not turn.gated, turn.pairs))
+
+    @property
+    def are_few(self) -> bool:
+        """Whether every pair is looked at everywhere."""
+        return len(self.subjects.pairs) * len(self.spots) <= _FEW
+
+    def _find_turns(self) -> Iterator[Turn]:
+        pairs = self.subjects.pairs
+        old, new = self.old.compiled, self.new.compiled
+        if self.are_few:
+            yield from self._one_by_one(range(len(pairs)), self.spots)
+        else:
+            # who is unbounded, before or after, may hold the same as before and be made so, or be so no more
+            free = [n for n, (one, two) in enumerate(pairs) if _unbounded(one, old) or _unbounded(two, new)]
+            yield from self._one_by_one([n for n in free if not self._always_free(pairs[n])], self.spots)
+            yield from self._together(sorted(set(range(len(pairs))) - set(free)))
+            yield from self._one_by_one(range(len(pairs)), [spot for spot in self.spots if spot.gone])
+        yield from self._emptied(pairs)
+
+    def _always_free(self, pair: tuple[Profile, Profile]) -> bool:
+        """Tell whether somebody holds everything everywhere on both sides."""
+        sides = zip((self.old.compiled, self.new.compiled), pair, strict=True)
+        return all(
+            not compiled.unbounded.isdisjoint((*profile.automatic, *(r for r, place in profile.placed if not place)))
+            for compiled, profile in sides
+        )
+
+    def _together(self, some: list[int]) -> Iterator[Turn]:
+        """Yield what many pairs gain and lose, worked out in arrays."""
+        from ask_above.bulk.held import held_otherwise
+
+        plain = [spot for spot in self.spots if not spot.gone]
+        beside = [spot.before for spot in plain]
+        for each in held_otherwise(
+            self.old.compiled.keep(CompiledPlaces),
+            self.new.compiled.keep(CompiledPlaces),
+            [self.subjects.pairs[n] for n in some],
+            beside,
+        ):
+            which = tuple(some[n] for n in each.pairs)
+            yield Turn(plain[each.place], each.gated, each.gained, each.lost, False, which)
+
+    def _one_by_one(self, some: Sequence[int], spots: Iterable[Spot]) -> Iterator[Turn]:
+        """Yield what a few pairs gain and lose; at a place that is gone, what its words gave is no loss."""
+        pairs = self.subjects.pairs
+        for spot in spots:
+            for gated in (True, False):
+                alike: dict[tuple[int, int, bool], list[int]] = {}
+                for n in some:
+                    was, now = self._both(pairs[n], spot, gated=gated)
+                    if was != now:
+                        turned = now.mask & ~was.mask, was.mask & ~now.mask, now.unbounded and not was.unbounded
+                        alike.setdefault(turned, []).append(n)
+                for (gained, lost, freed), which in alike.items():
+                    yield Turn(spot, gated, gained, 0 if spot.gone else lost, freed, tuple(which))
+
+    def _both(self, pair: tuple[Profile, Profile], spot: Spot, *, gated: bool) -> tuple[Held, Held]:
+        before, after = pair
+        return (
+            self.old.reckoner.held(before, spot.before, gated=gated),
+            self.new.reckoner.held(after, spot.after, gated=gated),
+        )
+
+    def _emptied(self, pairs: Sequence[tuple[Profile, Profile]]) -> Iterator[Turn]:
+        """Yield what is lost at places that are gone because the assignments there end."""
+        gone = {spot.before for spot in self.spots if spot.gone}
+        for spot in self.spots if gone else ():
+            for gated in (True, False) if spot.gone else ():
+                for n, (before, _) in enumerate(pairs):
+                    if not any(place in gone for _, place in before.placed):
+                        continue
+                    rest = before._replace(placed=frozenset(each for each in before.placed if each[1] not in gone))
+                    was, now = (self.old.reckoner.held(each, spot.before, gated=gated) for each in (before, rest))
+                    if was.mask & ~now.mask:
+                        yield Turn(spot, gated, 0, was.mask & ~now.mask, False, (n,))
+
+    # -- what the rules ask of them
+
+    def own(self, actor: Asked, place: int, *, gated: bool) -> Held:
+        """Return what the actor holds at a place before the change."""
+        if actor.profile is None:
+            return Held(0, unbounded=False)
+        return self.old.reckoner.held(actor.profile, place, gated=gated)
+
+    def of(self, pairs: Iterable[int]) -> Iterator[Affected]:
+        """Yield the subjects that come down to any of these pairs; the owner holds everything whatever happens."""
+        return (each for n in pairs for each in self.subjects.of_pair[n] if not each.asked.owner)
+
+    def pairs_of(self, actor: Asked) -> set[int]:
+        """Return the pairs that the actor comes down to, by their numbers."""
+        return {each.pair for each in self.subjects.all if actor.key in each.keys}
+
+    def own_pairs(self, actor: Asked) -> list[tuple[Profile, Profile]]:
+        """Return what the actor comes down to before and after, at every moment, with and without open ranks."""
+        found = [self.subjects.pairs[n] for n in sorted(self.pairs_of(actor))]
+        if not found and actor.profile is not None and self.old.compiled is not self.new.compiled:
+            later = self.new.people.ask(actor.key or "", self.now).profile
+            found = [] if later is None else [(actor.profile, later)]
+        return found
+
+    def other(self, subject: Affected, actor: Asked) -> str:
+        """Return a name of somebody among those alike who is not the actor."""
+        others = [key for key in subject.keys if key != actor.key]
+        if not others or others[0] == subject.keys[0]:
+            return subject.label
+        return self.new.people.register.members[others[0]].called
+
+    def below(self, actor: Asked, rule: ActRule, target: Asked, place: int) -> bool:
+        """Tell whether somebody stands where the actor reaches, now and by all that is recorded to come."""
+        if rule.over == "anyone":
+            return not target.owner
+        own = standing(self.old.compiled, actor.profile, place)
+        there = reached(self.old.compiled, target, place, later=True)
+        return there >= own if rule.over == "level" else there > own
+
+    # -- in words
+
+    def at(self, spot: Spot, *, upper: bool = False) -> str:
+        """Return a spot in words."""
+        compiled, n = (self.old.compiled, spot.before) if spot.gone else (self.new.compiled, spot.after)
+        said = in_place(compiled.places[n].title, site=n == 0)
+        return f"{said[:1].upper()}{said[1:]}" if upper else said
+
+    def since(self, subject: Affected) -> str:
+        """Return from when somebody is what they are, where that is to come."""
+        if subject.since <= self.now:
+            return ""
+        return f", from {day(written(subject.since, self.new.compiled.charter.zone))},"
+
+    def some(self, mask: int) -> str:
+        """Return capabilities in words, the first few by name."""
+        return few(self.old.compiled.catalogue.names(mask), _MOST_NAMED)
+
+
+def _unbounded(profile: Profile, compiled: CompiledCharter) -> bool:
+    return not compiled.unbounded.isdisjoint((*profile.automatic, *(rank for rank, _ in profile.placed)))
