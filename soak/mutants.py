@@ -59,12 +59,11 @@ class Mutant(NamedTuple):
     line: int
     operator: str
     occurrence: int
-    arguments: dict[str, Any]
 
     @property
     def name(self) -> str:
         """What it is called in what is kept."""
-        return f"{self.path}:{self.line} {self.operator} {self.occurrence} {json.dumps(self.arguments)}"
+        return f"{self.path}:{self.line} {self.operator} {self.occurrence}"
 
 
 # -- which tests run which statement
@@ -181,13 +180,13 @@ def sample(copy: Path, room: str, size: int, seed: int) -> tuple[list[Mutant], i
     (copy / "session.toml").write_text(CONFIG.format(room=room), "utf-8")
     tool = Path(sys.executable).with_name("cosmic-ray")
     subprocess.run([tool, "init", "session.toml", session.name], check=True, cwd=copy)
-    columns = "module_path, start_pos_row, start_pos_col, operator_name, occurrence, operator_args"
+    columns = "module_path, start_pos_row, start_pos_col, operator_name, occurrence"
     with sqlite3.connect(session) as made:
         rows = made.execute(f"SELECT {columns} FROM mutation_specs").fetchall()  # noqa: S608 (names of ours)
     spots = {path: annotated(copy / path) for path in {row[0] for row in rows}}
     real = sorted(
-        Mutant(path, line, operator, n, json.loads(arguments or "{}"))
-        for path, line, column, operator, n, arguments in rows
+        Mutant(path, line, operator, n)
+        for path, line, column, operator, n in rows
         if not any(first <= (line, column) < last for first, last in spots[path])
     )
     return sorted(Random(seed).sample(real, min(size, len(real)))), len(real)
@@ -211,8 +210,7 @@ def mutated(copy: Path, mutant: Mutant) -> str:
     from cosmic_ray.plugins import get_operator
 
     before = (copy / mutant.path).read_text("utf-8")
-    _, after = mutate_code(before, get_operator(mutant.operator)(**mutant.arguments), mutant.occurrence)
-    return after or before
+    return mutate_code(before, get_operator(mutant.operator)(), mutant.occurrence) or before
 
 
 # -- running

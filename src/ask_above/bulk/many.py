@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from ask_above.charter.catalogue import Catalogue
+from ask_above.decide.names import When
 from ask_above.errors import QuestionError
 
 if TYPE_CHECKING:
@@ -99,21 +100,25 @@ class LookUps:
         return np.where(same, self.own(frame["capability"]), result)
 
 
-def answers(table: Table, members: NDArray[np.intp], capability: NDArray[np.intp], place: NDArray[np.intp]) -> Any:
+def answers(
+    table: Table, members: NDArray[np.intp], capability: NDArray[np.intp], place: NDArray[np.intp]
+) -> NDArray[np.bool_]:
     """Return what the table says, row by row."""
     rows = table.rows[members]
     _, capabilities, width = table.words.shape
     words = table.words.reshape(-1).take((table.numbers[place] * capabilities + capability) * width + (rows >> 6))
-    return ((words >> (rows & 63).astype(np.uint64)) & np.uint64(1)).astype(bool)
+    found: NDArray[np.bool_] = ((words >> (rows & 63).astype(np.uint64)) & np.uint64(1)).astype(bool)
+    return found
 
 
-def when_of(column: pd.Series[Any]) -> list[Any]:
+def when_of(column: pd.Series[Any]) -> list[When]:
     """Return moments as ``may`` takes them: pandas' timestamps are datetimes, what is missing is now."""
     import pandas as pd
 
-    def plain(value: Any) -> Any:
+    def plain(value: Any) -> When:
         if pd.isna(value):
             return None
-        return value.to_pydatetime() if hasattr(value, "to_pydatetime") else value
+        moment: When = value.to_pydatetime() if hasattr(value, "to_pydatetime") else value
+        return moment
 
     return [plain(value) for value in column]

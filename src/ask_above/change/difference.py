@@ -186,7 +186,7 @@ def _renaming(before: State, after: State) -> Renaming | None:
     return None
 
 
-def _keyed(state: State, kind: str) -> Mapping[str, Any]:
+def _keyed(state: State, kind: str) -> Mapping[str, object]:
     """Return all things of a kind by their keys."""
     charter = state.charter
     return {

@@ -8,12 +8,13 @@ from typing import Any, NamedTuple, Protocol
 
 from ask_above.change.steps import Path, Put, Step, there
 from ask_above.charter.charter import Charter
+from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import SITE, nearest
 from ask_above.charter.places import Place
 from ask_above.errors import AskAboveError, UnknownNameError
 from ask_above.people.reading import MEMBER_COLUMNS
-from ask_above.people.register import Assignment, Register
+from ask_above.people.register import Assignment, Member, Register
 
 
 class EditError(AskAboveError, ValueError):
@@ -73,14 +74,14 @@ class Draft:
             raise UnknownNameError("place", key, nearest(key, self.charter.places))
         return found
 
-    def member(self, key: str) -> Any:
+    def member(self, key: str) -> Member:
         """Return a member; raises :class:`UnknownNameError`."""
         known = self.register.members.get(key)
         if known is None:
             raise UnknownNameError("member", key, nearest(key, self.register.members))
         return known
 
-    def rank(self, key: str) -> Any:
+    def rank(self, key: str) -> Rank:
         """Return a rank; raises :class:`UnknownNameError`, and says so where it is a member that is named."""
         if key not in self.charter.ranks and key in self.register.members:
             raise EditError(f"There is no rank '{key}'; that is a member, and the rank comes first.")
@@ -137,7 +138,7 @@ def put_words(draft: Draft, path: Path, words: Iterable[str]) -> list[Step]:
     return [Drop(path)] if there(draft.data, path) else []
 
 
-def member_row(member: Any) -> dict[str, str]:
+def member_row(member: Member) -> dict[str, str]:
     """Return a member as a row of cells."""
     return {
         column: ";".join(member.groups) if column == "groups" else getattr(member, column) for column in MEMBER_COLUMNS

@@ -294,9 +294,9 @@ def _into(draft: Draft, key: str) -> str:
 
 def _called(draft: Draft, key: str, *, member: bool) -> str:
     if member:
-        return str(draft.member(key).called)
-    known: Any = draft.charter.ranks.get(key) or draft.charter.groups.get(key)
-    return known.title or key if known else key
+        return draft.member(key).called
+    known = draft.charter.ranks.get(key) or draft.charter.groups.get(key)
+    return known.title or key if known is not None else key
 
 
 def _known(draft: Draft, names: Sequence[str]) -> tuple[str, ...]:

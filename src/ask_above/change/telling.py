@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from typing import Any, Final
+from typing import Final
 
 from ask_above.change.difference import Difference
 from ask_above.change.parts import DifferencePart, Given, Kind, State, entries
@@ -49,9 +49,9 @@ def spoken_of(part: DifferencePart) -> list[str]:
 
 
 def _called(part: DifferencePart, state: State | None) -> str:
-    thing: Any = part.after if not part.field and part.after is not None else part.before if not part.field else None
+    thing: object = part.after if not part.field and part.after is not None else part.before if not part.field else None
     if state is not None and thing is None:
-        known: Mapping[Kind, Mapping[str, Any]] = {
+        known: Mapping[Kind, Mapping[str, object]] = {
             Kind.RANK: state.charter.ranks,
             Kind.PLACE: state.charter.places,
             Kind.GROUP: state.charter.groups,

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from datetime import timedelta
 from functools import cached_property
-from typing import TYPE_CHECKING, Any, Final, NamedTuple
+from typing import TYPE_CHECKING, Final, NamedTuple, TypeVar
 
 from ask_above.ask.acts import NAMES
 from ask_above.ask.audit.judge import Deed, Judge, Judged
@@ -53,6 +53,9 @@ class TurnedSince(NamedTuple):
     last: Instant
     risk: str
     reason: str
+
+
+CountedT = TypeVar("CountedT", NotAllowed, TurnedSince)
 
 
 class UnknownName(NamedTuple):
@@ -278,7 +281,8 @@ class Audit(Printed):
         return table.astype({"allowed": "boolean", "now": "boolean"})
 
 
-def _added(known: Any, more: Any) -> Any:
+def _added(known: CountedT, more: NotAllowed | Judged) -> CountedT:
+    """Return what was counted with more of the same deed."""
     return known._replace(
         times=known.times + more.times, first=min(known.first, more.first), last=max(known.last, more.last)
     )

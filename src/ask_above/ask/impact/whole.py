@@ -242,7 +242,7 @@ def _shifts(
         )
 
 
-def _riskiest_first(shift: Shift) -> tuple[Any, ...]:
+def _riskiest_first(shift: Shift) -> tuple[object, ...]:
     people = len(shift.members) + len(shift.ranks) + shift.visitor
     when = (shift.since or 0, shift.until or 0)
     return -RISKS.index(shift.risk), not shift.gains, -people, shift.capabilities, shift.places, when
