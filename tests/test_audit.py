@@ -25,6 +25,7 @@ from ask_above.serve import application
 from ask_above.show import figures
 from ask_above.show.audit import show_audit
 from ask_above.show.screen import Screen
+from ask_above.workspace import auditing
 from asking import post
 from commands import as_process, run
 from conftest import DEMO
@@ -387,7 +388,10 @@ class TestCluster:
         with pytest.raises(QuestionError, match="lacks place"):
             c.may_many(cut(asked.drop(columns="place"), npartitions=2))
 
-    def test_a_cluster_that_there_is_not_and_a_script_without_a_guard_are_told(self, here: Path) -> None:
+    def test_a_cluster_that_there_is_not_and_a_script_without_a_guard_are_told(
+        self, here: Path, monkeypatch: pytest.MonkeyPatch
+    ) -> None:
+        monkeypatch.setattr(auditing, "CONNECTS_WITHIN", "1s")
         assert "no cluster at" in run("audit", str(YEAR), "--cluster", "tcp://127.0.0.1:9", cwd=here).stderr
         said = (
             "from ask_above import Community\nfrom pathlib import Path\n"

@@ -18,6 +18,8 @@ if TYPE_CHECKING:
 
 
 ResultT = TypeVar("ResultT")
+CONNECTS_WITHIN = "10s"
+"""For how long a cluster is looked for."""
 
 
 class Tallied(NamedTuple):
@@ -147,7 +149,7 @@ def _client(cluster: str) -> Any:
         raise QuestionError("A cluster needs more packages: pip install 'ask-above[cluster]'") from None
     if cluster != "local":
         try:
-            return distributed.Client(cluster, timeout="10s")
+            return distributed.Client(cluster, timeout=CONNECTS_WITHIN)
         except (OSError, ValueError, TimeoutError) as error:
             raise QuestionError(f"There is no cluster at '{cluster}': {error}") from None
     _check_main()
