@@ -533,7 +533,7 @@ def test_unknown_names_offer_the_nearest() -> None:
 def _ranks(c: Community, who: str) -> list[Rank]:
     """Who holds what, read off the explanation."""
     titles = {r.title: r for r in c.charter.ranks.values()}
-    return [titles[step.words["rank"]] for step in c.may(who, "post.write").steps if step.rule == "4.1"]
+    return [titles[str(step.words["rank"])] for step in c.may(who, "post.write").steps if step.rule == "4.1"]
 
 
 def test_the_list_of_a_rank_counts_where_it_is_held_and_nowhere_above() -> None:

@@ -22,7 +22,7 @@ class Step(NamedTuple):
 
     rule: str
     code: str
-    words: Mapping[str, str]
+    words: Mapping[str, object]
     gives: frozenset[str] = frozenset()
     takes: frozenset[str] = frozenset()
     holds: bool | None = None

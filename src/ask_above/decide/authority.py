@@ -19,7 +19,7 @@ from ask_above.decide.explain import Explainer
 from ask_above.decide.gains import Gain, Handing, told_once
 from ask_above.decide.profile import Asked, People, ask_anybody
 from ask_above.decide.walk import Reckoner, lists_that_count, standing
-from ask_above.decide.words import HELD_BY, in_file, in_place
+from ask_above.decide.words import HELD_BY, Later, in_file, in_place
 
 ABOVE_ALL = -1
 """The standing of the owner."""
@@ -216,11 +216,11 @@ class Case:
 
     # -- conditions, each noted whether it is met or not
 
-    def _note(self, rule: str, code: str, *, holds: bool, **words: str) -> bool:
+    def _note(self, rule: str, code: str, *, holds: bool, **words: object) -> bool:
         self.steps.append(Step(rule, code, words, holds=holds))
         return holds
 
-    def _no(self, rule: str, code: str, **words: str) -> None:
+    def _no(self, rule: str, code: str, **words: object) -> None:
         self._note(rule, code, holds=False, **words)
 
     def _yes(self, rule: str, code: str, **words: str) -> None:
@@ -240,7 +240,7 @@ class Case:
         if usable:
             self._yes("6.2", "capability", what=listed(usable, "or"), **words)
         else:
-            why = " ".join(self._why_not(key, place) for key in using[:1])
+            why = Later(lambda: self._why_not(using[0], place))
             self._no("6.2", "no-capability", what=listed(using, "or"), why=why, **words)
         return usable
 

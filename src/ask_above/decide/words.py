@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from datetime import datetime
 from typing import Final
 
@@ -102,7 +102,25 @@ VERBS: Final = {"moderate": "moderate", "assign": "give", "manage": "change"}
 """What an act of a table of powers is called in a sentence about ranks."""
 
 
-def say(code: str, words: Mapping[str, str]) -> str:
+class Later:
+    """A word of a step that is worked out when it is first read: of most answers nobody asks why."""
+
+    __slots__ = ("_said", "_tell")
+
+    def __init__(self, tell: Callable[[], str]) -> None:
+        self._tell: Callable[[], str] | None = tell
+        self._said = ""
+
+    def __str__(self) -> str:
+        if self._tell is not None:
+            self._said, self._tell = self._tell(), None
+        return self._said
+
+    def __reduce__(self) -> tuple[type[str], tuple[str]]:
+        return str, (str(self),)
+
+
+def say(code: str, words: Mapping[str, object]) -> str:
     """Return what a step says; a code that ends in ``/short`` says it in a few words."""
     code, short, _ = code.partition("/short")
     template = _SHORT.get(code, _TEXTS[code]) if short else _TEXTS[code]

@@ -123,7 +123,7 @@ def _spot(impact: Impact, shift: Shift) -> Where:
         return whole
     steps = new.account_of(who, shift.capabilities[0], place, at).steps
     for step in reversed(steps):
-        spot = _IN_FILE.search(step.words.get("file", ""))
+        spot = _IN_FILE.search(str(step.words.get("file", "")))
         if spot:
             return Where(spot["file"], int(spot["line"]), 1)
     return whole
