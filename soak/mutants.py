@@ -288,7 +288,7 @@ def tried(runner: Runner, copy: Path, tests: Tests, mutant: Mutant) -> dict[str,
 
 
 def at_first_and_then(chosen: list[str]) -> Iterator[list[str]]:
-    """Yield the tests of a few files, as most mutants are noticed by them and each file takes time to load; the rest."""
+    """Yield the tests of a few files first, as each file takes time to load and they notice most; then the rest."""
     first = {test for test in chosen if test.partition("::")[0].rpartition("/")[2] in AT_FIRST}
     both = [test for test in chosen if test in first], [test for test in chosen if test not in first]
     yield from (some for some in both if some)

@@ -57,19 +57,6 @@ class Difference:
         """What differs in who holds what rank by assignment."""
         return tuple(each for key in self.members for each in self._given(key))
 
-    @cached_property
-    def moments(self) -> tuple[Instant, ...]:
-        """The moment now, and every later one at which a period of those who differ starts or ends, in order."""
-        edges = {self.now}
-        for key in self.members:
-            for register in (self.before.register, self.after.register):
-                edges |= edges_of(register.of(key))
-        return tuple(sorted(edge for edge in edges if edge >= self.now))
-
-    def moved(self, *, places: bool = False) -> list[str]:
-        """Return the ranks that passed another that was there; with ``places`` those places among their neighbours."""
-        return self._charters.places_passed() if places else self._charters.ranks_passed()
-
     def _renamed(self, renaming: Renaming) -> DifferencePart:
         row = {"rank": EditRow.MANAGE, "set": EditRow.SETS, "bundle": EditRow.BUNDLE}.get(renaming.kind, EditRow.OWNER)
         return DifferencePart(Kind(renaming.kind), renaming.new, "key", renaming.old, renaming.new, row)
