@@ -139,6 +139,30 @@ class TestHolding:
         assert [cap for cap in c.charter.catalogue.keys if c.may("ada", cap, at="q")] == ["place.see", "post.write"]
         assert not c.may_call("ada", "w")
 
+    def test_what_groups_allow_to_someone_pending_is_told_and_not_given(self) -> None:
+        """4.4"""
+        c = community(
+            rank("new", entry="true"),
+            places=[place("p", overrides={"g": {"allow": ["post.write"]}})],
+            groups=[{"key": "g", "title": "The Gang"}],
+            members=[member("ada", status="pending", groups="g"), member("bo", groups="g")],
+        )
+        assert c.may("bo", "post.write", at="p")
+        answer = c.may("ada", "post.write", at="p")
+        assert not answer
+        assert "5.4c" in [step.rule for step in answer.steps if step.code == "allowed-pending"]
+
+    def test_the_entry_rank_is_asked_about_as_if_held_on_the_whole_site(self) -> None:
+        """4.9"""
+        c = community(rank("new", "post.write", entry="true"))
+        assert c.where("rank:new", "post.write") == ["site", *(key for key in c.charter.places if key != "site")]
+
+    def test_the_rank_that_a_capability_comes_from_is_named(self) -> None:
+        """3.4: of those it builds on, the one that carries it."""
+        c = community(rank("c", builds_on=["a", "b"]), rank("a", "member.mute"), rank("b", "post.write"))
+        assert "as it builds on B" in c.may("rank:c", "post.write").reason
+        assert "as it builds on A" in c.may("rank:c", "member.mute").reason
+
     def test_the_owner_may_do_everything_that_has_a_meaning(self) -> None:
         """4.5"""
         c = community(rank("w"), owner="ada", members=[member("ada")])
@@ -364,6 +388,19 @@ class TestActs:
             0,
             1,
         ]
+
+    def test_lists_speak_of_those_without_any_rank_too(self) -> None:
+        """6.4: whoever holds none is on no list of those who may be acted on, and on every one of those who may not."""
+        able = {"authority": {"moderate": {"using": "member.mute"}}}
+        for how, shifts in (({"except": ["low"]}, True), ({"only": ["low"]}, False)):
+            ranks = rank("top", moderates=how), rank("low")
+            people = {"members": [member("ada"), member("bo")], "assignments": [held("ada", "top")]}
+            before = community(*ranks, **people, rules=able)
+            after = community(rank("top", "member.mute", moderates=how), rank("low"), **people, rules=able)
+            assert after.may_moderate("ada", "bo").allowed is shifts
+            reached = {target for each in before.impact(after).acts for target in each.targets}
+            assert ("none" in reached) is shifts
+            assert ("low" in reached) is not shifts
 
     def test_using_is_one_of_the_acts_own(self) -> None:
         """6.2"""
