@@ -38,7 +38,7 @@ from typing import Any, NamedTuple
 ROOT = Path(__file__).parent.parent
 ROOMS = ("decide", "change")
 AT_FIRST = ("test_rules.py", "test_reach.py", "test_changes.py", "test_after_a_change.py", "test_describe.py")
-MOST_SECONDS = 100.0
+MOST_SECONDS = 45.0
 """How long the tests of one mutant may take by themselves: those that take longest are left out beyond it."""
 CONFIG = """[cosmic-ray]
 module-path = "src/ask_above/{room}"
