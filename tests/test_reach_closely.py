@@ -8,7 +8,19 @@ from typing import Any
 import pytest
 
 from ask_above import AskAboveError, Community
-from ask_above.change import CharterSet, Edit, Grant, MemberSet, RankSet, SetGate, Withhold
+from ask_above.change import (
+    CharterSet,
+    Edit,
+    Grant,
+    MemberAdd,
+    MemberGroups,
+    MemberSet,
+    MemberStatus,
+    RankRename,
+    RankSet,
+    SetGate,
+    Withhold,
+)
 from small import held, member, place, rank, texts
 
 LEAD = "rank.assign", "rank.manage", "place.manage", "member.mute", "post.write", "place.see"
@@ -120,12 +132,71 @@ class TestWhomItTouches:
         assert ("9.7c: Di would lose post.write" in against(c, Withhold("guest", ["post.write"]))) is loses
 
 
+class TestGroups:
+    """9.3: who is put into a group, or out of one."""
+
+    GROUPS = ({"key": "calm", "title": "Calm"}, {"key": "crew", "confers": [{"rank": "senior", "place": "hall"}]})
+
+    @pytest.mark.parametrize("gate", [{}, {"gate": {"any": ["senior"]}}], ids=["open", "with the gate left aside"])
+    def test_nobody_leaves_what_takes_from_them(self, tmp_path: Path, gate: dict[str, Any]) -> None:
+        cast = [CAST[0], member("bo", groups="calm;crew"), *CAST[2:]]
+        yard = place("yard", overrides={"calm": {"deny": ["post.write"]}}, **gate)
+        c = made(
+            tmp_path, rank("senior", above=True), groups=[*self.GROUPS], members=cast, places=[place("hall"), yard]
+        )
+        said = "9.3: Bo would gain post.write in yard by that, and then one's own group stays."
+        assert said in against(c, MemberGroups("bo", take=["calm"]))
+        assert against(c, MemberGroups("bo", take=["crew"])) == ""
+
+    def test_what_a_group_confers_is_given_and_taken_by_those_who_may(self, tmp_path: Path) -> None:
+        cast = [*CAST[:2], member("cy", groups="crew"), CAST[3]]
+        low = [{"key": "crew", "confers": [{"rank": "guest", "place": "hall"}]}]
+        for n, (groups, may) in enumerate((([*self.GROUPS], False), (low, True))):
+            ranks = rank("senior", above=True), rank("guest", "post.write")
+            c = made(tmp_path / str(n), *ranks, groups=groups, members=cast)
+            for edit in (MemberGroups("di", put=["crew"]), MemberGroups("cy", take=["crew"])):
+                assert (against(c, edit) == "") is may
+
+    def test_who_will_stand_above_is_above(self, tmp_path: Path) -> None:
+        later = held("cy", "senior", since="2100-01-01")
+        c = made(tmp_path, rank("senior", above=True), groups=[*self.GROUPS], assignments=[later])
+        assert "6.3" in against(c, MemberGroups("cy", put=["calm"]))
+        assert against(c, MemberGroups("di", put=["calm"])) == ""
+
+
+class TestAccounts:
+    def test_an_invitation_is_one_s_own_or_that_of_those_below(self, tmp_path: Path) -> None:
+        cast = [*CAST[:2], member("cy", status="invited"), member("di", status="invited")]
+        c = made(tmp_path, rank("senior", above=True), members=cast, assignments=[held("di", "senior")])
+        assert against(c, MemberStatus("cy", "active")) == ""
+        assert "6.3" in against(c, MemberStatus("di", "active"))
+
+    def test_names_are_set_right_by_what_can_be_used_on_the_whole_site(self, tmp_path: Path) -> None:
+        rules = RULES | {"accounts": {"using": "post.pin", "naming": "member.mute"}}
+        quiet = [place("hall", overrides={"lead": {"deny": ["member.mute"]}}), place("yard")]
+        c = made(tmp_path, rank("guest"), rules=rules, places=quiet)
+        assert against(c, MemberSet("cy", {"name": "Cyra"})) == ""
+        assert "6.2" in against(c, MemberSet("cy", {"note": "Seen"}))
+
+    def test_whoever_may_give_ranks_adds_members(self, tmp_path: Path) -> None:
+        c = made(tmp_path, rank("clerk", "rank.assign"), assignments=[held("cy", "clerk")])
+        assert c.plan(MemberAdd("eve", {"name": "Eve"}), by="cy").refusals == []
+        assert "6.2" in {each.rule for each in c.plan(MemberAdd("eve", {"name": "Eve"}), by="di").refusals}
+
+
 class TestValues:
     def test_a_group_of_the_same_key_as_a_place_is_the_one_that_is_named(self, tmp_path: Path) -> None:
         c = made(tmp_path, groups=[{"key": "yard", "title": "Yard team"}])
         c.plan(CharterSet("groups.yard.title", "Those of the yard")).apply()
         after = Community.open(tmp_path)
         assert (after.charter.groups["yard"].title, after.place("yard").title) == ("Those of the yard", "yard")
+
+    def test_of_a_rank_and_a_place_of_one_key_the_rank_alone_is_renamed(self, tmp_path: Path) -> None:
+        said = ["guide may post.write in guide", "all may place.see in guide"]
+        ranks, places = rank("guide", "post.write"), [place("guide"), place("yard")]
+        made(tmp_path, ranks, places=places, expectations=said).plan(RankRename("guide", new_key="leader")).apply()
+        after = Community.open(tmp_path).charter.expectations
+        assert [each.text for each in after] == ["leader may post.write in guide", "all may place.see in guide"]
 
     def test_signs_that_cannot_be_seen_are_found_in_lists_too(self, tmp_path: Path) -> None:
         with pytest.raises(AskAboveError, match="holds a sign that cannot be seen"):
