@@ -154,4 +154,4 @@ def _spell(data: Any, path: Path) -> str:
         here = here[each]
         key = here.get("key") if isinstance(here, dict) and isinstance(each, int) else None
         said.append(key or (str(each + 1) if isinstance(each, int) else each))
-    return ".".join(each for each in said if each != "places" or each is said[0])
+    return ".".join(said)

@@ -1,0 +1,133 @@
+"""What an edit writes, to the item: into which place of a list, beside what, for whom."""
+
+from __future__ import annotations
+
+from datetime import date
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from ask_above import AskAboveError, Community
+from ask_above.change import (
+    CharterRemove,
+    GroupRemove,
+    MemberStatus,
+    PlaceMove,
+    RankAdd,
+    RankRemove,
+    RankSet,
+)
+from ask_above.change.importing import COLUMNS, Import
+from ask_above.files.csv_rows import read_rows
+from small import held, member, place, rank, texts
+
+RANKS = tuple(rank(key, "post.write") for key in ("one", "two", "three", "four", "five"))
+CAST = [member("ada"), member("bo"), member("cy")]
+
+
+def there(folder: Path, *ranks: dict[str, Any], **how: Any) -> Community:
+    for name, text in texts(*(ranks or RANKS), **{"members": CAST, "owner": "ada", **how}).items():
+        (folder / name).write_text(text, "utf-8")
+    return Community.open(folder)
+
+
+def after(c: Community, *edits: Any) -> Community:
+    c.plan(*edits).apply()
+    return Community.open(c.home.folder)
+
+
+class TestRanks:
+    @pytest.mark.parametrize("below", ["one", "three", "five"])
+    def test_a_new_one_stands_directly_below(self, tmp_path: Path, below: str) -> None:
+        ladder = [*after(there(tmp_path), RankAdd("new", {"grants": ["post.pin"]}, below=below)).charter.ranks]
+        assert ladder.index("new") == ladder.index(below) + 1
+
+    def test_of_what_a_group_confers_only_a_removed_one_goes(self, tmp_path: Path) -> None:
+        groups = [{"key": "team", "confers": [{"rank": "one"}, {"rank": "two"}, {"rank": "three", "place": "hall"}]}]
+        c = after(there(tmp_path, groups=groups), RankRemove("two"))
+        assert [each.rank for each in c.charter.groups["team"].confers] == ["one", "three"]
+
+    def test_another_is_given_instead_where_it_is_not_held_already(self, tmp_path: Path) -> None:
+        given = [
+            held("bo", "two"),
+            held("bo", "three"),  # covers it: nothing is given
+            held("cy", "two", since="2020-01-01"),
+            held("cy", "three", "hall"),  # elsewhere
+            held("ada", "two"),
+            held("ada", "three", until="2100-01-01"),  # ends before it would
+        ]
+        c = after(there(tmp_path, assignments=given), RankRemove("two", instead="three"))
+        held_now = sorted((each.member, each.rank, each.place) for each in c.register.assignments)
+        assert held_now == [
+            ("ada", "three", "site"),
+            ("ada", "three", "site"),
+            ("bo", "three", "site"),
+            ("cy", "three", "hall"),
+            ("cy", "three", "site"),
+        ]
+
+    def test_what_stays_as_it_is_stays_as_it_is_written(self, tmp_path: Path) -> None:
+        c = there(tmp_path)
+        file = tmp_path / "charter.yaml"
+        file.write_text(file.read_text("utf-8").replace("title: Two\n", "title: 'Two'  # as ever\n"), "utf-8")
+        after(c, RankSet("two", {"title": "Two", "badge": "*"}))
+        assert "title: 'Two'  # as ever\n" in file.read_text("utf-8")
+
+
+class TestPlaces:
+    def test_within_the_same_place_it_goes_to_the_end(self, tmp_path: Path) -> None:
+        c = there(tmp_path, places=[place(key) for key in ("a", "b", "c")])
+        assert [*after(c, PlaceMove("a", "site", keep=True)).charter.places] == ["site", "b", "c", "a"]
+        at_the_end = Community.open(tmp_path).plan(PlaceMove("a", "site", keep=True))
+        assert not at_the_end.difference
+        assert [*after(Community.open(tmp_path), PlaceMove("b", "site", keep=True)).charter.places][1:] == [
+            "c",
+            "a",
+            "b",
+        ]
+
+
+class TestGroups:
+    def test_where_it_is_named_is_said_as_it_is_typed(self, tmp_path: Path) -> None:
+        """What stands in the way of removing it can be taken out by the paths that are told, one after the other."""
+        groups = [{"key": "team"}, {"key": "all", "includes": ["crew", "team"]}, {"key": "crew"}]
+        gate = {"any": ["one", "team"]}
+        inside = [place("desk", overrides={"team": {"allow": ["post.pin"]}}), place("stand", gate=gate)]
+        c = there(tmp_path, groups=groups, places=[{"key": "hall", "kind": "section", "places": inside}])
+        told = []
+        while (named := self.named_in(c)) is not None:
+            told.append(named)
+            c = after(c, CharterRemove(named))
+        assert told == [
+            "places.hall.places.desk.overrides.team",
+            "places.hall.places.stand.gate.any.2",
+            "groups.all.includes.2",
+        ]
+        assert "team" not in after(c, GroupRemove("team")).charter.groups
+
+    @staticmethod
+    def named_in(c: Community) -> str | None:
+        """Where the charter still says something of the group, as the refusal tells it."""
+        try:
+            c.plan(GroupRemove("team"))
+        except AskAboveError as error:
+            return str(error).partition(", in ")[2].partition(". Change")[0]
+        return None
+
+
+class TestMembers:
+    RANKS = (rank("top"), rank("welcome", "post.write", on_joining=True))
+
+    def test_what_comes_on_joining_comes_once(self, tmp_path: Path) -> None:
+        cast = [CAST[0], member("bo", status="pending"), member("cy", status="locked", joined="2020-01-01")]
+        c = there(tmp_path, *self.RANKS, members=cast)
+        c = after(c, MemberStatus("bo", "active"), MemberStatus("cy", "active"))
+        assert [each.member for each in c.register.assignments] == ["bo"]
+
+    def test_who_is_imported_as_active_has_joined_today(self, tmp_path: Path) -> None:
+        text = "key,status,joined\neve,active,\nflo,pending,\ngus,active,2020-05-01\n"
+        c = after(there(tmp_path), Import(read_rows("more.csv", text.encode(), COLUMNS, ())))
+        today = date.today().isoformat()  # noqa: DTZ011 (the day of the test, as the charter has it)
+        assert [c.member(key).joined for key in ("flo", "gus")] == ["", "2020-05-01"]
+        assert c.member("eve").joined[:7] == today[:7]
