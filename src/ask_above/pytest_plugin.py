@@ -83,7 +83,7 @@ class CharterFile(pytest.File):
         for each in community.charter.expectations:
             seen[each.text] += 1
             name = each.text if seen[each.text] == 1 else f"{each.text} #{seen[each.text]}"
-            yield Kept.from_parent(self, name=name, expectation=each, unmet=failed.get(each))
+            yield Expected.from_parent(self, name=name, expectation=each, unmet=failed.get(each))
         state = self.config.getoption("--charter-against")
         if state:
             yield NothingRisky.from_parent(
@@ -117,7 +117,7 @@ class _Item(pytest.Item):
         return super().repr_failure(excinfo)
 
 
-class Kept(_Item):
+class Expected(_Item):
     """An expectation: it holds."""
 
     def __init__(self, *, expectation: Expectation, unmet: Unmet | None, **rest: Any) -> None:

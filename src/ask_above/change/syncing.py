@@ -15,7 +15,7 @@ from ask_above.people.outside import Outsider, twice
 from ask_above.people.register import OUT, Assignment, Member
 
 
-class Given(NamedTuple):
+class GroupGives(NamedTuple):
     """What a group of the directory gives: a rank at a place, or membership of a group here."""
 
     group: str
@@ -34,13 +34,13 @@ class Sync(NamedTuple):
 
     source: str
     people: Sequence[Outsider]
-    gives: Sequence[Given]
+    gives: Sequence[GroupGives]
     retires: bool = False
 
     def on(self, draft: Draft) -> Done:
         """Work it out; raises :class:`EditError` and :class:`UnknownNameError`."""
         self._check(draft)
-        working = _Working(self, draft)
+        working = _Syncing(self, draft)
         rows = [row for person in self.people for row in working.person(person)]
         gone = absent(self, draft)
         for member in gone if self.retires else ():
@@ -103,7 +103,7 @@ def taken_over(sync: Sync, draft: Draft) -> int:
     return sum(m.external_id.startswith(f"{sync.source}:") and m.status != "retired" for m in known)
 
 
-class _Working:
+class _Syncing:
     def __init__(self, sync: Sync, draft: Draft) -> None:
         self.sync, self.draft = sync, draft
         members = draft.register.members

@@ -25,7 +25,7 @@ from ask_above.show.data import write_json
 
 if TYPE_CHECKING:
     from ask_above.show.findings import Finding
-    from ask_above.show.junit import Case
+    from ask_above.show.junit import JUnitCase
 
 _REGISTER = "ask_above.register"
 _LONG = 0.5
@@ -118,7 +118,7 @@ def _formats(help_text: str, *more: str) -> Callable[[F], F]:
 
 
 def write_findings(
-    form: str, opened_at: str | None, command: str, findings: Sequence[Finding], cases: Sequence[Case], status: int
+    form: str, opened_at: str | None, command: str, findings: Sequence[Finding], cases: Sequence[JUnitCase], status: int
 ) -> None:
     """Write what was found as SARIF or JUnit; addresses are relative to the current folder."""
     from datetime import UTC

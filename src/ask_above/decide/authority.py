@@ -19,7 +19,7 @@ from ask_above.decide.explain import Explainer
 from ask_above.decide.gains import Gain, Handing, told_once
 from ask_above.decide.profile import Asked, People, ask_anybody
 from ask_above.decide.walk import Reckoner, lists_that_count, standing
-from ask_above.decide.words import HELD_BY, Later, in_file, in_place
+from ask_above.decide.words import HELD_BY, LateWord, in_file, in_place
 
 ABOVE_ALL = -1
 """The standing of the owner."""
@@ -240,7 +240,7 @@ class Case:
         if usable:
             self._yes("6.2", "capability", what=listed(usable, "or"), **words)
         else:
-            why = Later(lambda: self._why_not(using[0], place))
+            why = LateWord(lambda: self._why_not(using[0], place))
             self._no("6.2", "no-capability", what=listed(using, "or"), why=why, **words)
         return usable
 

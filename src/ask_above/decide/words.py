@@ -102,7 +102,7 @@ VERBS: Final = {"moderate": "moderate", "assign": "give", "manage": "change"}
 """What an act of a table of powers is called in a sentence about ranks."""
 
 
-class Later:
+class LateWord:
     """A word of a step that is worked out when it is first read: of most answers nobody asks why."""
 
     __slots__ = ("_said", "_tell")

@@ -122,7 +122,7 @@ class DirectoryMapping(NamedTuple):
         return {"filter": member, "name": "cn", "base": "", **self.said.get("groups", {})}
 
 
-class Entry(NamedTuple):
+class DirectoryEntry(NamedTuple):
     """One entry of a directory: its name, and its attributes by their names in small letters."""
 
     dn: str
@@ -143,8 +143,8 @@ class Entry(NamedTuple):
 class DirectoryRead(NamedTuple):
     """What a directory holds: people, and groups."""
 
-    people: tuple[Entry, ...]
-    groups: tuple[Entry, ...]
+    people: tuple[DirectoryEntry, ...]
+    groups: tuple[DirectoryEntry, ...]
 
 
 def read_mapping(file: Path) -> DirectoryMapping:
@@ -223,18 +223,20 @@ def _from_scim(file: Path) -> DirectoryRead:
     return DirectoryRead(tuple(people), tuple(groups))
 
 
-def _scim_user(said: Mapping[str, Any]) -> Entry:
+def _scim_user(said: Mapping[str, Any]) -> DirectoryEntry:
     plain = {key: value for key, value in said.items() if isinstance(value, str)}
     emails = said.get("emails") or []
     first = next((each for each in emails if each.get("primary")), emails[0] if emails else {})
     usual = {"uid": plain["id"], "cn": plain.get("displayname", ""), "mail": str(first.get("value", ""))}
-    return Entry(f"id={plain['id']}", {key: (value,) for key, value in (usual | plain).items() if value})
+    return DirectoryEntry(f"id={plain['id']}", {key: (value,) for key, value in (usual | plain).items() if value})
 
 
-def _scim_group(said: Mapping[str, Any]) -> Entry:
+def _scim_group(said: Mapping[str, Any]) -> DirectoryEntry:
     inside = tuple(f"id={each['value']}" for each in said.get("members") or ())
     name = str(said["displayname"])
-    return Entry(f"id={said.get('id') or name}", {"cn": (name,), "objectclass": ("groupOfNames",), "member": inside})
+    return DirectoryEntry(
+        f"id={said.get('id') or name}", {"cn": (name,), "objectclass": ("groupOfNames",), "member": inside}
+    )
 
 
 def _below(dn: str, base: str) -> bool:
@@ -246,8 +248,10 @@ def folded_dn(dn: str) -> str:
     return ",".join(part.strip() for part in dn.casefold().split(","))
 
 
-def _entry(dn: str, said: Mapping[str, Iterable[Any]]) -> Entry:
-    return Entry(dn, {key.partition(";")[0].lower(): tuple(map(_text, values)) for key, values in said.items()})
+def _entry(dn: str, said: Mapping[str, Iterable[Any]]) -> DirectoryEntry:
+    return DirectoryEntry(
+        dn, {key.partition(";")[0].lower(): tuple(map(_text, values)) for key, values in said.items()}
+    )
 
 
 def _text(value: Any) -> str:
@@ -290,7 +294,7 @@ def _told(error: Exception) -> str:
     return str(error).strip().rstrip(".") or type(error).__name__
 
 
-def _search(connection: Any, what: Mapping[str, str], attributes: list[str]) -> Iterator[Entry]:
+def _search(connection: Any, what: Mapping[str, str], attributes: list[str]) -> Iterator[DirectoryEntry]:
     """Yield the entries of a search, page by page (RFC 2696)."""
     found = connection.extend.standard.paged_search(
         what["base"],

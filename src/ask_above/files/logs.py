@@ -18,14 +18,14 @@ _BATCH: Final = 2_000_000
 ENDINGS: Final = (".csv", ".csv.gz", ".jsonl", ".jsonl.gz", ".ndjson", ".parquet")
 
 
-class Piece(NamedTuple):
+class LogPiece(NamedTuple):
     """A part of a log that is read in one go: a file, or some row groups of a Parquet file."""
 
     path: str
     groups: tuple[int, ...] = ()
 
 
-def pieces(path: Path) -> list[Piece]:
+def pieces(path: Path) -> list[LogPiece]:
     """Return what a log is read in: files as they are, Parquet by its row groups; a folder is a data set of Parquet.
 
     Raises :class:`QuestionError` for another ending and for what cannot be read.
@@ -39,24 +39,24 @@ def pieces(path: Path) -> list[Piece]:
     if not name.endswith(ENDINGS):
         raise QuestionError(f"'{path.name}' ends in none of {', '.join(ENDINGS)}.")
     if not name.endswith(".parquet"):
-        return [Piece(str(path))]
+        return [LogPiece(str(path))]
     return _groups(path)
 
 
-def _groups(path: Path) -> list[Piece]:
+def _groups(path: Path) -> list[LogPiece]:
     pq, wrong = _parquet()
     try:
         meta = pq.ParquetFile(path).metadata
     except wrong as error:
         raise QuestionError(f"'{path.name}' cannot be read as Parquet: {error}") from None
-    found: list[Piece] = []
+    found: list[LogPiece] = []
     some: list[int] = []
     rows = 0
     for n in range(meta.num_row_groups):
         some.append(n)
         rows += meta.row_group(n).num_rows
         if rows >= _BATCH or n == meta.num_row_groups - 1:
-            found.append(Piece(str(path), tuple(some)))
+            found.append(LogPiece(str(path), tuple(some)))
             some, rows = [], 0
     return found
 
@@ -70,7 +70,7 @@ def _parquet() -> tuple[Any, Any]:
     return pq, (pa.ArrowInvalid, OSError)
 
 
-def read_piece(piece: Piece) -> Iterator[Any]:
+def read_piece(piece: LogPiece) -> Iterator[Any]:
     """Yield the rows of a piece part by part: data frames of text files, Arrow tables of Parquet."""
     path = Path(piece.path)
     name = path.name.lower()

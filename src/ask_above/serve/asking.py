@@ -27,7 +27,7 @@ class RequestError(AskAboveError, ValueError):
         return found | {"nearest": list(self.nearest)} if self.nearest else found
 
 
-class Asked(NamedTuple):
+class Question(NamedTuple):
     """A question: ``who`` as a community takes it, ``name`` of a capability or act, and what belongs to it."""
 
     who: str
@@ -66,11 +66,11 @@ class Reader:
         self._capabilities = {*self.charter.catalogue.keys, *self.charter.catalogue.pairs}
         self._by_address: dict[str, list[str]] | None = None
 
-    def question(self, data: Mapping[str, Any]) -> Asked:
+    def question(self, data: Mapping[str, Any]) -> Question:
         """Read a whole question; raises :class:`RequestError`."""
         subject, action, resource = (entity(data, each) for each in ("subject", "action", "resource"))
         return self.with_resource(
-            Asked(self.subject(subject), self.action(action), SITE, when=moment(data)), action, resource
+            Question(self.subject(subject), self.action(action), SITE, when=moment(data)), action, resource
         )
 
     def subject(self, subject: Mapping[str, Any]) -> str:
@@ -91,7 +91,7 @@ class Reader:
             return name
         raise RequestError(f"There is no action '{name}'.", 404, nearest(name, [*self._capabilities, *ACT_WORDS]))
 
-    def with_resource(self, asked: Asked, action: Mapping[str, Any], resource: Mapping[str, Any]) -> Asked:
+    def with_resource(self, asked: Question, action: Mapping[str, Any], resource: Mapping[str, Any]) -> Question:
         """Return the question with what it is about."""
         kind, key = text(resource, "resource", "type"), text(resource, "resource", "id")
         said = properties(resource, "resource")
@@ -105,12 +105,12 @@ class Reader:
         target = self.member(key, "resource") if kind == "member" else as_rank(self.rank(key))
         return self.with_act(asked._replace(target=target), action, said)
 
-    def with_author(self, asked: Asked, said: Mapping[str, Any]) -> Asked:
+    def with_author(self, asked: Question, said: Mapping[str, Any]) -> Question:
         """Return a question about a capability with whose the thing is."""
         author = optional(said, "resource.properties.author", "author")
         return asked if author is None else asked._replace(author=self.member(author, "resource.properties.author"))
 
-    def with_act(self, asked: Asked, action: Mapping[str, Any], said: Mapping[str, Any]) -> Asked:
+    def with_act(self, asked: Question, action: Mapping[str, Any], said: Mapping[str, Any]) -> Question:
         """Return a question about an act with where, to or from whom, and using what."""
         at = optional(said, "resource.properties.at", "at")
         to, of = optional(said, "resource.properties.to", "to"), optional(said, "resource.properties.of", "of")

@@ -14,7 +14,7 @@ from ask_above.errors import AskAboveError
 from ask_above.serve.decisions import Decisions
 from ask_above.serve.paging import Pages
 from ask_above.serve.reading import told
-from ask_above.serve.source import Source, State
+from ask_above.serve.source import ServedState, Source
 from ask_above.workspace.tokens import Token, tokens_of
 
 _EVERY = 0.5
@@ -26,7 +26,7 @@ log = logging.getLogger("ask_above.serve")
 class Now(NamedTuple):
     """A state with what answers from it, and since when it has been answered from."""
 
-    state: State
+    state: ServedState
     decisions: Decisions
     since: float
 
@@ -42,7 +42,7 @@ class Current:
         self.now = self._ready(source.first())
         self.tokens = self._tokens()
 
-    def _ready(self, state: State) -> Now:
+    def _ready(self, state: ServedState) -> Now:
         return Now(state, Decisions(state.community, self.pages), monotonic())
 
     def _tokens(self) -> Mapping[str, Token]:

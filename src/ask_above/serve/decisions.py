@@ -12,7 +12,7 @@ from ask_above.community import Community
 from ask_above.decide.answer import Answer
 from ask_above.decide.decider import VISITOR
 from ask_above.errors import AskAboveError, UnknownNameError
-from ask_above.serve.asking import Asked, Reader, RequestError, context, entity, moment, properties, text
+from ask_above.serve.asking import Question, Reader, RequestError, context, entity, moment, properties, text
 from ask_above.serve.paging import Pages
 
 MOST_ITEMS: Final = 1000
@@ -39,7 +39,7 @@ class Semantic(StrEnum):
 class Decided(NamedTuple):
     """One decision for the record: what was asked, and the answer; ``asked`` is ``None`` for what cannot be meant."""
 
-    asked: Asked | None
+    asked: Question | None
     allowed: bool
 
 
@@ -101,7 +101,7 @@ class Decisions:
                 break
         return {"evaluations": found}
 
-    def _reasons(self, asked: Asked, answer: Answer, explain: Explain) -> dict[str, Any]:
+    def _reasons(self, asked: Question, answer: Answer, explain: Explain) -> dict[str, Any]:
         found: dict[str, Any] = {"reason_user": {"en": self._for_the_user(asked, answer)}}
         if explain is not Explain.USER:
             found["reason_admin"] = {"en": answer.reason}
@@ -109,7 +109,7 @@ class Decisions:
             found["account"] = answer.as_data()
         return found
 
-    def _for_the_user(self, asked: Asked, answer: Answer) -> str:
+    def _for_the_user(self, asked: Question, answer: Answer) -> str:
         """Say it in a sentence without what whoever asked may not see: a rule, rank, person, closed place."""
         may = "You may" if answer else "You may not"
         if asked.target is not None:
@@ -133,7 +133,7 @@ class Decisions:
         """Return who may, page by page, in the order of their ids."""
         subject, action, resource = (entity(data, each) for each in ("subject", "action", "resource"))
         kind, name = text(subject, "subject", "type"), self._action(action)
-        asked = self._about_resource(Asked(VISITOR, name, SITE, when=moment(data)), action, resource)
+        asked = self._about_resource(Question(VISITOR, name, SITE, when=moment(data)), action, resource)
         if kind == "visitor":
             found: Iterable[str] = [VISITOR] if asked.put(self.community) else []
         elif kind == "rank":
@@ -145,7 +145,7 @@ class Decisions:
             raise RequestError(f"There are subjects of the types member, rank and visitor, and none of '{kind}'.")
         return self.pages.page(data, "subject", [{"type": kind, "id": key} for key in sorted(found)])
 
-    def _members(self, asked: Asked) -> list[str]:
+    def _members(self, asked: Question) -> list[str]:
         where: dict[str, Any] = {"at": asked.place, "when": asked.when}
         if asked.target is not None:
             target = asked.target
@@ -166,7 +166,7 @@ class Decisions:
         """Return the places, or for an act the members or ranks, that somebody may do it to."""
         subject, action, resource = (entity(data, each) for each in ("subject", "action", "resource"))
         who, name, kind = self._subject(subject), self._action(action), text(resource, "resource", "type")
-        asked = Asked(who, name, SITE, when=moment(data))
+        asked = Question(who, name, SITE, when=moment(data))
         said = properties(resource, "resource")
         charter = self.community.charter
         if name not in ACT_WORDS:
@@ -193,7 +193,7 @@ class Decisions:
             raise RequestError(f"There are resources of the types place, member and rank, and none of '{kind}'.")
         found = []
         for name in names:
-            asked = self._about_resource(Asked(who, name, SITE, when=moment(data)), {}, resource)
+            asked = self._about_resource(Question(who, name, SITE, when=moment(data)), {}, resource)
             # a bare name stands for one's own or for all only where it is told whose the thing is
             if (name not in catalogue.pairs or asked.author is not None) and asked.put(self.community):
                 found.append(name)
@@ -207,7 +207,7 @@ class Decisions:
     def _action(self, action: Mapping[str, Any]) -> str:
         return self._named(lambda: self.reader.action(action))
 
-    def _about_resource(self, asked: Asked, action: Mapping[str, Any], resource: Mapping[str, Any]) -> Asked:
+    def _about_resource(self, asked: Question, action: Mapping[str, Any], resource: Mapping[str, Any]) -> Question:
         return self._named(lambda: self.reader.with_resource(asked, action, resource))
 
     @staticmethod

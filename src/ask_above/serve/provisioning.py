@@ -47,7 +47,7 @@ from ask_above.errors import AskAboveError, UnknownNameError
 from ask_above.people.register import OUT, Member, reached_groups
 from ask_above.serve.current import Current
 from ask_above.serve.people import PeopleIndex, user_name
-from ask_above.serve.resources import Email, Group, GroupMember, Held, Membership, RegisterUser, User
+from ask_above.serve.resources import Email, Group, GroupMember, Membership, RankHeld, RegisterUser, User
 from ask_above.show.letters import letters
 from ask_above.store.keys import read_group_numbers, write_group_number
 from ask_above.workspace.home import BusyError, ChangedMeanwhileError, Home
@@ -170,7 +170,9 @@ class RegisterStorage(ScimStorage):
             status=member.status,
             joined=member.joined or None,
             assignments=[
-                Held(rank=e.rank, place=e.place, since=e.period.said_from or None, until=e.period.said_until or None)
+                RankHeld(
+                    rank=e.rank, place=e.place, since=e.period.said_from or None, until=e.period.said_until or None
+                )
                 for e in given
             ]
             or None,

@@ -15,7 +15,7 @@ _MOST_BYTES = 50 * 1024 * 1024
 _FILES = 10
 
 
-class Record:
+class DecisionRecord:
     """A file that decisions are written to; with more than fifty megabytes a new one is begun, and ten are kept."""
 
     def __init__(self, file: Path, most: int = _MOST_BYTES, files: int = _FILES) -> None:

@@ -94,7 +94,7 @@ class User(Resource[AnyExtension]):
     """The groups and ranks that the member is in."""
 
 
-class Held(ComplexAttribute):
+class RankHeld(ComplexAttribute):
     """A rank that somebody was given."""
 
     rank: Annotated[str | None, Mutability.read_only, CaseExact.true] = None
@@ -127,7 +127,7 @@ class RegisterUser(Extension):
     joined: Annotated[str | None, Mutability.read_only] = None
     """Since when."""
 
-    assignments: Annotated[list[Held] | None, Mutability.read_only] = None
+    assignments: Annotated[list[RankHeld] | None, Mutability.read_only] = None
     """The ranks given, where and when."""
 
 

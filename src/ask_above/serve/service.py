@@ -21,8 +21,8 @@ from ask_above.serve.decisions import Decided
 from ask_above.serve.guard import Guard
 from ask_above.serve.metrics import Metrics
 from ask_above.serve.paging import SECRET_BYTES, Pages
-from ask_above.serve.record import Record
-from ask_above.serve.source import Database, Fixed, Folder, Source, State
+from ask_above.serve.record import DecisionRecord
+from ask_above.serve.source import Database, Fixed, Folder, ServedState, Source
 
 if TYPE_CHECKING:
     from starlette.requests import Request
@@ -90,7 +90,7 @@ def application(
     """
     source = source_of(community, register)
     current = Current(source, Pages(_secret(source, fallback_secret)))
-    service = Service(current, Metrics(), public_url, None if decisions is None else Record(decisions))
+    service = Service(current, Metrics(), public_url, None if decisions is None else DecisionRecord(decisions))
     inner = Starlette(routes=service.routes(), lifespan=current.lasting)
     provisioning = _provisioning(current, service, tell=tell)
     paths = {*_PATHS, *_OTHERS}
@@ -175,7 +175,7 @@ class Asking:
 class Service:
     """The endpoints, and what they answer from."""
 
-    def __init__(self, current: Current, metrics: Metrics, public_url: str, record: Record | None) -> None:
+    def __init__(self, current: Current, metrics: Metrics, public_url: str, record: DecisionRecord | None) -> None:
         self.current, self.metrics, self.public_url, self.record = current, metrics, public_url.rstrip("/"), record
         self.slow = SlowOnes()
 
@@ -221,7 +221,7 @@ class Service:
         since = request.query_params.get("since", "0").partition("-")[0]
         if not since.isdecimal():
             return refused(400, "'since' must be the number of a state.")
-        state: State = request.state.now.state
+        state: ServedState = request.state.now.state
         if int(since) > state.last:
             return refused(400, f"There is no state {since} yet; this is {state.number}.")
         entries = await asyncio.to_thread(self.current.source.entries, int(since))

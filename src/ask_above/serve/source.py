@@ -39,7 +39,7 @@ _FIRST = 0.2
 """After how many seconds it is looked whether there is a database yet."""
 
 
-class State(NamedTuple):
+class ServedState(NamedTuple):
     """A community as it was read at one moment.
 
     ``number`` is that of the last change in the journal, with a mark behind it where files were edited by hand since.
@@ -61,11 +61,11 @@ class Source(ABC):
     """The folder that changes are made in, where there is one."""
 
     @abstractmethod
-    def first(self) -> State:
+    def first(self) -> ServedState:
         """Read the community whole."""
 
     @abstractmethod
-    def newer(self, known: State) -> State | None:
+    def newer(self, known: ServedState) -> ServedState | None:
         """Return the state of now where that is another one; ``None`` where nothing has changed."""
 
     def settle(self, *, at_once: bool = False) -> None:
@@ -95,11 +95,11 @@ class Fixed(Source):
     def __init__(self, community: Community) -> None:
         self.community = community
 
-    def first(self) -> State:
+    def first(self) -> ServedState:
         """Return it."""
-        return State(self.community, "0", 0, sound=False)
+        return ServedState(self.community, "0", 0, sound=False)
 
-    def newer(self, known: State) -> State | None:
+    def newer(self, known: ServedState) -> ServedState | None:
         """Return nothing: it does not change."""
 
     @property
@@ -121,14 +121,14 @@ class Folder(Source):
         self._texts: dict[str, bytes | None] = {}
         self._broken: BrokenError | None = None
 
-    def first(self) -> State:
+    def first(self) -> ServedState:
         """Read the folder whole."""
         start = monotonic()
         state = self._whole(self.home.read())
         self._took, self._texts = monotonic() - start, self.home.texts_found()
         return state
 
-    def newer(self, known: State) -> State | None:
+    def newer(self, known: ServedState) -> ServedState | None:
         """Read the folder where anything in it has changed: a change by command is taken from the journal."""
         self._read_elsewhere()
         snapshot = self.home.read()
@@ -162,7 +162,7 @@ class Folder(Source):
             self._broken = error
             raise
 
-    def _whole(self, snapshot: Snapshot) -> State:
+    def _whole(self, snapshot: Snapshot) -> ServedState:
         """Read all of a snapshot's register; while others change it at once, what they leave."""
         for _ in range(_TRIES):
             if snapshot.loaded is None or snapshot.loaded.people is not None:
@@ -173,7 +173,7 @@ class Folder(Source):
             snapshot = self.home.read()
         raise BusyError("The community has been changed all the time while it was read; try again.")
 
-    def _taken(self, community: Community, snapshot: Snapshot) -> State:
+    def _taken(self, community: Community, snapshot: Snapshot) -> ServedState:
         """Answer from a community, and let what is changed from here go on from it where it is what the snapshot is."""
         state = self._state(community, snapshot)
         if state.sound and not state.edited and len(community.register.members) == len(snapshot.register.members):
@@ -181,7 +181,7 @@ class Folder(Source):
         self._seen = snapshot
         return state
 
-    def _after(self, known: State, snapshot: Snapshot) -> Community | None:
+    def _after(self, known: ServedState, snapshot: Snapshot) -> Community | None:
         """Return the community after the journal's changes and edits of the charter, where these are all there is."""
         loaded = snapshot.loaded
         if loaded is None or self._seen is None or not known.sound or snapshot.rows or loaded.last < known.last:
@@ -205,7 +205,7 @@ class Folder(Source):
         return self._seen.texts if self._seen is not None else (self.home.name,)
 
     @staticmethod
-    def _state(community: Community, snapshot: Snapshot) -> State:
+    def _state(community: Community, snapshot: Snapshot) -> ServedState:
         loaded = snapshot.loaded
         last = loaded.last if loaded else 0
         edited = bool(snapshot.by_hand or snapshot.rows)
@@ -213,7 +213,7 @@ class Folder(Source):
         if edited or loaded is None:
             whole = hashlib.sha256(repr(sorted(snapshot.found.items())).encode())
             number = f"{last}-{whole.hexdigest()[:8]}"
-        return State(community, number, last, sound=loaded is not None and not snapshot.rows, edited=edited)
+        return ServedState(community, number, last, sound=loaded is not None and not snapshot.rows, edited=edited)
 
     @property
     def store(self) -> Store | None:
@@ -235,13 +235,13 @@ class Database(Source):
         """The database."""
         return self._store
 
-    def first(self) -> State:
+    def first(self) -> ServedState:
         """Read the database whole."""
         with self._store.reading() as connection:
             loaded = self._store.load_on(connection)
         return self._whole(loaded)
 
-    def newer(self, known: State) -> State | None:
+    def newer(self, known: ServedState) -> ServedState | None:
         """Read the database where it counts another number of changes."""
         with self._store.reading() as connection:
             if self._store.version_on(connection) == self._version:
@@ -256,10 +256,10 @@ class Database(Source):
             community = after_entries(known.community, entries, loaded, charter)
             if community is not None:
                 self._version = loaded.version
-                return State(community, str(loaded.last), loaded.last, sound=True)
+                return ServedState(community, str(loaded.last), loaded.last, sound=True)
         return self.first()
 
-    def _whole(self, loaded: Loaded) -> State:
+    def _whole(self, loaded: Loaded) -> ServedState:
         from ask_above.people.reading import FileRow, FileRows
 
         members, assignments = FileRows(self._store.name), FileRows(self._store.name)
@@ -267,7 +267,7 @@ class Database(Source):
         assignments.rows = [FileRow(cells, 0) for cells in loaded.assignments]
         files = read_files(_texts(loaded), _name(loaded), (members, assignments))
         self._version = loaded.version
-        return State(Community(files.charter, files.register), str(loaded.last), loaded.last, sound=True)
+        return ServedState(Community(files.charter, files.register), str(loaded.last), loaded.last, sound=True)
 
 
 def after_entries(community: Community, entries: list[Entry], loaded: Loaded, charter: Charter) -> Community | None:

@@ -15,7 +15,7 @@ from ask_above.show.findings import Finding, of_impact
 from ask_above.visible import visible
 
 
-class Case(NamedTuple):
+class JUnitCase(NamedTuple):
     """One thing that was tried: ``failure`` says in a line why it does not hold, ``told`` the whole of it.
 
     ``wrong`` is for what could not be tried at all. ``note`` is what one should know where it holds.
@@ -31,7 +31,7 @@ class Case(NamedTuple):
 
 def of_expectations(
     expectations: Iterable[Expectation], unmet: Iterable[Unmet], later: Iterable[tuple[str, Unmet]] = ()
-) -> list[Case]:
+) -> list[JUnitCase]:
     """Return a case for each expectation of a charter, in its order; two that say the same are told apart."""
     failed = {each.expectation: each for each in unmet}
     soon = {each.expectation: f"It will not hold from {day(since)}: {each.because}" for since, each in later}
@@ -40,33 +40,35 @@ def of_expectations(
         why = failed.get(each)
         group = each.where.file or "charter"
         said = (why.because, str(why)) if why else ("", "")
-        cases.append(Case(group, each.text, *said, note=soon.get(each, "")))
+        cases.append(JUnitCase(group, each.text, *said, note=soon.get(each, "")))
     return cases
 
 
-def of_faults(faults: Iterable[Fault]) -> list[Case]:
+def of_faults(faults: Iterable[Fault]) -> list[JUnitCase]:
     """Return what is wrong in the files: nothing could be tried."""
-    return [Case(each.file, f"line {each.line}", each.message, str(each), wrong=True) for each in faults]
+    return [JUnitCase(each.file, f"line {each.line}", each.message, str(each), wrong=True) for each in faults]
 
 
-def of_findings(findings: Iterable[Finding]) -> list[Case]:
+def of_findings(findings: Iterable[Finding]) -> list[JUnitCase]:
     """Return findings that count as failures."""
-    return [Case(each.where.file or "charter", each.code, each.what, f"{each.what} {each.mend}") for each in findings]
+    return [
+        JUnitCase(each.where.file or "charter", each.code, each.what, f"{each.what} {each.mend}") for each in findings
+    ]
 
 
-def of_change(impact: Impact) -> list[Case]:
+def of_change(impact: Impact) -> list[JUnitCase]:
     """Return what a change is held to: nobody gains anything of high risk, and what held holds."""
     risky = [each.what for each in of_impact(impact) if each.code == "gained-high-risk"]
-    cases = [Case("impact", "nobody gains anything of high risk", risky[0] if risky else "", "\n".join(risky))]
+    cases = [JUnitCase("impact", "nobody gains anything of high risk", risky[0] if risky else "", "\n".join(risky))]
     broken = {each.text: each for each in impact.turned if not each.holds}
     for each in impact.new.compiled.charter.expectations:
         turned = broken.get(each.text)
         said = (turned.unmet.because, str(turned.unmet)) if turned else ("", "")
-        cases.append(Case("impact", f"still holds, or did not before: {each.text}", *said))
+        cases.append(JUnitCase("impact", f"still holds, or did not before: {each.text}", *said))
     return cases
 
 
-def junit(suite: str, cases: Sequence[Case], *, at: str, host: str) -> str:
+def junit(suite: str, cases: Sequence[JUnitCase], *, at: str, host: str) -> str:
     """Return cases as XML; ``at`` is the moment of the run, in ISO 8601, ``host`` the machine's name."""
     whole = ET.Element("testsuites", name=suite)
     count = {

@@ -9,7 +9,7 @@ from zoneinfo import ZoneInfo
 
 from ask_above.ask.audit.tally import tally_part, together
 from ask_above.errors import QuestionError
-from ask_above.files.logs import Piece, pieces, read_piece
+from ask_above.files.logs import LogPiece, pieces, read_piece
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -30,7 +30,7 @@ class Tallied(NamedTuple):
 
 
 def tally_piece(
-    piece: Piece, mapping: Mapping[str, str], zone: str, stretches: Stretches
+    piece: LogPiece, mapping: Mapping[str, str], zone: str, stretches: Stretches
 ) -> tuple[pd.DataFrame | None, int]:
     """Return the tally of one piece: what a worker does. It holds no more than one part of the piece at a time."""
     found = Tallied(None, 0)

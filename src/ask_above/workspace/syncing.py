@@ -6,8 +6,8 @@ from collections.abc import Mapping
 from typing import NamedTuple
 
 from ask_above.change.draft import Draft, EditError
-from ask_above.change.syncing import Given, LetGo, Sync, absent, taken_over
-from ask_above.files.directories import DirectoryMapping, DirectoryRead, Entry, folded_dn
+from ask_above.change.syncing import GroupGives, LetGo, Sync, absent, taken_over
+from ask_above.files.directories import DirectoryEntry, DirectoryMapping, DirectoryRead, folded_dn
 from ask_above.people.outside import OutsideGroup, Outsider, groups_of
 from ask_above.store.keys import Claims, read_claims, write_claims
 from ask_above.workspace.home import Home
@@ -51,7 +51,7 @@ def understood(mapping: DirectoryMapping, read: DirectoryRead) -> SyncRead:
     return SyncRead(people, len(groups), notes)
 
 
-def _group(entry: Entry, name: str, by_uid: Mapping[str, str]) -> OutsideGroup:
+def _group(entry: DirectoryEntry, name: str, by_uid: Mapping[str, str]) -> OutsideGroup:
     members = {folded_dn(dn) for field in ("member", "uniquemember") for dn in entry.attributes.get(field, ())}
     members |= {by_uid[uid.casefold()] for uid in entry.attributes.get("memberuid", ()) if uid.casefold() in by_uid}
     return OutsideGroup(folded_dn(entry.dn), entry.first(name), frozenset(members))
@@ -59,7 +59,7 @@ def _group(entry: Entry, name: str, by_uid: Mapping[str, str]) -> OutsideGroup:
 
 def plan_sync(home: Home, mapping: DirectoryMapping, found: SyncRead, *, by: str | None, why: str, force: bool) -> Plan:
     """Plan what a directory says; raises :class:`EditError` where too many are gone, unless forced."""
-    gives = [Given(each.group, each.rank, each.place, each.into) for each in mapping.gives]
+    gives = [GroupGives(each.group, each.rank, each.place, each.into) for each in mapping.gives]
     sync = Sync(mapping.name, found.people, gives, mapping.absent == "retire")
     snapshot = home.read()
     draft = Draft(dict, snapshot.charter, snapshot.register, 0, "")

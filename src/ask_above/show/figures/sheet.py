@@ -52,7 +52,7 @@ class _Text(NamedTuple):
     upright: bool
 
 
-class _Line(NamedTuple):
+class _Stroke(NamedTuple):
     points: tuple[Point, ...]
     ink: str
     width: float
@@ -77,7 +77,7 @@ class Sheet:
         self.inks = DARK if dark else LIGHT
         self.width = self.height = 0.0
         self._texts: list[_Text] = []
-        self._lines: list[_Line] = []
+        self._lines: list[_Stroke] = []
         self._boxes: list[_Box] = []
         self._marks: dict[tuple[str, str, float], list[Point]] = {}
 
@@ -118,7 +118,7 @@ class Sheet:
         arrow: bool = False,
     ) -> None:
         """Draw a line through points, with an arrow's head at its end."""
-        self._lines.append(_Line(tuple(points), ink, width, dashed, arrow))
+        self._lines.append(_Stroke(tuple(points), ink, width, dashed, arrow))
         for x, y in points:
             self._reach(x, y)
 
