@@ -16,10 +16,13 @@ from ask_above.change import (
     MemberGroups,
     MemberSet,
     MemberStatus,
+    PlaceRemove,
     RankRename,
     RankSet,
+    Say,
     SetGate,
     Withhold,
+    turns,
 )
 from small import held, member, place, rank, texts
 
@@ -43,8 +46,10 @@ def made(folder: Path, *ranks: dict[str, Any], **how: Any) -> Community:
     top = [each for each in ranks if each.pop("above", False)]
     below = [each for each in ranks if each not in top]
     given = [held("bo", "lead"), *how.pop("assignments", ())]
+    lead = rank("lead", *LEAD) | how.pop("lead", {})
+    everybody = rank("all", "place.see", *how.pop("everyone", ()), held_by="members")
     whole = {"members": CAST, "rules": RULES, "capabilities": CAPABILITIES, "owner": "ada", **how}
-    ladder = *top, rank("lead", *LEAD), *below, rank("all", "place.see", held_by="members")
+    ladder = *top, lead, *below, everybody
     files = texts(*ladder, assignments=given, **whole)
     folder.mkdir(exist_ok=True)
     for name, text in files.items():
@@ -182,6 +187,102 @@ class TestAccounts:
         c = made(tmp_path, rank("clerk", "rank.assign"), assignments=[held("cy", "clerk")])
         assert c.plan(MemberAdd("eve", {"name": "Eve"}), by="cy").refusals == []
         assert "6.2" in {each.rule for each in c.plan(MemberAdd("eve", {"name": "Eve"}), by="di").refusals}
+
+
+@pytest.fixture(params=["looked at one by one", "worked out in arrays"])
+def many(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Both ways in which a change is looked at: of a few people, and of many."""
+    if request.param == "worked out in arrays":
+        monkeypatch.setattr(turns, "_FEW", 0)
+
+
+@pytest.mark.usefixtures("many")
+class TestPower:
+    """9.7b and 9.7d: nobody comes to have power that the actor has not."""
+
+    @pytest.mark.parametrize(("which", "told"), [("senior", True), ("guest", False)])
+    def test_over_ranks_by_what_a_place_says(self, tmp_path: Path, which: str, *, told: bool) -> None:
+        cast = [*CAST[:2], member("cy", groups="crew"), CAST[3]]
+        ranks = rank("senior", above=True), rank("guest"), rank("newcomer")
+        groups = [{"key": "crew", "title": "The crew"}]
+        c = made(tmp_path, *ranks, groups=groups, members=cast, assignments=[held("cy", which)])
+        said = against(c, Say("yard", "crew", "allow", ["member.mute"]))
+        assert ("9.7d: Cy would gain power over Lead, which Bo has not there in yard." in said) is told
+        assert told or said == ""
+
+    def test_over_ranks_and_members_by_an_edit_of_ranks(self, tmp_path: Path) -> None:
+        for n, (lists, told) in enumerate((({"moderates": {"only": ["guest"]}}, True), ({}, False))):
+            given = [held("bo", "helper"), held("cy", "guest"), held("di", "other")]
+            c = made(tmp_path / str(n), rank("helper"), rank("guest"), rank("other"), assignments=given, lead=lists)
+            said = against(c, Grant("helper", ["member.mute"]))
+            assert ("9.7b: Bo would gain power over Helper on the whole site." in said) is told
+            assert ("9.7d: Bo would come to have power over Di." in said) is told
+            assert "power over Cy" not in said
+            assert told or said == ""
+
+    def test_the_owner_and_oneself_are_told_of_by_other_rules(self, tmp_path: Path) -> None:
+        cast = [member("ada", groups="crew"), member("bo", groups="crew"), *CAST[2:]]
+        c = made(tmp_path, rank("guest"), groups=[{"key": "crew"}], members=cast)
+        assert "9.7d" not in against(c, Say("yard", "crew", "allow", ["member.mute"]))
+
+
+@pytest.mark.usefixtures("many")
+class TestWordsOfAPlace:
+    """9.7c and 9.7e."""
+
+    @pytest.mark.parametrize("word", ["deny", "bar", "allow"])
+    @pytest.mark.parametrize(("which", "told"), [("senior", True), ("highest", True), ("guest", False)])
+    def test_a_range_speaks_of_those_it_covers(self, tmp_path: Path, word: str, which: str, *, told: bool) -> None:
+        ranks = rank("highest", above=True), rank("senior", above=True), rank("guest")
+        quiet = {each: {"deny": ["post.write"]} for each in ("highest", "senior") if word == "allow"}
+        hall = place("hall", "section", places=[place("yard")], overrides=quiet)
+        c = made(tmp_path, *ranks, assignments=[held("cy", which)], places=[hall], everyone=["post.write"])
+        said = against(c, Say("yard", "senior+", word, ["post.write"]))
+        assert ("senior+ in yard speaks of Cy, who does not stand below Bo there" in said) is told
+
+    def test_a_range_that_covers_the_actor_says_so(self, tmp_path: Path) -> None:
+        said = against(made(tmp_path, rank("guest")), Say("yard", "guest+", "deny", ["post.write"]))
+        assert "9.7c: guest+ in yard speaks of Bo too, and nobody says such of themselves." in said
+
+    @pytest.mark.parametrize(("title", "called"), [({"title": "The crew"}, "The crew"), ({}, "crew")])
+    def test_a_group_is_named_by_its_title(self, tmp_path: Path, title: dict[str, str], called: str) -> None:
+        group = {"key": "crew", "confers": [{"rank": "senior"}], **title}
+        c = made(tmp_path, rank("senior", above=True), groups=[group])
+        said = against(c, Say("yard", "crew", "deny", ["post.write"]))
+        assert f"What is said in yard names somebody in {called}, who does not stand below Bo there." in said
+
+    def test_a_place_that_is_removed_takes_with_it_what_it_said(self, tmp_path: Path) -> None:
+        ranks = rank("senior", above=True), rank("guest")
+        given = [held("di", "senior"), held("di", "guest")]
+        yard = place("yard", overrides={"guest": {"allow": ["post.pin"]}})
+        c = made(
+            tmp_path, *ranks, assignments=given, places=[place("hall"), yard], lead={"grants": [*LEAD, "post.pin"]}
+        )
+        assert against(c, PlaceRemove("yard")) == ""
+        assert "9.7c: Di would lose post.pin in yard" in against(c, Say("yard", "guest", "clear", ["post.pin"]))
+
+
+@pytest.mark.usefixtures("many")
+class TestLosses:
+    """9.7c: who does not stand below loses nothing, but with the actor what the actor loses."""
+
+    def test_level_with_the_actor(self, tmp_path: Path) -> None:
+        cast = [CAST[0], member("bo", groups="one"), member("cy", groups="two"), CAST[3]]
+        groups = [{"key": "one"}, {"key": "two"}]
+        c = made(tmp_path, rank("guest"), groups=groups, members=cast, assignments=[held("cy", "lead")])
+        told = "9.7c: Cy would lose post.write in yard, and does not stand below Bo there."
+        both = [Say("yard", each, "deny", ["post.write"]) for each in ("one", "two")]
+        assert told in against(c, both[1])
+        assert told not in against(c, *both)
+        elsewhere = Say("hall", "one", "deny", ["post.write"])
+        assert told in against(c, elsewhere, both[1])
+
+    def test_each_who_loses_is_looked_at(self, tmp_path: Path) -> None:
+        given = [held(key, "guest") for key in ("bo", "cy", "di")] + [held("cy", "lead"), held("di", "senior")]
+        c = made(tmp_path, rank("senior", above=True), rank("guest", "post.pin"), assignments=given)
+        said = against(c, Withhold("guest", ["post.pin"]))
+        assert "9.7c: Di would lose post.pin on the whole site, and does not stand below Bo there." in said
+        assert "Cy would lose" not in said
 
 
 class TestValues:

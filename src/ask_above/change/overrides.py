@@ -125,8 +125,11 @@ class OverrideEffect:
                 if subject.joined or not covered or not subject.loses or subject.new:
                     continue
                 if not self.turns.below(actor, rule, subject.asked, spot.before):
-                    said = f"{rank}+ {self.turns.at(spot)} speaks of {self.turns.other(subject, actor)}"
-                    yield Refusal("9.7c", f"{said}, who does not stand below {actor.label} there.")
+                    said, who = f"{rank}+ {self.turns.at(spot)} speaks of", self.turns.other(subject, actor)
+                    if subject.keys == (actor.key,):
+                        yield Refusal("9.7c", f"{said} {who} too, and nobody says such of themselves.")
+                    else:
+                        yield Refusal("9.7c", f"{said} {who}, who does not stand below {actor.label} there.")
                     return
 
 
