@@ -18,11 +18,17 @@ from ask_above.change import (
     RankRemove,
     RankSet,
 )
+from ask_above.change.coverage import Coverage, coverage
+from ask_above.change.difference import Difference
 from ask_above.change.importing import COLUMNS, Import
+from ask_above.change.parts import State
+from ask_above.charter.moments import Period
 from ask_above.files.csv_rows import read_rows
+from ask_above.people.register import Assignment
 from small import held, member, place, rank, texts
 
-RANKS = tuple(rank(key, "post.write") for key in ("one", "two", "three", "four", "five"))
+ORDER = ("one", "two", "three", "four", "five")
+RANKS = tuple(rank(key, "post.write") for key in ORDER)
 CAST = [member("ada"), member("bo"), member("cy")]
 
 
@@ -131,3 +137,69 @@ class TestMembers:
         today = date.today().isoformat()  # noqa: DTZ011 (the day of the test, as the charter has it)
         assert [c.member(key).joined for key in ("flo", "gus")] == ["", "2020-05-01"]
         assert c.member("eve").joined[:7] == today[:7]
+
+
+def parts(before: Community, after: Community) -> list[tuple[str, str, str, str]]:
+    one, two = (State(each.charter, each.register) for each in (before, after))
+    return [(each.kind, each.key, each.field, each.row) for each in Difference(one, two, 0).parts]
+
+
+class TestTheDifference:
+    """9.1: what differs is told part by part, and how it came about is not in it."""
+
+    def test_two_keys_at_once_are_no_rename(self) -> None:
+        def at(*keys: str) -> Community:
+            return Community.from_texts(texts(*RANKS, groups=[{"key": key, "title": key[-1]} for key in keys]))
+
+        before = at("day-a", "day-b", "c")
+        assert parts(before, at("eve-a", "day-b", "c")) == [("group", "eve-a", "key", "owner")]
+        both = parts(before, at("eve-a", "eve-b", "c"))
+        assert sorted(key for _, key, _, _ in both) == ["day-a", "day-b", "eve-a", "eve-b"]
+        assert {field for _, _, field, _ in both} == {""}
+
+    @pytest.mark.parametrize(
+        ("order", "passed"),
+        [
+            (("two", "one", "three", "four", "five"), {"one", "two"}),
+            (("one", "five", "two", "three", "four"), {"two", "three", "four", "five"}),
+            (("one", "two", "three", "four", "five"), set[str]()),
+        ],
+    )
+    def test_ranks_that_pass_each_other_have_moved(self, order: tuple[str, ...], passed: set[str]) -> None:
+        before, after = (Community.from_texts(texts(*(rank(key) for key in each))) for each in (ORDER, order))
+        found = parts(before, after)
+        assert {key for _, key, field, _ in found if field == "position"} == passed
+
+    def test_a_bundle_comes_with_its_words_and_goes_with_them(self) -> None:
+        def at(**bundles: list[str]) -> Community:
+            return Community.from_texts(texts(*RANKS, bundles=bundles))
+
+        assert [part[:3] for part in parts(at(), at(talk=["post.write"]))] == [("bundle", "talk", "")]
+        assert [part[:3] for part in parts(at(talk=["post.write"]), at())] == [("bundle", "talk", "")]
+        more = parts(at(talk=["post.write"]), at(talk=["post.write", "post.pin"]))
+        assert [part[:3] for part in more] == [("bundle", "talk", "words")]
+
+    def test_each_field_of_a_member_stands_in_its_row(self) -> None:
+        before = Community.from_texts(texts(*RANKS, members=CAST))
+        someone = before.member("bo")
+        for field, value, row in (
+            ("user_name", "bo@river.example", "address"),
+            ("external_id", "mill:7", "address"),
+            ("was", "locked", "owner"),
+            ("note", "Seen", "account"),
+            ("status", "locked", "account"),
+        ):
+            changed: dict[str, Any] = {field: value}
+            other = before.after(register=before.register.with_member(someone._replace(**changed)))
+            assert parts(before, other) == [("member", "bo", field, row)], field
+
+    def test_time_is_covered_together_where_it_meets(self) -> None:
+        def given(*spans: tuple[int, int]) -> Coverage:
+            made = [Assignment("bo", "one", period=Period(start, end)) for start, end in spans]
+            return coverage(made)
+
+        assert given((1, 3), (5, 7)).stretches == ((1, 3), (5, 7))
+        assert given((5, 7), (1, 5)).stretches == ((1, 7),)
+        assert given((1, 9), (2, 3)).stretches == ((1, 9),)
+        assert (given((1, 9)) - given((2, 3), (5, 20))).stretches == ((1, 2), (3, 5))
+        assert given((1, 3), (5, 7)).since(4).stretches == ((5, 7),)
