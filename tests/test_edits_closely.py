@@ -12,6 +12,7 @@ from ask_above import AskAboveError, Community
 from ask_above.change import (
     CharterRemove,
     GroupRemove,
+    MemberAdd,
     MemberStatus,
     PlaceMove,
     RankAdd,
@@ -130,6 +131,8 @@ class TestMembers:
         c = there(tmp_path, *self.RANKS, members=cast)
         c = after(c, MemberStatus("bo", "active"), MemberStatus("cy", "active"))
         assert [each.member for each in c.register.assignments] == ["bo"]
+        c = after(c, MemberAdd("eve", status="pending"), MemberAdd("flo"))
+        assert [each.member for each in c.register.assignments] == ["bo", "flo"]
 
     def test_who_is_imported_as_active_has_joined_today(self, tmp_path: Path) -> None:
         text = "key,status,joined\neve,active,\nflo,pending,\ngus,active,2020-05-01\n"
