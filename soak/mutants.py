@@ -37,7 +37,15 @@ from typing import Any, NamedTuple
 
 ROOT = Path(__file__).parent.parent
 ROOMS = ("decide", "change")
-AT_FIRST = ("test_rules.py", "test_reach.py", "test_changes.py", "test_after_a_change.py", "test_describe.py")
+AT_FIRST = (
+    "test_rules.py",
+    "test_reach.py",
+    "test_reach_closely.py",
+    "test_edits_closely.py",
+    "test_after_a_change.py",
+)
+STRONG = ("test_against_plain_rules.py",)
+"""Whose tests are asked however long they take."""
 MOST_SECONDS = 45.0
 """How long the tests of one mutant may take by themselves: those that take longest are left out beyond it."""
 CONFIG = """[cosmic-ray]
@@ -278,7 +286,9 @@ def ended(child: int, seconds: float) -> int:
 
 def tried(runner: Runner, copy: Path, tests: Tests, mutant: Mutant) -> dict[str, Any]:
     """Put one mutant to its tests; returns what killed it, or that it lives."""
-    chosen = tests.within(tests.of(mutant.path, mutant.line), MOST_SECONDS)
+    running = tests.of(mutant.path, mutant.line)
+    chosen = tests.within(running, MOST_SECONDS)
+    chosen += [test for test in running if file_of(test) in STRONG and test not in chosen]
     with put(copy, mutant.path, mutated(copy, mutant)):
         for some in at_first_and_then(chosen):
             failed = first_failure(runner, tests, some)
@@ -287,9 +297,14 @@ def tried(runner: Runner, copy: Path, tests: Tests, mutant: Mutant) -> dict[str,
     return {"killed": False, "by": f"{len(chosen)} tests run it"}
 
 
+def file_of(test: str) -> str:
+    """Return the name of the file that a test is in."""
+    return test.partition("::")[0].rpartition("/")[2]
+
+
 def at_first_and_then(chosen: list[str]) -> Iterator[list[str]]:
     """Yield the tests of a few files first, as each file takes time to load and they notice most; then the rest."""
-    first = {test for test in chosen if test.partition("::")[0].rpartition("/")[2] in AT_FIRST}
+    first = {test for test in chosen if file_of(test) in AT_FIRST}
     both = [test for test in chosen if test in first], [test for test in chosen if test not in first]
     yield from (some for some in both if some)
 
