@@ -147,6 +147,12 @@ class TestConditions:
         plan = c.plan(Assign("cy", "judge"), Assign("cy", "clerk"))
         assert "may not be held together" in str(plan.passable[0])
 
+    def test_what_is_held_without_being_given_counts_as_what_has_to_be_there_before(self, tmp_path: Path) -> None:
+        ranks = (rank("top", "*"), rank("pilot", after=["robots"]), rank("robots", held_by="bots"))
+        c = there(tmp_path, ranks=ranks, members=[*ONE[:3], member("di", kind="bot")], owner="ada")
+        assert c.plan(Assign("di", "pilot")).passable == []
+        assert "only to someone who has Robots" in str(c.plan(Assign("cy", "pilot")).passable[0])
+
     def test_nobody_is_given_a_rank_that_is_made_by_the_same_change_from_above_themselves(self, tmp_path: Path) -> None:
         from ask_above.change import RankAdd
 
