@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from datetime import datetime, timedelta
+from itertools import product
 from random import Random
 from typing import Any
 
@@ -12,8 +13,12 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from ask_above import Answer, Community
+from ask_above.decide.authority import reached
+from ask_above.decide.powers import Powers
+from ask_above.decide.profile import ask_rank
 from generated import NOW, Generated, communities, generate
 from plain_rules import Person, Plain
+from seeds import seeds
 
 pytestmark = pytest.mark.slow
 
@@ -213,3 +218,37 @@ def test_a_member_who_holds_one_rank_alone_gets_that_ranks_answers(made: Generat
         for p in c.charter.places:
             for cap in c.charter.catalogue.keys:
                 assert c.may(f"only-{r}", cap, at=p).allowed is c.may(f"rank:{r}", cap, at=p).allowed
+
+
+@pytest.mark.parametrize("seed", seeds(6))
+def test_power_over_ranks_is_what_the_single_acts_say(seed: int) -> None:
+    """6.2 to 6.4: the sets of ranks that changes are held to, rank by rank, act by act, place by place."""
+    c = generate(Random(seed)).open()
+    compiled, decider = c.decider.compiled, c.decider
+    powers, ranks = decider.keep(Powers.beside), compiled.ranks
+    using = c.charter.rules.act("moderate").using
+    for rank, (n, place) in product(ranks, enumerate(c.charter.places)):
+        asked = ask_rank(compiled, rank.position)
+        power = powers.of(asked.profile, n, acts=asked.acts)
+        who = f"rank:{rank.key}"
+        assert power == powers.of(asked.profile, n, acts=asked.acts)
+        for other in ranks:
+            top = reached(compiled, ask_rank(compiled, other.position), n)
+            for key, mask in zip(using, power.moderate, strict=False):
+                assert bool(mask >> top & 1) is c.may_moderate(who, f"rank:{other.key}", at=place, using=key).allowed
+            assert bool(power.call >> other.position & 1) is c.may_call(who, other.key, at=place).allowed
+            if place == "site":
+                may = c.may_manage(who, other.key).allowed
+                assert bool(power.manage >> other.position & 1 and not other.kept_by) is may
+            steps = [
+                step for step in c.may_assign(who, other.key, at=place).steps if step.rule in ("6.2", "6.3", "6.4")
+            ]
+            # the first word about standing is on the rank, the next on who is given it
+            standing = [step for step in steps if step.rule == "6.3"][:1]
+            rest = [step for step in steps if step.rule != "6.3"]
+            may = asked.acts and all(step.holds is not False for step in (*standing, *rest))
+            assert bool(power.assign >> other.position & 1) is may, (who, other.key, place)
+    everything = powers.of(None, 0, owner=True)
+    assert [everything.assign, everything.manage, everything.call] == [(1 << len(ranks)) - 1] * 3
+    assert all(mask == (1 << len(ranks) + 1) - 1 for mask in everything.moderate)
+    assert not powers.of(None, 0)

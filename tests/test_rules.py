@@ -6,7 +6,7 @@ from datetime import UTC, date, datetime
 
 import pytest
 
-from ask_above import VISITOR, Community, MomentError, QuestionError, Rank, UnknownNameError
+from ask_above import VISITOR, Answer, Community, MomentError, QuestionError, Rank, UnknownNameError
 from small import community, held, member, place, rank
 
 
@@ -512,6 +512,35 @@ class TestActs:
         """6.3"""
         c = community(rank("mod", "member.mute"), rank("low"), rules={"authority": AUTHORITY})
         assert c.may("rank:mod", "member.mute", at="desk").notes == ("only on those below Mod in The Desk.",)
+
+
+class TestWords:
+    """What a reason and a step say, to the word."""
+
+    def test_what_it_needs_is_named_where_there_is_such(self) -> None:
+        c = community(rank("a", "post.pin", "post.write"))
+        said = [step.text for step in c.may("rank:a", "post.pin").steps if step.code == "usable"]
+        assert "and all that it needs (post.write)" in said[0]
+        alone = [step.text for step in c.may("rank:a", "post.write").steps if step.code == "usable"]
+        assert "all that it needs" not in alone[0]
+
+    def test_of_many_the_first_are_named_and_the_rest_counted(self) -> None:
+        names = ["post.write", "post.pin", "post.publish", "member.mute", "member.ban"]
+        ranks = (rank("lead", "rank.assign"), rank("low", *names))
+        said = c_reason(community(*ranks).may_assign("rank:lead", "low"))
+        assert "post.write, post.publish, post.pin and 2 more" in said
+        fewer = community(ranks[0], rank("low", *names[:4])).may_assign("rank:lead", "low")
+        assert "more" not in c_reason(fewer)
+
+    def test_the_word_that_decided_is_the_nearest_one_that_gave_it(self) -> None:
+        desk = place("desk", overrides={"a": {"allow": ["post.write"]}})
+        c = community(rank("a"), places=[place("hall", places=[desk], overrides={"a": {"deny": ["post.write"]}})])
+        assert c.may("rank:a", "post.write", at="desk").reason.startswith("In desk, A is allowed post.write")
+        assert c.may("rank:a", "post.write", at="hall").reason.startswith("In hall, A is denied post.write")
+
+
+def c_reason(answer: Answer) -> str:
+    return str(answer.reason)
 
 
 class TestLooksAndPerks:

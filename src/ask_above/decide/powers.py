@@ -46,7 +46,7 @@ class Powers:
             self.any_using |= mask
         self._open = sum(1 << rank.position for rank in self.compiled.ranks if rank.call_open)
         self._all = (1 << len(self.compiled.ranks)) - 1
-        self._known: dict[tuple[tuple[int, ...], int, int, bool], Power] = {}
+        self._known: dict[tuple[tuple[int, ...], int, bool], Power] = {}
         self._admitted: dict[tuple[str, tuple[int, ...], str], int] = {}
 
     @classmethod
@@ -67,9 +67,8 @@ class Powers:
         if profile is None:
             return Power()
         usable = self.reckoner.usable(profile, place) & self.any_using
-        root = self.reckoner.usable(profile, 0) & self.using["manage"] if place == 0 else 0
         ranks = tuple(ranks_at(self.compiled, profile, place))
-        form = ranks, usable, root, place == 0
+        form = ranks, usable, place == 0
         known = self._known.get(form)
         if known is None:
             known = self._known[form] = self._reckon(ranks, usable, profile, place)
