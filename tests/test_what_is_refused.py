@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from copy import deepcopy as copied
+from multiprocessing.reduction import ForkingPickler
 from pathlib import Path
 from typing import Any
 
@@ -216,6 +217,21 @@ class TestNames:
         step = next(step for step in copied(answer.steps) if step.code == "no-capability")
         assert step.text in answer.reason
         assert "Member may not use" in step.text
+
+
+def sent(thing: Any) -> Any:
+    """What another process has of it."""
+    return ForkingPickler.loads(ForkingPickler.dumps(thing))
+
+
+def test_a_community_and_its_answers_go_to_other_processes(valley: Community) -> None:
+    first = valley.may("dara", "post.write", at="river-talk")
+    for answer in (first, valley.may("dara", "post.write", at="notices"), valley.may("rank:host", "post.write")):
+        there = sent(answer)
+        assert (there.allowed, there.reason) == (answer.allowed, answer.reason)
+    elsewhere = sent(valley)
+    assert elsewhere.may("dara", "post.write", at="river-talk").reason == first.reason
+    assert elsewhere.may_moderate("ada", "dara").reason == valley.may_moderate("ada", "dara").reason
 
 
 class TestWhatIsKept:

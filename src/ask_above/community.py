@@ -80,7 +80,6 @@ class Community:
     def _use(self, decider: Decider, names: Names | None = None) -> None:
         """Keep at hand what every question needs."""
         self._decider, self._names, self._quick = decider, names or Names(decider), QuickAnswers(decider, time_ns)
-        self._at_hand = self._quick.answer
         self._look_ups: LookUps | None = None
 
     @classmethod
@@ -293,7 +292,7 @@ class Community:
                 now = None  # a moment in UTC needs no reading to be right
             else:
                 now = nanoseconds(self._names.moment(when))
-            answer = self._at_hand(who, capability, at, author, now)
+            answer = self._quick.answer(who, capability, at, author, now)
             if answer is not None:
                 return answer
         return self._may_at_first(who, capability, at, author, self._names.moment(when))

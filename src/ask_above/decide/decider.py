@@ -71,6 +71,10 @@ class Decider(Keeper):
         """Tell the same for someone at a moment, all given as they are asked about."""
         return self.account(self.asked(who, at), capability, self.compiled.place_at[place])
 
+    def account_at(self, who: str, capability: str, place: str, nanoseconds: int) -> Account:
+        """Tell the same at a moment as the clock has it: what an answer keeps until somebody asks why."""
+        return self.account_of(who, capability, place, nanoseconds // 1000)
+
     def asked(self, who: str, at: Instant) -> Asked:
         """Return who is meant by ``petra``, ``rank:warden`` or ``visitor``; the names must be known."""
         if who == VISITOR:

@@ -10,7 +10,7 @@ from collections.abc import Callable
 from typing import TypeAlias
 
 from ask_above.charter.moments import Instant
-from ask_above.decide.answer import Account, Answer
+from ask_above.decide.answer import Answer
 from ask_above.decide.classes import MemberClass
 from ask_above.decide.decider import Decider
 
@@ -25,9 +25,10 @@ class QuickAnswers:
     without one at that of the clock; ``None`` where it is not at hand.
     """
 
-    __slots__ = ("answer", "class_of")
+    __slots__ = ("_made_of", "answer", "class_of")
 
     def __init__(self, decider: Decider, clock: Clock) -> None:
+        self._made_of = decider, clock
         ready = decider.ready
         classes, renewed = ready.classes, ready.renewed
 
@@ -36,6 +37,9 @@ class QuickAnswers:
 
         self.class_of: Callable[[str], MemberClass | None] = renewed_first if renewed else classes.get
         self.answer = _answering(decider, clock, self.class_of)
+
+    def __reduce__(self) -> tuple[type[QuickAnswers], tuple[Decider, Clock]]:
+        return QuickAnswers, self._made_of  # what answers is made anew where a community goes to another process
 
     def is_always_so(self, who: str) -> bool:
         """Tell whether no moment matters for somebody."""
@@ -49,10 +53,7 @@ def _answering(
     """Return what answers: a function over what it looks up, as that is reached faster than what an object has."""
     ready, catalogue, members = decider.ready, decider.compiled.catalogue, decider.people.register.members
     usable_at, state_at = ready.usable.get, ready.at
-    known, pairs = catalogue.bit, catalogue.pairs
-
-    def account(who: str, capability: str, at: str, now: int) -> Account:
-        return decider.account_of(who, capability, at, now // 1000)
+    known, pairs, account = catalogue.bit, catalogue.pairs, decider.account_at
 
     def answer(who: str, capability: str, at: str, author: str | None, now: int | None) -> Answer | None:
         member_class, usable = class_of(who), usable_at(at)
