@@ -13,6 +13,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from ask_above import Answer, Community
+from ask_above.charter.moments import instant
 from ask_above.decide.authority import reached
 from ask_above.decide.powers import Powers
 from ask_above.decide.profile import ask_rank
@@ -231,6 +232,9 @@ def test_power_over_ranks_is_what_the_single_acts_say(seed: int) -> None:
         asked = ask_rank(compiled, rank.position)
         power = powers.of(asked.profile, n, acts=asked.acts)
         who = f"rank:{rank.key}"
+        if asked.acts:
+            given = {each.key for each in decider.case(asked, n, instant(NOW)).given(power.assign)}
+            assert given == {each.key for each in ranks if c.may_assign(who, each.key, at=place, when=NOW).allowed}
         assert power == powers.of(asked.profile, n, acts=asked.acts)
         for other in ranks:
             top = reached(compiled, ask_rank(compiled, other.position), n)

@@ -543,6 +543,15 @@ def c_reason(answer: Answer) -> str:
     return str(answer.reason)
 
 
+def test_who_cannot_act_is_told_why() -> None:
+    """6.1"""
+    people = [member("ada", status="locked"), member("bo")]
+    c = community(rank("top", "*"), members=people, assignments=[held("ada", "top")])
+    assert "visitor" in c.may_moderate(VISITOR, "bo").reason
+    assert "locked" in c.may_moderate("ada", "bo").reason
+    assert "visitor" not in c.may_moderate("ada", "bo").reason
+
+
 class TestLooksAndPerks:
     """Rules 7.x."""
 
@@ -577,6 +586,7 @@ class TestLooksAndPerks:
         }  # fmt: skip
         assert found["most"].sources == ("top",)
         assert found["none"].sources == ()
+        assert found["topmost"].sources == ("top",)
         assert {key: each.value for key, each in self.make().perks("bo").items()} == {
             "any": False, "all": False, "most": 0, "least": 0, "total": 0, "topmost": None, "none": 7, "nothing": None,
         }  # fmt: skip
