@@ -206,3 +206,13 @@ class TestTheDifference:
         assert given((1, 9), (2, 3)).stretches == ((1, 9),)
         assert (given((1, 9)) - given((2, 3), (5, 20))).stretches == ((1, 2), (3, 5))
         assert given((1, 3), (5, 7)).since(4).stretches == ((5, 7),)
+
+    def test_the_power_that_ranks_gain_and_lose_is_told_pair_by_pair(self) -> None:
+        def at(*grants: str) -> Community:
+            rules = {"authority": {"moderate": {"using": "member.mute"}}}
+            return Community.from_texts(texts(rank("top", *grants), rank("low"), places=[], rules=rules))
+
+        without, able = at("post.write"), at("post.write", "member.mute")
+        for before, after, gains in ((without, able, True), (able, without, False)):
+            told = [(each.gains, each.act, each.actor, each.target) for each in before.impact(after).powers]
+            assert told == [(gains, "moderate", "top", "low")]
