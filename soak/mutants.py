@@ -2,16 +2,12 @@
 
 python soak/mutants.py decide [MUTANTS] [SEED]
 python soak/mutants.py change 300 1
-python soak/mutants.py --faults FILE
 
 First the tests run once, and what each of them runs of the room is counted. Then each mutant is put to the tests that
 run its statement, the quickest first, until one fails; each in a process forked from one that has loaded the packages
 already. Prints how many mutants were killed, with the interval that this share lies in, and those that live. What
 stands in annotations is left out: it is never run. ``ASK_ABOVE_MUTANTS`` names a folder to keep what was found in, so
 that a run can go on.
-
-A file of faults is JSON: a list of ``[file, text, text instead]``. Each is put to every test that runs its statement,
-and how many of them fail is told.
 """
 
 from __future__ import annotations
@@ -370,35 +366,14 @@ def told(copy: Path, mutants: list[Mutant], found: dict[str, dict[str, Any]], to
         print("\n".join(list(difflib.unified_diff(before, after, lineterm="", n=2))[2:]))
 
 
-def put_faults(base: Path, copy: Path, faults: list[list[str]]) -> None:
-    """Put each fault to every test that runs its statement, and tell which fail."""
-    tests = Tests(copy)
-    runner = Runner(copy)
-    for path, text, instead in faults:
-        source = (copy / path).read_text("utf-8")
-        if source.count(text) != 1:
-            print(f"{path}: {text!r} stands there {source.count(text)} times", flush=True)
-            continue
-        chosen = tests.of(path, source[: source.index(text)].count("\n") + 1)
-        with put(copy, path, source.replace(text, instead)):
-            result = runner.run(["-q", "-p", "no:cacheprovider", *chosen], 1200)
-        failed = [line.split(" - ")[0] for line in result["text"].splitlines() if line.startswith(("FAILED", "ERROR"))]
-        print(f"{path}: {text!r} -> {instead!r}: {len(failed)} of {len(chosen)} fail", flush=True)
-        (base / "faults.txt").open("a").write("\n".join([f"{path} {instead!r}", *failed, ""]))
-
-
 def main() -> None:
     """Make the copy, count what the tests run, try, tell."""
-    faults = json.loads(Path(sys.argv[2]).read_text("utf-8")) if sys.argv[1] == "--faults" else None
     room, size, seed = [*sys.argv[1:4], *("decide", "300", "1")[len(sys.argv) - 1 :]][:3]
     with TemporaryDirectory() as name:
         base = Path(os.environ.get("ASK_ABOVE_MUTANTS") or name)
         copy = base / "copy"
         if not copy.exists():
             shutil.copytree(ROOT, copy, ignore=shutil.ignore_patterns("__pycache__", ".*_cache", ".venv"))
-        if faults is not None:
-            put_faults(base, copy, faults)
-            return
         mutants, total = sample(copy, room, int(size), int(seed))
         found = try_all(base, copy, Tests(copy), mutants)
         told(copy, mutants, found, total)

@@ -18,7 +18,7 @@ from ask_above.ask.advice.colors import contrast
 from ask_above.charter.changes import granting, withholding
 from ask_above.show import figures
 from ask_above.show.figures.inks import DARK, LIGHT
-from ask_above.show.figures.letters import folded
+from ask_above.show.figures.lettering import folded
 from ask_above.show.figures.sheet import Sheet
 from commands import run
 from small import community, held, member, place, rank, texts

@@ -242,7 +242,8 @@ class TestWordsOfAPlace:
 
     def test_a_range_that_covers_the_actor_says_so(self, tmp_path: Path) -> None:
         said = against(made(tmp_path, rank("guest")), Say("yard", "guest+", "deny", ["post.write"]))
-        assert "9.7c: guest+ in yard speaks of Bo too, and nobody says such of themselves." in said
+        assert "9.7c: guest+ in yard speaks of Bo too, and nobody says such of themselves" in said
+        assert "name the ranks below one by one." in said
 
     @pytest.mark.parametrize(("title", "called"), [({"title": "The crew"}, "The crew"), ({}, "crew")])
     def test_a_group_is_named_by_its_title(self, tmp_path: Path, title: dict[str, str], called: str) -> None:

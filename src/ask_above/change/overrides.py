@@ -127,7 +127,10 @@ class OverrideEffect:
                 if not self.turns.below(actor, rule, subject.asked, spot.before):
                     said, who = f"{rank}+ {self.turns.at(spot)} speaks of", self.turns.other(subject, actor)
                     if subject.keys == (actor.key,):
-                        yield Refusal("9.7c", f"{said} {who} too, and nobody says such of themselves.")
+                        yield Refusal(
+                            "9.7c",
+                            f"{said} {who} too, and nobody says such of themselves: name the ranks below one by one.",
+                        )
                     else:
                         yield Refusal("9.7c", f"{said} {who}, who does not stand below {actor.label} there.")
                     return

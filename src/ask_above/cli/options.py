@@ -180,7 +180,7 @@ class Figure(NamedTuple):
     def write(self, draw: Callable[..., Any], *given: Any, **words: Any) -> None:
         """Draw and write it, and say so."""
         from ask_above.show.figures.files import write
-        from ask_above.show.figures.letters import missing_signs
+        from ask_above.show.figures.lettering import missing_signs
         from ask_above.show.screen import stdout
 
         axes = draw(*given, **words, dark=self.dark)

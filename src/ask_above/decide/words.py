@@ -112,8 +112,10 @@ class LateWord:
         self._said = ""
 
     def __str__(self) -> str:
-        if self._tell is not None:
-            self._said, self._tell = self._tell(), None
+        tell = self._tell  # any number of threads may read it at once: what is said is there before this is gone
+        if tell is not None:
+            self._said = tell()
+            self._tell = None
         return self._said
 
     def __reduce__(self) -> tuple[type[str], tuple[str]]:

@@ -11,7 +11,7 @@ from ask_above.decide.words import in_place, in_places, upper
 from ask_above.escalation.overview import rows as climb_rows
 from ask_above.escalation.wording import said
 from ask_above.show.climb import together
-from ask_above.show.figures.letters import BODY, LINE, SMALL, folded, measure
+from ask_above.show.figures.lettering import BODY, LINE, SMALL, folded, measure
 from ask_above.show.figures.matrix import rule
 from ask_above.show.figures.sheet import MARGIN, Sheet
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 from ask_above.ask.cover import Cover
-from ask_above.show.figures.letters import BODY, LINE, SMALL, measure
+from ask_above.show.figures.lettering import BODY, LINE, SMALL, measure
 from ask_above.show.figures.matrix import Columns, rule
 from ask_above.show.figures.sheet import MARGIN, Sheet
 

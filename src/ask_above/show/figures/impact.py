@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from ask_above.ask.impact.whole import Impact, Shift
 from ask_above.charter.names import few
-from ask_above.show.figures.letters import BODY, LINE, SMALL, folded
+from ask_above.show.figures.lettering import BODY, LINE, SMALL, folded
 from ask_above.show.figures.matrix import rule
 from ask_above.show.figures.sheet import MARGIN, Sheet
 from ask_above.show.impact import counted, power_lines, when_in_words, where_in_words, who_in_words

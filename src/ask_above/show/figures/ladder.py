@@ -11,7 +11,7 @@ from ask_above.charter.rules import ACTS
 from ask_above.community import Community
 from ask_above.decide.decider import Decider
 from ask_above.decide.words import HELD_BY
-from ask_above.show.figures.letters import BODY, LINE, SMALL, measure
+from ask_above.show.figures.lettering import BODY, LINE, SMALL, measure
 from ask_above.show.figures.matrix import rule
 from ask_above.show.figures.sheet import MARGIN, Sheet
 

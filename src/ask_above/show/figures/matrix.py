@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from ask_above.show.figures.letters import BODY, LINE, folded, measure
+from ask_above.show.figures.lettering import BODY, LINE, folded, measure
 from ask_above.show.figures.sheet import MARGIN, Sheet
 
 _LEVEL = 84.0

@@ -10,7 +10,7 @@ from ask_above.charter.rules import ACTS
 from ask_above.community import Community
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.words import in_place
-from ask_above.show.figures.letters import LINE
+from ask_above.show.figures.lettering import LINE
 from ask_above.show.figures.matrix import Columns, rule, side
 from ask_above.show.figures.sheet import MARGIN, Sheet
 
