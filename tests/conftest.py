@@ -12,6 +12,7 @@ import pytest
 
 import ask_above
 from ask_above import Community
+from ask_above.workspace.home import Home
 from databases import fresh_database, programs, server
 
 pytest_plugins = ["pytester"]
@@ -27,6 +28,10 @@ class Place(NamedTuple):
 
     def open(self) -> Community:
         return Community.open(self.folder, register=self.url)
+
+    def open_home(self) -> Home:
+        """What changes are made in, also where the files cannot be read as they stand."""
+        return Home(self.folder, "charter.yaml", self.url)
 
     @property
     def charter(self) -> str:

@@ -202,9 +202,9 @@ def is_whole(site: Site, work: Work, before: Any, after: Any, *, made: bool) -> 
     found = state(site)
     wanted = [after] if made else [before, after]
     if work.make is _by_hand and not made:  # an edit by hand counts whether the change was made or not
-        by_hand = (after[0].replace("kit.lend, ", "").replace(", kit.lend", ""), *after[1:])
         assert "title: News" in found[0] or "title: Notices" in found[0]
-        assert found == after or found[3:] == before[3:], by_hand[0][:0]
+        # in a database of several folders whoever opens it records the edit
+        assert found == after or (found[3] == before[3] and found[4] in (before[4], [*before[4], "hand"]))
     else:
         assert found in wanted, [a == b for a, b in zip(found, before, strict=True)]
     rest = [each.name for each in site.folder.iterdir() if each.name.endswith(".part")]

@@ -17,6 +17,7 @@ from ask_above.errors import StoreError
 from ask_above.files.csv_rows import read_rows
 from ask_above.people.reading import ASSIGNMENT_COLUMNS
 from ask_above.store.tables import HEAD
+from ask_above.workspace.plans import acknowledge, take_edits
 from ask_above.workspace.undoing import undo
 from conftest import DEMO, Place, assert_files_say_the_same
 from databases import fresh_database
@@ -133,8 +134,10 @@ class TestByHandAndByCommandAreTheSame:
         assert file.read_bytes().endswith(b"\r\n")
 
 
-class TestWhatIsOldIsNoEdit:
-    def test_a_spreadsheet_left_open_while_a_command_ran_undoes_nothing(self, brook: Place) -> None:
+class TestWhatStandsInAFileCounts:
+    """Exactly as it stands: nothing is merged, and nothing comes back that somebody took out."""
+
+    def test_a_spreadsheet_saved_late_counts_and_it_is_told_what_it_undoes(self, brook: Place) -> None:
         begun(brook)
         old = {name: (brook.folder / name).read_text() for name in ("members.csv", "assignments.csv")}
         brook.open().plan(MemberStatus("tove", "locked"), Unassign("bram", "host")).apply()
@@ -142,32 +145,48 @@ class TestWhatIsOldIsNoEdit:
             rows = [",".join(f'"{cell}"' for cell in line.split(",")) for line in text.splitlines()]
             (brook.folder / name).write_text("\r\n".join(rows) + "\r\n")
         c = brook.open()
-        assert c.member("tove").status == "locked"
-        assert not c.may("bram", "thread.close", at="notices")
-        assert any("before change 3" in each and "ask-above undo 3" in each for each in c.notices)
+        assert c.member("tove").status == "active"
+        assert c.may("bram", "thread.close", at="notices")
+        for name in old:
+            assert any(each.startswith(f"{name} undoes change 3: lock Tove Eddy") for each in c.notices)
         c.plan(MemberSet("dara", {"note": "y"})).apply()
-        assert "hand" not in kinds(brook)
+        assert kinds(brook)[-2:] == ["hand", "change"]
+        assert any("undoes change 3" in each for each in brook.open().notices)  # until somebody says that it is known
+        acknowledge(brook.open().home)
         assert brook.open().notices == ()
         assert_files_say_the_same(brook.folder, brook.open())
 
-    def test_an_edit_made_on_an_older_state_is_taken_with_what_others_did_since(self, brook: Place) -> None:
+    def test_a_file_quoted_anew_says_the_same_and_is_no_edit(self, brook: Place) -> None:
         begun(brook)
-        old, charter = (brook.folder / "members.csv").read_text(), brook.charter
-        brook.open().plan(MemberStatus("tove", "locked"), Grant("host", ["kit.lend"])).apply()
-        (brook.folder / "members.csv").write_text(old.replace("Dara Fenwick", "Dara Fen"))
-        (brook.folder / "charter.yaml").write_text(charter.replace("title: Notices", "title: News"))
+        text = (brook.folder / "members.csv").read_text()
+        rows = [",".join(f'"{cell}"' for cell in line.split(",")) for line in text.splitlines()]
+        (brook.folder / "members.csv").write_text("\r\n".join(rows) + "\r\n")
+        brook.open().plan(MemberSet("dara", {"note": "y"})).apply()
+        assert "hand" not in kinds(brook)
+
+    def test_a_word_taken_out_again_with_a_title_beside_it_is_gone(self, brook: Place) -> None:
+        begun(brook)
+        brook.open().plan(Grant("host", ["kit.lend"])).apply()
+        edit(brook.folder / "charter.yaml", ", kit.lend]", "]")
+        edit(brook.folder / "charter.yaml", "title: Notices", "title: News")
         c = brook.open()
-        assert (c.member("tove").status, c.member("dara").name) == ("locked", "Dara Fen")
-        assert c.may("rank:host", "kit.lend")
-        assert c.place("notices").title == "News"
-        assert any("was edited as it was at change 2" in each for each in c.notices)
-        c.plan(MemberSet("dara", {"note": "z"})).apply()
-        assert_files_say_the_same(brook.folder, brook.open())
-        assert "title: News" in brook.charter
-        assert "kit.lend]" in brook.charter
+        assert not c.may("bram", "kit.lend")
+        assert any(each.startswith("charter.yaml undoes change 3: ") for each in c.notices)
+        c.plan(MemberSet("dara", {"note": "y"})).apply()
+        assert not brook.open().may("bram", "kit.lend")
+        undo(brook.open().home, 4).apply()  # the edit is taken back, and no longer told
+        assert brook.open().may("bram", "kit.lend")
+        assert brook.open().notices == ()
+
+    def test_what_only_adds_to_a_change_undoes_nothing(self, brook: Place) -> None:
+        begun(brook)
+        brook.open().plan(Grant("host", ["kit.lend"]), RankRename("host", title="Keeper")).apply()
+        edit(brook.folder / "charter.yaml", "title: Keeper", "title: Keeper of the boards")
+        assert brook.open().rank("host").title == "Keeper of the boards"
+        assert brook.open().notices == ()
 
     @pytest.mark.parametrize("database", ["sqlite", "postgresql"])
-    def test_two_folders_that_share_one_database_do_not_undo_each_other(
+    def test_of_two_folders_the_newest_state_answers_and_an_older_edit_waits(
         self, tmp_path: Path, database: str, request: pytest.FixtureRequest
     ) -> None:
         if database == "sqlite":
@@ -179,36 +198,98 @@ class TestWhatIsOldIsNoEdit:
             shutil.copytree(DEMO, place.folder)
         begun(one)
         assert other.open().member("tove").note == "first"
-        named = json.loads((one.folder / ".ask-above.json").read_text())["register"]
-        assert named == ("shared.db" if database == "sqlite" else url.replace("postgresql:", "postgresql+psycopg:"))
+        named = json.loads((one.folder / ".ask-above.json").read_text())
+        assert named["register"] == (
+            "shared.db" if database == "sqlite" else url.replace("postgresql:", "postgresql+psycopg:")
+        )
+        assert "state" not in named
         one.open().plan(RankRename("host", title="Keeper")).apply()
         assert other.open().rank("host").title == "Keeper"
         other.open().plan(MemberSet("dara", {"note": "other"})).apply()
         assert one.open().rank("host").title == "Keeper"
         assert one.charter == other.charter
-        # an edit of the folder that is behind is taken with what the other did
+        # an edit on the newest state is recorded by the first who opens it, and so counts in both
+        edit(one.folder / "charter.yaml", "title: Notices", "title: News")
+        assert one.open().place("notices").title == "News"
+        assert other.open().place("notices").title == "News"
+        # on an older state nothing of it counts, and nothing of it is lost
         behind = other.charter
         one.open().plan(Grant("host", ["kit.lend"])).apply()
-        (other.folder / "charter.yaml").write_text(behind.replace("title: Notices", "title: News"))
-        assert other.open().place("notices").title == "News"
-        assert other.open().may("rank:host", "kit.lend")
-        # where both touched one line it is refused, and both are shown
-        edit(one.folder / "charter.yaml", "title: Keeper", "title: Keeper of the boards")
-        one.open().plan(MemberSet("dara", {"note": "more"})).apply()
-        edit(other.folder / "charter.yaml", "title: Keeper", "title: Warden of the boards")
-        with pytest.raises(FaultyFilesError, match=r"(?s)Warden of the boards.*Keeper of the boards"):
-            other.open()
-        edit(other.folder / "charter.yaml", "title: Warden of the boards", "title: Keeper of the boards")
-        assert other.open().place("notices").title == "News"
+        edited = behind.replace("title: News", "title: Board of news")
+        (other.folder / "charter.yaml").write_text(edited)
+        for n in range(2):
+            c = other.open()
+            assert (c.place("notices").title, bool(c.may("rank:host", "kit.lend"))) == ("News", True)
+            said = " ".join(c.notices)
+            assert all(word in said for word in ("journal --edits", "journal --take charter.yaml", "undo --edits"))
+            c.plan(MemberSet("dara", {"note": f"more {n}"})).apply()
+        assert other.charter == edited
+        take_edits(other.open().home, ["charter.yaml"])  # as it stands, without what the other did since
+        for place in (one, other):
+            c = place.open()
+            assert (c.place("notices").title, bool(c.may("rank:host", "kit.lend"))) == ("Board of news", False)
+        assert any("charter.yaml undoes change" in each for each in one.open().notices)
 
-    def test_both_touching_one_line_of_the_register_is_refused_and_both_are_shown(self, brook: Place) -> None:
+    def test_writing_the_newest_in_its_place_keeps_what_was_edited_beside_it(self, tmp_path: Path) -> None:
+        one, other = (Place(tmp_path / name, f"sqlite:///{tmp_path}/shared.db") for name in ("one", "other"))
+        for place in (one, other):
+            shutil.copytree(DEMO, place.folder)
+            place.open().plan(MemberSet("tove", {"note": place.folder.name})).apply()
+        one.open().plan(Grant("host", ["kit.lend"])).apply()
+        edit(other.folder / "charter.yaml", "title: Notices", "title: News")
+        assert other.open().place("notices").title == "Notices"
+        put = dict(other.open().home.drop_edits())
+        assert "title: News" in (other.folder / put["charter.yaml"]).read_text()
+        assert other.charter == one.charter
+        assert other.open().notices == ()
+
+    @pytest.mark.parametrize("name", ["members.csv", "assignments.csv", "charter.yaml"])
+    def test_a_file_that_lost_most_of_what_it_held_is_a_fault_until_that_is_confirmed(
+        self, brook: Place, name: str
+    ) -> None:
         begun(brook)
-        mark = (brook.folder / ".ask-above.json").read_text()
-        brook.open().plan(MemberSet("tove", {"name": "Tove Tide"})).apply()
-        (brook.folder / ".ask-above.json").write_text(mark)  # as in a folder that is behind
-        edit(brook.folder / "members.csv", "Tove Tide", "Tove Ebb")
-        with pytest.raises(FaultyFilesError, match=r"(?s)Tove Ebb.*Tove Tide"):
+        edit(brook.folder / "charter.yaml", "owner: ines\n", "")
+        held = (brook.folder / name).read_text()
+        kept = held.splitlines(keepends=True)[:3]
+        if name == "charter.yaml":
+            kept = ["charter: 1\nkey: wren-valley\ncapabilities: {A: {a.b: B}}\nranks: [{key: host, grants: [a.b]}]\n"]
+        for text in ["", "".join(kept)]:
+            (brook.folder / name).write_text(text)
+            with pytest.raises(FaultyFilesError):
+                brook.open()
+        if name != "charter.yaml":
+            with pytest.raises(FaultyFilesError, match=f"journal --take {name}"):
+                brook.open()
+        if name == "assignments.csv":
+            take_edits(brook.open_home(), [name])
+            assert len(brook.open().register.assignments) == len(kept) - 1
+        else:
+            (brook.folder / name).write_text(held)
             brook.open()
+
+    def test_a_file_that_is_missing_is_written_anew(self, brook: Place) -> None:
+        begun(brook)
+        brook.open().plan(MemberStatus("tove", "locked")).apply()
+        held = {name: (brook.folder / name).read_bytes() for name in ("charter.yaml", "members.csv")}
+        for name in held:
+            (brook.folder / name).unlink()
+        assert brook.open().member("tove").status == "locked"
+        assert {name: (brook.folder / name).read_bytes() for name in held} == held
+
+    def test_a_row_of_somebody_forgotten_is_an_error(self, brook: Place) -> None:
+        begun(brook)
+        row = next(line for line in (brook.folder / "members.csv").read_text().splitlines() if line.startswith("tove,"))
+        brook.open().plan(MemberForget("tove")).apply()
+        with (brook.folder / "members.csv").open("a") as out:
+            out.write(f"{row}\n")
+        with pytest.raises(FaultyFilesError, match="forgotten"):
+            brook.open()
+
+    def test_who_is_made_active_by_hand_gets_no_rank_of_joining(self, brook: Place) -> None:
+        begun(brook)
+        with (brook.folder / "members.csv").open("a") as out:
+            out.write("ulla,Ulla Ness,,person,active,,,\n")
+        assert not brook.open().register.of("ulla")
 
 
 class TestWhereNoFilesAreKept:

@@ -94,9 +94,10 @@ class Community:
         of every file, :class:`MissingFileError`, or ``StoreError`` where the database is gone or cannot be read.
         """
         from ask_above.workspace.home import Home
+        from ask_above.workspace.plans import recorded
 
         home = Home(*located(path), register, on_demand=on_demand)
-        snapshot = home.read()
+        snapshot = recorded(home)
         opened = cls(snapshot.charter, snapshot.register)
         opened._home, opened._notices = home, snapshot.notices
         return opened

@@ -34,7 +34,8 @@ class MemberForget(NamedTuple):
                 f"The charter names {self.key} in {listed(named)}. Take that out first, by command or by hand."
             )
         before = member_row(member)
-        after = {**before, **dict.fromkeys(("name", "email", "note", "user_name", "external_id", "groups"), "")}
+        gone = ("name", "email", "phone", "note", "user_name", "external_id", "groups")
+        after = {**before, **dict.fromkeys(gone, "")}
         after |= {"status": "retired", "was": ""}
         return Done("forget a member for good", (), (RowChange("members", self.key, before, after),))
 

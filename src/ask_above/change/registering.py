@@ -28,6 +28,7 @@ def member_of(cells: Mapping[str, str]) -> Member:
         cells.get("user_name", ""),
         cells.get("external_id", ""),
         cells.get("was", ""),
+        cells.get("phone", ""),
     )
 
 

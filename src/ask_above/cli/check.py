@@ -100,7 +100,8 @@ def command(
         rows = [] if advice else [*map(unmet_row, unmet), *(later_row(since, each) for since, each in later)]
         rows += [advice_row(each) for each in given.pieces]
         write_table(sys.stdout, form, CHECK_COLUMNS, rows, check_data(opened.decider, unmet, given, later))
-    return _status(unmet, later, given.pieces, strict=strict)
+    undone = bool(opened.home.read().undone)
+    return _status(unmet, later, given.pieces, strict=strict) or int(undone)
 
 
 def _mends(opened: Community, unmet: Sequence[Unmet]) -> list[str]:

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import sys
+from collections.abc import Sequence
 from datetime import date, datetime, time
 from typing import TYPE_CHECKING
 
 import click
 
+from ask_above.charter.names import listed
 from ask_above.cli.changing import home_of
 from ask_above.cli.moments import Moment, Typed, meant
 from ask_above.cli.options import community_option, complete, format_option, members
@@ -25,6 +27,16 @@ if TYPE_CHECKING:
 @click.option("--by", metavar="MEMBER", help="What this member did.", shell_complete=complete(members))
 @click.option("--about", metavar="TEXT", help="What names this: a member, a rank, a place.")
 @click.option("--since", metavar="WHEN", type=Moment(), help="From this day or moment on.")
+@click.option("--edits", is_flag=True, help="Show what edits by hand since the last change would change, or do change.")
+@click.option("--take", multiple=True, metavar="FILE", help="Make a file that was edited a change, as it stands.")
+@click.option(
+    "--acknowledge",
+    is_flag=False,
+    flag_value=0,
+    type=int,
+    metavar="[NUMBER]",
+    help="Note that an edit by hand which undoes a change is known: no command tells it again.",
+)
 @click.option("--most", default=20, show_default=True, type=click.IntRange(1), help="How many at most.")
 @community_option
 @format_option
@@ -33,13 +45,17 @@ def command(
     by: str | None,
     about: str | None,
     since: Typed,
+    edits: bool,
+    take: Sequence[str],
+    acknowledge: int | None,
     most: int,
     community: str | None,
     form: str,
 ) -> int:
     """Show who changed what, when, and why, the latest first; with a number, all of one change.
 
-    With a member's name, what was done by them and to them.
+    With a member's name, what was done by them and to them. What is edited by hand counts as it stands, and is recorded
+    before the next change.
 
     \b
     Examples:
@@ -52,6 +68,8 @@ def command(
 
     number = int(about_whom) if about_whom is not None and about_whom.isdecimal() else None
     home = home_of(community)
+    if edits or take or acknowledge is not None:
+        return _settle(home, take, acknowledge)
     member = None if about_whom is None or number is not None else _member(home, about_whom)
     start = _start(home, since)
     entries = home.store.entries() if home.storage.holds_register() else []
@@ -71,6 +89,32 @@ def command(
     names = {key: member.called for key, member in snapshot.register.members.items()}
     show_journal(stdout(), found, names, snapshot.charter, whole=number is not None)
     return 0 if found or not entries else 1
+
+
+def _settle(home: Home, take: Sequence[str], number: int | None) -> int:
+    """Show what was edited by hand, make it a change, or note that it is known."""
+    from ask_above.show.impact import show_by_hand
+    from ask_above.workspace.plans import acknowledge, by_hand, opened, take_edits
+
+    if take:
+        for entry in take_edits(home, take):
+            back = f"To undo it: ask-above undo {entry.number}"
+            stdout().line(f"Done: change {entry.number}, {entry.what}. {back}", "yes")
+        return 0
+    if number is not None:
+        known = acknowledge(home, number or None)
+        stdout().line(f"Acknowledged: {listed(f'change {each}' for each in known)}.", "yes")
+        return 0
+    held = home.read().held
+    snapshot = home.read(take=held) if held else home.read()
+    names = opened(home, snapshot)
+    edited = by_hand(home, snapshot, names, names.moment())
+    if edited is None:
+        stdout().line("Nothing was edited by hand since the last change.")
+    else:
+        files = [*snapshot.by_hand, *sorted({f"{row.table}.csv" for row in snapshot.rows})]
+        show_by_hand(stdout(), files, edited)
+    return 0
 
 
 def _start(home: Home, since: Typed) -> datetime | None:

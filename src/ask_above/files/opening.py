@@ -5,16 +5,19 @@ from __future__ import annotations
 from pathlib import Path
 
 from ask_above.errors import MissingFileError
-from ask_above.files.names import CHARTER
+from ask_above.files.names import CHARTER, MARK
 
 
 def located(path: str | Path) -> tuple[Path, str]:
-    """Return the folder and the charter's name in it; raises :class:`MissingFileError` where there is no charter."""
+    """Return the folder and the charter's name in it; raises :class:`MissingFileError` where there is no charter.
+
+    One that is missing beside the folder's database is written anew from there.
+    """
     path = Path(path)
     folder, name = path, CHARTER
     if not folder.is_dir() and (folder.is_file() or folder.suffix in (".yaml", ".yml")):
         folder, name = folder.parent, folder.name
-    if not (folder / name).exists():
+    if not (folder / name).exists() and not (folder / MARK).exists():
         where = f"the folder '{folder}'" if folder.is_dir() else f"'{folder}', which is no folder"
         raise MissingFileError(
             f"There is no {name} in {where}. Name the community's folder, or write the demo with: ask-above demo DIR"

@@ -24,6 +24,7 @@ _CALLED: Final = {
     "first name": ("first name", "firstname", "given name", "forename", "vorname"),
     "last name": ("last name", "lastname", "surname", "family name", "nachname"),
     "email": ("email", "e mail", "mail", "email address", "e mail address", "mail address", "address"),
+    "phone": ("phone", "telephone", "tel", "mobile", "phone number", "telephone number", "mobile number"),
     "kind": ("kind", "type"),
     "status": ("status", "state"),
     "joined": ("joined", "join date", "joined on", "member since", "since", "date joined", "entry date", "start"),

@@ -26,6 +26,7 @@ MEMBER_COLUMNS = (
     "user_name",
     "external_id",
     "was",
+    "phone",
 )
 ASSIGNMENT_COLUMNS = ("member", "rank", "place", "from", "until", "by", "why", "source")
 
@@ -118,6 +119,7 @@ def _member(
         email=cells.get("email", ""),
         kind=cells.get("kind") or "person",
         status=cells.get("status") or "active",
+        phone=cells.get("phone", ""),
         joined=joined,
         groups=groups,
         note=cells.get("note", ""),

@@ -37,6 +37,7 @@ class Member(NamedTuple):
     user_name: str = ""
     external_id: str = ""
     was: str = ""
+    phone: str = ""
     where: Where = NOWHERE
 
     @property

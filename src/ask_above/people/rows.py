@@ -12,7 +12,8 @@ from ask_above.charter.where import Where
 from ask_above.people.register import KINDS, STATUSES, Assignment, Member
 
 MEMBER_ORDER = (
-    "key", "name", "email", "kind", "status", "joined", "note", "id", "user_name", "external_id", "was", "groups",
+    "key", "name", "email", "kind", "status", "joined", "note", "id", "user_name", "external_id", "was",
+    "phone", "groups",
 )  # fmt: skip
 ASSIGNMENT_ORDER = ("number", "member", "rank", "place", "from", "until", "by", "why", "source")
 """What the rows are made of, in order."""
@@ -23,8 +24,8 @@ def members_of(rows: Iterable[Sequence[Any]], charter: Charter, where: Where) ->
     groups: dict[str, tuple[str, ...]] = {"": ()}
     found = {
         row[0]: Member(
-            row[0], row[1], row[2], row[3], row[4], row[5], groups[said] if (said := row[11]) in groups else
-            groups.setdefault(said, tuple(said.split(";"))), row[6], row[7], row[8], row[9], row[10], where,
+            row[0], row[1], row[2], row[3], row[4], row[5], groups[said] if (said := row[12]) in groups else
+            groups.setdefault(said, tuple(said.split(";"))), row[6], row[7], row[8], row[9], row[10], row[11], where,
         )
         for row in rows
     }  # fmt: skip

@@ -208,7 +208,7 @@ class Folder(Source):
     def _state(community: Community, snapshot: Snapshot) -> ServedState:
         loaded = snapshot.loaded
         last = loaded.last if loaded else 0
-        edited = bool(snapshot.by_hand or snapshot.rows)
+        edited = snapshot.is_edited
         number = str(last)
         if edited or loaded is None:
             whole = hashlib.sha256(repr(sorted(snapshot.found.items())).encode())

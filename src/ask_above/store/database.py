@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
+from typing import Any
 
 import sqlalchemy as sa
 
 from ask_above.errors import StoreError
 from ask_above.store.connecting import copy_of, engine_of, is_damage, may_be_written, said_of, url_of
-from ask_above.store.entries import Entry, Loaded, digest, entry_of, rows_as_text, values_of
+from ask_above.store.entries import Entry, Loaded, entry_of, rows_as_text, values_of
 from ask_above.store.rows import count_of, read_assignments, read_members, write_rows
-from ask_above.store.tables import HEAD, assignments, compiled, intent, journal, known_files, metadata, notes, state
+from ask_above.store.tables import HEAD, assignments, compiled, intent, journal, metadata, notes, state
 from ask_above.store.upgrading import upgrade
 
 _LOCK = 0x61736B61626F7665
@@ -188,7 +189,12 @@ class Store:
         last = connection.execute(sa.select(sa.func.max(journal.c.number))).scalar() or 0
         version, files = int(said.get("version", "0")), json.loads(said.get("files", "{}"))
         size, waits = count_of(connection), self._waits(connection)
-        return Loaded(people, given, size, said.get("id", ""), version, last, files, self.letters_on(connection), waits)
+        unseen, forgotten = (json.loads(said.get(name) or "[]") for name in ("unseen", "forgotten"))
+        letters, aside = self.letters_on(connection), said.get("aside") == "true"
+        return Loaded(
+            people, given, size, said.get("id", ""), version, last, files, letters, waits,
+            tuple(unseen), frozenset(forgotten), aside,
+        )  # fmt: skip
 
     def letters_on(self, connection: sa.Connection) -> list[tuple[str, str]]:
         """Return the letters that were decided and may not be written yet, as pairs of a file's name and its text."""
@@ -218,14 +224,6 @@ class Store:
             return [entry_of(row) for row in connection.execute(wanted)]
         with self.reading() as reading:
             return [entry_of(row) for row in reading.execute(wanted)]
-
-    def known(self, name: str, content: bytes, connection: sa.Connection) -> int | None:
-        """Return the last state at which a file held something, ``None`` where it never did."""
-        found = sa.select(known_files.c.number).where(
-            known_files.c.name == name, known_files.c.digest == digest(content)
-        )
-        number = connection.execute(found).scalar()
-        return None if number is None else int(number)
 
     def compiled(self, key: str, connection: sa.Connection) -> bytes | None:
         """Return what is kept of the charter under a digest."""
@@ -262,6 +260,7 @@ class Store:
         connection.execute(journal.update().where(journal.c.number == made.number).values(rows=rows_as_text(rows)))
         if made.undoes is not None:
             connection.execute(journal.update().where(journal.c.number == made.undoes).values(undone_by=made.number))
+            self.acknowledge(connection, [made.undoes])
         if letters:
             said = json.dumps(list(letters))
             connection.execute(intent.insert().values(journal=made.number, files="{}", letters=said))
@@ -269,17 +268,25 @@ class Store:
         connection.execute(state.update().where(state.c.name == "version").values(value=version))
         if not same_files:
             connection.execute(state.update().where(state.c.name == "files").values(value=json.dumps(dict(files))))
-        for name, text in files.items():
-            self.note_file(connection, name, text.encode("utf-8"), made.number)
+        if made.reverts:
+            self.set_state(connection, "unseen", [*self.state_on(connection, "unseen"), made.number])
         return made
 
-    def note_file(self, connection: sa.Connection, name: str, content: bytes, number: int) -> None:
-        """Note that a file has held something at a state."""
-        key = digest(content)
-        same = (known_files.c.name == name) & (known_files.c.digest == key)
-        done = connection.execute(known_files.update().where(same).values(number=number))
-        if not done.rowcount:
-            connection.execute(known_files.insert().values(name=name, digest=key, number=number))
+    @staticmethod
+    def state_on(connection: sa.Connection, name: str) -> Any:
+        """Return a value of the state that is kept as JSON."""
+        return json.loads(connection.execute(sa.select(state.c.value).where(state.c.name == name)).scalar() or "null")
+
+    @staticmethod
+    def set_state(connection: sa.Connection, name: str, value: Any) -> None:
+        """Keep a value of the state as JSON."""
+        connection.execute(state.update().where(state.c.name == name).values(value=json.dumps(value)))
+
+    def acknowledge(self, connection: sa.Connection, numbers: Iterable[int]) -> None:
+        """Note that edits by hand which undo a change are known: they are told no more."""
+        unseen = self.state_on(connection, "unseen") or []
+        if not set(unseen).isdisjoint(numbers):
+            self.set_state(connection, "unseen", [number for number in unseen if number not in {*numbers}])
 
     def keep_compiled(self, connection: sa.Connection, key: str, content: bytes) -> None:
         """Keep the charter as it was read; what was kept of earlier ones goes."""

@@ -15,7 +15,8 @@ class Entry(NamedTuple):
     """One entry of the journal.
 
     ``kind`` is change, hand (an edit of the files by hand), undo or import. ``splices`` are lists of file, start, old
-    and new text; ``rows`` the rows of the register that changed.
+    and new text; ``rows`` the rows of the register that changed. ``name`` is what ``who`` was called then; ``reverts``
+    are the changes that an edit by hand undoes.
     """
 
     number: int
@@ -30,6 +31,8 @@ class Entry(NamedTuple):
     rows: Sequence[RowChange] = ()
     undoes: int | None = None
     undone_by: int | None = None
+    name: str = ""
+    reverts: Sequence[int] = ()
 
 
 class Loaded(NamedTuple):
@@ -38,7 +41,8 @@ class Loaded(NamedTuple):
     ``people`` and ``given`` are the rows of members and assignments, ``None`` where they are read as they are needed.
     ``id`` is the database's. ``version`` counts its changes, ``last`` is the number of the last. ``files`` are the
     charter's files as they were after it. ``letters`` were decided and may not be written yet; ``waits`` tells whether
-    anything was that may not be.
+    anything was that may not be. ``unseen`` are entries of edits by hand that undo a change and were not acknowledged,
+    ``forgotten`` digests of who was forgotten; ``aside``: the register's two files are not kept.
     """
 
     people: list[tuple[str, ...]] | None
@@ -50,6 +54,9 @@ class Loaded(NamedTuple):
     files: Mapping[str, str]
     letters: Sequence[tuple[str, str]]
     waits: bool
+    unseen: tuple[int, ...] = ()
+    forgotten: frozenset[str] = frozenset()
+    aside: bool = False
 
     @property
     def members(self) -> list[dict[str, str]]:
@@ -70,11 +77,12 @@ def digest(content: bytes) -> str:
 
 def values_of(entry: Entry) -> dict[str, Any]:
     """Return an entry's columns, less its number and its rows."""
-    said = {name: getattr(entry, name) for name in ("at", "who", "kind", "what", "why", "forced", "undoes")}
+    said = {name: getattr(entry, name) for name in ("at", "who", "name", "kind", "what", "why", "forced", "undoes")}
     return said | {
         "effect": json.dumps(list(entry.effect)),
         "splices": json.dumps(list(entry.splices)),
         "rows": "[]",
+        "reverts": json.dumps(list(entry.reverts)),
     }
 
 
@@ -98,4 +106,6 @@ def entry_of(row: Any) -> Entry:
         tuple(RowChange(*each) for each in json.loads(row.rows)),
         row.undoes,
         row.undone_by,
+        row.name,
+        tuple(json.loads(row.reverts)),
     )

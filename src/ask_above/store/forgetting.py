@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 import re
 from collections.abc import Mapping
@@ -12,7 +13,7 @@ import sqlalchemy as sa
 from ask_above.store.tables import assignments, journal, member_groups, members, notes
 
 _FILLER = "·"
-_GONE = ("name", "email", "note", "user_name", "external_id")
+_GONE = ("name", "email", "phone", "note", "user_name", "external_id")
 _SHORT = 3
 
 
@@ -44,6 +45,13 @@ class Person(NamedTuple):
         return re.compile("|".join(said) or r"(?!)", re.IGNORECASE)
 
 
+def digests_of(salt: str, cells: Mapping[str, str]) -> set[str]:
+    """Return what somebody's row is known by once they are forgotten: key and name together, and their id."""
+    said = [f"{cells.get('key', '')}\n{cells.get('name', '').casefold()}"]
+    said += [cells["id"]] if cells.get("id") else []
+    return {hashlib.blake2b(f"{salt}\n{text}".encode(), digest_size=24).hexdigest() for text in said}
+
+
 def forget(connection: sa.Connection, person: Person, *, key_is_theirs: bool) -> None:
     """Let a stranger stand for somebody everywhere; ``key_is_theirs``: nothing else in the charter has that key."""
     _in_tables(connection, person)
@@ -54,6 +62,7 @@ def forget(connection: sa.Connection, person: Person, *, key_is_theirs: bool) ->
         ]
         said = {
             "who": person.stranger if row.who == person.key else row.who,
+            "name": person.stranger if row.who == person.key else person.without(row.name),
             "what": person.without(row.what),
             "why": person.without(row.why),
             "effect": json.dumps([person.without(each) for each in json.loads(row.effect)]),

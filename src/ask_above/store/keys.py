@@ -70,7 +70,12 @@ class Claims(NamedTuple):
 def read_claims(store: Store) -> list[Claims]:
     """Return what each directory claims that members were taken over from."""
     with store.reading() as connection:
-        rows = connection.execute(sa.select(state).where(state.c.name.startswith(_CLAIMS)).order_by(state.c.name)).all()
+        return read_claims_on(connection)
+
+
+def read_claims_on(connection: sa.Connection) -> list[Claims]:
+    """Return what each directory claims, within a transaction."""
+    rows = connection.execute(sa.select(state).where(state.c.name.startswith(_CLAIMS)).order_by(state.c.name)).all()
     found = [(name.removeprefix(_CLAIMS), json.loads(value)) for name, value in rows]
     return [Claims(name, tuple(said["fields"]), tuple(said["groups"])) for name, said in found]
 

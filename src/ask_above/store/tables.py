@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from sqlalchemy import Boolean, Column, Integer, LargeBinary, MetaData, String, Table, Text
 
-HEAD = "0004"
+HEAD = "0005"
 """The version of the schema that this package reads and writes."""
 
 metadata = MetaData()
@@ -24,6 +24,7 @@ members = Table(
     Column("user_name", Text, nullable=False, default=""),
     Column("external_id", Text, nullable=False, default=""),
     Column("was", String(20), nullable=False, default=""),
+    Column("phone", Text, nullable=False, default=""),
 )
 
 member_groups = Table(
@@ -57,6 +58,7 @@ journal = Table(
     Column("number", Integer, primary_key=True, autoincrement=True),
     Column("at", String(40), nullable=False),
     Column("who", String(200), nullable=False, default=""),
+    Column("name", Text, nullable=False, default=""),
     Column("kind", String(20), nullable=False),
     Column("what", Text, nullable=False),
     Column("why", Text, nullable=False, default=""),
@@ -67,22 +69,32 @@ journal = Table(
     Column("needs", Text, nullable=False, default="[]"),
     Column("undoes", Integer, nullable=True),
     Column("undone_by", Integer, nullable=True),
+    Column("reverts", Text, nullable=False, default="[]"),
 )
+"""``name`` is what whoever made the change was called then. ``reverts`` are the changes that an edit by hand undoes."""
 
 state = Table("state", metadata, Column("name", String(40), primary_key=True), Column("value", Text, nullable=False))
 """``version`` counts the changes; ``files`` holds the charter's files as they were after the last one, as JSON.
 
-``id`` is the database's own, by which a folder knows it.
+``id`` is the database's own, by which a folder knows it. ``unseen`` lists the entries of edits by hand that undo a
+change and were not acknowledged; ``aside`` tells that the register's two files are not kept; ``forgotten`` holds
+digests of those who were forgotten.
 """
 
-known_files = Table(
-    "known_files",
+folder_files = Table(
+    "folder_files",
     metadata,
+    Column("folder", String(64), primary_key=True),
     Column("name", String(200), primary_key=True),
-    Column("digest", String(64), primary_key=True),
+    Column("digest", String(64), nullable=False),
+    Column("before", String(64), nullable=False, default=""),
     Column("number", Integer, nullable=False),
+    Column("placed", Boolean, nullable=False, default=True),
 )
-"""What each file has held at some state, by its digest: such a file is older than the register, and no edit by hand."""
+"""What was last written into each file of a folder: its digest, the one before, the number of the state.
+
+``placed`` tells whether all files of that change are in their places. The database's own folder has an empty name.
+"""
 
 notes = Table(
     "notes",

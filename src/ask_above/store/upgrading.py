@@ -1,16 +1,13 @@
-"""Bring a database's schema up to date, with what follows from the journal; within the transaction of the caller."""
+"""Bring a database's schema up to date, within the transaction of the caller."""
 
 from __future__ import annotations
 
-import json
-from collections.abc import Iterator
 from pathlib import Path
 from uuid import uuid4
 
 import sqlalchemy as sa
 
-from ask_above.store.entries import digest
-from ask_above.store.tables import HEAD, journal, known_files, metadata, state
+from ask_above.store.tables import HEAD, metadata, state
 
 
 def upgrade(connection: sa.Connection, *, keep: bool) -> None:
@@ -23,16 +20,10 @@ def upgrade(connection: sa.Connection, *, keep: bool) -> None:
                 connection.execute(sa.text(f'CREATE TABLE "{copy}" AS TABLE "{table.name}"'))
     _run_migrations(connection)
     said = dict(connection.execute(sa.select(state.c.name, state.c.value)).all())
-    first = {"version": "0", "files": "{}", "id": uuid4().hex}
+    first = {"version": "0", "files": "{}", "id": uuid4().hex, "unseen": "[]", "forgotten": "[]", "aside": ""}
     for name, value in first.items():
         if name not in said:
             connection.execute(state.insert().values(name=name, value=value))
-    have = {(row[0], row[1]) for row in connection.execute(sa.select(known_files.c.name, known_files.c.digest))}
-    for name, number, text in known_so_far(connection):
-        key = name, digest(text.encode("utf-8"))
-        if key not in have:
-            have.add(key)
-            connection.execute(known_files.insert().values(name=name, digest=key[1], number=number))
 
 
 def _run_migrations(connection: sa.Connection) -> None:
@@ -44,19 +35,3 @@ def _run_migrations(connection: sa.Connection) -> None:
     config.set_main_option("path_separator", "os")
     config.attributes["connection"] = connection
     command.upgrade(config, "head")
-
-
-def known_so_far(connection: sa.Connection) -> Iterator[tuple[str, int, str]]:
-    """Yield every text that a file of the charter has held, from the last state back to the first."""
-    files: dict[str, str] = json.loads(
-        connection.execute(sa.select(state.c.value).where(state.c.name == "files")).scalar() or "{}"
-    )
-    for name, text in files.items():
-        yield name, 0, text
-    rows = connection.execute(sa.select(journal.c.number, journal.c.splices).order_by(journal.c.number.desc()))
-    for number, said in rows:
-        for name, start, old, new in reversed(json.loads(said)):
-            text = files.get(name, "")
-            if text[start : start + len(new)] == new:
-                files[name] = text[:start] + old + text[start + len(new) :]
-                yield name, number - 1, files[name]

@@ -1,7 +1,7 @@
 """A community's home: its folder and the database of its register, read and changed as one.
 
-Reading takes the files first and then the database, as of one moment, and writes nothing: a file that is older than the
-database counts as the database has it, one that was edited by hand counts as an edit of the state it was made from.
+Reading takes the files first and then the database, as of one moment, and writes nothing: a file that holds what was
+last written into it counts as the database has it, one that was edited by hand counts as it stands.
 
 A change prepares every file beside its place, decides in the database in one transaction, and then puts the files in
 their places. Whoever is stopped in between leaves files that are old, which the next change writes.
@@ -10,10 +10,11 @@ their places. Whoever is stopped in between leaves files that are old, which the
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
+from uuid import uuid4
 
 from ask_above.change.draft import EditError, RowChange, assignment_row, member_row
 from ask_above.charter.charter import Charter
@@ -22,16 +23,15 @@ from ask_above.files.charter_json import dumped, key_of
 from ask_above.files.folder import read_files
 from ask_above.files.names import ASSIGNMENTS, CHARTER, LOCK, MARK, MEMBERS, OUTBOX, set_aside
 from ask_above.files.register_csv import written
-from ask_above.files.writing import PRIVATE, FileBatch, batch, clear_spares, put_new, read_bytes
+from ask_above.files.writing import PRIVATE, PUBLIC, FileBatch, batch, clear_spares, put_new, read_bytes
 from ask_above.people.reading import FileRows
 from ask_above.people.register import Register
 from ask_above.store.entries import Entry, Loaded
-from ask_above.workspace.by_hand import numbered
+from ask_above.workspace.by_hand import TABLES, Reading, numbered
 from ask_above.workspace.mark import FolderMark, read_mark
 from ask_above.workspace.on_demand import hold_open
 from ask_above.workspace.snapshot import Snapshot
 from ask_above.workspace.storage import MOST_IN_FILES, Storage
-from ask_above.workspace.weighing import Weighing
 
 if TYPE_CHECKING:
     import sqlalchemy as sa
@@ -40,7 +40,7 @@ if TYPE_CHECKING:
     from ask_above.store.forgetting import Person
 
 _WAIT = 30
-_TABLES = ((MEMBERS, "members"), (ASSIGNMENTS, "assignments"))
+_TABLES = tuple((name, table) for table, (name, *_) in TABLES.items())
 
 
 class ChangedMeanwhileError(AskAboveError, RuntimeError):
@@ -74,6 +74,7 @@ class Home:
         self._names: tuple[str, ...] = ()
         self._reading: ExitStack | None = None
         self._sets_aside = False
+        self._taking: frozenset[str] = frozenset()
         self._forgets: Person | None = None
         self.kept: dict[str, Any] = {}
         self.went_on: WentOn | None = None
@@ -86,11 +87,13 @@ class Home:
 
     # -- reading
 
-    def read(self) -> Snapshot:
+    def read(self, *, take: Iterable[str] = ()) -> Snapshot:
         """Return the community as it is now; nothing is written.
 
-        Where nothing has changed since it was last read, that is the very same snapshot.
+        Where nothing has changed since it was last read, that is the very same snapshot. The files in ``take`` count
+        as they stand, whatever speaks against them.
         """
+        self._taking = frozenset(take)
         snapshot = None if self.storage.holds_register() else self._read_before_the_first_change()
         if snapshot is None:
             try:
@@ -98,34 +101,50 @@ class Home:
             except FaultyFilesError as error:
                 error.way_back = WAY_BACK
                 raise
-        if snapshot.behind and self._finish():
+        if snapshot.behind and not self._taking and self._finish():
+            self._last = None
             snapshot = self._read_both()
         self._names = tuple(snapshot.texts)
         here = {name: snapshot.found.get(name) for name in self._every(())}
-        self._last = ((here, snapshot.loaded.version if snapshot.loaded else None), snapshot)
+        version = snapshot.loaded.version if snapshot.loaded else None
+        self._last = None if self._taking else ((here, version), snapshot)
         return snapshot
 
+    def forget_what_was_read(self) -> None:
+        """Let the next reading read all of it again."""
+        self._last = None
+
     def drop_edits(self) -> list[tuple[str, str]]:
-        """Put the charter's files back to what the last change left; what was edited stays beside them.
+        """Write what the last change left into the files; what was edited by hand stays beside them.
 
         Returns the names of each file and of what it held. Raises ``EditError`` where no change has been made yet.
         """
         if not self.storage.holds_register():
-            raise EditError("Nothing has been changed by command yet, so no earlier state of the files is known.")
+            raise EditError("Nothing was changed by command yet, so no earlier state of the files is known.")
         put: list[tuple[str, str]] = []
         with self.locked(), batch() as files:
-            there = frozenset(each.name for each in self.folder.iterdir())
-            for name, text in self.store.load().files.items():
-                held = read_bytes(self.folder / name)
-                if held == text.encode("utf-8"):
+            there = frozenset(file.name for file in self.folder.iterdir())
+            loaded = self.store.load()
+            found = self._found(tuple(loaded.files))
+            for name, content in self._newest(loaded, found).items():
+                if found[name] == content:
                     continue
                 aside = set_aside(name, there)
-                if held is not None:
-                    files.prepare(self.folder / aside, held)
-                files.prepare(self.folder / name, text.encode("utf-8"))
-                put.append((name, aside if held is not None else ""))
-            files.place()
+                if found[name] is not None:
+                    files.prepare(self.folder / aside, found[name] or b"")
+                files.prepare(self.folder / name, content)
+                put.append((name, aside if found[name] is not None else ""))
+            self._write_and_note(loaded, self._newest(loaded, found), found, files)
+        self._last = None
         return put
+
+    def _newest(self, loaded: Loaded, found: Mapping[str, bytes | None]) -> dict[str, bytes]:
+        """Return what each file holds that is kept in this folder, as the last change left it."""
+        newest = {name: text.encode("utf-8") for name, text in loaded.files.items()}
+        if self.storage.keeps_files(loaded.size, aside=loaded.aside):
+            rows = {"members": loaded.members, "assignments": loaded.assignments}
+            newest |= {name: written(table, found.get(name), rows[table]) for name, table in _TABLES}
+        return newest
 
     def _finish(self) -> bool:
         """Write what was decided and has not been written into this folder; tells whether anything was.
@@ -137,34 +156,50 @@ class Home:
             loaded = snapshot.loaded
             if loaded is None or not snapshot.behind:
                 return True
+            edited = {*snapshot.by_hand, *snapshot.held, *(TABLES[row.table][0] for row in snapshot.rows)}
+            newest = {name: raw for name, raw in self._newest(loaded, snapshot.found).items() if name not in edited}
             with batch() as files:
                 for name in snapshot.old:
-                    if name in loaded.files:
-                        files.prepare(self.folder / name, loaded.files[name].encode("utf-8"))
-                self._prepare_old_register(snapshot, loaded, files)
+                    if name in newest:
+                        files.prepare(self.folder / name, newest[name], PRIVATE if name in dict(_TABLES) else PUBLIC)
                 self._prepare_letters(loaded.letters, files)
-                if not (snapshot.by_hand or snapshot.rows):  # else what was edited is still an edit of an older state
-                    files.prepare(self.folder / MARK, self._mark(loaded.id, loaded.last).content)
-                files.place()
-            if loaded.waits:
-                self._letters_written()
+                self._write_and_note(loaded, newest, snapshot.found, files)
             return True
         return False
 
-    def _prepare_old_register(self, snapshot: Snapshot, loaded: Loaded, files: FileBatch) -> None:
-        rows = {"members": loaded.members, "assignments": loaded.assignments}
-        for name, table in _TABLES:
-            if name in snapshot.old and not snapshot.rows and self.storage.keeps_files(loaded.size):
-                new = written(table, snapshot.found.get(name), rows[table])
-                files.prepare(self.folder / name, new, PRIVATE)
+    def _write_and_note(
+        self, loaded: Loaded, newest: Mapping[str, bytes], found: Mapping[str, bytes | None], files: FileBatch
+    ) -> None:
+        """Put prepared files in their places, and note before and after it what they hold."""
+        mark = self._mark(loaded.id)
+        files.prepare(self.folder / MARK, mark.content)
+        with self.store.writing() as connection:
+            for name, content in newest.items():
+                self._note(connection, mark, name, content, found.get(name), loaded.last)
+        files.place()
+        self._letters_written()
 
     def _prepare_letters(self, letters: Sequence[tuple[str, str]], files: FileBatch) -> None:
         for name, text in letters:
             (self.folder / OUTBOX).mkdir(exist_ok=True, mode=0o700)
             files.prepare(self.folder / OUTBOX / name, text.encode("utf-8"), PRIVATE)
 
-    def _mark(self, key: str, state: int) -> FolderMark:
-        return FolderMark(self.storage.called, key, state)
+    def _mark(self, key: str) -> FolderMark:
+        """Return what the folder is to remember; which folder it is stays as it was."""
+        known = read_mark(self.folder)
+        folder = known.folder if known is not None and known.folder else uuid4().hex
+        return FolderMark(self.storage.called, key, folder)
+
+    def _note(
+        self, connection: sa.Connection, mark: FolderMark, name: str, content: bytes, found: bytes | None, number: int
+    ) -> None:
+        """Note what is about to be written into a file, and what it holds now."""
+        from ask_above.store.entries import digest
+        from ask_above.store.folders import FileRecord, write_record
+
+        before = "" if found is None else digest(found)
+        record = FileRecord(digest(content), before, number, placed=False)
+        write_record(connection, self.storage.folder_key(mark), name, record)
 
     def _read_both(self) -> Snapshot:
         """Read files first and then the database: what a command wrote into a file is then in the database too."""
@@ -174,12 +209,13 @@ class Home:
             with ExitStack() as stack:
                 connection = stack.enter_context(self.store.reading())
                 version = self.store.version_on(connection)
-                if self._last is not None and self._last[0] == (found, version):
+                if self._last is not None and self._last[0] == (found, version) and not self._taking:
                     return self._last[1]
                 lazy = self.on_demand and not self.storage.keeps_files(self.store.size_on(connection))
                 loaded = self.store.load_on(connection, register=not lazy)
                 if set(loaded.files) <= found.keys():
-                    snapshot = self._weigh(found, loaded, connection)
+                    self.storage.check_mark(read_mark(self.folder), loaded)
+                    snapshot = Reading(self.storage, found, loaded, connection, self._taking).snapshot()
                     if lazy:  # what it still reads is as of the same moment
                         self._reading = stack.pop_all()
                         hold_open(snapshot.register, self._reading)
@@ -201,9 +237,7 @@ class Home:
             with self.store.reading() as connection:
                 loaded = self.store.load_on(connection, register=False)
                 if set(loaded.files) <= found.keys():
-                    mark = read_mark(self.folder)
-                    state = mark.state if mark else loaded.last
-                    return Weighing(self.storage, found, loaded, connection, state).charter_alone()
+                    return Reading(self.storage, found, loaded, connection).charter_alone()
             names = tuple(loaded.files)
 
     def texts_found(self) -> dict[str, bytes | None]:
@@ -232,13 +266,6 @@ class Home:
 
         files = read_files(fetch, self.name)
         return Snapshot(files.charter, files.register, _texts(found, (self.name, *files.charter.add_ons)), found, None)
-
-    def _weigh(self, found: dict[str, bytes | None], loaded: Loaded, connection: sa.Connection) -> Snapshot:
-        """Return the community as database and files say it together."""
-        mark = read_mark(self.folder)
-        self.storage.check_mark(mark, loaded)
-        weighing = Weighing(self.storage, found, loaded, connection, mark.state if mark else loaded.last)
-        return weighing.weigh()
 
     def at(
         self, snapshot: Snapshot, texts: Mapping[str, str], rows: tuple[FileRows, FileRows] | None = None
@@ -273,7 +300,7 @@ class Home:
 
     def change(
         self,
-        entry: Entry,
+        entry: Entry | None,
         before: Snapshot,
         after: tuple[Charter, Register],
         texts: Mapping[str, str],
@@ -282,8 +309,9 @@ class Home:
     ) -> Entry:
         """Make a change that was planned on ``before``: journal, rows, files and letters together or not at all.
 
-        ``by_hand`` are the entries for what was edited by hand since the last change; they come first. The first change
-        takes the register over from the CSV files, in the same transaction.
+        ``by_hand`` are the entries for what was edited by hand since the last change; they come first, and are all
+        there is without an ``entry``. The first change takes the register over from the CSV files, in the same
+        transaction.
 
         Call it locked. Raises :class:`ChangedMeanwhileError` where the community is no longer as it was planned on, and
         ``OSError`` where something cannot be written: then nothing has changed.
@@ -292,7 +320,7 @@ class Home:
         for folder in (self.folder, self.folder / OUTBOX):
             clear_spares(folder)
         with batch() as files:
-            if before.loaded is None and self.storage.file is not None:
+            if before.loaded is None and self.storage.file is not None and entry is not None:
                 return self._first(self.storage.file, entry, before, after, texts, letters, files)
             with self.store.writing() as connection:
                 if before.loaded is None:
@@ -363,7 +391,7 @@ class Home:
     def _decide(
         self,
         connection: sa.Connection,
-        entry: Entry,
+        entry: Entry | None,
         before: Snapshot,
         after: tuple[Charter, Register],
         texts: Mapping[str, str],
@@ -377,16 +405,19 @@ class Home:
         if before.loaded is None:
             first = store.write(connection, _taking_over(before.register), before.texts)
             made += first.rows
-        for hand in by_hand:
-            made += store.write(connection, hand, before.texts).rows
+        hands = [store.write(connection, hand, before.texts) for hand in by_hand]
+        made += (row for hand in hands for row in hand.rows)
         charter, register = after
         kept = {
             name: texts[name] if name in texts else _text(self.folder / name) for name in (self.name, *charter.add_ons)
         }
         same = before.loaded is not None and before.loaded.files == kept and not by_hand
-        entry = entry._replace(rows=numbered(entry.rows, made))
-        changed = store.write(connection, entry, kept, letters, same_files=same)
-        if entry.kind == "forget":
+        if entry is None:
+            changed = hands[-1]
+        else:
+            entry = entry._replace(rows=numbered(entry.rows, made))
+            changed = store.write(connection, entry, kept, letters, same_files=same)
+        if changed.kind == "forget":
             changed, register = self._forgotten(connection, changed, before, charter)
         self._prepare(connection, changed, before, kept, register, files)
         key = key_of(kept)
@@ -399,13 +430,15 @@ class Home:
     ) -> tuple[Entry, Register]:
         """Let a stranger stand for a member in the database; returns the entry and the register with the stranger."""
         from ask_above.change.forgetting import STRANGER
-        from ask_above.store.forgetting import Person, forget, stranger_of
+        from ask_above.store.forgetting import Person, digests_of, forget, stranger_of
         from ask_above.workspace.on_demand import read_register_on
 
         store, key = self.store, entry.rows[0].key
         gone, charter = before.register.members[key], before.charter
         person = Person(key, gone.name, gone.email, stranger_of(connection, STRANGER))
         others = (charter.ranks, charter.groups, charter.places, charter.catalogue.bundles)
+        gone_by = digests_of(store.id_on(connection), member_row(gone))
+        store.set_state(connection, "forgotten", sorted({*(store.state_on(connection, "forgotten") or ()), *gone_by}))
         forget(connection, person, key_is_theirs=not any(key in each for each in others))
         self.told.append(f"They are {person.stranger} from now on.")
         self._forgets = person
@@ -436,49 +469,48 @@ class Home:
         register: Register,
         files: FileBatch,
     ) -> None:
-        store = self.store
-        for name, raw in before.found.items():
-            # what was edited by hand counts from now on: should it stay there it is old
-            if raw is not None and not self._is_late(name):
-                store.note_file(connection, name, raw, entry.number - 1)
+        mark = self._mark(self.store.id_on(connection))
         for name, text in texts.items():
-            if before.found.get(name) != text.encode("utf-8"):
-                files.prepare(self.folder / name, text.encode("utf-8"))
-        self._prepare_letters(store.letters_on(connection), files)
+            content, found = text.encode("utf-8"), before.found.get(name)
+            if name in before.held:  # an edit of an older state stays where it is until somebody settles it
+                self._carry(connection, mark, name, before)
+                continue
+            if found != content:
+                files.prepare(self.folder / name, content)
+            self._note(connection, mark, name, content, found, entry.number)
+        self._prepare_letters(self.store.letters_on(connection), files)
         self._prepare_kept(connection, entry, before, register, files)
+        if read_bytes(self.folder / MARK) != mark.content:
+            files.prepare(self.folder / MARK, mark.content)
 
-    def _is_late(self, name: str) -> bool:  # noqa: ARG002 (for homes that write files later)
-        """Tell whether a file is known to be older than the state before."""
-        return False
+    def _carry(self, connection: sa.Connection, mark: FolderMark, name: str, before: Snapshot) -> None:
+        """Keep what is noted of a file, under what the folder is known by now."""
+        from ask_above.store.folders import write_record
+
+        if name in before.records:
+            write_record(connection, self.storage.folder_key(mark), name, before.records[name])
 
     def _prepare_kept(
         self, connection: sa.Connection, entry: Entry, before: Snapshot, register: Register, files: FileBatch
     ) -> None:
-        """Prepare what is kept beside the database: the register's files, and which state they are of."""
-        self._prepare_register(connection, entry, before, register, files)
-        files.prepare(self.folder / MARK, self._mark(self.store.id_on(connection), entry.number).content)
-
-    def _prepare_register(
-        self, connection: sa.Connection, entry: Entry, before: Snapshot, register: Register, files: FileBatch
-    ) -> None:
         """Prepare the register's two files, or put aside those that are there where none are kept."""
-        if not self.storage.keeps_files(len(register.members)):
+        aside = before.loaded is not None and before.loaded.aside
+        if not self.storage.keeps_files(len(register.members), aside=aside):
             self._set_aside(before, register)
+            if self.storage.is_own and not aside:
+                self.store.set_state(connection, "aside", value=True)
             return
+        mark = FolderMark("", "")  # only a folder's own database has these files
         rows = {
-            "members": [member_row(each) for each in register.members.values()],
-            "assignments": [assignment_row(each) for each in register.assignments],
+            "members": [member_row(member) for member in register.members.values()],
+            "assignments": [assignment_row(given) for given in register.assignments],
         }
         for name, table in _TABLES:
-            raw = before.found.get(name)
-            new = written(table, raw, rows[table])
-            if raw != new:
-                files.prepare(self.folder / name, new, PRIVATE)
-            self._noted(connection, name, new, entry.number)
-
-    def _noted(self, connection: sa.Connection, name: str, content: bytes, number: int) -> None:
-        """Note what a file of the register holds after a change."""
-        self.store.note_file(connection, name, content, number)
+            found = before.found.get(name)
+            content = written(table, found, rows[table])
+            if found != content:
+                files.prepare(self.folder / name, content, PRIVATE)
+            self._note(connection, mark, name, content, found, entry.number)
 
     def _set_aside(self, before: Snapshot, register: Register) -> None:
         """Say what becomes of the register's files where none are kept beside the database; it is done at the end."""
@@ -513,14 +545,17 @@ class Home:
                 (self.folder / name).rename(self.folder / set_aside(name, taken))
 
     def _letters_written(self) -> None:
-        """Note that all letters are written; where that fails, the next change writes them again."""
+        """Note that files and letters are in their places; where that fails, the next change writes them again."""
+        from ask_above.store.folders import note_placed
+
         if self._forgets is not None:
             try:
                 self._erase(self._forgets)
             except OSError as error:
                 self.told.append(f"Copies of what was taken out may be left ({error}); they go when nobody reads it.")
-        with suppress(OSError), self.store.writing() as connection:
+        with suppress(OSError, AskAboveError), self.store.writing() as connection:
             self.store.done(connection)
+            note_placed(connection, self.storage.folder_key(read_mark(self.folder)))
 
 
 def _meanwhile() -> ChangedMeanwhileError:
@@ -547,6 +582,7 @@ def entries_by_hand(snapshot: Snapshot, what: Sequence[str], effect: Sequence[st
 
     said = f": {'; '.join(what)}" if what else ""
     found: list[Entry] = []
+    reverts = snapshot.waiting
     for name, (old, new) in snapshot.by_hand.items():
         told = (said, list(effect)) if not found else ("", [])
         pieces = list(differing(name, old, new))
@@ -558,11 +594,11 @@ def entries_by_hand(snapshot: Snapshot, what: Sequence[str], effect: Sequence[st
         told = (said, list(effect)) if not found else ("", [])
         what_was = f"{' and '.join(names)} {were} edited by hand{told[0]}"
         found.append(Entry(0, now(), "", "hand", what_was, effect=told[1], rows=list(snapshot.rows)))
-    return found
+    return [entry._replace(reverts=() if n else reverts) for n, entry in enumerate(found)]
 
 
 def now() -> str:
-    """Return this moment as the journal writes it: in UTC, to the second."""
+    """Return this moment as the journal writes it: in UTC, to the microsecond."""
     from datetime import UTC, datetime
 
-    return datetime.now(UTC).isoformat(timespec="seconds")
+    return datetime.now(UTC).isoformat(timespec="microseconds")

@@ -6,18 +6,18 @@ other opening knows that, takes the database, and writes them. So do this home's
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from contextlib import suppress
 from time import monotonic
 from typing import TYPE_CHECKING
 
 from ask_above.charter.charter import Charter
 from ask_above.errors import AskAboveError
-from ask_above.files.names import ASSIGNMENTS, MEMBERS
 from ask_above.files.writing import FileBatch, batch
 from ask_above.people.register import Register
 from ask_above.store.entries import Entry
 from ask_above.workspace.home import Home
+from ask_above.workspace.mark import FolderMark
 from ask_above.workspace.snapshot import Snapshot
 
 if TYPE_CHECKING:
@@ -40,16 +40,13 @@ class LastingHome(Home):
         self._wrote_at = -_EVERY
         self._new: dict[str, bytes] = {}
 
-    def read(self) -> Snapshot:
+    def read(self, *, take: Iterable[str] = ()) -> Snapshot:
         """Return the community as it is now; where anything has happened that is not known, files are not late."""
         known = self._last
-        snapshot = super().read()
+        snapshot = super().read(take=take)
         if known is None or snapshot is not known[1]:
             self._late = False
         return snapshot
-
-    def _is_late(self, name: str) -> bool:
-        return self._late and name in (MEMBERS, ASSIGNMENTS)
 
     def go_on_from(self, snapshot: Snapshot, register: Register) -> Snapshot:
         """Take a register that is the same as a snapshot's, and in memory, for it: nothing of it is read again."""
@@ -66,7 +63,7 @@ class LastingHome(Home):
     ) -> Snapshot | None:
         """Return what a change has left without reading it again; ``None`` where it has to be read."""
         loaded, (charter, register) = before.loaded, after
-        if before is not self._known or loaded is None or self.told or entry.kind == "forget":
+        if before is not self._known or loaded is None or self.told or entry.kind == "forget" or before.is_edited:
             return None
         self._names = tuple(texts)
         found = self._found()
@@ -94,16 +91,19 @@ class LastingHome(Home):
         """Prepare the register's files and the folder's mark, or leave that for later."""
         self._new = {}
         size = before.loaded.size if before.loaded else 0
-        same = self.storage.keeps_files(size) == self.storage.keeps_files(len(register.members))
-        self._leaves_late = before is self._known and same and monotonic() - self._wrote_at < _EVERY
+        aside = before.loaded is not None and before.loaded.aside
+        kept, keeps = (self.storage.keeps_files(count, aside=aside) for count in (size, len(register.members)))
+        self._leaves_late = before is self._known and kept == keeps and monotonic() - self._wrote_at < _EVERY
         if self._leaves_late:
             return
         self._wrote_at = monotonic()
         super()._prepare_kept(connection, entry, before, register, files)
 
-    def _noted(self, connection: sa.Connection, name: str, content: bytes, number: int) -> None:
+    def _note(
+        self, connection: sa.Connection, mark: FolderMark, name: str, content: bytes, found: bytes | None, number: int
+    ) -> None:
         self._new[name] = content
-        super()._noted(connection, name, content, number)
+        super()._note(connection, mark, name, content, found, number)
 
     def write_late(self, *, at_once: bool = False) -> None:
         """Write the files that changes have left old, where it is time for that; ``at_once`` whether it is or not.
@@ -125,6 +125,7 @@ class LastingHome(Home):
                 written = Entry(loaded.last, "", "", "", "")
                 super()._prepare_kept(connection, written, snapshot, snapshot.register, files)
             files.place()
+            self._letters_written()
             self._late = False
             now = {**found, **self._new}
             known = snapshot._replace(found=now)

@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ask_above.charter.charter import Charter
+from ask_above.errors import StoreError
 from ask_above.files.folder import Fetch, read_files
 from ask_above.files.names import ASSIGNMENTS, CHARTER, MEMBERS, REGISTER, is_inside
 from ask_above.files.writing import read_bytes
@@ -15,7 +16,10 @@ from ask_above.store.entries import Loaded
 from ask_above.workspace.mark import FolderMark, read_mark
 
 if TYPE_CHECKING:
+    import sqlalchemy as sa
+
     from ask_above.store.database import Store
+    from ask_above.store.folders import FileRecord
 
 MOST_IN_FILES = 2_000
 """With more members than these the register is in the database alone: nobody edits so many lines by hand."""
@@ -59,13 +63,55 @@ class Storage:
             return (self.folder / REGISTER).resolve()
         return self.store.file
 
+    @property
+    def is_own(self) -> bool:
+        """Whether the database is the folder's own, and no other folder's."""
+        return not self.register
+
+    def records(self, connection: sa.Connection, loaded: Loaded, *, settling: bool = False) -> dict[str, FileRecord]:
+        """Return what was last written into each of the folder's files.
+
+        Raises ``StoreError`` where that is newer than the database, which was restored from a copy then, unless
+        somebody is ``settling`` that.
+        """
+        from ask_above.store.entries import digest
+        from ask_above.store.folders import FileRecord, read_records
+
+        mark = read_mark(self.folder)
+        found = read_records(connection, self.folder_key(mark))
+        state = mark.state if mark else None
+        if state is not None and self.is_own:  # a folder of before, with files of this state
+            found = {name: record._replace(placed=state >= record.number) for name, record in found.items()}
+        elif state is not None and not found and state <= loaded.last:
+            texts = self._texts_at(state, loaded, connection)
+            found = {name: FileRecord(digest(text.encode("utf-8")), "", state) for name, text in texts.items()}
+        newest = max((record.number for record in found.values()), default=state or 0)
+        if max(newest, state or 0) > loaded.last:
+            if not settling:
+                raise StoreError(_restored(self.called, max(newest, state or 0), loaded.last))
+            return {}
+        return found
+
+    def _texts_at(self, state: int, loaded: Loaded, connection: sa.Connection) -> dict[str, str]:
+        """Return what the charter's files held at a state, by taking back what the journal did since."""
+        from ask_above.files.splice import Splice, apply
+
+        texts = dict(loaded.files)
+        for entry in reversed(self.store.entries(since=state, connection=connection, rows=False)):
+            for name, start, old, new in reversed(entry.splices):
+                if name in texts:
+                    texts[name] = apply(texts[name], Splice(start, new, old))
+        return texts
+
+    def folder_key(self, mark: FolderMark | None) -> str:
+        """Return what the database knows this folder by."""
+        return "" if self.is_own or mark is None else mark.key_in(self.folder)
+
     def holds_register(self) -> bool:
         """Tell whether the database holds the register; until the first change CSV files do.
 
         Raises ``StoreError`` where a database was there and is gone, is empty, or is that of another community.
         """
-        from ask_above.errors import StoreError
-
         mark, file = read_mark(self.folder), self.file
         if file is not None and not file.exists():
             if mark is not None:
@@ -85,8 +131,6 @@ class Storage:
 
     def check_mark(self, mark: FolderMark | None, loaded: Loaded) -> None:
         """Raise ``StoreError`` where the database is another folder's, or names files that are none of this one's."""
-        from ask_above.errors import StoreError
-
         if mark is not None and loaded.id and mark.id != loaded.id:
             raise StoreError(
                 f"{self.store.name} is the register of another folder; this folder's is {mark.register}, with another "
@@ -100,9 +144,9 @@ class Storage:
 
     # -- pieces
 
-    def keeps_files(self, size: int) -> bool:
-        """Tell whether the register's two files are kept true beside the database."""
-        return not self.register and size <= MOST_IN_FILES
+    def keeps_files(self, size: int, *, aside: bool = False) -> bool:
+        """Tell whether the register's two files are kept true beside the database; ``aside``: they were put aside."""
+        return self.is_own and size <= MOST_IN_FILES and not aside
 
     def charter_of(self, texts: Mapping[str, str]) -> Charter:
         """Read the charter alone, with other texts of its files."""
@@ -135,6 +179,14 @@ class Storage:
             return raw
 
         return fetched
+
+
+def _restored(called: str, written: int, last: int) -> str:
+    return (
+        f"The folder's files were written at change {written}, and {called} is at change {last}: it was restored from "
+        "a copy. To let the files count as they stand: ask-above journal --take charter.yaml. To write the database's "
+        "state in their place: ask-above undo --edits"
+    )
 
 
 def _gone(mark: FolderMark) -> str:

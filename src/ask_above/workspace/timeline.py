@@ -35,7 +35,7 @@ def _back(home: Home, names: Names) -> Iterator[StateAt]:
     entries = [each for each in home.store.entries() if each.number <= last]
     texts = {**snapshot.texts, **(snapshot.loaded.files if snapshot.loaded else {})}
     charter, register = names.charter, names.register
-    if snapshot.by_hand or snapshot.rows:  # what was edited by hand since counts now, and was not there before
+    if snapshot.is_edited:  # what was edited by hand since counts now, and was not there before
         yield StateAt(last, names.moment(), "edited by hand", names)
         charter, register = home.at(snapshot, texts)
         names = names.after(charter=charter, register=register)

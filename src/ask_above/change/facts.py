@@ -1,0 +1,98 @@
+"""A charter's plain data taken apart into facts, so that one can see which of them a change made and another undoes.
+
+A thing with a key is known by it wherever it stands, a word of a list by itself, a rank's position by who stands below.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator, Mapping, Sequence
+from itertools import combinations
+from typing import Any, Final
+
+from ask_above.change.draft import RowChange
+
+Fact = tuple[Any, ...]
+
+_OVER: Final = "over"
+_SAYS: Final = "says"
+_HAS: Final = "has"
+
+
+def facts(data: Any) -> frozenset[Fact]:
+    """Return all that a charter's plain data says, as facts that do not depend on where they are written."""
+    found = set(_facts(data, ()))
+    ranks = data.get("ranks") if isinstance(data, Mapping) else None
+    if isinstance(ranks, Sequence) and not isinstance(ranks, str):
+        keys = [rank["key"] for rank in ranks if isinstance(rank, Mapping) and "key" in rank]
+        found |= {(_OVER, higher, lower) for higher, lower in combinations(keys, 2)}
+    return frozenset(found)
+
+
+def _facts(data: Any, path: tuple[str, ...]) -> Iterator[Fact]:
+    if isinstance(data, Mapping):
+        for name, value in data.items():
+            if path[:1] == ("places",) and name == "places":  # each stands under its own key, however deep
+                for place in value or ():
+                    yield (_SAYS, ("places", place.get("key", ""), "parent"), path[1])
+                    yield from _facts([place], ("places",))
+                continue
+            yield (_HAS, (*path, name))
+            yield from _facts(value, (*path, name))
+    elif isinstance(data, Sequence) and not isinstance(data, str):
+        for item in data:
+            if isinstance(item, Mapping) and "key" in item:
+                yield (_HAS, (*path, item["key"]))
+                yield from _facts(item, (*path, item["key"]))
+            else:
+                yield (_HAS, (*path, json.dumps(item, sort_keys=True, default=str)))
+    else:
+        yield (_SAYS, path, data)
+
+
+def undoes(before: frozenset[Fact], after: frozenset[Fact], now: frozenset[Fact], then: frozenset[Fact]) -> bool:
+    """Tell whether an edit from ``now`` to ``then`` takes back something of a change from ``before`` to ``after``.
+
+    A value that is set to something else again is no return to what was.
+    """
+    lost, back = now - then, then - now
+    made = {fact for fact in after - before if fact[0] == _HAS}
+    return not lost.isdisjoint(made) or not back.isdisjoint(before - after)
+
+
+def undoes_rows(change: Sequence[RowChange], edit: Sequence[RowChange]) -> bool:
+    """Tell whether an edit of rows takes back something that a change did to the same rows."""
+    mine = {(row.table, row.key): row for row in edit if row.table == "members"}
+    for row in change:
+        back = mine.get((row.table, row.key))
+        if back is not None and _member_back(row, back):
+            return True
+    made, undone = _spots(change), _spots(edit)
+    for spot, (gone, come) in made.items():
+        lost, back_again = undone.get(spot, ([], []))
+        ends = any(cells in come for cells in lost) and (not back_again or any(cells in gone for cells in back_again))
+        if ends or (any(cells in gone for cells in back_again) and not lost):
+            return True
+    return False
+
+
+def _member_back(change: RowChange, edit: RowChange) -> bool:
+    if change.before is None or change.after is None or edit.before is None or edit.after is None:
+        return (change.before is None) == (edit.after is None) and (change.after is None) == (edit.before is None)
+    return any(
+        change.before.get(column, "") != cell == edit.before.get(column, "")
+        and edit.after.get(column, "") == change.before.get(column, "")
+        for column, cell in change.after.items()
+    )
+
+
+def _spots(rows: Sequence[RowChange]) -> dict[tuple[str, ...], tuple[list[dict[str, str]], list[dict[str, str]]]]:
+    """Return what rows take out and put in, by member, rank and place."""
+    found: dict[tuple[str, ...], tuple[list[dict[str, str]], list[dict[str, str]]]] = {}
+    for row in rows:
+        for n, cells in enumerate((row.before, row.after)):
+            if row.table == "assignments" and cells is not None:
+                spot = cells["member"], cells["rank"], cells.get("place", "")
+                period = {name: cells.get(name, "") for name in ("from", "until")}
+                found.setdefault(spot, ([], []))[n].append(period)
+    return found

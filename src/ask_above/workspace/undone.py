@@ -1,0 +1,119 @@
+"""Which changes an edit by hand takes back: it counts all the same, and is told until it is acknowledged."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from datetime import UTC, datetime
+from typing import TYPE_CHECKING, Any
+
+from ask_above.change.draft import RowChange
+from ask_above.change.facts import Fact, facts, undoes, undoes_rows
+from ask_above.files.names import ASSIGNMENTS, MEMBERS
+from ask_above.files.splice import Splice, apply
+from ask_above.files.yaml_text import read_yaml
+
+if TYPE_CHECKING:
+    import sqlalchemy as sa
+
+    from ask_above.store.database import Store
+    from ask_above.store.entries import Entry
+    from ask_above.workspace.snapshot import Snapshot
+
+_MAY_BE_UNDONE = ("change", "undo")
+
+
+def undone_by(snapshot: Snapshot, store: Store, connection: sa.Connection) -> tuple[list[str], tuple[int, ...]]:
+    """Return sentences on the changes that edits by hand undo, and the numbers of those that no entry notes yet.
+
+    Entries of edits that undo a change are told until they are acknowledged, or undone themselves.
+    """
+    loaded = snapshot.loaded
+    edited = bool(snapshot.by_hand or snapshot.rows)
+    if loaded is None or not (edited or loaded.unseen):
+        return [], ()
+    entries = store.entries(since=0 if loaded.unseen else 1, connection=connection)
+    known = {entry.number: entry for entry in entries}
+    sentences = [
+        _sentence(_files(known[number]), [known[n] for n in known[number].reverts if n in known])
+        for number in loaded.unseen
+        if number in known
+    ]
+    if not edited:
+        return sentences, ()
+    waiting: list[int] = []
+    for name, (_, text) in snapshot.by_hand.items():
+        undone = _in_charter(name, loaded.files.get(name, ""), text, entries)
+        sentences += [_sentence(name, undone)] if undone else []
+        waiting += [entry.number for entry in undone]
+    for name, rows in _by_file(snapshot.rows).items():
+        undone = [entry for entry in entries if _may_be(entry) and undoes_rows(entry.rows, rows)]
+        sentences += [_sentence(name, undone)] if undone else []
+        waiting += [entry.number for entry in undone]
+    return sentences, tuple(dict.fromkeys(waiting))
+
+
+def _may_be(entry: Entry) -> bool:
+    return entry.kind in _MAY_BE_UNDONE and entry.undone_by is None
+
+
+def _by_file(rows: Sequence[RowChange]) -> dict[str, list[RowChange]]:
+    found: dict[str, list[RowChange]] = {}
+    for row in rows:
+        found.setdefault(MEMBERS if row.table == "members" else ASSIGNMENTS, []).append(row)
+    return found
+
+
+def _in_charter(name: str, now: str, then: str, entries: Sequence[Entry]) -> list[Entry]:
+    """Return the changes of a file that an edit of it takes back, the latest first; what holds no more is no part."""
+    here, there = _facts(name, now), _facts(name, then)
+    words = {str(fact[-1] if fact[0] != "has" else fact[1][-1]).strip('"') for fact in here ^ there}
+    found, text = [], now
+    for entry in reversed(entries):
+        after, pieces = text, [piece for piece in entry.splices if piece[0] == name]
+        for _, start, old, new in reversed(pieces):
+            text = apply(text, Splice(start, new, old))
+        if not pieces or not _may_be(entry):
+            continue
+        if any(word in old or word in new for word in words for _, _, old, new in pieces) and undoes(
+            _facts(name, text), _facts(name, after), here, there
+        ):
+            found.append(entry)
+    return found
+
+
+def _facts(name: str, text: str) -> frozenset[Fact]:
+    data: Any = read_yaml(name, text.encode("utf-8")).data
+    return facts(data)
+
+
+def _files(entry: Entry) -> str:
+    names = dict.fromkeys(file for file, *_ in entry.splices)
+    names |= dict.fromkeys(_by_file(entry.rows))
+    return " and ".join(names)
+
+
+def _sentence(files: str, undone: Sequence[Entry]) -> str:
+    """Say which changes are undone, such as ``charter.yaml undoes change 3: grant kit.lend to Board host``."""
+    said = "; ".join(
+        f"change {entry.number}: {entry.what} ({_by(entry)}, {ago(datetime.fromisoformat(entry.at))})"
+        for entry in undone
+    )
+    return f"{files} undoes {said}"
+
+
+def ago(then: datetime) -> str:
+    """Say how long ago a moment was; the day, where that was not today.
+
+    >>> ago(datetime.now(UTC))
+    'just now'
+    """
+    minutes = int((datetime.now(UTC) - then).total_seconds()) // 60
+    for size, unit in ((60 * 24, ""), (60, "hour"), (1, "minute")):
+        count = minutes // size
+        if count >= 1:
+            return f"{count} {unit}{'' if count == 1 else 's'} ago" if unit else f"{then:%-d %b %Y}"
+    return "just now"
+
+
+def _by(entry: Entry) -> str:
+    return entry.name or entry.who or "maintainer"
