@@ -59,6 +59,7 @@ if TYPE_CHECKING:
     from ask_above.people.signins import SignIn
     from ask_above.store.entries import Entry
     from ask_above.workspace.home import BusyError, ChangedMeanwhileError
+    from ask_above.workspace.journal import Event, History
     from ask_above.workspace.plans import Plan, RefusedError
 
 __all__ = [
@@ -84,6 +85,7 @@ __all__ = [
     "Described",
     "EditError",
     "Entry",
+    "Event",
     "Excess",
     "Expectation",
     "Fault",
@@ -92,6 +94,7 @@ __all__ = [
     "Fitting",
     "Gap",
     "Heading",
+    "History",
     "Impact",
     "Looks",
     "Member",
@@ -174,6 +177,7 @@ _NAMES = {
     "people.signins": ("SignIn",),
     "store.entries": ("Entry",),
     "workspace.home": ("BusyError", "ChangedMeanwhileError"),
+    "workspace.journal": ("Event", "History"),
     "workspace.plans": ("Plan", "RefusedError"),
 }
 

@@ -46,7 +46,9 @@ if TYPE_CHECKING:
     from ask_above.decide.looks import Looks, PerkHeld
     from ask_above.escalation.paths import Climbed
     from ask_above.people.signins import SignIn
+    from ask_above.store.entries import Entry
     from ask_above.workspace.home import Home
+    from ask_above.workspace.journal import History
     from ask_above.workspace.plans import Plan
 
 Wanted: TypeAlias = str | tuple[str, str]
@@ -197,6 +199,38 @@ class Community:
         from ask_above.workspace.plans import plan
 
         return plan(self.home, edits, by=by.key if isinstance(by, Member) else by, why=why)
+
+    def undo(self, number: int | None = None, *, by: str | Member | None = None, why: str = "") -> Plan:
+        """Work out how one change is undone, the last that stands where none is named, without making it.
+
+        The plan is held to what ``by`` may do, as any change is. Raises ``EditError`` where there is no such change,
+        where it was undone already or forgot somebody, and where a later change is in the way, which the message names.
+        """
+        from ask_above.workspace.undoing import undo
+
+        return undo(self.home, number, by=by.key if isinstance(by, Member) else by, why=why)
+
+    def journal(self) -> list[Entry]:
+        """Return the changes made, oldest first; none before the first change by command.
+
+        An entry's ``at`` is when it took effect, in UTC with microseconds; ``who`` is the key of the member who made
+        it, empty for the maintainer of the files, and ``name`` what they were called then.
+        """
+        from ask_above.workspace.journal import entries_of
+
+        return entries_of(self.home)
+
+    def history(self, member: str | Member, *, viewer: str | Member | None = None) -> History:
+        """Return what happened to a member: ranks, status, names, by whom and when, the first first.
+
+        ``viewer`` is the member who asks: of names, addresses and notes they learn what ``rules.contacts`` lets them
+        see. Raises :class:`UnknownNameError`, and :class:`QuestionError` where the community was made in memory.
+        """
+        from ask_above.workspace.journal import history_of
+
+        key, asker = (each.key if isinstance(each, Member) else each for each in (member, viewer))
+        asker = self.member(asker).key if asker is not None else None
+        return history_of(self.journal(), self._names, key or "", asker)
 
     def as_of(self, state: int | str) -> Community:
         """Return the community as it was after a change of its journal; 0 is before the first.

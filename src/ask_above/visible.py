@@ -7,6 +7,7 @@ What would move a cursor, turn the direction of reading or begin a line of its o
 from __future__ import annotations
 
 import re
+from unicodedata import category
 
 _ODD = (
     r"\x00-\x08\x0b-\x1f\x7f-\x9f\u061c\u200e\u200f\u2028\u2029\u202a-\u202e\u2066-\u2069"
@@ -29,6 +30,35 @@ def is_odd(text: str) -> bool:
     (False, True, True)
     """
     return _HIDDEN.search(text) is not None
+
+
+_IGNORED = re.compile(
+    "[\u00ad\u034f\u061c\u115f\u1160\u17b4\u17b5\u180b-\u180f\u200b-\u200f\u2028-\u202e\u2060-\u206f\u2800\u3164"
+    "\ufe00-\ufe0f\ufeff\uffa0\ufff0-\ufffb\U000e0000-\U000e0fff]"
+)
+"""What nothing is shown for, fillers and blanks that count as letters included."""
+_JOINERS, _EMOJI = "\u200c\u200d", "\ufe0e\ufe0f\u200d"
+
+
+def has_unseen(text: str, *, badge: bool = False) -> bool:
+    """Tell whether a name holds a character that cannot be seen.
+
+    Joiners may stand between letters, as some scripts need them; in a badge also what emoji are put together with.
+
+    >>> [has_unseen(name) for name in ("Boss", "Bo\\u200bss", "\\u0646\\u200c\\u0646")]
+    [False, True, False]
+    """
+    for n, sign in enumerate(text):
+        kind = category(sign)
+        if sign.isascii() and kind != "Cc":
+            continue
+        if badge and sign in _EMOJI:
+            continue
+        if sign in _JOINERS and 0 < n < len(text) - 1 and all(category(text[m])[0] in "LM" for m in (n - 1, n + 1)):
+            continue
+        if kind in ("Cc", "Cf", "Cs", "Co", "Cn", "Zl", "Zp") or _IGNORED.match(sign):
+            return True
+    return False
 
 
 def visible(text: str, *, breaks: bool = False) -> str:

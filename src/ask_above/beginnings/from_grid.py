@@ -8,8 +8,8 @@ from typing import NamedTuple
 
 from ask_above.ask.sheet import YES, meaning_of
 from ask_above.beginnings.start import Answers
-from ask_above.change.importing import key_from
 from ask_above.charter.names import RESERVED, is_capability
+from ask_above.people.recognising import key_from
 
 
 class Wish(NamedTuple):

@@ -7,7 +7,7 @@ import re
 from importlib.resources import files
 from typing import Final, NamedTuple
 
-from ask_above.change.importing import key_from
+from ask_above.people.recognising import key_from
 
 KINDS: Final = {
     "rooms": "rooms to talk in",

@@ -6,7 +6,7 @@ already, and grows no worse, refuses nothing.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from functools import cached_property
 
 from ask_above.change.coverage import ALWAYS_COVERED, Coverage, coverage
@@ -37,7 +37,17 @@ class Conditions:
     @cached_property
     def refusals(self) -> list[Refusal]:
         """Every condition that the change breaks, each told once."""
-        return list(dict.fromkeys([*self._kept_edited(), *self._people(), *self._limits()]))
+        return list(dict.fromkeys([*self._kept_edited(), *self._made_everybodys(), *self._people(), *self._limits()]))
+
+    def _made_everybodys(self) -> Iterator[Refusal]:
+        """Yield ranks that are made everybody's though a condition rests on them: none ends so (rule 9.5)."""
+        old, ranks = self.before.charter.ranks, self.after.charter.ranks
+        for key, rank in ranks.items():
+            was = old.get(key)
+            newly = [what for what in everybodys(rank) if was is None or what not in everybodys(was)]
+            rest = conditions_on(rank, ranks.values()) if newly else ""
+            if rest:
+                yield Refusal("9.5", f"{rank.title} cannot be made {listed(newly)}: {rest}.")
 
     # -- what something outside keeps
 
@@ -189,6 +199,20 @@ class Conditions:
     def _count(self, state: State, key: str) -> int:
         members = state.register.members.values()
         return sum(each.status != "retired" and key in self._anywhere(state, each) for each in members)
+
+
+def everybodys(rank: Rank) -> list[str]:
+    """Return by which fields a rank is everybody's, or that of everybody who comes."""
+    flags = {"automatic": rank.automatic, "entry": rank.entry, "on-joining": rank.on_joining}
+    return [name for name, is_set in flags.items() if is_set]
+
+
+def conditions_on(rank: Rank, ranks: Iterable[Rank]) -> str:
+    """Say which conditions rest on a rank, its own or another's; empty where none does."""
+    own = {"after": rank.after, "apart-from": rank.apart_from, "limit": rank.limit is not None}
+    said = [f"it has {listed(name for name, is_set in own.items() if is_set)}"] if any(own.values()) else []
+    naming = [other.title for other in ranks if rank.key in (*other.after, *other.apart_from)]
+    return " and ".join([*said, *([f"the conditions of {listed(naming)} name it"] if naming else [])])
 
 
 def recorded(state: State, key: str) -> Recorded:

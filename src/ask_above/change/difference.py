@@ -7,13 +7,14 @@ made it, how a value was spelled and in how many steps leaves no trace here.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections import Counter
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
 from typing import Any
 
 from ask_above.change.charters import Charters, _differs
 from ask_above.change.coverage import coverage
-from ask_above.change.parts import _LOOKS, MEMBER_ROWS, DifferencePart, EditRow, Given, Kind, State
+from ask_above.change.parts import _LOOKS, IDENTITY, MEMBER_ROWS, DifferencePart, EditRow, Given, Kind, State
 from ask_above.charter.moments import Instant
 from ask_above.charter.renaming import Renaming, renamed
 from ask_above.people.register import OUT, Assignment, Member, Register
@@ -33,7 +34,7 @@ class Difference:
         self._charters = Charters(self.before.charter, after.charter)
 
     def __bool__(self) -> bool:
-        return bool(self.parts or self.given)
+        return self.renaming is not None or bool(self.parts or self.given)
 
     @cached_property
     def parts(self) -> tuple[DifferencePart, ...]:
@@ -72,6 +73,9 @@ class Difference:
                 )
                 if after is not None and after.status in OUT:
                     yield DifferencePart(Kind.MEMBER, key, "status", "", after.status, EditRow.ACCOUNT)
+                for name in IDENTITY if after is not None else ():
+                    if getattr(after, name):
+                        yield DifferencePart(Kind.MEMBER, key, name, "", getattr(after, name), EditRow.IDENTITY)
             return
         for name in Member._fields:
             row = MEMBER_ROWS.get(name, EditRow.OWNER)
@@ -89,7 +93,19 @@ class Difference:
             )
             if sorted(map(_said, old)) != sorted(map(_said, new)):
                 was, now = coverage(old), coverage(new)
-                yield Given(key, rank, place, (now - was).since(self.now), (was - now).since(self.now))
+                gained, lost = (now - was).since(self.now), (was - now).since(self.now)
+                yield Given(key, rank, place, gained, lost, self._only(new, old), self._only(old, new))
+
+    def _only(self, mine: Sequence[Assignment], others: Sequence[Assignment]) -> tuple[Assignment, ...]:
+        """Return the assignments that are not over and stand on one side alone."""
+        left = Counter(map(_said, others))
+        found = []
+        for each in mine:
+            if left[_said(each)]:
+                left[_said(each)] -= 1
+            elif each.period.end is None or each.period.end > self.now:
+                found.append(each)
+        return tuple(found)
 
     def on_joining(self, given: Given) -> bool:
         """Tell whether an assignment goes with becoming active for the first time (rule 4.7)."""

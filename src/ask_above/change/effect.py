@@ -9,8 +9,7 @@ from ask_above.change.overrides import OverrideEffect
 from ask_above.change.power import PowerEffect
 from ask_above.change.refusal import Refusal
 from ask_above.change.subjects import Affected
-from ask_above.change.turns import Spot, Turn, Turns
-from ask_above.charter.moments import Instant
+from ask_above.change.turns import Turn, Turns
 from ask_above.charter.rules import ActRule
 from ask_above.decide.authority import reached
 from ask_above.decide.profile import Asked
@@ -70,6 +69,8 @@ class Effect:
             for subject in self.turns.of(doubtful):
                 if not subject.loses or subject.joined or subject.label in told or subject.new:
                     continue
+                if subject.empty and not turn.lost & self._named_in_rules:
+                    continue
                 if subject.form == "member" and all(key == actor.key for key in subject.keys):
                     continue
                 spot = id(subject.asked), turn.spot.before
@@ -101,20 +102,31 @@ class Effect:
             self.old.compiled, actor.profile, place
         ):
             return False
-        return not turn.lost & ~self._lost_by(actor, turn.spot, turn.gated, subject.since)
+        return self._loses_as_long(actor, turn, subject)
 
-    def _lost_by(self, actor: Asked, spot: Spot, gated: bool, at: Instant) -> int:
-        """Return what the actor loses at a spot at a moment."""
-        pairs = {
-            each.pair
-            for each in self.turns.subjects.all
-            if actor.key in each.keys and not each.joined and each.since <= at < each.until
-        }
-        found = 0
-        for turn in self.turns.all:
-            if (turn.spot, turn.gated) == (spot, gated) and not pairs.isdisjoint(turn.pairs):
-                found |= turn.lost
-        return found
+    def _loses_as_long(self, actor: Asked, turn: Turn, subject: Affected) -> bool:
+        """Tell whether the actor loses the same for as long as somebody loses it (rule 9.7c)."""
+        lost: dict[int, int] = {}
+        for other in self.turns.all:
+            if (other.spot, other.gated) == (turn.spot, turn.gated):
+                for pair in other.pairs:
+                    lost[pair] = lost.get(pair, 0) | other.lost
+        at = subject.since
+        mine = [each for each in self.turns.subjects.all if actor.key in each.keys and not each.joined]
+        for each in sorted(mine, key=lambda stretch: stretch.since):
+            if each.since <= at < each.until and not turn.lost & ~lost.get(each.pair, 0):
+                at = each.until
+        return at >= subject.until
+
+    @cached_property
+    def _named_in_rules(self) -> int:
+        """The capabilities that ``rules`` name: of a rank or a group that nobody is in their loss alone counts."""
+        compiled = self.old.compiled
+        rules = compiled.charter.rules
+        names = {name for rule in rules.acts.values() for name in (*rule.using, *rule.naming)}
+        names |= {rules.seeing} if rules.seeing else set()
+        names |= {f"{rules.contacts}.own", f"{rules.contacts}.all"} if rules.contacts else set()
+        return compiled.catalogue.mask(name for name in names if name in compiled.catalogue.bit)
 
 
 def _first_of(rule: str, told: dict[str, str], more: str) -> Iterator[Refusal]:

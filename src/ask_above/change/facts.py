@@ -14,7 +14,8 @@ from ask_above.change.draft import RowChange
 
 Fact = tuple[Any, ...]
 
-_OVER: Final = "over"
+OVER: Final = "over"
+"""Which rank stands above which."""
 _SAYS: Final = "says"
 _HAS: Final = "has"
 
@@ -25,7 +26,7 @@ def facts(data: Any) -> frozenset[Fact]:
     ranks = data.get("ranks") if isinstance(data, Mapping) else None
     if isinstance(ranks, Sequence) and not isinstance(ranks, str):
         keys = [rank["key"] for rank in ranks if isinstance(rank, Mapping) and "key" in rank]
-        found |= {(_OVER, higher, lower) for higher, lower in combinations(keys, 2)}
+        found |= {(OVER, higher, lower) for higher, lower in combinations(keys, 2)}
     return frozenset(found)
 
 

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import re
+from collections.abc import Iterable, Iterator, Mapping
 from typing import NamedTuple
 
 from ask_above.change.draft import Done, Draft, EditError, RowChange, member_row
 from ask_above.charter.charter import Charter
 from ask_above.charter.names import listed
+from ask_above.people.register import Member
 
 STRANGER = "stranger-"
 """What the keys of those begin with who were forgotten."""
+_SHORT = 3
 
 
 class MemberForget(NamedTuple):
@@ -22,22 +25,36 @@ class MemberForget(NamedTuple):
     key: str
 
     def on(self, draft: Draft) -> Done:
-        """Work it out; raises :class:`EditError` where the charter names them."""
+        """Work it out; whether the charter names them is looked at once it is known that it may be done."""
         member = draft.member(self.key)
         if self.key == draft.charter.owner:
             raise EditError(f"{member.called} is the owner, who cannot be forgotten; hand over first.")
         if self.key.startswith(STRANGER):
             raise EditError(f"{self.key} has been forgotten already.")
-        named = list(named_in(draft.charter, self.key))
-        if named:
-            raise EditError(
-                f"The charter names {self.key} in {listed(named)}. Take that out first, by command or by hand."
-            )
         before = member_row(member)
         gone = ("name", "email", "phone", "note", "user_name", "external_id", "groups")
         after = {**before, **dict.fromkeys(gone, "")}
         after |= {"status": "retired", "was": ""}
         return Done("forget a member for good", (), (RowChange("members", self.key, before, after),))
+
+
+def check_forgotten(texts: Mapping[str, str], charter: Charter, member: Member) -> None:
+    """Raise where the charter's files name somebody who is to be forgotten: by key, or by name or address as a word."""
+    named = list(named_in(charter, member.key))
+    if named:
+        raise EditError(f"The charter names {member.key} in {listed(named)}. Remove that first, by command or by hand.")
+    words = words_of((member.name, member.email))
+    for name, text in texts.items():
+        for n, line in enumerate(text.splitlines(), 1):
+            found = words.search(line)
+            if found:
+                raise EditError(f"{name} still names {found.group()} on line {n}. Remove that first, by hand.")
+
+
+def words_of(names: Iterable[str]) -> re.Pattern[str]:
+    """Return what finds names where they stand as whole words; a short one as it is written alone."""
+    said = [re.escape(name) if len(name) <= _SHORT else f"(?i:{re.escape(name)})" for name in names if name]
+    return re.compile(rf"(?<![\w-])(?:{'|'.join(said)})(?![\w-])" if said else r"(?!)")
 
 
 def named_in(charter: Charter, key: str) -> Iterator[str]:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import re
-import unicodedata
 from collections.abc import Callable, Iterator, Mapping
 from typing import NamedTuple
 
@@ -13,28 +11,32 @@ from ask_above.charter.moments import HOW_TO_WRITE
 from ask_above.charter.names import RESERVED, is_key, nearest
 from ask_above.charter.reading.context import KnownNames
 from ask_above.errors import AskAboveError, Fault, FaultyFilesError
-from ask_above.people.directory import Directory, NameKind, folded
+from ask_above.people.directory import Directory, NameKind
 from ask_above.people.reading import MEMBER_COLUMNS, FileRow, FileRows, read_register
+from ask_above.people.recognising import CALLED, Known, Recogniser, TwoPeopleError, key_from, new_key
 from ask_above.people.register import KINDS, OUT, STATUSES, Member
-from ask_above.visible import is_odd, visible
+from ask_above.visible import has_unseen, visible
 
 COLUMNS = MEMBER_COLUMNS
+_UNIQUE = ("email", "user_name", "external_id")
 
 
 class Import(NamedTuple):
     """Merge rows of members; ``status`` is what those are who have none, ``told`` hears how many rows are done.
 
-    With ``retires`` the active members who stand in no row are retired; the owner never is.
+    With ``retires`` the active members who stand in no row are retired; the owner never is. With ``link`` who is likely
+    somebody that is here is taken for them; else such a row is a fault.
     """
 
     rows: FileRows
     status: str = ""
     told: Callable[[int, int], None] | None = None
     retires: bool = False
+    link: bool = False
 
     def on(self, draft: Draft) -> Done:
         """Work it out; raises :class:`FaultyFilesError` with all that is wrong, by line."""
-        merger = _Merger(self.rows, draft, self.status)
+        merger = _Merger(self.rows, draft, self.status, link=self.link)
         rows = list(self.rows.rows)
         changes: list[RowChange] = []
         for n, row in enumerate(rows):
@@ -55,7 +57,8 @@ class Import(NamedTuple):
 class ImportAssignments(NamedTuple):
     """Merge rows of assignments: those that the register does not hold are given, none is taken.
 
-    ``told`` hears how many rows are done.
+    ``told`` hears how many rows are done. The columns ``by`` and ``source`` count in an import by the owner or by
+    nobody in particular; in others' imports they are passed over (rule 9.3).
     """
 
     rows: FileRows
@@ -74,14 +77,19 @@ class ImportAssignments(NamedTuple):
             raise FaultyFilesError(self.rows.faults)
         changes: list[RowChange] = []
         new: set[object] = set()
+        trusted = draft.by in ("", charter.owner)
+        passed = not trusted and any(each.by or each.source for each in read.assignments)
         for n, each in enumerate(read.assignments):
+            if not trusted:
+                each = each._replace(by=draft.by, source="")  # noqa: PLW2901 (the same, by whoever makes the change)
             same = each[:4]
             if same not in new and all(held[:4] != same for held in draft.register.of(each.member)):
                 new.add(same)
                 changes.append(RowChange("assignments", "0", None, assignment_row(each)))
             if self.told and n % 500 == 0:
                 self.told(n, len(rows))
-        return Done(f"import {self.rows.name}: {len(changes)} new assignments", (), tuple(changes))
+        said = " (columns by and source passed over)" if passed else ""
+        return Done(f"import {self.rows.name}: {len(changes)} new assignments{said}", (), tuple(changes))
 
 
 def _retired(draft: Draft, key: str) -> tuple[dict[str, str], dict[str, str]]:
@@ -91,23 +99,20 @@ def _retired(draft: Draft, key: str) -> tuple[dict[str, str], dict[str, str]]:
 
 def absent(rows: FileRows, draft: Draft) -> list[str]:
     """Return the active members whom no row means; never the owner, and no bot."""
-    merger = _Merger(rows, draft, "active")
+    merger = _Merger(rows, draft, "active", link=True)
     for row in rows.rows:
-        merger.seen.setdefault(row.cells.get("key") or merger.key_for(row.cells), row.line)
+        merger.seen.setdefault(row.cells.get("key") or merger.key_for(row), row.line)
     return merger.absent
 
 
 class _Merger:
-    def __init__(self, rows: FileRows, draft: Draft, status: str) -> None:
-        self.rows, self.draft, self.status = rows, draft, status
+    def __init__(self, rows: FileRows, draft: Draft, status: str, *, link: bool) -> None:
+        self.rows, self.draft, self.status, self.link = rows, draft, status, link
         self.seen: dict[str, int] = {}
         self.known = draft.register.members
-        self.by_address = {m.email.lower(): key for key, m in self.known.items() if m.email}
-        self.by_external = {m.external_id: key for key, m in self.known.items() if m.external_id}
-        self.by_name: dict[str, list[str]] = {}
-        for key, member in self.known.items():
-            self.by_name.setdefault(folded(member.name or key), []).append(key)
-        self.addresses: dict[str, int] = {}
+        self.people = Recogniser()
+        self.taken = {*self.known, *draft.charter.ranks}
+        self.unique: dict[tuple[str, str], int] = {}
         self.directory = Directory(draft.charter, draft.register)
         entry = any(rank.entry for rank in draft.charter.ranks.values())
         self.must_say = entry and not status
@@ -119,7 +124,9 @@ class _Merger:
     def merge(self, row: FileRow) -> Iterator[RowChange]:
         """Yield what one row changes."""
         cells = dict(row.cells)
-        key = cells.get("key") or self.key_for(cells)
+        key = cells.get("key") or self.key_for(row)
+        if not key:
+            return
         old = self.known.get(key)
         if not self._good(row, cells, key, old):
             return
@@ -160,25 +167,27 @@ class _Merger:
         elif after["status"] not in OUT:
             after["was"] = ""
 
-    def key_for(self, cells: Mapping[str, str]) -> str:
-        """Return the key of whoever has this number elsewhere, this address, or this name where nothing else is said.
-
-        Else one is made from the name.
-        """
-        external = cells.get("external_id", "")
-        if external and external in self.by_external:
-            return self.by_external[external]
-        address = cells.get("email", "").lower()
-        if address in self.by_address:
-            return self.by_address[address]
-        same = self.by_name.get(folded(cells.get("name", "")), [])
-        if not address and not external and len(same) == 1:
-            return same[0]
-        base = key_from(cells.get("name", "") or address.partition("@")[0]) or "member"
-        key, n = base, 1
-        while key in self.known or key in self.seen or key in RESERVED:
-            n += 1
-            key = f"{base}-{n}"
+    def key_for(self, row: FileRow) -> str:
+        """Return the key of whoever a row without one means, else one made from the name; empty where it is a fault."""
+        cells = row.cells
+        name = cells.get("name", "")
+        said = Known("", cells.get("external_id", ""), cells.get("user_name", ""), "", cells.get("email", ""), name)
+        try:
+            key = self.people.who(self.draft.register, said)
+        except TwoPeopleError as error:
+            self._fault(row, "external_id", "two-people", str(error)[:-1], "what is known of one member")
+            return ""
+        likely = self.people.likely(self.draft.register, said) if key is None else []
+        if key is None and likely and self.link and (len(likely) == 1 or said.email):
+            key = likely[0]
+        elif likely and not self.link:
+            member = self.known[likely[0]]
+            message = f"{name or said.email} is likely {member.called} ({member.key})"
+            self._fault(row, "name", "likely", message, "a column key that says who is meant, or --link to link them")
+            return ""
+        if key is None:
+            key = new_key(name or said.email.partition("@")[0], self.taken)
+            self.taken.add(key)
         return key
 
     def _good(self, row: FileRow, cells: Mapping[str, str], key: str, old: Member | None) -> bool:
@@ -190,8 +199,8 @@ class _Merger:
             )
             self._fault(row, "key", "bad-key", message, expected)
         for column, said in cells.items():
-            if is_odd(said.replace("\n", "") if column == "note" else said):
-                message = f"the {column} holds a sign that cannot be seen: {visible(said)}"
+            if has_unseen(said.replace("\n", "") if column == "note" else said):
+                message = f"the {column} holds a character that cannot be seen: {visible(said)}"
                 self._fault(row, column, "odd-sign", message, "plain text in one line")
         joined = cells.get("joined", "")
         if joined not in self.dates:
@@ -201,21 +210,7 @@ class _Merger:
         if key in self.seen:
             self._fault(row, "key", "twice", f"'{key}' stands on line {self.seen[key]} already", "each member once")
         self.seen[key] = row.line
-        address = cells.get("email", "").lower()
-        if address and not good_address(address):
-            self._fault(
-                row,
-                "email",
-                "bad-address",
-                f"'{cells['email']}' is no e-mail address",
-                "an address such as petra@river.example",
-            )
-        elif address and (self.addresses.get(address) or self.by_address.get(address, key) != key):
-            at = self.addresses.get(address)
-            whose = f"stands on line {at} already" if at else f"is that of {self.by_address[address]}"
-            self._fault(row, "email", "twice", f"the address '{address}' {whose}", "one account for an address")
-        if address:
-            self.addresses[address] = row.line
+        self._check_unique(row, cells, key)
         for column, options in (("kind", KINDS), ("status", STATUSES)):
             said = cells.get(column, "")
             if said and said not in options:
@@ -234,6 +229,25 @@ class _Merger:
             self._check_groups(row, cells["groups"])
         return len(self.rows.faults) == count
 
+    def _check_unique(self, row: FileRow, cells: Mapping[str, str], key: str) -> None:
+        """Note addresses that are none, and what is somebody else's, here or on another line."""
+        address = cells.get("email", "")
+        if address and not good_address(address):
+            expected = "an address such as petra@river.example"
+            self._fault(row, "email", "bad-address", f"'{address}' is no e-mail address", expected)
+            return
+        email, login, number = (cells.get(field, "") for field in _UNIQUE)
+        member = Member(key, email=email, user_name=login, external_id=number)
+        others = [(field, f"is that of {other}") for field, other in self.people.doubles(self.draft.register, member)]
+        for field in _UNIQUE:
+            value = cells.get(field, "").casefold()
+            at = self.unique.setdefault((field, value), row.line) if value else row.line
+            others += [(field, f"stands on line {at} already")] if at != row.line else []
+        for field, whose in others:
+            said = cells.get(field) or key
+            called = CALLED.get(field, field)
+            self._fault(row, field, "twice", f"the {called} '{said}' {whose}", f"one member for each {called}")
+
     def _check_groups(self, row: FileRow, said: str) -> None:
         for group in filter(None, said.split(";")):
             if self._group(group) not in self.draft.charter.groups:
@@ -251,16 +265,6 @@ class _Merger:
         self, row: FileRow, column: str, code: str, message: str, expected: str, near: tuple[str, ...] = ()
     ) -> None:
         self.rows.fault(row, column, code, message, expected, near)
-
-
-def key_from(name: str) -> str:
-    """Make a key from a name.
-
-    >>> key_from("Zoë O'Hara")
-    'zoe-o-hara'
-    """
-    plain = unicodedata.normalize("NFKD", name).encode("ascii", "ignore").decode()
-    return re.sub(r"[^a-z0-9_]+", "-", plain.lower()).strip("-_")
 
 
 __all__ = ["COLUMNS", "AskAboveError", "Fault", "Import", "ImportAssignments", "key_from"]

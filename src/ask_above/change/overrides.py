@@ -147,9 +147,10 @@ def words_at(charter: Charter, place: str) -> dict[str, HolderWords]:
     entries += [(f"@{each.of}", each) for each in here.exceptions]
     for label, each in entries:
         known = found.get(label, HolderWords())
+        said = known.gives | known.denies  # the first that says something of a capability is the word; bars add up
         found[label] = HolderWords(
-            known.gives | catalogue.close(catalogue.expand_all(each.allow)),
-            known.denies | catalogue.expand_all(each.deny),
+            known.gives | catalogue.close(catalogue.expand_all(each.allow)) & ~said,
+            known.denies | catalogue.expand_all(each.deny) & ~said,
             known.bars | catalogue.expand_all(each.bar),
         )
     return found

@@ -13,7 +13,7 @@ from ask_above.change.coverage import Coverage
 from ask_above.charter.catalogue import Words
 from ask_above.charter.charter import Charter
 from ask_above.charter.places import Override
-from ask_above.people.register import Register
+from ask_above.people.register import Assignment, Register
 
 
 class Kind(StrEnum):
@@ -46,7 +46,9 @@ class EditRow(StrEnum):
     PEOPLE = "people"
     ACCOUNT = "account"
     NAME = "name"
+    PHONE = "phone"
     ADDRESS = "address"
+    IDENTITY = "identity"
     OWNER = "owner"
     NOTHING = "nothing"
 
@@ -77,7 +79,8 @@ class Given(NamedTuple):
     """What differs in a member's assignments of one rank at one place, over all time.
 
     ``gained`` is newly covered from now on, ``lost`` no longer covered from now on; both are empty where only the past
-    differs, or by whom and why.
+    differs, or the record: by whom, why, from where. ``come`` and ``gone`` are the assignments that are not over and
+    stand on one side alone.
     """
 
     member: str
@@ -85,6 +88,8 @@ class Given(NamedTuple):
     place: str
     gained: Coverage
     lost: Coverage
+    come: tuple[Assignment, ...] = ()
+    gone: tuple[Assignment, ...] = ()
 
 
 RANK_ROWS: Final[Mapping[str, EditRow]] = {
@@ -138,11 +143,15 @@ MEMBER_ROWS: Final[Mapping[str, EditRow]] = {
     "groups": EditRow.PEOPLE,
     "note": EditRow.ACCOUNT,
     "id": EditRow.OWNER,
-    "user_name": EditRow.ADDRESS,
-    "external_id": EditRow.ADDRESS,
+    "user_name": EditRow.IDENTITY,
+    "external_id": EditRow.IDENTITY,
     "was": EditRow.OWNER,
+    "phone": EditRow.PHONE,
     "where": EditRow.NOTHING,
 }
+
+IDENTITY: Final = ("user_name", "external_id")
+"""What says who somebody is to other programs."""
 
 CHARTER_ROWS: Final[Mapping[str, EditRow]] = {
     "key": EditRow.OWNER,

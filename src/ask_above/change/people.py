@@ -15,11 +15,12 @@ from ask_above.charter.names import RESERVED, SITE, is_key, listed, nearest
 from ask_above.decide.words import in_place
 from ask_above.errors import UnknownNameError
 from ask_above.people.register import KINDS, OUT, STATUSES, Assignment, Member
-from ask_above.visible import is_odd
+from ask_above.visible import has_unseen
 
 WRITTEN = ("keep", "remove")
 """What may become of what someone wrote, beside handing it to a member."""
 
+_FIELDS = ("name", "email", "phone", "kind", "groups", "note", "user_name", "external_id")
 _ADDRESS = re.compile(r"[^\s@,;<>]+@[^\s@,;<>]+")
 
 
@@ -44,7 +45,9 @@ class MemberAdd(NamedTuple):
             )
         if self.key in draft.register.members:
             raise EditError(f"There is a member '{self.key}' already.")
-        _check_fields(self.fields, ("name", "email", "kind", "groups", "note", "user_name", "external_id"))
+        if self.key in draft.charter.ranks:
+            raise EditError(f"'{self.key}' is the key of a rank; give the member another one.")
+        _check_fields(self.fields, _FIELDS)
         row = dict.fromkeys(member_row(Member(self.key)), "")
         # whoever waits, or is invited, has not been active yet
         joined = draft.day if self.status == "active" else ""
@@ -115,7 +118,7 @@ class MemberSet(NamedTuple):
     def on(self, draft: Draft) -> Done:
         """Work it out."""
         member = draft.member(self.key)
-        _check_fields(self.fields, ("name", "email", "kind", "groups", "note", "user_name", "external_id"))
+        _check_fields(self.fields, _FIELDS)
         before = member_row(member)
         after = {**before, **self.fields}
         if after == before:
@@ -144,19 +147,25 @@ class Assign(NamedTuple):
             raise EditError(f"{rank.title} is held without being given, so it can be neither given nor taken.")
         given = [each for each in draft.register.of(self.member) if each.place == self.place]
         same = [e for e in given if e.rank == self.rank]
-        # what is in force goes on from when it began, unless another beginning is named
-        begun = next((e.period.said_from for e in same if e.period.contains(draft.at)), "")
-        when = _period(draft, self.since or begun, self.until)
+        # a new end alone leaves the beginning, of what is in force or of what is still to come
+        begun = next((e.period.said_from for e in same if e.period.contains(draft.at)), None)
+        if begun is None and self.until and not self.since:
+            to_come = [e.period for e in same if e.period.start is not None and e.period.start > draft.at]
+            begun = min(to_come, key=lambda period: period.start or 0).said_from if to_come else None
+        since = self.since or begun or ""
+        when = _period(draft, since, self.until)
         new = Assignment(self.member, self.rank, self.place, when, draft.by, self.why)
         if not self.only and coverage(same).since(draft.at) == coverage([new]).since(draft.at):
             return Done(f"{member.called} has {rank.title} {in_place(place.title, site=self.place == SITE)}")
         where = in_place(place.title, site=self.place == SITE)
-        span = (f" from {self.since}" if self.since else "") + (f" until {self.until}" if self.until else "")
+        told = self.since or (since if self.until and same else "")
+        span = (f" from {told}" if told else "") + (f" until {self.until}" if self.until else "")
         what = f"give {member.called} {rank.title} {where}{span}{', and nothing else there' if self.only else ''}"
         # one that is open to be replaced by another period of the same rank is changed, not doubled
-        gone = [e for e in given if e.rank == self.rank or self.only]
+        there = coverage(same).since(draft.at) == coverage([new]).since(draft.at)  # then it stays as it is recorded
+        gone = [e for e in given if (e.rank == self.rank and not there) or (e.rank != self.rank and self.only)]
         rows = [RowChange("assignments", str(e.number), assignment_row(e), None) for e in gone]
-        rows.append(RowChange("assignments", "0", None, assignment_row(new)))
+        rows += [] if there else [RowChange("assignments", "0", None, assignment_row(new))]
         return Done(what, (), tuple(rows))
 
 
@@ -258,7 +267,7 @@ def _check_row(draft: Draft, row: Mapping[str, str]) -> None:
 
 def good_address(text: str) -> bool:
     """Tell whether a text can be an e-mail address: something, one @, a name with a dot or a plain host."""
-    return _ADDRESS.fullmatch(text) is not None and not is_odd(text) and text.count('"') == 0
+    return _ADDRESS.fullmatch(text) is not None and not has_unseen(text) and text.count('"') == 0
 
 
 def good_date(text: str) -> bool:

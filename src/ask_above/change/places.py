@@ -47,6 +47,7 @@ class PlaceMove(NamedTuple):
 
     def on(self, draft: Draft) -> Done:
         """Work it out."""
+        _not_the_site(self.key, "moved")
         path, place = draft.place_path(self.key), _place(draft, self.key)
         if self.into in below(draft, self.key):
             raise EditError(f"{place.title} cannot be moved into itself.")
@@ -69,6 +70,7 @@ class PlaceRemove(NamedTuple):
 
     def on(self, draft: Draft) -> Done:
         """Work it out."""
+        _not_the_site(self.key, "removed")
         path, place = draft.place_path(self.key), _place(draft, self.key)
         gone = below(draft, self.key)
         for expectation in draft.charter.expectations:
@@ -263,6 +265,11 @@ class Realign(NamedTuple):
         entries = [*(each.label for each in place.overrides), *(f"@{each.of}" for each in place.exceptions)]
         what = f"bring {place.title} in line with its section: what it says of {listed(entries)} goes"
         return Done(what, steps)
+
+
+def _not_the_site(key: str, what: str) -> None:
+    if key == SITE:
+        raise EditError(f"The site itself cannot be {what}; only the places in it can.")
 
 
 def below(draft: Draft, key: str) -> set[str]:

@@ -3,27 +3,25 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from copy import copy
 from functools import cached_property
 
 from ask_above.change.conditions import Conditions
 from ask_above.change.difference import Difference
 from ask_above.change.effect import Effect
 from ask_above.change.refusal import Refusal
-from ask_above.change.rights import Rights
+from ask_above.change.rights import OTHERWISE, Making, Rights
 from ask_above.change.turns import Turns
 from ask_above.charter.moments import Instant
 from ask_above.charter.rules import ActRule
 from ask_above.decide.decider import Decider
 from ask_above.decide.profile import Asked
 
-_MOST_NAMED = 3
-
 
 class Reach:
     """Holds one change to what members may do.
 
-    ``old`` and ``new`` answer for the two sides of the difference. ``taken_out`` are members whom the actor added, and
-    takes out again by taking that change back. ``outside`` names the program outside that makes it, if one does.
+    ``old`` and ``new`` answer for the two sides of the difference, ``made`` says how it is made.
     """
 
     def __init__(
@@ -32,13 +30,18 @@ class Reach:
         new: Decider,
         difference: Difference,
         now: Instant,
-        taken_out: frozenset[str] = frozenset(),
-        outside: str = "",
+        made: Making = OTHERWISE,
     ) -> None:
         self.old, self.new, self.difference, self.now = old, new, difference, now
-        self.rights = Rights(old, new, difference, now, taken_out)
-        self.conditions = Conditions(difference, now, outside)
+        self.rights = Rights(old, new, difference, now, made)
+        self.conditions = Conditions(difference, now, made.outside)
         self.effect = Effect(Turns(old, new, difference, now))
+
+    def made_by(self, made: Making) -> Reach:
+        """Return the same change, made otherwise: what it does is worked out once."""
+        other = copy(self)
+        other.rights = Rights(self.old, self.new, self.difference, self.now, made)
+        return other
 
     def refusals(self, actor: str) -> list[Refusal]:
         """Return every reason why the change is out of a member's reach; none where it is within."""
@@ -61,23 +64,17 @@ class Reach:
     def _rule(self) -> ActRule:
         return self.rights.rule()
 
-    def who_could(self, but: str) -> list[str]:
-        """Return members who could make the change, the owner first, a few at most; ``but`` is left out."""
+    def candidates(self, but: str) -> Iterator[str]:
+        """Yield members who might be able to make the change, the owner first, each kind once; ``but`` is left out."""
         owner = self.old.compiled.charter.owner
         keys = [key for key in ([owner] if owner else []) if key in self.old.people.register.members]
         keys += [key for key in self.old.people.register.members if key not in (owner, but)]
         named = {*self.difference.members}
-        found: list[str] = []
-        failing: set[object] = set()  # whoever is like these, and does not differ themselves, could not make it either
+        seen: set[object] = set()  # whoever is like these, and does not differ themselves, is no other case
         for key in keys:
             form = self.old.ready.class_of(key)
-            if key == but or (form in failing and key not in named):
+            if key == but or (form in seen and key not in named):
                 continue
-            asked = self.old.people.ask(key, self.now)
-            if asked.acts and next(self._all(asked), None) is None:
-                found.append(key)
-                if len(found) == _MOST_NAMED:
-                    break
-            elif key not in named:
-                failing.add(form)
-        return found
+            if self.old.people.ask(key, self.now).acts:
+                yield key
+                seen |= set() if key in named else {form}

@@ -57,6 +57,13 @@ def every_place(data: Any) -> Iterator[tuple[Path, Any]]:
         todo += [((*path, "places", n), each) for n, each in enumerate(place.get("places") or [])]
 
 
+def path_of(data: Any, kind: str, key: str) -> Path | None:
+    """Return where a rank, a group or a place stands; ``kind`` is the name of the list."""
+    if kind == "places":
+        return next((path for path, place in every_place(data) if place.get("key") == key), None)
+    return next(((kind, n) for n, item in enumerate(data.get(kind) or []) if item.get("key") == key), None)
+
+
 def without_rank(draft: Draft, key: str) -> list[Step]:
     """Return the steps that take out every reference to a rank, the last first, so that paths stay right."""
     found = list(references(draft.data, key))

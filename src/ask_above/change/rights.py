@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from functools import cached_property
+from typing import Final, NamedTuple
 
 from ask_above.change.charters import OWNERS
 from ask_above.change.difference import Difference
@@ -13,7 +14,8 @@ from ask_above.change.telling import said
 from ask_above.charter.charter import Charter
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
-from ask_above.charter.names import listed
+from ask_above.charter.names import SITE, listed
+from ask_above.charter.places import Conferred
 from ask_above.charter.rules import ActRule
 from ask_above.decide.answer import Step
 from ask_above.decide.decider import Decider
@@ -26,16 +28,33 @@ from ask_above.people.register import Assignment, Member, reached_groups
 _MANAGED = (EditRow.MANAGE, EditRow.LADDER)
 
 
+class Making(NamedTuple):
+    """How a change is made: by whom, under which outside name, by undoing another one.
+
+    ``maker`` is the member whose name the records of assignments bear that are made. ``outside`` is the name of the
+    program outside that makes it, if one does. ``taken_out`` are members whom the maker added and now takes out again,
+    by undoing that.
+    """
+
+    maker: str = ""
+    outside: str = ""
+    undoing: bool = False
+    taken_out: frozenset[str] = frozenset()
+
+
+OTHERWISE: Final = Making()
+"""A change by nobody in particular, in memory."""
+
+
 class Rights:
     """The rows of the table that a change stands in, held against what an actor may.
 
-    ``taken_out`` are members whom the actor added and now takes out again, by taking that change back.
+    ``made`` says how the change is made.
     """
 
-    def __init__(
-        self, old: Decider, new: Decider, difference: Difference, now: Instant, taken_out: frozenset[str] = frozenset()
-    ) -> None:
-        self.old, self.new, self.difference, self.now, self.taken_out = old, new, difference, now, taken_out
+    def __init__(self, old: Decider, new: Decider, difference: Difference, now: Instant, made: Making) -> None:
+        self.old, self.new, self.difference, self.now, self.made = old, new, difference, now, made
+        self.taken_out = made.taken_out
         self.rules = old.compiled.charter.rules
 
     # -- what rows there are
@@ -51,9 +70,19 @@ class Rights:
         return [
             part
             for part in self.difference.parts
-            if part.row is EditRow.OWNER
-            and not (part.kind is Kind.MEMBER and not part.field and part.key in self.taken_out)
+            if (part.row is EditRow.OWNER and not (part.kind is Kind.MEMBER and self._is_taken_out(part)))
+            or (part.row is EditRow.IDENTITY and not self._is_of_theirs(part))
         ]
+
+    def _is_taken_out(self, part: DifferencePart) -> bool:
+        return not part.field and part.key in self.taken_out
+
+    def _is_of_theirs(self, part: DifferencePart) -> bool:
+        """Tell whether a program outside says of its own people who they are (rule 9.3): no other one holds them."""
+        old, new = (state.register.members.get(part.key) for state in (self.difference.before, self.difference.after))
+        known = [member.external_id for member in (old, new) if member is not None and ":" in member.external_id]
+        mine = f"{self.made.outside}:".casefold()
+        return bool(self.made.outside) and all(number.casefold().startswith(mine) for number in known)
 
     @cached_property
     def widened(self) -> list[str]:
@@ -76,7 +105,11 @@ class Rights:
         """Return the strictest order and handing on of the acts whose rows the change stands in."""
         acts = {"assign"} if self.given or self.widened else set[str]()
         for part in self.difference.parts:
-            if part.row in (*_MANAGED, EditRow.BUNDLE):
+            if part.row is EditRow.BUNDLE:
+                ranks, places = self._named_by(part.key)
+                acts |= {"overrides"} if places else set()
+                acts |= {"manage"} if ranks or not places else set()
+            elif part.row in _MANAGED:
                 acts.add("manage")
             elif part.row in (EditRow.PLACE, EditRow.PARENT, EditRow.SETS):
                 acts.add("overrides")
@@ -92,7 +125,8 @@ class Rights:
 
     def by_oneself_alone(self, actor: str) -> bool:
         """Tell whether somebody only joins, gives up, or gives themselves ranks (rule 9.9)."""
-        return not self.difference.parts and all(each.member == actor for each in self.difference.given)
+        given = self.difference.given
+        return not self.difference.parts and all(each.member == actor and (each.gained or each.lost) for each in given)
 
     # -- held against an actor
 
@@ -152,10 +186,10 @@ class Rights:
         if after is not None:
             yield from self._over_afterwards(actor, self.rules.act("manage"), after)
 
-    def _over_afterwards(self, actor: Asked, rule: ActRule, rank: Rank) -> Iterator[Refusal]:
+    def _over_afterwards(self, actor: Asked, rule: ActRule, rank: Rank, place: str = SITE) -> Iterator[Refusal]:
         """Yield why a rank does not stand where an act reaches once the change is made."""
         later = self.new.people.ask(actor.key or "", self.now)
-        own = standing(self.new.compiled, later.profile, 0)
+        own = standing(self.new.compiled, later.profile, self.new.compiled.place_at.get(place, 0))
         good = rule.over == "anyone" or rank.position > own or (rule.over == "level" and rank.position == own)
         if not good:
             yield Refusal("6.3", f"{rank.title} would not stand below {actor.label}.", "act")
@@ -210,7 +244,7 @@ class Rights:
 
     def _people(self, actor: Asked) -> Iterator[Refusal]:
         for part in self.difference.parts:
-            if part.kind is not Kind.MEMBER or part.row is EditRow.OWNER:
+            if part.kind is not Kind.MEMBER or part.row in (EditRow.OWNER, EditRow.IDENTITY):
                 continue
             target = self._member(part.key)
             if target is None or part.key in self.taken_out:
@@ -282,26 +316,33 @@ class Rights:
 
     def _conferred(self, actor: Asked, key: str, old: Sequence[str], new: Sequence[str]) -> Iterator[Refusal]:
         """Yield why the ranks that groups confer may not be given or taken so (rule 9.3)."""
-        charter, target = self.old.compiled.charter, self._member(key)
-        before, after = (
-            reached_groups(charter, Member(key, groups=tuple(g for g in groups if g in charter.groups)))
-            for groups in (old, new)
-        )
-        for group in sorted(after - before):
-            for each in charter.groups[group].confers:
-                case = self.old.case(actor, self.old.compiled.place_at[each.place], self.now, in_change=True)
-                yield from failing(case.assign(charter.ranks[each.rank], target), "act")
-        for group in sorted(before - after):
-            for each in charter.groups[group].confers:
-                case = self.old.case(actor, self.old.compiled.place_at[each.place], self.now, in_change=True)
-                if target is not None:
-                    yield from failing(case.unassign(charter.ranks[each.rank], target), "act")
+        target = self._member(key)
+        for group in dict.fromkeys((*new, *old)):
+            if (group in old) == (group in new) or group not in self.old.compiled.charter.groups:
+                continue
+            for conferred in self._confers(group):
+                rank = self.old.compiled.charter.ranks[conferred.rank]
+                place = self.old.compiled.place_at[conferred.place]
+                case = self.old.case(actor, place, self.now, in_change=True)
+                if group in new:
+                    yield from failing(case.assign(rank, target), "act")
+                elif target is not None:
+                    yield from failing(case.unassign(rank, target), "act")
+
+    def _confers(self, group: str) -> list[Conferred]:
+        """Return the ranks that a group confers, itself or through groups that it lies in."""
+        charter = self.old.compiled.charter
+        reached = reached_groups(charter, Member("", groups=(group,)))
+        return [conferred for key in sorted(reached) for conferred in charter.groups[key].confers]
 
     def _account(self, actor: Asked, target: Asked, part: DifferencePart) -> Iterator[Refusal]:
         """Yield why a member's record may not be changed: what it takes, and the member as under moderating."""
-        if actor.key == target.key and part.field in ("name", "email"):
+        oneself, accounts = actor.key == target.key, self.rules.act("accounts")
+        if oneself and part.row in (EditRow.NAME, EditRow.PHONE):
             return
-        accounts = self.rules.act("accounts")
+        if oneself and part.row is EditRow.ADDRESS:
+            yield from failing(self._using(actor, "accounts", 0), "edit")
+            return
         steps = self.old.case(actor, 0, self.now, in_change=True).moderate(target, accounts.using)
         wrong = list(failing(steps, "edit"))
         if wrong and part.row is EditRow.NAME and accounts.naming:
@@ -338,23 +379,55 @@ class Rights:
 
     def _given(self, actor: Asked, given: Given) -> Iterator[Refusal]:
         """Yield why a rank may not be given, or taken, for the time that is newly covered or no longer."""
+        yield from self._records(given)
         place = self._there(given.place)
         rank = self.old.compiled.charter.ranks.get(given.rank)
         if rank is None:
-            rank = self.new.compiled.charter.ranks.get(given.rank)
-            if rank is not None:
-                yield from failing(self._using(actor, "assign", place), "act")
-                yield from self._over_afterwards(actor, self.rules.act("assign"), rank)
+            yield from self._made_and_given(actor, given, place)
             return
         target = self._member(given.member)
-        if given.gained:
+        # a record that is written anew counts as giving the rank anew
+        if given.gained or (not given.lost and (given.come or given.gone)):
             case = self.old.case(actor, place, self.now, in_change=True)
             yield from failing(case.assign(rank, target), "act")
         if given.lost and target is not None:
             case = self.old.case(actor, place, self.now, in_change=True)
             yield from failing(case.unassign(rank, target), "act")
-        if not given.gained and not given.lost:
+        if not (given.gained or given.lost or given.come or given.gone):  # only what is over differs
             yield from failing(self._using(actor, "assign", place), "act")
+
+    def _made_and_given(self, actor: Asked, given: Given, place: int) -> Iterator[Refusal]:
+        """Yield why a rank that is made in the same change may not be given: as it stands after it (rule 9.9)."""
+        rank = self.new.compiled.charter.ranks.get(given.rank)
+        if rank is None:
+            return
+        case = self.old.case(actor, place, self.now, in_change=True)
+        steps = case.assign(rank, self._member(given.member), made=True)
+        yield from failing(steps, "act")
+        if not any(step.code == "open-join" for step in steps):
+            yield from self._over_afterwards(actor, self.rules.act("assign"), rank, given.place)
+
+    def _records(self, given: Given) -> Iterator[Refusal]:
+        """Yield what a record of an assignment may not say: who made it, and what holds it, follow from the change."""
+        if self.made.undoing:
+            if any(record.source for record in (*given.come, *given.gone)):
+                yield Refusal("9.12", "What something outside gave comes back or goes by the owner or the maintainer.")
+            return
+        title = self._title(given.rank)
+        for record in given.come:
+            if record.by != self.made.maker and not self._goes_on(record, given):
+                yield Refusal("9.3", f"The record of {title} names {record.by or 'nobody'} as whoever assigned it.")
+            if record.source and record.source.casefold() != self.made.outside.casefold():
+                yield Refusal("9.3", f"Only {record.source} itself writes that {title} comes from there.")
+
+    @staticmethod
+    def _goes_on(record: Assignment, given: Given) -> bool:
+        """Tell whether a record bears the name that the one had which it takes the place of."""
+        return any(record.by == old.by and record.why == old.why for old in given.gone)
+
+    def _title(self, rank: str) -> str:
+        known = self.new.compiled.charter.ranks.get(rank) or self.old.compiled.charter.ranks.get(rank)
+        return known.title if known else rank
 
     def of_oneself(self, actor: Asked) -> Iterator[Refusal]:
         """Yield why one may not join, give up or give oneself these ranks, in a change of nothing else (rule 9.9)."""
@@ -446,4 +519,4 @@ def _standing_in(charter: Charter, bundle: str) -> set[str]:
         found |= more
 
 
-__all__ = ["OWNERS", "Rights"]
+__all__ = ["OWNERS", "Making", "Rights"]

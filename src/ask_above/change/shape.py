@@ -10,7 +10,7 @@ from types import UnionType
 from typing import Any, NamedTuple, Union, cast, get_args, get_origin, get_type_hints
 
 from ask_above.change.draft import Done, Edit, EditError
-from ask_above.visible import is_odd, visible
+from ask_above.visible import has_unseen, visible
 
 _CALLED = {str: "text", bool: "true or false", type(None): "nothing", Sequence: "a list", Mapping: "a mapping"}
 
@@ -110,9 +110,9 @@ def _check(value: Any, name: str) -> None:
             _check(key, "")
             _check(each, str(key))
     elif isinstance(value, str):
-        if is_odd(value.replace("\n", "") if name in _OF_MANY_LINES else value):
+        if has_unseen(value.replace("\n", "") if name in _OF_MANY_LINES else value, badge=name == "badge"):
             said = f"The {name} '{visible(value)}'" if name else f"'{visible(value)}'"
-            raise EditError(f"{said} holds a sign that cannot be seen; write plain text in one line.")
+            raise EditError(f"{said} holds a character that cannot be seen; type it anew, in one line.")
     elif isinstance(value, Sequence):
         for each in value:
             _check(each, name)

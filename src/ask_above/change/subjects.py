@@ -27,7 +27,7 @@ from ask_above.decide.profile import (
     ask_rank,
     ask_visitor,
 )
-from ask_above.people.register import OUT, Assignment, Member
+from ask_above.people.register import OUT, Assignment, Member, reached_groups
 
 _NO_END: Instant = 1 << 62
 
@@ -37,7 +37,7 @@ class Affected(NamedTuple):
 
     ``form`` is member, rank, group or visitor. ``keys`` are the members' own. ``asked`` is the first of them as they
     stood before, for their standing. ``loses`` tells whether a loss of theirs is asked for; ``joined`` marks those who
-    are reckoned with every open rank that they may join besides.
+    are reckoned with every open rank that they may join besides. ``empty``: a rank or group that nobody is in.
     """
 
     label: str
@@ -51,6 +51,7 @@ class Affected(NamedTuple):
     joined: bool = False
     new: bool = False
     acts: bool = True
+    empty: bool = False
 
 
 class Subjects:
@@ -97,9 +98,30 @@ class Subjects:
                         ask_member(compiled, alone, [], self.now, excepted=False)
                         for compiled in (self.old.compiled, self.new.compiled)
                     )
-                    yield from self._plain(f"somebody in {group.title or key}", "group", both)
+                    empty = key not in self._groups_with_members
+                    yield from self._plain(f"somebody in {group.title or key}", "group", both, empty=empty)
 
-    def _plain(self, label: str, form: str, both: Sequence[Asked], *, new: bool = False) -> Iterator[Affected]:
+    @cached_property
+    def _groups_with_members(self) -> set[str]:
+        charter, members = self.old.compiled.charter, self.old.people.register.members.values()
+        kinds = {member.groups for member in members if member.groups}
+        return {group for groups in kinds for group in reached_groups(charter, Member("", groups=groups))}
+
+    @cached_property
+    def _ranks_with_members(self) -> set[str]:
+        """The ranks that are recorded for anybody, now or later."""
+        charter, register = self.old.compiled.charter, self.old.people.register
+        found = {each.rank for each in register.assignments if each.period.end is None or each.period.end > self.now}
+        found |= {each.rank for group in self._groups_with_members for each in charter.groups[group].confers}
+        kinds = {(member.status, member.kind) for member in register.members.values()}
+        there = {"anyone": True, "visitors": True, "members": bool(kinds), "bots": any(k == "bot" for _, k in kinds)}
+        waits = any(status == "pending" for status, _ in kinds)
+        ranks = charter.ranks.values()
+        return found | {rank.key for rank in ranks if there.get(rank.held_by or "") or (rank.entry and waits)}
+
+    def _plain(
+        self, label: str, form: str, both: Sequence[Asked], *, new: bool = False, empty: bool = False
+    ) -> Iterator[Affected]:
         before, after = both
         if before.profile is None or after.profile is None:
             return
@@ -113,6 +135,7 @@ class Subjects:
             _NO_END,
             new=new,
             acts=after.acts,
+            empty=empty,
         )
         if form == "rank" and before.form == "rank" and before.status == "active":
             joined = [each.with_open(asked) for each, asked in zip(self._open, both, strict=True)]
@@ -134,9 +157,10 @@ class Subjects:
             both = (ask_anybody(self.old.compiled), ask_rank(self.new.compiled, after.position))
             yield from self._plain(title, "rank", both, new=True)
             return
+        empty = key not in self._ranks_with_members
         for kind in kinds:
             both = (_as_kind(self.old.compiled, kind, before), _as_kind(self.new.compiled, kind, after))
-            yield from self._plain(title, "rank", both, new=before is None)
+            yield from self._plain(title, "rank", both, new=before is None, empty=empty)
 
     # -- members
 

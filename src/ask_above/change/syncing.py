@@ -6,13 +6,13 @@ from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
 from ask_above.change.draft import Done, Draft, EditError, RowChange, assignment_row, member_row
-from ask_above.change.importing import key_from
 from ask_above.change.people import good_address, on_joining_to, rows_on_joining
 from ask_above.charter.moments import ALWAYS
-from ask_above.charter.names import RESERVED, SITE, is_key, nearest
+from ask_above.charter.names import SITE, nearest
 from ask_above.errors import UnknownNameError
 from ask_above.people.outside import Outsider, twice
-from ask_above.people.register import OUT, Assignment, Member
+from ask_above.people.recognising import Known, Recogniser, key_from, new_key
+from ask_above.people.register import OUT, Assignment, Member, Register
 
 
 class GroupGives(NamedTuple):
@@ -27,15 +27,18 @@ class GroupGives(NamedTuple):
 class Sync(NamedTuple):
     """Make the register what a directory says; ``source`` is the directory's name here.
 
-    Members are known by ``source`` and their number, kept as ``external_id``; else by key or address, and taken over.
-    Ranks given here carry the source, and only those are taken again: what was given by hand stays. ``retires`` those
-    who are gone.
+    Members are known by ``source`` and their number, kept as ``external_id``; with ``link`` those are taken over who
+    are likely somebody that is here, by address or key, and left out else. Ranks given here name the source, and only those
+    are taken again: what was given by hand stays. ``retires`` those who are gone.
+
+    Run by a member who is not the owner it is an import: no ids and no source are written (rule 9.3).
     """
 
     source: str
     people: Sequence[Outsider]
     gives: Sequence[GroupGives]
     retires: bool = False
+    link: bool = False
 
     def on(self, draft: Draft) -> Done:
         """Work it out; raises :class:`EditError` and :class:`UnknownNameError`."""
@@ -106,22 +109,22 @@ def taken_over(sync: Sync, draft: Draft) -> int:
 class _Syncing:
     def __init__(self, sync: Sync, draft: Draft) -> None:
         self.sync, self.draft = sync, draft
-        members = draft.register.members
-        self.by_number = {m.external_id: key for key, m in members.items() if m.external_id}
-        self.by_address: dict[str, list[str]] = {}
-        for key, member in members.items():
-            if member.email:
-                self.by_address.setdefault(member.email.casefold(), []).append(key)
-        self.taken = set(members)
+        self.trusted = draft.by in ("", draft.charter.owner)
+        self.source = sync.source if self.trusted else ""
+        self.people = Recogniser()
+        self.taken = {*draft.register.members, *draft.charter.ranks}
         self.joining = rows_on_joining(draft)
         self.claimed = {each.into for each in sync.gives if each.into}
 
     def person(self, person: Outsider) -> Iterator[RowChange]:
         """Yield what changes about one person."""
-        known = self._known(person)
+        known, likely = known_as(self.people, self.draft.register, self.sync, person)
+        if known is None and likely:
+            return  # whoever plans it is told, and says who they are
         number = f"{self.sync.source}:{person.number}"
         if known is None:
-            key = self._new_key(person)
+            key = new_key(person.key or person.name, self.taken)
+            self.taken.add(key)
             member = Member(key, status="active", joined=self.draft.day)
             before = None
         else:
@@ -134,7 +137,7 @@ class _Syncing:
         after = member_row(member) | {
             "name": person.name or member.name,
             "email": address or member.email,
-            "external_id": number,
+            "external_id": number if self.trusted else member.external_id,
             "groups": ";".join(groups),
         }
         if member.status == "retired":
@@ -150,13 +153,11 @@ class _Syncing:
         wanted = {(each.rank, each.place) for each in self.sync.gives if each.rank and each.group in person.groups}
         held = list(self.draft.register.of(key))
         for each in held:
-            if each.source == self.sync.source and (each.rank, each.place) not in wanted:
+            if each.source and each.source == self.source and (each.rank, each.place) not in wanted:
                 yield RowChange("assignments", str(each.number), assignment_row(each), None)
         # what somebody was given by hand as well stays theirs, and is not given twice
         for rank, place in sorted(wanted - {(e.rank, e.place) for e in held if e.period == ALWAYS}):
-            given = Assignment(
-                key, rank, place, ALWAYS, self.draft.by, f"from {self.sync.source}", source=self.sync.source
-            )
+            given = Assignment(key, rank, place, ALWAYS, self.draft.by, f"from {self.sync.source}", source=self.source)
             yield RowChange("assignments", "0", None, assignment_row(given))
 
     def gone(self, member: Member) -> Iterator[RowChange]:
@@ -168,23 +169,23 @@ class _Syncing:
             if each.source == self.sync.source:
                 yield RowChange("assignments", str(each.number), assignment_row(each), None)
 
-    def _known(self, person: Outsider) -> Member | None:
-        members = self.draft.register.members
-        key = self.by_number.get(f"{self.sync.source}:{person.number}")
-        if key is None:
-            same = self.by_address.get(person.email.casefold(), []) if person.email else []
-            named = key_from(person.key)
-            free = [k for k in (*same, named) if k in members and not members[k].external_id]
-            key = free[0] if free and len(same) <= 1 else None
-        return None if key is None else members[key]
 
-    def _new_key(self, person: Outsider) -> str:
-        base = key_from(person.key) or key_from(person.name) or "member"
-        if not is_key(base) or base in RESERVED:
-            base = f"m-{base}"
-        key, n = base, 1
-        while key in self.taken:
-            n += 1
-            key = f"{base}-{n}"
-        self.taken.add(key)
-        return key
+def known_as(people: Recogniser, register: Register, sync: Sync, person: Outsider) -> tuple[Member | None, list[str]]:
+    """Return the member who a person of a directory is beyond doubt, or by ``link``; else those they are likely."""
+    said = Known(f"{sync.source}:{person.number}", "", "", key_from(person.key), person.email)
+    key = people.who(register, said)
+    if key is not None:
+        return register.members[key], []
+    # who is known by another number of this directory, or of another one, is somebody else
+    likely = [each for each in people.likely(register, said) if not register.members[each].external_id]
+    others = people.likely(register, said)
+    if sync.link and len(likely) == 1:
+        return register.members[likely[0]], []
+    return None, others if person.email and people.find(register, "email", person.email.casefold()) else likely
+
+
+def likely_same(sync: Sync, draft: Draft) -> list[tuple[Outsider, list[str]]]:
+    """Return the people of a directory who are likely somebody here and were not linked, with whom they may be."""
+    people = Recogniser()
+    found = ((person, known_as(people, draft.register, sync, person)) for person in sync.people)
+    return [(person, likely) for person, (known, likely) in found if known is None and likely]

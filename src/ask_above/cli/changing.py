@@ -181,7 +181,7 @@ def new_thing(
         fields["title"] = title
     if is_key(said):
         return said, fields
-    from ask_above.change.importing import key_from
+    from ask_above.people.recognising import key_from
 
     key = key_from(said)
     if not is_key(key):

@@ -18,7 +18,6 @@ from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
 
 if TYPE_CHECKING:
-    from ask_above.store.entries import Entry
     from ask_above.workspace.home import Home
 
 
@@ -65,6 +64,7 @@ def command(
       ask-above journal 12
     """
     from ask_above.show.plans import JOURNAL_COLUMNS, journal_data, journal_rows, show_journal
+    from ask_above.workspace.journal import concerns, entries_of
 
     number = int(about_whom) if about_whom is not None and about_whom.isdecimal() else None
     home = home_of(community)
@@ -72,12 +72,12 @@ def command(
         return _settle(home, take, acknowledge)
     member = None if about_whom is None or number is not None else _member(home, about_whom)
     start = _start(home, since)
-    entries = home.store.entries() if home.storage.holds_register() else []
+    entries = entries_of(home)
     found = [
         each
         for each in reversed(entries)
         if (number is None or each.number == number)
-        and (member is None or each.who == member or member in _members(each))
+        and (member is None or concerns(each, member))
         and (by is None or each.who == by)
         and (start is None or datetime.fromisoformat(each.at) >= start)
         and (about is None or about.lower() in _said(each).lower())
@@ -130,11 +130,6 @@ def _member(home: Home, name: str) -> str:
     from ask_above.workspace.plans import opened
 
     return opened(home, home.read()).member(name).key
-
-
-def _members(entry: Entry) -> set[str]:
-    """Return the members whose rows an entry changes."""
-    return {row.key if row.table == "members" else (row.after or row.before or {})["member"] for row in entry.rows}
 
 
 def _said(entry: object) -> str:

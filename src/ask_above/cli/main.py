@@ -43,6 +43,7 @@ SECTIONS: dict[str, dict[str, str]] = {
         "assign, unassign": "Give members a rank, or take it from them",
         "cover": "Is every place looked after, who is the only one?",
         "roster": "Members under headings; what ends soon, who waits",
+        "history": "What happened to a member: ranks, status, by whom",
     },
     "Files": {
         "import, export": "Merge a file of members; write the register as files",

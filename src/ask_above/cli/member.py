@@ -75,7 +75,7 @@ def _new_member(said: Sequence[str], name: str | None, email: str | None) -> tup
             raise click.UsageError(f"Is it '{email if '@' in each else name}' or '{each}'? Say it once.")
     if is_key(first) or "@" in first:
         return first, name, email
-    from ask_above.change.importing import key_from
+    from ask_above.people.recognising import key_from
 
     key = key_from(first.split()[0] if first.split() else first)
     if not is_key(key):
@@ -391,7 +391,9 @@ def show(key: str, by: str | None, community: str | None, form: str, *, all_of_i
     viewer, now = opened.member(by).key if by else None, opened.names.moment()
     home = opened.home
     if all_of_it:
-        said = everything(opened, key, viewer, now, home.store.entries() if home.storage.holds_register() else [])
+        from ask_above.workspace.journal import entries_of
+
+        said = everything(opened, key, viewer, now, entries_of(home))
     else:
         said = about(opened, key, viewer, now)
     if form == "text":

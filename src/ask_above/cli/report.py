@@ -39,7 +39,9 @@ def command(out: Path | None, community: str | None, *, without_members: bool) -
 
     opened = open_here(community)
     home = home_of(community)
-    entries = home.store.entries() if home.storage.holds_register() else []
+    from ask_above.workspace.journal import entries_of
+
+    entries = entries_of(home)
     now = datetime.now(opened.charter.zone)
     made = f"{day(now.date().isoformat())}, {now:%H:%M} ({opened.charter.rules.timezone})"
     with progress("Writing") as told:

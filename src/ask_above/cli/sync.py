@@ -24,8 +24,9 @@ _PASSWORD = "ASK_ABOVE_DIRECTORY_PASSWORD"  # noqa: S105 (the name of a variable
 @click.command("sync", cls=Spoken)
 @click.argument("mapping", type=click.Path(path_type=Path, exists=True, dir_okay=False))
 @click.option("--let-go", is_flag=True, help="Keep by hand from now on what came from it; the directory is not asked.")
+@click.option("--link", is_flag=True, help="Link those who are likely the same person as somebody here.")
 @change_options
-def command(mapping: Path, *, how: How, let_go: bool) -> int:
+def command(mapping: Path, *, how: How, let_go: bool, link: bool) -> int:
     """Take people and groups over from a directory, as a mapping says: one plan, one change.
 
     MAPPING is a YAML file: where the directory is (LDAP, or a file of LDIF or SCIM resources), which attribute is what,
@@ -54,12 +55,13 @@ def command(mapping: Path, *, how: How, let_go: bool) -> int:
     stdout().line(f"{said.name}: {people}, {groups}", "head")
 
     def planned() -> Plan:
-        return syncing.plan_sync(home, said, found, by=how.by, why=how.why, force=how.force and bool(how.why))
+        force = how.force and bool(how.why)
+        return syncing.plan_sync(home, said, found, by=how.by, why=how.why, force=force, link=link)
 
     made = planned()
     tell(found.notes)
     done = see_through(how, lambda: made if not made.is_overtaken(made.before.moment()) else planned())
-    if done == 0 and not how.only_plan:
+    if done == 0 and not how.only_plan and made.source:
         syncing.keep_claims(home, said)
     return done
 

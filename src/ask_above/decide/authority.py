@@ -72,8 +72,11 @@ class Case:
             self.on_list(rule, on, title, usable or using)
         return self.steps
 
-    def assign(self, rank: Rank, target: Asked | None) -> list[Step]:
-        """Collect why the actor may or may not give ``rank`` to ``target``; to just anybody where none (rule 6.8)."""
+    def assign(self, rank: Rank, target: Asked | None, *, made: bool = False) -> list[Step]:
+        """Collect why the actor may or may not give ``rank`` to ``target``; to just anybody where none (rule 6.8).
+
+        A rank that is ``made`` in the same change stands nowhere yet: whoever asks looks at its order afterwards.
+        """
         if not self.in_change:
             self._givable(rank)
         if target is not None and not self.in_change:
@@ -90,7 +93,7 @@ class Case:
         someone = target or self._anybody
         rule = self.compiled.charter.rules.act("assign")
         if self._acts():
-            self._rank_and_target(rule, rank, someone, oneself=oneself)
+            self._rank_and_target(rule, rank, someone, oneself=oneself, made=made)
             if not rank.automatic and not self.in_change:
                 self._hand_on(rule, someone, self.handing.brought(rank, target))
         return self.steps
@@ -191,10 +194,11 @@ class Case:
         if rank.kept_by:
             self._no("6.8", "kept", rank=rank.title, keeper=rank.kept_by)
 
-    def _rank_and_target(self, rule: ActRule, rank: Rank, target: Asked, *, oneself: bool) -> None:
+    def _rank_and_target(self, rule: ActRule, rank: Rank, target: Asked, *, oneself: bool, made: bool = False) -> None:
         """Hold capability, rank and member to what the act asks (rule 6.8)."""
         usable = self._capability(rule, rule.using, self.place)
-        self._over(rule, rank.title, rank.position)
+        if not made:
+            self._over(rule, rank.title, rank.position)
         if oneself:
             self._note("6.8", "self" if rule.oneself else "not-self", holds=rule.oneself)
         else:

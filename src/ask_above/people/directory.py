@@ -39,11 +39,12 @@ class Known(NamedTuple):
     kind: NameKind
     key: str
     title: str = ""
+    user_name: str = ""
 
     @property
     def names(self) -> set[str]:
         """The names as they are compared."""
-        return {folded(self.key), folded(self.title)} - {""}
+        return {folded(self.key), folded(self.title), folded(self.user_name)} - {""}
 
     @property
     def spelled(self) -> str:
@@ -171,8 +172,9 @@ class _People:
         if not known:
             known = {}
             for key, member in register.members.items():
-                for name in Known(NameKind.MEMBER, key, member.name).names:
-                    known.setdefault(name, []).append(Known(NameKind.MEMBER, key, member.name))
+                person = Known(NameKind.MEMBER, key, member.name, member.user_name)
+                for name in person.names:
+                    known.setdefault(name, []).append(person)
         elif of is not register:
             known = self._renewed(known, of, register)
         self._ready = register, known
@@ -186,10 +188,11 @@ class _People:
                 member = side.members.get(key)
                 if member is None:
                     continue
-                for name in Known(NameKind.MEMBER, key, member.name).names:
+                person = Known(NameKind.MEMBER, key, member.name, member.user_name)
+                for name in person.names:
                     others = [each for each in renewed.get(name, ()) if each.key != key]
                     if comes:
-                        others.append(Known(NameKind.MEMBER, key, member.name))
+                        others.append(person)
                     renewed[name] = others
         return renewed
 

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-import re
-import unicodedata
 from collections.abc import Callable, Mapping, Sequence
 from collections.abc import Set as AbstractSet
 from contextvars import ContextVar
@@ -41,12 +39,12 @@ from ask_above.change import (
     MemberStatus,
     Unassign,
 )
-from ask_above.charter.names import RESERVED, SITE, is_key
+from ask_above.charter.names import SITE
 from ask_above.community import Community
 from ask_above.errors import AskAboveError, UnknownNameError
+from ask_above.people.recognising import Known, Recogniser, TwoPeopleError, new_key, user_name
 from ask_above.people.register import OUT, Member, reached_groups
 from ask_above.serve.current import Current
-from ask_above.serve.people import PeopleIndex, user_name
 from ask_above.serve.resources import Email, Group, GroupMember, Membership, RankHeld, RegisterUser, User
 from ask_above.show.letters import letters
 from ask_above.store.keys import read_group_numbers, write_group_number
@@ -71,7 +69,7 @@ class RegisterStorage(ScimStorage):
     def __init__(self, current: Current, *, tells: bool = False) -> None:
         self.current, self.tells = current, tells
         self._known_numbers: Mapping[str, str] | None = None
-        self._people = PeopleIndex()
+        self._people = Recogniser()
 
     @property
     def community(self) -> Community:
@@ -127,8 +125,14 @@ class RegisterStorage(ScimStorage):
         if names != ["User"] or not isinstance(node, Comparison) or node.op != CompareOperator.eq:
             return None
         attribute, value = str(node.attr_path).rpartition(":")[2].casefold(), str(node.value)
-        find = {"username": self._people.named, "externalid": self._people.numbered}.get(attribute)
-        return None if find is None else [("User", find(self.community.register, value) or "")]
+        what = {"username": "user_name", "externalid": "external_id"}.get(attribute)
+        return None if what is None else [("User", self._there(what, value) or "")]
+
+    def _there(self, what: str, value: str) -> str | None:
+        """Return the key of who has a user name or an external id, in any case, and is not retired."""
+        register = self.community.register
+        keys = self._people.find(register, what, value.casefold())
+        return next((key for key in keys if register.members[key].status != "retired"), None)
 
     def _resource(self, kind: str, key: str) -> Resource[Any]:
         if kind == "User":
@@ -192,7 +196,7 @@ class RegisterStorage(ScimStorage):
         kind, _, name = key.partition(":")
         charter, register = self.community.charter, self.community.register
         if kind == "group" and name in charter.groups:
-            return charter.groups[name].title or name, self._people.in_group(register, name)
+            return charter.groups[name].title or name, self._people.find(register, "group", name)
         if kind == "rank" and name in charter.ranks and not charter.ranks[name].automatic:
             return charter.ranks[name].title, self._holders(name)
         raise NotFoundException(detail=f"There is no Group '{key}'.")
@@ -219,7 +223,7 @@ class RegisterStorage(ScimStorage):
         register, now = self.community.register, self.community.names.moment()
         return [
             key
-            for key in self._people.given(register, rank)
+            for key in self._people.find(register, "rank", rank)
             if any(e.rank == rank and e.place == SITE and e.period.contains(now) for e in register.of(key))
         ]
 
@@ -278,33 +282,27 @@ class RegisterStorage(ScimStorage):
         name = str(wanted.user_name or "").strip()
         if not name:
             raise InvalidValueException(detail="userName must not be empty.")
-        register = self.community.register
-        if self._people.named(register, name) is not None:
-            raise UniquenessException(detail=f"There is a User with the userName '{name}' already.")
-        retired = self._people.retired(register, name)
-        if retired is not None:
-            member = register.members[retired]
+        register, fields = self.community.register, _fields(wanted)
+        try:
+            known = self._people.who(register, Known("", fields["external_id"], name))
+        except TwoPeopleError as error:
+            raise UniquenessException(detail=str(error)) from None
+        if known is not None and register.members[known].status != "retired":
+            raise UniquenessException(detail=f"There is a User with the userName '{name}' or that externalId already.")
+        if known is not None:
+            member = register.members[known]
             edits: list[Edit] = [MemberStatus(member.key, "active")]
             edits += self._of_user(member._replace(status=member.restored), wanted)
             self._change(edits)
             return self._user(self._member(member.key))
-        key = self._new_key(name)
-        fields = {"user_name": name, **_fields(wanted)}
+        if fields["email"] and self._people.find(register, "email", fields["email"].casefold()):
+            raise UniquenessException(detail=f"There is a User with the address '{fields['email']}' already.")
+        key = new_key(name.partition("@")[0], {*register.members, *self.community.charter.ranks})
+        fields = {"user_name": name, **fields}
         self._change([MemberAdd(key, {field: value for field, value in fields.items() if value})])
         if wanted.active is False:  # who joins is given ranks, and is locked after that
             self._change([MemberStatus(key, "locked")])
         return self._user(self._member(key))
-
-    def _new_key(self, name: str) -> str:
-        """Return a key made of a user name: what stands before the @, with a number where that is taken."""
-        plain = unicodedata.normalize("NFKD", name.partition("@")[0]).encode("ascii", "ignore").decode().lower()
-        key = re.sub(r"[^a-z0-9]+", "-", plain).strip("-") or "member"
-        if not is_key(key) or key in RESERVED or key in self.community.charter.ranks:
-            key = f"m-{key}"
-        known, n, found = self.community.register.members, 2, key
-        while found in known:
-            found, n = f"{key}-{n}", n + 1
-        return found
 
     def _of_user(self, member: Member, wanted: Any) -> list[Edit]:
         """Return the edits that make a member what is wanted."""
@@ -312,7 +310,7 @@ class RegisterStorage(ScimStorage):
         if not name:
             raise InvalidValueException(detail="userName must not be empty.")
         other = name.casefold() != user_name(member).casefold()
-        if other and self._people.named(self.community.register, name) is not None:
+        if other and self._there("user_name", name) is not None:
             raise UniquenessException(detail=f"There is a User with the userName '{name}' already.")
         fields = _fields(wanted)
         if name != user_name(member):
@@ -333,11 +331,7 @@ class RegisterStorage(ScimStorage):
         titles |= {each.title.casefold() for each in charter.ranks.values()}
         if title.casefold() in titles:
             raise UniquenessException(detail=f"There is a group or rank called '{title}' already.")
-        plain = unicodedata.normalize("NFKD", title).encode("ascii", "ignore").decode().lower()
-        key = re.sub(r"[^a-z0-9]+", "-", plain).strip("-") or "group"
-        known, n, found = {*charter.groups, *charter.ranks, *RESERVED}, 2, key
-        while found in known:
-            found, n = f"{key}-{n}", n + 1
+        found = new_key(title, {*charter.groups, *charter.ranks}, instead="group")
         members = [str(each.value) for each in wanted.members or () if each.value]
         self._check_members(members)
         self._change([GroupAdd(found, {"title": title}), *(MemberGroups(m, put=(found,)) for m in members)])

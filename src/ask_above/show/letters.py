@@ -22,7 +22,7 @@ from ask_above.charter.names import SITE
 from ask_above.decide.words import day, in_place, in_places, upper
 from ask_above.people.register import Member
 from ask_above.show.impact import when_in_words
-from ask_above.visible import is_odd, visible
+from ask_above.visible import has_unseen, visible
 
 if TYPE_CHECKING:
     from ask_above.change.draft import RowChange
@@ -134,7 +134,7 @@ def _letter(plan: Plan, key: str, subject: str, news: str) -> tuple[str, str]:
 def _address(member: Member) -> Address:
     """Return whom a letter goes to; raises :class:`EditError` for an address or a name that no letter can have."""
     name, _, host = member.email.rpartition("@")
-    if good_address(member.email) and not is_odd(member.name):
+    if good_address(member.email) and not has_unseen(member.name):
         with suppress(ValueError, IndexError, HeaderParseError):
             return Address(member.name, name, host)
     raise EditError(

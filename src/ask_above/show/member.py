@@ -6,7 +6,6 @@ from collections.abc import Sequence
 from typing import Any
 
 from ask_above.ask.choosing import sees
-from ask_above.change.draft import RowChange
 from ask_above.charter.charter import Charter
 from ask_above.charter.moments import Instant
 from ask_above.community import Community
@@ -15,8 +14,9 @@ from ask_above.people.reading import MEMBER_COLUMNS
 from ask_above.show.plans import local
 from ask_above.show.screen import Screen
 from ask_above.store.entries import Entry
+from ask_above.workspace.journal import concerns
 
-_GUARDED = ("name", "email", "note", "user_name", "external_id")
+_GUARDED = ("name", "email", "phone", "note", "user_name", "external_id")
 """What ``rules.contacts`` governs."""
 
 
@@ -64,7 +64,7 @@ def everything(
         "journal": [
             {"number": e.number, "at": e.at, "who": e.who, "what": e.what, "why": e.why}
             for e in entries
-            if e.who == key or any(_concerns(row, key) for row in e.rows)
+            if concerns(e, key)
         ],
         "letters": letters,
     }
@@ -73,10 +73,6 @@ def everything(
 def _rule(community: Community) -> str:
     pair = community.charter.rules.contacts
     return f"that takes {pair}" if pair else "the charter names no rules.contacts, so the owner alone may"
-
-
-def _concerns(row: RowChange, key: str) -> bool:
-    return row.key == key if row.table == "members" else key == (row.after or row.before or {}).get("member")
 
 
 def show_member(screen: Screen, said: dict[str, Any], charter: Charter) -> None:

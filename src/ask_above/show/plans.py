@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import datetime, tzinfo
 from typing import TYPE_CHECKING, Any
 
@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from ask_above.store.entries import Entry
 
 _MOST_IN_TABLE = 20
-JOURNAL_COLUMNS = ("number", "at", "who", "kind", "what", "why", "effect", "undone_by")
+JOURNAL_COLUMNS = ("number", "at", "who", "kind", "what", "why", "effect", "undone_by", "name", "reverts")
 
 
 def show_plan(screen: Screen, plan: Plan, *, force: bool = False) -> None:
@@ -168,10 +168,10 @@ def show_journal(
     else:
         screen.line(f"Times in {charter.rules.timezone}", "dim")
     for entry in entries:
-        who = names.get(entry.who, entry.who) or "in nobody's name"
+        who = maker_of(entry, names)
         marks = {"hand": "by hand", "import": "import", "undo": "undo", "forget": "for good"}.get(entry.kind, "")
         said = f"{entry.number}  {local(entry.at, charter.zone)}  {who}{f'  ({marks})' if marks else ''}"
-        screen.line(f"{said}{f'  taken back by {entry.undone_by}' if entry.undone_by else ''}", "head")
+        screen.line(f"{said}{f'  undone by {entry.undone_by}' if entry.undone_by else ''}", "head")
         screen.paragraph(f"{entry.what}{' (forced)' if entry.forced else ''}", first="    ", rest="    ")
         if entry.why:
             screen.paragraph(f"because: {entry.why}", first="    ", rest="    ")
@@ -188,9 +188,20 @@ def show_journal(
                         screen.line(f"      {sign} {line}", style)
 
 
+def maker_of(entry: Entry, names: Mapping[str, str]) -> str:
+    """Say who made a change, by the name of then and the key: another name makes nobody somebody else."""
+    if not entry.who:
+        return "maintainer"
+    called = entry.name or names.get(entry.who, entry.who)
+    return called if called == entry.who else f"{called} ({entry.who})"
+
+
 def journal_rows(entries: Sequence[Entry]) -> list[list[object]]:
     """Return entries as rows."""
-    return [[e.number, e.at, e.who, e.kind, e.what, e.why, "; ".join(e.effect), e.undone_by] for e in entries]
+    return [
+        [e.number, e.at, e.who, e.kind, e.what, e.why, "; ".join(e.effect), e.undone_by, e.name, list(e.reverts) or ""]
+        for e in entries
+    ]
 
 
 def journal_data(entries: Sequence[Entry]) -> list[dict[str, Any]]:

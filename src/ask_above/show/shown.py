@@ -18,6 +18,7 @@ SHOWN_BY: Final = {
     "Comparison": "compare:show_comparison",
     "Cover": "cover:show_cover",
     "Fit": "fit:show_fit",
+    "History": "history:show_history",
     "Impact": "impact:show_impact",
     "Plan": "plans:show_plan",
     "Proposal": "fit:show_proposal",

@@ -10,11 +10,11 @@ from typing import Any, NamedTuple
 
 import sqlalchemy as sa
 
+from ask_above.change.forgetting import words_of
 from ask_above.store.tables import assignments, journal, member_groups, members, notes
 
 _FILLER = "·"
 _GONE = ("name", "email", "phone", "note", "user_name", "external_id")
-_SHORT = 3
 
 
 class Person(NamedTuple):
@@ -41,8 +41,7 @@ class Person(NamedTuple):
 
     @property
     def _words(self) -> re.Pattern[str]:
-        said = [re.escape(each) for each in (self.name, self.email) if len(each) >= _SHORT]
-        return re.compile("|".join(said) or r"(?!)", re.IGNORECASE)
+        return words_of((self.name, self.email))
 
 
 def digests_of(salt: str, cells: Mapping[str, str]) -> set[str]:

@@ -7,19 +7,21 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from copy import copy
 from functools import cached_property
+from itertools import islice
 from typing import TYPE_CHECKING, Any, NamedTuple
 
 from yaml import YAMLError
 
 from ask_above.ask.impact.whole import Impact, TurnedExpectation, impact
 from ask_above.change.difference import Difference, edges_of
-from ask_above.change.draft import Done, Draft, Edit, EditError
-from ask_above.change.forgetting import MemberForget
+from ask_above.change.draft import Done, Draft, Edit, EditError, RowChange
+from ask_above.change.forgetting import MemberForget, check_forgotten
 from ask_above.change.naming import meant
-from ask_above.change.parts import State
+from ask_above.change.parts import IDENTITY, State
 from ask_above.change.reach import Reach
 from ask_above.change.refusal import Refusal
 from ask_above.change.registering import changed
+from ask_above.change.rights import Making
 from ask_above.change.shape import of_plain_text, shaped
 from ask_above.change.syncing import LetGo
 from ask_above.change.telling import sentences
@@ -32,7 +34,8 @@ from ask_above.decide.words import day
 from ask_above.errors import AskAboveError, FaultyFilesError, UnknownNameError
 from ask_above.files.splice import edited
 from ask_above.files.yaml_text import compose, plain
-from ask_above.people.register import Member, Register
+from ask_above.people.recognising import CALLED, Identities, Recogniser
+from ask_above.people.register import Register
 from ask_above.printing import Printed
 from ask_above.workspace.home import ChangedMeanwhileError, Home, WentOn, entries_by_hand, now
 from ask_above.workspace.lasting import LastingHome
@@ -46,6 +49,8 @@ _CALLED = {"name": "name", "email": "address"}
 _MOST_TOLD = 30
 _MOST_SAID = 5
 _MOST_PLACES = 6
+_MOST_TRIED = 10
+_MOST_NAMED = 3
 
 
 class Edges:
@@ -116,8 +121,8 @@ class Plan(Printed):
 
     @property
     def is_empty(self) -> bool:
-        """Whether nothing would change."""
-        return not self.splices and not self.rows
+        """Whether nothing would change: whatever is written anew, it says the same (rule 9.1)."""
+        return not (self.splices or self.rows) or not self.difference
 
     @cached_property
     def effect(self) -> Impact:
@@ -144,11 +149,15 @@ class Plan(Printed):
 
     @cached_property
     def _reach(self) -> Reach:
-        return Reach(self._old, self.after.decider, self.difference, self.at, self._taken_out(), self.source)
+        return Reach(self._old, self.after.decider, self.difference, self.at, self._making(self.by))
 
-    def _taken_out(self) -> frozenset[str]:
-        """Return the members whom the actor added and now takes out again (rule 9.12)."""
-        if not self.by or self.undone is None or self.undone.who != self.by:
+    def _making(self, actor: str) -> Making:
+        """Return how the change is made, if ``actor`` makes it; records bear the name of whoever does."""
+        return Making(self.by, self.source, self.kind == "undo", self._taken_out(actor))
+
+    def _taken_out(self, actor: str) -> frozenset[str]:
+        """Return the members whom an actor added and now takes out again (rule 9.12)."""
+        if not actor or self.undone is None or self.undone.who != actor:
             return frozenset()
         added = {row.key for row in self.undone.rows if row.table == "members" and row.before is None}
         return frozenset(added & {row.key for row in self.rows if row.table == "members" and row.after is None})
@@ -156,16 +165,28 @@ class Plan(Printed):
     @cached_property
     def refusals(self) -> list[Refusal]:
         """Why it may not be made, by whomever it is; nobody may pass these by."""
-        held = [*self._held_outside()]
         if self.by:
-            return [*held, *self._reach.refusals(self.by)]
-        return held + [each for each in self._reach.conditions.refusals if not each.passable]
+            return self._refusals_for(self.by)
+        return [
+            *self._held_outside(""),
+            *(each for each in self._reach.conditions.refusals if not each.passable),
+        ]
 
-    def _held_outside(self) -> Iterator[Refusal]:
-        """Yield what a directory holds and this changes, where it is not the directory that does (rule 9.15)."""
-        if self.kind in ("forget", "undo"):
+    def _refusals_for(self, actor: str) -> list[Refusal]:
+        """Return why the change may not be made by a member, whoever planned it."""
+        reach = self._reach if actor == self.by else self._reach.made_by(self._making(actor))
+        return [*self._held_outside(actor), *reach.refusals(actor)]
+
+    def _held_outside(self, actor: str) -> Iterator[Refusal]:
+        """Yield what a directory holds and this changes, where it is not the directory that does (rule 9.15).
+
+        The owner and the maintainer of the files undo what one did.
+        """
+        yield from self._doubles
+        keeps = not actor or actor == self.before.charter.owner
+        if self.kind == "forget" or (self.kind == "undo" and keeps):
             return
-        if self.by and self.by != self.before.charter.owner and any(isinstance(each, LetGo) for each in self.edits):
+        if not keeps and any(isinstance(each, LetGo) for each in self.edits):
             yield Refusal("9.15", "What a directory holds is let go by the owner, or by the keeper of the files.")
         yield from self._claimed()
         kept = [row.after for row in self.rows if row.table == "assignments" and row.after is not None]
@@ -176,6 +197,25 @@ class Plan(Printed):
                 rank = self.before.charter.ranks[(row.before or {})["rank"]].title
                 why = f"{rank} of {member} comes from {source}; take it there, and sync again."
                 yield Refusal("9.15", why)
+
+    @cached_property
+    def _doubles(self) -> list[Refusal]:
+        """What says who somebody is and would be that of two members, as it is not yet (rule 9.16)."""
+        people = self.home.kept.setdefault("people", Recogniser())
+        before, after = self.before.register, self.after.register
+        keys = dict.fromkeys(row.key for row in self.rows if row.table == "members" and _says_who(row))
+        changed = [after.members[key] for key in keys if key in after.members]
+        among = Identities(changed)
+        found: list[Refusal] = []
+        for member in changed:
+            stood = {*people.doubles(before, before.members[member.key])} if member.key in before.members else set()
+            shared = {*people.doubles(before, member), *among.shared(member)} - stood
+            for field, other in sorted(shared):
+                if other in after.members and (field, other) in {*Identities([after.members[other]]).shared(member)}:
+                    whose = f"{after.members[other].called} ({other})"
+                    said = f"{member.called} would have the {CALLED.get(field, field)} of {whose}"
+                    found.append(Refusal("9.16", f"{said}; each member has one of their own."))
+        return found
 
     def _claimed(self) -> Iterator[Refusal]:
         """Yield names, addresses and groups of those who come from a directory that claims them."""
@@ -224,9 +264,9 @@ class Plan(Printed):
         """Who could make it, by name."""
         if not (self.by and self.refusals):
             return []
-        if any(isinstance(each, LetGo) for each in self.edits):
-            return [self.before.member(self.before.charter.owner or self.by).called]
-        return [self.before.member(key).called for key in self._reach.who_could(self.by)]
+        tried = islice(self._reach.candidates(self.by), _MOST_TRIED)
+        could = (key for key in tried if not self._refusals_for(key))
+        return [self.before.member(key).called for key in islice(could, _MOST_NAMED)]
 
     @cached_property
     def lasting(self) -> list[str]:
@@ -243,10 +283,12 @@ class Plan(Printed):
         if back.renaming is not None:
             old = Decider(back.before.charter, back.before.register)
         added = frozenset(self.after.register.members.keys() - self.before.register.members.keys())
-        reach = Reach(old, new, back, self.at, added)
+        reach = Reach(old, new, back, self.at, Making(undoing=True, taken_out=added))
         if not reach.refusals(self.by):
             return []
-        return [self.after.member(key).called for key in reach.who_could(self.by)] or ["nobody here"]
+        reach = reach.made_by(Making(undoing=True))
+        could = (key for key in islice(reach.candidates(self.by), _MOST_TRIED) if not reach.refusals(key))
+        return [self.after.member(key).called for key in islice(could, _MOST_NAMED)] or ["nobody here"]
 
     def refuse(self, *, force: bool = False) -> None:
         """Raise :class:`RefusedError` where it may not be made; ``force`` passes by what may be, for a reason."""
@@ -297,21 +339,14 @@ class Plan(Printed):
             raise EditError("Nothing would change.")
         if self.is_overtaken(self.before.moment()):
             raise ChangedMeanwhileError("Somebody's time has begun or ended since this was planned. Look again.")
-        entry = Entry(
-            0,
-            now(),
-            self.by,
-            self.kind,
-            self.what,
-            self.why,
-            bool(self.passable),
-            list(in_lines(self.effect))[:_MOST_TOLD],
-            self.splices,
-            self.rows,
-            self.undoes,
-        )
+        effect = list(in_lines(self.effect))[:_MOST_TOLD]
+        forced, name = bool(self.passable), self.before.member(self.by).called if self.by else ""
         with self.home.locked():
             after = self.after.charter, self.after.register
+            entry = Entry(
+                0, now(), self.by, self.kind, self.what, self.why, forced, effect, self.splices, self.rows, self.undoes,
+                name=name,
+            )  # fmt: skip
             made = self.home.change(entry, self.snapshot, after, self.texts, letters, self.by_hand_entries())
             if self.home.went_on is not None:
                 self._go_on(made, self.home.went_on)
@@ -414,6 +449,12 @@ def _record(home: Home, snapshot: Snapshot) -> None:
     home.change(None, snapshot, (snapshot.charter, snapshot.register), snapshot.texts, (), made.by_hand_entries())
 
 
+def _says_who(row: RowChange) -> bool:
+    """Tell whether a row changes what says who a member is."""
+    before, after = row.before or {}, row.after or {}
+    return not before or any(before.get(name, "") != after.get(name, "") for name in ("key", *IDENTITY, "email"))
+
+
 def _state(names: Names) -> State:
     return State(names.charter, names.register)
 
@@ -469,7 +510,8 @@ def plan(
         made.kind = "forget"
         if len(edits) > 1:
             raise EditError("Whoever is forgotten is forgotten alone: one member at a time, and nothing besides.")
-        check_forgotten(made.texts, snapshot.register.members[made.rows[0].key])
+        if not made.refusals:  # who may not do it is told nothing of what stands in the files
+            check_forgotten(made.texts, snapshot.charter, snapshot.register.members[made.rows[0].key])
     return made
 
 
@@ -579,15 +621,6 @@ def check_register(charter: Charter, register: Register, what: str) -> None:
         for group in member.groups:
             if group not in charter.groups:
                 raise EditError(f"{member.key} is in the group {group}, which would no longer be there ({what}).")
-
-
-def check_forgotten(texts: Mapping[str, str], member: Member) -> None:
-    """Raise where the charter's files say the name or the address of somebody who is to be forgotten."""
-    for name, text in texts.items():
-        for n, line in enumerate(text.splitlines(), 1):
-            for said in filter(None, (member.name, member.email)):
-                if said.lower() in line.lower():
-                    raise EditError(f"{name} still says {said} on line {n}. Take that out first, by hand.")
 
 
 def check_owner(charter: Charter, register: Register) -> None:

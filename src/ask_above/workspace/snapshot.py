@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from types import MappingProxyType
 from typing import NamedTuple
 
 from ask_above.change.draft import RowChange
 from ask_above.charter.charter import Charter
+from ask_above.charter.where import NOTHING
 from ask_above.people.register import Register
 from ask_above.store.entries import Loaded
 from ask_above.store.folders import FileRecord
@@ -37,7 +37,7 @@ class Snapshot(NamedTuple):
     held: tuple[str, ...] = ()
     waiting: tuple[int, ...] = ()
     undone: tuple[str, ...] = ()
-    records: Mapping[str, FileRecord] = MappingProxyType({})
+    records: Mapping[str, FileRecord] = NOTHING
 
     @property
     def version(self) -> int:
@@ -49,9 +49,7 @@ class Snapshot(NamedTuple):
         """The charter's files that were edited by hand since the last change, with their texts before and after."""
         known = self.loaded.files if self.loaded else {}
         return {
-            name: (known.get(name, ""), text)
-            for name, text in self.texts.items()
-            if known and known.get(name) != text
+            name: (known.get(name, ""), text) for name, text in self.texts.items() if known and known.get(name) != text
         }
 
     @property

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from typing import NamedTuple
 
 from ask_above.change.draft import Draft, EditError
-from ask_above.change.syncing import GroupGives, LetGo, Sync, absent, taken_over
+from ask_above.change.syncing import GroupGives, LetGo, Sync, absent, likely_same, taken_over
 from ask_above.files.directories import DirectoryEntry, DirectoryMapping, DirectoryRead, folded_dn
 from ask_above.people.outside import OutsideGroup, Outsider, groups_of
 from ask_above.store.keys import Claims, read_claims, write_claims
@@ -57,10 +57,23 @@ def _group(entry: DirectoryEntry, name: str, by_uid: Mapping[str, str]) -> Outsi
     return OutsideGroup(folded_dn(entry.dn), entry.first(name), frozenset(members))
 
 
-def plan_sync(home: Home, mapping: DirectoryMapping, found: SyncRead, *, by: str | None, why: str, force: bool) -> Plan:
-    """Plan what a directory says; raises :class:`EditError` where too many are gone, unless forced."""
+def plan_sync(
+    home: Home,
+    mapping: DirectoryMapping,
+    found: SyncRead,
+    *,
+    by: str | None,
+    why: str,
+    force: bool = False,
+    link: bool = False,
+) -> Plan:
+    """Plan what a directory says; raises :class:`EditError` where too many are gone, unless forced.
+
+    With ``link`` those are taken over who are likely somebody here; else they are left out, which ``notes`` tell. Run
+    by a member who is not the owner it is an import: nothing of it is held by the directory.
+    """
     gives = [GroupGives(each.group, each.rank, each.place, each.into) for each in mapping.gives]
-    sync = Sync(mapping.name, found.people, gives, mapping.absent == "retire")
+    sync = Sync(mapping.name, found.people, gives, mapping.absent == "retire", link)
     snapshot = home.read()
     draft = Draft(dict, snapshot.charter, snapshot.register, 0, "")
     gone, known = absent(sync, draft), taken_over(sync, draft)
@@ -75,7 +88,11 @@ def plan_sync(home: Home, mapping: DirectoryMapping, found: SyncRead, *, by: str
         more = f" and {len(gone) - 8} more" if len(gone) > 8 else ""  # noqa: PLR2004 (as many as are named)
         found.notes.append(f"{len(gone)} who came from {mapping.name} are not in it any more: {names}{more}.")
     made = plan(home, [sync], by=by, why=why)
-    made.source = mapping.name
+    found.notes.extend(
+        f"{person.name or person.key} is likely {' or '.join(likely)}, and is left out. If so: --link"
+        for person, likely in likely_same(sync, draft)
+    )
+    made.source = mapping.name if made.by in ("", snapshot.charter.owner) else ""
     return made
 
 

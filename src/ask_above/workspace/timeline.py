@@ -8,9 +8,10 @@ from datetime import datetime
 from ask_above.ask.audit.states import StateAt, States
 from ask_above.change.draft import RowChange
 from ask_above.change.registering import changed
-from ask_above.charter.moments import instant
+from ask_above.charter.moments import Instant, instant
 from ask_above.decide.names import Names
 from ask_above.files.splice import Splice, apply
+from ask_above.store.entries import Entry
 from ask_above.workspace.home import Home
 from ask_above.workspace.plans import opened
 
@@ -40,7 +41,7 @@ def _back(home: Home, names: Names) -> Iterator[StateAt]:
         charter, register = home.at(snapshot, texts)
         names = names.after(charter=charter, register=register)
     for entry in reversed(entries):
-        yield StateAt(entry.number, instant(datetime.fromisoformat(entry.at)), entry.what, names)
+        yield StateAt(entry.number, took_effect(entry), entry.what, names)
         if entry.kind == "import" and entry.number == 1:
             return
         for file, start, old, new in reversed(entry.splices):
@@ -52,3 +53,9 @@ def _back(home: Home, names: Names) -> Iterator[StateAt]:
             register = changed(register, rows, charter.zone)
         if entry.splices or rows:
             names = names.after(charter=charter, register=register)
+
+
+def took_effect(entry: Entry) -> Instant:
+    """Return when a change took effect; of an entry that knows the second alone that is its end."""
+    at = datetime.fromisoformat(entry.at)
+    return instant(at if "." in entry.at else at.replace(microsecond=999_999))

@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from ask_above.change.draft import Done, EditError, RowChange, assignment_row, member_row
+from ask_above.change.facts import OVER, Fact, facts
+from ask_above.change.references import path_of
 from ask_above.change.registering import changed
+from ask_above.change.steps import Drop
 from ask_above.charter.charter import Charter
 from ask_above.files.merging import differing, merged
-from ask_above.files.splice import Splice, apply
+from ask_above.files.splice import Splice, apply, edited
+from ask_above.files.yaml_text import compose, plain, read_yaml
 from ask_above.people.register import Register
 from ask_above.workspace.home import Home
 from ask_above.workspace.plans import Plan, check_register, named, opened, read_charter
@@ -22,12 +26,12 @@ if TYPE_CHECKING:
 def undo(home: Home, number: int | None = None, *, by: str | None = None, why: str = "") -> Plan:
     """Plan to take back one change, the last that still stands where none is named.
 
-    Raises :class:`EditError` where there is no such change, where it was taken back already, and where something later
+    Raises :class:`EditError` where there is no such change, where it was undone already, and where something later
     depends on it: the message says what.
     """
     snapshot = home.read()
     if snapshot.loaded is None:
-        raise EditError("Nothing has been changed by command yet, so there is nothing to take back.")
+        raise EditError("Nothing has been changed by command yet, so there is nothing to undo.")
     entries = _entries(home, snapshot)
     entry = _wanted(entries, number)
     later = [each for each in entries if each.number > entry.number]
@@ -37,19 +41,37 @@ def undo(home: Home, number: int | None = None, *, by: str | None = None, why: s
     texts = dict(snapshot.texts)
     for name in dict.fromkeys(splice[0] for splice in entry.splices):
         if name not in snapshot.texts:
-            raise EditError(f"Change {entry.number} cannot be taken back: the charter no longer names {name}.")
+            raise EditError(f"Change {entry.number} cannot be undone: the charter no longer names {name}.")
         texts[name] = _text_without(entry, later, snapshot, name)
         plan.splices += list(differing(name, snapshot.texts[name], texts[name]))
     plan.texts = texts
     plan.rows = _rows_back(entry, later, snapshot.register)
-    what = f"take back {entry.number}: {entry.what}"
+    what = f"undo {entry.number}: {entry.what}"
     plan.done = [Done(what)]
-    charter = read_charter(home, texts, what) if plan.splices else snapshot.charter
+    charter = _read(home, texts, entry, later) if plan.splices else snapshot.charter
     _nothing_left_behind(plan.rows, snapshot.register, entry.number)
     register = changed(snapshot.register, plan.rows, charter.zone)
     check_register(charter, register, what)
     plan.after = plan.before.after(charter=charter, register=register)
     return plan
+
+
+def _read(home: Home, texts: Mapping[str, str], entry: Entry, later: Sequence[Entry]) -> Charter:
+    """Read the charter without a change; raises :class:`EditError` that names the later change that rests on it."""
+    try:
+        return read_charter(home, texts, entry.what)
+    except EditError as error:
+        touching = [each for each in later if each.splices]
+        if not touching:
+            raise
+        raise EditError(f"{_cannot(entry, touching[-1])} ({error})") from None
+
+
+def _cannot(entry: Entry, other: Entry) -> str:
+    return (
+        f"Change {entry.number} cannot be undone: change {other.number} ({other.what}) changed the same since. "
+        f"Undo that first: ask-above undo {other.number}"
+    )
 
 
 def as_of(home: Home, number: int) -> tuple[Charter, Register]:
@@ -81,17 +103,17 @@ def _wanted(entries: Sequence[Entry], number: int | None) -> Entry:
     if number is None:
         standing = [e for e in entries if e.undone_by is None and e.kind in ("change", "hand") and e.number > 1]
         if not standing:
-            raise EditError("No change is left to take back.")
+            raise EditError("No change is left to undo.")
         return standing[-1]
     found = next((each for each in entries if each.number == number), None)
     if found is None:
         raise EditError(f"There is no change {number} in the journal.")
     if found.number == 1 and found.kind == "import":
-        raise EditError("The first entry took the register over from the CSV files; it cannot be taken back.")
+        raise EditError("The first entry took the register over from the CSV files; it cannot be undone.")
     if found.kind == "forget":
-        raise EditError(f"Change {found.number} forgot somebody for good; it cannot be taken back.")
+        raise EditError(f"Change {found.number} forgot somebody for good; it cannot be undone.")
     if found.undone_by is not None:
-        raise EditError(f"Change {number} was taken back already, by {found.undone_by}.")
+        raise EditError(f"Change {number} was undone already, by {found.undone_by}.")
     return found
 
 
@@ -117,7 +139,7 @@ def _text_without(entry: Entry, later: Sequence[Entry], snapshot: Snapshot, name
     """Return a file's text as it is, less what one entry did to it."""
     after = _earlier(snapshot, later, name)
     before = _back(after, entry.splices, name)
-    result = merged(after, snapshot.texts[name], before)
+    result = taken_back(before, after, snapshot.texts[name])
     if result is not None:
         return result
     text = after
@@ -125,11 +147,50 @@ def _text_without(entry: Entry, later: Sequence[Entry], snapshot: Snapshot, name
         for file, start, old, new in each.splices:
             if file == name:
                 text = apply(text, Splice(start, old, new))
-        if merged(after, text, before) is None:
-            raise EditError(
-                f"Change {entry.number} cannot be taken back: {each.number} ({each.what}) changed the same lines since."
-            )
-    raise EditError(f"Change {entry.number} cannot be taken back: {name} was edited by hand in the same lines since.")
+        if taken_back(before, after, text) is None:
+            raise EditError(_cannot(entry, each))
+    raise EditError(f"Change {entry.number} cannot be undone: {name} was edited by hand in the same lines since.")
+
+
+def taken_back(before: str, after: str, now: str) -> str | None:
+    """Return a text without what a change from ``before`` to ``after`` did; ``None`` where not all of it can go.
+
+    Lines are put together first. Where that leaves something of the change, as things moved since, what it added is
+    taken out where it stands now.
+    """
+    old, new, here = map(_facts, (before, after, now))
+    result = merged(after, now, before)
+    if result is not None:
+        left = _facts(result)
+        all_gone = left.isdisjoint((new - old) & here) and (old - new) - here <= left
+        if all_gone and all(fact in new ^ old or fact[0] == OVER for fact in here ^ left):
+            return result
+    return _without_added(old, new, here, now)
+
+
+def _facts(text: str) -> frozenset[Fact]:
+    data: Any = read_yaml("", text.encode("utf-8")).data
+    return facts(data)
+
+
+def _without_added(old: frozenset[Fact], new: frozenset[Fact], here: frozenset[Fact], now: str) -> str | None:
+    """Return a text without the rank, group or place that a change added, if that says the same wherever it stands."""
+    made, gone = (_but_order(facts_of) for facts_of in (new - old, old - new))
+    things = {fact[1][:2] for fact in made}
+    if gone or len(things) != 1 or not made <= here:
+        return None
+    kind, *key = things.pop()
+    data: Any = plain(compose(now))
+    path = path_of(data, kind, key[0]) if kind in ("ranks", "groups", "places") and key else None
+    if path is None:
+        return None
+    text, _ = edited(now, [Drop(path)])
+    return text if _but_order(here - _facts(text)) == made else None
+
+
+def _but_order(some: frozenset[Fact]) -> set[Fact]:
+    """Return facts but where a rank or a place stands."""
+    return {fact for fact in some if fact[0] != OVER and fact[1][-1] != "parent"}
 
 
 # -- rows
@@ -142,7 +203,7 @@ def _rows_back(entry: Entry, later: Sequence[Entry], register: Register) -> list
         if _now(register, row) != _plain(row.after):
             by = next((each for each in reversed(later) if any(_same(row, other) for other in each.rows)), None)
             said = f"{by.number} ({by.what}) changed the same since" if by else "what it concerns is no longer so"
-            raise EditError(f"Change {entry.number} cannot be taken back: {said}.")
+            raise EditError(f"Change {entry.number} cannot be undone: {said}.")
         back.append(RowChange(row.table, row.key, row.after, row.before))
     return back
 
@@ -157,7 +218,7 @@ def _nothing_left_behind(rows: Sequence[RowChange], register: Register, number: 
         if left:
             ranks = ", ".join(dict.fromkeys(each.rank for each in left))
             raise EditError(
-                f"Change {number} cannot be taken back: {row.key} was given {ranks} since; retire them instead."
+                f"Change {number} cannot be undone: {row.key} was given {ranks} since; retire them instead."
             )
 
 

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import unicodedata
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 
 from ask_above.ask.advice.piece import Piece, Sight
+from ask_above.charter.charter import Charter
+from ask_above.charter.ladder import Rank
 from ask_above.charter.names import SITE, nearest
+from ask_above.charter.places import Group, Place
 from ask_above.charter.where import Where
-from ask_above.visible import visible, without_hidden
+from ask_above.visible import has_unseen, visible, without_hidden
 
 _ALIKE = 80
 
@@ -27,6 +30,25 @@ def look_alikes(sight: Sight) -> Iterator[Piece]:
     }
     for kind, named in kinds.items():
         yield from _among(kind, named)
+
+
+def unseen(sight: Sight) -> Iterator[Piece]:
+    """Find names that hold a character which cannot be seen (rule 1.2)."""
+    charter = sight.charter
+    things = ((kind, key, each) for kind, all_of in _titled(charter).items() for key, each in all_of.items())
+    for kind, key, thing in things:
+        for field in ("title", "badge", "prefix"):
+            if has_unseen(getattr(thing, field, None) or "", badge=field == "badge"):
+                what = f"the {field} of the {kind} {key} holds a character that cannot be seen"
+                yield Piece("unseen-character", thing.where, what, f"type the {field} of {key} anew")
+    for key, member in sight.register.members.items():
+        if not member.name.isascii() and has_unseen(member.name):
+            what = f"the name of @{key} holds a character that cannot be seen: {visible(member.name)}"
+            yield Piece("unseen-character", member.where, what, f"type the name of {key} anew")
+
+
+def _titled(charter: Charter) -> dict[str, Mapping[str, Rank | Group | Place]]:
+    return {"rank": charter.ranks, "group": charter.groups, "place": charter.places}
 
 
 def _among(kind: str, named: Iterable[Named]) -> Iterator[Piece]:

@@ -58,6 +58,7 @@ WHY: Final[Mapping[str, str]] = {
     "pending-worse": "Someone who has signed up finds less than before; they will think that something is broken.",
     "exception-gone": "The exception outlives the person; a new member with the same key would inherit it.",
     "kind-misspelled": "A capability for one kind of place has no effect in another; nobody will see why.",
+    "unseen-character": "Two names that look alike can differ in it, and somebody may pass for somebody else.",
     "look-alike": "Whoever reads the one takes it for the other, and somebody may pass for somebody else.",
     "color-unreadable": "Names in this colour cannot be read by everyone on a light or on a dark ground.",
     "color-alike": "The two colours cannot be told apart; people will take one rank for the other.",

@@ -39,6 +39,7 @@ LOOKS: Final[tuple[Callable[[Sight], Iterable[Piece]], ...]] = (
     people.pending_worse,
     people.exceptions_gone,
     alike.look_alikes,
+    alike.unseen,
     alike.kinds,
     colors.colors,
 )

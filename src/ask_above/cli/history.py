@@ -1,0 +1,37 @@
+"""``ask-above history``."""
+
+from __future__ import annotations
+
+import sys
+
+import click
+
+from ask_above.cli.options import community_option, complete, format_option, members, open_here
+from ask_above.cli.sentence import Spoken
+from ask_above.show.data import write_table
+from ask_above.show.screen import stdout
+
+
+@click.command("history", cls=Spoken)
+@click.argument("member", shell_complete=complete(members))
+@click.option(
+    "--as", "viewer", metavar="MEMBER", help="Only what this member may see.", shell_complete=complete(members)
+)
+@community_option
+@format_option
+def command(member: str, viewer: str | None, community: str | None, form: str) -> int:
+    """Show what happened to a member: ranks, status, names, by whom and when.
+
+    \b
+    Example:
+      ask-above history dara
+    """
+    from ask_above.show.history import HISTORY_COLUMNS, history_data, history_rows, show_history
+
+    opened = open_here(community)
+    found = opened.history(member, viewer=viewer)
+    if form == "text":
+        show_history(stdout(), found, opened.charter)
+    else:
+        write_table(sys.stdout, form, HISTORY_COLUMNS, history_rows(found), history_data(found))
+    return 0

@@ -1,0 +1,192 @@
+"""Who somebody is whom a list, a directory or a provider names: one way for all of them.
+
+By what the source itself gave, then by external id, then by user name. A key or an address alone links nobody: whoever
+has it is likely the same person, and somebody has to say so.
+"""
+
+from __future__ import annotations
+
+import re
+import unicodedata
+from collections.abc import Iterable, Iterator
+from threading import Lock
+from typing import Final, NamedTuple
+
+from ask_above.charter.names import RESERVED, SITE, is_key
+from ask_above.errors import AskAboveError
+from ask_above.people.directory import folded
+from ask_above.people.register import Member, Register
+
+CALLED: Final = {"user_name": "user name", "external_id": "external id", "email": "address"}
+"""What is unique, and what people call it."""
+_UNIQUE: Final = {
+    "user_name": ("user_name", "key"),
+    "external_id": ("external_id",),
+    "email": ("email",),
+    "key": ("user_name",),
+}
+"""Which of another member's fields each is held against."""
+_UMLAUTS = str.maketrans({"ä": "ae", "ö": "oe", "ü": "ue", "Ä": "Ae", "Ö": "Oe", "Ü": "Ue"})
+
+
+class TwoPeopleError(AskAboveError, ValueError):
+    """What is known of somebody points at two different members."""
+
+
+class Known(NamedTuple):
+    """What a source knows of somebody: its own number, an external id, a user name; and what links nobody alone."""
+
+    number: str = ""
+    external_id: str = ""
+    user_name: str = ""
+    key: str = ""
+    email: str = ""
+    name: str = ""
+
+
+class Recogniser:
+    """The members of registers by what others know them by; after a change only those who differ are looked at.
+
+    Each question names its register: two that follow one another may be asked about at once.
+    """
+
+    def __init__(self) -> None:
+        self._register: Register | None = None
+        self._keys: dict[tuple[str, str], set[str]] = {}
+        self._turn = Lock()
+
+    def find(self, register: Register, what: str, value: str) -> list[str]:
+        """Return the keys of those of whom this is so, in order; of what is unique, whatever the case."""
+        with self._turn:
+            self._follow(register)
+            return sorted(self._keys.get((what, value), ()))
+
+    def _follow(self, register: Register) -> None:
+        if self._register is None:
+            for key in register.members:
+                self._put(register, key)
+        elif self._register is not register:
+            for key in register.differing(self._register):
+                for word in _words(self._register, key):
+                    self._keys.get(word, set()).discard(key)
+                self._put(register, key)
+        self._register = register
+
+    def _put(self, register: Register, key: str) -> None:
+        for word in _words(register, key):
+            self._keys.setdefault(word, set()).add(key)
+
+    def who(self, register: Register, known: Known) -> str | None:
+        """Return the key of the member who is meant beyond doubt; ``None`` where there is none.
+
+        What several members have recognises nobody. Raises :class:`TwoPeopleError` where two of the things that are
+        known point at different members.
+        """
+        found: dict[str, str] = {}
+        for what, value in (
+            ("external_id", known.number),
+            ("external_id", known.external_id),
+            ("user_name", known.user_name),
+        ):
+            keys = self.find(register, what, value.casefold()) if value else []
+            if len(keys) == 1:
+                found.setdefault(keys[0], value)
+        if len(found) > 1:
+            said = " and ".join(f"{value} is {register.members[key].called} ({key})" for key, value in found.items())
+            raise TwoPeopleError(f"Two members are meant at once: {said}.")
+        return next(iter(found), None)
+
+    def likely(self, register: Register, known: Known) -> list[str]:
+        """Return the members who are likely the same person, by address, key or full name, the likeliest first."""
+        found = self.find(register, "email", known.email.casefold()) if known.email else []
+        found += [known.key] if known.key in register.members else []
+        if known.name and not known.email:
+            found += self.find(register, "called", folded(known.name))
+        found += self.find(register, "key", _older_key(known.name)) if not known.name.isascii() else []
+        return list(dict.fromkeys(found))
+
+    def doubles(self, register: Register, member: Member) -> Iterator[tuple[str, str]]:
+        """Yield what somebody shares with another, though it is unique: the field, and the other's key."""
+        for field, words in _UNIQUE.items():
+            value = getattr(member, field).casefold()
+            for word in words if value else ():
+                for other in self.find(register, word, value):
+                    if other != member.key:
+                        yield field, other
+
+
+class Identities:
+    """What says who some members are, letter case aside; a user name is held against keys too."""
+
+    def __init__(self, members: Iterable[Member]) -> None:
+        self._keys: dict[tuple[str, str], list[str]] = {}
+        for member in members:
+            for field in ("key", *CALLED):
+                if getattr(member, field):
+                    self._keys.setdefault((field, getattr(member, field).casefold()), []).append(member.key)
+
+    def shared(self, member: Member) -> Iterator[tuple[str, str]]:
+        """Yield what a member shares with another: the field, and the other's key."""
+        for field, others in _UNIQUE.items():
+            for other_field in others if getattr(member, field) else ():
+                for key in self._keys.get((other_field, getattr(member, field).casefold()), ()):
+                    if key != member.key:
+                        yield field, key
+
+
+def _words(register: Register, key: str) -> Iterator[tuple[str, str]]:
+    member = register.members.get(key)
+    if member is None:
+        return
+    yield "key", key.casefold()
+    yield "user_name", user_name(member).casefold()
+    for field in ("external_id", "email"):
+        if getattr(member, field):
+            yield field, getattr(member, field).casefold()
+    yield "called", folded(member.name or key)
+    if member.status == "retired":
+        return
+    for group in member.groups:
+        yield "group", group
+    for each in register.of(key):
+        if each.place == SITE:
+            yield "rank", each.rank
+
+
+def user_name(member: Member) -> str:
+    """Return what a member signs in with, as far as is known: the user name, else the key; never the address."""
+    return member.user_name or member.key
+
+
+def key_from(name: str) -> str:
+    """Make a key from a name, letters of other scripts written in Latin ones; empty where nothing is left.
+
+    >>> [key_from(name) for name in ("Zoë O'Hara", "Łukasz", "Größe", "Елена", "…")]
+    ['zoe-o-hara', 'lukasz', 'groesse', 'elena', '']
+    """
+    from anyascii import anyascii
+
+    plain = name if name.isascii() else anyascii(name.translate(_UMLAUTS))
+    return re.sub(r"[^a-z0-9_]+", "-", plain.lower()).strip("-_")
+
+
+def _older_key(name: str) -> str:
+    """Return the key that earlier versions made of a name: letters that are not Latin were left out."""
+    plain = unicodedata.normalize("NFKD", name).encode("ascii", "ignore").decode()
+    return re.sub(r"[^a-z0-9_]+", "-", plain.lower()).strip("-_")
+
+
+def new_key(name: str, taken: Iterable[str], *, instead: str = "member") -> str:
+    """Return a key for something new, made of a name, with a number where somebody has it already.
+
+    >>> new_key("Ada Marsh", {"ada-marsh"}), new_key("…", {"member"}), new_key("site", set())
+    ('ada-marsh-2', 'member-2', 'm-site')
+    """
+    base = key_from(name) or instead
+    if not is_key(base) or base in RESERVED:
+        base = f"m-{base}"
+    key, n, there = base, 1, taken if isinstance(taken, set | dict | frozenset) else set(taken)
+    while key in there:
+        n += 1
+        key = f"{base}-{n}"
+    return key

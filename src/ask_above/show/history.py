@@ -1,0 +1,47 @@
+"""What happened to a member, on the screen and as data."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+from ask_above.show.screen import Screen
+
+if TYPE_CHECKING:
+    from ask_above.charter.charter import Charter
+    from ask_above.workspace.journal import Event, History
+
+HISTORY_COLUMNS = ("number", "at", "what", "by", "name", "why")
+
+
+def show_history(screen: Screen, history: History, charter: Charter | None = None) -> None:
+    """Show what happened, the first first; times are in the charter's time zone, else in UTC."""
+    screen.line(f"History of {history.member}", "head")
+    zone = f"Times in {charter.rules.timezone if charter else 'UTC'}"
+    screen.line(f"{zone}. Contact details are left out." if history.hidden else zone, "dim")
+    screen.line()
+    rows = [[str(event.number), _at(event, charter), event.what, _by(event), event.why] for event in history.events]
+    if rows:
+        screen.table(["Change", "When", "What", "By", "Why"], rows)
+    else:
+        screen.line("The journal has nothing about them.")
+
+
+def _at(event: Event, charter: Charter | None) -> str:
+    at = event.at.astimezone(charter.zone) if charter else event.at
+    return at.strftime("%Y-%m-%d %H:%M")
+
+
+def _by(event: Event) -> str:
+    if not event.by:
+        return "maintainer"
+    return f"{event.name} ({event.by})" if event.name and event.name != event.by else event.by
+
+
+def history_rows(history: History) -> list[list[object]]:
+    """Return what happened as rows."""
+    return [[event.number, event.at.isoformat(), *event[2:]] for event in history.events]
+
+
+def history_data(history: History) -> list[dict[str, Any]]:
+    """Return what happened as plain data."""
+    return [dict(zip(HISTORY_COLUMNS, row, strict=True)) for row in history_rows(history)]

@@ -1,0 +1,122 @@
+"""The journal, and what happened to somebody, as far as whoever asks may see it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from datetime import datetime
+from typing import TYPE_CHECKING, NamedTuple
+
+from ask_above.ask.choosing import sees
+from ask_above.change.draft import RowChange
+from ask_above.decide.names import Names
+from ask_above.decide.words import in_place
+from ask_above.printing import prints
+from ask_above.store.entries import Entry
+
+if TYPE_CHECKING:
+    from ask_above.workspace.home import Home
+
+_GUARDED = {"name": "name", "email": "address", "phone": "telephone number", "note": "notes"}
+"""What ``rules.contacts`` governs, and what it is called."""
+_TOLD = ("kind", "groups")
+
+
+class Event(NamedTuple):
+    """One thing that happened to a member: ``what`` in a sentence, in which change, when, and by whom.
+
+    ``at`` has a time zone. ``by`` is a key, empty for the maintainer of the files; ``name`` what they were called then.
+    """
+
+    number: int
+    at: datetime
+    what: str
+    by: str
+    name: str
+    why: str
+
+
+@prints
+class History(NamedTuple):
+    """What happened to a member, the first first; ``hidden`` tells that values of contact details were left out."""
+
+    member: str
+    events: tuple[Event, ...]
+    hidden: bool
+
+    def __repr__(self) -> str:
+        return f"<History of {self.member}: {len(self.events)} events>"
+
+
+def entries_of(home: Home) -> list[Entry]:
+    """Return the journal, oldest first; nothing before the first change by command."""
+    return home.store.entries() if home.storage.holds_register() else []
+
+
+def concerns(entry: Entry, key: str) -> bool:
+    """Tell whether an entry was made by a member, or changes something of theirs."""
+    return entry.who == key or any(whose(row) == key for row in entry.rows)
+
+
+def whose(row: RowChange) -> str:
+    """Return the member whose row it is."""
+    return row.key if row.table == "members" else (row.after or row.before or {})["member"]
+
+
+def history_of(entries: Sequence[Entry], names: Names, member: str, viewer: str | None = None) -> History:
+    """Return what happened to a member; of names, addresses and notes only what ``viewer`` may see (rule 2.10).
+
+    Without ``viewer`` all of it. Raises :class:`UnknownNameError`.
+    """
+    key = names.member(member).key
+    everyone, own = sees(names.decider, names.moment(), viewer)
+    shown = everyone or (own and viewer == key)
+    events = [
+        Event(entry.number, datetime.fromisoformat(entry.at), what, entry.who, entry.name, entry.why)
+        for entry in entries
+        for what in _events(entry, key, names, shown=shown)
+    ]
+    return History(key, tuple(events), hidden=not shown)
+
+
+def _events(entry: Entry, key: str, names: Names, *, shown: bool) -> Iterator[str]:
+    rows = [row for row in entry.rows if whose(row) == key]
+    for row in rows:
+        if row.table == "members":
+            yield from _record(row.before, row.after, shown=shown)
+    gone = [row.before for row in rows if row.table == "assignments" and row.before is not None]
+    come = [row.after for row in rows if row.table == "assignments" and row.after is not None]
+    for cells in come:
+        before = next((each for each in gone if _spot(each) == _spot(cells)), None)
+        if before is not None:
+            gone.remove(before)
+        yield f"{_rank(cells, names)}{_span(cells)}{': changed' if before else ' assigned'}"
+    for cells in gone:
+        yield f"{_rank(cells, names)} unassigned"
+
+
+def _spot(cells: Mapping[str, str]) -> tuple[str, str]:
+    return cells["rank"], cells.get("place", "")
+
+
+def _record(before: Mapping[str, str] | None, after: Mapping[str, str] | None, *, shown: bool) -> Iterator[str]:
+    if before is None or after is None:
+        yield f"added, {(after or {}).get('status', 'active')}" if before is None else "removed from the register"
+        return
+    if before.get("status") != after.get("status"):
+        yield f"{before.get('status')} → {after.get('status')}"
+    for column in (*_GUARDED, *_TOLD):
+        old, new = before.get(column, ""), after.get(column, "")
+        if old != new:
+            called = _GUARDED.get(column, column)
+            yield f"{called}: {old or '-'} → {new or '-'}" if shown or column in _TOLD else f"{called} changed"
+
+
+def _rank(cells: Mapping[str, str], names: Names) -> str:
+    rank, place = names.charter.ranks.get(cells["rank"]), names.charter.places.get(cells.get("place") or "site")
+    title = rank.title if rank else cells["rank"]
+    where = place.title if place else cells.get("place", "")
+    return f"{title} {in_place(where, site=not cells.get('place'))}"
+
+
+def _span(cells: Mapping[str, str]) -> str:
+    return "".join(f" {word} {cells[name]}" for name, word in (("from", "from"), ("until", "until")) if cells.get(name))
