@@ -53,6 +53,9 @@ def made(*ranks: Any, people: Any = (), given: Any = (), **charter: Any) -> Comm
     )
 
 
+DATED = [member("bo", joined="2026-01-01"), member("cy", joined="2026-01-01")]
+
+
 def two(*ranks: str, **fields: str) -> list[Any]:
     """Members ada and bo, who hold the ranks."""
     return [held(who, each, **fields) for who in ("ada", "bo") for each in ranks]
@@ -313,6 +316,30 @@ CASES = [
         "have left",
     ),
     case(
+        "unseen-character",
+        lambda: made(rank("a", title="Ho\u2060st")),
+        lambda: made(rank("b", badge="\u2764\ufe0f"), people=[member("x", name="\u0646\u200c\u0646")]),
+        "cannot be seen",
+    ),
+    case(
+        "condition-void",
+        lambda: made(rank("a", limit="2", on_joining="true")),
+        lambda: made(rank("a", limit="2"), rank("b", on_joining="true")),
+        "it has limit",
+    ),
+    case(
+        "joined-by-hand",
+        lambda: made(rank("a", on_joining="true"), people=[*DATED, member("ada", joined="")]),
+        lambda: made(rank("a", on_joining="true"), people=[*DATED, member("ada", joined="2026-01-01")]),
+        "does not have",
+    ),
+    case(
+        "identity-twice",
+        lambda: made(people=[member("ada", email="a@x.example"), member("bo", email="A@x.example")]),
+        lambda: made(people=[member("ada", email="a@x.example"), member("bo", email="b@x.example")]),
+        "address",
+    ),
+    case(
         "look-alike",
         lambda: made(people=[member("ada", name="Ada Marsh"), member("bo", name="Ada\u200b Marsh")]),
         lambda: made(people=[member("ada", name="Ada Marsh"), member("bo", name="Bo Marsh")]),
@@ -368,7 +395,8 @@ def test_a_code_is_silenced_with_its_reason() -> None:
 
 def test_the_example_of_the_format_gets_no_advice_that_its_author_would_call_nonsense() -> None:
     c = Community.open(Path(__file__).parent / "data" / "format-example")
-    meant = {"undecided", "detour", "deny-reaches-up", "only-one", "unheld"}
+    # that a Surveyor was a Volunteer before says nothing, as everybody is one on joining
+    meant = {"undecided", "detour", "deny-reaches-up", "only-one", "unheld", "condition-void"}
     assert {each.code for each in c.advice(when=NOW).pieces} <= meant
 
 

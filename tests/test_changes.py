@@ -277,12 +277,12 @@ class TestSafety:
         third = brook.open().plan(Grant("host", ["kit.lend"])).apply()
         fourth = brook.open().plan(Grant("host", ["gauge.see"])).apply()
         with pytest.raises(
-            EditError, match=rf"{fourth.number} \(let Board host carry gauge.see\) changed the same lines"
+            EditError, match=rf"{fourth.number} \(let Board host carry gauge.see\) changed the same since"
         ):
             undo(brook.open().home, third.number)
         undo(brook.open().home, second.number).apply()
         undo(brook.open().home, first.number).apply()
-        with pytest.raises(EditError, match="taken back already"):
+        with pytest.raises(EditError, match="undone already"):
             undo(brook.open().home, first.number)
 
     def test_the_community_as_it_was_can_be_looked_at(self, brook: Place) -> None:
@@ -362,12 +362,12 @@ class TestSafety:
 
 
 class TestImport:
-    def csv(self, brook: Place, text: str, status: str = "") -> Any:
+    def csv(self, brook: Place, text: str, status: str = "", *, link: bool = False) -> Any:
         from ask_above.change.importing import COLUMNS, Import
         from ask_above.files.csv_rows import read_rows
 
         rows = read_rows("people.csv", text.encode(), COLUMNS, ())
-        return brook.open().plan(Import(rows, status))
+        return brook.open().plan(Import(rows, status, link=link))
 
     def test_new_and_changed_members_are_merged(self, brook: Place) -> None:
         plan = self.csv(
@@ -376,6 +376,7 @@ class TestImport:
             "Ulla Ness,ulla@river.example,active\n"
             "Tove Eddy-Holm,tove@wren-valley.example,\n"
             "Ulla Ness,other@river.example,pending\n",
+            link=True,
         )
         assert "2 new members, 1 changed" in plan.what
         plan.apply()

@@ -186,8 +186,8 @@ class TestTheDifference:
         before = Community.from_texts(texts(*RANKS, members=CAST))
         someone = before.member("bo")
         for field, value, row in (
-            ("user_name", "bo@river.example", "address"),
-            ("external_id", "mill:7", "address"),
+            ("user_name", "bo@river.example", "identity"),
+            ("external_id", "mill:7", "identity"),
             ("was", "locked", "owner"),
             ("note", "Seen", "account"),
             ("status", "locked", "account"),

@@ -304,7 +304,7 @@ class TestPeoplesData:
             brook.open().plan(MemberForget("ines"))
         charter = brook.folder / "charter.yaml"
         charter.write_text(charter.read_text() + "# ask Tove Eddy about the boats\n")
-        with pytest.raises(EditError, match=r"charter.yaml still says Tove Eddy on line \d+"):
+        with pytest.raises(EditError, match=r"charter.yaml still names Tove Eddy on line \d+"):
             brook.open().plan(MemberForget("tove"))
         assert brook.open().plan(MemberForget("dara"), by="bram").refusals  # within one's reach, as every change
 

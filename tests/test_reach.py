@@ -78,7 +78,13 @@ USUAL: list[tuple[str, Any, str]] = [
     ("ada", Realign("lower-gauges"), "9.7b"),  # she would gain by it herself
     ("bram", MemberSet("vesna", {"name": "Vesna H."}), ""),  # hosts set names right
     ("bram", MemberSet("vesna", {"email": "v@river.example"}), "6.2"),
-    ("bram", MemberSet("bram", {"email": "b@river.example"}), ""),  # one's own
+    ("bram", MemberSet("bram", {"email": "b@river.example"}), "6.2"),  # one could pass for somebody else
+    ("bram", MemberSet("bram", {"name": "B. Ashby"}), ""),  # one's own
+    ("bram", MemberSet("bram", {"phone": "0123"}), ""),
+    ("bram", MemberSet("vesna", {"phone": "0123"}), "6.2"),
+    ("ada", MemberSet("ada", {"email": "a@river.example"}), ""),
+    ("ada", MemberSet("tove", {"user_name": "tove"}), "9.3"),  # who somebody is says the owner
+    ("ada", MemberAdd("ulla", {"external_id": "mill:7"}), "9.3"),
     ("bram", MemberSet("bram", {"kind": "bot"}), "6.7"),
     ("bram", Unassign("bram", "host"), ""),  # one's own may be given up
     ("bram", Assign("vesna", "host"), "6.2"),

@@ -301,7 +301,7 @@ class TestValues:
         assert [each.text for each in after] == ["leader may post.write in guide", "all may place.see in guide"]
 
     def test_signs_that_cannot_be_seen_are_found_in_lists_too(self, tmp_path: Path) -> None:
-        with pytest.raises(AskAboveError, match="holds a sign that cannot be seen"):
+        with pytest.raises(AskAboveError, match="holds a character that cannot be seen"):
             made(tmp_path).plan(CharterSet("kinds", ["board", "sec\u202etion", "stage"]))
 
     def test_every_value_of_a_mapping_is_of_its_kind(self, tmp_path: Path) -> None:

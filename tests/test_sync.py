@@ -77,7 +77,7 @@ def here(tmp_path: Path) -> Path:
 
 
 def sync(here: Path, *options: str, mapping: str = "directory.yaml", **env: str) -> Done:
-    return run("sync", mapping, *options, cwd=here, **env)
+    return run("sync", mapping, "--link", *options, cwd=here, **env)
 
 
 def given(community: Community, member: str) -> set[tuple[str, str, str]]:
@@ -106,6 +106,24 @@ class TestTakingOver:
         assert (tove.name, tove.external_id) == ("Tove Eddy", "sisters:2")
         assert ("surveyor", "site", "sisters") in given(c, "tove")
         assert ("volunteer", "site", "") in given(c, "tove")
+
+    def test_who_is_likely_somebody_here_is_left_out_and_told_until_they_are_linked(self, here: Path) -> None:
+        done = run("sync", "directory.yaml", "--yes", cwd=here)
+        assert "Tove Eddy is likely tove, and is left out. If so: --link" in " ".join(done.stderr.split())
+        c = Community.open(here)
+        assert c.member("tove").external_id == ""
+        assert ("surveyor", "site", "sisters") not in given(c, "tove")
+        assert len([m for m in c.register.members.values() if m.name == "Tove Eddy"]) == 1
+        sync(here, "--yes")
+        assert Community.open(here).member("tove").external_id == "sisters:2"
+
+    def test_run_by_a_member_it_is_an_import_without_ids_and_source(self, here: Path) -> None:
+        (here / "directory.yaml").write_text(MAPPING.replace("rank: host", "rank: volunteer"))
+        assert sync(here, "--yes", "--as", "ada").returncode == 0
+        c = Community.open(here)
+        assert (c.member("ida").external_id, c.member("tove").external_id) == ("", "")
+        assert {source for *_, source in given(c, "ida")} == {""}
+        assert run("unassign", "surveyor", "ida", "--as", "ada", "--yes", cwd=here).returncode == 0
 
     def test_twice_in_a_row_changes_nothing_and_it_is_one_change(self, here: Path) -> None:
         sync(here, "--yes")
@@ -196,6 +214,8 @@ class TestTakingOver:
         assert sync(here, "--yes").returncode == 0
         assert ("surveyor", "site", "sisters") not in given(Community.open(here), "tove")
         (here / "directory.yaml").write_text(MAPPING.replace("name: sisters", "name: others"))
+        other = PEOPLE.replace("ida", "iva").replace("Ida", "Iva").replace("employeeNumber: 1", "employeeNumber: 9")
+        (here / "people.ldif").write_text(other)
         refused = sync(here, "--yes")
         assert (refused.returncode, "is kept by Sisters" in " ".join(refused.stdout.split())) == (1, True)
 

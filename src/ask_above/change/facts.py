@@ -71,8 +71,8 @@ def undoes_rows(change: Sequence[RowChange], edit: Sequence[RowChange]) -> bool:
     made, undone = _spots(change), _spots(edit)
     for spot, (gone, come) in made.items():
         lost, back_again = undone.get(spot, ([], []))
-        ends = any(cells in come for cells in lost) and (not back_again or any(cells in gone for cells in back_again))
-        if ends or (any(cells in gone for cells in back_again) and not lost):
+        # another period instead is no return, unless it is the one that the change took away
+        if any(cells in gone for cells in back_again) if back_again else any(cells in come for cells in lost):
             return True
     return False
 
@@ -81,8 +81,8 @@ def _member_back(change: RowChange, edit: RowChange) -> bool:
     if change.before is None or change.after is None or edit.before is None or edit.after is None:
         return (change.before is None) == (edit.after is None) and (change.after is None) == (edit.before is None)
     return any(
-        change.before.get(column, "") != cell == edit.before.get(column, "")
-        and edit.after.get(column, "") == change.before.get(column, "")
+        change.before.get(column, "") != cell
+        and edit.before.get(column, "") != edit.after.get(column, "") == change.before.get(column, "")
         for column, cell in change.after.items()
     )
 

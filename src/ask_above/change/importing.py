@@ -13,7 +13,7 @@ from ask_above.charter.reading.context import KnownNames
 from ask_above.errors import AskAboveError, Fault, FaultyFilesError
 from ask_above.people.directory import Directory, NameKind
 from ask_above.people.reading import MEMBER_COLUMNS, FileRow, FileRows, read_register
-from ask_above.people.recognising import CALLED, Known, Recogniser, TwoPeopleError, key_from, new_key
+from ask_above.people.recognising import CALLED, Recogniser, TwoPeopleError, key_from, known_of, new_key
 from ask_above.people.register import KINDS, OUT, STATUSES, Member
 from ask_above.visible import has_unseen, visible
 
@@ -25,7 +25,7 @@ class Import(NamedTuple):
     """Merge rows of members; ``status`` is what those are who have none, ``told`` hears how many rows are done.
 
     With ``retires`` the active members who stand in no row are retired; the owner never is. With ``link`` who is likely
-    somebody that is here is taken for them; else such a row is a fault.
+    somebody that is here is taken for them; else such a row is a fault, which names them with ``shows``.
     """
 
     rows: FileRows
@@ -33,10 +33,11 @@ class Import(NamedTuple):
     told: Callable[[int, int], None] | None = None
     retires: bool = False
     link: bool = False
+    shows: bool = True
 
     def on(self, draft: Draft) -> Done:
         """Work it out; raises :class:`FaultyFilesError` with all that is wrong, by line."""
-        merger = _Merger(self.rows, draft, self.status, link=self.link)
+        merger = _Merger(self.rows, draft, self.status, link=self.link, shows=self.shows)
         rows = list(self.rows.rows)
         changes: list[RowChange] = []
         for n, row in enumerate(rows):
@@ -106,8 +107,8 @@ def absent(rows: FileRows, draft: Draft) -> list[str]:
 
 
 class _Merger:
-    def __init__(self, rows: FileRows, draft: Draft, status: str, *, link: bool) -> None:
-        self.rows, self.draft, self.status, self.link = rows, draft, status, link
+    def __init__(self, rows: FileRows, draft: Draft, status: str, *, link: bool, shows: bool = True) -> None:
+        self.rows, self.draft, self.status, self.link, self.shows = rows, draft, status, link, shows
         self.seen: dict[str, int] = {}
         self.known = draft.register.members
         self.people = Recogniser()
@@ -171,7 +172,7 @@ class _Merger:
         """Return the key of whoever a row without one means, else one made from the name; empty where it is a fault."""
         cells = row.cells
         name = cells.get("name", "")
-        said = Known("", cells.get("external_id", ""), cells.get("user_name", ""), "", cells.get("email", ""), name)
+        said = known_of(cells)
         try:
             key = self.people.who(self.draft.register, said)
         except TwoPeopleError as error:
@@ -182,7 +183,8 @@ class _Merger:
             key = likely[0]
         elif likely and not self.link:
             member = self.known[likely[0]]
-            message = f"{name or said.email} is likely {member.called} ({member.key})"
+            who = f"{member.called} ({member.key})" if self.shows else "somebody who is here"
+            message = f"{name or said.email} is likely {who}"
             self._fault(row, "name", "likely", message, "a column key that says who is meant, or --link to link them")
             return ""
         if key is None:

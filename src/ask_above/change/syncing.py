@@ -28,8 +28,8 @@ class Sync(NamedTuple):
     """Make the register what a directory says; ``source`` is the directory's name here.
 
     Members are known by ``source`` and their number, kept as ``external_id``; with ``link`` those are taken over who
-    are likely somebody that is here, by address or key, and left out else. Ranks given here name the source, and only those
-    are taken again: what was given by hand stays. ``retires`` those who are gone.
+    are likely somebody that is here, by address or key, and left out else. Ranks given here name the source, and only
+    those are taken again: what was given by hand stays. ``retires`` those who are gone.
 
     Run by a member who is not the owner it is an import: no ids and no source are written (rule 9.3).
     """

@@ -16,6 +16,8 @@ from ask_above.errors import FaultyFilesError
 from ask_above.show.screen import stdout
 
 if TYPE_CHECKING:
+    from ask_above.people.recognising import Known, Recogniser
+    from ask_above.people.register import Register
     from ask_above.workspace.home import Home
 
 _MOST_NAMED = 8
@@ -48,6 +50,7 @@ _MOST_MISSING = 0.2
     show_default=True,
     help="What becomes of members whom the file does not name.",
 )
+@click.option("--link", is_flag=True, help="Link those who are likely the same person as somebody here.")
 @click.option("--anew", is_flag=True, help="Start anew from the two CSV files; the database is put aside.")
 @change_options
 def command(
@@ -58,13 +61,15 @@ def command(
     absent: str,
     *,
     anew: bool,
+    link: bool,
     how: How,
 ) -> int:
     """Merge a CSV file into the register: new ones, changed ones; all of it or nothing.
 
     Separators, signs, dates and columns are recognised and told; --plan shows the first ten rows. A file of members has
     the columns key, name, email, kind, status, joined, groups, note, id, user_name, external_id, was, or what people
-    call these; without a key members are found by their number or address, and new ones get a key from their name. An
+    call these; without a key members are found by their external id or user name. Who has the address or the name of
+    somebody here is likely the same person: it is asked, or --link links them. New ones get a key from their name. An
     empty cell leaves what there is. A file with the columns member and rank is one of assignments: those that are not
     held are given.
 
@@ -86,7 +91,7 @@ def command(
     content = file.read_bytes()
     if _is_of_assignments(content):
         return _assignments(how, file)
-    done = _members(how, file.name, content, Wishes(status or "", mapping, absent))
+    done = _members(how, file.name, content, Wishes(status or "", mapping, absent, link))
     if save_map is not None and not done and not how.only_plan:
         save_map.write_text(saved, encoding="utf-8")
     return done
@@ -98,6 +103,7 @@ class Wishes(NamedTuple):
     status: str
     mapping: Mapping[str, str]
     absent: str
+    link: bool
 
 
 def _assignments(how: How, file: Path) -> int:
@@ -127,7 +133,7 @@ def _members(how: How, name: str, content: bytes, wishes: Wishes) -> int:
     show_understood(stdout(), name, understood, whole=how.only_plan or sys.stdin.isatty())
     if rows.faults and not understood.rows:
         raise FaultyFilesError(rows.faults)
-    same = _look_for_others(how, home, name, content, wishes)
+    same, shows = _look_for_others(how, home, name, content, wishes)
 
     def planned() -> Plan:
         again, _ = read_people(name, content, wishes.mapping)
@@ -135,53 +141,46 @@ def _members(how: How, name: str, content: bytes, wishes: Wishes) -> int:
             row._replace(cells={**row.cells, "key": same[row.line]}) if row.line in same else row for row in again.rows
         ]
         with progress("Members") as told:
-            edit = Import(again, wishes.status, told, wishes.absent == "retire")
+            edit = Import(again, wishes.status, told, wishes.absent == "retire", wishes.link, shows)
             return plan(home, [edit], by=how.by, why=how.why)
 
     return see_through(how, planned)
 
 
-def _look_for_others(how: How, home: Home, file: str, content: bytes, wishes: Wishes) -> dict[int, str]:
+def _look_for_others(how: How, home: Home, file: str, content: bytes, wishes: Wishes) -> tuple[dict[int, str], bool]:
     """Tell whom the file does not name, and ask who may be somebody's double; refuse where too many are missing.
 
-    Returns whom a line is about where that was answered; where nobody can be asked it is told. Names are told to those
-    alone who may see them (``rules.contacts``); to others members are keys.
+    Returns whom a line is about where that was answered, and whether names may be told; where nobody can be asked such
+    a line is a fault. Names are told to those alone who may see them (``rules.contacts``).
     """
     from ask_above.ask.choosing import sees
     from ask_above.change.draft import Draft
     from ask_above.change.importing import absent
     from ask_above.files.people_lists import read_people
-    from ask_above.people.directory import folded
+    from ask_above.people.recognising import Recogniser, known_of, new_key
     from ask_above.workspace.plans import named, opened
 
     snapshot = home.read()
     names = opened(home, snapshot)
     seeing, _ = sees(names.decider, names.moment(), named(names, how.by) or None)
     rows, _ = read_people(file, content, wishes.mapping)
-    members = snapshot.register.members
-    by_name: dict[str, list[str]] = {}
-    for key, member in members.items():
-        by_name.setdefault(folded(member.name), []).append(key)
-    addresses = {member.email.lower(): key for key, member in members.items() if member.email}
-    meant: dict[int, str] = {}
-    for row in rows.rows:
-        cells = row.cells
-        same = by_name.get(folded(cells.get("name", "")), []) if cells.get("name") else []
-        known = cells.get("key") in members or cells.get("email", "").lower() in addresses
-        if seeing and same and not known:
-            who, named_alone = cells["name"], not (cells.get("email") or cells.get("external_id"))
-            taken = f"is taken as {same[0]}" if named_alone and len(same) == 1 else f"may be {same[0]}"
-            if not named_alone and len(same) == 1 and sys.stdin.isatty() and not how.yes:
-                known_by = members[same[0]].email or "no address"
-                if asked(f"Line {row.line}: is {who} ({cells.get('email', '')}) the member {same[0]} ({known_by})?"):
-                    meant[row.line] = same[0]
-                continue
-            tell([f"Line {row.line}: {who} {taken}, who has this name. A column key says who is meant."])
+    members, people, meant = snapshot.register.members, Recogniser(), dict[int, str]()
+    asks = not how.yes and sys.stdin.isatty()
+    for row in rows.rows if seeing and not wishes.link else ():
+        known = known_of(row.cells)
+        likely = [] if row.cells.get("key") else _likely(people, snapshot.register, known)
+        if likely and not asks and known.email and members[likely[0]].email.casefold() != known.email.casefold():
+            tell([f"Line {row.line}: {known.name} may be {likely[0]}; a column key says who is meant."])
+        for key in likely[:1] if asks else ():
+            called = f"{members[key].called} ({key}, {members[key].email or 'no address'})"
+            same = asked(f"Line {row.line}: is {known.name} ({known.email or 'no address'}) the member {called}?")
+            taken = {*members, *snapshot.charter.ranks, *meant.values()}
+            meant[row.line] = key if same else new_key(known.name or known.email.partition("@")[0], taken)
     rows.rows = [
         row._replace(cells={**row.cells, "key": meant[row.line]}) if row.line in meant else row for row in rows.rows
     ]
     if wishes.absent == "leave":
-        return meant
+        return meant, seeing
     draft = Draft(dict, snapshot.charter, snapshot.register, 0, "")
     missing = absent(rows, draft)
     active = sum(member.status == "active" for member in members.values())
@@ -194,7 +193,19 @@ def _look_for_others(how: How, home: Home, file: str, content: bytes, wishes: Wi
             f"{len(missing)} of {active} active members are missing from {file}, more than a fifth: that looks like "
             "half a file. Nothing was done; --force retires them all the same, with a reason."
         )
-    return meant
+    return meant, seeing
+
+
+def _likely(people: Recogniser, register: Register, known: Known) -> list[str]:
+    """Return who is likely meant by a row that names nobody beyond doubt."""
+    from ask_above.people.recognising import TwoPeopleError
+
+    try:
+        if people.who(register, known) is not None:
+            return []
+        return [*people.likely(register, known), *people.likely(register, known._replace(email=""))]
+    except TwoPeopleError:
+        return []  # told as a fault
 
 
 def _mapping(said: Sequence[str]) -> dict[str, str]:

@@ -42,8 +42,7 @@ SECTIONS: dict[str, dict[str, str]] = {
         "member": "List, add, invite, vouch for, lock, retire, restore",
         "assign, unassign": "Give members a rank, or take it from them",
         "cover": "Is every place looked after, who is the only one?",
-        "roster": "Members under headings; what ends soon, who waits",
-        "history": "What happened to a member: ranks, status, by whom",
+        "roster, history": "Members under headings; what happened to one",
     },
     "Files": {
         "import, export": "Merge a file of members; write the register as files",

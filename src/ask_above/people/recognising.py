@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 import unicodedata
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from threading import Lock
 from typing import Final, NamedTuple
 
@@ -42,6 +42,11 @@ class Known(NamedTuple):
     key: str = ""
     email: str = ""
     name: str = ""
+
+
+def known_of(cells: Mapping[str, str]) -> Known:
+    """Return what a row of a list says of somebody; a number of its own no list has."""
+    return Known(**{name: cells.get(name, "") for name in ("external_id", "user_name", "email", "name")})
 
 
 class Recogniser:

@@ -70,6 +70,29 @@ class Loaded(NamedTuple):
         return [dict(zip(ASSIGNMENT_ORDER, row, strict=True)) for row in rows]
 
 
+ANYTHING = "*"
+"""The digest of a file of which nothing is known: whatever it holds is old."""
+
+
+class FileRecord(NamedTuple):
+    """What was last written into a file: its digest, what it held before, the state's number.
+
+    ``placed`` tells whether all files of that change are in their places.
+    """
+
+    digest: str
+    before: str
+    number: int
+    placed: bool = True
+
+    def is_what_was_written(self, content: bytes) -> bool:
+        """Tell whether a file holds what was last written into it, or what it held before an unfinished writing."""
+        if self.digest == ANYTHING:
+            return True
+        here = digest(content)
+        return here == self.digest or (not self.placed and here == self.before)
+
+
 def digest(content: bytes) -> str:
     """Return what tells one content of a file from every other."""
     return hashlib.blake2b(content, digest_size=24).hexdigest()

@@ -2,34 +2,10 @@
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 import sqlalchemy as sa
 
-from ask_above.store.entries import digest
+from ask_above.store.entries import FileRecord
 from ask_above.store.tables import folder_files
-
-ANYTHING = "*"
-"""The digest of a file of which nothing is known: whatever it holds is old."""
-
-
-class FileRecord(NamedTuple):
-    """What was last written into a file: its digest, what it held before, the state's number.
-
-    ``placed`` tells whether all files of that change are in their places.
-    """
-
-    digest: str
-    before: str
-    number: int
-    placed: bool = True
-
-    def is_what_was_written(self, content: bytes) -> bool:
-        """Tell whether a file holds what was last written into it, or what it held before an unfinished writing."""
-        if self.digest == ANYTHING:
-            return True
-        here = digest(content)
-        return here == self.digest or (not self.placed and here == self.before)
 
 
 def read_records(connection: sa.Connection, folder: str) -> dict[str, FileRecord]:

@@ -24,9 +24,7 @@ from ask_above.files.yaml_text import read_yaml
 from ask_above.people.reading import ASSIGNMENT_COLUMNS, MEMBER_COLUMNS, FileRow, FileRows, owner_fault
 from ask_above.people.register import OUT, Register
 from ask_above.people.rows import assignments_of, members_of
-from ask_above.store.entries import Loaded, digest
-from ask_above.store.folders import FileRecord
-from ask_above.store.forgetting import digests_of
+from ask_above.store.entries import FileRecord, Loaded, digest
 from ask_above.workspace.on_demand import register_of
 from ask_above.workspace.snapshot import Snapshot
 from ask_above.workspace.storage import Storage
@@ -267,6 +265,8 @@ class Reading:
             self.faults.append(self._unconfirmed(name, f"{lost} of {had.total()} rows are gone"))
 
     def _check_forgotten(self, sheet: Sequence[FileRow]) -> None:
+        from ask_above.store.forgetting import digests_of
+
         for row in sheet if self.loaded.forgotten else ():
             if not self.loaded.forgotten.isdisjoint(digests_of(self.loaded.id, row.cells)):
                 line, at, source = row.find("key")

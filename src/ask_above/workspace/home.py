@@ -194,8 +194,8 @@ class Home:
         self, connection: sa.Connection, mark: FolderMark, name: str, content: bytes, found: bytes | None, number: int
     ) -> None:
         """Note what is about to be written into a file, and what it holds now."""
-        from ask_above.store.entries import digest
-        from ask_above.store.folders import FileRecord, write_record
+        from ask_above.store.entries import FileRecord, digest
+        from ask_above.store.folders import write_record
 
         before = "" if found is None else digest(found)
         record = FileRecord(digest(content), before, number, placed=False)
@@ -405,7 +405,7 @@ class Home:
         if before.loaded is None:
             first = store.write(connection, _taking_over(before.register), before.texts)
             made += first.rows
-        hands = [store.write(connection, hand, before.texts) for hand in by_hand]
+        hands = [store.write(connection, hand._replace(at=now()), before.texts) for hand in by_hand]
         made += (row for hand in hands for row in hand.rows)
         charter, register = after
         kept = {
@@ -415,7 +415,7 @@ class Home:
         if entry is None:
             changed = hands[-1]
         else:
-            entry = entry._replace(rows=numbered(entry.rows, made))
+            entry = entry._replace(at=now(), rows=numbered(entry.rows, made))
             changed = store.write(connection, entry, kept, letters, same_files=same)
         if changed.kind == "forget":
             changed, register = self._forgotten(connection, changed, before, charter)

@@ -63,9 +63,9 @@ def whose(row: RowChange) -> str:
 
 
 def history_of(entries: Sequence[Entry], names: Names, member: str, viewer: str | None = None) -> History:
-    """Return what happened to a member; of names, addresses and notes only what ``viewer`` may see (rule 2.10).
+    """Return what happened to a member; raises :class:`UnknownNameError`.
 
-    Without ``viewer`` all of it. Raises :class:`UnknownNameError`.
+    Of names, addresses and notes only what ``rules.contacts`` lets ``viewer`` see; without a viewer all of it.
     """
     key = names.member(member).key
     everyone, own = sees(names.decider, names.moment(), viewer)

@@ -9,8 +9,7 @@ from ask_above.change.draft import RowChange
 from ask_above.charter.charter import Charter
 from ask_above.charter.where import NOTHING
 from ask_above.people.register import Register
-from ask_above.store.entries import Loaded
-from ask_above.store.folders import FileRecord
+from ask_above.store.entries import FileRecord, Loaded
 
 
 class Snapshot(NamedTuple):

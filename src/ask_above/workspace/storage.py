@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     import sqlalchemy as sa
 
     from ask_above.store.database import Store
-    from ask_above.store.folders import FileRecord
+    from ask_above.store.entries import FileRecord
 
 MOST_IN_FILES = 2_000
 """With more members than these the register is in the database alone: nobody edits so many lines by hand."""
@@ -74,8 +74,8 @@ class Storage:
         Raises ``StoreError`` where that is newer than the database, which was restored from a copy then, unless
         somebody is ``settling`` that.
         """
-        from ask_above.store.entries import digest
-        from ask_above.store.folders import FileRecord, read_records
+        from ask_above.store.entries import FileRecord, digest
+        from ask_above.store.folders import read_records
 
         mark = read_mark(self.folder)
         found = read_records(connection, self.folder_key(mark))

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from ask_above.ask.advice.piece import Piece, Sight, leave
+from ask_above.change.conditions import conditions_on, everybodys
 from ask_above.charter.ladder import Rank
 from ask_above.charter.names import listed
 from ask_above.decide.sources import source_of
@@ -204,6 +205,16 @@ def same_carried(sight: Sight) -> Iterator[Piece]:
             mend = f"make them one, or let {first.title} build on {rank.title}"
             commands = (f"ask-above rank remove {rank.key} --instead {first.key}",)
             yield Piece("same-carried", rank.where, what, mend, (first.key, rank.key), commands)
+
+
+def everybodys_conditions(sight: Sight) -> Iterator[Piece]:
+    """Find conditions that say nothing, as the rank they rest on is everybody's (rule 9.5)."""
+    for rank in sight.compiled.ranks:
+        flags = everybodys(rank)
+        rest = conditions_on(rank, sight.compiled.ranks) if flags else ""
+        if rest:
+            what = f"{rank.title} is {listed(flags)}, and {rest}"
+            yield Piece("condition-void", rank.where, what, "remove the condition, or make the rank one to assign")
 
 
 def unheld(sight: Sight) -> Iterator[Piece]:

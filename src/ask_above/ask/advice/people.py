@@ -11,6 +11,7 @@ from ask_above.charter.moments import Instant
 from ask_above.charter.names import SITE, listed
 from ask_above.decide.profile import Profile
 from ask_above.decide.words import day
+from ask_above.people.recognising import CALLED, Identities
 from ask_above.people.register import Assignment
 
 
@@ -139,6 +140,35 @@ def _overlap(one: Assignment, other: Assignment) -> bool:
     starts = max(first.start or -(1 << 62), second.start or -(1 << 62))
     ends = min(each.end if each.end is not None else 1 << 62 for each in (first, second))
     return starts < ends
+
+
+def joined_without(sight: Sight) -> Iterator[Piece]:
+    """Find active members who never joined by a change, and lack what everybody gets on joining (rule 4.7)."""
+    missing = [rank for rank in sight.compiled.ranks if rank.on_joining]
+    dated = sum(bool(member.joined) for member in sight.register.members.values()) if missing else 0
+    if 2 * dated <= len(sight.register.members):
+        return  # dates of joining are not kept here
+    for _, keys in sight.alike if missing else ():
+        for key in keys:
+            member = sight.register.members[key]
+            if member.status != "active" or member.joined or member.kind == "bot":
+                continue
+            has = {each.rank for each in sight.register.of(key)}
+            for rank in (each for each in missing if each.key not in has):
+                what = f"{member.called} is active without a date of joining, and does not have {rank.title}"
+                commands = (f"ask-above assign {rank.key} {key}",)
+                yield Piece("joined-by-hand", member.where, what, f"assign {rank.title}", (f"@{key}",), commands)
+
+
+def doubles(sight: Sight) -> Iterator[Piece]:
+    """Find what says who somebody is and is that of two members (rule 9.16)."""
+    identities = Identities(sight.register.members.values())
+    for member in sight.register.members.values():
+        for field, other in identities.shared(member):
+            if field != "key" and (other < member.key or field == "user_name"):
+                what = f"{member.called} (@{member.key}) has the {CALLED[field]} of @{other}"
+                mend = f"give one of them a {CALLED[field]} of their own"
+                yield Piece("identity-twice", member.where, what, mend, (f"@{member.key}", f"@{other}"))
 
 
 def pending_worse(sight: Sight) -> Iterator[Piece]:
