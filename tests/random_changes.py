@@ -15,10 +15,12 @@ from typing import Any
 from ask_above import AskAboveError, ChangedMeanwhileError, Community
 from ask_above.change import (
     Assign,
+    CharterSet,
     Edit,
     Grant,
     HandOver,
     MemberAdd,
+    MemberGroups,
     MemberSet,
     MemberStatus,
     PlaceAdd,
@@ -38,6 +40,8 @@ from ask_above.change import (
     Withdraw,
     Withhold,
 )
+from ask_above.change.importing import ImportAssignments
+from ask_above.people.reading import FileRow, FileRows
 
 YES = ("true", "yes", "on", "True", "YES", True)
 NO = ("false", "no", "off", "False", None)
@@ -121,9 +125,45 @@ def random_edit(rng: Random, c: Community) -> Edit:
         MemberAdd(new, {"name": "New", "groups": ";".join(rng.sample(groups, min(1, len(groups))))}),
         MemberAdd(new, {"kind": rng.choice(["person", "bot"])}, rng.choice(["active", "pending", "invited"])),
         HandOver(who),
+        MemberSet(who, {rng.choice(["user_name", "external_id"]): rng.choice([new, "mill:1", other, ""])}),
+        MemberSet(who, {rng.choice(["email", "phone"]): rng.choice([f"{new}@river.example", ""])}),
+        MemberAdd(new, {rng.choice(["user_name", "external_id", "email"]): f"{new}@river.example"}),
+        MemberGroups(who, put=rng.sample(groups, min(1, len(groups)))),
+        MemberGroups(who, take=rng.sample(groups, min(1, len(groups)))),
+        CharterSet(f"bundles.{rng.choice([*c.charter.catalogue.bundles, 'pack'])}", names),
+        RankSet(one, {rng.choice(["entry", "on-joining", "open"]): "true"}),
+        RankSet(one, {"held-by": rng.choice(["members", "bots"])}),
+        Say(where, f"{one}+", rng.choice(["allow", "deny", "clear"]), names),
+        records(rng, c),
     ]
     edit: Edit = rng.choice(made)
     return edit
+
+
+def records(rng: Random, c: Community) -> Edit:
+    """A list of assignments that says who made them and where they come from, of somebody's who has one or has not."""
+    who, whose = rng.choice(list(c.register.members)), rng.choice(list(c.register.members))
+    given = rng.choice([*c.register.of(who), *c.register.assignments])
+    cells = {"member": given.member, "rank": given.rank, "place": "" if given.place == "site" else given.place}
+    cells |= {
+        "from": rng.choice([given.period.said_from, ""]),
+        "until": rng.choice([given.period.said_until, day(rng)]),
+    }
+    cells |= {"by": whose, "why": "as always", "source": rng.choice(["", "mill"])}
+    rows = FileRows("records.csv")
+    rows.rows = [FileRow(cells, 2)]
+    return ImportAssignments(rows)
+
+
+def several_edits(rng: Random, c: Community) -> list[Edit]:
+    """One edit or several; now and then a rank that is made, and given at once."""
+    if rng.random() < 0.2:
+        new, who = f"new-{rng.randrange(10**6)}", rng.choice(list(c.register.members))
+        names = rng.sample(list(c.charter.catalogue.keys), rng.randint(0, 2))
+        ranks, where = list(c.charter.ranks), rng.choice(list(c.charter.places))
+        made = RankAdd(new, {"grants": names, **rank_field(rng, c, new)} if names else {}, below=rng.choice(ranks))
+        return [made, Assign(who, new, rng.choice(["site", where]))]
+    return [random_edit(rng, c) for _ in range(rng.choice([1, 1, 1, 2, 3]))]
 
 
 def changes(folder: str, rng: Random, url: str | None = None, by: str | None = None) -> Iterator[Any]:
