@@ -42,6 +42,7 @@ from ask_above.change import (
 )
 from ask_above.change.importing import ImportAssignments
 from ask_above.people.reading import FileRow, FileRows
+from ask_above.people.register import Assignment
 
 YES = ("true", "yes", "on", "True", "YES", True)
 NO = ("false", "no", "off", "False", None)
@@ -143,7 +144,9 @@ def random_edit(rng: Random, c: Community) -> Edit:
 def records(rng: Random, c: Community) -> Edit:
     """A list of assignments that says who made them and where they come from, of somebody's who has one or has not."""
     who, whose = rng.choice(list(c.register.members)), rng.choice(list(c.register.members))
-    given = rng.choice([*c.register.of(who), *c.register.assignments])
+    given = rng.choice(
+        [*c.register.of(who), *c.register.assignments, Assignment(who, rng.choice(list(c.charter.ranks)))]
+    )
     cells = {"member": given.member, "rank": given.rank, "place": "" if given.place == "site" else given.place}
     cells |= {
         "from": rng.choice([given.period.said_from, ""]),

@@ -97,7 +97,7 @@ def with_open(decider: Decider, asked: Asked) -> Profile:
 def named_in_rules(decider: Decider) -> int:
     rules = decider.compiled.charter.rules
     names = {name for rule in rules.acts.values() for name in (*rule.using, *rule.naming)}
-    names |= {rules.seeing, f"{rules.contacts}.own", f"{rules.contacts}.all"}
+    names |= {rules.seeing or "", f"{rules.contacts}.own", f"{rules.contacts}.all"}
     return decider.compiled.catalogue.mask(name for name in names if name in decider.compiled.catalogue.bit)
 
 

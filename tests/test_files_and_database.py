@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from ask_above import Community, FaultyFilesError
+from ask_above import Community, EditError, FaultyFilesError
 from ask_above.change import Assign, Grant, MemberAdd, MemberForget, MemberSet, MemberStatus, RankRename, Unassign
 from ask_above.change.importing import COLUMNS, Import, ImportAssignments
 from ask_above.errors import StoreError
@@ -19,6 +19,7 @@ from ask_above.people.reading import ASSIGNMENT_COLUMNS
 from ask_above.store.tables import HEAD
 from ask_above.workspace.plans import acknowledge, take_edits
 from ask_above.workspace.undoing import undo
+from commands import run
 from conftest import DEMO, Place, assert_files_say_the_same
 from databases import fresh_database
 
@@ -364,6 +365,47 @@ class TestWhereNoFilesAreKept:
         begun(place)
         assert not (place.folder / "members.csv").exists()
         assert any("ask-above import members.put-aside.csv" in each for each in place.open().notices)
+
+    @pytest.mark.slow
+    def test_they_stay_aside_until_they_are_written_anew_by_export(self, brook: Place) -> None:
+        many = "key,name,status\n" + "".join(f"m{n},Member {n},active\n" for n in range(1_995))
+        brook.open().plan(Import(read_rows("many.csv", many.encode(), COLUMNS, ()))).apply()
+        gone = [MemberSet(f"m{n}", {"note": "x"}) for n in range(3)]
+        brook.open().plan(*gone).apply()
+        with pytest.raises(EditError, match="2,000 members"):
+            brook.open().home.keep_files_again()
+        for number in (3, 2):
+            undo(brook.open().home, number).apply()
+        assert len(brook.open().register.members) == 60
+        assert not (brook.folder / "members.csv").exists()
+        assert run("export", ".", cwd=brook.folder).returncode == 0
+        assert_files_say_the_same(brook.folder, brook.open())
+        edit(brook.folder / "members.csv", "Tove Eddy", "Tove Ebb")
+        assert brook.open().member("tove").name == "Tove Ebb"
+
+
+@pytest.mark.parametrize(
+    "words",
+    [
+        ("export", "."),
+        ("export", "{folder}"),
+        ("grid", "--sheet", "assignments.csv"),
+        ("grid", "--figure", "charter.yaml"),
+        ("report", "gauges.yaml"),
+        ("export-table", "members.csv"),
+    ],
+)
+def test_no_command_writes_over_a_file_that_the_community_is_read_from(brook: Place, words: tuple[str, ...]) -> None:
+    for when in ("before the first change", "after it"):
+        if when == "after it":
+            begun(brook)
+        held = {each.name: each.read_bytes() for each in brook.folder.iterdir() if each.is_file()}
+        done = run(*(word.format(folder=brook.folder) for word in words), cwd=brook.folder)
+        assert (done.returncode, "A community is read from" in done.stderr or "is read from" in done.stderr) == (
+            2,
+            True,
+        )
+        assert {each.name: each.read_bytes() for each in brook.folder.iterdir() if each.is_file()} == held
 
 
 def gone(folder: Path) -> None:

@@ -7,7 +7,7 @@ from random import Random
 import pytest
 
 from ask_above import AskAboveError, Community
-from ask_above.change import MemberAdd, MemberSet
+from ask_above.change import Edit, MemberAdd, MemberSet
 from ask_above.change.importing import COLUMNS, Import
 from ask_above.change.syncing import GroupGives, Sync
 from ask_above.files.csv_rows import read_rows
@@ -36,15 +36,10 @@ def attack(place: Place, rng: Random, people: list[Outsider]) -> None:
     rows = read_rows("mine.csv", text.encode(), COLUMNS, ())
     source = rng.choice(["mill", "mine"])
     forged = one._replace(number=rng.choice([one.number, "77"]), key=rng.choice([one.key, mine]))
-    edit = rng.choice(
-        [
-            MemberSet(mine, some),
-            MemberSet(by, some),
-            MemberAdd(key, some),
-            Import(rows, "active", link=rng.random() < 0.5),
-            Sync(source, [forged], GIVES, link=rng.random() < 0.5),
-        ]
-    )
+    edits: list[Edit] = [MemberSet(mine, some), MemberSet(by, some), MemberAdd(key, some)]
+    edits.append(Import(rows, "active", link=rng.random() < 0.5))
+    edits.append(Sync(source, [forged], GIVES, link=rng.random() < 0.5))
+    edit = rng.choice(edits)
     try:
         made = plan(place.open().home, [edit], by=by)
         if not made.is_empty:

@@ -11,6 +11,7 @@ import click
 
 from ask_above.cli.options import community_option, complete, members, open_here
 from ask_above.cli.sentence import Spoken
+from ask_above.files.opening import is_read_from
 from ask_above.show.screen import stdout
 
 if TYPE_CHECKING:
@@ -46,7 +47,11 @@ def command(directory: Path, form: str | None, by: str | None, community: str | 
         raise click.UsageError(f"It is a folder that is written: ask-above export {directory.with_suffix('')}")
     opened = open_here(community)
     everyone, _ = sees(opened.decider, opened.names.moment(), opened.member(by).key if by else None)
+    if form == "csv" and directory.resolve() == opened.home.folder.resolve():
+        return _keep_again(opened, by)
     directory.mkdir(parents=True, exist_ok=True)
+    if form == "csv" and is_read_from(directory / "members.csv"):
+        raise click.UsageError(f"A community is read from the files in '{directory}'; name another folder.")
     people, charter = [*opened.register.members.values()], opened.charter
     if form == "ldif":
         text = as_ldif(charter.key, people, _groups(opened), contacts=everyone)
@@ -58,6 +63,15 @@ def command(directory: Path, form: str | None, by: str | None, community: str | 
         stdout().line(f"Wrote {len(lines)} resources to {directory / 'resources.jsonl'}.")
     else:
         _as_csv(opened, directory, contacts=everyone)
+    return 0
+
+
+def _keep_again(opened: Community, by: str | None) -> int:
+    """Write the register's files anew where they were put aside, and keep them from now on."""
+    if by is not None:
+        raise click.UsageError("The files of the register are the maintainer's; leave out --as.")
+    opened.home.keep_files_again()
+    stdout().line("members.csv and assignments.csv are written, and kept beside the database from now on.", "yes")
     return 0
 
 
@@ -84,7 +98,7 @@ def _as_csv(opened: Community, directory: Path, *, contacts: bool) -> None:
     from ask_above.files.writing import PRIVATE, write_whole
     from ask_above.people.reading import ASSIGNMENT_COLUMNS, MEMBER_COLUMNS
 
-    hidden = {} if contacts else dict.fromkeys(("name", "email", "note"), "")
+    hidden = {} if contacts else dict.fromkeys(("name", "email", "phone", "note"), "")
     rows = [member_row(member) | hidden for member in opened.register.members.values()]
     given = [assignment_row(each) for each in opened.register.assignments]
     for name, columns, some in (

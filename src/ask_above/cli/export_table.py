@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import date
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
@@ -12,6 +13,7 @@ from ask_above.bulk.records import member_rows, usable_rows
 from ask_above.cli.options import community_option, in_zone, open_here, progress, when_option
 from ask_above.cli.sentence import Spoken
 from ask_above.files.export import open_target, write_all
+from ask_above.files.opening import is_read_from
 from ask_above.show.screen import stdout
 
 if TYPE_CHECKING:
@@ -62,6 +64,8 @@ def command(
       ask-above export-table sqlite:///site.db --when 2026-12-01
       ask-above export-table usable/ --people platform/ --capability post.write
     """
+    if "://" not in out and is_read_from(Path(out)):
+        raise click.UsageError(f"A community is read from '{out}'; name another file.")
     opened = open_here(community)
     wanted = tuple(dict.fromkeys(opened.names.capability(each) for each in wanted))
     if people is not None:

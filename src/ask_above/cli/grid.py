@@ -9,7 +9,7 @@ from pathlib import Path
 import click
 
 from ask_above.cli.changing import How, carry_out, change_options, home_of
-from ask_above.cli.options import Figure, at_option, figure_option, format_option, open_here, tell
+from ask_above.cli.options import Figure, OutFile, at_option, figure_option, format_option, open_here, tell
 from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
 from ask_above.show.data import write_table
@@ -26,7 +26,7 @@ _MOST_SAID = 3
 @click.option(
     "--sheet",
     metavar="FILE",
-    type=click.Path(path_type=Path, dir_okay=False),
+    type=OutFile(),
     help="Write it as a sheet to fill in: .xlsx, .ods, .csv.",
 )
 @click.option(

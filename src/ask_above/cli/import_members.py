@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, NamedTuple
 import click
 
 from ask_above.cli.changing import How, asked, change_options, home_of, see_through
-from ask_above.cli.options import progress, tell
+from ask_above.cli.options import OutFile, progress, tell
 from ask_above.cli.sentence import Spoken
 from ask_above.errors import FaultyFilesError
 from ask_above.show.screen import stdout
@@ -40,7 +40,7 @@ _MOST_MISSING = 0.2
 @click.option(
     "--save-map",
     metavar="FILE",
-    type=click.Path(path_type=Path, dir_okay=False),
+    type=OutFile(),
     help="Keep what --map says, for --map.",
 )
 @click.option(

@@ -20,7 +20,7 @@ from ask_above.cli.moments import Moment
 from ask_above.cli.moments import meant as moment_of
 from ask_above.community import Community
 from ask_above.errors import AskAboveError
-from ask_above.files.opening import located
+from ask_above.files.opening import is_read_from, located
 from ask_above.show.data import write_json
 
 if TYPE_CHECKING:
@@ -61,6 +61,20 @@ def community_option(command: F) -> F:
         "--community", metavar="DIR", help="The community's folder, or its charter.", type=click.Path()
     )
     return option(register_option(command))
+
+
+class OutFile(click.Path):
+    """A file that a command writes; one that a community is read from is refused."""
+
+    def __init__(self) -> None:
+        super().__init__(path_type=Path, dir_okay=False)
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        """Return the path."""
+        file = Path(str(super().convert(value, param, ctx)))
+        if is_read_from(file):
+            self.fail(f"A community is read from '{file}'; name another file.", param, ctx)
+        return file
 
 
 def register_option(command: F) -> F:
@@ -164,7 +178,7 @@ def figure_option(command: F) -> F:
 
     option = click.option(
         "--figure",
-        type=click.Path(path_type=Path, dir_okay=False),
+        type=OutFile(),
         metavar="FILE",
         help="Draw it instead, into a .png, .svg or .pdf.",
     )

@@ -8,14 +8,14 @@ from pathlib import Path
 import click
 
 from ask_above.cli.changing import home_of
-from ask_above.cli.options import community_option, open_here, progress
+from ask_above.cli.options import OutFile, community_option, open_here, progress
 from ask_above.cli.sentence import Spoken
 from ask_above.decide.words import day
 from ask_above.show.screen import stdout
 
 
 @click.command("report", cls=Spoken)
-@click.argument("out", required=False, type=click.Path(path_type=Path, dir_okay=False))
+@click.argument("out", required=False, type=OutFile())
 @click.option("--without-members", is_flag=True, help="Leave people out: nobody is named in it.")
 @community_option
 def command(out: Path | None, community: str | None, *, without_members: bool) -> int:

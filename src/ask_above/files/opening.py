@@ -5,7 +5,16 @@ from __future__ import annotations
 from pathlib import Path
 
 from ask_above.errors import MissingFileError
-from ask_above.files.names import CHARTER, MARK
+from ask_above.files.names import ASSIGNMENTS, CHARTER, LOCK, MARK, MEMBERS, REGISTER
+
+
+def is_read_from(file: Path) -> bool:
+    """Tell whether a community is read from a file: nothing but a change writes over it."""
+    folder = file.parent.resolve()
+    if not any((folder / name).exists() for name in (CHARTER, MARK)):
+        return False
+    own = file.name in (CHARTER, MEMBERS, ASSIGNMENTS, MARK, LOCK) or file.name.startswith(REGISTER)
+    return own or (file.suffix in (".yaml", ".yml") and file.exists())
 
 
 def located(path: str | Path) -> tuple[Path, str]:

@@ -114,6 +114,29 @@ class Home:
         """Let the next reading read all of it again."""
         self._last = None
 
+    def keep_files_again(self) -> None:
+        """Write the register's two files where they were put aside, and keep them from now on.
+
+        Raises ``EditError`` where they are kept already, and where there are too many members for that.
+        """
+        known = self.read().loaded
+        if known is None or self.storage.keeps_files(known.size, aside=known.aside):
+            raise EditError(f"A community is read from the files in {self.folder.name}; name another folder.")
+        with self.locked(), batch() as files:
+            loaded = self.store.load()
+            if not self.storage.keeps_files(loaded.size):
+                most = f"with at most {MOST_IN_FILES:,} members, and a database of the folder's own"
+                raise EditError(f"Files are kept beside the register {most}; name another folder.")
+            found = self._found(tuple(loaded.files))
+            kept = self._newest(loaded._replace(aside=False), found)
+            newest = {name: kept[name] for name, _ in _TABLES}
+            for name, content in newest.items():
+                files.prepare(self.folder / name, content, PRIVATE)
+            with self.store.writing() as connection:
+                self.store.set_state(connection, "aside", value=False)
+            self._write_and_note(loaded, newest, found, files)
+        self._last = None
+
     def drop_edits(self) -> list[tuple[str, str]]:
         """Write what the last change left into the files; what was edited by hand stays beside them.
 
