@@ -88,7 +88,7 @@ def running(app: Callable[..., Awaitable[None]]) -> Any:
     thread.join()
 
 
-with running(application(Community.demo())) as decides, Client(decides) as decisions:
+with running(application(Community.demo(), open_here=True)) as decides, Client(decides) as decisions:
     forum = Forum(decisions)
     with running(forum.app) as url, httpx.Client(base_url=url) as site:
         for who, method, path in (

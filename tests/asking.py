@@ -14,6 +14,11 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any, NamedTuple
 
+from ask_above.serve import application
+from ask_above.serve.service import NoTokenError
+from ask_above.workspace.home import Home
+from ask_above.workspace.tokens import tokens_of
+
 
 class Reply(NamedTuple):
     status: int
@@ -66,6 +71,19 @@ def asked(
     return Reply(sent[0]["status"], found, b"".join(each.get("body", b"") for each in sent[1:]))
 
 
+def app_of(community: Any, **options: Any) -> Any:
+    """The service for a community: closed where there are tokens, else open to this machine."""
+    try:
+        return application(community, **options)
+    except NoTokenError:
+        return application(community, open_here=True, **options)
+
+
+def has_tokens(folder: Path, register: str | None) -> bool:
+    home = Home(folder, "charter.yaml", register)
+    return home.storage.holds_register() and bool(tokens_of(home.store))
+
+
 def post(app: Any, what: str, data: Any, **headers: Any) -> Reply:
     return asked(app, "POST", f"/access/v1/{what}", data, **headers)
 
@@ -80,7 +98,9 @@ def free_port() -> int:
 def server(*options: str, cwd: Path, **env: str) -> Iterator[str]:
     """Run the real server on a free port of the loopback."""
     port = free_port()
-    command = [sys.executable, "-m", "ask_above", "serve", "--port", str(port), *options]
+    register = options[options.index("--register") + 1] if "--register" in options else None
+    mode = [] if has_tokens(cwd, register or env.get("ASK_ABOVE_REGISTER")) else ["--open"]
+    command = [sys.executable, "-m", "ask_above", "serve", "--port", str(port), *mode, *options]
     with (cwd / f"server-{port}.log").open("w") as log:
         process = subprocess.Popen(command, cwd=cwd, stdout=log, stderr=log, env={**os.environ, **env})
         try:

@@ -32,6 +32,7 @@ def societies(people: int, groups: int) -> str:
         parts.append(
             f"dn: {dn}\nobjectClass: inetOrgPerson\nuid: person{n}\ncn: Person Number {n}\nsn: {n}\n"
             f"mail: person{n}@sisters.example\nemployeeNumber: {1000 + n}\n"
+            f"{'userPassword: reader' + chr(10) if n == 1 else ''}"
         )
         for group in {n % groups, (n * 7 + 3) % groups}:
             inside[group].append(dn)
@@ -85,16 +86,19 @@ def cut_after(url: str, count: int) -> Iterator[str]:
 
 
 @contextmanager
-def slapd(folder: Path, ldif: str, *, secure: bool = False, both: bool = False) -> Iterator[str]:
+def slapd(
+    folder: Path, ldif: str, *, secure: bool = False, both: bool = False, total: str = "unlimited"
+) -> Iterator[str]:
     """Run the server on a free port of the loopback; gives its URL.
 
-    ``secure``: over TLS, by cert.pem in the folder; ``both``: which is begun once the line stands.
+    ``secure``: over TLS, by cert.pem in the folder; ``both``: which is begun once the line stands. ``total``: how many
+    entries a search gives in all, over its pages.
     """
     server = program()
     if server is None:
         raise RuntimeError("no slapd")
     data = folder / "slapd"
-    data.mkdir()
+    data.mkdir(parents=True)
     with socket.socket() as free:
         free.bind(("127.0.0.1", 0))
         port = free.getsockname()[1]
@@ -115,7 +119,7 @@ def slapd(folder: Path, ldif: str, *, secure: bool = False, both: bool = False) 
         f'rootpw "{PASSWORD}"',
         f"directory {data}",
         "access to * by anonymous auth by * read",
-        "limits * size.soft=500 size.hard=500 size.pr=none size.prtotal=unlimited",
+        f"limits * size.soft=500 size.hard=500 size.pr=none size.prtotal={total}",
     )
     (folder / "slapd.conf").write_text("\n".join(lines) + "\n")
     (folder / "data.ldif").write_text(ldif)

@@ -138,7 +138,7 @@ class Folder:
     # -- the promise
 
     def check(self) -> str:
-        """The folder answers as its files alone; returns faulty, waits or same."""
+        """The folder answers as its files alone; returns faulty, waits, held or same."""
         alone, faults = None, None
         with suppress(FaultyFilesError):
             alone = Community.from_texts(self.texts())
@@ -152,6 +152,8 @@ class Folder:
         assert alone is not None, "the folder reads what cannot be read alone"
         alone = Community.from_texts(self.texts())  # reading may have written a file that was missing
         assert says(alone) == says(opened)
+        if any("comes from" in each for each in opened.notices):
+            return "held"  # what something outside holds is not taken from a file, and that is told
         assert rows(alone) == rows(opened)
         for who in [*alone.register.members, *(f"rank:{key}" for key in alone.charter.ranks)][:9]:
             for capability in alone.charter.catalogue.keys[:6]:
@@ -182,7 +184,7 @@ def play(folder: Path, seed: int, steps: int = 14) -> list[str]:
     for _ in range(steps):
         at.command() if rng.random() < 0.5 else at.by_hand()
         found.append(at.check())
-        if found[-1] != "same":  # somebody mends it: what the folder held last
+        if found[-1] not in ("same", "held"):  # somebody mends it: what the folder held last
             for name in FILES:
                 (folder / name).write_bytes(at.before[name][-1].encode("utf-8"))
             try:

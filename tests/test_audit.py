@@ -21,12 +21,11 @@ import pytest
 from ask_above import AskAboveError, Community, QuestionError, UnknownNameError
 from ask_above.change import Assign, Edit, Grant, MemberStatus, Unassign, Withhold
 from ask_above.demo.year import as_file, year
-from ask_above.serve import application
 from ask_above.show import figures
 from ask_above.show.audit import show_audit
 from ask_above.show.screen import Screen
 from ask_above.workspace import auditing
-from asking import post
+from asking import app_of, post
 from commands import as_process, run
 from conftest import DEMO
 from generated import generate
@@ -274,7 +273,7 @@ class TestLogs:
         assert (audit.rows, audit.refused) == (2, 1)
 
     def test_what_a_server_wrote_down_can_be_audited_as_it_is(self, here: Path) -> None:
-        app = application(here, decisions=here / "asked.jsonl")
+        app = app_of(here, decisions=here / "asked.jsonl")
         subject = {"type": "member", "id": "ada"}
         post(
             app,

@@ -14,9 +14,8 @@ import pytest
 
 from ask_above import Community
 from ask_above.change import Assign, Edit, MemberAdd, MemberGroups, MemberSet, MemberStatus, Unassign
-from ask_above.serve import application
 from ask_above.workspace.tokens import TokenMay, add_token
-from asking import Reply, asked, server
+from asking import Reply, app_of, asked, server
 from conftest import DEMO
 from seeds import seeds
 
@@ -31,7 +30,7 @@ class Provider:
     def __init__(self, folder: Path, member: str = "ines") -> None:
         self.folder = folder
         self.token = add_token(Community.open(folder).home, f"idp-{member}", member=member, may=TokenMay.PROVISION)
-        self.app = application(folder)
+        self.app = app_of(folder)
 
     def send(self, method: str, path: str, data: Any = None, **headers: str) -> Reply:
         said: dict[str, Any] = {
@@ -238,7 +237,7 @@ class TestReach:
         give = {"schemas": [PATCH], "Operations": [{"op": "add", "path": "members", "value": [{"value": "bram"}]}]}
         for tell, many in ((False, 0), (True, 1)):
             rank = "surveyor" if tell else "editor"
-            app = application(here, tell=tell)
+            app = app_of(here, tell=tell)
             path = f"/scim/v2/Groups/rank:{rank}"
             done = asked(
                 app, "PATCH", path, give, authorization=f"Bearer {token}", content_type="application/scim+json"

@@ -158,7 +158,10 @@ class TestTakingOver:
             assert Community.open(here).member("ida").status == status
             assert ("Ida Reed" in said.stderr) is (absent == "tell")
         (here / "directory.yaml").write_text(MAPPING)
-        assert sync(here, "--yes", "--force", "--why", "The society left").returncode == 0
+        assert sync(here, "--yes", "--force", "--why", "The society left").returncode == 2  # always
+        (here / "directory.yaml").write_text(MAPPING + "most-absent: 60%\n")
+        assert sync(here).returncode == 2  # there is nobody to ask
+        assert "1 of 2 members who came from sisters (50%)" in sync(here, "--yes").stderr
         c = Community.open(here)
         assert c.member("ida").status == "retired"
         assert not [e for e in given(c, "ida") if e[2]]
@@ -301,6 +304,17 @@ absent: retire
         with slapd(tmp_path, societies(2000, 60)) as url:
             (here / "directory.yaml").write_text(self.MAPPING.replace("URL", url))
             yield url
+
+    @pytest.mark.parametrize("limit", ["500", "1100"])
+    def test_a_directory_with_a_limit_is_read_whole_or_not_at_all(self, here: Path, tmp_path: Path, limit: str) -> None:
+        secret = {"ASK_ABOVE_DIRECTORY_PASSWORD": "reader"}
+        with slapd(tmp_path / "limited", societies(1200, 3), total=limit) as url:
+            mapping = self.MAPPING.replace("URL", url).replace("cn=admin", "uid=person1,ou=people")
+            (here / "directory.yaml").write_text(mapping)
+            done = sync(here, "--yes", **secret)
+            assert (done.returncode, "Nothing was done" in done.stderr) == (2, True), done
+            assert "sizeLimitExceeded after" in " ".join(done.stderr.split())
+            assert len(Community.open(here).register.members) == 60
 
     def test_two_thousand_people_come_move_and_go(self, here: Path, directory: str) -> None:
         secret = {"ASK_ABOVE_DIRECTORY_PASSWORD": PASSWORD}

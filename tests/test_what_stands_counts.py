@@ -2,12 +2,18 @@
 
 from __future__ import annotations
 
+import shutil
 from pathlib import Path
+from random import Random
 
 import pytest
 
+from ask_above import AskAboveError, Community
+from ask_above.change import MemberSet
+from conftest import DEMO
 from databases import fresh_database
-from hand_edits import play, play_two
+from hand_edits import play, play_two, rows, says
+from random_changes import random_edit
 from seeds import seeds
 
 
@@ -16,6 +22,48 @@ def test_after_any_commands_and_any_edits_by_hand_the_folder_answers_as_its_file
     tmp_path: Path, seed: int
 ) -> None:
     assert "same" in play(tmp_path, seed, 10)
+
+
+@pytest.mark.slow
+def test_a_command_an_edit_by_hand_and_a_command_again_for_every_kind_of_edit(tmp_path: Path) -> None:
+    rng, tried = Random(3), set[str]()
+    for n in range(400):
+        folder = tmp_path / str(n)
+        c = community_in(folder) if not folder.exists() else Community.open(folder)
+        edit = random_edit(rng, c)
+        if type(edit).__name__ in tried:
+            shutil.rmtree(folder)
+            continue
+        try:
+            plan = c.plan(edit, why="a try")
+            if plan.is_empty:
+                continue
+            plan.apply(force=True)
+        except AskAboveError:
+            continue
+        tried.add(type(edit).__name__)
+        charter = folder / "charter.yaml"
+        charter.write_text(charter.read_text().replace("title: Notices", "title: News", 1))
+        with (folder / "members.csv").open("a") as out:
+            out.write("by-hand,Somebody new\n")
+        says_the_same(folder)
+        Community.open(folder).plan(MemberSet("dara", {"note": f"{n}"})).apply(force=True)
+        says_the_same(folder)
+        assert [entry.kind for entry in Community.open(folder).journal()][-2:] == ["hand", "change"]
+    assert len(tried) > 18, tried
+
+
+def community_in(folder: Path) -> Community:
+    shutil.copytree(DEMO, folder)
+    return Community.open(folder)
+
+
+def says_the_same(folder: Path) -> None:
+    texts = {file.name: file.read_text() for file in folder.glob("*.yaml")}
+    texts |= {name: (folder / name).read_text() for name in ("members.csv", "assignments.csv")}
+    alone, opened = Community.from_texts(texts), Community.open(folder)
+    assert says(alone) == says(opened)
+    assert rows(alone) == rows(opened)
 
 
 @pytest.mark.slow

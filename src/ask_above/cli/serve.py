@@ -3,14 +3,21 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from ask_above.cli.options import community_option, folder, named_register, tell
 from ask_above.cli.sentence import Spoken
 from ask_above.errors import MissingFileError
-from ask_above.files.opening import located
+from ask_above.files.opening import is_read_from, located
+
+if TYPE_CHECKING:
+    from ask_above.serve.running import Settings
+
+_LOOPBACK = ("127.0.0.1", "::1", "localhost")
 
 
 @click.command("serve", cls=Spoken, context_settings={"auto_envvar_prefix": "ASK_ABOVE_SERVE"})
@@ -42,6 +49,31 @@ from ask_above.files.opening import located
 )
 @click.option("--certificate", show_envvar=True, metavar="FILE", help="For TLS.", type=click.Path(exists=True))
 @click.option("--key", show_envvar=True, metavar="FILE", help="For TLS.", type=click.Path(exists=True))
+@click.option(
+    "--open", "open_here", is_flag=True, help="Answer this machine without a token, as long as there is none."
+)
+@click.option(
+    "--stale-after",
+    default=10.0,
+    show_default=True,
+    show_envvar=True,
+    type=click.FloatRange(1),
+    metavar="SECONDS",
+    help="When /ready says that it is not known whether there is another state.",
+)
+@click.option(
+    "--serve-stale",
+    default=3600.0,
+    show_default=True,
+    show_envvar=True,
+    type=click.FloatRange(0),
+    metavar="SECONDS",
+    help="For how long an old state is answered from; 0 for never.",
+)
+@click.option(
+    "--decisions-mode", default="600", show_default=True, show_envvar=True, metavar="MODE", help="The files' mode."
+)
+@click.option("--proxy", "proxies", multiple=True, metavar="ADDRESS", help="A proxy, which may have many connections.")
 @click.option("--tell", is_flag=True, help="Write to those whom a change by provisioning concerns, into the outbox.")
 @click.option("--quiet", is_flag=True, help="Log no single requests.")
 @community_option
@@ -56,18 +88,23 @@ def command(
     key: str | None,
     community: str | None,
     *,
+    open_here: bool,
+    stale_after: float,
+    serve_stale: float,
+    decisions_mode: str,
+    proxies: Sequence[str],
     tell: bool,
     quiet: bool,
 ) -> int:
     """Answer other programs over HTTP: may they, who may, where, what; as OpenID AuthZEN 1.0 says.
 
-    Closed by default: it listens on the machine itself, and without any token it serves nobody else. Make one with
-    ask-above token add. A change is answered from within a second. /live and /ready, /metrics and the state of each
+    Closed: who asks needs a token, which ask-above token add makes. --open answers this machine without one, on the
+    loopback alone. A change is answered from within a second. /live and /ready, /metrics and the state of each
     answer are described in the documents. Needs the extra: pip install 'ask-above[serve]'.
 
     \b
     Examples:
-      ask-above serve
+      ask-above serve --open
       ask-above serve --port 9000 --workers 4 --decisions decisions.jsonl
     """
     try:
@@ -88,8 +125,13 @@ def command(
         key=key,
         quiet=quiet,
         tell=tell,
+        open_here=open_here,
+        stale_after=stale_after,
+        serve_stale=serve_stale,
+        decisions_mode=_mode(decisions_mode),
+        proxies=" ".join(proxies),
     )
-    _tell_who_is_served(settings.community, settings.register, host)
+    _check(settings)
     run(settings)
     return 0
 
@@ -106,11 +148,25 @@ def _where(community: str | None) -> tuple[str | None, str | None]:
     return str((where / name).resolve()), register
 
 
-def _tell_who_is_served(community: str | None, register: str | None, host: str) -> None:
-    from ask_above.serve.service import source_of
+def _check(settings: Settings) -> None:
+    """Read the community and its tokens once, before any worker is started: what is wrong ends it with its message."""
+    from ask_above.serve.service import check_closed, source_of
     from ask_above.workspace.tokens import tokens_of
 
-    store = source_of(community, register).store
-    if store is None or not tokens_of(store):
-        more = "" if host in ("127.0.0.1", "::1", "localhost") else f" Whoever else reaches {host} is refused."
-        tell([f"There is no token, so only this machine itself is served.{more} Make one: ask-above token add NAME"])
+    if settings.open_here and settings.host not in _LOOPBACK:
+        raise click.UsageError(f"--open answers this machine alone: leave out --host {settings.host}.")
+    if settings.decisions is not None and is_read_from(Path(settings.decisions)):
+        raise click.UsageError(f"A community is read from '{settings.decisions}'; name another file.")
+    source = source_of(settings.community, settings.register)
+    source.first()
+    store = source.store
+    check_closed({} if store is None else tokens_of(store), open_here=settings.open_here)
+    if settings.open_here:
+        tell([f"Open: whoever reaches port {settings.port} of this machine is answered, behind a proxy everybody."])
+
+
+def _mode(text: str) -> int:
+    """Read the mode of files as chmod does."""
+    if not text.isascii() or not text.isdecimal() or set(text) - set("01234567"):
+        raise click.UsageError(f"'{text}' is no mode of a file; write it as 600 or 640.")
+    return int(text, 8)

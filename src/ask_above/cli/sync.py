@@ -31,8 +31,8 @@ def command(mapping: Path, *, how: How, let_go: bool, link: bool) -> int:
 
     MAPPING is a YAML file: where the directory is (LDAP, or a file of LDIF or SCIM resources), which attribute is what,
     and what its groups give here. Only what it claims is touched; ranks that were given by hand stay. The password to
-    bind with is ASK_ABOVE_DIRECTORY_PASSWORD, or is asked for. Where suddenly many are gone nothing is done unless it
-    is forced.
+    bind with is ASK_ABOVE_DIRECTORY_PASSWORD, or is asked for. A directory is read whole or not at all; where more are
+    gone than the mapping's most-absent, nothing is done.
 
     \b
     Examples:
@@ -53,10 +53,10 @@ def command(mapping: Path, *, how: How, let_go: bool, link: bool) -> int:
     people = "1 person" if len(found.people) == 1 else f"{len(found.people)} people"
     groups = "1 group" if found.groups == 1 else f"{found.groups} groups"
     stdout().line(f"{said.name}: {people}, {groups}", "head")
+    stdout().line(f"  people by {said.people['filter']} below {said.people['base'] or 'all of it'}", "dim")
 
     def planned() -> Plan:
-        force = how.force and bool(how.why)
-        return syncing.plan_sync(home, said, found, by=how.by, why=how.why, force=force, link=link)
+        return syncing.plan_sync(home, said, found, by=how.by, why=how.why, link=link)
 
     made = planned()
     tell(found.notes)

@@ -5,10 +5,11 @@ from __future__ import annotations
 import io
 import json
 import ssl
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Mapping
 from contextlib import suppress
 from pathlib import Path
 from typing import Any, Final, NamedTuple
+from urllib.parse import unquote, urlsplit
 
 from ask_above.charter.reading.document import Document
 from ask_above.charter.reading.shapes import BAD, Choice, Field, ListOf, Record, TextField
@@ -16,6 +17,8 @@ from ask_above.errors import FaultyFilesError, StoreError
 from ask_above.files.yaml_text import read_yaml
 
 _PAGE: Final = 500
+_PAGED: Final = "1.2.840.113556.1.4.319"
+"""The control by which results come in pages."""
 _SECONDS: Final = 20
 _GROUP_CLASSES: Final = ("groupOfNames", "groupOfUniqueNames", "posixGroup", "group")
 _TEXT = TextField()
@@ -58,6 +61,7 @@ FORM = Record(
         ),
         "bind": Field(_TEXT, "the name to bind with; anonymous where left out"),
         "tls": Field(Choice(("required", "none")), "none lets the password go in the open; required where left out"),
+        "referrals": Field(Choice(("tell", "ignore")), "ignore leaves out what other servers hold, without a word"),
         "authority": Field(_TEXT, "a file with the certificates to trust, beside this one"),
         "people": Field(_PEOPLE, "which entries are people, and what of them is what", required=True),
         "groups": Field(_GROUPS, "which entries are groups"),
@@ -141,10 +145,11 @@ class DirectoryEntry(NamedTuple):
 
 
 class DirectoryRead(NamedTuple):
-    """What a directory holds: people, and groups."""
+    """What a directory holds: people, and groups; ``elsewhere`` are references to other servers, which none follows."""
 
     people: tuple[DirectoryEntry, ...]
     groups: tuple[DirectoryEntry, ...]
+    elsewhere: tuple[str, ...] = ()
 
 
 def read_mapping(file: Path) -> DirectoryMapping:
@@ -273,39 +278,76 @@ def _over_the_wire(mapping: DirectoryMapping, where: str, password: str | None) 
         server = ldap3.Server(where, tls=tls, connect_timeout=_SECONDS, get_info=ldap3.NONE)
         bind = mapping.said.get("bind")
         connection = ldap3.Connection(
-            server, user=bind, password=password if bind else None, receive_timeout=_SECONDS, raise_exceptions=True
+            server,
+            user=bind,
+            password=password if bind else None,
+            receive_timeout=_SECONDS,
+            raise_exceptions=True,
+            auto_referrals=False,
         )
         connection.open()
         if where.startswith("ldap://") and not open_to_all:
             connection.start_tls()
         connection.bind()
-        people = tuple(
-            _search(connection, mapping.people, [mapping.people[n] for n in ("number", "key", "name", "email")])
-        )
-        groups = tuple(_search(connection, mapping.groups, [mapping.groups["name"]])) if mapping.gives else ()
-    except (LDAPException, OSError, ssl.SSLError) as error:
+        search = _Search(connection, ignores_references=mapping.said.get("referrals") == "ignore")
+        people = search.all(mapping.people, [mapping.people[n] for n in ("number", "key", "name", "email")])
+        groups = search.all(mapping.groups, [mapping.groups["name"]]) if mapping.gives else ()
+    except (LDAPException, OSError, ssl.SSLError, PartialError) as error:
         raise StoreError(f"The directory {where} cannot be read: {_told(error)}. Nothing was done.") from None
     with suppress(LDAPException, OSError):
         connection.unbind()
-    return DirectoryRead(people, groups)
+    return DirectoryRead(people, groups, tuple(dict.fromkeys(search.elsewhere)))
+
+
+class PartialError(Exception):
+    """A directory answered with a part of what was asked for, or with nothing of it."""
 
 
 def _told(error: Exception) -> str:
     return str(error).strip().rstrip(".") or type(error).__name__
 
 
-def _search(connection: Any, what: Mapping[str, str], attributes: list[str]) -> Iterator[DirectoryEntry]:
-    """Yield the entries of a search, page by page (RFC 2696)."""
-    found = connection.extend.standard.paged_search(
-        what["base"],
-        what["filter"],
-        attributes=[*attributes, "objectClass", "member", "uniqueMember", "memberUid", "memberOf", "uid"],
-        paged_size=_PAGE,
-        generator=True,
-    )
-    for each in found:
-        if each.get("type") == "searchResEntry":
-            yield _entry(each["dn"], {key: _list(value) for key, value in each["attributes"].items()})
+class _Search:
+    """Searches of a directory: each is read whole, page by page (RFC 2696), or not at all."""
+
+    def __init__(self, connection: Any, *, ignores_references: bool) -> None:
+        self.connection, self.ignores_references = connection, ignores_references
+        self.elsewhere: list[str] = []
+
+    def all(self, what: Mapping[str, str], attributes: list[str]) -> tuple[DirectoryEntry, ...]:
+        """Return the entries of a search; raises :class:`PartialError` where these are not all there are."""
+        found: list[DirectoryEntry] = []
+        cookie = None
+        while True:
+            self.connection.search(
+                what["base"],
+                what["filter"],
+                attributes=[*attributes, "objectClass", "member", "uniqueMember", "memberUid", "memberOf", "uid"],
+                paged_size=_PAGE,
+                paged_cookie=cookie,
+            )
+            result = self.connection.result
+            if result["result"] != 0:  # a limit, a referral: the library raises nothing for these
+                raise PartialError(f"{what['base']}: {result['description']} after {len(found)} entries")
+            for each in self.connection.response or ():
+                if each.get("type") == "searchResEntry":
+                    found.append(_entry(each["dn"], {key: _list(value) for key, value in each["attributes"].items()}))
+                elif each.get("type") == "searchResRef":
+                    self._refers(each.get("uri") or [], what["base"])
+            controls = result.get("controls") or {}
+            cookie = controls.get(_PAGED, {}).get("value", {}).get("cookie")
+            if not cookie:
+                return tuple(found)
+
+    def _refers(self, uris: list[str], base: str) -> None:
+        """Note a reference to another server; one to a part of what was asked for means that this is not all."""
+        if self.ignores_references:
+            return
+        for uri in uris:
+            there = unquote(urlsplit(uri).path.lstrip("/").partition("?")[0])
+            if there and _below(there, base):
+                raise PartialError(f"a part of {base} is at {uri}; referrals: ignore in the mapping leaves it out")
+            self.elsewhere.append(uri)
 
 
 def _list(value: Any) -> Iterable[Any]:

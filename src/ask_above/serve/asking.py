@@ -212,7 +212,7 @@ def moment(data: Mapping[str, Any]) -> datetime | None:
     if said is None:
         return None
     try:
-        found = datetime.fromisoformat(said) if isinstance(said, str) else None
+        found = datetime.fromisoformat(said.upper()) if isinstance(said, str) else None
     except ValueError:
         found = None
     if found is None or found.tzinfo is None or len(str(said)) <= len("2026-01-01"):

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import asyncio
 import logging
-from collections.abc import AsyncIterator, Mapping
+from collections.abc import AsyncIterator, Callable, Mapping
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import asynccontextmanager, suppress
 from threading import RLock
-from time import monotonic
-from typing import NamedTuple
+from time import monotonic, time
+from typing import Any, NamedTuple, TypeVar
 
-from ask_above.errors import AskAboveError
+from ask_above.errors import AskAboveError, StoreError
 from ask_above.serve.decisions import Decisions
 from ask_above.serve.paging import Pages
 from ask_above.serve.reading import told
@@ -19,6 +20,7 @@ from ask_above.workspace.tokens import Token, tokens_of
 
 _EVERY = 0.5
 """After how many seconds it is looked whether anything is new, if nothing tells; a change is answered within one."""
+ResultT = TypeVar("ResultT")
 
 log = logging.getLogger("ask_above.serve")
 
@@ -31,29 +33,71 @@ class Now(NamedTuple):
     since: float
 
 
-class Current:
-    """What is answered from now, and what keeps it so."""
+class Bounds(NamedTuple):
+    """How long an old state may stand: when that is told, and when nothing is answered from it any more, in seconds."""
 
-    def __init__(self, source: Source, pages: Pages, every: float = _EVERY) -> None:
-        self.source, self.pages, self.every = source, pages, every
+    stale_after: float = 10.0
+    serve_stale: float = 3600.0
+
+
+class Current:
+    """What is answered from now, and what keeps it so.
+
+    Tokens are part of the last good state: where neither folder nor database can be read, both stay as they were.
+    ``heard`` is called after each look.
+    """
+
+    def __init__(self, source: Source, pages: Pages, every: float = _EVERY, bounds: Bounds | None = None) -> None:
+        self.source, self.pages, self.every, self.bounds = source, pages, every, bounds or Bounds()
         self.turn = RLock()  # a change made from here and a look for the changes of others take turns
         self.fault = ""
         self.faults = 0
+        self.since_at = time()
+        self.heard: Callable[[Current], object] = lambda _: None
         self.now = self._ready(source.first())
+        self.tokens: Mapping[str, Token] = {}
+        self._had_store = False
         self.tokens = self._tokens()
+        self.looked = monotonic()
+        self.looked_at = time()
+        # a look never waits for those who search, nor for those who write
+        self._looks = ThreadPoolExecutor(1, "look")
 
     def _ready(self, state: ServedState) -> Now:
         return Now(state, Decisions(state.community, self.pages), monotonic())
 
     def _tokens(self) -> Mapping[str, Token]:
         store = self.source.store
-        return {} if store is None else tokens_of(store)
+        if store is None:
+            if self._had_store:
+                raise StoreError("The database is gone.")
+            return {}
+        self._had_store = True
+        return tokens_of(store)
+
+    @property
+    def stale(self) -> float:
+        """For how many seconds it is not known whether there is another state; 0 within the bounds of a look."""
+        age = monotonic() - self.looked
+        return age if age > self.bounds.stale_after else 0.0
+
+    @property
+    def is_over(self) -> bool:
+        """Whether the last good state is too old to be answered from."""
+        age = self.stale
+        return bool(age) and age > self.bounds.serve_stale
 
     def look(self) -> None:
         """Look whether there is another state, and answer from it; else the last good one stays."""
         with self.turn:
             self.source.settle()
             self._look()
+            self.heard(self)
+
+    def catch_up(self) -> None:
+        """Answer from no older a state than the database names: what any worker has written is seen from here."""
+        if not self.source.is_newest():
+            self.look()
 
     def settle(self) -> None:
         """Write what is left to be written, at the end."""
@@ -61,8 +105,9 @@ class Current:
             self.source.settle(at_once=True)
 
     def _look(self) -> None:
+        begun, begun_at = monotonic(), time()
         try:
-            self.tokens = self._tokens()
+            tokens = self._tokens()
             found = self.source.newer(self.now.state)
         except (AskAboveError, OSError) as error:
             said = told(error)
@@ -70,12 +115,15 @@ class Current:
                 self.fault, self.faults = said, self.faults + 1
                 log.warning("the last good state answers on", extra={"fault": said, "state": self.now.state.number})
             return
+        self.tokens, self.looked, self.looked_at = tokens, begun, begun_at
         if self.fault:
             self.fault = ""
             log.info("the files are well again")
         if found is not None:
-            self.now = self._ready(found)
+            self.now, self.since_at = self._ready(found), time()
             log.info("another state", extra={"state": found.number})
+            for undone in found.undone:
+                log.warning("an edit by hand undoes a change", extra={"undone": undone, "state": found.number})
 
     @asynccontextmanager
     async def lasting(self, _: object) -> AsyncIterator[None]:
@@ -85,14 +133,39 @@ class Current:
 
     async def look_on(self) -> None:
         """Keep looking, beside the requests, for ever: as soon as something is told, and now and then."""
-        told = asyncio.Event()
+        told, loop = asyncio.Event(), asyncio.get_running_loop()
         watching = asyncio.create_task(self.source.watch(told.set))
+        with suppress(ImportError, NotImplementedError, RuntimeError, ValueError, AttributeError):
+            import signal
+
+            loop.add_signal_handler(signal.SIGHUP, told.set)  # reads again
         try:
             while True:
                 with suppress(TimeoutError):
                     async with asyncio.timeout(self.every):
                         await told.wait()
                 told.clear()
-                await asyncio.to_thread(self.look)
+                await loop.run_in_executor(self._looks, self.look)
         finally:
             watching.cancel()
+
+
+class BusyPoolError(Exception):
+    """More wait already than there are workers for."""
+
+
+class Pool:
+    """Workers of their own for what takes long, so many at a time, and no more than so many who wait."""
+
+    def __init__(self, workers: int, waiting: int, name: str) -> None:
+        self._workers, self._most, self._running = ThreadPoolExecutor(workers, name), workers + waiting, 0
+
+    async def run(self, work: Callable[..., ResultT], *given: Any) -> ResultT:
+        """Do some work; raises :class:`BusyPoolError` where too many wait."""
+        if self._running >= self._most:
+            raise BusyPoolError
+        self._running += 1
+        try:
+            return await asyncio.get_running_loop().run_in_executor(self._workers, lambda: work(*given))
+        finally:
+            self._running -= 1

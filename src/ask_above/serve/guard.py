@@ -1,7 +1,7 @@
 """What stands before every request: who may speak, how much, how long, and what is noted of it.
 
-Closed by default: without any token only the machine itself is served, and nothing that came through a proxy, before
-which everyone would be the machine itself.
+Closed, whatever happens: without a token nobody is served, unless the service was started for this machine alone and
+has never had a token.
 """
 
 from __future__ import annotations
@@ -29,9 +29,9 @@ if TYPE_CHECKING:
 log = logging.getLogger("ask_above.serve")
 OPEN: Final = frozenset({"/live", "/ready"})
 """What anybody may ask who reaches the port: whether it lives."""
-_FORWARDED: Final = (b"forwarded", b"x-forwarded-for", b"x-forwarded-host", b"x-forwarded-proto", b"x-real-ip")
 _LOCAL: Final = frozenset({"localhost", "127.0.0.1", "::1"})
 _LONGEST_ID = 200
+SCIM_ERROR: Final = "urn:ietf:params:scim:api:messages:2.0:Error"
 
 
 def token_of(tokens: Mapping[str, Token], header: bytes | None) -> Token | None:
@@ -60,12 +60,13 @@ class Guard:
         metrics: Metrics,
         known_paths: Callable[[str], str],
         most_at_once: int = 64,
-        prefix: str = "",
+        open_here: bool = False,
+        ready: Callable[[Token | None], tuple[int, Any]],
     ) -> None:
         self.direct, self.beside, self.provisioning = direct, beside, provisioning
         self._beside: list[asyncio.Task[None]] = []
         self.app, self.current, self.metrics, self.known_paths = app, current, metrics, known_paths
-        self.most, self.prefix = most_at_once, prefix
+        self.most, self.open_here, self.ready = most_at_once, open_here, ready
         self.running = 0
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
@@ -82,7 +83,7 @@ class Guard:
         request = given if given and given.isascii() and given.decode().isprintable() else token_hex(16).encode()
         now = self.current.now  # one state from here to the answer, whatever comes meanwhile
         scope["state"] = {**scope.get("state", {}), "request": request.decode(), "now": now, "headers": headers}
-        state = now.state.number.encode()
+        state, stale = now.state.number.encode(), self.current.stale
 
         async def answered(message: Message) -> None:
             nonlocal status, begun
@@ -90,6 +91,8 @@ class Guard:
                 begun = True
                 status = message["status"]
                 message["headers"] = [*message["headers"], (b"x-request-id", request), (b"x-ask-above-state", state)]
+                if stale:
+                    message["headers"].append((b"x-ask-above-stale", str(int(stale)).encode()))
             await send(message)
 
         here = scope["path"].removeprefix(scope.get("root_path", ""))  # where it is mounted in another
@@ -98,7 +101,9 @@ class Guard:
         try:
             refused = self._refused(scope, headers, here)
             if refused is not None:
-                await _say(answered, *refused)
+                await _say(answered, *refused, scim=here.startswith("/scim/"))
+            elif here == "/ready":
+                await self._say_ready(answered, headers)
             else:
                 # what is asked most goes by no router
                 app = self.provisioning if here.startswith("/scim/") and self.provisioning else None
@@ -108,7 +113,7 @@ class Guard:
         except Exception:
             log.exception("a fault of the service itself", extra={"request": request.decode(), "path": path})
             if not begun:
-                await _say(answered, 500, "Something went wrong in the service itself.", {})
+                await _say(answered, 500, "Something went wrong in the service itself.", {}, scim=here[:6] == "/scim/")
         finally:
             self.running -= 1
             taken = perf_counter() - started
@@ -118,6 +123,8 @@ class Guard:
                     "request",
                     extra={
                         "request": request.decode(),
+                        "token": getattr(scope["state"].get("token"), "name", None),
+                        "client": scope["client"][0] if scope.get("client") else None,
                         "method": scope["method"],
                         "path": path,
                         "status": status,
@@ -135,8 +142,8 @@ class Guard:
         if path in OPEN:
             return None
         tokens = self.current.tokens
+        self.open_here = self.open_here and not tokens  # who has had a token stays closed
         token = token_of(tokens, headers.get(b"authorization"))
-        closed = bool(tokens)
         scope["state"]["token"] = token
         if b"authorization" in headers and token is None:
             return (
@@ -144,27 +151,35 @@ class Guard:
                 "This token is not known, or it has ended.",
                 {"WWW-Authenticate": 'Bearer error="invalid_token"'},
             )
-        if token is None and (closed or path.startswith("/scim/")):
+        if token is None and (not self.open_here or path.startswith("/scim/")):
             return 401, "A bearer token is needed.", {"WWW-Authenticate": "Bearer"}
         if path.startswith("/scim/") and token is not None and token.may is not TokenMay.PROVISION:
             return 403, "This token may put questions, and change nobody.", {}
-        if token is None:
-            return self._not_local(scope, headers)
+        if token is None and (refused := self._not_local(scope, headers)):
+            return refused
+        if self.current.is_over and path != "/metrics":
+            return 503, "The last state that could be read is too old.", {"Retry-After": "10"}
         return None
 
     @staticmethod
     def _not_local(scope: Scope, headers: Mapping[bytes, bytes]) -> tuple[int, str, dict[str, str]] | None:
-        """Without any token the machine itself alone is served, directly."""
-        if any(name in headers for name in _FORWARDED):
-            return 403, "Without a token nothing is served that came through a proxy. ask-above token add NAME", {}
+        """Without a token the machine itself alone is served, under its own name: no page of another site asks."""
         client = scope.get("client")
         if client is not None and not _is_local(client[0]):
-            return 403, "Without a token only the machine itself is served. ask-above token add NAME", {}
+            return 403, "Without a token only this machine is served. Make one: ask-above token add NAME", {}
         host = headers.get(b"host", b"").decode("latin-1")
         name = host[1:].partition("]")[0] if host.startswith("[") else host.partition(":")[0]
         if name.lower() not in _LOCAL and not (client is None or client[0] == "testclient"):
-            return 403, "Without a token only the machine itself is served, under its own name.", {}
+            return 403, "Without a token only this machine is served, under its own name.", {}
         return None
+
+    async def _say_ready(self, send: Callable[[Message], Any], headers: Mapping[bytes, bytes]) -> None:
+        """Say whether the service is ready: in one word, and more to who has a token."""
+        status, said = self.ready(token_of(self.current.tokens, headers.get(b"authorization")))
+        if isinstance(said, str):
+            await _send(send, status, said.encode(), b"text/plain; charset=utf-8", {})
+        else:
+            await _send(send, status, msgspec.json.encode(said), b"application/json", {})
 
 
 @lru_cache(maxsize=1024)
@@ -175,9 +190,22 @@ def _is_local(address: str) -> bool:
         return address in ("testclient", "localhost")
 
 
-async def _say(send: Callable[[Message], Any], status: int, text: str, headers: Mapping[str, str]) -> None:
+async def _say(
+    send: Callable[[Message], Any], status: int, text: str, headers: Mapping[str, str], *, scim: bool = False
+) -> None:
+    """Say why not, as the protocol says it that was spoken."""
+    if scim:
+        data = {"schemas": [SCIM_ERROR], "status": str(status), "detail": text}
+        await _send(send, status, msgspec.json.encode(data), b"application/scim+json", headers)
+        return
     body = msgspec.json.encode({"error": {"status": status, "message": text}})
+    await _send(send, status, body, b"application/json", headers)
+
+
+async def _send(
+    send: Callable[[Message], Any], status: int, body: bytes, kind: bytes, headers: Mapping[str, str]
+) -> None:
     said = [(key.lower().encode(), value.encode()) for key, value in headers.items()]
-    said += [(b"content-type", b"application/json"), (b"content-length", str(len(body)).encode())]
+    said += [(b"content-type", kind), (b"content-length", str(len(body)).encode())]
     await send({"type": "http.response.start", "status": status, "headers": said})
     await send({"type": "http.response.body", "body": body})

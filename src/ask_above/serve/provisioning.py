@@ -3,19 +3,18 @@
 from __future__ import annotations
 
 import hashlib
+import logging
 from collections.abc import Callable, Mapping, Sequence
 from collections.abc import Set as AbstractSet
 from contextvars import ContextVar
 from typing import Any, Final
 
 from scim2_models import (
-    ConflictException,
     ForbiddenException,
     InvalidValueException,
     Meta,
     MutabilityException,
     NotFoundException,
-    PreconditionFailedException,
     Reference,
     Resource,
     ResourceType,
@@ -45,15 +44,28 @@ from ask_above.errors import AskAboveError, UnknownNameError
 from ask_above.people.recognising import Known, Recogniser, TwoPeopleError, new_key, user_name
 from ask_above.people.register import OUT, Member, reached_groups
 from ask_above.serve.current import Current
+from ask_above.serve.filters import test_of
+from ask_above.serve.reading import told
 from ask_above.serve.resources import Email, Group, GroupMember, Membership, RankHeld, RegisterUser, User
 from ask_above.show.letters import letters
 from ask_above.store.keys import read_group_numbers, write_group_number
-from ask_above.workspace.home import BusyError, ChangedMeanwhileError, Home
+from ask_above.workspace.home import ChangedMeanwhileError, Home
 from ask_above.workspace.plans import RefusedError, plan
 from ask_above.workspace.tokens import Token
 
 ACTOR: ContextVar[Token | None] = ContextVar("actor", default=None)
 """Whose token the request at hand carries."""
+
+log = logging.getLogger("ask_above.serve")
+
+
+class MeanwhileError(Exception):
+    """Somebody else changed the community while a request was read and made: it is tried again, on what they left."""
+
+
+class UnavailableError(Exception):
+    """The register cannot be written now; nothing was done."""
+
 
 _FULL: Final = User[RegisterUser]
 _URN: Final = str(RegisterUser.__schema__)
@@ -104,7 +116,13 @@ class RegisterStorage(ScimStorage):
         if search_request.filter is None:
             keys = self._ids(names)
             return SearchPage(len(keys), [self._resource(*each) for each in keys[start:stop]])
-        candidates = self._named(names, search_request) or self._ids(names)
+        test = test_of(search_request.filter.ast) if names == ["User"] else None
+        candidates = self._named(names, search_request)
+        if candidates is None and test is not None:
+            members = self.community.register.members
+            keys = [("User", key) for key, m in members.items() if m.status != "retired" and test(m)]
+            return SearchPage(len(keys), [self._resource(*each) for each in keys[start:stop]])
+        candidates = self._ids(names) if candidates is None else candidates
         found = [each for each in (self._resource(*one) for one in candidates) if search_request.filter.match(each)]
         return SearchPage(len(found), found[start:stop])
 
@@ -374,7 +392,7 @@ class RegisterStorage(ScimStorage):
     def _check_version(known: Resource[Any], expected: str | None) -> None:
         version = known.meta.version if known.meta else None
         if expected is not None and expected != version:
-            raise PreconditionFailedException(detail="It has changed since it was read.")
+            raise MeanwhileError  # without a precondition that is tried again
 
     def _change(self, edits: Sequence[Edit]) -> None:
         """Make a change as the token's member, and answer from what it leaves."""
@@ -389,13 +407,17 @@ class RegisterStorage(ScimStorage):
             if not made.is_empty:
                 made.apply(letters=letters(made) if self.tells else ())
         except RefusedError as error:
+            if any(reason.endswith("9.16]") for reason in error.reasons):
+                raise UniquenessException(detail=" ".join(error.reasons)) from None
             raise ForbiddenException(detail=" ".join([str(error), *error.reasons])) from None
         except (EditError, UnknownNameError) as error:
             raise InvalidValueException(detail=str(error)) from None
-        except (BusyError, ChangedMeanwhileError) as error:
-            raise ConflictException(detail=f"{error} Send it again.") from None
-        except AskAboveError as error:
-            raise ForbiddenException(detail=str(error)) from None
+        except ChangedMeanwhileError:
+            raise MeanwhileError from None
+        # whatever else goes wrong is no fault of the request: a provider may send it again
+        except (AskAboveError, OSError) as error:
+            log.warning("a write by provisioning failed", extra={"fault": told(error)})
+            raise UnavailableError from None
         self.current.look()
 
     def _home(self) -> Home:

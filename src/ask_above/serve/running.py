@@ -5,12 +5,16 @@ from __future__ import annotations
 import json
 import logging
 import os
+import signal
 import sys
 import tempfile
+from contextlib import ExitStack
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
+from ask_above.serve.current import Bounds
+from ask_above.serve.limits import PROXY
 from ask_above.serve.paging import SECRET_BYTES
 
 if TYPE_CHECKING:
@@ -39,6 +43,11 @@ class Settings(NamedTuple):
     key: str | None = None
     quiet: bool = False
     tell: bool = False
+    open_here: bool = False
+    stale_after: float = 10.0
+    serve_stale: float = 3600.0
+    decisions_mode: int = 0o600
+    proxies: str = ""
     secret: str = ""
 
 
@@ -66,9 +75,12 @@ def run(settings: Settings) -> None:
 
     settings = settings._replace(secret=settings.secret or secrets.token_hex(SECRET_BYTES))
     os.environ[_SETTINGS] = json.dumps(settings._asdict())
-    with tempfile.TemporaryDirectory(prefix="ask-above-metrics-") as shared:
+    os.environ[PROXY] = settings.proxies
+    # what ends the server ends it by the way of every program, so that nothing of it stays behind
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
+    with ExitStack() as stack:
         if settings.workers > 1:
-            os.environ[_SHARED] = shared
+            os.environ[_SHARED] = stack.enter_context(tempfile.TemporaryDirectory(prefix="ask-above-metrics-"))
         uvicorn.run(
             "ask_above.serve.running:from_environment",
             factory=True,
@@ -81,9 +93,10 @@ def run(settings: Settings) -> None:
             access_log=False,
             server_header=False,
             proxy_headers=False,
+            http="ask_above.serve.limits:LimitedProtocol",
+            ws="none",
             timeout_keep_alive=30,
             timeout_graceful_shutdown=20,
-            h11_max_incomplete_event_size=64 * 1024,
         )
 
 
@@ -102,6 +115,9 @@ def from_environment() -> ASGIApp:
         most_at_once=settings.most_at_once,
         fallback_secret=bytes.fromhex(settings.secret),
         tell=settings.tell,
+        open_here=settings.open_here,
+        bounds=Bounds(settings.stale_after, settings.serve_stale),
+        decisions_mode=settings.decisions_mode,
     )
 
 

@@ -2,33 +2,39 @@
 
 from __future__ import annotations
 
-import asyncio
 import json
 import re
 from collections.abc import Mapping
+from http import HTTPStatus
 from typing import TYPE_CHECKING, Any, Final
 from urllib.parse import parse_qsl
 
 import msgspec
-from scim2_models import SCIMException
+from scim2_models import InvalidSyntaxException, InvalidValueException, PreconditionFailedException, SCIMException
 from scim2_server.requests import ScimRequest
+from scim2_server.responses import ScimResponse
 from scim2_server.service import ScimService
 
+from ask_above.errors import AskAboveError
 from ask_above.serve.asking import RequestError
+from ask_above.serve.current import BusyPoolError, Pool
 from ask_above.serve.memberships import Handler
-from ask_above.serve.provisioning import ACTOR, RegisterStorage, without_unknown
+from ask_above.serve.provisioning import ACTOR, MeanwhileError, RegisterStorage, UnavailableError, without_unknown
 from ask_above.serve.resources import EXTENSION, provider
 from ask_above.workspace.tokens import Token
 
 if TYPE_CHECKING:
     from collections.abc import Awaitable, Callable
 
-    from scim2_server.responses import ScimResponse
     from starlette.types import Receive, Scope, Send
 
     from ask_above.serve.current import Current
 
 PREFIX: Final = "/scim/v2"
+_WORKERS: Final = 4
+_WAITING: Final = 60
+_TRIES: Final = 8
+_READS: Final = ("GET", "HEAD")
 _USER: Final = frozenset(
     {"schemas", "id", "externalid", "meta", "username", "name", "displayname", "emails", "active", "groups"}
     | {EXTENSION.casefold()}
@@ -46,11 +52,18 @@ class Provisioning:
     """The endpoints under ``/scim/v2``, as an ASGI application."""
 
     def __init__(
-        self, current: Current, public_url: str, body: Callable[[Receive], Awaitable[bytes]], *, tells: bool = False
+        self,
+        current: Current,
+        public_url: str,
+        body: Callable[[Receive], Awaitable[bytes]],
+        written: Callable[[int], None],
+        *,
+        tells: bool = False,
     ) -> None:
         self.service = ScimService(provider())
         self.handler = Handler(self.service, RegisterStorage(current, tells=tells))
-        self.public_url, self.body = public_url, body
+        self.public_url, self.body, self.current, self.written = public_url, body, current, written
+        self.workers = Pool(_WORKERS, _WAITING, "provisioning")
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         """Answer a request."""
@@ -63,30 +76,62 @@ class Provisioning:
             return
         host = dict(scope["headers"]).get(b"host", b"localhost").decode("latin-1")
         root = self.public_url or f"{scope['scheme']}://{host}{scope.get('root_path', '')}"
+        path = here.removeprefix(PREFIX)
+        try:
+            sent = _trimmed(path, scope["method"], body)
+        except SCIMException as error:
+            response = self.service.error_response(error)
+            await _send(send, response.status.value, response.headers, response.body)
+            return
         request = ScimRequest(
             method=scope["method"],
             base_url=f"{root}{PREFIX}",
-            path=here.removeprefix(PREFIX),
+            path=path,
             query=dict(parse_qsl(scope["query_string"].decode("latin-1"), keep_blank_values=True)),
             headers=headers,
-            body=_trimmed(here.removeprefix(PREFIX), scope["method"], body),
+            body=sent,
         )
         if request.method == "PATCH" and body and request.body == _NOTHING:
             request.method, request.body = "GET", b""  # all of it is about what is not kept here: nothing changes
-        response = await asyncio.to_thread(self._answered, request, scope["state"].get("token"))
+        try:
+            response = await self.workers.run(self._answered, request, scope["state"].get("token"))
+        except BusyPoolError:
+            await _send(send, 503, {"Retry-After": "1"}, _wrong(503, "Busy; send it again in a moment."))
+            return
+        if request.method not in _READS and not path.endswith(".search"):
+            self.written(response.status.value)
         await _send(send, response.status.value, response.headers, response.body)
 
     def _answered(self, request: ScimRequest, token: Token | None) -> ScimResponse:
+        """Answer from no older a state than any worker has written; a conflict with others is tried again."""
         ACTOR.set(token)
-        try:
-            return self.handler.handle(request)
-        except SCIMException as error:
-            return self.service.error_response(error)
+        precondition = request.header("If-Match") is not None
+        for _ in range(_TRIES):
+            try:
+                self.current.catch_up()
+                if request.method in _READS or request.path.endswith(".search"):
+                    return self.handler.handle(request)
+                with self.current.turn:  # what is read of a resource is what is changed
+                    return self.handler.handle(request)
+            except MeanwhileError:
+                if precondition:
+                    return self.service.error_response(PreconditionFailedException(detail="It has changed since."))
+            except SCIMException as error:
+                return self.service.error_response(error)
+            except (UnavailableError, AskAboveError, OSError):
+                break
+        return ScimResponse(
+            HTTPStatus.SERVICE_UNAVAILABLE,
+            _wrong(503, "The register cannot be reached now; send it again later."),
+            {"Retry-After": "5"},
+        )
 
 
 def _trimmed(path: str, method: str, body: bytes) -> bytes:
     """Return a body without the attributes that are not kept here; what is no JSON stays, to be told."""
-    kind = path.strip("/").partition("/")[0].casefold()
+    kind, _, rest = path.strip("/").casefold().partition("/")
+    if rest == ".search":
+        return body
     if kind not in ("users", "groups") or method not in ("POST", "PUT", "PATCH") or not body:
         return body
     try:
@@ -97,6 +142,9 @@ def _trimmed(path: str, method: str, body: bytes) -> bytes:
         return body
     known = _USER if kind == "users" else _GROUP
     if method == "PATCH":
+        operations = next((value for key, value in data.items() if key.casefold() == "operations"), None)
+        if not isinstance(operations, list) or not operations:
+            raise InvalidSyntaxException(detail="A PATCH needs Operations.")
         patch = _patch(data, known)
         dropped = any(key.casefold() == "operations" and not value and data[key] for key, value in patch.items())
         return _NOTHING if dropped else json.dumps(patch).encode()
@@ -115,11 +163,22 @@ def _inside(data: dict[str, Any]) -> dict[str, Any]:
             found[key] = [without_unknown(each, _EMAIL) for each in some[:1]] if some else value
         elif parts is not None and isinstance(value, list):
             found[key] = [without_unknown(each, parts) if isinstance(each, dict) else each for each in value]
+        elif key.casefold() == "active":
+            found[key] = _boolean(value)
         elif key.casefold() == "schemas" and isinstance(value, list):
             found[key] = [each for each in value if str(each).startswith(_SCHEMAS)] or value
         else:
             found[key] = value
     return found
+
+
+def _boolean(value: Any) -> bool:
+    """Return a boolean; providers send the texts true and false, in any case, and anything else is an error."""
+    if isinstance(value, bool):
+        return value
+    if isinstance(value, str) and value.casefold() in ("true", "false"):
+        return value.casefold() == "true"
+    raise InvalidValueException(detail="active is true or false.")
 
 
 def _is_no_primary(address: Mapping[str, Any]) -> bool:
@@ -151,8 +210,8 @@ def _patch(data: dict[str, Any], known: frozenset[str]) -> dict[str, Any]:
             each = {**each, value: _inside(_nested(each[value], known))}  # noqa: PLW2901 (the same, trimmed)
             if not each[value]:
                 continue
-        elif value is not None and first == "active" and isinstance(each[value], str):
-            each = {**each, value: each[value].casefold() == "true"}  # noqa: PLW2901
+        elif value is not None and first == "active":
+            each = {**each, value: _boolean(each[value])}  # noqa: PLW2901
         if value is not None and isinstance(path, str) and _ADDRESS.fullmatch(path) and isinstance(each[value], str):
             # a member has one address: which of several is meant makes no difference, and there may be none yet
             each = {"op": "replace", "path": "emails", "value": [{"value": each[value], "type": "work"}]}  # noqa: PLW2901
@@ -168,7 +227,7 @@ def _nested(value: Mapping[str, Any], known: frozenset[str]) -> dict[str, Any]:
         if dot and root.casefold() == "name" and rest.casefold() in _NAME:
             found.setdefault("name", {})[rest] = each
         elif key.casefold() in known:
-            found[key] = each.casefold() == "true" if key.casefold() == "active" and isinstance(each, str) else each
+            found[key] = _boolean(each) if key.casefold() == "active" else each
     return found
 
 

@@ -15,14 +15,17 @@ from starlette.responses import Response
 from starlette.routing import Route
 
 from ask_above.community import Community
+from ask_above.errors import AskAboveError
+from ask_above.files.writing import PRIVATE
 from ask_above.serve.asking import RequestError
-from ask_above.serve.current import Current
+from ask_above.serve.current import Bounds, BusyPoolError, Current, Pool
 from ask_above.serve.decisions import Decided
 from ask_above.serve.guard import Guard
 from ask_above.serve.metrics import Metrics
 from ask_above.serve.paging import SECRET_BYTES, Pages
 from ask_above.serve.record import DecisionRecord
 from ask_above.serve.source import Database, Fixed, Folder, ServedState, Source
+from ask_above.workspace.tokens import Token
 
 if TYPE_CHECKING:
     from starlette.requests import Request
@@ -35,6 +38,10 @@ _SLOWEST = 10.0
 """How many seconds a request's body may take to come."""
 _JSON: Final = frozenset({b"application/json", b"application/scim+json"})
 _MOST_SAID: Final = str(MOST_BYTES * 100)
+_SEARCHERS: Final = 4
+_WAITING: Final = 60
+"""How many searches run side by side, and how many wait for that; more are turned away."""
+_MOST_DIGITS: Final = 18
 _MANY = 20
 """From how many evaluations on a request is answered beside the others, so that none waits for it."""
 _PATHS: Final = {
@@ -51,7 +58,10 @@ _ENDPOINTS: Final = {
     "search_resource_endpoint": "/access/v1/search/resource",
     "search_action_endpoint": "/access/v1/search/action",
 }
+_SCIM: Final = "/scim/v2"
+_SCIM_KINDS: Final = frozenset({"Users", "Groups", "Schemas", "ResourceTypes", "ServiceProviderConfig", ".search"})
 _OTHERS: Final = ("/.well-known/authzen-configuration", "/changes", "/live", "/ready", "/metrics")
+_KNOWN_PATHS: Final = frozenset({*_PATHS, *_OTHERS})
 
 
 def application(
@@ -63,6 +73,9 @@ def application(
     most_at_once: int = 64,
     fallback_secret: bytes | None = None,
     tell: bool = False,
+    open_here: bool = False,
+    bounds: Bounds | None = None,
+    decisions_mode: int = PRIVATE,
 ) -> Guard:
     """Return an ASGI application that answers for a community, to be run or mounted in another.
 
@@ -84,16 +97,26 @@ def application(
         What pages are signed with where no database keeps a secret for every worker; made anew where left out.
     tell
         Whether members whom a change by provisioning concerns are told in letters, into the outbox.
+    open_here
+        Whether this machine is answered without a token, as long as there is none. Without it the service is closed
+        until there is a token; where there are tokens it is refused.
+    bounds
+        How long an old state may stand, in seconds: when ``/ready`` says so, and when nothing is answered any more.
+    decisions_mode
+        The mode of the decisions' files, which hold names.
 
-    Raises :class:`ask_above.AskAboveError` where the community cannot be read.
+    Raises :class:`ask_above.AskAboveError` where the community cannot be read, and where there is no token and it is
+    not ``open_here``.
 
     """
     source = source_of(community, register)
-    current = Current(source, Pages(_secret(source, fallback_secret)))
-    service = Service(current, Metrics(), public_url, None if decisions is None else DecisionRecord(decisions))
+    current = Current(source, Pages(_secret(source, fallback_secret)), bounds=bounds)
+    check_closed(current.tokens, open_here=open_here)
+    metrics = Metrics()
+    record = None if decisions is None else DecisionRecord(decisions, decisions_mode, metrics.dropped.inc)
+    service = Service(current, metrics, public_url, record)
     inner = Starlette(routes=service.routes(), lifespan=current.lasting)
     provisioning = _provisioning(current, service, tell=tell)
-    paths = {*_PATHS, *_OTHERS}
     return Guard(
         inner,
         direct=service.asked(),
@@ -101,9 +124,41 @@ def application(
         beside=service.beside(),
         current=current,
         metrics=service.metrics,
-        known_paths=lambda path: path if path in paths else "other",
+        known_paths=template_of,
         most_at_once=most_at_once,
+        open_here=open_here,
+        ready=service.readiness,
     )
+
+
+class NoTokenError(AskAboveError, PermissionError):
+    """A service that nobody was given a token for, and that was not said to be open; or one that was, and has some."""
+
+
+def check_closed(tokens: Mapping[str, Token], *, open_here: bool) -> None:
+    """Raise :class:`NoTokenError` where it is not clear whom a service is for."""
+    if tokens and open_here:
+        raise NoTokenError("There are tokens, so the service is closed: leave out --open, or remove them.")
+    if not tokens and not open_here:
+        raise NoTokenError(
+            "There is no token, so nobody could ask. Make one: ask-above token add NAME. To answer this machine "
+            "without a token: ask-above serve --open"
+        )
+
+
+def template_of(path: str) -> str:
+    """Return what a path is called in logs and metrics: no key and no name is in it.
+
+    >>> template_of("/scim/v2/Users/dara"), template_of("/access/v1/evaluation"), template_of("/wp-admin")
+    ('/scim/v2/Users/{id}', '/access/v1/evaluation', 'other')
+    """
+    if path in _KNOWN_PATHS:
+        return path
+    if path.startswith(_SCIM):
+        first, _, rest = path.removeprefix(_SCIM).strip("/").partition("/")
+        if first in _SCIM_KINDS:
+            return f"{_SCIM}/{first}" + ("" if not rest else "/.search" if rest == ".search" else "/{id}")
+    return "other"
 
 
 def _provisioning(current: Current, service: Service, *, tell: bool) -> ASGIApp | None:
@@ -112,7 +167,7 @@ def _provisioning(current: Current, service: Service, *, tell: bool) -> ASGIApp 
         from ask_above.serve.scim import Provisioning
     except ImportError:
         return None
-    return Provisioning(current, service.public_url, service.slow.read, tells=tell)
+    return Provisioning(current, service.public_url, service.slow.read, service.metrics.written, tells=tell)
 
 
 def source_of(community: Community | str | Path | None, register: str | None) -> Source:
@@ -127,7 +182,6 @@ def source_of(community: Community | str | Path | None, register: str | None) ->
 
 
 def _secret(source: Source, fallback: bytes | None) -> bytes:
-    from ask_above.errors import AskAboveError
     from ask_above.store.keys import page_secret
 
     try:
@@ -149,16 +203,20 @@ class Asking:
         if scope["method"] != "POST":
             await Response("Only POST is answered here.", 405, {"Allow": "POST"})(scope, receive, send)
             return
+        more: list[tuple[bytes, bytes]] = []
         try:
             found = await self._decided(scope, receive)
         except RequestError as error:
             status, found = error.status, _wrong(error.status, str(error))
         except RecursionError:
             status, found = 400, _wrong(400, "This is nested too deep.")
+        except BusyPoolError:
+            self.service.metrics.refused.inc()
+            status, found, more = 503, _wrong(503, "Busy; ask again in a moment."), [(b"retry-after", b"1")]
         else:
             status = 200
         body = msgspec.json.encode(found)
-        said = [(b"content-length", str(len(body)).encode()), (b"content-type", b"application/json")]
+        said = [(b"content-length", str(len(body)).encode()), (b"content-type", b"application/json"), *more]
         await send({"type": "http.response.start", "status": status, "headers": said})
         await send({"type": "http.response.body", "body": body})
 
@@ -169,7 +227,10 @@ class Asking:
         given: tuple[Any, ...] = (data,)
         if self.method.startswith("evaluation"):
             given = data, self.service.heard(state["request"])
-        return decide(*given) if _is_quick(self.method, data) else await asyncio.to_thread(decide, *given)
+        if _is_quick(self.method, data):
+            return decide(*given)
+        self.service.metrics.searches.inc()
+        return await self.service.searches.run(decide, *given)
 
 
 class Service:
@@ -177,7 +238,9 @@ class Service:
 
     def __init__(self, current: Current, metrics: Metrics, public_url: str, record: DecisionRecord | None) -> None:
         self.current, self.metrics, self.public_url, self.record = current, metrics, public_url.rstrip("/"), record
+        current.heard = metrics.looked_on
         self.slow = SlowOnes()
+        self.searches = Pool(_SEARCHERS, _WAITING, "search")
 
     def beside(self) -> tuple[Callable[[], Coroutine[Any, Any, None]], ...]:
         """Return what runs beside the requests, for as long as there are any."""
@@ -190,7 +253,6 @@ class Service:
             Route("/.well-known/authzen-configuration", self.configuration),
             Route("/changes", self.changes),
             Route("/live", self.live),
-            Route("/ready", self.ready),
             Route("/metrics", self.measured),
         ]
 
@@ -219,7 +281,7 @@ class Service:
     async def changes(self, request: Request) -> Response:
         """Say what has changed since a state: whose answers, or everybody's where the charter did."""
         since = request.query_params.get("since", "0").partition("-")[0]
-        if not since.isdecimal():
+        if not since.isascii() or not since.isdecimal() or len(since) > _MOST_DIGITS:
             return refused(400, "'since' must be the number of a state.")
         state: ServedState = request.state.now.state
         if int(since) > state.last:
@@ -233,13 +295,16 @@ class Service:
         """Say that the process answers."""
         return answer({"live": True})
 
-    async def ready(self, _: Request) -> Response:
-        """Say whether it answers from the state of now; 503 where that could not be read and an older one stands."""
+    def readiness(self, token: Token | None) -> tuple[int, Any]:
+        """Return whether it answers from the state of now, and records what it should; in one word without a token."""
         current = self.current
-        found = {"ready": not current.fault, "state": current.now.state.number}
-        if current.fault:
-            found["fault"] = current.fault
-        return answer(found, 503 if current.fault else 200)
+        lost = self.record is not None and self.record.failing
+        word = "faulty" if current.fault else "stale" if current.stale else "unrecorded" if lost else "ready"
+        status = 200 if word == "ready" else 503
+        if token is None:
+            return status, word
+        found = {"ready": word == "ready", "word": word, "state": current.now.state.number, "stale": current.stale}
+        return status, {**found, **({"fault": current.fault} if current.fault else {})}
 
     async def measured(self, _: Request) -> Response:
         """Return the metrics."""

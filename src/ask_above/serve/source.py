@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 from ask_above.change.draft import EditError
 from ask_above.change.registering import changed
 from ask_above.community import Community
+from ask_above.errors import MissingFileError
 from ask_above.files.charter_json import key_of
 from ask_above.files.charter_json import loaded as charter_of
 from ask_above.files.folder import read_files
@@ -33,6 +34,8 @@ if TYPE_CHECKING:
 
 
 _TRIES = 20
+_LONGEST = 10.0
+"""How many seconds a database may take to connect, and for a statement."""
 _LONG = 1.0
 """A charter that takes longer to read than so many seconds is read in a process of its own."""
 _FIRST = 0.2
@@ -44,7 +47,7 @@ class ServedState(NamedTuple):
 
     ``number`` is that of the last change in the journal, with a mark behind it where files were edited by hand since.
     ``sound`` tells whether its register is what the journal's last change left, so that the next can be taken from
-    there; ``edited`` whether files were edited by hand since.
+    there; ``edited`` whether files were edited by hand since, ``undone`` which changes that undoes.
     """
 
     community: Community
@@ -52,6 +55,7 @@ class ServedState(NamedTuple):
     last: int
     sound: bool
     edited: bool = False
+    undone: tuple[str, ...] = ()
 
 
 class Source(ABC):
@@ -67,6 +71,10 @@ class Source(ABC):
     @abstractmethod
     def newer(self, known: ServedState) -> ServedState | None:
         """Return the state of now where that is another one; ``None`` where nothing has changed."""
+
+    def is_newest(self) -> bool:
+        """Tell whether the state that was read last is the one that the database names: one look at one row."""
+        return True
 
     def settle(self, *, at_once: bool = False) -> None:
         """Write what changes made from here have left to be written, where it is time for that."""
@@ -114,6 +122,7 @@ class Folder(Source):
     def __init__(self, path: str | Path, register: str | None = None) -> None:
         self.path, self.register = path, register
         where, name = located(path)
+        self.folder = where
         # to see whether anything is new no row of a large register is read
         self.home: LastingHome = LastingHome(where, name, register)
         self._seen: Snapshot | None = None
@@ -130,6 +139,8 @@ class Folder(Source):
 
     def newer(self, known: ServedState) -> ServedState | None:
         """Read the folder where anything in it has changed: a change by command is taken from the journal."""
+        if not self.folder.is_dir() or not any(self.folder.iterdir()):
+            raise MissingFileError(f"The folder {self.folder.name} is gone, or empty.")
         self._read_elsewhere()
         snapshot = self.home.read()
         if snapshot is self._seen:
@@ -141,6 +152,14 @@ class Folder(Source):
             return self._state(Community.of(names), snapshot)
         community = self._after(known, snapshot)
         return self._whole(snapshot) if community is None else self._taken(community, snapshot)
+
+    def is_newest(self) -> bool:
+        """Tell whether the database counts no other number of changes."""
+        store, seen = self.store, self._seen
+        if store is None or seen is None:
+            return store is None
+        with store.reading() as connection:
+            return store.version_on(connection) == seen.version
 
     def _read_elsewhere(self) -> None:
         """Let another process read a large charter that was edited by hand; raises where that cannot be meant."""
@@ -213,7 +232,8 @@ class Folder(Source):
         if edited or loaded is None:
             whole = hashlib.sha256(repr(sorted(snapshot.found.items())).encode())
             number = f"{last}-{whole.hexdigest()[:8]}"
-        return ServedState(community, number, last, sound=loaded is not None and not snapshot.rows, edited=edited)
+        sound = loaded is not None and not snapshot.rows
+        return ServedState(community, number, last, sound=sound, edited=edited, undone=snapshot.undone)
 
     @property
     def store(self) -> Store | None:
@@ -227,13 +247,18 @@ class Database(Source):
     def __init__(self, register: str) -> None:
         from ask_above.store.database import Store
 
-        self._store = Store(register)
+        self._store = Store(register, limit=_LONGEST)
         self._version = -1
 
     @property
     def store(self) -> Store:
         """The database."""
         return self._store
+
+    def is_newest(self) -> bool:
+        """Tell whether the database counts no other number of changes."""
+        with self._store.reading() as connection:
+            return self._store.version_on(connection) == self._version
 
     def first(self) -> ServedState:
         """Read the database whole."""

@@ -41,14 +41,32 @@ def url_of(text: str) -> sa.URL:
         ) from None
 
 
-def engine_of(url: sa.URL, *, make: bool) -> sa.Engine:
-    """Return what connects to a database; ``make``: a SQLite file that is not there is made, for its owner alone."""
+def engine_of(url: sa.URL, *, make: bool, limit: float | None = None) -> sa.Engine:
+    """Return what connects to a database; ``make``: a SQLite file that is not there is made, for its owner alone.
+
+    ``limit`` is how many seconds it may take to connect, and each statement.
+    """
     try:
         if url.get_backend_name() != "sqlite":
             # a connection for each transaction: none is left open, however many communities a process opens
-            return sa.create_engine(url, poolclass=NullPool)
+            more: dict[str, object] = {"connect_timeout": WAIT}
+            if limit is not None:
+                milliseconds = int(limit * 1000)
+                more = {
+                    "connect_timeout": max(2, int(limit)),
+                    "options": f"-c statement_timeout={milliseconds} -c lock_timeout={milliseconds}",
+                    # a server that hangs answers no statement at all: the line is given up then
+                    "tcp_user_timeout": milliseconds,
+                    "keepalives_idle": max(1, int(limit)),
+                    "keepalives_interval": 1,
+                    "keepalives_count": 3,
+                }
+            return sa.create_engine(url, poolclass=NullPool, connect_args=more)
         engine = sa.create_engine(url, creator=lambda: _sqlite(Path(url.database or ""), make=make), poolclass=NullPool)
-    except (sa.exc.SQLAlchemyError, ImportError) as error:
+    except ImportError as error:
+        extra = "pip install 'ask-above[postgresql]'" if url.get_backend_name() == "postgresql" else error.name
+        raise StoreError(f"The register's database needs more packages: {extra}") from None
+    except sa.exc.SQLAlchemyError as error:
         raise StoreError(f"The register's database cannot be opened: {said_of(error)}") from None
 
     @sa.event.listens_for(engine, "begin")

@@ -22,14 +22,17 @@ _LOCK = 0x61736B61626F7665
 
 
 class Store:
-    """A register in a database, by its URL; ``make``: a SQLite file that is not there is made."""
+    """A register in a database, by its URL; ``make``: a SQLite file that is not there is made.
+
+    ``limit`` is how many seconds connecting to a server, and each statement there, may take.
+    """
 
     CHANNEL = "ask_above_changes"
     """Where PostgreSQL says that a change was made."""
 
-    def __init__(self, url: str, *, make: bool = False) -> None:
+    def __init__(self, url: str, *, make: bool = False, limit: float | None = None) -> None:
         self.url = url_of(url)
-        self.engine = engine_of(self.url, make=make)
+        self.engine = engine_of(self.url, make=make, limit=limit)
         self._is_copy = False
 
     @classmethod

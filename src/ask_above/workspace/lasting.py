@@ -25,6 +25,8 @@ if TYPE_CHECKING:
 
     import sqlalchemy as sa
 
+_LONGEST = 10.0
+"""How many seconds a database may take to connect, and for a statement, before the last good state goes on."""
 _EVERY = 1.0
 """At most once in so many seconds the files beside the database are written."""
 
@@ -34,6 +36,7 @@ class LastingHome(Home):
 
     def __init__(self, folder: Path, name: str, register: str | None = None) -> None:
         super().__init__(folder, name, register, on_demand=True)
+        self.storage.limit = _LONGEST
         self.went_on = self._went_on
         self._late = self._leaves_late = False
         self._known: Snapshot | None = None

@@ -34,8 +34,10 @@ _WAYS = (
 class Storage:
     """A folder with a charter of this name, and the register's database: the one that a URL names, else its own."""
 
-    def __init__(self, folder: Path, name: str = CHARTER, register: str | None = None) -> None:
-        self.folder, self.name, self.register = folder, name, register
+    def __init__(
+        self, folder: Path, name: str = CHARTER, register: str | None = None, limit: float | None = None
+    ) -> None:
+        self.folder, self.name, self.register, self.limit = folder, name, register, limit
         self.opened: Store | None = None
         self.read_already: tuple[str, bytes] | None = None
         self.made = False
@@ -46,7 +48,11 @@ class Storage:
         if self.opened is None:
             from ask_above.store.database import Store
 
-            self.opened = Store(self.register) if self.register else Store.in_file((self.folder / REGISTER).resolve())
+            self.opened = (
+                Store(self.register, limit=self.limit)
+                if self.register
+                else Store.in_file((self.folder / REGISTER).resolve())
+            )
         return self.opened
 
     @property

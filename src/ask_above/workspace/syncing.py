@@ -48,6 +48,12 @@ def understood(mapping: DirectoryMapping, read: DirectoryRead) -> SyncRead:
         for name in dict.fromkeys(each.group for each in mapping.gives)
         if name not in known
     ]
+    if read.elsewhere:
+        count = len(read.elsewhere)
+        notes.append(
+            f"{count} reference{'' if count == 1 else 's'} to other servers were not followed: "
+            f"{', '.join(read.elsewhere[:3])}. In the mapping, referrals: ignore silences this."
+        )
     return SyncRead(people, len(groups), notes)
 
 
@@ -64,10 +70,9 @@ def plan_sync(
     *,
     by: str | None,
     why: str,
-    force: bool = False,
     link: bool = False,
 ) -> Plan:
-    """Plan what a directory says; raises :class:`EditError` where too many are gone, unless forced.
+    """Plan what a directory says; raises :class:`EditError` where too many are gone.
 
     With ``link`` those are taken over who are likely somebody here; else they are left out, which ``notes`` tell. Run
     by a member who is not the owner it is an import: nothing of it is held by the directory.
@@ -77,12 +82,15 @@ def plan_sync(
     snapshot = home.read()
     draft = Draft(dict, snapshot.charter, snapshot.register, 0, "")
     gone, known = absent(sync, draft), taken_over(sync, draft)
-    if gone and len(gone) > mapping.most_absent * known and not force:
-        raise EditError(
-            f"{len(gone)} of {known} members who came from {mapping.name} are not in it any more, more than "
-            f"{mapping.most_absent:.0%}: that looks like a part of it. Nothing was done; --force does it all the same, "
-            "with a reason."
-        )
+    if gone:
+        share = f"{len(gone)} of {known} members who came from {mapping.name} ({len(gone) / known:.0%}) are not in it"
+        if len(gone) > mapping.most_absent * known:
+            raise EditError(
+                f"{share} any more, more than most-absent ({mapping.most_absent:.0%}). Nothing was done. If this is "
+                "meant, raise most-absent in the mapping."
+            )
+        if mapping.absent == "retire":
+            found.notes.append(f"{share} any more, and are retired.")
     if gone and mapping.absent == "tell":
         names = ", ".join(member.called for member in gone[:8])
         more = f" and {len(gone) - 8} more" if len(gone) > 8 else ""  # noqa: PLR2004 (as many as are named)
