@@ -237,8 +237,8 @@ class Runner:
 
     def run(self, words: Sequence[str], seconds: float) -> dict[str, Any]:
         """Run pytest with some words; returns its status (-1 where it took too long), and what it printed last."""
-        assert self.process.stdin is not None  # noqa: S101 (a pipe)
-        assert self.process.stdout is not None  # noqa: S101 (a pipe)
+        assert self.process.stdin is not None
+        assert self.process.stdout is not None
         self.process.stdin.write(json.dumps([list(words), seconds]) + "\n")
         self.process.stdin.flush()
         result: dict[str, Any] = json.loads(self.process.stdout.readline())

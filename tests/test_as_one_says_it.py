@@ -615,7 +615,7 @@ class TestImport:
         keep = ("--map", "Shoe size=", "--save-map", "mine.map")
         self.take(here, *keep, "--plan")
         assert not (here / "mine.map").exists()
-        assert "is there already" in self.take(here, "--map", "Shoe size=", "--save-map", "charter.yaml", "--yes")
+        assert "is there already" in self.take(here, "--map", "Shoe size=", "--save-map", "signins.csv", "--yes")
         assert not (here / "register.db").exists()
         self.take(here, *keep, "--yes")
         assert (here / "mine.map").read_text() == "Shoe size=\n"

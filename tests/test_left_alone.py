@@ -1,4 +1,4 @@
-"""A service one can leave alone: closed whatever happens, stale told and bounded, held down by nobody, seen from outside."""
+"""A service one can leave alone: closed whatever happens, stale told and bounded, held down by nobody."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ from ask_above.serve import limits
 from ask_above.serve.current import Bounds
 from ask_above.serve.filters import test_of as check_of
 from ask_above.serve.provisioning import _FULL, RegisterStorage
-from ask_above.serve.resources import Email
+from ask_above.serve.resources import Email, RegisterUser, User
 from ask_above.serve.service import template_of
 from ask_above.store.database import Store
 from ask_above.workspace.tokens import TokenMay, add_token, remove_token
@@ -61,7 +61,7 @@ def idp(here: Path) -> Provider:
     return Provider(here)
 
 
-def bearer(secret: str) -> dict[str, str]:
+def bearer(secret: str) -> dict[str, Any]:
     return {"authorization": f"Bearer {secret}"}
 
 
@@ -149,7 +149,7 @@ class TestStaleIsToldAndBounded:
         assert asked(app, "GET", "/ready").body == b"faulty"
         assert "charter.yaml line" in asked(app, "GET", "/ready", **bearer(secret)).data["fault"]
 
-    def test_a_database_that_hangs_is_given_up(self, postgresql: str, tmp_path: Path) -> None:
+    def test_a_database_that_hangs_is_given_up(self, postgresql: str) -> None:
         store = Store(fresh_database(postgresql, "hangs"), limit=2)
         began = time.monotonic()
         with pytest.raises(StoreError, match="cannot be read"), store.reading() as connection:
@@ -226,7 +226,7 @@ class TestProvisioning:
     def test_a_conflict_is_tried_again_and_a_precondition_is_held(self, idp: Provider) -> None:
         idp.add("ida@river.example")
         version = idp.send("GET", "/Users/ida").headers["etag"]
-        real, tried = RegisterStorage.update, []
+        real, tried = RegisterStorage.update, list[int]()
 
         def beside(self: RegisterStorage, *given: Any, **words: Any) -> Any:
             if not tried:  # somebody else is faster, between reading and writing
@@ -272,14 +272,14 @@ class TestProvisioning:
             ]  # fmt: skip
             text = f" {rng.choice(['and', 'or'])} ".join(terms)
             text = f"not ({text})" if rng.random() < 0.2 else text
-            asked_for = SearchRequest[_FULL].model_validate({"filter": text}).filter
+            asked_for = SearchRequest[User[RegisterUser]].model_validate({"filter": text}).filter
             assert asked_for is not None
             quick = check_of(asked_for.ast)
             assert quick is not None
             for member in members:
                 resource = _FULL(
                     id=member.key, user_name=member.user_name or member.key, display_name=member.name or None,
-                    emails=[Email(value=member.email)] if member.email else None,
+                    emails=[Email(value=member.email, type="work")] if member.email else None,
                     active=member.status not in ("locked", "retired"), external_id=member.external_id or None,
                 )  # fmt: skip
                 assert quick(member) == asked_for.match(resource), (text, member)
@@ -510,3 +510,40 @@ def test_the_steps_of_the_container_file_make_a_service_that_answers(tmp_path: P
     finally:
         process.terminate()
         process.wait(20)
+
+
+NGINX = """worker_processes 1; daemon off; pid {folder}/pid; error_log {folder}/error.log;
+events {{ worker_connections 64; }}
+http {{ access_log off; client_body_temp_path {folder}; proxy_temp_path {folder}; fastcgi_temp_path {folder};
+  uwsgi_temp_path {folder}; scgi_temp_path {folder};
+  server {{ listen 127.0.0.1:{port}; location / {{ {location} }} }} }}
+"""
+DOCUMENTED = (Path(__file__).parent.parent / "docs" / "serving.md").read_text()
+
+
+@pytest.mark.slow
+@pytest.mark.skipif(shutil.which("nginx") is None, reason="nginx is not installed")
+@pytest.mark.parametrize("bare", [True, False], ids=["a bare proxy_pass", "the lines of the documents"])
+def test_behind_nginx_nobody_is_answered_without_a_token(here: Path, tmp_path: Path, bare: bool) -> None:
+    import httpx
+
+    secret = add_token(Community.open(here).home, "forum")
+    lines = re.search(r"location / \{\n(.*?)\n\}", DOCUMENTED, re.DOTALL)
+    assert lines is not None
+    with server("--quiet", cwd=here) as url:
+        location = f"proxy_pass {url};" if bare else lines[1].replace("http://127.0.0.1:8423", url)
+        port, folder = free_port(), tmp_path / "nginx"
+        folder.mkdir()
+        (folder / "conf").write_text(NGINX.format(folder=folder, port=port, location=location))
+        process = subprocess.Popen(
+            [str(shutil.which("nginx")), "-c", str(folder / "conf"), "-p", str(folder)], stderr=subprocess.DEVNULL
+        )
+        try:
+            within(20, lambda: socket.socket().connect_ex(("127.0.0.1", port)) == 0)
+            outside = f"http://127.0.0.1:{port}/access/v1/evaluation"
+            assert httpx.post(outside, json=QUESTION).status_code == 401
+            assert httpx.post(outside, json=QUESTION, headers=bearer("aa_x")).status_code == 401
+            assert httpx.post(outside, json=QUESTION, headers=bearer(secret)).json() == {"decision": True}
+        finally:
+            process.terminate()
+            process.wait(20)

@@ -23,15 +23,6 @@ _AS_TEXT = {"<": "&lt;", ">": "&gt;", "[": "&#91;", "]": "&#93;", "://": ":\\//"
 _TWIN = re.compile("[\u00ad\u180e\u200b-\u200d\u2060-\u2064\ufeff]")
 
 
-def is_odd(text: str) -> bool:
-    """Tell whether a text holds what is shown written out.
-
-    >>> is_odd("River talk"), is_odd("River\\u202etalk"), is_odd("River\\ntalk")
-    (False, True, True)
-    """
-    return _HIDDEN.search(text) is not None
-
-
 _IGNORED = re.compile(
     "[\u00ad\u034f\u061c\u115f\u1160\u17b4\u17b5\u180b-\u180f\u200b-\u200f\u2028-\u202e\u2060-\u206f\u2800\u3164"
     "\ufe00-\ufe0f\ufeff\uffa0\ufff0-\ufffb\U000e0000-\U000e0fff]"

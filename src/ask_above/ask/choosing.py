@@ -11,8 +11,8 @@ from ask_above.decide.profile import Asked
 from ask_above.errors import QuestionError, UnknownNameError
 from ask_above.people.register import STATUSES
 
-LIST_COLUMNS = ("key", "name", "email", "kind", "status", "joined", "groups", "ranks", "note")
-_GUARDED = ("name", "email", "note")
+LIST_COLUMNS = ("key", "name", "email", "phone", "kind", "status", "joined", "groups", "ranks", "note")
+_GUARDED = ("name", "email", "phone", "note")
 """What ``rules.contacts`` governs."""
 
 
@@ -77,6 +77,7 @@ def member_rows(
             "key": key,
             "name": member.name,
             "email": member.email,
+            "phone": member.phone,
             "kind": member.kind,
             "status": member.status,
             "joined": member.joined,
