@@ -490,7 +490,7 @@ def list_members(
     opened = open_here(community)
     now = opened.names.moment()
     keys = choose(opened.decider, now, **by_key(opened, wanted.fits()))
-    shown = columns.replace(" ", "").split(",") if columns else [c for c in LIST_COLUMNS if c != "note"]
+    shown = columns.replace(" ", "").split(",") if columns else [c for c in LIST_COLUMNS if c not in ("note", "phone")]
     unknown = [column for column in shown if column not in LIST_COLUMNS]
     if unknown:
         raise click.UsageError(f"There is no column {', '.join(unknown)}; there are {', '.join(LIST_COLUMNS)}.")
