@@ -80,9 +80,14 @@ def test_every_row_is_judged_as_one_would_ask_at_its_moment(seed: int) -> None:
     assert int(table.loc[~table["allowed"].fillna(value=True), "times"].sum()) == wrong
 
 
-@pytest.mark.parametrize("seed", seeds(2))
-def test_with_a_journal_each_row_is_judged_by_the_state_of_its_moment(here: Path, seed: int) -> None:
-    rng = Random(seed)
+START = datetime(2026, 11, 1, tzinfo=UTC)
+
+
+@pytest.fixture(scope="module")
+def journalled(tmp_path_factory: pytest.TempPathFactory) -> tuple[Community, dict[int, Community]]:
+    """Return the demo after some changes, of which each took effect two days after the one before; and each state."""
+    here = tmp_path_factory.mktemp("journal") / "river"
+    shutil.copytree(DEMO, here)
     run("member", "note", "tove", "begin", "--yes", cwd=here)
     edits: list[Edit] = [
         Assign("tove", "surveyor"),
@@ -90,44 +95,75 @@ def test_with_a_journal_each_row_is_judged_by_the_state_of_its_moment(here: Path
         Unassign("tove", "surveyor"),
         MemberStatus("otto", "locked"),
         Withhold("volunteer", ["kit.lend"]),
-        Assign("bram", "surveyor", place="field", until="2027-01-01"),
+        Assign("bram", "surveyor", place="field", until="2099-01-01"),
     ]
     for edit in edits:
         Community.open(here).plan(edit).apply()
-    c = Community.open(here)
     # all changes were made within a second: they are spread over the days before now
-    store, start = c.home.store, datetime(2026, 11, 1, tzinfo=UTC)
     import sqlalchemy as sa
 
-    with store.engine.begin() as connection:
+    with Community.open(here).home.store.engine.begin() as connection:
         for n in range(1, len(edits) + 3):
-            said = {"at": (start + timedelta(days=2 * n)).isoformat(timespec="seconds"), "n": n}
+            said = {"at": (START + timedelta(days=2 * n)).isoformat(timespec="microseconds"), "n": n}
             connection.execute(sa.text("UPDATE journal SET at = :at WHERE number = :n"), said)
     c = Community.open(here)
-    states = {n: c.as_of(n) for n in range(1, len(edits) + 3)}
+    return c, {n: c.as_of(n) for n in range(1, len(edits) + 3)}
+
+
+def doings(rng: Random) -> list[tuple[str, ...]]:
+    """Return what some did at random moments, some of them those at which a change took effect, or just before."""
+    rows: list[tuple[str, ...]] = []
     people, names = ["tove", "bram", "otto", "dara"], ["gauge.see", "kit.lend", "reading.post", "photo.upload"]
-    rows = []
     for n in range(200):
-        moment = start + timedelta(hours=rng.randint(-24, 480), seconds=n)
-        rows.append(
-            (
-                moment.isoformat(),
-                rng.choice(people),
-                rng.choice(names),
-                rng.choice(["upper-gauges", "site", "photo-wall"]),
-            )
-        )
+        moment = START + timedelta(hours=rng.randint(-24, 480), seconds=n)
+        if rng.random() < 0.3:
+            moment = START + timedelta(days=2 * rng.randint(1, 8), microseconds=rng.choice([-1, 0, 1]))
+        place = rng.choice(["upper-gauges", "site", "photo-wall"])
+        rows.append((moment.isoformat(), rng.choice(people), rng.choice(names), place))
+    return rows
+
+
+def state_at(states: dict[int, Community], at: datetime) -> int:
+    return max([1, *(n for n in states if START + timedelta(days=2 * n) <= at)])
+
+
+@pytest.mark.parametrize("seed", seeds(2))
+def test_with_a_journal_each_row_is_judged_by_the_state_of_its_moment(
+    journalled: tuple[Community, dict[int, Community]], seed: int
+) -> None:
+    c, states = journalled
+    rows = doings(Random(seed))
     audit = c.audit(log(*rows))
     expected = 0
     for when, member, action, place in rows:
         at = datetime.fromisoformat(when)
-        number = max([1, *(n for n in states if start + timedelta(days=2 * n) <= at)])
-        expected += not states[number].may(member, action, at=place, when=at)
+        expected += not states[state_at(states, at)].may(member, action, at=place, when=at)
     assert sum(each.times for each in audit.not_allowed) == expected
-    first = start + timedelta(days=2)
+    first = START + timedelta(days=2)
     assert audit.before_journal == sum(datetime.fromisoformat(row[0]) < first for row in rows)
-    turned = [e for e in audit.not_allowed if e.deed.member == "tove" and e.deed.action == "gauge.see" and e.since]
-    assert {each.since for each in turned} <= {5}
+
+
+@pytest.mark.parametrize("seed", seeds(2))
+def test_what_took_a_right_away_is_found_by_asking_before_and_after_each_edge(
+    journalled: tuple[Community, dict[int, Community]], seed: int
+) -> None:
+    c, states = journalled
+
+    def allowed(deed: Any, at: datetime) -> bool:
+        return bool(states[state_at(states, at)].may(deed.member, deed.action, at=deed.place, when=at))
+
+    ends = {each.period.end for state in states.values() for each in state.register.assignments if each.period.end}
+    changes = {START + timedelta(days=2 * n): n for n in states}
+    edges = sorted({*changes, *(datetime.fromtimestamp(end / 1_000_000, UTC) for end in ends)})
+    just = timedelta(microseconds=1)
+    found = c.audit(log(*doings(Random(seed)))).not_allowed
+    assert {each.since for each in found} >= {None, 5}
+    for each in found:
+        first = datetime.fromtimestamp(each.first / 1_000_000, UTC)
+        turned = [e for e in edges if e <= first and allowed(each.deed, e - just) and not allowed(each.deed, e)]
+        until = datetime.fromtimestamp(each.until / 1_000_000, UTC) if each.until is not None else None
+        assert until == (turned[-1] if turned else None), each
+        assert each.since == (changes.get(until) if until and not each.ended else None)
 
 
 @pytest.mark.parametrize("seed", seeds(3))
@@ -445,7 +481,7 @@ places:
     audit = c.audit(log(*(("2026-05-01T12:00:00Z", who, what, "weir") for who, what in rows)))
     assert {(each.rank, each.capability) for each in audit.used} == {
         ("exception in weir", "log.add"),
-        ("group night", "log.mend"),
+        ("group night in weir", "log.mend"),
         ("override keeper in weir", "log.add"),
         ("keeper", "log.read"),
         ("owner", "log.mend"),
@@ -453,7 +489,11 @@ places:
     out = io.StringIO()
     show_audit(Screen.plain(out), audit, usage=True)
     said = out.getvalue()
-    for words in ("an exception in The weir", "the group Night shift", "Keeper, by an override in The weir"):
+    for words in (
+        "an exception in The weir",
+        "the group Night shift, in The weir",
+        "Keeper, by an override in The weir",
+    ):
         assert words in said
 
 

@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 
 from ask_above import Community, EditError, FaultyFilesError
-from ask_above.change import Assign, Grant, MemberAdd, MemberForget, MemberSet, MemberStatus, RankRename, Unassign
+from ask_above.change import Assign, Edit, Grant, MemberAdd, MemberForget, MemberSet, MemberStatus, RankRename, Unassign
 from ask_above.change.importing import COLUMNS, Import, ImportAssignments
 from ask_above.errors import StoreError
 from ask_above.files.csv_rows import read_rows
@@ -645,6 +645,34 @@ def test_the_first_change_is_not_made_on_files_that_changed_since_it_was_planned
     assert river.open().member("tove").name == "Tove Ebb"
     with pytest.raises(ChangedMeanwhileError):
         plan.apply()
+
+
+@pytest.mark.parametrize(
+    "edits",
+    [
+        (Assign("tove", "surveyor", until="2099-01-01"), Assign("tove", "host", only=True)),
+        (Assign("tove", "surveyor"), Unassign("tove", "surveyor"), Assign("tove", "host")),
+        (MemberSet("tove", {"note": "First"}), MemberSet("tove", {"name": "Tove Reed", "note": "Second"})),
+        (Assign("tove", "surveyor"), Assign("tove", "surveyor", until="2099-01-01")),
+        (Assign("tove", "surveyor"), Unassign("tove", "surveyor"), Assign("tove", "surveyor", until="2099-01-01")),
+        (MemberAdd("ida", {"name": "Ida Reed"}), Assign("ida", "surveyor"), Unassign("ida", "surveyor")),
+        (Assign("tove", "surveyor"), RankRename("surveyor", "measurer"), Unassign("tove", "measurer")),
+        (Assign("tove", "surveyor"), MemberStatus("tove", "retired"), Unassign("tove", "surveyor")),
+    ],
+)
+def test_what_a_change_gives_and_takes_again_is_neither_in_the_file_nor_in_the_register(
+    brook: Place, edits: tuple[Edit, ...]
+) -> None:
+    run("member", "note", "tove", "begin", "--yes", cwd=brook.folder)
+    plan = brook.open().plan(*edits)
+    after = sorted(each[:4] for each in plan.after.register.assignments)
+    plan.apply(force=True)
+    assert sorted(each[:4] for each in brook.open().register.assignments) == after
+    assert_files_say_the_same(brook.folder, brook.open())
+    before = sorted(each[:4] for each in plan.before.register.assignments)
+    undo(brook.open().home, brook.open().journal()[-1].number).apply(force=True)
+    assert sorted(each[:4] for each in brook.open().register.assignments) == before
+    assert_files_say_the_same(brook.folder, brook.open())
 
 
 def test_the_first_change_may_take_out_what_stands_in_the_files(river: Place) -> None:

@@ -19,7 +19,8 @@ if TYPE_CHECKING:
     from ask_above.ask.advice.piece import Piece
     from ask_above.ask.advice.whole import AdviceGiven
     from ask_above.ask.audit.judge import Deed
-    from ask_above.ask.audit.result import Audit, NotAllowed, TurnedSince, UnknownName, Unused, Used
+    from ask_above.ask.audit.least import Unused
+    from ask_above.ask.audit.result import Audit, NotAllowed, TurnedSince, UnknownName, Used
     from ask_above.ask.compare import Compared, Comparison
     from ask_above.ask.cover import Cover, Crowded, Gap
     from ask_above.ask.describe.describer import Described
@@ -137,7 +138,8 @@ _NAMES = {
     "ask.advice.piece": ("Piece",),
     "ask.advice.whole": ("AdviceGiven",),
     "ask.audit.judge": ("Deed",),
-    "ask.audit.result": ("Audit", "NotAllowed", "TurnedSince", "UnknownName", "Unused", "Used"),
+    "ask.audit.least": ("Unused",),
+    "ask.audit.result": ("Audit", "NotAllowed", "TurnedSince", "UnknownName", "Used"),
     "ask.compare": ("Compared", "Comparison"),
     "ask.cover": ("Cover", "Crowded", "Gap"),
     "ask.describe.describer": ("Described",),

@@ -286,7 +286,9 @@ class Community:
         'In Notices, Member is denied post.write (charter.yaml line ...).'
 
         """
+        from ask_above.ask.audit.called import called_in
         from ask_above.ask.audit.judge import Judge
+        from ask_above.ask.audit.log import LogReader
         from ask_above.ask.audit.result import Audit
         from ask_above.ask.audit.states import StateAt, States
         from ask_above.workspace.auditing import tally_files, tally_frames
@@ -294,7 +296,8 @@ class Community:
 
         states = States([StateAt(0, 0, "", self._names)]) if self._home is None else states_of(self._home)
         some = [log] if isinstance(log, Path) or hasattr(log, "columns") else [*log]
-        how = mapping or {}, self.charter.rules.timezone, states.stretches()
+        reader = LogReader(dict(mapping or {}), self.charter.rules.timezone, called_in(states.states))
+        how = reader, states.stretches()
         if some and all(isinstance(each, Path) for each in some):
             tallied = tally_files([Path(str(each)) for each in some], *how, cluster=cluster, told=told)
         else:

@@ -8,6 +8,7 @@
     ├── StoreError (OSError)                  the register's database is gone, or cannot be read or written
     ├── UnknownNameError (LookupError)        a member, rank, place or capability that does not exist
     └── QuestionError (ValueError)            a question that has no meaning
+        ├── LogFaultError                     a row of a log that cannot be meant
         └── MomentError                       a moment without a time zone, or none at all
 """
 
@@ -147,6 +148,18 @@ class AmbiguousNameError(QuestionError):
     def __init__(self, what: str, name: str, meant: tuple[str, ...]) -> None:
         self.what, self.name, self.meant = what, name, meant
         super().__init__(visible(f"'{name}' is the name of more than one {what}: {', '.join(meant)}. Say the key."))
+
+
+class LogFaultError(QuestionError):
+    """A row of a log that cannot be meant; ``row`` counts from 0 in the part that was read."""
+
+    def __init__(self, row: int, why: str, where: str = "") -> None:
+        self.row, self.why = row, why
+        super().__init__(f"{where or f'Row {row + 1} of the log'}: {why}")
+
+    def __reduce__(self) -> tuple[type[LogFaultError], tuple[int, str]]:
+        """Return how another process has it."""
+        return LogFaultError, (self.row, self.why)
 
 
 class MomentError(QuestionError):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from datetime import tzinfo
 
 from ask_above.change.draft import RowChange
@@ -59,6 +59,29 @@ def changed(register: Register, rows: Iterable[RowChange], zone: tzinfo) -> Regi
             else:
                 _take(mine, each)
     return register.changed(members, given)
+
+
+def folded(rows: Sequence[RowChange]) -> list[RowChange]:
+    """Return what some rows come to, each row of the register once: from how it was at first to how it is at last.
+
+    What is given and taken again is not there at all, as an assignment that is new has no number to be found by.
+    """
+    found: dict[object, RowChange] = {}
+    new: dict[frozenset[tuple[str, str]], list[object]] = {}
+    for n, row in enumerate(rows):
+        slot: object = row.table, row.key
+        if row.table == "assignments" and row.key == "0":
+            mine = new.get(_cells(row.before)) if row.before is not None else None
+            slot = mine.pop() if mine else n
+            if row.after is not None:
+                new.setdefault(_cells(row.after), []).append(slot)
+        known = found.get(slot)
+        found[slot] = row if known is None else row._replace(before=known.before)
+    return [row for row in found.values() if row.before != row.after]
+
+
+def _cells(row: Mapping[str, str]) -> frozenset[tuple[str, str]]:
+    return frozenset((column, cell) for column, cell in row.items() if cell)
 
 
 def _take(given: list[Assignment], gone: Assignment) -> None:

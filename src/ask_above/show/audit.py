@@ -105,13 +105,18 @@ def _not_allowed(screen: Screen, audit: Audit) -> None:
 
 
 def _turned(audit: Audit, each: NotAllowed) -> str:
-    if each.ended is not None:
-        rank = audit.states.now.names.charter.ranks.get(each.ended.rank)
-        file = f" ({each.ended.where})" if each.ended.where.line else ""
-        title = rank.title if rank else each.ended.rank
-        return f"It was allowed until {_moment(audit, each.ended.period.end or 0)}: the time as {title} was over{file}."
-    if each.since is None:
+    """Say what took the right away, and when."""
+    if each.until is None:
         return "It was never allowed before, as far as is known."
+    given, how = (each.ended, "the time as {} was over") if each.ended else (each.began, "the time as {} began")
+    until = f"It was allowed until {_moment(audit, each.until)}"
+    if given is not None:
+        rank = audit.states.now.names.charter.ranks.get(given.rank)
+        file = f" ({given.where})" if given.where.line else ""
+        whose = "" if given.member == each.deed.member else f" of {given.member}"
+        return f"{until}: {how.format(rank.title if rank else given.rank)}{whose}{file}."
+    if each.since is None:
+        return f"{until}."
     state = next(state for state in audit.states.states if state.number == each.since)
     return f"Until change {each.since} it was: {state.what}. See: ask-above journal {each.since}"
 
@@ -147,13 +152,13 @@ def _through(audit: Audit, by: str) -> str:
     kind, _, rest = by.partition(" ")
     if not rest:
         return charter.ranks[by].title if by in charter.ranks else by
-    if kind == "group":
-        return f"the group {charter.groups[rest].title or rest}" if rest in charter.groups else by
     rank, _, place = rest.rpartition("in ")
     where = charter.places[place].title if place in charter.places else place
+    key = rank.strip()
     if kind == "exception":
         return f"an exception in {where}"
-    key = rank.strip()
+    if kind == "group":
+        return f"the group {charter.groups[key].title or key}, in {where}" if key in charter.groups else by
     return f"{charter.ranks[key].title if key in charter.ranks else key}, by an override in {where}"
 
 

@@ -9,6 +9,7 @@ from typing import Any
 import sqlalchemy as sa
 
 from ask_above.change.draft import RowChange
+from ask_above.errors import StoreError
 from ask_above.store.entries import Entry
 from ask_above.store.tables import ASSIGNMENT_COLUMNS as _ASSIGNMENT
 from ask_above.store.tables import MEMBER_COLUMNS as _MEMBER
@@ -106,15 +107,21 @@ def _write_row(connection: sa.Connection, row: RowChange, entry: Entry) -> RowCh
     key = int(row.key)
     here = assignments.update().where(assignments.c.number == key)
     if row.after is None:
-        connection.execute(here.values(removed=entry.number))
+        _one(connection.execute(here.values(removed=entry.number)), row)
     elif row.before is None and key:  # one that was taken out comes back
         connection.execute(here.values(removed=None, **_assignment_values(row.after)))
     elif row.before is None:
         made = connection.execute(assignments.insert().values(**_assignment_values(row.after))).inserted_primary_key
         return row._replace(key=str(made[0] if made else 0))
     else:
-        connection.execute(here.values(**_assignment_values(row.after)))
+        _one(connection.execute(here.values(**_assignment_values(row.after))), row)
     return row
+
+
+def _one(done: sa.CursorResult[Any], row: RowChange) -> None:
+    """Raise where what was to be changed is not there, so that files and register never come to differ unseen."""
+    if done.rowcount != 1:
+        raise StoreError(f"The register does not hold what was to be changed: {row.before}. Nothing was kept.")
 
 
 def _write_member(connection: sa.Connection, row: RowChange, entry: Entry) -> RowChange:

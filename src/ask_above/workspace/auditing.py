@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple, Self, TypeVar
-from zoneinfo import ZoneInfo
 
 from ask_above.ask.audit.tally import tally_part, together
-from ask_above.errors import QuestionError
-from ask_above.files.logs import LogPiece, pieces, read_piece
+from ask_above.errors import LogFaultError, QuestionError
+from ask_above.files.logs import LogPiece, line_of, pieces, read_piece
 
 if TYPE_CHECKING:
     import pandas as pd
 
+    from ask_above.ask.audit.log import LogReader
     from ask_above.ask.audit.states import Stretches
 
 
@@ -29,13 +29,18 @@ class Tallied(NamedTuple):
     refused: int
 
 
-def tally_piece(
-    piece: LogPiece, mapping: Mapping[str, str], zone: str, stretches: Stretches
-) -> tuple[pd.DataFrame | None, int]:
-    """Return the tally of one piece: what a worker does. It holds no more than one part of the piece at a time."""
+def tally_piece(piece: LogPiece, reader: LogReader, stretches: Stretches) -> Tallied:
+    """Return the tally of one piece: what a worker does. It holds no more than one part of the piece at a time.
+
+    Raises :class:`QuestionError` with file and line for a row that cannot be meant.
+    """
     found = Tallied(None, 0)
-    for part in read_piece(piece):
-        found = added(found, tally_part(part, mapping, ZoneInfo(zone), stretches))
+    for before, part in read_piece(piece):
+        try:
+            found = added(found, tally_part(part, reader, stretches))
+        except LogFaultError as fault:
+            where = f"{Path(piece.path).name} {line_of(piece, before + fault.row)}"
+            raise QuestionError(f"{where}: {fault.why}") from None
     return found
 
 
@@ -46,18 +51,18 @@ def added(known: Tallied, more: tuple[pd.DataFrame | None, int]) -> Tallied:
     return Tallied(together(tallies) if tallies else None, known.refused + refused)
 
 
-def tally_frames(frames: Iterable[Any], mapping: Mapping[str, str], zone: str, stretches: Stretches) -> Tallied:
+def tally_frames(frames: Iterable[Any], reader: LogReader, stretches: Stretches) -> Tallied:
     """Return the tally of tables, one after the other; the partitions of a Dask data frame by its own scheduler."""
     found = Tallied(None, 0)
     for frame in frames:
         if hasattr(frame, "to_delayed"):
             import dask
 
-            tasks = [dask.delayed(tally_part)(part, mapping, ZoneInfo(zone), stretches) for part in frame.to_delayed()]
+            tasks = [dask.delayed(tally_part)(part, reader, stretches) for part in frame.to_delayed()]
             for more in dask.compute(*tasks):
                 found = added(found, more)
         else:
-            found = added(found, tally_part(frame, mapping, ZoneInfo(zone), stretches))
+            found = added(found, tally_part(frame, reader, stretches))
     return found
 
 
@@ -75,8 +80,7 @@ def _asked_part(part: pd.DataFrame, ask: Callable[[pd.DataFrame], pd.Series[bool
 
 def tally_files(
     paths: Sequence[Path],
-    mapping: Mapping[str, str],
-    zone: str,
+    reader: LogReader,
     stretches: Stretches,
     *,
     cluster: str | None = None,
@@ -90,15 +94,15 @@ def tally_files(
     found = Tallied(None, 0)
     if cluster is None:
         for n, piece in enumerate(work, 1):
-            found = added(found, tally_piece(piece, mapping, zone, stretches))
+            found = added(found, tally_piece(piece, reader, stretches))
             if told:
                 told(n, len(work))
         return found
     with _client(cluster) as client:
         from dask import distributed
 
-        shared = client.scatter(stretches, broadcast=True)
-        futures = [client.submit(tally_piece, piece, dict(mapping), zone, shared, pure=False) for piece in work]
+        shared = client.scatter([reader, stretches], broadcast=True)
+        futures = [client.submit(tally_piece, piece, *shared, pure=False) for piece in work]
         for n, future in enumerate(distributed.as_completed(futures), 1):
             found = added(found, _result(future))
             future.release()

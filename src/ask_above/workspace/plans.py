@@ -20,7 +20,7 @@ from ask_above.change.naming import meant
 from ask_above.change.parts import IDENTITY, State
 from ask_above.change.reach import Reach
 from ask_above.change.refusal import Refusal
-from ask_above.change.registering import changed
+from ask_above.change.registering import changed, folded
 from ask_above.change.rights import Making
 from ask_above.change.shape import of_plain_text, shaped
 from ask_above.change.syncing import LetGo
@@ -99,7 +99,7 @@ class Plan(Printed):
         self.before = opened(home, snapshot)
         self.texts: dict[str, str] = dict(snapshot.texts)
         self.splices: list[tuple[str, int, str, str]] = []
-        self.rows = [row for each in done for row in each.rows]
+        self.rows = folded([row for each in done for row in each.rows])
         self.after = self.before
         self.edits: tuple[Edit, ...] = ()
         self.kind = "change"
@@ -579,6 +579,7 @@ class _Working:
 
     def finish(self) -> None:
         made = self.made
+        made.rows = folded(made.rows)
         if made.splices:
             check_register(self.charter, self.register, made.what)
             made.after = made.before.after(charter=self.charter, register=self.register)

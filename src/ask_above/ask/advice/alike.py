@@ -43,7 +43,7 @@ def unseen(sight: Sight) -> Iterator[Piece]:
                 yield Piece("unseen-character", thing.where, what, f"type the {field} of {key} anew")
     for key, member in sight.register.members.items():
         if not member.name.isascii() and has_unseen(member.name):
-            what = f"the name of @{key} holds a character that cannot be seen: {visible(member.name)}"
+            what = f"the name of @{key} holds a character that cannot be seen"
             yield Piece("unseen-character", member.where, what, f"type the name of {key} anew")
 
 

@@ -3,20 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import suppress
 from typing import TYPE_CHECKING, NamedTuple
 
-from ask_above.ask.acts import NAMES, act_of
+from ask_above.ask.acts import NAMES, Act, act_of
 from ask_above.ask.audit.log import TEXTS
 from ask_above.ask.audit.states import States
+from ask_above.ask.audit.through import Rest, Use, rests_of, rests_of_act, uses
 from ask_above.charter.moments import Instant
+from ask_above.charter.names import MEMBER_MARK, RANK_MARK
 from ask_above.decide.answer import Answer
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import VISITOR
-from ask_above.decide.layers import LayerName
 from ask_above.decide.names import Names
-from ask_above.decide.profile import Asked, Profile
-from ask_above.decide.walk import layers, ranks_at
-from ask_above.errors import AskAboveError, UnknownNameError
+from ask_above.decide.profile import Asked
+from ask_above.errors import AmbiguousNameError, AskAboveError, UnknownNameError
+from ask_above.people.directory import NameKind
 from ask_above.people.register import Assignment
 
 if TYPE_CHECKING:
@@ -39,8 +41,7 @@ class Deed(NamedTuple):
 class Judged(NamedTuple):
     """A deed in one stretch of time, and whether it was allowed: ``None`` where a name in it is unknown.
 
-    ``by`` is the key of the rank that it was done through, else ``override RANK in PLACE``, ``group KEY`` or
-    ``exception in PLACE``, ``owner`` for the owner; empty for what was not allowed and for acts.
+    ``uses`` are the capabilities that it rested on, and through what each was held; empty for what was not allowed.
     """
 
     deed: Deed
@@ -51,7 +52,16 @@ class Judged(NamedTuple):
     allowed: bool | None
     now: bool | None
     unknown: tuple[str, str] | None = None
-    by: str = ""
+    uses: frozenset[Use] = frozenset()
+
+
+class Turn(NamedTuple):
+    """Where an answer turned from yes to no: the change, the assignment that was over then, or the one that began."""
+
+    change: int | None = None
+    ended: Assignment | None = None
+    began: Assignment | None = None
+    at: Instant = 0
 
 
 class Judge:
@@ -61,46 +71,45 @@ class Judge:
         self.states, self.now = states, now
         self._asked: dict[tuple[int, str, Instant], Asked] = {}
         self._now: dict[Deed, bool | None] = {}
+        self._turns: dict[tuple[Deed, Instant], Turn | None] = {}
+        self._uses: dict[tuple[int, object, Rest], frozenset[Use]] = {}
 
     def judged(self, tallied: pd.DataFrame) -> Iterator[Judged]:
         """Yield every deed of a tally."""
         columns = [tallied[name].tolist() for name in (*TEXTS, "times", "first", "last")]
         for *texts, times, first, last in zip(*columns, strict=True):
             deed = Deed(*texts)
-            state = self.states.position(first)
-            try:
-                answer = self.answer(deed, state, first)
-            except UnknownNameError as error:
-                yield Judged(deed, times, first, last, state, None, self._allowed_now(deed), (error.what, error.name))
-                continue
-            except AskAboveError as error:
-                yield Judged(deed, times, first, last, state, None, None, ("action", f"{deed.action}: {error}"))
-                continue
-            by = self._through(deed, state, first) if answer else ""
-            yield Judged(deed, times, first, last, state, bool(answer), self._allowed_now(deed), None, by)
+            yield self._judged(Judged(deed, times, first, last, self.states.position(first), None, None))
+
+    def _judged(self, row: Judged) -> Judged:
+        try:
+            answer = self.answer(row.deed, row.state, row.first)
+        except (UnknownNameError, AmbiguousNameError) as error:
+            return row._replace(now=self._allowed_now(row.deed), unknown=(error.what, error.name))
+        except AskAboveError as error:
+            return row._replace(unknown=("action", f"{row.deed.action}: {error}"))
+        uses = self.uses(row.deed, row.state, row.first) if answer else frozenset()
+        return row._replace(allowed=bool(answer), now=self._allowed_now(row.deed), uses=uses)
 
     def answer(self, deed: Deed, state: int, at: Instant) -> Answer:
         """Answer whether a deed is allowed in a state at a moment; raises for a name that nothing has there."""
-        names = self.states.states[state].names
-        asked = self._who(state, deed.member, at)
+        names, asked = self.states.states[state].names, self._who(state, deed.member, at)
         if deed.action in NAMES:
-            return act_of(
-                names,
-                deed.action,
-                deed.target or None,
-                at=deed.place,
-                to=deed.to or None,
-                of=deed.of or None,
-                using=deed.using or None,
-            ).put(names.decider, asked, at)
-        place = names.place_number(deed.place)
-        return names.decider.may(asked, names.capability(deed.action, asked, names.author(deed.author or None)), place)
+            for person in [deed.target] if deed.action == "moderate" else [deed.to, deed.of]:
+                if not names.directory.find(person.removeprefix(MEMBER_MARK), NameKind.MEMBER):
+                    self._known(state, person)
+            return _act(names, deed).put(names.decider, asked, at)
+        author = deed.author or None
+        if author is not None:
+            self._known(state, author)
+        return names.decider.may(asked, names.capability(deed.action, asked, author), names.place_number(deed.place))
 
     def _who(self, state: int, member: str, at: Instant) -> Asked:
         known = self._asked.get((state, member, at))
         if known is None:
             if len(self._asked) > 200_000:  # noqa: PLR2004 (what is kept stays small however long the log)
                 self._asked.clear()
+            self._known(state, member)
             known = self.states.states[state].names.asked(member or VISITOR, at)
             self._asked[state, member, at] = known
         return known
@@ -113,52 +122,92 @@ class Judge:
                 self._now[deed] = None
         return self._now[deed]
 
-    def _through(self, deed: Deed, state: int, at: Instant) -> str:
-        """Return the highest rank there that carries what was used; else whose word at a place gave it."""
+    def _known(self, state: int, member: str) -> None:
+        """Raise where there was no such member: names are keys here, and nobody looks for the nearest of them."""
+        nobody = not member or member == VISITOR or member.startswith(RANK_MARK)
+        if not nobody and member not in self.states.states[state].names.register.members:
+            raise UnknownNameError("member", member)
+
+    def uses(self, deed: Deed, state: int, at: Instant) -> frozenset[Use]:
+        """Return what a deed that was allowed rested on, and through what (rule 11.2)."""
+        names, asked = self.states.states[state].names, self._who(state, deed.member, at)
+        decider, owner = names.decider, frozenset[Use]()
         if deed.action in NAMES:
-            return ""
-        names: Names = self.states.states[state].names
-        asked, compiled = self._who(state, deed.member, at), names.decider.compiled
-        if asked.owner:
-            return "owner"
-        capability = names.capability(deed.action, asked, names.author(deed.author or None))
-        bit, place = compiled.catalogue.bit[capability], names.place_number(deed.place)
-        held = ranks_at(compiled, asked.profile, place) if asked.profile else []
-        carrying = [rank for rank in held if rank in compiled.unbounded or compiled.carried[rank] & bit]
-        if carrying:
-            return compiled.ranks[carrying[0]].key
-        return _by_word(compiled, asked.profile, place, bit) if asked.profile else ""
-
-    def ended(self, deed: Deed, state: int, at: Instant) -> Assignment | None:
-        """Return the assignment with whose end a deed was not allowed any more; ``None`` where none is to blame."""
-        given = self.states.states[state].names.register.of(deed.member)
-        over = [each for each in given if each.period.end is not None and each.period.end <= at]
-        for each in sorted(over, key=lambda a: -(a.period.end or 0)):
-            if self.answer(deed, state, (each.period.end or 0) - 1):
-                return each
-        return None
-
-    def turned_by(self, deed: Deed, state: int, at: Instant) -> int | None:
-        """Return the number of the change since which a deed was not allowed any more; ``None`` where it never was."""
-        for position in range(state, 0, -1):
-            try:
-                if self.answer(deed, position - 1, at):
-                    return self.states.states[position].number
-            except AskAboveError:
-                continue
-        return None
-
-
-def _by_word(compiled: CompiledCharter, profile: Profile, place: int, bit: int) -> str:
-    """Return whose word it was that gave a capability where no rank carries it: the last that allows it (rule 5.4)."""
-    found = ""
-    for layer in layers(compiled, profile, place):
-        if not layer.allow & bit:
-            continue
-        key = next(key for key, word in layer.speakers if word.allow & bit)
-        where = compiled.places[layer.place].key
-        if layer.name is LayerName.MEMBER:
-            found = f"exception in {where}"
+            rests = rests_of_act(decider, asked, _act(names, deed), at)
         else:
-            found = f"group {key}" if layer.name is LayerName.GROUP else f"override {key} in {where}"
-    return found
+            capability = names.capability(deed.action, asked, deed.author or None)
+            rests = rests_of(decider, asked, capability, names.place_number(deed.place))
+            owner = frozenset([Use("owner", capability)]) if asked.owner else owner
+        return owner.union(*(self._used(state, decider.compiled, asked, rest) for rest in rests))
+
+    def _used(self, state: int, compiled: CompiledCharter, asked: Asked, rest: Rest) -> frozenset[Use]:
+        key = state, asked.profile, rest
+        known = self._uses.get(key)
+        if known is None:
+            known = self._uses[key] = frozenset(uses(compiled, asked.profile, rest) if asked.profile else ())
+        return known
+
+    def turn(self, deed: Deed, at: Instant) -> Turn | None:
+        """Return where the answer last turned to the no that it is at a moment; ``None`` where it was never a yes.
+
+        It is asked just before each edge: of the community's changes, and of the periods of those the deed is about.
+        """
+        way: list[Instant] = []
+        found: Turn | None = None
+        edge = self._edge(deed, at)
+        while edge is not None:
+            if (deed, edge) in self._turns:
+                found = self._turns[deed, edge]
+                break
+            way.append(edge)
+            if self._yes(deed, self.states.position(edge - 1), edge - 1):
+                found = self._turn_at(deed, edge)
+                break
+            edge = self._edge(deed, edge - 1)
+        self._turns.update(dict.fromkeys(((deed, each) for each in way), found))
+        return found
+
+    def _edge(self, deed: Deed, at: Instant) -> Instant | None:
+        """Return the last moment not after another at which the answer may have turned."""
+        state = self.states.position(at)
+        edges = [self.states.states[state].since] if state else []
+        edges += [asked.since for asked in self.parties(deed, state, at) if asked.since is not None]
+        return max(edges, default=None)
+
+    def parties(self, deed: Deed, state: int, at: Instant) -> Iterator[Asked]:
+        """Yield whom an answer hangs on, as they stood: who did it, and to whom it was done."""
+        names = self.states.states[state].names
+        with suppress(AskAboveError):
+            yield self._who(state, deed.member, at)
+        with suppress(AskAboveError):
+            target = _act(names, deed).acted_on(names.decider, at) if deed.action in NAMES else None
+            if target is not None:
+                yield target
+
+    def _yes(self, deed: Deed, state: int, at: Instant) -> bool:
+        try:
+            return bool(self.answer(deed, state, at))
+        except AskAboveError:
+            return False
+
+    def _turn_at(self, deed: Deed, edge: Instant) -> Turn:
+
+        state = self.states.position(edge)
+        before = self.states.position(edge - 1)
+        if state != before and self._yes(deed, before, edge):
+            return Turn(self.states.states[state].number, at=edge)
+        names = self.states.states[before].names
+        for asked in self.parties(deed, before, edge - 1):
+            given = names.register.of(asked.key) if asked.key else ()
+            for each in given:
+                if each.period.end == edge:
+                    return Turn(ended=each, at=edge)
+            for each in given:
+                if each.period.start == edge:
+                    return Turn(began=each, at=edge)
+        return Turn(self.states.states[state].number if state != before else None, at=edge)
+
+
+def _act(names: Names, deed: Deed) -> Act:
+    more = {"to": deed.to or None, "of": deed.of or None, "using": deed.using or None}
+    return act_of(names, deed.action, deed.target or None, at=deed.place, **more)

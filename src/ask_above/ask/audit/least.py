@@ -1,19 +1,31 @@
-"""The least ladder under which all that was done, and is allowed now, would still be allowed."""
+"""What ranks carry beyond what was done: what nobody used (rule 11.3), and the least that would do (rule 11.4)."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
-from collections.abc import Set as AbstractSet
+from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
-from ask_above.ask.acts import NAMES, act_of
-from ask_above.ask.audit.judge import Deed
+from ask_above.ask.acts import NAMES
+from ask_above.ask.audit.judge import Deed, Judge, Judged
+from ask_above.ask.audit.states import States
+from ask_above.charter.catalogue import RISKS
 from ask_above.charter.changes import withholding
 from ask_above.charter.charter import Charter
 from ask_above.charter.moments import Instant
-from ask_above.decide.decider import VISITOR
+from ask_above.decide.compiled import CompiledCharter, carried_sets
 from ask_above.decide.names import Names
+from ask_above.decide.profile import Asked
 from ask_above.decide.walk import ranks_at
+from ask_above.errors import AskAboveError
+
+
+class Unused(NamedTuple):
+    """A capability that a rank carries and that no holder used in all the time of the log."""
+
+    rank: str
+    capability: str
+    holders: int
+    command: str
 
 
 class Least(NamedTuple):
@@ -24,101 +36,179 @@ class Least(NamedTuple):
     command: str
 
 
-def least(names: Names, now: Instant, deeds: Sequence[Deed], used: AbstractSet[tuple[str, str]]) -> list[Least]:
+def unused(judge: Judge, judged: Sequence[Judged], span: tuple[Instant, Instant]) -> list[Unused]:
+    """Return what ranks that somebody active held at some time of a log carry, and nobody used through them.
+
+    What is told can be taken: nothing that was allowed then, or is now, rests on it, through this rank or one that
+    builds on it. What is of high risk is kept for the day, and what every member has comes from elsewhere.
+    """
+    names = judge.states.now.names
+    compiled, charter = names.decider.compiled, names.charter
+    needed = _needed(judge, judged)
+    holders = _holders(judge.states, span)
+    common = 0
+    for rank in compiled.ranks:
+        common |= compiled.carried[rank.position] if rank.automatic else 0
+    found = []
+    for rank in compiled.ranks:
+        if rank.automatic or rank.unbounded or rank.kept_by or rank.key not in holders:
+            continue
+        own = compiled.carried[rank.position] & ~common
+        for base in rank.builds_on:
+            own &= ~compiled.carried[compiled.rank_at[base]]
+        for key in compiled.catalogue.names(own):
+            lost = _lost(compiled, withholding(charter, rank.key, [key]))
+            free = all(not mask & needed.get(compiled.ranks[n].key, 0) for n, mask in lost.items())
+            if free and charter.catalogue.capabilities[key].risk != "high":
+                command = f"ask-above rank withhold {rank.key} {key} --plan"
+                found.append(Unused(rank.key, key, len(holders[rank.key]), command))
+    return found
+
+
+def _needed(judge: Judge, judged: Sequence[Judged]) -> dict[str, int]:
+    """Return what was used through each rank, then or by what is allowed now, as bits.
+
+    Where there were acts also all that acts take, as it decides whose list counts (rule 6.4).
+    """
+    names, last = judge.states.now.names, len(judge.states.states) - 1
+    catalogue = names.charter.catalogue
+    found: dict[str, int] = {}
+    uses = {use for each in judged for use in each.uses}
+    for deed in dict.fromkeys(each.deed for each in judged if each.now):
+        uses |= judge.uses(deed, last, judge.now)
+    for use in uses:
+        found[use.through] = found.get(use.through, 0) | catalogue.bit.get(use.capability, 0)
+    if any(each.deed.action in NAMES for each in judged if each.allowed):
+        acting = catalogue.mask(key for rule in names.charter.rules.acts.values() for key in rule.using)
+        found |= {key: found.get(key, 0) | acting for key in names.charter.ranks}
+    return found
+
+
+def _lost(compiled: CompiledCharter, charter: Charter) -> dict[int, int]:
+    """Return what ranks, by their positions, would not carry any more under another charter."""
+    after = carried_sets([charter.ranks[rank.key] for rank in compiled.ranks], charter.catalogue)
+    lost = ((n, had & ~has) for n, (had, has) in enumerate(zip(compiled.carried, after, strict=True)))
+    return {n: mask for n, mask in lost if mask}
+
+
+def _holders(states: States, span: tuple[Instant, Instant]) -> dict[str, set[str]]:
+    """Return who, by their keys, held each rank at some time of a span, by assignment or group, while active."""
+    found: dict[str, set[str]] = {}
+    before: Names | None = None
+    for n in range(states.position(span[0]), states.position(span[1]) + 1):
+        names = states.states[n].names
+        start = max(span[0], states.states[n].since) if n else span[0]
+        end = min(span[1], states.states[n + 1].since - 1 if n + 1 < len(states.states) else span[1])
+        some: Iterable[str] = names.register.members
+        if before is not None and names.charter is before.charter:
+            some = [key for key in names.register.differing(before.register) if key in names.register.members]
+        for key in some:
+            at: Instant | None = start
+            while at is not None and at <= end:
+                asked = names.decider.people.ask(key, at)
+                if asked.status == "active":
+                    for each in asked.holdings:
+                        found.setdefault(names.decider.compiled.ranks[each.rank].key, set()).add(key)
+                at = asked.until
+        before = names
+    return found
+
+
+def least(judge: Judge, deeds: Iterable[Deed]) -> list[Least]:
     """Return what could be withheld from each rank, so that all these deeds, which are allowed now, still are.
 
-    ``used`` are pairs of a rank and a capability that was used through it. A year is no proof that nothing else is
-    needed: what is rare, and kept for the day, is among what comes back.
+    A year is no proof that nothing else is needed: what is rare, and kept for the day, is among what comes back.
     """
-    return _Search(names, now, deeds, used).found()
+    return _Search(judge, deeds).found()
 
 
-_MOST_TRIED = 12
+class _Case(NamedTuple):
+    """Something that is to stay allowed: the ranks whose grants it may hang on, and which of them; acts on any."""
+
+    deed: Deed
+    ranks: frozenset[int]
+    mask: int
 
 
 class _Search:
-    def __init__(self, names: Names, now: Instant, deeds: Sequence[Deed], used: AbstractSet[tuple[str, str]]) -> None:
-        self.names, self.now, self.deeds = names, now, deeds
-        self.compiled = self.names.decider.compiled
-        self.take = {
-            rank.key: [n for n in self._carried(rank.position) if (rank.key, n) not in used]
-            for rank in self.compiled.ranks
-            if not rank.unbounded and not rank.kept_by
-        }
+    """Takes one after the other what can be taken: what is of high risk first, then in the ladder's order."""
 
-    def _carried(self, position: int) -> list[str]:
-        return list(self.compiled.catalogue.names(self.compiled.carried[position]))
+    def __init__(self, judge: Judge, deeds: Iterable[Deed]) -> None:
+        self.judge, self.names = judge, judge.states.now.names
+        self.compiled = self.names.decider.compiled
+        self.cases = self._cases(deeds)
+        self.taken: set[tuple[str, str]] = set()
 
     def found(self) -> list[Least]:
-        """Give back what turns out to be needed, until nothing of what was done is refused."""
-        again: set[Deed] = set()
-        tried = 0
-        while broken := [each for each in self.deeds if not self._allowed(self._after(), each)]:
-            tried += 1
-            if tried > _MOST_TRIED:  # what else it hangs on is not worth finding: nothing is taken
-                self.take = {}
-            for deed in broken:
-                self._give_back(deed, everywhere=deed in again)
-            again |= set(broken)
+        """Return what was taken from each rank: from what is left nothing can be, one by one."""
+        left, count = self._in_order(), -1
+        while count != len(self.taken):
+            count = len(self.taken)
+            self._take(left)
+            left = [each for each in left if each not in self.taken]
+        by_rank: dict[str, list[str]] = {}
+        for rank in self.compiled.ranks:
+            for name in self.compiled.catalogue.names(self.compiled.carried[rank.position]):
+                if (rank.key, name) in self.taken:
+                    by_rank.setdefault(rank.key, []).append(name)
         return [
-            Least(key, tuple(names), f"ask-above rank withhold {key} {' '.join(names)}")
-            for key, names in self.take.items()
-            if names
+            Least(key, tuple(some), f"ask-above rank withhold {key} {' '.join(some)}") for key, some in by_rank.items()
         ]
 
-    def _after(self) -> Names:
-        charter: Charter = self.names.charter
-        for key, names in self.take.items():
-            if names:
-                charter = withholding(charter, key, names)
-        if self._known is None or self._known[0] != self.take:
-            taken = {key: list(names) for key, names in self.take.items()}
-            self._known = taken, self.names.after(charter=charter)
-        return self._known[1]
-
-    _known: tuple[Mapping[str, Sequence[str]], Names] | None = None
-
-    def _allowed(self, names: Names, deed: Deed) -> bool:
-        asked = names.asked(deed.member or VISITOR, self.now)
-        if deed.action in NAMES:
-            more = {"to": deed.to or None, "of": deed.of or None, "using": deed.using or None}
-            act = act_of(names, deed.action, deed.target or None, at=deed.place, **more)
-            return bool(act.put(names.decider, asked, self.now))
-        full = names.capability(deed.action, asked, names.author(deed.author or None))
-        return bool(names.decider.may(asked, full, names.place_number(deed.place)))
-
-    def _give_back(self, deed: Deed, *, everywhere: bool) -> None:
-        """Give back what a deed takes to the highest rank held there that carries it; ``everywhere`` to all of them."""
-        asked, place = self.names.asked(deed.member or VISITOR, self.now), self.names.place_number(deed.place)
-        held = ranks_at(self.compiled, asked.profile, place) if asked.profile else []
+    def _in_order(self) -> list[tuple[str, str]]:
         catalogue = self.compiled.catalogue
-        for name in self._needs(deed):
-            bit = catalogue.bit[name]
-            carrying = [rank for rank in held if self.compiled.carried[rank] & bit]
-            for rank in carrying if everywhere else carrying[:1]:
-                key = self.compiled.ranks[rank].key
-                self._keep(key, name)
-                for other in list(self.take.get(key, ())) if everywhere else ():
-                    if catalogue.expand(other) & bit:  # it comes along with another
-                        self._keep(key, other)
+        found = [
+            (rank.key, name)
+            for rank in self.compiled.ranks
+            if not rank.unbounded and not rank.kept_by
+            for name in catalogue.names(self.compiled.carried[rank.position])
+        ]
+        return sorted(found, key=lambda each: -RISKS.index(catalogue.capabilities[each[1]].risk))
 
-    def _needs(self, deed: Deed) -> Iterator[str]:
-        """Yield the capabilities that a deed rests on."""
-        catalogue, rules = self.compiled.catalogue, self.names.charter.rules
-        if deed.action in NAMES:
-            keys: Sequence[str] = [deed.using] if deed.using else rules.act(deed.action).using
-        else:
-            asked = self.names.asked(deed.member or VISITOR, self.now)
-            keys = [self.names.capability(deed.action, asked, self.names.author(deed.author or None))]
-        seeing = [rules.seeing] if rules.seeing else []
-        mask = 0
-        for key in (*keys, *seeing):
-            mask |= catalogue.rests_on(key)
-        yield from catalogue.names(mask)
+    def _take(self, some: Sequence[tuple[str, str]]) -> None:
+        """Take all of these where that does no harm, else half by half."""
+        if not some:
+            return
+        if self._harmless({*self.taken, *some}):
+            self.taken.update(some)
+        elif len(some) > 1:
+            middle = len(some) // 2
+            self._take(some[:middle])
+            self._take(some[middle:])
 
-    def _keep(self, key: str, name: str) -> None:
-        """Leave a capability with a rank, and with those that it builds on."""
-        if name in self.take.get(key, ()):
-            self.take[key].remove(name)
-        for base in self.names.charter.ranks[key].builds_on:
-            self._keep(base, name)
+    def _harmless(self, taken: set[tuple[str, str]]) -> bool:
+        by_rank: dict[str, list[str]] = {}
+        for key, name in taken:
+            by_rank.setdefault(key, []).append(name)
+        charter = self.names.charter
+        for key, some in by_rank.items():
+            charter = withholding(charter, key, some)
+        lost = _lost(self.compiled, charter)
+        cases = [case for case in self.cases if any(lost.get(rank, 0) & case.mask for rank in case.ranks)]
+        if not cases:
+            return True
+        after = Judge(States([self.judge.states.now._replace(names=self.names.after(charter=charter))]), self.judge.now)
+        return all(self._allowed(after, case.deed) for case in cases)
+
+    @staticmethod
+    def _allowed(judge: Judge, deed: Deed) -> bool:
+        try:
+            return bool(judge.answer(deed, 0, judge.now))
+        except AskAboveError:
+            return False
+
+    def _cases(self, deeds: Iterable[Deed]) -> list[_Case]:
+        """Return what is to stay allowed, each once that comes to the same."""
+        state, found = len(self.judge.states.states) - 1, dict[object, _Case]()
+        for deed in deeds:
+            parties = [*self.judge.parties(deed, state, self.judge.now)]
+            if deed.action in NAMES:
+                found[deed] = _Case(deed, frozenset(range(len(self.compiled.ranks))), -1)
+                continue
+            asked: Asked = parties[0]
+            place = self.names.place_number(deed.place)
+            capability = self.names.capability(deed.action, asked, deed.author or None)
+            alike = asked.profile, asked.owner, asked.status, capability, place
+            ranks = frozenset(ranks_at(self.compiled, asked.profile, place) if asked.profile else ())
+            found.setdefault(alike, _Case(deed, ranks, self.compiled.rests(capability, place)))
+        return list(found.values())

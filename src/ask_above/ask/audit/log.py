@@ -1,17 +1,26 @@
-"""A log of what members did: its columns, whatever they are called, and its moments."""
+"""A log of what members did, whatever its form: rows of keys, of instants and of decisions, before anything is counted.
+
+The rule of each column stands in ``docs/scale.md``.
+"""
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Mapping
 from datetime import tzinfo
-from typing import TYPE_CHECKING, Any, Final
+from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
+from ask_above.charter.moments import as_instant, zone
 from ask_above.charter.names import listed, nearest
-from ask_above.errors import QuestionError
+from ask_above.errors import LogFaultError, QuestionError
 from ask_above.people.directory import folded
 
 if TYPE_CHECKING:
+    import numpy as np
     import pandas as pd
+    from numpy.typing import NDArray
+
+    from ask_above.ask.audit.called import Called
 
 TEXTS: Final = ("member", "action", "place", "author", "target", "to", "of", "using")
 """The columns that say what was done; all but the first two may be missing."""
@@ -30,7 +39,86 @@ _CALLED: Final = {
     "using": ("using", "with"),
     "decision": ("decision", "allowed", "permitted", "outcome"),
 }
-_NO: Final = frozenset({"false", "no", "0", "deny", "denied"})
+DONE: Final = (
+    "true",
+    "t",
+    "yes",
+    "y",
+    "1",
+    "allow",
+    "allowed",
+    "permit",
+    "permitted",
+    "grant",
+    "granted",
+    "ok",
+    "success",
+)
+REFUSED: Final = (
+    "false",
+    "f",
+    "no",
+    "n",
+    "0",
+    "deny",
+    "denied",
+    "refuse",
+    "refused",
+    "forbid",
+    "forbidden",
+    "reject",
+    "rejected",
+)
+_MISSING: Final = ("", "null", "none", "nan", "<na>")
+_OFFSET: Final = re.compile(r"[Tt ]\d\d.*?(?:[Zz]|[+-]\d\d(?::?\d\d){0,2})$")
+_MICROSECONDS: Final = "datetime64[us]"
+
+
+class Coded(NamedTuple):
+    """A column of texts: ``codes`` (``int64``) say for each row which of the ``names`` it has."""
+
+    codes: NDArray[np.int64]
+    names: NDArray[Any]
+
+
+class LogRows(NamedTuple):
+    """The rows of what was done: a column for each of :data:`TEXTS`, ``when`` in microseconds since 1970.
+
+    ``refused`` counts the rows of what was asked and not allowed, which are left out.
+    """
+
+    texts: dict[str, Coded]
+    when: NDArray[np.int64]
+    refused: int
+
+
+class LogReader(NamedTuple):
+    """How a log is read: ``mapping`` says which column is which field, times without an offset are in ``zone``."""
+
+    mapping: Mapping[str, str]
+    zone: str
+    called: Called
+
+    def read(self, part: pd.DataFrame | Any) -> LogRows:
+        """Read a part of a log, a data frame or an Arrow table.
+
+        Raises :class:`LogFaultError` for a row whose moment or decision is none, :class:`QuestionError` for columns
+        that do not say who did what when.
+        """
+        import numpy as np
+
+        arrow = hasattr(part, "schema")
+        fields = fields_of(part.column_names if arrow else part.columns, self.mapping)
+        when = _moments(_series(part[fields["when"]]), zone(self.zone))
+        done = np.ones(len(when), dtype=bool)
+        if "decision" in fields:
+            done = _decisions(_coded(part[fields["decision"]]))
+        nothing = Coded(np.zeros(len(when), dtype=np.int64), np.array([""], dtype=object))
+        texts = {name: _coded(part[fields[name]]) if name in fields else nothing for name in TEXTS}
+        texts = {name: Coded(codes, self.called.keys(name, names)) for name, (codes, names) in texts.items()}
+        if not done.all():
+            texts = {name: Coded(codes[done], names) for name, (codes, names) in texts.items()}
+        return LogRows(texts, when[done], int((~done).sum()))
 
 
 def fields_of(columns: Iterable[object], mapping: Mapping[str, str]) -> dict[str, str]:
@@ -48,7 +136,10 @@ def fields_of(columns: Iterable[object], mapping: Mapping[str, str]) -> dict[str
             near = nearest(field, FIELDS)
             hint = f" Nearest: {listed(near, 'or')}." if near else ""
             raise QuestionError(f"There is no field '{field}'; there are {listed(FIELDS)}.{hint}")
-        _take(found, column, field)
+        if field in found:
+            raise QuestionError(f"Both '{found[field]}' and '{column}' are said to be {field}.")
+        if field:
+            found[field] = column
     called = {name: field for field, names in _CALLED.items() for name in names}
     for column in known:
         field = called.get(folded(column), "")
@@ -62,67 +153,86 @@ def fields_of(columns: Iterable[object], mapping: Mapping[str, str]) -> dict[str
     return found
 
 
-def _take(found: dict[str, str], column: str, field: str) -> None:
-    if field in found:
-        raise QuestionError(f"Both '{found[field]}' and '{column}' are said to be {field}.")
-    if field:
-        found[field] = column
+def _series(column: Any) -> pd.Series[Any]:
+    """Return a column as pandas has it; dates of Arrow as they are written."""
+    if not hasattr(column, "combine_chunks"):
+        return column  # type: ignore[no-any-return]
+    import pyarrow as pa
+
+    return (column if pa.types.is_timestamp(column.type) else column.cast(pa.string())).to_pandas()  # type: ignore[no-any-return]
 
 
-def read_log(frame: pd.DataFrame, mapping: Mapping[str, str], zone: tzinfo) -> tuple[pd.DataFrame, int]:
-    """Return a log with a column of text for each field of :data:`TEXTS` and ``when`` as microseconds since 1970.
-
-    The index is that of the frame; rows of what was refused are left out, and counted in the second value. Times
-    without an offset are in ``zone``. Raises :class:`QuestionError` for a moment that is none.
-    """
+def _coded(column: Any) -> Coded:
+    """Return a column as texts without the space around them; what is missing is the empty text."""
     import numpy as np
     import pandas as pd
 
-    fields = fields_of(frame.columns, mapping)
-    refused = 0
-    if "decision" in fields:
-        said = frame[fields["decision"]].astype(str).str.lower()
-        done = ~said.isin(_NO)
-        refused = int((~done).sum())
-        frame = frame[done]
-    texts: dict[str, Any] = {}
-    for field in TEXTS:
-        if field in fields:
-            column = frame[fields[field]]
-            texts[field] = column.astype(object).where(column.notna(), "").astype(str)
-        else:
-            texts[field] = pd.Series("", index=frame.index, dtype=object)
-    found = pd.DataFrame(texts, index=frame.index)
-    found["place"] = found["place"].where(found["place"] != "", "site")
-    found["when"] = np.asarray(_moments(frame[fields["when"]], zone), dtype=np.int64)
-    return found, refused
+    if hasattr(column, "combine_chunks"):
+        import pyarrow as pa
+
+        if not pa.types.is_dictionary(column.type):
+            column = column.cast(pa.string()).dictionary_encode()
+        whole = column.unify_dictionaries().combine_chunks()
+        chunk = whole.chunk(0) if hasattr(whole, "chunk") else whole
+        some = chunk.dictionary.to_pylist()
+        codes = chunk.indices.fill_null(len(some)).to_numpy(zero_copy_only=False)
+    else:
+        codes, some = pd.factorize(column)
+        codes = np.where(codes < 0, len(some), codes)
+    # the last name is that of the rows which have none
+    names = np.array([*("" if name is None else str(name).strip() for name in some), ""], dtype=object)
+    return Coded(codes.astype(np.int64, copy=False), names)
 
 
-def _moments(column: pd.Series[Any], zone: tzinfo) -> Any:
-    """Return moments as microseconds since 1970."""
+def _decisions(column: Coded) -> NDArray[np.bool_]:
+    """Return which rows were done: all but those that say they were refused. Raises for a word that is neither."""
+    import numpy as np
+
+    words = [str(name).casefold().removesuffix(".0") for name in column.names]
+    strange = np.array([word not in {*DONE, *REFUSED, *_MISSING} for word in words])[column.codes]
+    if strange.any():
+        row = int(strange.argmax())
+        raise LogFaultError(
+            row,
+            f"'{column.names[column.codes[row]]}' is no decision. Done: {listed(DONE, 'or')}; refused: "
+            f"{listed(REFUSED, 'or')}; or say which column is none: --map COLUMN=",
+        )
+    return ~np.array([word in REFUSED for word in words])[column.codes]
+
+
+def _moments(column: pd.Series[Any], where: tzinfo | None) -> NDArray[np.int64]:
+    """Return moments as microseconds since 1970 (rule 4.6)."""
     import pandas as pd
 
-    if not pd.api.types.is_datetime64_any_dtype(column):
-        text = column.astype(str)
-        try:
-            column = pd.to_datetime(text, format="ISO8601", utc=True)
-        except (ValueError, TypeError):
-            parsed = pd.to_datetime(text, format="ISO8601", utc=True, errors="coerce")
-            wrong = parsed.isna()
-            first = wrong.to_numpy().argmax()
-            raise QuestionError(
-                f"Row {first + 1} of the log: '{text.iloc[first]}' is no moment in ISO 8601, such as "
-                "2026-11-26T18:30:00+00:00."
-            ) from None
-        local = ~text.str.contains(r"(?:Z|[+-]\d\d:?\d\d)$", regex=True)
-        if local.any():  # what has no offset was read as if it were UTC
-            there = column[local].dt.tz_localize(None).dt.tz_localize(zone, ambiguous=True, nonexistent="shift_forward")
-            column = column.copy()
-            column[local] = there.dt.tz_convert("UTC")
-    elif column.dt.tz is None:
-        column = column.dt.tz_localize(zone, ambiguous=True, nonexistent="shift_forward").dt.tz_convert("UTC")
+    if pd.api.types.is_datetime64_any_dtype(column):
+        column = column.reset_index(drop=True)
+        local = pd.Series(column.dt.tz is None, index=column.index)
+        read = column.dt.tz_localize("UTC") if column.dt.tz is None else column.dt.tz_convert("UTC")
+        text = column
     else:
-        column = column.dt.tz_convert("UTC")
-    if column.isna().any():
-        raise QuestionError(f"Row {int(column.isna().to_numpy().argmax()) + 1} of the log has no moment.")
-    return column.dt.tz_localize(None).astype("datetime64[us]").astype("int64")
+        text = column.astype(str).str.strip().reset_index(drop=True)
+        read = pd.to_datetime(text, format="ISO8601", utc=True, errors="coerce")
+        local = ~text.str.contains(_OFFSET)
+    wrong = read.isna().to_numpy()
+    if wrong.any():
+        row = int(wrong.argmax())
+        if str(text.iloc[row]).casefold() in {*_MISSING, "nat"}:
+            raise LogFaultError(row, "the row has no moment.")
+        raise LogFaultError(row, f"'{text.iloc[row]}' is no moment in ISO 8601, such as 2026-11-26T18:30:00+00:00.")
+    return _in_zone(read.dt.tz_localize(None).astype(_MICROSECONDS), local, where)
+
+
+def _in_zone(read: pd.Series[Any], local: pd.Series[Any], where: tzinfo | None) -> NDArray[np.int64]:
+    """Return instants of what was read as if it were UTC, though some are ``local`` times."""
+    import numpy as np
+
+    found = read.astype("int64").to_numpy(copy=True)
+    if where is not None and local.any():
+        there = read[local].dt.tz_localize(where, ambiguous="NaT", nonexistent="NaT")
+        instants = (
+            there.dt.tz_convert("UTC").dt.tz_localize(None).astype(_MICROSECONDS).astype("int64").to_numpy(copy=True)
+        )
+        for row in np.flatnonzero(there.isna().to_numpy()):  # a local time that occurs twice, or not at all
+            instants[row] = as_instant(read[local].iloc[row].to_pydatetime(), where)
+        found[local.to_numpy()] = instants
+    return np.asarray(found, dtype=np.int64)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable
 from datetime import timedelta
 from functools import cached_property
 from typing import TYPE_CHECKING, Final, NamedTuple, TypeVar
@@ -18,7 +18,8 @@ from ask_above.printing import Printed
 if TYPE_CHECKING:
     import pandas as pd
 
-    from ask_above.ask.audit.least import Least
+    from ask_above.ask.audit.least import Least, Unused
+    from ask_above.ask.audit.through import Use
 
 _GRAVE: Final = {"assign": "high", "unassign": "high", "manage": "high", "moderate": "medium", "call": "medium"}
 _LONG = timedelta(days=90)
@@ -28,8 +29,9 @@ _LONG = timedelta(days=90)
 class NotAllowed(NamedTuple):
     """Something that was done and was not allowed then, folded by who did what where, and why not.
 
-    ``since`` is the number of the change that took the right away, ``ended`` the assignment whose end did; ``None``
-    where there is none such. ``now`` tells whether it is allowed now.
+    It was allowed until ``until``, where it ever was. ``since`` is the number of the change that took the right away,
+    ``ended`` the assignment whose end did, ``began`` the one whose beginning did; ``None`` where there is none such.
+    ``now`` tells whether it is allowed now.
     """
 
     deed: Deed
@@ -42,6 +44,8 @@ class NotAllowed(NamedTuple):
     since: int | None
     ended: Assignment | None
     now: bool
+    began: Assignment | None = None
+    until: Instant | None = None
 
 
 class TurnedSince(NamedTuple):
@@ -69,7 +73,7 @@ class UnknownName(NamedTuple):
 class Used(NamedTuple):
     """What the holders of a rank used through it: how often, by how many, when last.
 
-    ``rank`` is a rank's key, ``exception in PLACE``, ``group KEY``, ``override RANK in PLACE`` or ``owner``.
+    ``rank`` is a rank's key, ``exception in PLACE``, ``group KEY in PLACE``, ``override RANK in PLACE`` or ``owner``.
     """
 
     rank: str
@@ -77,15 +81,6 @@ class Used(NamedTuple):
     times: int
     members: int
     last: Instant
-
-
-class Unused(NamedTuple):
-    """A capability that a rank carries and that no holder used in all the time of the log."""
-
-    rank: str
-    capability: str
-    holders: int
-    command: str
 
 
 class Audit(Printed):
@@ -141,18 +136,19 @@ class Audit(Printed):
     @cached_property
     def not_allowed(self) -> list[NotAllowed]:
         """What was not allowed when it was done, the gravest and most frequent first."""
-        found: dict[tuple[Deed, str, int | None], NotAllowed] = {}
+        found: dict[tuple[Deed, str, Instant | None], NotAllowed] = {}
         for each in self.judged:
             if each.allowed is not False:
                 continue
             reason = self.judge.answer(each.deed, each.state, each.first).reason
-            ended = self.judge.ended(each.deed, each.state, each.first)
-            since = None if ended else self.judge.turned_by(each.deed, each.state, each.first)
-            key = each.deed, reason, since
+            turn = self.judge.turn(each.deed, each.first)
+            since, ended, began, until = turn or (None, None, None, None)
+            key = each.deed, reason, until
             known = found.get(key)
             number = self.states.states[each.state].number
             risk, now = self.risk(each.deed), bool(each.now)
-            one = NotAllowed(each.deed, each.times, each.first, each.last, risk, reason, number, since, ended, now)
+            seen = each.deed, each.times, each.first, each.last
+            one = NotAllowed(*seen, risk, reason, number, since, ended, now, began, until)
             found[key] = one if known is None else _added(known, one)
         return sorted(found.values(), key=lambda e: (-RISKS.index(e.risk), -e.times, e.first, e.deed))
 
@@ -195,16 +191,19 @@ class Audit(Printed):
 
     @cached_property
     def used(self) -> list[Used]:
-        """What was used through each rank, in the charter's order; then through exceptions, groups and overrides."""
-        found: dict[tuple[str, str], list[Judged]] = {}
-        names = self.states.now.names
+        """What was used through each rank, in the charter's order; then through exceptions, groups and overrides.
+
+        A capability was used where something that was allowed rested on it, through everything that sufficed for it
+        (rule 11.2).
+        """
+        found: dict[Use, list[Judged]] = {}
         for each in self.judged:
-            if each.by:
-                found.setdefault((each.by, _full(each, names.charter.catalogue.pairs)), []).append(each)
-        order = {key: n for n, key in enumerate(names.charter.ranks)}
+            for use in each.uses:
+                found.setdefault(use, []).append(each)
+        order = {key: n for n, key in enumerate(self.states.now.names.charter.ranks)}
         rows = [
-            Used(by, key, sum(e.times for e in some), len({e.deed.member for e in some}), max(e.last for e in some))
-            for (by, key), some in found.items()
+            Used(*use, sum(e.times for e in some), len({e.deed.member for e in some}), max(e.last for e in some))
+            for use, some in found.items()
         ]
         return sorted(rows, key=lambda e: (order.get(e.rank, len(order)), e.rank, -e.times, e.capability))
 
@@ -216,49 +215,31 @@ class Audit(Printed):
 
     @cached_property
     def unused(self) -> list[Unused]:
-        """What a rank carries, that was held, and that nobody used through it in all the time of the log.
+        """What a rank carries, that was held, and that nobody used through it in all the time of the log (rule 11.3).
 
         Nothing where the log is shorter than ninety days, of high risk, or kept for the day by ``rules.advice.silent``.
         Automatic and unbounded ranks are left out, and what every member has anyway.
         """
-        if timedelta(days=self.days) < _LONG or "unused" in self.states.now.names.charter.rules.advice.silent:
-            return []
-        names = self.states.now.names
-        compiled, charter = names.decider.compiled, names.charter
-        seen = {(each.rank, each.capability) for each in self.used}
-        held: dict[str, set[str]] = {}
-        for each in names.register.assignments:
-            held.setdefault(each.rank, set()).add(each.member)
-        common = 0
-        for rank in compiled.ranks:
-            if rank.automatic:
-                common |= compiled.carried[rank.position]
-        found = []
-        for rank in compiled.ranks:
-            if rank.automatic or rank.unbounded or rank.key not in held:
-                continue
-            own = compiled.carried[rank.position] & ~common
-            for base in rank.builds_on:
-                own &= ~compiled.carried[compiled.rank_at[base]]
-            for key in compiled.catalogue.names(own):
-                if (rank.key, key) not in seen and charter.catalogue.capabilities[key].risk != "high":
-                    command = f"ask-above rank withhold {rank.key} {key} --plan"
-                    found.append(Unused(rank.key, key, len(held[rank.key]), command))
-        return found
+        from ask_above.ask.audit.least import unused
+
+        span = self.span
+        silent = "unused" in self.states.now.names.charter.rules.advice.silent
+        return (
+            unused(self.judge, self.judged, span) if span and not silent and timedelta(days=self.days) >= _LONG else []
+        )
 
     def used_by(self, rank: str) -> list[tuple[str, str]]:
         """Return what was used through a rank as pairs of capability and place: needs for ``Community.fit``."""
-        pairs = self.states.now.names.charter.catalogue.pairs
-        found = {(_full(each, pairs), each.deed.place) for each in self.judged if each.by == rank}
-        return sorted(found)
+        return sorted({(use.capability, e.deed.place) for e in self.judged for use in e.uses if use.through == rank})
 
     def least(self) -> list[Least]:
-        """Return what each rank could do without: all that was done, and is allowed now, would still be allowed."""
+        """Return what each rank could do without: all that was done, and is allowed now, would still be allowed.
+
+        From what is left nothing more could be taken; what is of high risk is taken first (rule 11.4).
+        """
         from ask_above.ask.audit.least import least
 
-        deeds = list(dict.fromkeys(each.deed for each in self.judged if each.now))
-        used = {(each.rank, each.capability) for each in self.used}
-        return least(self.states.now.names, self.judge.now, deeds, used)
+        return least(self.judge, dict.fromkeys(each.deed for each in self.judged if each.now))
 
     # -- as a table
 
@@ -266,12 +247,12 @@ class Audit(Printed):
         """Return one row for each deed in each stretch of time: the deed's columns, times, first, last, state, allowed.
 
         ``first`` and ``last`` are moments in UTC, ``state`` is the number of a change, ``allowed`` and ``now`` are
-        nullable booleans, ``by`` is what it was done through.
+        nullable booleans, ``by`` is what it was done through, in alphabetical order.
         """
         import pandas as pd
 
         rows = [
-            (*e.deed, e.times, e.first, e.last, self.states.states[e.state].number, e.allowed, e.now, e.by)
+            (*e.deed, e.times, e.first, e.last, self.states.states[e.state].number, e.allowed, e.now, _by(e.uses))
             for e in self.judged
         ]
         columns = [*Deed._fields, "times", "first", "last", "state", "allowed", "now", "by"]
@@ -288,10 +269,5 @@ def _added(known: CountedT, more: NotAllowed | Judged) -> CountedT:
     )
 
 
-def _full(judged: Judged, pairs: Mapping[str, Sequence[str]]) -> str:
-    """Return the full name of what was used: one's own where whoever did it is the author."""
-    deed = judged.deed
-    if deed.action not in pairs:
-        return deed.action
-    own, everybody = pairs[deed.action]
-    return own if deed.author and deed.author == deed.member else everybody
+def _by(uses: Iterable[Use]) -> str:
+    return ", ".join(sorted({use.through for use in uses}))
