@@ -6,6 +6,7 @@ import csv
 import json
 import shutil
 from pathlib import Path
+from typing import Any
 
 import openpyxl
 import pytest
@@ -452,10 +453,11 @@ class TestSheet:
         book = openpyxl.load_workbook(here / "grid.xlsx")
         page = book.active
         assert page is not None
-        assert page.freeze_panes == "D3"
+        assert page.freeze_panes == "D4"
+        assert page.row_dimensions[2].hidden
         assert page.data_validations.dataValidation[0].formula1 == '"yes,no,as it comes,(yes),(no)"'
-        columns = {cell.value: cell.column for cell in page[2]}
-        for row in page.iter_rows(min_row=3):
+        columns = {cell.value: cell.column for cell in page[3]}
+        for row in page.iter_rows(min_row=4):
             if row[1].value == "kit.lend":
                 row[columns["Board host"] - 1].value = "x"
             if row[1].value == "photo.upload":
@@ -493,11 +495,115 @@ class TestSheet:
         assert "Steward may do everything" in done.stderr
         assert not (here / "register.db").exists()
 
+    @pytest.mark.parametrize("ending", [".csv", ".xlsx", ".ods"])
+    def test_titles_are_for_people_and_keys_say_which_rank_is_meant(self, tmp_path: Path, ending: str) -> None:
+        """One rank's title is another's key, and two have one title: nothing is swapped."""
+        self._mill(tmp_path)
+        assert run("grid", "--sheet", f"grid{ending}", cwd=tmp_path).returncode == 0
+        assert "Nothing in the sheet differs" in run("grid", "--take", f"grid{ending}", cwd=tmp_path).stdout
+
+    def test_a_name_that_is_one_rank_s_key_and_another_s_title_is_asked_about(self, tmp_path: Path) -> None:
+        self._mill(tmp_path)
+        (tmp_path / "own.csv").write_text("what,warden,host\nlog.add,x,\n")
+        done = run("grid", "--take", "own.csv", "--yes", cwd=tmp_path)
+        assert done.returncode == 2
+        assert "'warden' is the key of one rank and the title of host" in " ".join(done.stderr.split())
+
+    def test_one_s_own_table_is_taken_by_key_or_sentence_and_its_headings_are_passed_over(self, tmp_path: Path) -> None:
+        self._mill(tmp_path)
+        charter = tmp_path / "charter.yaml"
+        charter.write_text(charter.read_text().replace("{key: miller, title: Third", "{key: miller, title: Miller"))
+        lines = ["Who may what,,", ",Miller,third", "The log,,", "Add to the log,x,x", "log.mend,x,", "Odd words,x,"]
+        (tmp_path / "own.csv").write_text("\n".join(lines[:-1]) + "\n")
+        done = run("grid", "--take", "own.csv", "--yes", "--force", "--why", "a table", cwd=tmp_path)
+        assert done.returncode == 0, done.stderr
+        ranks = Community.open(tmp_path).charter.ranks
+        assert {key: rank.grants.words for key, rank in ranks.items()} == {
+            "host": ("log.add",),
+            "warden": ("log.mend",),
+            "miller": ("log.add", "log.mend"),
+            "third": ("log.add",),
+        }
+        (tmp_path / "own.csv").write_text("\n".join(lines) + "\n")
+        assert "there is no capability 'Odd words'" in run("grid", "--take", "own.csv", cwd=tmp_path).stderr
+
+    def test_what_a_sheet_says_twice_and_not_alike_is_a_fault(self, tmp_path: Path) -> None:
+        self._mill(tmp_path)
+        (tmp_path / "own.csv").write_text("what,miller\nlog.add,x\nAdd to the log,no\nlog.mend,x\nlog.mend,yes\n")
+        done = run("grid", "--take", "own.csv", "--yes", cwd=tmp_path)
+        assert done.returncode == 2
+        assert "Lines 2 and 3 differ on log.add for miller: 'x' and 'no'." in " ".join(done.stderr.split())
+        assert "log.mend for" not in done.stderr
+
+    @pytest.mark.parametrize("ending", ["xlsx", "ods"])
+    def test_a_merged_cell_and_a_formula_without_a_value_are_told_with_their_address(
+        self, tmp_path: Path, ending: str
+    ) -> None:
+        self._mill(tmp_path)
+        if ending == "xlsx":
+            book = openpyxl.Workbook()
+            page: Any = book.active
+            for line in (["Who may what"], ["what", "miller", "third"], ["log.add", "x", ""], ["log.mend", "=1", "x"]):
+                page.append(line)
+            page.merge_cells("A1:C1")  # a title over all of it is none of our business
+            page.merge_cells("B3:C3")
+            book.save(tmp_path / "own.xlsx")
+        else:
+            self._ods(tmp_path / "own.ods")
+        done = run("grid", "--take", f"own.{ending}", "--yes", cwd=tmp_path)
+        said = " ".join(done.stderr.split())
+        assert done.returncode == 2
+        assert "B4 holds a formula without its value" in said
+        assert f"{'B3:C3' if ending == 'xlsx' else 'B3'} is merged out of several cells" in said
+        assert said.count("merged") == 1
+
+    @staticmethod
+    def _ods(file: Path) -> None:
+        from odf.opendocument import OpenDocumentSpreadsheet
+        from odf.table import CoveredTableCell, Table, TableCell, TableRow
+        from odf.text import P
+
+        document: Any = OpenDocumentSpreadsheet()
+        page = Table(name="Own")
+        document.spreadsheet.addElement(page)
+        for words in (["Who may what"], ["what", "miller", "third"], ["log.add", "x", None], ["log.mend", "=1", "x"]):
+            row = TableRow()
+            page.addElement(row)
+            for n, word in enumerate(words):
+                wide = (
+                    {"numbercolumnsspanned": 2, "numberrowsspanned": 1}
+                    if n + 1 < len(words) and words[n + 1] is None
+                    else {}
+                )
+                cell = CoveredTableCell() if word is None else TableCell(valuetype="string", **wide)
+                if word == "=1":
+                    cell = TableCell(formula="of:=1")
+                elif word:
+                    cell.addElement(P(text=word))
+                row.addElement(cell)
+        document.save(str(file))
+
+    @staticmethod
+    def _mill(folder: Path) -> None:
+        (folder / "charter.yaml").write_text(
+            """charter: 1
+key: mill
+owner: ada
+capabilities: {Work: {log.add: Add to the log, log.mend: Mend the log}}
+ranks:
+  - {key: host, title: Warden, grants: [log.add]}
+  - {key: warden, title: Host, grants: [log.mend]}
+  - {key: miller, title: Third, grants: []}
+  - {key: third, title: Third}
+"""
+        )
+        (folder / "members.csv").write_text("key\nada\n")
+
     @staticmethod
     def _fill(folder: Path, title: str, capability: str, said: str) -> None:
         with (folder / "grid.csv").open(newline="", encoding="utf-8") as file:
             rows = list(csv.reader(file))
-        column = rows[1].index(title)
+        column = rows[2].index(title)
         next(row for row in rows if len(row) > 1 and row[1] == capability)[column] = said
         with (folder / "grid.csv").open("w", newline="", encoding="utf-8") as file:
             csv.writer(file).writerows(rows)

@@ -22,6 +22,8 @@ YES, NO, AS_IT_COMES = "yes", "no", "as it comes"
 CHOICES: Final = (YES, NO, AS_IT_COMES)
 COMES: Final = {True: "(yes)", False: "(no)"}
 BARRED, NO_MEANING = "(barred)", "-"
+KEYS: Final = "Keys"
+"""What the line of ranks' keys begins with; the titles beside it are for people."""
 HEADS: Final = ("Heading", "Capability", "What it lets one do")
 
 _TICKS: Final = {"yes", "y", "x", "✓", "✔", "☑", "1", "true", "on", "ja", "oui", "+"}
@@ -93,46 +95,83 @@ def meaning_of(text: str) -> str | None:
 def filled(decider: Decider, made_from: GridSheet, lines: Sequence[Sequence[str]]) -> Filled:
     """Return what the lines of a sheet that was filled in come to, beside the sheet that it was made from.
 
-    Nothing that the sheet does not hold is touched. The first line names the ranks, by title or key.
+    Nothing that the sheet does not hold is touched. A line of keys says which rank each column is, else the first line
+    that names ranks, by title or key. A line is a capability's by its key, else by the sentence that says what it is;
+    lines before the ranks, and headings, are passed over. What is said twice, and not alike, is a fault.
     """
-    directory = Directory(decider.compiled.charter, decider.people.register)
+    charter = decider.compiled.charter
     faults: list[str] = []
-    at, ranks = _columns(directory, lines[0] if lines else (), faults)
-    said: dict[str, dict[str, str]] = {}
-    for n, line in enumerate(lines[1:], 2):
-        name = line[at].strip() if at < len(line) else ""
-        if not name:
+    heads = _Heads(Directory(charter, decider.people.register), lines, faults)
+    sentences = [folded(each.about) for each in charter.catalogue.capabilities.values()]
+    by_sentence = {
+        folded(each.about): key
+        for key, each in charter.catalogue.capabilities.items()
+        if sentences.count(folded(each.about)) == 1
+    }
+    said: dict[tuple[str, str], tuple[str, str, int]] = {}
+    for n, line in enumerate(lines[heads.line + 1 :], heads.line + 2):
+        name = line[heads.at].strip() if heads.at < len(line) else ""
+        key = name if name in made_from.cells else by_sentence.get(folded(name))
+        if not name or (key is None and not any(cell.strip() for cell in line[heads.at + 1 :])):
             continue
-        if name not in made_from.cells:
+        if key is None:
             near = nearest(name, made_from.cells)
             faults.append(f"Line {n}: there is no capability '{name}'." + (f" Nearest: {near[0]}." if near else ""))
             continue
-        for column, rank in ranks.items():
+        for column, rank in heads.ranks:
             text = line[column] if column < len(line) else ""
-            was = made_from.cells[name].get(rank)
             meant = meaning_of(text)
             if meant is None:
                 faults.append(f"Line {n}, {rank}: '{text}' is neither yes, no, nor {AS_IT_COMES}.")
-            elif was is not None and meant != meaning_of(was) and text != was:
-                said.setdefault(rank, {})[name] = meant
-    return Filled([*_edits(decider, made_from.place, said, faults)], faults)
+                continue
+            before = said.setdefault((rank, key), (meant, text, n))
+            if before[0] != meant:
+                faults.append(f"Lines {before[2]} and {n} differ on {key} for {rank}: '{before[1]}' and '{text}'.")
+    changes: dict[str, dict[str, str]] = {}
+    for (rank, key), (meant, text, _) in said.items():
+        was = made_from.cells[key].get(rank)
+        if was is not None and meant != meaning_of(was) and text != was:
+            changes.setdefault(rank, {})[key] = meant
+    return Filled([*_edits(decider, made_from.place, changes, faults)], faults)
 
 
-def _columns(directory: Directory, heads: Sequence[str], faults: list[str]) -> tuple[int, dict[int, str]]:
-    """Return the column of capabilities, and that of each rank."""
-    names = [folded(head) for head in heads]
-    at = names.index("capability") if "capability" in names else 0
-    ranks: dict[int, str] = {}
-    for n, head in enumerate(heads):
-        if n == at or not head.strip() or folded(head) in map(folded, HEADS):
-            continue
-        found = directory.find(head.strip(), NameKind.RANK)
+class _Heads:
+    """Which line names the ranks, the column of capabilities, and which columns are which ranks."""
+
+    def __init__(self, directory: Directory, lines: Sequence[Sequence[str]], faults: list[str]) -> None:
+        self.directory = directory
+        keyed = next((line for line in lines[:1] if line and folded(line[0]) == folded(KEYS)), ())
+        self.line = 1 if keyed else self._line(lines)
+        heads = lines[self.line] if self.line < len(lines) else ()
+        names = [folded(head) for head in heads]
+        self.at = names.index("capability") if "capability" in names else 0
+        self.ranks: list[tuple[int, str]] = []
+        for n, head in enumerate(heads):
+            key = keyed[n].strip() if n < len(keyed) else ""
+            if n == self.at or not (key or head.strip()) or names[n] in map(folded, HEADS):
+                continue
+            try:
+                self.ranks.append((n, self._rank(key or head.strip(), by_key=bool(key))))
+            except EditError as error:
+                faults.append(str(error))
+
+    def _line(self, lines: Sequence[Sequence[str]]) -> int:
+        ranks = self.directory.charter.ranks.values()
+        named = {folded(name) for rank in ranks for name in (rank.key, rank.title) if name}
+        return next((n for n, line in enumerate(lines) if any(folded(cell) in named for cell in line[1:])), 0)
+
+    def _rank(self, name: str, *, by_key: bool) -> str:
+        ranks = self.directory.charter.ranks
+        titled = [rank.key for rank in ranks.values() if folded(rank.title) == folded(name) and rank.key != name]
+        if name in ranks:
+            if titled and not by_key:
+                raise EditError(f"'{name}' is the key of one rank and the title of {titled[0]}: say the key of each.")
+            return name
+        found = None if by_key else self.directory.find(name, NameKind.RANK)
         if found is None:
-            near = directory.nearest(head, NameKind.RANK)
-            faults.append(f"The column '{head}' names no rank." + (f" Nearest: {near[0]}." if near else ""))
-        else:
-            ranks[n] = found.key
-    return at, ranks
+            near = self.directory.nearest(name, NameKind.RANK)
+            raise EditError(f"The column '{name}' names no rank." + (f" Nearest: {near[0]}." if near else ""))
+        return found.key
 
 
 def _edits(

@@ -73,7 +73,7 @@ def command(
 
 def _write(opened: Community, how: How, file: Path, place: str | None) -> None:
     """Write the grid as a sheet: titles of ranks across, capabilities with their headings down."""
-    from ask_above.ask.sheet import CHOICES, COMES, HEADS
+    from ask_above.ask.sheet import CHOICES, COMES, HEADS, KEYS
     from ask_above.ask.sheet import sheet as made
     from ask_above.files.sheets import Layout, write_sheet
 
@@ -81,14 +81,13 @@ def _write(opened: Community, how: How, file: Path, place: str | None) -> None:
     where = "" if place is None else f" in {opened.place(place).title} ({place})"
     last = home_of(how.community).read().loaded
     title = f"{_SHEET} {opened.charter.title or opened.charter.key}{where}, as of change {last.last if last else 0}"
-    titles = [rank.title or rank.key for rank in compiled.ranks]
-    names = [title if titles.count(title) == 1 else key for title, key in zip(titles, found.ranks, strict=True)]
-    lines = [[title], [*HEADS, *names]]
+    names = [rank.title or rank.key for rank in compiled.ranks]
+    lines = [[title], [KEYS, *[""] * (len(HEADS) - 1), *found.ranks], [*HEADS, *names]]
     for key, each in compiled.catalogue.capabilities.items():
         lines.append([each.heading, key, each.about, *(found.cells[key][rank] for rank in found.ranks)])
-    write_sheet(file, lines, Layout(1, len(HEADS), (*CHOICES, *COMES.values())), "Grid")
+    write_sheet(file, lines, Layout(2, len(HEADS), (*CHOICES, *COMES.values()), hidden=(1,)), "Grid")
     screen = stdout()
-    screen.line(f"Wrote {file}: {len(lines) - 2} capabilities by {len(names)} ranks.", "yes")
+    screen.line(f"Wrote {file}: {len(found.cells)} capabilities by {len(names)} ranks.", "yes")
     screen.paragraph(f"Change cells to yes, no or 'as it comes'; then: ask-above grid --take {file} --plan")
 
 

@@ -21,11 +21,15 @@ _LETTER_CM = 0.22
 
 
 class Layout(NamedTuple):
-    """How a sheet is laid out: lines above the heads, columns before the ranks, and what a cell may say."""
+    """How a sheet is laid out: lines above the heads, columns before the ranks, and what a cell may say.
+
+    ``hidden`` are lines, counted from 0, that are for programs alone.
+    """
 
     above: int = 0
     before: int = 0
     choices: tuple[str, ...] = ()
+    hidden: tuple[int, ...] = ()
 
 
 def check_ending(file: Path) -> str:
@@ -50,7 +54,11 @@ def write_sheet(file: Path, lines: Sequence[Sequence[str]], layout: Layout, name
 
 
 def read_sheet(file: Path) -> list[list[str]]:
-    """Return the lines of a sheet as text; of several sheets in one file the first."""
+    """Return the lines of a sheet as text; of several sheets in one file the first.
+
+    Raises :class:`QuestionError` with the address of a cell that is merged with others beside filled ones, and of a
+    formula whose value the file does not hold.
+    """
     ending = check_ending(file)
     if ending == ".csv":
         text = file.read_bytes().decode("utf-8-sig")
@@ -64,9 +72,65 @@ def read_sheet(file: Path) -> list[list[str]]:
 
     try:
         table = pd.read_excel(file, header=None, dtype=str, keep_default_na=False, na_filter=False)
+        unclear = _unclear_xlsx(file) if ending == ".xlsx" else _unclear_ods(file)
     except (ValueError, KeyError, OSError, BadZipFile, ExpatError) as error:
         raise QuestionError(f"{file.name} cannot be read as a sheet: {error}") from None
+    if unclear:
+        raise QuestionError(f"{file.name} cannot be taken as it stands. {' '.join(unclear)}")
     return [[unguarded(str(cell)) for cell in row] for row in table.itertuples(index=False)]
+
+
+def _unclear_xlsx(file: Path) -> list[str]:
+    import openpyxl
+
+    pages = [openpyxl.load_workbook(file, data_only=values).worksheets[0] for values in (True, False)]
+    values, written = pages
+    found = [
+        _no_value(cell.coordinate)
+        for row in written.iter_rows()
+        for cell in row
+        if cell.data_type == "f" and values[cell.coordinate].value is None
+    ]
+    for merged in written.merged_cells.ranges:
+        rows = values.iter_rows(merged.min_row, merged.max_row)
+        filled = sum(cell.value is not None for row in rows for cell in row)
+        found += [_merged(merged.coord)] if filled > 1 else []
+    return found
+
+
+def _unclear_ods(file: Path) -> list[str]:
+    from odf.opendocument import load
+    from odf.table import Table, TableRow
+
+    found: list[str] = []
+    row = 0
+    for line in load(str(file)).spreadsheet.getElementsByType(Table)[0].getElementsByType(TableRow):
+        column, filled, spans = 0, 0, list[str]()
+        for cell in line.childNodes:
+            said = {name: value for (_, name), value in cell.attributes.items()}
+            address, text = f"{_letters(column)}{row + 1}", str(cell)
+            filled += bool(text)
+            if "formula" in said and not text and "value" not in said:
+                found.append(_no_value(address))
+            if {"number-columns-spanned", "number-rows-spanned"} & said.keys():
+                spans.append(address)
+            column += int(said.get("number-columns-repeated", 1))
+        found += [_merged(each) for each in spans if filled > 1]
+        row += int(next((value for (_, name), value in line.attributes.items() if name == "number-rows-repeated"), 1))
+    return found
+
+
+def _letters(column: int) -> str:
+    more, last = divmod(column, 26)
+    return (_letters(more - 1) if more else "") + chr(ord("A") + last)
+
+
+def _no_value(address: str) -> str:
+    return f"{address} holds a formula without its value: write what it comes to."
+
+
+def _merged(address: str) -> str:
+    return f"{address} is merged out of several cells: separate them, and fill in each."
 
 
 def _package(name: str) -> Any:
@@ -109,6 +173,8 @@ def _xlsx(lines: Sequence[Sequence[str]], layout: Layout, name: str) -> bytes:
                     cell.fill, cell.font = fills[said], Font(bold=True)
                 elif said:
                     cell.font = Font(color="808080", italic=True)
+    for n in layout.hidden:
+        page.row_dimensions[n + 1].hidden = True
     for n, width in enumerate(_widths(lines, layout), 1):
         page.column_dimensions[get_column_letter(n)].width = width
     # on paper all ranks stand side by side, with the heads on every page
@@ -163,6 +229,8 @@ def _laid_out(content: bytes, layout: Layout, widths: Sequence[int]) -> bytes:
     rows = table.getElementsByType(TableRow)
     for cell in rows[layout.above].getElementsByType(TableCell) if len(rows) > layout.above else ():
         cell.setAttribute("stylename", head)
+    for n in layout.hidden:
+        rows[n].setAttribute("visibility", "collapse")
     if layout.choices:
         _let_choose(document, rows, layout)
     out = io.BytesIO()
