@@ -18,6 +18,7 @@ from pathlib import Path
 from statistics import median
 
 import numpy as np
+import pandas as pd
 import pyarrow as pa
 import pyarrow.parquet as pq
 
@@ -142,6 +143,29 @@ def main() -> None:
         )
         sql(logs, community, seconds)
         workers(logs, community)
+        strangers()
+
+
+def strangers(members: int = 20_000, rows: int = 10_000) -> None:
+    """What rows of as many members that nobody knows take, beside those of members that there are."""
+    people = "key\n" + "".join(f"m{n}\n" for n in range(members))
+    charter = (
+        "charter: 1\nkey: mill\nowner: m0\ncapabilities: {Work: {log.add: Add}}\n"
+        "ranks: [{key: all, title: All, held-by: members}]\n"
+    )
+    c = Community.from_texts({"charter.yaml": charter, "members.csv": people, "assignments.csv": "member,rank\n"})
+
+    def taken(begin: str) -> float:
+        frame = pd.DataFrame(
+            {"member": [f"{begin}{n}" for n in range(rows)], "action": "log.add", "when": "2026-05-01"}
+        )
+        start = time.perf_counter()
+        c.audit(frame).unknown  # noqa: B018
+        return time.perf_counter() - start
+
+    taken("m")
+    ratio = median(taken("stranger") / taken("m") for _ in range(5))
+    print(f"{rows} rows of members that nobody knows: {ratio:.2f} times those of known ones (limit 2)")
 
 
 def sql(logs: Path, community: Path, ours: float) -> None:
