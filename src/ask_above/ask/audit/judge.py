@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import suppress
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, Final, NamedTuple
 
 from ask_above.ask.acts import NAMES, Act, act_of
 from ask_above.ask.audit.log import TEXTS
@@ -23,6 +23,10 @@ from ask_above.people.register import Assignment
 
 if TYPE_CHECKING:
     import pandas as pd
+
+
+_MOST_KEPT: Final = 200_000
+"""How much is kept of what was worked out, so that it stays small however long the log."""
 
 
 class Deed(NamedTuple):
@@ -107,7 +111,7 @@ class Judge:
     def _who(self, state: int, member: str, at: Instant) -> Asked:
         known = self._asked.get((state, member, at))
         if known is None:
-            if len(self._asked) > 200_000:  # noqa: PLR2004 (what is kept stays small however long the log)
+            if len(self._asked) > _MOST_KEPT:
                 self._asked.clear()
             self._known(state, member)
             known = self.states.states[state].names.asked(member or VISITOR, at)
@@ -138,12 +142,16 @@ class Judge:
             capability = names.capability(deed.action, asked, deed.author or None)
             rests = rests_of(decider, asked, capability, names.place_number(deed.place))
             owner = frozenset([Use("owner", capability)]) if asked.owner else owner
-        return owner.union(*(self._used(state, decider.compiled, asked, rest) for rest in rests))
+        found = [self._used(state, decider.compiled, asked, rest) for rest in rests]
+        # most deeds rest on one place alone: what is kept is then the same for all that are alike
+        return found[0] if len(found) == 1 and not owner else owner.union(*found)
 
     def _used(self, state: int, compiled: CompiledCharter, asked: Asked, rest: Rest) -> frozenset[Use]:
         key = state, asked.profile, rest
         known = self._uses.get(key)
         if known is None:
+            if len(self._uses) > _MOST_KEPT:
+                self._uses.clear()
             known = self._uses[key] = frozenset(uses(compiled, asked.profile, rest) if asked.profile else ())
         return known
 
@@ -152,6 +160,8 @@ class Judge:
 
         It is asked just before each edge: of the community's changes, and of the periods of those the deed is about.
         """
+        if len(self._turns) > _MOST_KEPT:
+            self._turns.clear()
         way: list[Instant] = []
         found: Turn | None = None
         edge = self._edge(deed, at)
