@@ -30,7 +30,7 @@ from ask_above.change import MemberAdd, MemberSet, MemberStatus
 from ask_above.people.register import Member
 from ask_above.serve import limits
 from ask_above.serve.current import Bounds
-from ask_above.serve.filters import test_of as check_of
+from ask_above.serve.filters import check_of
 from ask_above.serve.provisioning import _FULL, RegisterStorage
 from ask_above.serve.resources import Email, RegisterUser, User
 from ask_above.serve.service import template_of
@@ -260,11 +260,14 @@ class TestProvisioning:
                    external_id=rng.choice(words), status=rng.choice(["active", "locked", "pending"]))
             for n in range(40)
         ]  # fmt: skip
-        names = ["userName", "displayName", "emails.value", "id"]
-        for _ in range(150):
+        names = ["userName", "displayName", "emails.value", "id", "externalId"]
+        ways = ["eq", "ne", "sw", "co", "ew", "gt", "ge", "lt", "le"]
+        for _ in range(300):
             terms = [
                 rng.choice([
-                    f'{rng.choice(names)} {rng.choice(["eq", "sw", "co", "ew"])} "{rng.choice(words[:4])}"',
+                    f'{rng.choice(names)} {rng.choice(ways)} "{rng.choice(words[:4])}"',
+                    f'emails[value {rng.choice(ways)} "{rng.choice(words[:4])}"]',
+                    f'emails[not (value {rng.choice(ways)} "{rng.choice(words[:4])}") or value pr]',
                     f"{rng.choice(names)} pr",
                     f"active eq {rng.choice(['true', 'false'])}",
                 ])

@@ -44,7 +44,7 @@ from ask_above.errors import AskAboveError, UnknownNameError
 from ask_above.people.recognising import Known, Recogniser, TwoPeopleError, new_key, user_name
 from ask_above.people.register import OUT, Member, reached_groups
 from ask_above.serve.current import Current
-from ask_above.serve.filters import test_of
+from ask_above.serve.filters import check_of
 from ask_above.serve.reading import told
 from ask_above.serve.resources import Email, Group, GroupMember, Membership, RankHeld, RegisterUser, User
 from ask_above.show.letters import letters
@@ -116,7 +116,7 @@ class RegisterStorage(ScimStorage):
         if search_request.filter is None:
             keys = self._ids(names)
             return SearchPage(len(keys), [self._resource(*each) for each in keys[start:stop]])
-        test = test_of(search_request.filter.ast) if names == ["User"] else None
+        test = check_of(search_request.filter.ast) if names == ["User"] else None
         candidates = self._named(names, search_request)
         if candidates is None and test is not None:
             members = self.community.register.members
