@@ -675,6 +675,20 @@ def test_what_a_change_gives_and_takes_again_is_neither_in_the_file_nor_in_the_r
     assert_files_say_the_same(brook.folder, brook.open())
 
 
+def test_a_change_of_what_the_register_does_not_hold_is_refused_whole(brook: Place) -> None:
+    run("member", "note", "tove", "begin", "--yes", cwd=brook.folder)
+    before = (brook.folder / "assignments.csv").read_bytes()
+    plan = brook.open().plan(Unassign("tove", "volunteer"))
+    plan.rows = [plan.rows[0]._replace(key="9999")]
+    with pytest.raises(
+        StoreError, match=r"does not hold what was to be changed: volunteer of tove.*plan the change anew"
+    ):
+        plan.apply(force=True)
+    assert (brook.folder / "assignments.csv").read_bytes() == before
+    assert len(brook.open().journal()) == 2
+    assert_files_say_the_same(brook.folder, brook.open())
+
+
 def test_the_first_change_may_take_out_what_stands_in_the_files(river: Place) -> None:
     river.open().plan(Unassign("bram", "host")).apply()
     assert "host" not in {each.rank for each in river.open().register.of("bram")}

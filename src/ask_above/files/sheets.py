@@ -101,6 +101,7 @@ def _unclear_xlsx(file: Path) -> list[str]:
 def _unclear_ods(file: Path) -> list[str]:
     from odf.opendocument import load
     from odf.table import Table, TableRow
+    from openpyxl.utils import get_column_letter
 
     found: list[str] = []
     row = 0
@@ -108,7 +109,7 @@ def _unclear_ods(file: Path) -> list[str]:
         column, filled, spans = 0, 0, list[str]()
         for cell in line.childNodes:
             said = {name: value for (_, name), value in cell.attributes.items()}
-            address, text = f"{_letters(column)}{row + 1}", str(cell)
+            address, text = f"{get_column_letter(column + 1)}{row + 1}", str(cell)
             filled += bool(text)
             if "formula" in said and not text and "value" not in said:
                 found.append(_no_value(address))
@@ -118,11 +119,6 @@ def _unclear_ods(file: Path) -> list[str]:
         found += [_merged(each) for each in spans if filled > 1]
         row += int(next((value for (_, name), value in line.attributes.items() if name == "number-rows-repeated"), 1))
     return found
-
-
-def _letters(column: int) -> str:
-    more, last = divmod(column, 26)
-    return (_letters(more - 1) if more else "") + chr(ord("A") + last)
 
 
 def _no_value(address: str) -> str:

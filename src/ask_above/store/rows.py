@@ -121,7 +121,12 @@ def _write_row(connection: sa.Connection, row: RowChange, entry: Entry) -> RowCh
 def _one(done: sa.CursorResult[Any], row: RowChange) -> None:
     """Raise where what was to be changed is not there, so that files and register never come to differ unseen."""
     if done.rowcount != 1:
-        raise StoreError(f"The register does not hold what was to be changed: {row.before}. Nothing was kept.")
+        cells = row.before or {}
+        what = f"{cells.get('rank')} of {cells.get('member')}"
+        raise StoreError(
+            f"The register does not hold what was to be changed: {what}. Nothing was done. Look again, and plan the "
+            "change anew."
+        )
 
 
 def _write_member(connection: sa.Connection, row: RowChange, entry: Entry) -> RowChange:
