@@ -17,11 +17,9 @@ import tempfile
 import time
 import tracemalloc
 from collections.abc import Callable
-from datetime import UTC, datetime
 from pathlib import Path
 from random import Random
 from typing import Any
-from zoneinfo import ZoneInfo
 
 import numpy as np
 import pandas as pd
@@ -29,7 +27,7 @@ import pandas as pd
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 
 from cold_start import KEEPING
-from questions import administrators
+from questions import administrators, every_click, questions
 from sqlite_who import SqliteWho
 
 from ask_above import Assignment, Community
@@ -72,49 +70,6 @@ def report(what: str, figures: str, ratio: float, limit: float | None = None, *,
     word = "" if limit is None else f" ({'at least' if least else 'limit'} {limit:g})"
     missed = limit is not None and (ratio < limit if least else ratio > limit)
     print(f"{'MISSED ' if missed else '       '}{what}: {ratio:.3g}{word}; {figures}", flush=True)
-
-
-def questions(c: Community) -> list[tuple[str, str, str]]:
-    rng = Random(5)
-    members, places, keys = list(c.register.members), list(c.charter.places), c.charter.catalogue.keys
-    return [(rng.choice(members), rng.choice(keys), rng.choice(places)) for _ in range(QUESTIONS)]
-
-
-def every_click(c: Community) -> None:
-    asked = questions(c)
-    rng = Random(6)
-    names = {m: frozenset(rng.sample(c.charter.catalogue.keys, 30)) for m, _, _ in asked}
-    may, utc = c.may, datetime(2026, 6, 1, 12, tzinfo=UTC)
-    zoned = datetime(2026, 6, 1, 12, tzinfo=ZoneInfo("America/New_York"))
-
-    def bare() -> None:
-        for m, k, _ in asked:
-            k in names[m]  # noqa: B015 (the look-up alone)
-
-    def plain() -> None:
-        for m, k, p in asked:
-            may(m, k, at=p)
-
-    def with_author() -> None:
-        for m, k, p in asked:
-            may(m, k, at=p, author=m)
-
-    def at(moment: datetime) -> Callable[[], None]:
-        def work() -> None:
-            for m, k, p in asked:
-                may(m, k, at=p, when=moment)
-
-        return work
-
-    for what, work, limit in (
-        ("one warm question", plain, 5),
-        ("with an author", with_author, 6),
-        ("with a moment in UTC", at(utc), 8),
-        ("with a moment in another zone", at(zoned), 15),
-    ):
-        took, base, ratio = beside(work, bare)
-        figures = f"{took / QUESTIONS * 1e9:.0f} ns, a bare look-up {base / QUESTIONS * 1e9:.0f} ns"
-        report(what, figures, ratio, limit)
 
 
 def everywhere(c: Community, profiles: int) -> None:
@@ -215,7 +170,7 @@ def changes(c: Community) -> None:
 
 
 def many(c: Community) -> None:
-    frame = pd.DataFrame(questions(c), columns=["member", "capability", "place"])
+    frame = pd.DataFrame(questions(c, QUESTIONS), columns=["member", "capability", "place"])
     rows, may = list(frame.itertuples(index=False, name=None)), c.may
     loop = seconds(lambda: [may(m, k, at=p).allowed for m, k, p in rows], 3)
     for what, table, limit in (("text", frame, 2), ("categories", frame.astype("category"), 20)):
@@ -298,7 +253,7 @@ def main() -> None:
     start = time.perf_counter()
     print(f"Python {platform.python_version()}, NumPy {np.__version__}, {platform.machine()}")
     c = Community(charter(Size()), register(Size()))
-    every_click(c)
+    every_click(c, questions(c, QUESTIONS), beside, report)
     everywhere(c, 3_000)
     who(c)
     changes(c)

@@ -1,12 +1,14 @@
 """Change the code of a room in one spot at a time, and see whether the tests notice: a seeded sample, in a copy.
 
-python soak/mutants.py decide [MUTANTS] [SEED]
+python soak/mutants.py ROOM,ROOM... [MUTANTS EACH] [SEED] [fast]
 python soak/mutants.py change 300 1
+python soak/mutants.py all 30 1 fast
 
 First the tests run once, and what each of them runs of the room is counted. Then each mutant is put to the tests that
 run its statement, the quickest first, until one fails; each in a process forked from one that has loaded the packages
 already. Prints how many mutants were killed, with the interval that this share lies in, and those that live. What
-stands in annotations is left out: it is never run. ``ASK_ABOVE_MUTANTS`` names a folder to keep what was found in, so
+stands in annotations is left out: it is never run. ``fast`` asks the fast pass alone.
+``ASK_ABOVE_MUTANTS`` names a folder to keep what was found in, so
 that a run can go on.
 """
 
@@ -32,7 +34,7 @@ from tempfile import TemporaryDirectory
 from typing import Any, NamedTuple
 
 ROOT = Path(__file__).parent.parent
-ROOMS = ("decide", "change")
+ROOMS = ("charter", "people", "decide", "change", "ask", "files", "store", "workspace", "show", "serve")
 AT_FIRST = (
     "test_rules.py",
     "test_reach.py",
@@ -135,12 +137,14 @@ def count(copy: Path, ran: Path) -> None:
     """Run all tests once, and write down what each runs of the rooms."""
     env = os.environ | {"PYTHONPATH": f"{copy / 'src'}:{copy / 'tests'}:{copy / 'soak'}", "ASK_ABOVE_RAN": str(ran)}
     words = "-q -n auto --dist worksteal -p mutants -p no:cacheprovider --cov-context=test --cov-report="
+    fast = ("-m", "not slow") if "fast" in sys.argv else ()
     subprocess.run(
         [
             sys.executable,
             "-m",
             "pytest",
             *words.split(),
+            *fast,
             *(f"--cov={copy / 'src' / 'ask_above' / room}" for room in ROOMS),
         ],
         cwd=copy,
@@ -368,15 +372,18 @@ def told(copy: Path, mutants: list[Mutant], found: dict[str, dict[str, Any]], to
 
 def main() -> None:
     """Make the copy, count what the tests run, try, tell."""
-    room, size, seed = [*sys.argv[1:4], *("decide", "300", "1")[len(sys.argv) - 1 :]][:3]
+    given = [word for word in sys.argv[1:] if word != "fast"]
+    rooms, size, seed = [*given, *("decide", "300", "1")[len(given) :]][:3]
     with TemporaryDirectory() as name:
         base = Path(os.environ.get("ASK_ABOVE_MUTANTS") or name)
         copy = base / "copy"
         if not copy.exists():
             shutil.copytree(ROOT, copy, ignore=shutil.ignore_patterns("__pycache__", ".*_cache", ".venv"))
-        mutants, total = sample(copy, room, int(size), int(seed))
-        found = try_all(base, copy, Tests(copy), mutants)
-        told(copy, mutants, found, total)
+        for room in ROOMS if rooms == "all" else rooms.split(","):
+            mutants, total = sample(copy, room, int(size), int(seed))
+            found = try_all(base, copy, Tests(copy), mutants)
+            print(f"== {room}")
+            told(copy, mutants, found, total)
 
 
 if __name__ == "__main__":

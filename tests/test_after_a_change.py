@@ -2,13 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from datetime import UTC, datetime
+from itertools import product
+from random import Random
 from typing import Any
 
 import pytest
 
-from ask_above import Community
+from ask_above import AskAboveError, Community
 from ask_above.charter.catalogue import Words
 from ask_above.charter.places import Gate, GateTerm, Override
+from conftest import Place
+from generated import generate
+from random_changes import several_edits
+from seeds import seeds
 from small import community, held, member, place, rank
 
 
@@ -79,6 +87,95 @@ def test_a_change_of_one_place_leaves_what_another_change_made(warm: Community) 
     assert not both.may("ada", "post.write", at="inner")
     assert not both.may("ada", "post.write", at="other")
     assert one.may("ada", "post.write", at="other")
+
+
+class TestAskedTwice:
+    """A question asked again gives what it would give if it had never been asked: after any change, at any moment."""
+
+    @pytest.mark.parametrize("seed", seeds(3))
+    def test_after_changes_of_every_kind(self, brook: Place, seed: int) -> None:
+        rng, c = Random(seed), brook.open()
+        asked = [*self.questions(c, rng, 120)]
+        for question in asked:
+            self.answer(c, question)
+        tried = 0
+        while tried < 12:
+            try:
+                plan = c.plan(*several_edits(rng, c))
+            except AskAboveError:
+                continue
+            tried += 1
+            after = c.after(charter=plan.after.charter, register=plan.after.register)
+            fresh = Community(plan.after.charter, plan.after.register)
+            for question in asked:
+                wanted = self.answer(fresh, question)
+                assert [self.answer(after, question) for _ in range(2)] == [wanted] * 2, question
+        assert [self.answer(c, question) for question in asked] == [self.answer(brook.open(), q) for q in asked]
+
+    @pytest.mark.parametrize("seed", seeds(3))
+    def test_at_every_edge_of_a_period_whichever_way_the_clock_goes(
+        self, seed: int, monkeypatch: pytest.MonkeyPatch
+    ) -> None:
+        rng, asked = Random(seed), list[Any]()
+        while not asked:
+            c = generate(rng).open()
+            moments = self.around_edges(c)
+            everything = product(
+                {each.member for each in c.register.assignments}, c.charter.catalogue.keys, c.charter.places
+            )
+            asked = [(*each, None) for each in everything if self.turns(c, each, moments)]
+        asked = rng.sample(asked, min(len(asked), 12))
+        for moment in [*moments, *reversed(moments), *rng.sample(moments, len(moments))]:
+            monkeypatch.setattr("ask_above.community.time", lambda moment=moment: moment / 1e6)
+            when, fresh = datetime.fromtimestamp(moment / 1e6, UTC), Community(c.charter, c.register)
+            for question in asked:
+                wanted = self.answer(fresh, question, when)
+                assert [self.answer(c, question) for _ in range(2)] == [wanted] * 2, (question, when)
+                assert [self.answer(c, question, when) for _ in range(2)] == [wanted] * 2, (question, when)
+
+    def around_edges(self, c: Community) -> list[int]:
+        """The microseconds at which a period starts or ends, with the one before and the one after."""
+        periods = [given.period for given in c.register.assignments]
+        edges = {edge for period in periods for edge in (period.start, period.end) if edge is not None}
+        return [edge + step for edge in sorted(edges) for step in (-1, 0, 1)]
+
+    def turns(self, c: Community, question: tuple[str, str, str], moments: list[int]) -> bool:
+        """Whether the answer is now yes, now no."""
+        who, capability, at = question
+        return (
+            len(
+                {
+                    c.decider.may(c.decider.asked(who, moment), capability, c.names.place_number(at)).allowed
+                    for moment in moments
+                }
+            )
+            > 1
+        )
+
+    def questions(self, c: Community, rng: Random, count: int) -> Iterator[tuple[Any, str, str, str | None]]:
+        """Anybody, by key, as themselves or as a rank; a capability by its full name or what it is short for."""
+        catalogue, members = c.charter.catalogue, c.register.members
+        who = ["visitor", *members, *members.values(), *(f"rank:{key}" for key in c.charter.ranks)]
+        for _ in range(count):
+            capability = rng.choice([*catalogue.keys, *catalogue.pairs])
+            yield rng.choice(who), capability, rng.choice([*c.charter.places]), rng.choice([None, *members])
+
+    def answer(self, c: Community, question: tuple[Any, str, str, str | None], when: datetime | None = None) -> Any:
+        """Yes or no with its reason, or what is wrong with the question."""
+        who, capability, at, author = question
+        try:
+            answer = c.may(who, capability, at=at, author=author, when=when)
+        except AskAboveError as wrong:
+            return type(wrong)
+        return answer.allowed, answer.reason
+
+    def test_the_table_of_answers_is_bounded(self, warm: Community, monkeypatch: pytest.MonkeyPatch) -> None:
+        monkeypatch.setattr("ask_above.decide.again.MOST_KEPT", 4)
+        c, asked = Community(warm.charter, warm.register), ask(warm)
+        for question, wanted in [*asked.items(), *asked.items()]:
+            who, what, where = question
+            assert c.may(who, what, at=where).allowed is wanted
+            assert len(c._of_now.stretch[2]) <= 4
 
 
 class TestTheWayToAnAnswer:

@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from datetime import UTC
 from functools import partial
 from pathlib import Path
-from time import time_ns
+from time import time
 from typing import TYPE_CHECKING, TypeAlias
 
 from ask_above.charter.charter import Charter
@@ -14,10 +13,10 @@ from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant, written
 from ask_above.charter.names import SITE
 from ask_above.charter.places import Place
+from ask_above.decide.again import AnswersKept, Question
 from ask_above.decide.answer import Answer
 from ask_above.decide.decider import Decider
 from ask_above.decide.names import Names, When, Who
-from ask_above.decide.quick import QuickAnswers, nanoseconds
 from ask_above.errors import QuestionError
 from ask_above.files.opening import located
 from ask_above.people.directory import NameKind
@@ -81,7 +80,8 @@ class Community:
 
     def _use(self, decider: Decider, names: Names | None = None) -> None:
         """Keep at hand what every question needs."""
-        self._decider, self._names, self._quick = decider, names or Names(decider), QuickAnswers(decider, time_ns)
+        self._decider, self._names = decider, names or Names(decider)
+        self._of_now, self._of_moments = AnswersKept(), AnswersKept()
         self._look_ups: LookUps | None = None
 
     @classmethod
@@ -325,27 +325,26 @@ class Community:
         >>> community.may("dara", "post.edit", at="notices", author="dara").reason
         'Member carries post.edit.own (charter.yaml line ...).'
         """
-        if type(who) is str and (author is None or type(author) is str):
-            if when is None or (getattr(when, "tzinfo", None) is UTC and self._quick.is_always_so(who)):
-                now = None  # a moment in UTC needs no reading to be right
-            else:
-                now = nanoseconds(self._names.moment(when))
-            answer = self._quick.answer(who, capability, at, author, now)
+        if type(who) is not str:
+            who = self._names.who(who)
+        question: Question = (who, capability, at)
+        if author is not None:
+            author = self._names.member(author).key
+            question = (who, capability, at, author)
+        if when is None:
+            seconds, kept = time(), self._of_now
+        else:
+            seconds, kept = self._names.moment(when) / 1e6, self._of_moments
+        since, until, known = kept.stretch
+        if since <= seconds < until:
+            answer = known.get(question)
             if answer is not None:
                 return answer
-        return self._may_at_first(who, capability, at, author, self._names.moment(when))
-
-    def _may_at_first(self, who: Who, capability: str, at: str, author: str | Member | None, now: Instant) -> Answer:
-        """Answer what was not asked before, and make ready for the next question about it."""
-        place = self._names.place_number(at)
-        asked = self._names.asked(who, now)
-        by = self._names.author(author)
-        ready = self._decider.ready
-        if asked.form == "member" and asked.key is not None:
-            ready.names(ready.at(ready.class_of(asked.key), now), self._decider.compiled.places[place].key)
-        else:
-            ready.names(ready.keep(self._names.who(who), asked), self._decider.compiled.places[place].key)
-        return self._decider.may(asked, self._names.capability(capability, asked, by), place)
+        asked = self._names.asked(who, round(seconds * 1e6))
+        full_name = self._names.capability(capability, asked, author)
+        answer = self._decider.may(asked, full_name, self._names.place_number(at))
+        kept.keep(question, answer, asked, seconds)
+        return answer
 
     def may_many(self, frame: pd.DataFrame) -> pd.Series[bool]:
         """Answer many questions at once: one boolean for each row, in the frame's index.

@@ -1,4 +1,4 @@
-"""Classes of members who answer alike, and what each class can use, kept ready for the next question.
+"""Classes of members who answer alike.
 
 Members that are equal in all that an answer depends on are of one class: an equivalence class. It knows the moments at
 which its assignments start and end, so that a question never reads a date again. What is kept here is only ever added
@@ -10,15 +10,11 @@ from __future__ import annotations
 from bisect import bisect_right
 from collections.abc import Iterable, Sequence
 from copy import copy
-from typing import TypeAlias
 
 from ask_above.charter.moments import Instant
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.profile import Asked, Profile, ask_member
-from ask_above.decide.walk import Reckoner
 from ask_above.people.register import Assignment, Member, Register
-
-Names: TypeAlias = frozenset[str]
 
 _LONG_AGO = -(1 << 62)
 _MOST_RENEWED = 500
@@ -37,20 +33,16 @@ class MemberClass:
     """Members that are equal in all that an answer depends on.
 
     ``edges`` are the instants at which something changes, in order; ``states`` has one more than there are edges.
-    ``last_edge`` is the last of them, in nanoseconds, as the clock has them. ``only`` is the one state where nothing
-    ever changes. ``member`` stands for them all, with the assignments and exceptions that they had when the class was
-    made; a rank or visitor has none.
+    ``only`` is the one state where nothing ever changes. ``member`` stands for them all, with the assignments and
+    exceptions that they had when the class was made.
     """
 
-    __slots__ = ("edges", "excepted", "given", "last_edge", "member", "only", "states")
+    __slots__ = ("edges", "excepted", "given", "member", "only", "states")
 
-    def __init__(
-        self, member: Member | None = None, given: Sequence[Assignment] = (), *, excepted: bool = False
-    ) -> None:
+    def __init__(self, member: Member, given: Sequence[Assignment] = (), *, excepted: bool = False) -> None:
         edges = {edge for each in given for edge in (each.period.start, each.period.end) if edge is not None}
         self.member, self.given, self.excepted = member, list(given), excepted
         self.edges: tuple[Instant, ...] = tuple(sorted(edges))
-        self.last_edge = self.edges[-1] * 1000 if self.edges else _LONG_AGO
         self.states: list[ClassState | None] = [None] * (len(self.edges) + 1)
         self.only: ClassState | None = None
 
@@ -62,33 +54,26 @@ class MemberClasses:
     change made it untrue, ``None`` until they are asked about.
     """
 
-    def __init__(self, compiled: CompiledCharter, register: Register, reckoner: Reckoner) -> None:
-        self.compiled, self.register, self.reckoner = compiled, register, reckoner
+    def __init__(self, compiled: CompiledCharter, register: Register) -> None:
+        self.compiled, self.register = compiled, register
         self.classes: dict[str, MemberClass] = {}
         self.renewed: dict[str, MemberClass | None] = {}
-        self.usable: dict[str, dict[ClassState, Names]] = {place.key: {} for place in compiled.places}
         self._alike: dict[tuple[object, ...], MemberClass] = {}
-        self._named: dict[int, Names] = {}
         self._states: dict[Profile, ClassState] = {}
         self._folded: dict[MemberClass, list[str]] | None = None
         self._nobody = ClassState(None, owner=False)
         self._owner = ClassState(None, owner=True)
 
-    def after(
-        self, compiled: CompiledCharter, register: Register, reckoner: Reckoner, touched: frozenset[int]
-    ) -> MemberClasses:
-        """Return what is ready after a change that touches these places, and the members that the register names.
-
-        Everything else is shared, so that only what a change touches is made again.
-        """
+    def after(self, compiled: CompiledCharter, register: Register) -> MemberClasses:
+        """Return what is ready after a change of the members that the register names; all others are shared."""
         other = copy(self)
         other._folded = None
-        other.compiled, other.register, other.reckoner = compiled, register, reckoner
+        other.compiled, other.register = compiled, register
         gone = compiled.exceptional ^ self.compiled.exceptional
         if register is not self.register:
             gone |= set(register.differing(self.register))
             if len(gone) > _MOST_RENEWED and 2 * len(gone) > len(register.members):
-                return MemberClasses(compiled, register, reckoner)
+                return MemberClasses(compiled, register)
         if gone:
             other.classes, renewed = self.classes, self.renewed | dict.fromkeys(gone)
             if len(renewed) > _MOST_RENEWED:
@@ -96,9 +81,6 @@ class MemberClasses:
                 other.classes = {key: member_class for key, member_class in merged.items() if member_class is not None}
                 renewed = {}
             other.renewed = renewed
-        if touched:
-            other.usable = self.usable.copy()
-            other.usable.update((compiled.places[n].key, {}) for n in touched)
         return other
 
     def class_of(self, key: str) -> MemberClass:
@@ -110,12 +92,6 @@ class MemberClasses:
         if known is None:
             known = classes[key] = self._find(self.register.members[key])
         return known
-
-    def keep(self, who: str, asked: Asked) -> ClassState:
-        """Keep a rank or visitor ready under the name they are asked by."""
-        member_class = MemberClass()
-        member_class.only = member_class.states[0] = self._state(asked)
-        return self.classes.setdefault(who, member_class).only or member_class.only
 
     def all(self) -> Iterable[MemberClass]:
         """Return every member's class, in the register's order."""
@@ -149,8 +125,6 @@ class MemberClasses:
         n = bisect_right(member_class.edges, when)
         known = member_class.states[n]
         if known is None:
-            if member_class.member is None:
-                return self._nobody
             since = member_class.edges[n - 1] if n else _LONG_AGO
             asked = ask_member(
                 self.compiled, member_class.member, member_class.given, since, excepted=member_class.excepted
@@ -165,23 +139,3 @@ class MemberClasses:
         if asked.profile is None:
             return self._nobody
         return self._states.setdefault(asked.profile, ClassState(asked.profile, owner=False))
-
-    def names(self, state: ClassState, place: str) -> Names:
-        """Return the capabilities that a state can use at a place, by their full names."""
-        known = self.usable[place].get(state)
-        if known is None:
-            known = self.usable[place][state] = self.named(self.mask(state, self.compiled.place_at[place]))
-        return known
-
-    def mask(self, state: ClassState, place: int) -> int:
-        """Return the capabilities that a state can use at a place."""
-        if state.owner:
-            return self.compiled.has_meaning(place)
-        return 0 if state.profile is None else self.reckoner.usable(state.profile, place)
-
-    def named(self, mask: int) -> Names:
-        """Return the names of a set; equal sets share one object."""
-        known = self._named.get(mask)
-        if known is None:
-            known = self._named.setdefault(mask, frozenset(self.compiled.catalogue.names(mask)))
-        return known

@@ -35,7 +35,7 @@ class Decider(Keeper):
         self.compiled = CompiledCharter(charter)
         self.people = People(self.compiled, register)
         self.reckoner = Reckoner(self.compiled)
-        self.ready = MemberClasses(self.compiled, register, self.reckoner)
+        self.ready = MemberClasses(self.compiled, register)
 
     def after(self, charter: Charter, register: Register) -> Decider:
         """Return what answers after a change; all that the change does not touch is shared."""
@@ -47,7 +47,7 @@ class Decider(Keeper):
         other.compiled = compiled
         other.people = People(compiled, register)
         other.reckoner = self.reckoner if compiled is self.compiled else self.reckoner.after(compiled, touched)
-        other.ready = self.ready.after(compiled, register, other.reckoner, touched)
+        other.ready = self.ready.after(compiled, register)
         self._hand_on(other)
         return other
 
@@ -70,10 +70,6 @@ class Decider(Keeper):
     def account_of(self, who: str, capability: str, place: str, at: Instant) -> Account:
         """Tell the same for someone at a moment, all given as they are asked about."""
         return self.account(self.asked(who, at), capability, self.compiled.place_at[place])
-
-    def account_at(self, who: str, capability: str, place: str, nanoseconds: int) -> Account:
-        """Tell the same at a moment as the clock has it: what an answer keeps until somebody asks why."""
-        return self.account_of(who, capability, place, nanoseconds // 1000)
 
     def asked(self, who: str, at: Instant) -> Asked:
         """Return who is meant by ``petra``, ``rank:warden`` or ``visitor``; the names must be known."""

@@ -22,7 +22,6 @@ from ask_above.charter.where import Where
 from ask_above.decide.classes import ClassState, MemberClasses
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.profile import Profile
-from ask_above.decide.walk import Reckoner
 from ask_above.errors import QuestionError
 from ask_above.files.charter_json import dumped, loaded
 from ask_above.files.export import FolderTarget, Long
@@ -156,7 +155,7 @@ def write_members(part: PeoplePart, said: bytes, at: Instant, out: str) -> PartK
 
     compiled = _compiled(said)
     register = _register(part, compiled.charter)
-    ready = MemberClasses(compiled, register, Reckoner(compiled))
+    ready = MemberClasses(compiled, register)
     numbers: dict[ClassState, int] = {}
     kinds: dict[int, Kind] = {}
     rows = np.empty(len(register.members), dtype=np.int64)
