@@ -14,6 +14,7 @@ sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 
 from ask_above import Community
 from ask_above.charter import changes
+from ask_above.charter.rules import Act
 from ask_above.escalation.climb import climb
 from ask_above.escalation.ground import Ground
 from standard import Size, charter, register
@@ -33,8 +34,8 @@ def prepared(size: Size) -> Community:
     for n, rank in enumerate(list(rules.ranks.values())):
         if n % 10 == 3 and not rank.automatic and not rank.entry and not rank.unbounded:
             rules = changes.with_rank(rules, rank._replace(open=True))
-    for act in ("assign", "manage"):
-        rules = changes.with_act(rules, rules.rules.act(act)._replace(hand_on="any", oneself=act == "assign"))
+    for act in (Act.ASSIGN, Act.MANAGE):
+        rules = changes.with_act(rules, rules.rules.act(act)._replace(hand_on="any", oneself=act is Act.ASSIGN))
     return Community(rules, c.register)
 
 

@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 
 from ask_above import Answer, Community
 from ask_above.charter.moments import instant
+from ask_above.charter.rules import Act
 from ask_above.decide.authority import reached
 from ask_above.decide.powers import Powers
 from ask_above.decide.profile import ask_rank
@@ -227,7 +228,7 @@ def test_power_over_ranks_is_what_the_single_acts_say(seed: int) -> None:
     c = generate(Random(seed)).open()
     compiled, decider = c.decider.compiled, c.decider
     powers, ranks = decider.keep(Powers.beside), compiled.ranks
-    using = c.charter.rules.act("moderate").using
+    using = c.charter.rules.act(Act.MODERATE).using
     for rank, (n, place) in product(ranks, enumerate(c.charter.places)):
         asked = ask_rank(compiled, rank.position)
         power = powers.of(asked.profile, n, acts=asked.acts)

@@ -15,11 +15,12 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
 
+import small
 from ask_above import Community, QuestionError
 from ask_above.ask.audit.log import DONE, REFUSED
 from ask_above.charter.changes import withholding
-from ask_above.charter.expectations import ACT_WORDS
 from ask_above.charter.moments import as_instant
+from ask_above.charter.rules import ACT_WORDS
 from ask_above.decide.compiled import CompiledCharter
 from commands import run
 from generated import Generated, generate
@@ -372,3 +373,17 @@ ranks:
     assert [(each.rank, each.capabilities) for each in found] == [("keeper", ("log.wipe",))]
     said = run("audit", "log.csv", "--least", cwd=tmp_path)
     assert "ask-above rank withhold keeper log.wipe" in said.stdout
+
+
+def test_what_is_of_high_risk_is_kept_for_the_day_however_long_it_was_not_used() -> None:
+    capabilities: dict[str, Any] = copy.deepcopy(small.CAPABILITIES)
+    capabilities["People"]["member.ban"] = {"about": "Keep someone out", "risk": "high"}
+    c = small.community(
+        small.rank("w", "post.write", "post.pin", "member.ban"),
+        capabilities=capabilities,
+        members=[small.member("ada")],
+        assignments=[small.held("ada", "w")],
+    )
+    days = pd.date_range("2026-01-01", "2026-06-30", freq="7D", tz="UTC")
+    log = pd.DataFrame({"member": "ada", "action": "post.write", "when": days})
+    assert [(unused.rank, unused.capability) for unused in c.audit(log).unused] == [("w", "post.pin")]

@@ -10,6 +10,7 @@ import pytest
 
 from ask_above import AskAboveError, Community
 from ask_above.change import turns
+from ask_above.charter.rules import Act
 from ask_above.decide.authority import reached
 from ask_above.decide.decider import Decider
 from ask_above.decide.gains import as_active
@@ -175,7 +176,7 @@ def given_as_one_may(plan: Plan, actor: str) -> None:
     if asked.rules_all or not asked.acts or plan.kind == "undo":
         return
     assert asked.profile is not None
-    over = old.compiled.charter.rules.act("assign").over
+    over = old.compiled.charter.rules.act(Act.ASSIGN).over
     for given in plan.difference.given:
         for record in given.come:
             same = [old for old in given.gone if (old.by, old.why) == (record.by, record.why)]

@@ -16,13 +16,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from ask_above import Community, FaultyFilesError
-from ask_above.change import CharterSet, EditError, MemberAdd, MemberForget, MemberSet, PlaceAdd, RankRename
+from ask_above.change import Assign, CharterSet, EditError, MemberAdd, MemberForget, MemberSet, PlaceAdd, RankRename
 from ask_above.change.importing import COLUMNS, Import
 from ask_above.cli.main import main
 from ask_above.files.cells import guarded, unguarded
 from ask_above.files.csv_rows import read_rows
 from ask_above.files.merging import hunks, merged
-from ask_above.show.letters import letters
+from ask_above.show.letters import invitation, letters
 from ask_above.store.database import Store
 from ask_above.visible import visible
 from conftest import DEMO, Place
@@ -202,8 +202,6 @@ def test_a_letter_to_an_odd_address_is_refused_before_anything_is_done(brook: Pl
             rows = csv.writer(out)
             for row in csv.reader(text.splitlines()):
                 rows.writerow([*row[:1], name, address, *row[3:]] if row[0] == "tove" else row)
-        from ask_above.change import Assign
-
         plan = brook.open().plan(Assign("tove", "host", "commons"))
         with pytest.raises(EditError, match="No letter can be written to tove"):
             letters(plan)
@@ -211,8 +209,6 @@ def test_a_letter_to_an_odd_address_is_refused_before_anything_is_done(brook: Pl
 
 
 def test_letters_say_names_as_text(brook: Place) -> None:
-    from ask_above.change import Assign
-
     charter = brook.folder / "charter.yaml"
     charter.write_text(charter.read_text().replace("title: Notices", 'title: "Notices\\nBcc: all@x.example"'))
     plan = brook.open().plan(Assign("tove", "host", "commons"))
@@ -220,6 +216,21 @@ def test_letters_say_names_as_text(brook: Place) -> None:
         message = BytesParser(policy=policy.default).parsebytes(text.encode())
         assert message["Bcc"] is None
         assert "\nBcc" not in message.get_content()
+
+
+def test_a_letter_is_text_whoever_wrote_its_parts(tmp_path: Path) -> None:
+    """Titles, sentences of capabilities, the reason and one's own words: none moves a cursor or forges a line."""
+    folder = evil_folder(tmp_path / "site")
+    (folder / "members.csv").write_text("key,name,email\nada,Ada,ada@river.example\nbo,Bo,bo@river.example\n")
+    c = Community.open(folder)
+    given = letters(c.plan(Assign("bo", "top", until="2097-06-30"), why=EVIL))
+    invited = c.plan(MemberAdd("cy", {"name": "Cy", "email": "cy@river.example"}, "invited"))
+    for _, text in given + invitation(invited, "cy", EVIL.replace("\n", " ")):
+        content = BytesParser(policy=policy.default).parsebytes(text.encode()).get_content()
+        assert "Fine" in content
+        assert "taken" in content
+        assert bad(content) == []
+    assert len(given) == 1
 
 
 def test_no_message_says_a_password() -> None:

@@ -10,6 +10,7 @@ from typing import Any
 import pytest
 
 from ask_above import AskAboveError, Community
+from ask_above.charter.rules import Act
 from ask_above.decide.decider import VISITOR
 from generated import NOW, Generated, generate
 from seeds import seeds
@@ -84,7 +85,7 @@ def answers(c: Community, when: datetime) -> dict[Any, bool]:
                         who, rank, of=target, at=p, when=when
                     ).allowed
             for target in people:
-                for using in (None, *c.charter.rules.act("moderate").using):
+                for using in (None, *c.charter.rules.act(Act.MODERATE).using):
                     found["moderate", who, target, using, p] = c.may_moderate(
                         who, target, at=p, using=using, when=when
                     ).allowed

@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import json
 import shutil
+import ssl
+from collections.abc import Iterator
+from contextlib import contextmanager
 from email import message_from_bytes, policy
 from pathlib import Path
 from typing import Any
@@ -16,7 +19,7 @@ from ask_above import Community
 from asking import free_port
 from commands import Done, run
 from conftest import DEMO
-from directories import BASE, PASSWORD, cut_after, program, slapd, societies
+from directories import BASE, PASSWORD, certificate, cut_after, program, slapd, societies
 
 PEOPLE = """dn: uid=ida,ou=people,dc=river
 objectClass: inetOrgPerson
@@ -437,14 +440,23 @@ class Mailbox:
         return "250 OK"
 
 
-@pytest.fixture
-def mailbox() -> Any:
+@contextmanager
+def post_office(**how: Any) -> Iterator[Mailbox]:
+    """A real server for mail on the loopback."""
     box = Mailbox()
-    controller = Controller(box, hostname="127.0.0.1", port=free_port())
+    controller = Controller(box, hostname="127.0.0.1", port=free_port(), **how)
     controller.start()
     box.port = controller.port
-    yield box
-    controller.stop()
+    try:
+        yield box
+    finally:
+        controller.stop()
+
+
+@pytest.fixture
+def mailbox() -> Iterator[Mailbox]:
+    with post_office() as box:
+        yield box
 
 
 class TestLetters:
@@ -490,3 +502,20 @@ class TestLetters:
         assert "cannot be spoken to" in run("send", cwd=here, **mail).stderr
         assert "starttls, tls or none" in run("send", cwd=here, **mail, ASK_ABOVE_MAIL_TLS="yes").stderr
         assert len(list((here / "outbox").glob("*.eml"))) == 1
+
+    def test_letters_travel_under_tls_where_nothing_else_is_said_and_to_whom_is_vouched_for(
+        self, here: Path, tmp_path: Path
+    ) -> None:
+        run("member", "invite", "ida", "--email", "ida@river.example", "--yes", cwd=here)
+        cert, key = certificate(tmp_path)
+        context = ssl.create_default_context(ssl.Purpose.CLIENT_AUTH)
+        context.load_cert_chain(cert, key)
+        with post_office(tls_context=context, require_starttls=True) as box:
+            server = {"ASK_ABOVE_MAIL_SERVER": f"127.0.0.1:{box.port}", "ASK_ABOVE_MAIL_FROM": "x@river.example"}
+            stranger = run("send", cwd=here, **server)
+            assert "certificate" in stranger.stderr
+            assert box.letters == []
+            assert len(list((here / "outbox").glob("*.eml"))) == 1
+            done = run("send", cwd=here, **server, SSL_CERT_FILE=str(cert))
+            assert done.returncode == 0, done.stderr
+            assert [letter["To"] for letter in box.letters] == ["ida@river.example"]

@@ -13,6 +13,7 @@ from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant, written
 from ask_above.charter.names import SITE
 from ask_above.charter.places import Place
+from ask_above.charter.rules import ACT_WORDS, Act
 from ask_above.decide.again import AnswersKept, Question
 from ask_above.decide.answer import Answer
 from ask_above.decide.decider import Decider
@@ -470,13 +471,35 @@ class Community:
         """
         from ask_above.workspace.spreading import export_spread
 
-        names = [self._names.capability(each) for each in capabilities]
+        names = [self._names.capability(capability) for capability in capabilities]
         at = self._names.moment(when)
         return export_spread(
             self.charter, str(people), Path(out), at=at, capabilities=names, members=members, cluster=cluster, told=told
         )
 
     # -- questions about acts (rule 6)
+
+    def may_act(
+        self,
+        actor: Who,
+        act: str,
+        target: Who,
+        *,
+        at: str = SITE,
+        to: str | Member | None = None,
+        of: str | Member | None = None,
+        using: str | None = None,
+        when: When = None,
+    ) -> Answer:
+        """Answer whether ``actor`` may do an act: the five questions that follow, by the name of the act.
+
+        ``target`` is a member or rank to moderate, else the rank to assign, unassign, manage or call on.
+        """
+        from ask_above.decide.acts import act_of
+
+        now = self._names.moment(when)
+        asked_for = act_of(self._names, act, target, at=at, to=to, of=of, using=using)
+        return asked_for.put(self._decider, self._names.asked(actor, now), now)
 
     def may_moderate(
         self, actor: Who, target: Who, *, at: str = SITE, using: str | None = None, when: When = None
@@ -487,9 +510,7 @@ class Community:
 
         Raises :class:`QuestionError` where ``using`` is none of them.
         """
-        place, now = self._names.place_number(at), self._names.moment(when)
-        person, other = self._names.asked(actor, now), self._names.asked(target, now)
-        return self._decider.moderate(person, other, place, now, self._names.using(using))
+        return self.may_act(actor, Act.MODERATE, target, at=at, using=using, when=when)
 
     def may_assign(
         self,
@@ -504,27 +525,21 @@ class Community:
 
         Without ``to``: to someone with the automatic ranks of members alone.
         """
-        place, now = self._names.place_number(at), self._names.moment(when)
-        target = None if to is None else self._names.asked_member(to, now)
-        return self._decider.assign(self._names.asked(actor, now), self._names.rank(rank), target, place, now)
+        return self.may_act(actor, Act.ASSIGN, rank, at=at, to=to, when=when)
 
     def may_unassign(
         self, actor: Who, rank: str | Rank, *, of: str | Member, at: str = SITE, when: When = None
     ) -> Answer:
         """Answer whether ``actor`` may take ``rank`` from a member (rule 6.9)."""
-        place, now = self._names.place_number(at), self._names.moment(when)
-        target = self._names.asked_member(of, now)
-        return self._decider.unassign(self._names.asked(actor, now), self._names.rank(rank), target, place, now)
+        return self.may_act(actor, Act.UNASSIGN, rank, at=at, of=of, when=when)
 
     def may_manage(self, actor: Who, rank: str | Rank, *, when: When = None) -> Answer:
         """Answer whether ``actor`` may change ``rank`` (rule 6.10)."""
-        now = self._names.moment(when)
-        return self._decider.manage(self._names.asked(actor, now), self._names.rank(rank), now)
+        return self.may_act(actor, Act.MANAGE, rank, when=when)
 
     def may_call(self, actor: Who, rank: str | Rank, *, at: str = SITE, when: When = None) -> Answer:
         """Answer whether ``actor`` may call on all who hold ``rank`` (rule 6.11)."""
-        place, now = self._names.place_number(at), self._names.moment(when)
-        return self._decider.call(self._names.asked(actor, now), self._names.rank(rank), place, now)
+        return self.may_act(actor, Act.CALL, rank, at=at, when=when)
 
     # -- side by side
 
@@ -548,7 +563,9 @@ class Community:
         """
         from ask_above.ask import tables
 
-        return tables.powers(self._decider, act, self._names.place_number(at), self._names.moment(when))
+        return tables.powers(
+            self._decider, tables.act_named(act), self._names.place_number(at), self._names.moment(when)
+        )
 
     def who(
         self,
@@ -576,16 +593,17 @@ class Community:
         >>> list(Community.demo().who("moderate", "tomas", at="field").member)
         ['ines', 'olaf', 'ada', 'birgit']
         """
-        from ask_above.ask import acts, tables
+        from ask_above.ask import tables
+        from ask_above.decide import acts
 
         place, now = self._names.place_number(at), self._names.moment(when)
-        if what in acts.NAMES:
+        if what in ACT_WORDS:
             act = acts.act_of(self._names, what, target, at=at, to=to, of=of, using=using)
             answers = dict(acts.who_may(self._decider, act, now))
             return tables.who_table(self._decider, answers, place, through=through)
         name = self._names.capability(what)
-        found = tables.who(self._decider, name, place, now)
-        sources = {each: self._decider.may(each, name, place) if through else None for each in found}
+        askeds = tables.who(self._decider, name, place, now)
+        sources = {asked: self._decider.may(asked, name, place) if through else None for asked in askeds}
         return tables.who_table(self._decider, sources, place, through=through, capability=name)
 
     def where(self, who: Who, capability: str, *, author: str | Member | None = None, when: When = None) -> list[str]:
@@ -665,12 +683,12 @@ class Community:
         >>> way.command
         'ask-above place except river-talk otto --allow post.write'
         """
-        from ask_above.ask import acts
         from ask_above.ask.ways import search as ways
+        from ask_above.decide import acts
 
         now, name = self._names.moment(when), self._names.who(who)
         asked = self._names.asked(who, now)
-        if what in acts.NAMES:
+        if what in ACT_WORDS:
             return ways.act_ways(
                 self._decider,
                 name,
@@ -761,7 +779,7 @@ class Community:
         """
         from ask_above.ask.cover import cover, default_duties
 
-        names = None if duties is None else [self._names.capability(each) for each in duties]
+        names = None if duties is None else [self._names.capability(duty) for duty in duties]
         left = frozenset(self._names.member(each).key for each in without)
         wanted = default_duties(self._decider.compiled) if names is None else names
         return cover(self._decider, wanted, self._names.moment(when), left, told)

@@ -78,12 +78,12 @@ class CharterFile(pytest.File):
         from ask_above.community import Community
 
         community = Community.open(self.path)
-        failed = {each.expectation: each for each in community.unmet()}
+        failed = {unmet.expectation: unmet for unmet in community.unmet()}
         seen: Counter[str] = Counter()
-        for each in community.charter.expectations:
-            seen[each.text] += 1
-            name = each.text if seen[each.text] == 1 else f"{each.text} #{seen[each.text]}"
-            yield Expected.from_parent(self, name=name, expectation=each, unmet=failed.get(each))
+        for expectation in community.charter.expectations:
+            seen[expectation.text] += 1
+            name = expectation.text if seen[expectation.text] == 1 else f"{expectation.text} #{seen[expectation.text]}"
+            yield Expected.from_parent(self, name=name, expectation=expectation, unmet=failed.get(expectation))
         state = self.config.getoption("--charter-against")
         if state:
             yield NothingRisky.from_parent(

@@ -75,11 +75,11 @@ def _carrier(compiled: CompiledCharter, rank: Rank, capability: str) -> str:
 
 def related(compiled: CompiledCharter, rank: Rank) -> list[Comparison]:
     """Compare a rank with the one it was copied from, and with those that it builds on."""
-    found = []
+    comparisons = []
     if rank.copied_from:
-        found.append(carried(compiled, rank, compiled.charter.ranks[rank.copied_from], "copied from"))
-    found += [carried(compiled, rank, compiled.charter.ranks[key], "builds on") for key in rank.builds_on]
-    return found
+        comparisons.append(carried(compiled, rank, compiled.charter.ranks[rank.copied_from], "copied from"))
+    comparisons += [carried(compiled, rank, compiled.charter.ranks[key], "builds on") for key in rank.builds_on]
+    return comparisons
 
 
 def usable(decider: Decider, one: Asked, other: Asked, places: list[int]) -> Comparison:

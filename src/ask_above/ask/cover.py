@@ -107,9 +107,9 @@ class Cover(Printed):
 
 def default_duties(compiled: CompiledCharter) -> list[str]:
     """Return the capabilities of medium and high risk, less those on one's own things and those meant for nobody."""
-    nobody, found = compiled.catalogue.nobody, compiled.catalogue.capabilities.items()
-    own = {f"{each.pair}.own" for _, each in found if each.pair}
-    return [key for key, each in found if each.risk != "low" and key not in nobody and key not in own]
+    nobody, items_view = compiled.catalogue.nobody, compiled.catalogue.capabilities.items()
+    own = {f"{each.pair}.own" for _, each in items_view if each.pair}
+    return [key for key, each in items_view if each.risk != "low" and key not in nobody and key not in own]
 
 
 def cover(
@@ -192,20 +192,20 @@ def _weights(crowd: Crowd, without: frozenset[str]) -> NDArray[np.int64]:
 def crowded(decider: Decider, at: Instant) -> list[Crowded]:
     """Return what more members hold than ``rules.advice`` says: unbounded ranks, capabilities of high risk."""
     advice = decider.compiled.charter.rules.advice
-    found = []
+    crowdeds = []
     unbounded = unbounded_members(decider, at)
     if len(unbounded) > advice.most_unbounded:
-        found.append(Crowded("unbounded", len(unbounded), advice.most_unbounded))
+        crowdeds.append(Crowded("unbounded", len(unbounded), advice.most_unbounded))
     risky = [key for key, each in decider.compiled.catalogue.capabilities.items() if each.risk == "high"]
     able = cover(decider, risky, at).able if risky else {}
-    found += [
+    crowdeds += [
         Crowded(key, count, advice.most_high_risk) for key, count in able.items() if count > advice.most_high_risk
     ]
-    return found
+    return crowdeds
 
 
 def unbounded_members(decider: Decider, at: Instant) -> list[str]:
     """Return the active members who hold an unbounded rank anywhere."""
     unbounded = decider.compiled.unbounded
-    found = decider.people.all(at) if unbounded else ()
-    return [a.key or "" for a in found if a.status == "active" and any(h.rank in unbounded for h in a.holdings)]
+    askeds = decider.people.all(at) if unbounded else ()
+    return [a.key or "" for a in askeds if a.status == "active" and any(h.rank in unbounded for h in a.holdings)]

@@ -5,12 +5,14 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
-from ask_above.ask.acts import Act
 from ask_above.change.coverage import END, Coverage
 from ask_above.change.difference import edges_of
 from ask_above.charter.expectations import Expectation
 from ask_above.charter.moments import Instant, as_instant, parse
+from ask_above.charter.names import few
+from ask_above.charter.rules import Act
 from ask_above.charter.where import NOWHERE
+from ask_above.decide.acts import ActAsked
 from ask_above.decide.answer import Answer
 from ask_above.decide.classes import MemberClass
 from ask_above.decide.decider import Decider
@@ -53,31 +55,31 @@ def broken(old: Decider, new: Decider, now: Instant) -> list[Broken]:
 
     They are paired by what they say. One that is new is broken where it does not hold (rule 9.11).
     """
-    known = {_says(each): each for each in old.compiled.charter.expectations}
+    known = {_says(expectation): expectation for expectation in old.compiled.charter.expectations}
     same = old.compiled is new.compiled
     members = set(new.people.register.differing(old.people.register)) if same else set[str]()
-    found = []
-    for each in new.compiled.charter.expectations:
-        was = known.get(_says(each))
-        if same and was is not None and not _concerns(old, new, each, members, now):
+    brokens = []
+    for expectation in new.compiled.charter.expectations:
+        was = known.get(_says(expectation))
+        if same and was is not None and not _concerns(old, new, expectation, members, now):
             continue
-        fails, why = failing(new, each, now)
+        fails, why = failing(new, expectation, now)
         failed, why_before = failing(old, was, now) if was is not None else (Coverage(), None)
         more = fails - failed
         if more and why is not None:
             since = None if more.first <= now else more.first
-            found.append(Broken(unmet_one(new, each, more.first) or why, breaks=True, since=since))
+            brokens.append(Broken(unmet_one(new, expectation, more.first) or why, breaks=True, since=since))
         elif not fails and failed and why_before is not None:
             since = None if failed.first <= now else failed.first
-            found.append(Broken(why_before, breaks=False, since=since))
-    return found
+            brokens.append(Broken(why_before, breaks=False, since=since))
+    return brokens
 
 
 def unmet_later(decider: Decider, now: Instant) -> list[tuple[Instant, Unmet]]:
     """Return the expectations that hold now and will not, each with the instant from which, and why."""
     found = []
-    for each in decider.compiled.charter.expectations:
-        fails, why = failing(decider, each, now)
+    for expectation in decider.compiled.charter.expectations:
+        fails, why = failing(decider, expectation, now)
         if fails and why is not None and fails.first > now:
             found.append((fails.first, why))
     return found
@@ -140,7 +142,7 @@ def _moments(decider: Decider, expectation: Expectation, now: Instant) -> set[In
         if subject.form in ("every", "no"):
             keys |= register.members.keys()
         elif rank is not None and rank.limit is not None:
-            keys |= {each.member for each in register.assignments if each.rank == rank.key}
+            keys |= {assignment.member for assignment in register.assignments if assignment.rank == rank.key}
     edges: set[Instant] = set()
     for key in keys & register.members.keys():
         edges |= {edge for edge in edges_of(register.of(key)) if edge > now}
@@ -187,7 +189,7 @@ def _folds(decider: Decider, only: set[str] | None) -> Iterable[tuple[MemberClas
 
 def unmet(decider: Decider, now: Instant) -> list[Unmet]:
     """Return the expectations that do not hold, in the order of the charter."""
-    found = (unmet_one(decider, each, now) for each in decider.compiled.charter.expectations)
+    found = (unmet_one(decider, expectation, now) for expectation in decider.compiled.charter.expectations)
     return [each for each in found if each is not None]
 
 
@@ -208,7 +210,7 @@ def unmet_one(decider: Decider, expectation: Expectation, now: Instant) -> Unmet
     wrong = [(asked, answer) for asked, answer in answers if answer.allowed is not wanted]
     if not wrong:
         return None
-    names = ", ".join(asked.label for asked, _ in wrong[:6]) + (f" and {len(wrong) - 6} more" if wrong[6:] else "")
+    names = few((asked.label for asked, _ in wrong), 6)
     said = "may not" if wanted else "may"
     return Unmet(expectation, f"{names[:1].upper()}{names[1:]} {said}.", tuple(answer for _, answer in wrong[:1]))
 
@@ -280,9 +282,9 @@ def _put(decider: Decider, expectation: Expectation, asked: Asked, at: Instant) 
         return decider.may(asked, capability, decider.compiled.place_at[expectation.place])
     using = full_name(decider, expectation.capability, asked, None) if expectation.capability else None
     rank, target = expectation.target, expectation.member
-    if expectation.act == "moderate" and target is None:
+    if expectation.act == Act.MODERATE and target is None:
         rank, target = None, f"rank:{rank}"
-    return Act(expectation.act, rank, target, expectation.place, using).put(decider, asked, at)
+    return ActAsked(expectation.act, rank, target, expectation.place, using).put(decider, asked, at)
 
 
 def full_name(decider: Decider, capability: str, asked: Asked, author: str | None) -> str:

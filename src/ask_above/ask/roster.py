@@ -38,7 +38,7 @@ class Roster(Printed, list[Heading]):
     """The headings of the roster, highest first."""
 
     def __repr__(self) -> str:
-        return f"<Roster: {sum(len(each.members) for each in self)} members under {len(self)} headings>"
+        return f"<Roster: {sum(len(heading.members) for heading in self)} members under {len(self)} headings>"
 
 
 class Edge(NamedTuple):
@@ -75,24 +75,24 @@ def _given(compiled: CompiledCharter, asked: Asked) -> tuple[str, ...]:
 
 def soon(decider: Decider, at: Instant, days: int) -> list[Edge]:
     """Return the assignments that start or end within so many days, the next first."""
-    last, found = at + days * _DAY, []
-    for each in decider.people.register.assignments:
-        start, end = each.period.start, each.period.end
-        if start is not None and at < start <= last and each.period.comes_after(at):
-            found.append(Edge(start, True, each))
+    last, edges = at + days * _DAY, []
+    for assignment in decider.people.register.assignments:
+        start, end = assignment.period.start, assignment.period.end
+        if start is not None and at < start <= last and assignment.period.comes_after(at):
+            edges.append(Edge(start, True, assignment))
         if end is not None and at < end <= last and (start is None or start < end):
-            found.append(Edge(end, False, each))
-    return sorted(found, key=lambda edge: edge.at)
+            edges.append(Edge(end, False, assignment))
+    return sorted(edges, key=lambda edge: edge.at)
 
 
 def waiting(decider: Decider, at: Instant, status: str, days: int) -> list[Waiting]:
     """Return those with a status, pending or invited, for longer than so many days; longest first."""
-    found = [
+    waitings = [
         Waiting(member, _since(decider.compiled, member, at))
         for member in decider.people.register.members.values()
         if member.status == status
     ]
-    kept = [each for each in found if each.days is None or each.days > days]
+    kept = [each for each in waitings if each.days is None or each.days > days]
     return sorted(kept, key=lambda each: -(each.days if each.days is not None else 1 << 30))
 
 

@@ -38,15 +38,15 @@ def shared_accounts(
     The window of each with most networks is told, the latest of equal ones.
     """
     by_member: dict[str, list[SignIn]] = {}
-    for each in signins:
-        by_member.setdefault(each.member, []).append(each)
-    found = []
+    for signin in signins:
+        by_member.setdefault(signin.member, []).append(signin)
+    accounts = []
     for key, given in by_member.items():
-        best = _busiest(sorted(given, key=lambda each: each.at), days * _DAY)
+        best = _busiest(sorted(given, key=lambda sign_in: sign_in.at), days * _DAY)
         if len(best[2]) >= networks and key in decider.people.register.members:
             member = decider.people.register.members[key]
-            found.append(SharedAccount(member, tuple(best[2]), best[0], best[1], _can(decider, key, at)))
-    return sorted(found, key=lambda each: (_risk(each), -len(each.networks), each.member.key))
+            accounts.append(SharedAccount(member, tuple(best[2]), best[0], best[1], _can(decider, key, at)))
+    return sorted(accounts, key=lambda account: (_risk(account), -len(account.networks), account.member.key))
 
 
 def _busiest(given: list[SignIn], window: int) -> tuple[Instant, Instant, list[str]]:

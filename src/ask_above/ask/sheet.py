@@ -68,7 +68,7 @@ def _at_place(decider: Decider, rank: Rank, place: int) -> dict[str, str]:
     compiled = decider.compiled
     here = compiled.places[place]
     usable = decider.usable(ask_rank(compiled, rank.position), place)
-    own = next((each for each in here.overrides if each.label == rank.key), None)
+    own = next((override for override in here.overrides if override.label == rank.key), None)
     said: dict[str, str] = {}
     if own is not None:
         said = dict.fromkeys(own.allow.words, YES) | dict.fromkeys(own.deny.words, NO)
@@ -102,7 +102,7 @@ def filled(decider: Decider, made_from: GridSheet, lines: Sequence[Sequence[str]
     charter = decider.compiled.charter
     faults: list[str] = []
     heads = _Heads(Directory(charter, decider.people.register), lines, faults)
-    sentences = [folded(each.about) for each in charter.catalogue.capabilities.values()]
+    sentences = [folded(capability.about) for capability in charter.catalogue.capabilities.values()]
     by_sentence = {
         folded(each.about): key
         for key, each in charter.catalogue.capabilities.items()
@@ -167,11 +167,11 @@ class _Heads:
             if titled and not by_key:
                 raise EditError(f"'{name}' is the key of one rank and the title of {titled[0]}: say the key of each.")
             return name
-        found = None if by_key else self.directory.find(name, NameKind.RANK)
-        if found is None:
+        known = None if by_key else self.directory.find(name, NameKind.RANK)
+        if known is None:
             near = self.directory.nearest(name, NameKind.RANK)
             raise EditError(f"The column '{name}' names no rank." + (f" Nearest: {near[0]}." if near else ""))
-        return found.key
+        return known.key
 
 
 def _edits(

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, NamedTuple
 
 from ask_above.charter.moments import Instant
-from ask_above.charter.rules import ACTS
+from ask_above.charter.rules import ACTS, Act
 from ask_above.decide.answer import Answer, Step
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import Decider
@@ -78,15 +78,15 @@ class GridCell(NamedTuple):
         return [step for step in self.steps if step.holds is False]
 
 
-def check_act(act: str) -> None:
-    """Raise :class:`QuestionError` for what is no act of a table of powers."""
+def act_named(act: str) -> Act:
+    """Return an act of a table of powers; raises :class:`QuestionError` for what is none."""
     if act not in ACTS:
         raise QuestionError(f"'{act}' is none of the acts {', '.join(ACTS)}.")
+    return Act(act)
 
 
-def power_cells(decider: Decider, act: str, place: int, at: Instant) -> Iterator[GridCell]:
+def power_cells(decider: Decider, act: Act, place: int, at: Instant) -> Iterator[GridCell]:
     """Yield every rank's power over every rank, row by row (rule 6.13)."""
-    check_act(act)
     compiled = decider.compiled
     asked = [ask_rank(compiled, rank.position) for rank in compiled.ranks]
     for case in _cases(decider, asked, place, at):
@@ -102,36 +102,32 @@ def _cases(decider: Decider, asked: Sequence[Asked], place: int, at: Instant) ->
         yield first
 
 
-def _power(case: Case, act: str, target: Asked) -> list[Step]:
-    compiled = case.compiled
-    rank = compiled.charter.ranks[target.key or ""]
-    if act == "moderate":
-        return case.moderate(target, compiled.charter.rules.act("moderate").using)
-    return case.assign(rank, None) if act == "assign" else case.manage(rank)
+def _power(case: Case, act: Act, target: Asked) -> list[Step]:
+    rank = case.compiled.charter.ranks[target.key or ""]
+    return case.put(act, rank, target if act is Act.MODERATE else None)
 
 
-def allowed_powers(decider: Decider, act: str, place: int, at: Instant) -> Iterator[tuple[str, str]]:
+def allowed_powers(decider: Decider, act: Act, place: int, at: Instant) -> Iterator[tuple[str, str]]:
     """Yield the pairs of ranks, acting and acted on, between which an act is possible."""
-    check_act(act)
     asked = (ask_rank(decider.compiled, rank.position) for rank in decider.compiled.ranks)
     able = [each for each in asked if _has_what_it_takes(decider, each, act, place)]
     for case in _cases(decider, able, place, at):
         yield from ((case.actor.key or "", target) for target in _reached(case, act))
 
 
-def reached(decider: Decider, actor: Asked, act: str, place: int, at: Instant) -> list[str]:
+def reached(decider: Decider, actor: Asked, act: Act, place: int, at: Instant) -> list[str]:
     """Return the ranks on which somebody can do an act, by their keys in the order of the ladder."""
     able = _has_what_it_takes(decider, actor, act, place)
     return list(_reached(decider.case(actor, place, at), act)) if able else []
 
 
-def _has_what_it_takes(decider: Decider, actor: Asked, act: str, place: int) -> bool:
+def _has_what_it_takes(decider: Decider, actor: Asked, act: Act, place: int) -> bool:
     """Tell whether somebody acts and may use what an act takes: whoever may not can do it to nobody."""
     using = decider.compiled.catalogue.mask(decider.compiled.charter.rules.act(act).using)
-    return actor.acts and bool(decider.usable(actor, 0 if act == "manage" else place) & using)
+    return actor.acts and bool(decider.usable(actor, 0 if act == Act.MANAGE else place) & using)
 
 
-def _reached(case: Case, act: str) -> Iterator[str]:
+def _reached(case: Case, act: Act) -> Iterator[str]:
     """Yield the ranks on which a case's actor can do an act."""
     for rank in case.compiled.ranks:
         target = ask_rank(case.compiled, rank.position)
@@ -139,7 +135,7 @@ def _reached(case: Case, act: str) -> Iterator[str]:
             yield rank.key
 
 
-def powers(decider: Decider, act: str, place: int, at: Instant) -> pd.DataFrame:
+def powers(decider: Decider, act: Act, place: int, at: Instant) -> pd.DataFrame:
     """Return acting ranks by ranks acted on as booleans."""
     import pandas as pd
 
@@ -198,8 +194,8 @@ def holders(decider: Decider, at: Instant) -> dict[str, list[tuple[Asked, bool]]
     compiled = decider.compiled
     found: dict[str, dict[str, tuple[Asked, bool]]] = {rank.key: {} for rank in compiled.ranks}
     for asked in decider.people.all(at):
-        for each in asked.holdings:
-            key = compiled.ranks[each.rank].key
-            at_root = each.place == 0 or found[key].get(asked.key or "", (asked, False))[1]
+        for holding in asked.holdings:
+            key = compiled.ranks[holding.rank].key
+            at_root = holding.place == 0 or found[key].get(asked.key or "", (asked, False))[1]
             found[key][asked.key or ""] = (asked, at_root)
     return {key: list(people.values()) for key, people in found.items()}

@@ -112,9 +112,9 @@ class Meeting(NamedTuple):
 
 def beside(one: Tour, other: Tour) -> tuple[Meeting, ...]:
     """Lay two tours of one site side by side."""
-    found = []
+    meetings = []
     for first, second in zip(one.stops, other.stops, strict=True):
-        found.append(
+        meetings.append(
             Meeting(
                 first.place,
                 first.depth,
@@ -124,4 +124,4 @@ def beside(one: Tour, other: Tour) -> tuple[Meeting, ...]:
                 tuple(key for key in second.can if key not in first.can),
             )
         )
-    return tuple(found)
+    return tuple(meetings)

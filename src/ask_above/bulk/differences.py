@@ -131,17 +131,17 @@ def crowds(old: Decider, new: Decider, at: Instant, *, apart: str | None = None)
     The member ``apart`` has rows of their own. Where both read the same charter, only those who changed have a row: all
     others have the same answers.
     """
-    found = _Gathering(old, new, at)
+    gathering = _Gathering(old, new, at)
     for form, keys in alike(old, new):
         if apart is not None and apart in keys:
-            found.add(form, (apart,), apart=True)
+            gathering.add(form, (apart,), apart=True)
         rest = tuple(key for key in keys if key != apart)
         if rest:
-            found.add(form, rest)
+            gathering.add(form, rest)
     if old.compiled is not new.compiled:
         for who, before, after in _others(old, new):
-            found.other(who, _state(before), _state(after))
-    return found.crowds()
+            gathering.other(who, _state(before), _state(after))
+    return gathering.crowds()
 
 
 class _Gathering:

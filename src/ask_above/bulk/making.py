@@ -92,7 +92,7 @@ class ProgrammeMaker:
             lines.append(here.steps)
             before.append(self.compiled_places.first_set + len(self._sets))
             self._sets += here.sets
-        sizes = [len(each) for each in lines]
+        sizes = [len(line) for line in lines]
         turns, gives, columns, rows = np.concatenate(lines).T
         places = np.repeat(level, sizes)
         rows = np.where(rows < 0, np.repeat(before, sizes) - 1 - rows, rows)

@@ -132,7 +132,7 @@ class CompiledPlaces:
         for holder, word in own:
             for n in bits(word.allow):
                 gives.setdefault((True, n), []).append(holder + self.apart)
-            for n in (*bits(word.deny), *(each + size for each in bits(word.bar))):
+            for n in (*bits(word.deny), *(bit + size for bit in bits(word.bar))):
                 takes.setdefault((False, n), []).append(holder)
         return gives | takes
 
@@ -151,7 +151,7 @@ def _in_turns(steps: list[Operation]) -> Numbers:
 def _all_entries(compiled: CompiledCharter) -> list[Word]:
     """Return what every entry of every place and set says."""
     entries = [entry for place in compiled.places for entry in (*place.overrides, *place.exceptions)]
-    entries += [entry for each in compiled.charter.override_sets.values() for entry in each.overrides]
+    entries += [entry for override_set in compiled.charter.override_sets.values() for entry in override_set.overrides]
     return [compiled.word_of(entry) for entry in entries]
 
 

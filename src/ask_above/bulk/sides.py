@@ -104,7 +104,7 @@ class Sides:
         for part in self.old.sweep.portions(numbers, len(numbers), _AT_A_TIME):
             other = self.new.sweep.programme.part(part.places.tolist())
             first, second = self.old.sweep.work_out(part), self.new.sweep.work_out(other)
-            mine, theirs = (np.column_stack([each.shown, each.seen]) for each in (part, other))
+            mine, theirs = (np.column_stack([portion.shown, portion.seen]) for portion in (part, other))
             beside = np.zeros(part.planes, dtype=np.intp)
             beside[mine] = theirs
             unlike = (first != second[beside]).any(axis=1)

@@ -50,7 +50,7 @@ class Charters:
 
     @staticmethod
     def _sentences(charter: Charter) -> list[Any]:
-        return [content(each._replace(text="")) for each in charter.expectations]
+        return [content(expectation._replace(text="")) for expectation in charter.expectations]
 
     def _catalogue(self) -> Iterator[DifferencePart]:
         old, new = self.before.catalogue, self.after.catalogue
@@ -139,10 +139,10 @@ def _differs(name: str, was: Any, now: Any) -> bool:
 
 
 def _neighbours(charter: Charter) -> dict[str | None, list[str]]:
-    found: dict[str | None, list[str]] = {}
+    neighbours: dict[str | None, list[str]] = {}
     for place in charter.places.values():
-        found.setdefault(place.parent, []).append(place.key)
-    return found
+        neighbours.setdefault(place.parent, []).append(place.key)
+    return neighbours
 
 
 def _passing(old: list[str], new: list[str]) -> list[str]:

@@ -198,7 +198,7 @@ class Conditions:
 
     def _count(self, state: State, key: str) -> int:
         members = state.register.members.values()
-        return sum(each.status != "retired" and key in self._anywhere(state, each) for each in members)
+        return sum(member.status != "retired" and key in self._anywhere(state, member) for member in members)
 
 
 def everybodys(rank: Rank) -> list[str]:
@@ -219,14 +219,14 @@ def recorded(state: State, key: str) -> Recorded:
     """Return when which ranks are recorded for a member, by assignment or group, automatic ones aside."""
     member = state.register.members.get(key)
     given = state.register.of(key)
-    found: Recorded = {}
-    for spot in dict.fromkeys((each.rank, each.place) for each in given):
-        found[spot] = coverage(each for each in given if (each.rank, each.place) == spot)
+    coverages: Recorded = {}
+    for spot in dict.fromkeys((assignment.rank, assignment.place) for assignment in given):
+        coverages[spot] = coverage(each for each in given if (each.rank, each.place) == spot)
     if member is not None and member.groups:
         for group in reached_groups(state.charter, member):
-            for each in state.charter.groups[group].confers:
-                found[each.rank, each.place] = ALWAYS_COVERED
-    return found
+            for conferred in state.charter.groups[group].confers:
+                coverages[conferred.rank, conferred.place] = ALWAYS_COVERED
+    return coverages
 
 
 def _automatic(charter: Charter, member: Member | None) -> set[str]:
@@ -244,4 +244,4 @@ def _apart_already(charter: Charter, one: str, other: str) -> bool:
 
 
 def _groups(charter: Charter) -> list[tuple[object, ...]]:
-    return [(each.key, each.includes, each.confers) for each in charter.groups.values()]
+    return [(group.key, group.includes, group.confers) for group in charter.groups.values()]

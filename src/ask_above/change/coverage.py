@@ -53,10 +53,10 @@ def coverage(given: Iterable[Assignment]) -> Coverage:
     """Return what time assignments cover together."""
     spans = sorted(
         (
-            BEGINNING if each.period.start is None else each.period.start,
-            END if each.period.end is None else each.period.end,
+            BEGINNING if assignment.period.start is None else assignment.period.start,
+            END if assignment.period.end is None else assignment.period.end,
         )
-        for each in given
+        for assignment in given
     )
     merged: list[tuple[Instant, Instant]] = []
     for start, end in spans:

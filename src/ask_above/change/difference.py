@@ -86,10 +86,11 @@ class Difference:
 
     def _given(self, key: str) -> Iterator[Given]:
         before, after = self.before.register.of(key), self.after.register.of(key)
-        spots = dict.fromkeys((each.rank, each.place) for each in (*before, *after))
+        spots = dict.fromkeys((assignment.rank, assignment.place) for assignment in (*before, *after))
         for rank, place in spots:
             old, new = (
-                [each for each in given if (each.rank, each.place) == (rank, place)] for given in (before, after)
+                [assignment for assignment in given if (assignment.rank, assignment.place) == (rank, place)]
+                for given in (before, after)
             )
             if sorted(map(_said, old)) != sorted(map(_said, new)):
                 was, now = coverage(old), coverage(new)
@@ -99,13 +100,13 @@ class Difference:
     def _only(self, mine: Sequence[Assignment], others: Sequence[Assignment]) -> tuple[Assignment, ...]:
         """Return the assignments that are not over and stand on one side alone."""
         left = Counter(map(_said, others))
-        found = []
-        for each in mine:
-            if left[_said(each)]:
-                left[_said(each)] -= 1
-            elif each.period.end is None or each.period.end > self.now:
-                found.append(each)
-        return tuple(found)
+        assignments = []
+        for assignment in mine:
+            if left[_said(assignment)]:
+                left[_said(assignment)] -= 1
+            elif assignment.period.end is None or assignment.period.end > self.now:
+                assignments.append(assignment)
+        return tuple(assignments)
 
     def on_joining(self, given: Given) -> bool:
         """Tell whether an assignment goes with becoming active for the first time (rule 4.7)."""
@@ -161,7 +162,9 @@ def status_rows(before: Member, after: Member) -> Iterator[EditRow]:
 
 def edges_of(given: Iterable[Assignment]) -> set[Instant]:
     """Return the instants at which assignments start or end."""
-    return {edge for each in given for edge in (each.period.start, each.period.end) if edge is not None}
+    return {
+        edge for assignment in given for edge in (assignment.period.start, assignment.period.end) if edge is not None
+    }
 
 
 def _said(each: Assignment) -> tuple[str, ...]:
@@ -183,9 +186,9 @@ def _renaming(before: State, after: State) -> Renaming | None:
             continue
         gone, come = [key for key in old if key not in new], [key for key in new if key not in old]
         if len(gone) == 1:
-            found = Renaming(kind, gone[0], come[0])
-            if _alike(kind, _keyed(_carried(before, found), kind)[come[0]], new[come[0]]):
-                return found
+            renaming = Renaming(kind, gone[0], come[0])
+            if _alike(kind, _keyed(_carried(before, renaming), kind)[come[0]], new[come[0]]):
+                return renaming
     return None
 
 
@@ -224,12 +227,12 @@ def _carried(state: State, renaming: Renaming) -> State:
         for key, each in register.members.items()
     }
     given = (
-        each._replace(
-            member=of("member", each.member),
-            rank=of("rank", each.rank),
-            place=of("place", each.place),
-            by=of("member", each.by),
+        assignment._replace(
+            member=of("member", assignment.member),
+            rank=of("rank", assignment.rank),
+            place=of("place", assignment.place),
+            by=of("member", assignment.by),
         )
-        for each in register.assignments
+        for assignment in register.assignments
     )
     return State(charter, Register(members, given, register.source))

@@ -10,6 +10,7 @@ from ask_above.change.power import PowerEffect
 from ask_above.change.refusal import Refusal
 from ask_above.change.subjects import Affected
 from ask_above.change.turns import Turn, Turns
+from ask_above.charter.names import how_many
 from ask_above.charter.rules import ActRule
 from ask_above.decide.authority import reached
 from ask_above.decide.profile import Asked
@@ -89,9 +90,9 @@ class Effect:
         compiled, found = self.old.compiled, []
         for subjects in self.turns.subjects.of_pair:
             tops = [len(compiled.ranks)]
-            for each in subjects:
-                tops += [holding.rank for holding in each.asked.recorded]
-                tops += [compiled.rank_at[later.rank] for later in each.asked.later]
+            for subject in subjects:
+                tops += [holding.rank for holding in subject.asked.recorded]
+                tops += [compiled.rank_at[later.rank] for later in subject.asked.later]
             found.append(min(tops))
         return found
 
@@ -112,10 +113,10 @@ class Effect:
                 for pair in other.pairs:
                     lost[pair] = lost.get(pair, 0) | other.lost
         at = subject.since
-        mine = [each for each in self.turns.subjects.all if actor.key in each.keys and not each.joined]
-        for each in sorted(mine, key=lambda stretch: stretch.since):
-            if each.since <= at < each.until and not turn.lost & ~lost.get(each.pair, 0):
-                at = each.until
+        mine = [affected for affected in self.turns.subjects.all if actor.key in affected.keys and not affected.joined]
+        for affected in sorted(mine, key=lambda stretch: stretch.since):
+            if affected.since <= at < affected.until and not turn.lost & ~lost.get(affected.pair, 0):
+                at = affected.until
         return at >= subject.until
 
     @cached_property
@@ -135,4 +136,4 @@ def _first_of(rule: str, told: dict[str, str], more: str) -> Iterator[Refusal]:
     yield from (Refusal(rule, text) for text in texts[:_MOST_TOLD])
     if len(texts) > _MOST_TOLD:
         rest = len(texts) - _MOST_TOLD
-        yield Refusal(rule, f"{rest} other{'' if rest == 1 else 's'} {more}.")
+        yield Refusal(rule, f"{how_many(rest, 'other')} {more}.")

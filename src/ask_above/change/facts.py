@@ -89,11 +89,11 @@ def _member_back(change: RowChange, edit: RowChange) -> bool:
 
 def _spots(rows: Sequence[RowChange]) -> dict[tuple[str, ...], tuple[list[dict[str, str]], list[dict[str, str]]]]:
     """Return what rows take out and put in, by member, rank and place."""
-    found: dict[tuple[str, ...], tuple[list[dict[str, str]], list[dict[str, str]]]] = {}
+    spots: dict[tuple[str, ...], tuple[list[dict[str, str]], list[dict[str, str]]]] = {}
     for row in rows:
         for n, cells in enumerate((row.before, row.after)):
             if row.table == "assignments" and cells is not None:
                 spot = cells["member"], cells["rank"], cells.get("place", "")
                 period = {name: cells.get(name, "") for name in ("from", "until")}
-                found.setdefault(spot, ([], []))[n].append(period)
-    return found
+                spots.setdefault(spot, ([], []))[n].append(period)
+    return spots

@@ -8,7 +8,7 @@ from typing import Any, NamedTuple
 from ask_above.change.draft import Done, Draft, EditError, RowChange, member_row
 from ask_above.change.references import references, reworded_lists
 from ask_above.change.steps import Drop, Insert, Path, Put, Rename, Step
-from ask_above.charter.names import listed, nearest
+from ask_above.charter.names import how_many, listed, nearest
 from ask_above.charter.places import Group
 from ask_above.errors import UnknownNameError
 
@@ -82,7 +82,7 @@ class GroupRemove(NamedTuple):
                 f"The charter still says something of {group.title or group.key}, in {where}. Change it first."
             )
         rows = tuple(_rows(draft, self.key, None))
-        many = f", with {len(rows)} member{'' if len(rows) == 1 else 's'} in it" if rows else ""
+        many = f", with {how_many(len(rows), 'member')} in it" if rows else ""
         return Done(f"remove the group {group.title or group.key}{many}", (Drop(path),), rows)
 
 
@@ -142,8 +142,8 @@ def _rows(draft: Draft, key: str, new: str | None) -> Iterator[RowChange]:
     for member in draft.register.members.values():
         if key in member.groups:
             before = member_row(member)
-            groups = [new if each == key else each for each in member.groups]
-            after = {**before, "groups": ";".join(each for each in groups if each is not None)}
+            groups = [new if group == key else group for group in member.groups]
+            after = {**before, "groups": ";".join(group for group in groups if group is not None)}
             yield RowChange("members", member.key, before, after)
 
 

@@ -72,14 +72,14 @@ class ImportAssignments(NamedTuple):
         names = KnownNames(charter.ranks, charter.groups, charter.rules.timezone)
         names.places = charter.places
         members = FileRows(self.rows.name)
-        members.rows = [FileRow(member_row(each), 0) for each in draft.register.members.values()]
+        members.rows = [FileRow(member_row(member), 0) for member in draft.register.members.values()]
         read = read_register(members, self.rows, names, "charter.yaml")
         if self.rows.faults:
             raise FaultyFilesError(self.rows.faults)
         changes: list[RowChange] = []
         new: set[object] = set()
         trusted = draft.by in ("", charter.owner)
-        passed = not trusted and any(each.by or each.source for each in read.assignments)
+        passed = not trusted and any(assignment.by or assignment.source for assignment in read.assignments)
         for n, each in enumerate(read.assignments):
             if not trusted:
                 each = each._replace(by=draft.by, source="")  # noqa: PLW2901 (the same, by whoever makes the change)
@@ -150,8 +150,8 @@ class _Merger:
 
     def _group(self, said: str) -> str:
         """Return the key of a group by key or title; what is neither stays, and is a fault."""
-        found = self.directory.find(said.strip(), NameKind.GROUP) if said.strip() else None
-        return said.strip() if found is None else found.key
+        known = self.directory.find(said.strip(), NameKind.GROUP) if said.strip() else None
+        return said.strip() if known is None else known.key
 
     @property
     def absent(self) -> list[str]:

@@ -19,8 +19,8 @@ def _one(*kinds: NameKind) -> _Meant:
     def meant(directory: Directory, name: Any) -> Any:
         if not isinstance(name, str) or not name:
             return name
-        found = directory.find(name, *kinds)
-        return name if found is None else found.key
+        known = directory.find(name, *kinds)
+        return name if known is None else known.key
 
     return meant
 
@@ -32,7 +32,7 @@ _HOLDER = _one(NameKind.RANK, NameKind.GROUP)
 
 
 def _all(meant: _Meant) -> _Meant:
-    return lambda directory, names: names if isinstance(names, str) else [meant(directory, each) for each in names]
+    return lambda directory, names: names if isinstance(names, str) else [meant(directory, name) for name in names]
 
 
 def _above(directory: Directory, name: Any) -> Any:
@@ -46,7 +46,7 @@ def _groups(directory: Directory, fields: Any) -> Any:
     """Return fields of a member, with their groups by key."""
     if not isinstance(fields, Mapping) or not isinstance(fields.get("groups"), str):
         return fields
-    found = ";".join(_GROUP(directory, each.strip()) for each in fields["groups"].split(";"))
+    found = ";".join(_GROUP(directory, word.strip()) for word in fields["groups"].split(";"))
     return {**fields, "groups": found}
 
 

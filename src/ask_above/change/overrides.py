@@ -139,18 +139,18 @@ class OverrideEffect:
 def words_at(charter: Charter, place: str) -> dict[str, HolderWords]:
     """Return what a place says of whom, by its own entries, its exceptions and the sets it is like (rule 9.7e)."""
     here, catalogue = charter.places.get(place), charter.catalogue
-    found: dict[str, HolderWords] = {}
+    holder_wordses: dict[str, HolderWords] = {}
     if here is None:
-        return found
-    entries = [(each.label, each) for each in here.overrides]
-    entries += [(each.label, each) for key in here.like for each in charter.override_sets[key].overrides]
-    entries += [(f"@{each.of}", each) for each in here.exceptions]
+        return holder_wordses
+    entries = [(override.label, override) for override in here.overrides]
+    entries += [(override.label, override) for key in here.like for override in charter.override_sets[key].overrides]
+    entries += [(f"@{exception.of}", exception) for exception in here.exceptions]
     for label, each in entries:
-        known = found.get(label, HolderWords())
+        known = holder_wordses.get(label, HolderWords())
         said = known.gives | known.denies  # the first that says something of a capability is the word; bars add up
-        found[label] = HolderWords(
+        holder_wordses[label] = HolderWords(
             known.gives | catalogue.close(catalogue.expand_all(each.allow)) & ~said,
             known.denies | catalogue.expand_all(each.deny) & ~said,
             known.bars | catalogue.expand_all(each.bar),
         )
-    return found
+    return holder_wordses

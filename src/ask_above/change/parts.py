@@ -197,4 +197,7 @@ def content(value: Any) -> Any:
 
 def entries(overrides: Iterable[Override]) -> dict[str, tuple[frozenset[str], ...]]:
     """Return what overrides or exceptions say, by whom they speak of; their order says nothing."""
-    return {each.label: tuple(frozenset(words) for words in (each.allow, each.deny, each.bar)) for each in overrides}
+    return {
+        override.label: tuple(frozenset(words) for words in (override.allow, override.deny, override.bar))
+        for override in overrides
+    }

@@ -145,7 +145,7 @@ class Assign(NamedTuple):
         place = draft.place(self.place)
         if rank.automatic:
             raise EditError(f"{rank.title} is held without being given, so it can be neither given nor taken.")
-        given = [each for each in draft.register.of(self.member) if each.place == self.place]
+        given = [assignment for assignment in draft.register.of(self.member) if assignment.place == self.place]
         same = [e for e in given if e.rank == self.rank]
         # a new end alone leaves the beginning, of what is in force or of what is still to come
         begun = next((e.period.said_from for e in same if e.period.contains(draft.at)), None)
@@ -208,7 +208,7 @@ class HandOver(NamedTuple):
 
 def _elsewhere(draft: Draft, member: str, rank: str) -> str:
     """Say where else someone has a rank."""
-    places = [each.place for each in draft.register.of(member) if each.rank == rank]
+    places = [assignment.place for assignment in draft.register.of(member) if assignment.rank == rank]
     if places:
         return f" They have it at: {', '.join(places)}"
     return ""
@@ -248,7 +248,7 @@ def _with_status(draft: Draft, member: Member, status: str) -> dict[str, str]:
 
 
 def _groups(row: Mapping[str, str]) -> Sequence[str]:
-    return [each for each in row["groups"].split(";") if each]
+    return [word for word in row["groups"].split(";") if word]
 
 
 def _check_row(draft: Draft, row: Mapping[str, str]) -> None:
@@ -296,7 +296,7 @@ def rows_on_joining(draft: Draft) -> dict[str, dict[str, str]]:
 
 def on_joining_to(draft: Draft, key: str, rows: Mapping[str, Mapping[str, str]]) -> Iterator[RowChange]:
     """Yield those of the rows that are news for a member."""
-    has = {each.rank for each in draft.register.of(key) if each.place == SITE}
+    has = {assignment.rank for assignment in draft.register.of(key) if assignment.place == SITE}
     for rank, row in rows.items():
         if rank not in has:
             yield RowChange("assignments", "0", None, {**row, "member": key})

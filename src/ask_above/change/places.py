@@ -81,9 +81,9 @@ class PlaceRemove(NamedTuple):
                 if conferred.place in gone:
                     raise EditError(f"The group {group.title or group.key} confers a rank there; change that first.")
         rows = [
-            RowChange("assignments", str(each.number), assignment_row(each), None)
-            for each in draft.register.assignments
-            if each.place in gone
+            RowChange("assignments", str(assignment.number), assignment_row(assignment), None)
+            for assignment in draft.register.assignments
+            if assignment.place in gone
         ]
         what = f"remove {place.title}" + (f" and the {len(gone) - 1} places in it" if len(gone) > 1 else "")
         what += f"; {len(rows)} assignments there end" if rows else ""
@@ -137,7 +137,11 @@ class PlaceRename(NamedTuple):
             if new in draft.charter.places:
                 raise EditError(f"There is a place '{new}' already.")
             steps += [*_named_anew(draft, self.key, new), Put((*path, "key"), new)]
-            given = [(each, assignment_row(each)) for each in draft.register.assignments if each.place == self.key]
+            given = [
+                (assignment, assignment_row(assignment))
+                for assignment in draft.register.assignments
+                if assignment.place == self.key
+            ]
             rows = [RowChange("assignments", str(a.number), row, {**row, "place": new}) for a, row in given]
         said = [f"to {self.title}" if self.title else "", f"key {new}" if new else ""]
         return Done(f"rename {place.title or place.key} {listed(filter(None, said))}", tuple(steps), tuple(rows))
@@ -178,7 +182,7 @@ class Say(NamedTuple):
         key, above = self.of.removesuffix("+"), self.of.endswith("+")
         self._check(draft, key, above=above)
         entries = place.exceptions if self.member else place.overrides
-        old = next((each for each in entries if each.label == self.of), None)
+        old = next((entry for entry in entries if entry.label == self.of), None)
         if self.word == "clear" and old is None:
             raise EditError(f"Nothing is said of {self.of} {_at(draft, self.place)}.")
         names = _known(draft, self.names) or (_all_of(draft, old) if old else ())
@@ -210,7 +214,7 @@ def _entry_steps(draft: Draft, path: Path, of: str, new: Override | None) -> Ite
         return
     words = {"allow": new.allow, "deny": new.deny, "bar": new.bar}
     # what comes goes in before what goes goes out, so that the entry is never empty in between
-    for word, said in sorted(words.items(), key=lambda each: not each[1]):
+    for word, said in sorted(words.items(), key=lambda item: not item[1]):
         yield from put_words(draft, (*path, of, word), said)
 
 
@@ -262,7 +266,10 @@ class Realign(NamedTuple):
         steps = tuple(Drop((*path, each)) for each in OWN if there(draft.data, (*path, each)))
         if not steps:
             raise EditError(f"{place.title} says nothing itself; there is nothing to bring in line.")
-        entries = [*(each.label for each in place.overrides), *(f"@{each.of}" for each in place.exceptions)]
+        entries = [
+            *(override.label for override in place.overrides),
+            *(f"@{exception.of}" for exception in place.exceptions),
+        ]
         what = f"bring {place.title} in line with its section: what it says of {listed(entries)} goes"
         return Done(what, steps)
 

@@ -99,10 +99,10 @@ class PowerEffect:
     def _resting_on_acts(self) -> int:
         """What the capabilities that acts take rest on."""
         compiled = self.old.compiled
-        found, seeing = 0, compiled.charter.rules.seeing
+        resting_on_acts, seeing = 0, compiled.charter.rules.seeing
         for key in compiled.catalogue.names(self._powers[0].any_using):
-            found |= compiled.catalogue.rests_on(key, beside=seeing)
-        return found
+            resting_on_acts |= compiled.catalogue.rests_on(key, beside=seeing)
+        return resting_on_acts
 
     def _power_turned(
         self,
@@ -135,11 +135,11 @@ class PowerEffect:
     def _beyond(self, now: Power, *allowed: Power) -> int:
         """Return the ranks, by their later positions, over which some power is new."""
         found = 0
-        sides = [self._mapped(each) for each in allowed]
+        sides = [self._mapped(power) for power in allowed]
         for n, mask in enumerate((*now.moderate, now.assign, now.manage, now.call)):
             rest = mask
-            for each in sides:
-                flat = (*each.moderate, each.assign, each.manage, each.call)
+            for side in sides:
+                flat = (*side.moderate, side.assign, side.manage, side.call)
                 rest &= ~flat[n]
             found |= rest
         return found

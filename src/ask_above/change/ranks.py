@@ -133,16 +133,16 @@ class Withdraw(NamedTuple):
         holders = carriers(draft.charter, names[0])
         if not holders:
             raise EditError(f"No rank carries {self.name}.")
-        catalogue, found = draft.charter.catalogue, list[Done]()
+        catalogue, dones = draft.charter.catalogue, list[Done]()
         bit = catalogue.bit[names[0]]
         holders.sort(key=lambda key: not catalogue.close(catalogue.expand_all(draft.charter.ranks[key].grants)) & bit)
         charter, edited = draft.charter, list[str]()
         for key in holders:  # what a rank has only from one that it builds on goes with that one
             if carried_by(charter, key) & bit:
                 changed = withholding(charter, key, names)
-                found.append(_carrying(draft, key, changed, ""))
+                dones.append(_carrying(draft, key, changed, ""))
                 charter, edited = changed, [*edited, charter.ranks[key].title]
-        steps = tuple(step for part in found for step in part.steps)
+        steps = tuple(step for part in dones for step in part.steps)
         return Done(f"withdraw {self.name} from {listed(edited)}", steps)
 
 
@@ -162,7 +162,11 @@ class RankRemove(NamedTuple):
         steps = [*without_rank(draft, self.key), Drop(path)]
         rows = list(_removed_rows(draft, self.key, self.instead))
         holders = len(
-            {each.member for each in draft.register.assignments if _lasts(each, draft) and each.rank == self.key}
+            {
+                assignment.member
+                for assignment in draft.register.assignments
+                if _lasts(assignment, draft) and assignment.rank == self.key
+            }
         )
         what = f"remove the rank {rank.title}"
         if holders:
@@ -246,10 +250,10 @@ def _carrying(draft: Draft, key: str, changed: Charter, said: str) -> Done:
 
 def _rows(draft: Draft, key: str, new: str) -> Iterator[RowChange]:
     """Yield the assignments of a rank under its new key."""
-    for each in draft.register.assignments:
-        if each.rank == key:
-            before = assignment_row(each)
-            yield RowChange("assignments", str(each.number), before, {**before, "rank": new})
+    for assignment in draft.register.assignments:
+        if assignment.rank == key:
+            before = assignment_row(assignment)
+            yield RowChange("assignments", str(assignment.number), before, {**before, "rank": new})
 
 
 def _lasts(each: Assignment, draft: Draft) -> bool:
@@ -259,11 +263,11 @@ def _lasts(each: Assignment, draft: Draft) -> bool:
 
 def _removed_rows(draft: Draft, key: str, instead: str | None) -> Iterator[RowChange]:
     """Yield the assignments of a rank, taken out; those in force or to come become ones of another rank."""
-    for each in draft.register.assignments:
-        if each.rank != key:
+    for assignment in draft.register.assignments:
+        if assignment.rank != key:
             continue
-        before = assignment_row(each)
-        others = [o for o in draft.register.of(each.member) if (o.rank, o.place) == (instead, each.place)]
-        covered = not (coverage([each]) - coverage(others)).since(draft.at)
-        after = None if instead is None or not _lasts(each, draft) or covered else {**before, "rank": instead}
-        yield RowChange("assignments", str(each.number), before, after)
+        before = assignment_row(assignment)
+        others = [o for o in draft.register.of(assignment.member) if (o.rank, o.place) == (instead, assignment.place)]
+        covered = not (coverage([assignment]) - coverage(others)).since(draft.at)
+        after = None if instead is None or not _lasts(assignment, draft) or covered else {**before, "rank": instead}
+        yield RowChange("assignments", str(assignment.number), before, after)

@@ -49,7 +49,7 @@ class Reach:
 
     def _all(self, actor: Asked) -> Iterator[Refusal]:
         # nobody passes conditions by but the keeper of the files
-        yield from (each._replace(passable=False) for each in self.conditions.refusals)
+        yield from (refusal._replace(passable=False) for refusal in self.conditions.refusals)
         if actor.rules_all:
             return
         if actor.acts and self.rights.by_oneself_alone(actor.key or ""):

@@ -14,7 +14,7 @@ from ask_above.people.register import Assignment, Member, Register
 def member_of(cells: Mapping[str, str]) -> Member:
     """Return the member that a row stands for."""
     said = cells.get("groups")
-    groups = tuple(dict.fromkeys(each for each in said.split(";") if each)) if said else ()
+    groups = tuple(dict.fromkeys(word for word in said.split(";") if word)) if said else ()
     return Member(
         cells["key"],
         cells.get("name", ""),
@@ -66,7 +66,7 @@ def folded(rows: Sequence[RowChange]) -> list[RowChange]:
 
     What is given and taken again is not there at all, as an assignment that is new has no number to be found by.
     """
-    found: dict[object, RowChange] = {}
+    row_changes: dict[object, RowChange] = {}
     new: dict[frozenset[tuple[str, str]], list[object]] = {}
     for n, row in enumerate(rows):
         slot: object = row.table, row.key
@@ -75,9 +75,9 @@ def folded(rows: Sequence[RowChange]) -> list[RowChange]:
             slot = mine.pop() if mine else n
             if row.after is not None:
                 new.setdefault(_cells(row.after), []).append(slot)
-        known = found.get(slot)
-        found[slot] = row if known is None else row._replace(before=known.before)
-    return [row for row in found.values() if row.before != row.after]
+        known = row_changes.get(slot)
+        row_changes[slot] = row if known is None else row._replace(before=known.before)
+    return [row for row in row_changes.values() if row.before != row.after]
 
 
 def _cells(row: Mapping[str, str]) -> frozenset[tuple[str, str]]:

@@ -16,7 +16,7 @@ from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import SITE, listed
 from ask_above.charter.places import Conferred
-from ask_above.charter.rules import ActRule
+from ask_above.charter.rules import Act, ActRule
 from ask_above.decide.answer import Step
 from ask_above.decide.decider import Decider
 from ask_above.decide.gains import as_active
@@ -103,22 +103,22 @@ class Rights:
 
     def rule(self) -> ActRule:
         """Return the strictest order and handing on of the acts whose rows the change stands in."""
-        acts = {"assign"} if self.given or self.widened else set[str]()
+        acts = {Act.ASSIGN} if self.given or self.widened else set[Act]()
         for part in self.difference.parts:
             if part.row is EditRow.BUNDLE:
                 ranks, places = self._named_by(part.key)
-                acts |= {"overrides"} if places else set()
-                acts |= {"manage"} if ranks or not places else set()
+                acts |= {Act.OVERRIDES} if places else set()
+                acts |= {Act.MANAGE} if ranks or not places else set()
             elif part.row in _MANAGED:
-                acts.add("manage")
+                acts.add(Act.MANAGE)
             elif part.row in (EditRow.PLACE, EditRow.PARENT, EditRow.SETS):
-                acts.add("overrides")
+                acts.add(Act.OVERRIDES)
             elif part.kind is Kind.MEMBER:
-                acts.add("assign")
-        rules = [self.rules.act(act) for act in sorted(acts)] or [self.rules.act("manage")]
+                acts.add(Act.ASSIGN)
+        rules = [self.rules.act(act) for act in sorted(acts)] or [self.rules.act(Act.MANAGE)]
         order = ("below", "level", "anyone")
         return ActRule(
-            "change",
+            Act.OVERRIDES,  # what is looked at is where the change is made, and no list
             over=min((rule.over for rule in rules), key=order.index),
             hand_on="held" if any(rule.hand_on == "held" for rule in rules) else "any",
         )
@@ -144,8 +144,8 @@ class Rights:
         yield from self._ranks(actor)
         yield from self._places(actor)
         yield from self._people(actor)
-        for each in self.given:
-            yield from self._given(actor, each)
+        for given in self.given:
+            yield from self._given(actor, given)
         for key in self.widened:
             yield from self._to_everybody(actor, key)
 
@@ -164,11 +164,11 @@ class Rights:
         parts = self.difference.parts
         keys = dict.fromkeys(part.key for part in parts if part.kind is Kind.RANK and part.row in _MANAGED)
         for bundle in (part for part in parts if part.row is EditRow.BUNDLE):
-            yield from failing(self._using(actor, "manage", 0), "edit")
+            yield from failing(self._using(actor, Act.MANAGE, 0), "edit")
             ranks, places = self._named_by(bundle.key)
             keys |= dict.fromkeys(ranks)
             for place in places:
-                yield from failing(self._using(actor, "overrides", place), "edit")
+                yield from failing(self._using(actor, Act.OVERRIDES, place), "edit")
         for key in keys:
             yield from self._managed(actor, key)
 
@@ -178,13 +178,13 @@ class Rights:
         if before is not None:
             yield from failing(self.old.case(actor, 0, self.now, in_change=True).manage(before), "act")
         elif after is not None:
-            rule = self.rules.act("manage")
-            steps = self._using(actor, "manage", 0)
+            rule = self.rules.act(Act.MANAGE)
+            steps = self._using(actor, Act.MANAGE, 0)
             case = self.old.case(actor, 0, self.now, in_change=True)
             case.on_list(rule, key, after.title, rule.using)
             yield from failing([*steps, *case.steps], "act")
         if after is not None:
-            yield from self._over_afterwards(actor, self.rules.act("manage"), after)
+            yield from self._over_afterwards(actor, self.rules.act(Act.MANAGE), after)
 
     def _over_afterwards(self, actor: Asked, rule: ActRule, rank: Rank, place: str = SITE) -> Iterator[Refusal]:
         """Yield why a rank does not stand where an act reaches once the change is made."""
@@ -238,7 +238,7 @@ class Rights:
             elif part.row is EditRow.PARENT:
                 where[self._there((part.after or part.before).parent)] = None
         for place in where:
-            yield from failing(self._using(actor, "overrides", place), "edit")
+            yield from failing(self._using(actor, Act.OVERRIDES, place), "edit")
 
     # -- people
 
@@ -248,7 +248,7 @@ class Rights:
                 continue
             target = self._member(part.key)
             if target is None or part.key in self.taken_out:
-                act = "accounts" if part.row is EditRow.ACCOUNT else "assign"
+                act = Act.ACCOUNTS if part.row is EditRow.ACCOUNT else Act.ASSIGN
                 yield from failing(self._using(actor, act, 0), "edit")
                 if not part.field and part.after is not None:
                     yield from self._conferred(actor, part.key, (), part.after.groups)
@@ -266,12 +266,12 @@ class Rights:
 
     def _below(self, actor: Asked, target: Asked) -> Iterator[Refusal]:
         """Yield why somebody may not be vouched for or put into groups: what it takes, and whom it reaches."""
-        yield from failing(self._using(actor, "assign", 0), "edit")
+        yield from failing(self._using(actor, Act.ASSIGN, 0), "edit")
         if target.owner:
             yield Refusal("6.12", f"{target.label} is the owner, and nobody acts on the owner but the owner.")
         elif actor.key != target.key:
             case = self.old.case(actor, 0, self.now, in_change=True)
-            case.target_over(self.rules.act("assign"), target)
+            case.target_over(self.rules.act(Act.ASSIGN), target)
             yield from failing(case.steps, "edit")
 
     def _regrouped(self, actor: Asked, target: Asked, part: DifferencePart) -> Iterator[Refusal]:
@@ -299,8 +299,8 @@ class Rights:
         compiled, reckoner = self.old.compiled, self.old.reckoner
         excepted = was.key in compiled.exceptional
         edges = {self.now}
-        for each in (*given_before, *given_after):
-            edges |= {e for e in (each.period.start, each.period.end) if e is not None and e > self.now}
+        for assignment in (*given_before, *given_after):
+            edges |= {e for e in (assignment.period.start, assignment.period.end) if e is not None and e > self.now}
         for at in sorted(edges):
             before, after = (
                 as_active(ask_member(compiled, member, list(given), at, excepted=excepted))
@@ -308,7 +308,7 @@ class Rights:
             )
             for place in range(len(compiled.places)) if before != after else ():
                 for gated in (True, False):
-                    one, two = (reckoner.held(each, place, gated=gated) for each in (before, after))
+                    one, two = (reckoner.held(profile, place, gated=gated) for profile in (before, after))
                     if two.mask & ~one.mask or (two.unbounded and not one.unbounded):
                         what = listed(compiled.catalogue.names(two.mask & ~one.mask)[:3]) or "everything"
                         return f"{what} {in_place(compiled.places[place].title, site=place == 0)}"
@@ -337,11 +337,11 @@ class Rights:
 
     def _account(self, actor: Asked, target: Asked, part: DifferencePart) -> Iterator[Refusal]:
         """Yield why a member's record may not be changed: what it takes, and the member as under moderating."""
-        oneself, accounts = actor.key == target.key, self.rules.act("accounts")
+        oneself, accounts = actor.key == target.key, self.rules.act(Act.ACCOUNTS)
         if oneself and part.row in (EditRow.NAME, EditRow.PHONE):
             return
         if oneself and part.row is EditRow.ADDRESS:
-            yield from failing(self._using(actor, "accounts", 0), "edit")
+            yield from failing(self._using(actor, Act.ACCOUNTS, 0), "edit")
             return
         steps = self.old.case(actor, 0, self.now, in_change=True).moderate(target, accounts.using)
         wrong = list(failing(steps, "edit"))
@@ -349,7 +349,7 @@ class Rights:
             steps = self.old.case(actor, 0, self.now, in_change=True).moderate(target, accounts.naming)
             wrong = list(failing(steps, "edit"))
         yield from wrong
-        if part.row is EditRow.ADDRESS and self.rules.act("assign").hand_on == "held":
+        if part.row is EditRow.ADDRESS and self.rules.act(Act.ASSIGN).hand_on == "held":
             yield from self._all_within(actor, target)
 
     def _all_within(self, actor: Asked, target: Asked) -> Iterator[Refusal]:
@@ -357,7 +357,9 @@ class Rights:
         if target.member is None or actor.profile is None:
             return
         given = self.old.people.register.of(target.member.key)
-        edges = {self.now} | {e for each in given for e in (each.period.start, each.period.end) if e and e > self.now}
+        edges = {self.now} | {
+            e for assignment in given for e in (assignment.period.start, assignment.period.end) if e and e > self.now
+        }
         compiled, reckoner = self.old.compiled, self.old.reckoner
         excepted = target.member.key in compiled.exceptional
         for at in sorted(edges):
@@ -394,7 +396,7 @@ class Rights:
             case = self.old.case(actor, place, self.now, in_change=True)
             yield from failing(case.unassign(rank, target), "act")
         if not (given.gained or given.lost or given.come or given.gone):  # only what is over differs
-            yield from failing(self._using(actor, "assign", place), "act")
+            yield from failing(self._using(actor, Act.ASSIGN, place), "act")
 
     def _made_and_given(self, actor: Asked, given: Given, place: int) -> Iterator[Refusal]:
         """Yield why a rank that is made in the same change may not be given: as it stands after it (rule 9.9)."""
@@ -405,7 +407,7 @@ class Rights:
         steps = case.assign(rank, self._member(given.member), made=True)
         yield from failing(steps, "act")
         if not any(step.code == "open-join" for step in steps):
-            yield from self._over_afterwards(actor, self.rules.act("assign"), rank, given.place)
+            yield from self._over_afterwards(actor, self.rules.act(Act.ASSIGN), rank, given.place)
 
     def _records(self, given: Given) -> Iterator[Refusal]:
         """Yield what a record of an assignment may not say: who made it, and what holds it, follow from the change."""
@@ -431,14 +433,17 @@ class Rights:
 
     def of_oneself(self, actor: Asked) -> Iterator[Refusal]:
         """Yield why one may not join, give up or give oneself these ranks, in a change of nothing else (rule 9.9)."""
-        member, rule = actor.member, self.rules.act("assign")
+        member, rule = actor.member, self.rules.act(Act.ASSIGN)
         if member is None:
             return
-        for each in self.difference.given:
-            yield from self._given(actor, each)
+        for given in self.difference.given:
+            yield from self._given(actor, given)
         open_ranks = {key for key, rank in self.old.compiled.charter.ranks.items() if rank.open and not rank.kept_by}
         before, after = (list(decider.people.register.of(member.key)) for decider in (self.old, self.new))
-        joined = [*before, *(each for each in after if each.rank in open_ranks and each.place == "site")]
+        joined = [
+            *before,
+            *(assignment for assignment in after if assignment.rank in open_ranks and assignment.place == "site"),
+        ]
         everything = [*before, *after]
         if rule.hand_on == "held":
             gained = self._some_gain(member, joined, member, everything)
@@ -450,13 +455,13 @@ class Rights:
 
     def _to_everybody(self, actor: Asked, key: str) -> Iterator[Refusal]:
         """Yield why a rank may not be given to everybody, as it is once the change is made (rule 9.3)."""
-        rule, rank = self.rules.act("assign"), self.new.compiled.charter.ranks[key]
+        rule, rank = self.rules.act(Act.ASSIGN), self.new.compiled.charter.ranks[key]
         before = self.old.compiled.charter.ranks.get(key)
         case = self.old.case(actor, 0, self.now, in_change=True)
         if before is not None:
             yield from failing(case.assign(before, None), "act")
         else:
-            steps = self._using(actor, "assign", 0)
+            steps = self._using(actor, Act.ASSIGN, 0)
             case.on_list(rule, key, rank.title, rule.using)
             yield from failing([*steps, *case.steps], "act")
         yield from self._over_afterwards(actor, rule, rank)
@@ -470,7 +475,7 @@ class Rights:
         for here, place in enumerate(new.compiled.places):
             there = self._there(place.key)
             for gated in (True, False):
-                one, two = (new.reckoner.held(each, here, gated=gated) for each in (plain, plus))
+                one, two = (new.reckoner.held(profile, here, gated=gated) for profile in (plain, plus))
                 own = self._own(actor, there, gated=gated)
                 beyond = two.mask & ~one.mask & ~own[0]
                 if beyond or (two.unbounded and not one.unbounded and not own[1]):
@@ -491,7 +496,7 @@ class Rights:
         held = self.old.reckoner.held(profile, place, gated=gated)
         return held.mask, held.unbounded
 
-    def _using(self, asked: Asked, act: str, place: int) -> list[Step]:
+    def _using(self, asked: Asked, act: Act, place: int) -> list[Step]:
         """Note whether somebody can use what an edit takes, at a place."""
         compiled = self.old.compiled
         using = compiled.charter.rules.act(act).using

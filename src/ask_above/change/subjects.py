@@ -63,14 +63,14 @@ class Subjects:
         self._number: dict[tuple[Profile, Profile], int] = {}
         self.same = old.compiled is new.compiled
         self._open = [_Open(decider, now) for decider in (old, new)]
-        self.all: list[Affected] = [each for each in self._find() if each.pair >= 0]
+        self.all: list[Affected] = [affected for affected in self._find() if affected.pair >= 0]
 
     @cached_property
     def of_pair(self) -> list[list[Affected]]:
         """The subjects of each pair."""
         found: list[list[Affected]] = [[] for _ in self.pairs]
-        for each in self.all:
-            found[each.pair].append(each)
+        for affected in self.all:
+            found[affected.pair].append(affected)
         return found
 
     def _pair(self, before: Profile, after: Profile) -> int:
@@ -111,8 +111,12 @@ class Subjects:
     def _ranks_with_members(self) -> set[str]:
         """The ranks that are recorded for anybody, now or later."""
         charter, register = self.old.compiled.charter, self.old.people.register
-        found = {each.rank for each in register.assignments if each.period.end is None or each.period.end > self.now}
-        found |= {each.rank for group in self._groups_with_members for each in charter.groups[group].confers}
+        found = {
+            assignment.rank
+            for assignment in register.assignments
+            if assignment.period.end is None or assignment.period.end > self.now
+        }
+        found |= {conferred.rank for group in self._groups_with_members for conferred in charter.groups[group].confers}
         kinds = {(member.status, member.kind) for member in register.members.values()}
         there = {"anyone": True, "visitors": True, "members": bool(kinds), "bots": any(k == "bot" for _, k in kinds)}
         waits = any(status == "pending" for status, _ in kinds)
@@ -177,7 +181,7 @@ class Subjects:
         asked = ask_anybody(self.old.compiled) if was is None else self.old.people.ask(first, self.now)
         label, loses = member.called, was is None or was.status not in (*OUT, "invited")
         joins = self.difference.joins(first)
-        opens = any(each.ranks for each in self._open)
+        opens = any(gate.ranks for gate in self._open)
         for since, until in _stretches((*given, *self.new.people.register.of(first)), self.now):
             if not opens and was is not None and was.status == member.status == "active":
                 one, two = (_active_profile(decider, first, since) for decider in (self.old, self.new))
@@ -220,7 +224,9 @@ def _asked_at(decider: Decider, member: Member, at: Instant) -> Asked:
 
 def _stretches(given: Sequence[Assignment], now: Instant) -> Iterator[tuple[Instant, Instant]]:
     """Yield the stretches of time from now on in which none of these starts or ends."""
-    edges = {e for each in given for e in (each.period.start, each.period.end) if e is not None and e > now}
+    edges = {
+        e for assignment in given for e in (assignment.period.start, assignment.period.end) if e is not None and e > now
+    }
     starts = [now, *sorted(edges)]
     yield from zip(starts, [*starts[1:], _NO_END], strict=True)
 
@@ -255,8 +261,8 @@ class _Open:
     def with_open(self, asked: Asked) -> Profile:
         """Return what somebody comes down to, as if active, with every open rank that they may join."""
         profile, compiled = as_active(asked), self.decider.compiled
-        anywhere = {compiled.ranks[each.rank].key for each in (*asked.recorded, *asked.active)}
-        anywhere |= {each.rank for each in asked.later}
+        anywhere = {compiled.ranks[holding.rank].key for holding in (*asked.recorded, *asked.active)}
+        anywhere |= {assignment.rank for assignment in asked.later}
         root = {compiled.ranks[r].key for r, place in profile.placed if place == 0}
         root |= {compiled.ranks[r].key for r in profile.automatic}
         joined: set[int] = set()
@@ -290,7 +296,7 @@ class _Open:
             count = 0
             for other in self.decider.people.all(self.now):
                 if other.status != "retired":
-                    has = any(each.rank == rank.position for each in other.recorded)
-                    count += has or any(each.rank == rank.key for each in other.later)
+                    has = any(holding.rank == rank.position for holding in other.recorded)
+                    count += has or any(assignment.rank == rank.key for assignment in other.later)
             self._counted[rank.key] = count
         return self._counted[rank.key]

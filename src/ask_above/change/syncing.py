@@ -8,7 +8,7 @@ from typing import NamedTuple
 from ask_above.change.draft import Done, Draft, EditError, RowChange, assignment_row, member_row
 from ask_above.change.people import good_address, on_joining_to, rows_on_joining
 from ask_above.charter.moments import ALWAYS
-from ask_above.charter.names import SITE, nearest
+from ask_above.charter.names import SITE, how_many, nearest
 from ask_above.errors import UnknownNameError
 from ask_above.people.outside import Outsider, twice
 from ask_above.people.recognising import Known, Recogniser, key_from, new_key
@@ -49,20 +49,20 @@ class Sync(NamedTuple):
         for member in gone if self.retires else ():
             rows += working.gone(member)
         count = len({row.key if row.table == "members" else (row.after or row.before or {})["member"] for row in rows})
-        many = f"{count} member{'' if count == 1 else 's'}"
+        many = how_many(count, "member")
         return Done(f"take over {self.source}: {many} changed of {len(self.people)}", (), tuple(rows))
 
     def _check(self, draft: Draft) -> None:
         for number, count in twice(self.people).items():
             raise EditError(f"{count} people of {self.source} have the number '{number}'; it must tell people apart.")
-        for each in self.gives:
-            if each.rank:
-                rank = draft.rank(each.rank)
-                draft.place(each.place)
+        for given in self.gives:
+            if given.rank:
+                rank = draft.rank(given.rank)
+                draft.place(given.place)
                 if rank.automatic:
                     raise EditError(f"{rank.title} is held without being given, so no directory gives it.")
-            elif each.into not in draft.charter.groups:
-                raise UnknownNameError("group", each.into, nearest(each.into, draft.charter.groups))
+            elif given.into not in draft.charter.groups:
+                raise UnknownNameError("group", given.into, nearest(given.into, draft.charter.groups))
 
 
 class LetGo(NamedTuple):
@@ -77,10 +77,10 @@ class LetGo(NamedTuple):
             if member.external_id.startswith(f"{self.source}:"):
                 before = member_row(member)
                 rows.append(RowChange("members", key, before, before | {"external_id": ""}))
-        for each in register.assignments:
-            if each.source == self.source:
-                before, after = assignment_row(each), assignment_row(each._replace(source=""))
-                rows.append(RowChange("assignments", str(each.number), before, after))
+        for assignment in register.assignments:
+            if assignment.source == self.source:
+                before, after = assignment_row(assignment), assignment_row(assignment._replace(source=""))
+                rows.append(RowChange("assignments", str(assignment.number), before, after))
         if not rows:
             raise EditError(f"Nothing here comes from {self.source}.")
         return Done(f"keep by hand what came from {self.source}", (), tuple(rows))
@@ -88,7 +88,7 @@ class LetGo(NamedTuple):
 
 def absent(sync: Sync, draft: Draft) -> list[Member]:
     """Return the members that came from a directory and are in it no more; never the owner, and nobody retired."""
-    there = {f"{sync.source}:{each.number}" for each in sync.people}
+    there = {f"{sync.source}:{person.number}" for person in sync.people}
     known = draft.register.members.values()
     return [
         member
@@ -114,7 +114,7 @@ class _Syncing:
         self.people = Recogniser()
         self.taken = {*draft.register.members, *draft.charter.ranks}
         self.joining = rows_on_joining(draft)
-        self.claimed = {each.into for each in sync.gives if each.into}
+        self.claimed = {given.into for given in sync.gives if given.into}
 
     def person(self, person: Outsider) -> Iterator[RowChange]:
         """Yield what changes about one person."""
@@ -130,8 +130,8 @@ class _Syncing:
         else:
             key, member = known.key, known
             before = member_row(member)
-        wanted = {each.into for each in self.sync.gives if each.into and each.group in person.groups}
-        groups = [each for each in member.groups if each not in self.claimed or each in wanted]
+        wanted = {given.into for given in self.sync.gives if given.into and given.group in person.groups}
+        groups = [group for group in member.groups if group not in self.claimed or group in wanted]
         groups += sorted(wanted - set(groups))
         address = person.email if not person.email or good_address(person.email) else ""
         after = member_row(member) | {
@@ -152,9 +152,13 @@ class _Syncing:
     def _ranks(self, key: str, person: Outsider) -> Iterator[RowChange]:
         wanted = {(each.rank, each.place) for each in self.sync.gives if each.rank and each.group in person.groups}
         held = list(self.draft.register.of(key))
-        for each in held:
-            if each.source and each.source == self.source and (each.rank, each.place) not in wanted:
-                yield RowChange("assignments", str(each.number), assignment_row(each), None)
+        for assignment in held:
+            if (
+                assignment.source
+                and assignment.source == self.source
+                and (assignment.rank, assignment.place) not in wanted
+            ):
+                yield RowChange("assignments", str(assignment.number), assignment_row(assignment), None)
         # what somebody was given by hand as well stays theirs, and is not given twice
         for rank, place in sorted(wanted - {(e.rank, e.place) for e in held if e.period == ALWAYS}):
             given = Assignment(key, rank, place, ALWAYS, self.draft.by, f"from {self.sync.source}", source=self.source)
@@ -165,9 +169,9 @@ class _Syncing:
         was = member.was if member.status in OUT else member.status
         after = member_row(member) | {"status": "retired", "was": was}
         yield RowChange("members", member.key, member_row(member), after)
-        for each in self.draft.register.of(member.key):
-            if each.source == self.sync.source:
-                yield RowChange("assignments", str(each.number), assignment_row(each), None)
+        for assignment in self.draft.register.of(member.key):
+            if assignment.source == self.sync.source:
+                yield RowChange("assignments", str(assignment.number), assignment_row(assignment), None)
 
 
 def known_as(people: Recogniser, register: Register, sync: Sync, person: Outsider) -> tuple[Member | None, list[str]]:

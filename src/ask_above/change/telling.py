@@ -68,8 +68,8 @@ def sentences(difference: Difference) -> list[str]:
 
 
 def _given(difference: Difference) -> Iterator[str]:
-    for each in difference.given:
-        yield given_said(each, difference)
+    for given in difference.given:
+        yield given_said(given, difference)
 
 
 def given_said(given: Given, difference: Difference) -> str:

@@ -116,14 +116,14 @@ class Turns:
 
         plain = [spot for spot in self.spots if not spot.gone]
         beside = [spot.before for spot in plain]
-        for each in held_otherwise(
+        for turned in held_otherwise(
             self.old.compiled.keep(CompiledPlaces),
             self.new.compiled.keep(CompiledPlaces),
             [self.subjects.pairs[n] for n in some],
             beside,
         ):
-            which = tuple(some[n] for n in each.pairs)
-            yield Turn(plain[each.place], each.gated, each.gained, each.lost, False, which)
+            which = tuple(some[n] for n in turned.pairs)
+            yield Turn(plain[turned.place], turned.gated, turned.gained, turned.lost, False, which)
 
     def _one_by_one(self, some: Sequence[int], spots: Iterable[Spot]) -> Iterator[Turn]:
         """Yield what a few pairs gain and lose; at a place that is gone, what its words gave is no loss."""
@@ -155,7 +155,7 @@ class Turns:
                     if not any(place in gone for _, place in before.placed):
                         continue
                     rest = before._replace(placed=frozenset(each for each in before.placed if each[1] not in gone))
-                    was, now = (self.old.reckoner.held(each, spot.before, gated=gated) for each in (before, rest))
+                    was, now = (self.old.reckoner.held(profile, spot.before, gated=gated) for profile in (before, rest))
                     if was.mask & ~now.mask:
                         yield Turn(spot, gated, 0, was.mask & ~now.mask, False, (n,))
 
@@ -169,11 +169,11 @@ class Turns:
 
     def of(self, pairs: Iterable[int]) -> Iterator[Affected]:
         """Yield the subjects that come down to any of these pairs; the owner holds everything whatever happens."""
-        return (each for n in pairs for each in self.subjects.of_pair[n] if not each.asked.owner)
+        return (affected for n in pairs for affected in self.subjects.of_pair[n] if not affected.asked.owner)
 
     def pairs_of(self, actor: Asked) -> set[int]:
         """Return the pairs that the actor comes down to, by their numbers."""
-        return {each.pair for each in self.subjects.all if actor.key in each.keys}
+        return {affected.pair for affected in self.subjects.all if actor.key in affected.keys}
 
     def own_pairs(self, actor: Asked) -> list[tuple[Profile, Profile]]:
         """Return what the actor comes down to before and after, at every moment, with and without open ranks."""

@@ -174,7 +174,10 @@ class Catalogue:
     def near(self, name: str, known: Iterable[str]) -> tuple[str, ...]:
         """Return the names most like one that stands for nothing, before them what is described in its words."""
         said = {*name.casefold().split()} - _SAY_NOTHING
-        about = {each.pair or each.key: {*each.about.casefold().split()} for each in self.capabilities.values()}
+        about = {
+            capability.pair or capability.key: {*capability.about.casefold().split()}
+            for capability in self.capabilities.values()
+        }
         described = sorted((name for name in about if said and said <= about[name]), key=lambda name: len(about[name]))
         return tuple(dict.fromkeys((*described, *nearest(name, known))))[:_MOST_NEAR]
 

@@ -21,9 +21,9 @@ from typing import NamedTuple
 
 from ask_above.charter.moments import HOW_TO_WRITE, parse
 from ask_above.charter.names import SITE, is_key
+from ask_above.charter.rules import ACT_WORDS, Act
 from ask_above.charter.where import NOWHERE, Where
 
-ACT_WORDS = ("moderate", "assign", "unassign", "manage", "call")
 CONDITIONS = ("in", "by", "on")
 
 
@@ -44,7 +44,7 @@ class Expectation(NamedTuple):
     text: str
     subject: Subject
     allowed: bool
-    act: str | None = None
+    act: Act | None = None
     capability: str | None = None
     target: str | None = None
     member: str | None = None
@@ -175,18 +175,18 @@ class _Reader:
         word = self.take("a capability or an act")
         if word not in ACT_WORDS:
             return so_far._replace(capability=self.name("capability", word))
-        result = so_far._replace(act=word)
-        if word == "moderate" and self.peek().startswith("@"):
+        result = so_far._replace(act=Act(word))
+        if word == Act.MODERATE and self.peek().startswith("@"):
             result = result._replace(member=self.member())
         else:
             result = result._replace(target=self.name("rank"))
-        if word == "moderate" and self.peek() == "using":
+        if word == Act.MODERATE and self.peek() == "using":
             self.next += 1
             return result._replace(capability=self.name("using"))
-        if word == "assign" and self.peek() == "to":
+        if word == Act.ASSIGN and self.peek() == "to":
             self.next += 1
             return result._replace(member=self.member())
-        if word == "unassign":
+        if word == Act.UNASSIGN:
             if self.peek() != "of":
                 raise self.fail("'unassign' says of whom: unassign RANK of @MEMBER")
             self.next += 1

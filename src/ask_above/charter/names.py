@@ -55,9 +55,11 @@ def nearest(name: str, known: Iterable[str], most: int = 3) -> tuple[str, ...]:
 
 
 def few(names: Iterable[str], most: int, joiner: str = "and") -> str:
-    """Join names as a sentence does; of more than so many the first, and how many more there are."""
+    """Join names as a sentence does; of more than so many the first, and how many more there are, never one alone."""
     items = list(names)
-    return listed(items, joiner) if len(items) <= most else f"{', '.join(items[:most])} and {len(items) - most} more"
+    return (
+        listed(items, joiner) if len(items) <= most + 1 else f"{', '.join(items[:most])} and {len(items) - most} more"
+    )
 
 
 def listed(names: Iterable[str], joiner: str = "and") -> str:
@@ -66,3 +68,12 @@ def listed(names: Iterable[str], joiner: str = "and") -> str:
     if len(items) < 2:  # noqa: PLR2004
         return "".join(items)
     return f"{', '.join(items[:-1])} {joiner} {items[-1]}"
+
+
+def how_many(count: int, thing: str, things: str = "") -> str:
+    """Return how many there are of something, in words that fit the number.
+
+    >>> how_many(1, "member"), how_many(0, "answer"), how_many(2, "person", "people")
+    ('1 member', '0 answers', '2 people')
+    """
+    return f"{count:,} {thing if count == 1 else things or thing + 's'}"

@@ -3,20 +3,37 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from enum import StrEnum
 from typing import NamedTuple
 
 from ask_above.charter.where import NOTHING
 
-ACTS = ("moderate", "assign", "manage")
+
+class Act(StrEnum):
+    """What one may do to others, and with the last two to places and to accounts (rules 6 and 9)."""
+
+    MODERATE = "moderate"
+    ASSIGN = "assign"
+    UNASSIGN = "unassign"
+    MANAGE = "manage"
+    CALL = "call"
+    OVERRIDES = "overrides"
+    ACCOUNTS = "accounts"
+
+
+ACT_WORDS = (Act.MODERATE, Act.ASSIGN, Act.UNASSIGN, Act.MANAGE, Act.CALL)
+"""The acts that can be asked about by name."""
+
+ACTS = (Act.MODERATE, Act.ASSIGN, Act.MANAGE)
 """The acts that ``rules.authority`` sets and that tables of powers are made of."""
 
 USING = {
-    "moderate": "member.moderate",
-    "assign": "rank.assign",
-    "manage": "rank.manage",
-    "overrides": "place.manage",
-    "accounts": "member.lock",
-    "call": "rank.call",
+    Act.MODERATE: "member.moderate",
+    Act.ASSIGN: "rank.assign",
+    Act.MANAGE: "rank.manage",
+    Act.OVERRIDES: "place.manage",
+    Act.ACCOUNTS: "member.lock",
+    Act.CALL: "rank.call",
 }
 """The capability that each act takes where the charter says nothing."""
 
@@ -32,7 +49,7 @@ class ActRule(NamedTuple):
     and ``naming`` the capabilities of moderating by which a member's name may be changed too.
     """
 
-    act: str
+    act: Act
     using: tuple[str, ...] = ()
     over: str = "below"
     hand_on: str = "held"
@@ -55,10 +72,10 @@ class Rules(NamedTuple):
     timezone: str = "UTC"
     disagreement: str = "topmost"
     seeing: str | None = None
-    acts: Mapping[str, ActRule] = NOTHING
+    acts: Mapping[Act, ActRule] = NOTHING
     contacts: str | None = None
     advice: Advice = Advice()
 
-    def act(self, name: str) -> ActRule:
+    def act(self, act: Act) -> ActRule:
         """Return the rule of an act; one that is not set is the owner's alone."""
-        return self.acts.get(name) or ActRule(name)
+        return self.acts.get(act) or ActRule(act)

@@ -19,5 +19,5 @@ class Where(NamedTuple):
 
 NOWHERE = Where("", 0, 0)
 
-NOTHING: Final[Mapping[str, Any]] = {}
+NOTHING: Final[Mapping[Any, Any]] = {}
 """A mapping with nothing in it, for fields that were left out."""

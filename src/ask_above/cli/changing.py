@@ -219,18 +219,18 @@ def fields_of(pairs: Sequence[str]) -> dict[str, Any]:
 
 def _value(name: str, value: str) -> Any:
     if name in ("builds-on", "after", "apart-from", "grants", "withhold", "includes", "confers"):
-        return [each.strip() for each in value.split(",") if each.strip()]
+        return [word.strip() for word in value.split(",") if word.strip()]
     if name in ("moderates", "assigns", "manages"):
         way, _, rest = value.partition(":")
-        return {way: [each.strip() for each in rest.split(",") if each.strip()]}
+        return {way: [word.strip() for word in rest.split(",") if word.strip()]}
     if name == "perks":
-        return {key.strip(): said.strip() for key, _, said in (each.partition(":") for each in value.split(","))}
+        return {key.strip(): said.strip() for key, _, said in (word.partition(":") for word in value.split(","))}
     return value
 
 
 def words_of(names: Sequence[str]) -> list[str]:
     """Return names, with those joined by commas taken apart."""
-    return [word for each in names for word in each.replace(",", " ").split()]
+    return [word for name in names for word in name.replace(",", " ").split()]
 
 
 def set_command(group: click.Group, complete_key: Callable[..., Any], edit: str, help_text: str) -> None:

@@ -98,7 +98,7 @@ def command(
         _findings(opened, form, community, (unmet, later, given.pieces), strict=strict)
     else:
         rows = [] if advice else [*map(unmet_row, unmet), *(later_row(since, each) for since, each in later)]
-        rows += [advice_row(each) for each in given.pieces]
+        rows += [advice_row(piece) for piece in given.pieces]
         write_table(sys.stdout, form, CHECK_COLUMNS, rows, check_data(opened.decider, unmet, given, later))
     undone = bool(opened.home.read().undone)
     return _status(unmet, later, given.pieces, strict=strict) or int(undone)
@@ -108,12 +108,12 @@ def _mends(opened: Community, unmet: Sequence[Unmet]) -> list[str]:
     """Return what would make the first few expectations hold again, each tried."""
     from ask_above.ask.ways.mending import mending
 
-    some, found = unmet[:_MOST_MENDED], list[str]()
+    some, mends = unmet[:_MOST_MENDED], list[str]()
     with progress("What would mend it") as told:
         for n, each in enumerate(some, 1):
-            found.append(mending(opened.decider, each, opened.names.moment()))
+            mends.append(mending(opened.decider, each, opened.names.moment()))
             told(n, len(some))
-    return found
+    return mends
 
 
 def _each(folder: Path, form: str) -> int:
@@ -123,14 +123,14 @@ def _each(folder: Path, form: str) -> int:
     if form in ("sarif", "junit"):
         raise click.UsageError(f"--format {form} is of one community; leave out --each.")
     with progress("Communities") as told:
-        found = hosted((file.parent for file in folder.glob("*/charter.yaml")), told)
-    if not found:
+        hosteds = hosted((file.parent for file in folder.glob("*/charter.yaml")), told)
+    if not hosteds:
         raise click.UsageError(f"No folder in '{folder}' holds a charter.yaml.")
     if form == "text":
-        show_hosted(stdout(), found)
+        show_hosted(stdout(), hosteds)
     else:
-        write_table(sys.stdout, form, COLUMNS, found)
-    return 2 if any(one.faults for one in found) else 1 if any(one.unmet for one in found) else 0
+        write_table(sys.stdout, form, COLUMNS, hosteds)
+    return 2 if any(one.faults for one in hosteds) else 1 if any(one.unmet for one in hosteds) else 0
 
 
 def _schema(community: str | None, *, with_names: bool) -> dict[str, Any]:

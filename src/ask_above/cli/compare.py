@@ -45,18 +45,18 @@ def command(
     first = meant(opened, one)
     rank = rank_named(first)
     if other is not None:
-        found = [opened.compare(first, meant(opened, other), at=at, when=in_zone(opened, when))]
+        comparisons = [opened.compare(first, meant(opened, other), at=at, when=in_zone(opened, when))]
     elif rank is None:
         raise click.UsageError(f"With whom should '{one}' be compared? A rank alone is compared with its own.")
     else:
-        found = opened.related(rank)
+        comparisons = opened.related(rank)
     if form != "text":
-        write_table(sys.stdout, form, COLUMNS, comparison_rows(found))
+        write_table(sys.stdout, form, COLUMNS, comparison_rows(comparisons))
         return 0
     screen = stdout()
-    if not found:
+    if not comparisons:
         screen.line(f"{opened.rank(rank or '').title} was not copied from another rank, and builds on none.")
-    for n, each in enumerate(found):
+    for n, each in enumerate(comparisons):
         if n:
             screen.line()
         show_comparison(screen, each, everything=everything)

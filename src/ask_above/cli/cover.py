@@ -64,19 +64,19 @@ def command(
     if enter:
         return _entering(opened, moment, form)
     with progress("Places") as told:
-        found = opened.cover(duties or None, without=without, when=moment, told=told)
+        cover = opened.cover(duties or None, without=without, when=moment, told=told)
     place = None if at is None else opened.place(at).key
     names = listed(opened.member(key).called for key in without)
     if figure is not None:
         from ask_above.show import figures
 
-        figure.write(figures.cover, found, at=place, left=names)
+        figure.write(figures.cover, cover, at=place, left=names)
     elif form != "text":
-        write_table(sys.stdout, form, *cover_rows(found, place))
+        write_table(sys.stdout, form, *cover_rows(cover, place))
     elif place is not None:
-        show_by_rank(stdout(), found, place)
+        show_by_rank(stdout(), cover, place)
     else:
-        show_cover(stdout(), found)
+        show_cover(stdout(), cover)
     return 0
 
 
@@ -84,16 +84,16 @@ def _entering(opened: Community, moment: date | None, form: str) -> int:
     """Show who can enter each closed place."""
     from ask_above.ask.entering import COLUMNS, closed_places
 
-    found = closed_places(opened.decider, opened.names.moment(moment))
+    closeds = closed_places(opened.decider, opened.names.moment(moment))
     places, members = opened.charter.places, opened.register.members
     if form != "text":
-        rows = [[c.place, places[c.place].title, c.asks, len(c.members), ";".join(c.members)] for c in found]
+        rows = [[c.place, places[c.place].title, c.asks, len(c.members), ";".join(c.members)] for c in closeds]
         write_table(sys.stdout, form, COLUMNS, rows)
-    elif not found:
+    elif not closeds:
         stdout().line("No place has a gate: everybody who sees the site can enter all of it.")
     else:
         told = []
-        for c in found:
+        for c in closeds:
             who = few((members[key].called for key in c.members), _FEW)
             told.append([places[c.place].title, c.asks.removeprefix("it asks for "), str(len(c.members)), who])
         stdout().table(["Closed place", "What it asks for", "Members", "Who can enter"], told, right=[2])

@@ -36,17 +36,22 @@ def command(names: tuple[str, ...], when: date | None, community: str | None, fo
       ask-above describe dara landowners --format md
     """
     opened = open_here(community)
-    found: list[Described] = []
+    describeds: list[Described] = []
     for name in names:
         meant = opened.names.meant(name)
         if meant.note:
             tell([f"{meant.note}."])
-        found.append(opened.describe(f"{meant.kind}:{meant.key}", when=in_zone(opened, when)))
+        describeds.append(opened.describe(f"{meant.kind}:{meant.key}", when=in_zone(opened, when)))
     if form != "text":
-        write_table(sys.stdout, form, COLUMNS, [(each.kind, each.key, each.title, str(each)) for each in found])
+        write_table(
+            sys.stdout,
+            form,
+            COLUMNS,
+            [(described.kind, described.key, described.title, str(described)) for described in describeds],
+        )
         return 0
     screen = stdout()
-    for n, each in enumerate(found):
+    for n, each in enumerate(describeds):
         if n:
             screen.line()
         show_described(screen, each)

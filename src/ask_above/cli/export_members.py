@@ -78,18 +78,18 @@ def _keep_again(opened: Community, by: str | None) -> int:
 def _groups(opened: Community) -> dict[str, list[str]]:
     """Return groups, and ranks on the whole site, by title, with the keys of those in them."""
     register, charter, now = opened.register, opened.charter, opened.names.moment()
-    found = {
+    groups = {
         group.title or key: [m.key for m in register.members.values() if key in m.groups]
         for key, group in charter.groups.items()
     }
     for key, rank in charter.ranks.items():
         if not rank.automatic:
-            found.setdefault(rank.title, []).extend(
-                each.member
-                for each in register.assignments
-                if each.rank == key and each.place == "site" and each.period.contains(now)
+            groups.setdefault(rank.title, []).extend(
+                assignment.member
+                for assignment in register.assignments
+                if assignment.rank == key and assignment.place == "site" and assignment.period.contains(now)
             )
-    return found
+    return groups
 
 
 def _as_csv(opened: Community, directory: Path, *, contacts: bool) -> None:
@@ -100,7 +100,7 @@ def _as_csv(opened: Community, directory: Path, *, contacts: bool) -> None:
 
     hidden = {} if contacts else dict.fromkeys(("name", "email", "phone", "note"), "")
     rows = [member_row(member) | hidden for member in opened.register.members.values()]
-    given = [assignment_row(each) for each in opened.register.assignments]
+    given = [assignment_row(assignment) for assignment in opened.register.assignments]
     for name, columns, some in (
         ("members.csv", MEMBER_COLUMNS, rows),
         ("assignments.csv", ASSIGNMENT_COLUMNS, given),

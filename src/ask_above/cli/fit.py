@@ -72,7 +72,7 @@ def _read(words: Sequence[str]) -> list[Wanted]:
 
 def _words(words: Sequence[str]) -> list[str]:
     """Return what was typed piece by piece; what stood in quotes is one piece, but for a capability and its place."""
-    pieces = [piece.strip() for each in words for piece in each.split(",") if piece.strip()]
+    pieces = [piece.strip() for word in words for piece in word.split(",") if piece.strip()]
     found: list[str] = []
     for piece in pieces:
         name, within, place = piece.partition(" in ")

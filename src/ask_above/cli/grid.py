@@ -77,17 +77,17 @@ def _write(opened: Community, how: How, file: Path, place: str | None) -> None:
     from ask_above.ask.sheet import sheet as made
     from ask_above.files.sheets import Layout, write_sheet
 
-    compiled, found = opened.decider.compiled, made(opened.decider, place)
+    compiled, grid_sheet = opened.decider.compiled, made(opened.decider, place)
     where = "" if place is None else f" in {opened.place(place).title} ({place})"
     last = home_of(how.community).read().loaded
     title = f"{_SHEET} {opened.charter.title or opened.charter.key}{where}, as of change {last.last if last else 0}"
     names = [rank.title or rank.key for rank in compiled.ranks]
-    lines = [[title], [KEYS, *[""] * (len(HEADS) - 1), *found.ranks], [*HEADS, *names]]
+    lines = [[title], [KEYS, *[""] * (len(HEADS) - 1), *grid_sheet.ranks], [*HEADS, *names]]
     for key, each in compiled.catalogue.capabilities.items():
-        lines.append([each.heading, key, each.about, *(found.cells[key][rank] for rank in found.ranks)])
+        lines.append([each.heading, key, each.about, *(grid_sheet.cells[key][rank] for rank in grid_sheet.ranks)])
     write_sheet(file, lines, Layout(2, len(HEADS), (*CHOICES, *COMES.values()), hidden=(1,)), "Grid")
     screen = stdout()
-    screen.line(f"Wrote {file}: {len(found.cells)} capabilities by {len(names)} ranks.", "yes")
+    screen.line(f"Wrote {file}: {len(grid_sheet.cells)} capabilities by {len(names)} ranks.", "yes")
     screen.paragraph(f"Change cells to yes, no or 'as it comes'; then: ask-above grid --take {file} --plan")
 
 
@@ -122,7 +122,7 @@ def _as_it_was(opened: Community, how: How, number: int) -> Community:
     last = loaded.last if loaded else 0
     if number >= last:
         return opened
-    since = [each for each in home.store.entries() if each.number > number]
+    since = [entry for entry in home.store.entries() if entry.number > number]
     many = "One change has" if len(since) == 1 else f"{len(since)} changes have"
     said = "; ".join(f"{each.number}: {each.what}" for each in since[:_MOST_SAID])
     tell([f"{many} been made since this sheet was written ({said}). Only what was filled in counts."])

@@ -29,9 +29,9 @@ def command(member: str, viewer: str | None, community: str | None, form: str) -
     from ask_above.show.history import HISTORY_COLUMNS, history_data, history_rows, show_history
 
     opened = open_here(community)
-    found = opened.history(member, viewer=viewer)
+    history = opened.history(member, viewer=viewer)
     if form == "text":
-        show_history(stdout(), found, opened.charter)
+        show_history(stdout(), history, opened.charter)
     else:
-        write_table(sys.stdout, form, HISTORY_COLUMNS, history_rows(found), history_data(found))
+        write_table(sys.stdout, form, HISTORY_COLUMNS, history_rows(history), history_data(history))
     return 0

@@ -61,27 +61,27 @@ def command(
     before = _opened(old, community)
     after = _opened(new, community) if new is not None else open_here(community)
     with progress("Places") as told:
-        found = before.impact(after, when=in_zone(after, when), told=told)
+        impact = before.impact(after, when=in_zone(after, when), told=told)
     if figure is not None:
         from ask_above.show import figures
 
-        figure.write(figures.impact, found)
+        figure.write(figures.impact, impact)
     elif form == "text":
-        show_impact(stdout(), found)
+        show_impact(stdout(), impact)
     elif form in ("sarif", "junit"):
         from ask_above.show import findings, junit
 
-        status = _status(found)
-        write_findings(form, new or community, "impact", findings.of_impact(found), junit.of_change(found), status)
+        status = _status(impact)
+        write_findings(form, new or community, "impact", findings.of_impact(impact), junit.of_change(impact), status)
     elif form == "json":
-        write_table(sys.stdout, form, COLUMNS, (), impact_data(found))
+        write_table(sys.stdout, form, COLUMNS, (), impact_data(impact))
     else:
-        write_table(sys.stdout, form, COLUMNS, found.rows())
-    return _status(found)
+        write_table(sys.stdout, form, COLUMNS, impact.rows())
+    return _status(impact)
 
 
 def _status(impact: Impact) -> int:
-    return 1 if impact.risky or any(not each.holds for each in impact.turned) else 0
+    return 1 if impact.risky or any(not turned.holds for turned in impact.turned) else 0
 
 
 def _opened(said: str, community: str | None) -> Community:

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import click
 
+from ask_above.charter.names import few
 from ask_above.cli.changing import How, asked, change_options, home_of, see_through
 from ask_above.cli.options import OutFile, progress, tell
 from ask_above.cli.sentence import Spoken
@@ -185,9 +186,8 @@ def _look_for_others(how: How, home: Home, file: str, content: bytes, wishes: Wi
     missing = absent(rows, draft)
     active = sum(member.status == "active" for member in members.values())
     if missing:
-        called = ", ".join(members[key].called if seeing else key for key in missing[:_MOST_NAMED])
-        more = f" and {len(missing) - _MOST_NAMED} more" if len(missing) > _MOST_NAMED else ""
-        tell([f"The file does not name {len(missing)} of {active} active members: {called}{more}."])
+        called = few((members[key].called if seeing else key for key in missing), _MOST_NAMED)
+        tell([f"The file does not name {len(missing)} of {active} active members: {called}."])
     if wishes.absent == "retire" and len(missing) > _MOST_MISSING * active and not how.force:
         raise click.UsageError(
             f"{len(missing)} of {active} active members are missing from {file}, more than a fifth: that looks like "

@@ -74,13 +74,13 @@ def command(
     start = _start(home, since)
     entries = entries_of(home)
     found = [
-        each
-        for each in reversed(entries)
-        if (number is None or each.number == number)
-        and (member is None or concerns(each, member))
-        and (by is None or each.who == by)
-        and (start is None or datetime.fromisoformat(each.at) >= start)
-        and (about is None or about.lower() in _said(each).lower())
+        entry
+        for entry in reversed(entries)
+        if (number is None or entry.number == number)
+        and (member is None or concerns(entry, member))
+        and (by is None or entry.who == by)
+        and (start is None or datetime.fromisoformat(entry.at) >= start)
+        and (about is None or about.lower() in _said(entry).lower())
     ][:most]
     if form != "text":
         write_table(sys.stdout, form, JOURNAL_COLUMNS, journal_rows(found), journal_data(found))

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from ask_above.charter.expectations import ACT_WORDS
+from ask_above.charter.rules import ACT_WORDS
 from ask_above.cli.options import author_option, complete, in_zone, meant, open_here, people, progress, question_options
 from ask_above.cli.question import What, what_is_asked
 from ask_above.cli.sentence import Spoken
@@ -79,15 +79,7 @@ def _ask(community: Community, who: str, what: What, author: str | None, when: d
     name, target, at, to, of, using = what
     if name not in ACT_WORDS:
         return community.may(who, name, at=at, author=author, when=when)
-    if name == "moderate":
-        return community.may_moderate(who, target or "", at=at, using=using, when=when)
-    if name == "assign":
-        return community.may_assign(who, target or "", to=to, at=at, when=when)
-    if name == "unassign":
-        return community.may_unassign(who, target or "", of=of or "", at=at, when=when)
-    if name == "manage":
-        return community.may_manage(who, target or "", when=when)
-    return community.may_call(who, target or "", at=at, when=when)
+    return community.may_act(who, name, target or "", at=at, to=to, of=of, using=using, when=when)
 
 
 def _ways(community: Community, who: str, what: What, author: str | None, when: date | None) -> Ways:

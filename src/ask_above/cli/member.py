@@ -64,15 +64,15 @@ def _new_member(said: Sequence[str], name: str | None, email: str | None) -> tup
     first, *others = said
     if name is None and not is_key(first) and " " in first.strip():
         name = first
-    for each in others:
-        if "@" in each and email is None:
-            email = each
-        elif each in STATUSES:
-            raise click.UsageError(f"How somebody stands is said with --status: --status {each}")
-        elif "@" not in each and name is None:
-            name = each
-        elif each not in (name, email):
-            raise click.UsageError(f"Is it '{email if '@' in each else name}' or '{each}'? Say it once.")
+    for other in others:
+        if "@" in other and email is None:
+            email = other
+        elif other in STATUSES:
+            raise click.UsageError(f"How somebody stands is said with --status: --status {other}")
+        elif "@" not in other and name is None:
+            name = other
+        elif other not in (name, email):
+            raise click.UsageError(f"Is it '{email if '@' in other else name}' or '{other}'? Say it once.")
     if is_key(first) or "@" in first:
         return first, name, email
     from ask_above.people.recognising import key_from
@@ -225,10 +225,10 @@ def in_order(how: How, rank: str, members: Sequence[str]) -> tuple[str, list[str
     directory = open_here(how.community).names.directory if members else None
     if directory is None or directory.find(rank, NameKind.RANK) or not directory.find(rank, NameKind.MEMBER):
         return rank, list(members)
-    ranks = [each for each in members if directory.find(each, NameKind.RANK)]
+    ranks = [member for member in members if directory.find(member, NameKind.RANK)]
     if len(ranks) != 1:
         return rank, list(members)
-    people = [rank, *(each for each in members if each != ranks[0])]
+    people = [rank, *(member for member in members if member != ranks[0])]
     tell([f"Taken as: {ranks[0]} {' '.join(people)}. The rank comes first."])
     return ranks[0], people
 
@@ -344,9 +344,9 @@ def set_fields(
     """
     from ask_above.change import MemberSet
 
-    said = {key: value or "" for key, value in fields_of([each for each in members if "=" in each]).items()}
+    said = {key: value or "" for key, value in fields_of([member for member in members if "=" in member]).items()}
     fields = {**said, **_fields(name=name, email=email, kind=kind, groups=groups)}
-    keys = [each for each in members if "=" not in each]
+    keys = [member for member in members if "=" not in member]
     if not keys or not fields:
         raise click.UsageError("Say who, and what of them changes: ask-above member set bram email=bram@river.example")
     return carry_out(how, *(MemberSet(key, fields) for key in keys))

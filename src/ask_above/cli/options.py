@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple, TypeVar, cast
 import click
 from click.shell_completion import CompletionItem
 
-from ask_above.charter.expectations import ACT_WORDS
+from ask_above.charter.rules import ACT_WORDS
 from ask_above.cli.moments import Moment
 from ask_above.cli.moments import meant as moment_of
 from ask_above.community import Community
@@ -112,8 +112,8 @@ def tell(notices: Iterable[str]) -> None:
     from ask_above.show.screen import Screen
 
     screen = Screen.of(sys.stderr)
-    for each in notices:
-        screen.paragraph(each, first="Note: ", rest="      ", style="warn")
+    for notice in notices:
+        screen.paragraph(notice, first="Note: ", rest="      ", style="warn")
 
 
 def format_option(command: F) -> F:

@@ -63,11 +63,11 @@ def list_(at: str, community: str | None, form: str, figure: Figure | None) -> i
 
         figure.write(figures.places, opened, at=at)
         return 0
-    found = spots(opened.decider.compiled, opened.place(at).key)
+    overviews = spots(opened.decider.compiled, opened.place(at).key)
     if form == "text":
-        show_places(stdout(), found)
+        show_places(stdout(), overviews)
     else:
-        write_table(sys.stdout, form, PLACE_COLUMNS, place_rows(found))
+        write_table(sys.stdout, form, PLACE_COLUMNS, place_rows(overviews))
     return 0
 
 
@@ -229,7 +229,7 @@ def exception(place: str, member: str, words: PlaceWords, *, how: How) -> int:
 
 def _terms(said: str) -> list[str]:
     """Return a gate's terms, between commas: titles have spaces."""
-    return [each.strip() for each in said.split(",") if each.strip()]
+    return [word.strip() for word in said.split(",") if word.strip()]
 
 
 @command.command("gate")

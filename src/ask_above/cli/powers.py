@@ -7,7 +7,7 @@ from datetime import UTC, datetime
 
 import click
 
-from ask_above.ask.tables import power_cells
+from ask_above.ask.tables import act_named, power_cells
 from ask_above.charter.moments import instant
 from ask_above.charter.rules import ACTS
 from ask_above.cli.options import Figure, at_option, community_option, figure_option, format_option, open_here
@@ -19,7 +19,7 @@ from ask_above.show.screen import stdout
 
 
 @click.command("powers", cls=Spoken)
-@click.argument("act", required=False, type=click.Choice(ACTS))
+@click.argument("act", required=False, type=click.Choice([act.value for act in ACTS]))
 @at_option("Where; the site itself where it is left out.")
 @community_option
 @format_option
@@ -41,7 +41,9 @@ def command(act: str | None, at: str, community: str | None, form: str, figure: 
         return 0
     decider, now = opened.decider, instant(datetime.now(UTC))
     place = decider.compiled.place_at[opened.place(at).key]
-    tables = [PowerTable(each, list(power_cells(decider, each, place, now))) for each in ([act] if act else ACTS)]
+    tables = [
+        PowerTable(each, list(power_cells(decider, each, place, now))) for each in ([act_named(act)] if act else ACTS)
+    ]
     if form != "text":
         write_table(sys.stdout, form, *power_rows(tables), power_data(tables))
     else:

@@ -7,14 +7,14 @@ from typing import NamedTuple
 
 import click
 
-from ask_above.charter.expectations import ACT_WORDS
 from ask_above.charter.names import SITE
+from ask_above.charter.rules import ACT_WORDS, Act
 from ask_above.cli.options import asked_about, at_option, complete, gathered, meant, targets
 from ask_above.community import Community
 from ask_above.people.directory import NameKind
 
 _COMING_IN = ("enter", "see", "view", "read", "open", "access", "visit", "find")
-_GOES_WITH = {"to": "assign", "of": "unassign", "using": "moderate"}
+_GOES_WITH = {"to": Act.ASSIGN, "of": Act.UNASSIGN, "using": Act.MODERATE}
 
 
 class What(NamedTuple):
@@ -35,7 +35,7 @@ class What(NamedTuple):
             raise click.UsageError(f"'{act}' needs whom or which rank: {command} {act} TARGET")
         if not act and self.target:
             raise click.UsageError(self._misplaced(opened, said))
-        if act == "unassign" and not self.of:
+        if act == Act.UNASSIGN and not self.of:
             raise click.UsageError(f"'unassign' needs from whom: {command} unassign {self.target} of MEMBER")
         given = {"to": self.to, "of": self.of, "using": self.using}
         for option, wanted in _GOES_WITH.items():
@@ -46,7 +46,7 @@ class What(NamedTuple):
 
     def meant(self, opened: Community) -> What:
         """Return it with whom a bare word means who is moderated: a member, else a rank."""
-        return self._replace(target=meant(opened, self.target)) if self.name == "moderate" and self.target else self
+        return self._replace(target=meant(opened, self.target)) if self.name == Act.MODERATE and self.target else self
 
     def command(self, *said: str, author: str | None = None) -> str:
         """Return the command that asks this; ``said`` is what comes before."""
@@ -65,13 +65,13 @@ class What(NamedTuple):
         if len(said) > 1 and places.find(f"{who} {name}", *kinds):
             return f"A name of several words stands in quotes: {shlex.join([*command[:-1], f'{who} {name}', target])}"
         for capability, place in ((name, target), (target, name)):
-            found = places.find(place, NameKind.PLACE)
-            if found is not None and "." in capability:
-                return f"Where comes after 'in': {shlex.join([*command, capability, 'in', found.key])}"
+            known = places.find(place, NameKind.PLACE)
+            if known is not None and "." in capability:
+                return f"Where comes after 'in': {shlex.join([*command, capability, 'in', known.key])}"
         seeing, where = opened.charter.rules.seeing, places.find(target, NameKind.PLACE)
         if name in _COMING_IN and where is not None and seeing is not None:
             return f"Whether they come in: {shlex.join([*command, seeing, 'in', where.key])}"
-        using = [each for each in opened.charter.rules.act("moderate").using if name in each.split(".")]
+        using = [each for each in opened.charter.rules.act(Act.MODERATE).using if name in each.split(".")]
         if len(using) == 1 and places.find(target, *kinds) is not None:
             words = [*command, "moderate", target, "--using", using[0]]
             return f"What is done to somebody is said with moderate: {shlex.join(words)}"

@@ -90,7 +90,7 @@ def move(key: str, above: str | None, below: str | None, spot: str | None, *, ho
 def _beside(ranks: Sequence[Rank], rank: Rank, spot: str) -> tuple[str | None, str | None]:
     """Return the rank above or below which a spot on the ladder is; the rank itself where it stands there."""
     others = [each for each in ranks if each.key != rank.key]
-    given = [each for each in others if not each.automatic and not each.entry]
+    given = [other for other in others if not other.automatic and not other.entry]
     if spot == "top":
         return (others[0].key, None) if rank.position else (rank.key, None)
     if spot == "bottom":
@@ -199,9 +199,15 @@ def remove(key: str, instead: str | None, *, nothing: bool, how: How) -> int:
     opened = open_here(how.community)
     rank = opened.rank(key)
     now = opened.names.moment()
-    lasting = (each for each in opened.register.assignments if each.period.end is None or each.period.end > now)
+    lasting = (
+        assignment
+        for assignment in opened.register.assignments
+        if assignment.period.end is None or assignment.period.end > now
+    )
     holders = list(dict.fromkeys(each.member for each in lasting if each.rank == key))
     if holders and instead is None and not nothing:
-        names = ", ".join(opened.member(each).called for each in holders[:8]) + (" and others" if holders[8:] else "")
+        names = ", ".join(opened.member(holder).called for holder in holders[:8]) + (
+            " and others" if holders[8:] else ""
+        )
         raise click.UsageError(f"{len(holders)} hold {rank.title}: {names}. Say --instead RANK, or --none.")
     return carry_out(how, RankRemove(key, instead))

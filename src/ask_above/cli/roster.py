@@ -71,12 +71,12 @@ def command(
 
 
 def _soon(opened: Community, now: Instant, days: int, form: str) -> None:
-    compiled, found = opened.decider.compiled, soon(opened.decider, now, days)
+    compiled, edges = opened.decider.compiled, soon(opened.decider, now, days)
     if form == "text":
         names = {key: member.called for key, member in opened.register.members.items()}
-        show.show_soon(stdout(), compiled, found, days, names)
+        show.show_soon(stdout(), compiled, edges, days, names)
     else:
-        write_table(sys.stdout, form, show.SOON_COLUMNS, edges_in_words(compiled, found))
+        write_table(sys.stdout, form, show.SOON_COLUMNS, edges_in_words(compiled, edges))
 
 
 def _waiting(opened: Community, now: Instant, days: int, form: str) -> None:
@@ -89,8 +89,8 @@ def _waiting(opened: Community, now: Instant, days: int, form: str) -> None:
 
 def _shared(opened: Community, where: Path, moment: date | None, networks: int, days: int, form: str) -> None:
     signins = read_signins(where, opened.charter, opened.register)
-    found = opened.shared_accounts(signins, networks=networks, days=days, when=moment)
+    accounts = opened.shared_accounts(signins, networks=networks, days=days, when=moment)
     if form == "text":
-        show.show_shared(stdout(), opened.decider.compiled, found, networks, days)
+        show.show_shared(stdout(), opened.decider.compiled, accounts, networks, days)
     else:
-        write_table(sys.stdout, form, show.SHARED_COLUMNS, show.shared_rows(opened.decider.compiled, found))
+        write_table(sys.stdout, form, show.SHARED_COLUMNS, show.shared_rows(opened.decider.compiled, accounts))

@@ -38,8 +38,8 @@ def command(community: str | None, *, only_plan: bool) -> int:
         return 0
     if only_plan:
         screen.line(f"{len(letters)} letters wait", "head")
-        for each in letters:
-            screen.line(f"  {each.name}")
+        for letter in letters:
+            screen.line(f"  {letter.name}")
         return 0
     failed = 0
     for sent in send(server_of(os.environ), letters):

@@ -63,7 +63,7 @@ class Spoken(click.Command):
 
     def said_once(self, args: list[str]) -> list[str]:
         """Return the arguments with each option once: lists are joined, two values are asked about and none dropped."""
-        single = {name: each for each in self.params if _has_one_value(each) for name in each.opts}
+        single = {name: param for param in self.params if _has_one_value(param) for name in param.opts}
         kept: list[str] = []
         at: dict[str, int] = {}
         rest = list(args)
@@ -88,7 +88,7 @@ class Spoken(click.Command):
 
     def in_options(self, args: list[str], *, unfinished: bool = False) -> Iterator[str]:
         """Yield the arguments with each such word as its option; ``unfinished``: the last may still want its value."""
-        options = {each.name: each for each in self.params if isinstance(each, click.Option)}
+        options = {param.name: param for param in self.params if isinstance(param, click.Option)}
         words = {
             word: options[name].opts[-1]
             for word, names in _STANDS_FOR.items()
@@ -98,12 +98,12 @@ class Spoken(click.Command):
         words |= {
             word: f"--{word}"
             for word in _AS_OPTION
-            for each in options.values()
-            if f"--{word}" in each.opts and not each.is_flag
+            for option in options.values()
+            if f"--{word}" in option.opts and not option.is_flag
         }
         left_out = [word for word in self.left_out if word not in words]
-        with_value = {name for each in options.values() if not each.is_flag for name in each.opts}
-        needs = any(isinstance(each, click.Argument) and each.required for each in self.params)
+        with_value = {name for option in options.values() if not option.is_flag for name in option.opts}
+        needs = any(isinstance(param, click.Argument) and param.required for param in self.params)
         rest, spoken = list(args), 0 if needs else 1
         while rest:
             word = rest.pop(0)

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from ask_above.charter.names import how_many
 from ask_above.cli.changing import How, change_options, home_of, see_through
 from ask_above.cli.options import tell
 from ask_above.cli.sentence import Spoken
@@ -49,17 +50,17 @@ def command(mapping: Path, *, how: How, let_go: bool, link: bool) -> int:
         if done == 0 and not how.only_plan:
             syncing.let_go(home, said.name)
         return done
-    found = syncing.understood(said, read_directory(said, _password(said)))
-    people = "1 person" if len(found.people) == 1 else f"{len(found.people)} people"
-    groups = "1 group" if found.groups == 1 else f"{found.groups} groups"
+    read = syncing.understood(said, read_directory(said, _password(said)))
+    people = how_many(len(read.people), "person", "people")
+    groups = how_many(read.groups, "group")
     stdout().line(f"{said.name}: {people}, {groups}", "head")
     stdout().line(f"  people by {said.people['filter']} below {said.people['base'] or 'all of it'}", "dim")
 
     def planned() -> Plan:
-        return syncing.plan_sync(home, said, found, by=how.by, why=how.why, link=link)
+        return syncing.plan_sync(home, said, read, by=how.by, why=how.why, link=link)
 
     made = planned()
-    tell(found.notes)
+    tell(read.notes)
     done = see_through(how, lambda: made if not made.is_overtaken(made.before.moment()) else planned())
     if done == 0 and not how.only_plan and made.source:
         syncing.keep_claims(home, said)

@@ -74,16 +74,16 @@ def list_tokens(community: str | None, form: str) -> int:
     from ask_above.workspace.tokens import tokens_of
 
     home = home_of(community)
-    found = sorted(tokens_of(home.store).values()) if home.storage.holds_register() else []
-    rows = [[each.name, each.member, str(each.may), each.made, each.until] for each in found]
+    tokens = sorted(tokens_of(home.store).values()) if home.storage.holds_register() else []
+    rows = [[token.name, token.member, str(token.may), token.made, token.until] for token in tokens]
     if form != "text":
         write_table(sys.stdout, form, _COLUMNS, rows)
         return 0
     screen = stdout()
-    if not found:
+    if not tokens:
         screen.line("There is no token: the server serves this machine alone.")
         return 0
-    over = {each.name for each in found if each.is_over(datetime.now(UTC))}
+    over = {token.name for token in tokens if token.is_over(datetime.now(UTC))}
     shown = [[*row[:4], f"{row[4]}{' (over)' if row[0] in over else ''}"] for row in rows]
     screen.table(["Name", "As", "May", "Made", "Until"], shown)
     return 0

@@ -42,7 +42,7 @@ def command(who: str, capability: str, author: str | None, when: date | None, co
     found = opened.where(who, capability, author=author, when=in_zone(opened, when))
     places = [opened.place(key) for key in found]
     if form != "text":
-        rows = [(each.key, each.title, each.kind) for each in places]
+        rows = [(place.key, place.title, place.kind) for place in places]
         write_table(sys.stdout, form, ("place", "title", "kind"), rows)
     else:
         screen = stdout()

@@ -7,8 +7,8 @@ from datetime import date
 
 import click
 
-from ask_above.charter.expectations import ACT_WORDS
 from ask_above.charter.names import RANK_MARK, SITE
+from ask_above.charter.rules import ACT_WORDS
 from ask_above.cli.options import in_zone, open_here, question_options
 from ask_above.cli.question import What, what_is_asked
 from ask_above.cli.sentence import Spoken
@@ -47,16 +47,16 @@ def command(
     what = what.meant(opened)
     name, target, at, to, of, using = what
     compiled = opened.decider.compiled
-    found = opened.who(name, target, at=at, to=to, of=of, using=using, when=in_zone(opened, when), through=through)
-    rows = [list(row) for row in found.itertuples(index=False)]
+    frame = opened.who(name, target, at=at, to=to, of=of, using=using, when=in_zone(opened, when), through=through)
+    rows = [list(row) for row in frame.itertuples(index=False)]
     if form != "text":
-        write_table(sys.stdout, form, list(found.columns), rows)
+        write_table(sys.stdout, form, list(frame.columns), rows)
     else:
         screen = stdout()
         total = len(opened.register.members)
         where = in_place(opened.place(at).title, site=opened.place(at).key == SITE)
         said = said_act(opened, what) if name in ACT_WORDS else f"use {name}"
-        screen.line(f"{len(found) or 'None'} of {total} members may {said} {where}", "head")
+        screen.line(f"{len(frame) or 'None'} of {total} members may {said} {where}", "head")
         if rows:
             titles = {rank.key: rank.title for rank in compiled.ranks} | {"owner": "owner"}
             screen.line()

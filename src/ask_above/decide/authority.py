@@ -5,13 +5,13 @@ Each act collects every reason why not; it is possible where there is none.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from functools import cached_property
 
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
-from ask_above.charter.names import listed
-from ask_above.charter.rules import USING, ActRule
+from ask_above.charter.names import few, listed
+from ask_above.charter.rules import USING, Act, ActRule
 from ask_above.decide.answer import Step
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.conditions import conditions
@@ -56,13 +56,28 @@ class Case:
 
     # -- the acts
 
+    def put(self, act: Act, rank: Rank | None, target: Asked | None, using: Sequence[str] = ()) -> list[Step]:
+        """Collect why the actor may or may not do an act: on ``target``, or to ``rank`` and with them where it has one.
+
+        ``using`` are the capabilities with which, all that the act takes where there are none.
+        """
+        if act is Act.MODERATE and target is not None:
+            return self.moderate(target, tuple(using) or self.compiled.charter.rules.act(act).using)
+        if rank is None:
+            raise TypeError(f"{act} is about a rank")
+        if act is Act.UNASSIGN and target is not None:
+            return self.unassign(rank, target)
+        if act is Act.MANAGE:
+            return self.manage(rank)
+        return self.call(rank) if act is Act.CALL else self.assign(rank, target)
+
     def moderate(self, target: Asked, using: tuple[str, ...]) -> list[Step]:
         """Collect why the actor may or may not moderate ``target`` with one of these capabilities (rule 6.7)."""
         if self._is_actor(target):
             self._no("6.7", "on-oneself")
         if self._owner_decides(target):
             return self.steps
-        rule = self.compiled.charter.rules.act("moderate")
+        rule = self.compiled.charter.rules.act(Act.MODERATE)
         if self._acts():
             usable = self._capability(rule, using, self.place)
             self.target_over(rule, target)
@@ -91,7 +106,7 @@ class Case:
             self._yes("6.8", "open-join", rank=rank.title)
             return self.steps
         someone = target or self._anybody
-        rule = self.compiled.charter.rules.act("assign")
+        rule = self.compiled.charter.rules.act(Act.ASSIGN)
         if self._acts():
             self._rank_and_target(rule, rank, someone, oneself=oneself, made=made)
             if not rank.automatic and not self.in_change:
@@ -104,7 +119,7 @@ class Case:
         ``reach`` has the ranks by their positions, as :class:`~ask_above.decide.powers.Power` has: what is left to be
         looked at is where such a one stands, and what is handed on.
         """
-        rule = self.compiled.charter.rules.act("assign")
+        rule = self.compiled.charter.rules.act(Act.ASSIGN)
         if not self._reaches(rule, self.reached(self._anybody)):
             return
         for rank in self.compiled.ranks:
@@ -123,16 +138,16 @@ class Case:
             return self.steps
         if not self._acts() or (self.in_change and self._is_actor(target)):
             return self.steps
-        rule = self.compiled.charter.rules.act("assign")
+        rule = self.compiled.charter.rules.act(Act.ASSIGN)
         if self.in_change:
             self._rank_and_target(rule, rank, target, oneself=False)
             return self.steps
-        found = self.handing.lost(rank, target)
+        gains = self.handing.lost(rank, target)
         if self._is_actor(target):
-            self._give_up(rank, target, found)
+            self._give_up(rank, target, gains)
             return self.steps
         self._rank_and_target(rule, rank, target, oneself=False)
-        self._hand_on(rule, target, found)
+        self._hand_on(rule, target, gains)
         return self.steps
 
     def manage(self, rank: Rank) -> list[Step]:
@@ -142,7 +157,7 @@ class Case:
         if self.actor.rules_all:
             self._yes("4.5", "owner-act", who=self.actor.label)
             return self.steps
-        rule = self.compiled.charter.rules.act("manage")
+        rule = self.compiled.charter.rules.act(Act.MANAGE)
         if self._acts():
             usable = self._capability(rule, rule.using, 0)
             self._over(rule, rank.title, rank.position)
@@ -158,7 +173,7 @@ class Case:
         elif self.actor.rules_all:
             self._yes("4.5", "owner-act", who=self.actor.label)
         else:
-            rule = self.compiled.charter.rules.act("call")
+            rule = self.compiled.charter.rules.act(Act.CALL)
             usable = self._capability(rule, rule.using, self.place)
             if not usable:
                 self._no("6.11", "call-closed", rank=rank.title)
@@ -208,11 +223,11 @@ class Case:
     def has_assignment(self, rank: Rank, target: Asked) -> bool:
         """Tell whether there is something to take: an assignment at exactly this place, in force or to come."""
         now = any(
-            each.how == "assigned" and (each.rank, each.place) == (rank.position, self.place)
-            for each in target.recorded
+            holding.how == "assigned" and (holding.rank, holding.place) == (rank.position, self.place)
+            for holding in target.recorded
         )
         place = self.compiled.places[self.place].key
-        return now or any((each.rank, each.place) == (rank.key, place) for each in target.later)
+        return now or any((assignment.rank, assignment.place) == (rank.key, place) for assignment in target.later)
 
     def reached(self, target: Asked) -> int:
         """Return a target's standing here: their highest rank recorded on the way here or below (rule 6.5)."""
@@ -267,7 +282,7 @@ class Case:
 
     def _over(self, rule: ActRule, label: str, position: int) -> None:
         """Note whether the one acted on stands where the act reaches (rule 6.3)."""
-        place = 0 if rule.act == "manage" else self.place
+        place = 0 if rule.act == Act.MANAGE else self.place
         own, title = self._own_standing(place)
         short = title
         if self.actor.form == "member" and own < len(self.compiled.ranks):
@@ -288,12 +303,12 @@ class Case:
 
     def _reaches(self, rule: ActRule, position: int) -> bool:
         """Tell whether an act reaches somebody who stands at a position (rule 6.3)."""
-        own, _ = self._own_standing(0 if rule.act == "manage" else self.place)
+        own, _ = self._own_standing(0 if rule.act == Act.MANAGE else self.place)
         return rule.over == "anyone" or position > own or (rule.over == "level" and position == own)
 
     def on_list(self, rule: ActRule, acted_on: str | None, what: str, capabilities: tuple[str, ...]) -> None:
         """Note where no rank of the actor that carries a capability used admits the rank acted on (rule 6.4)."""
-        place = 0 if rule.act == "manage" else self.place
+        place = 0 if rule.act == Act.MANAGE else self.place
         profile = self.actor.profile
         refused: dict[str, Rank] = {}
         for capability in capabilities:
@@ -307,7 +322,7 @@ class Case:
             self._no("6.4", "not-on-list", ranks=titles, what=what, file=in_file(where))
 
     @staticmethod
-    def _admits(act: str, rank: Rank, acted_on: str | None) -> bool:
+    def _admits(act: Act, rank: Rank, acted_on: str | None) -> bool:
         return act not in rank.lists or rank.lists[act].admits(acted_on)
 
     # -- gains (rule 6.6)
@@ -338,8 +353,7 @@ class Case:
                 )
 
     def _some(self, mask: int) -> str:
-        names = self.compiled.catalogue.names(mask)
-        return listed(names) if len(names) <= 4 else f"{', '.join(names[:3])} and {len(names) - 3} more"  # noqa: PLR2004
+        return few(self.compiled.catalogue.names(mask), 3)
 
     def _give_up(self, rank: Rank, target: Asked, found: list[Gain]) -> None:
         if not found:
@@ -355,7 +369,11 @@ def reached(compiled: CompiledCharter, target: Asked, place: int, *, later: bool
     if target.owner:
         return ABOVE_ALL
     reach = {*compiled.chains[place], *compiled.below[place]}
-    ranks = [each.rank for each in target.recorded if each.how == "automatic" or each.place in reach]
+    ranks = [holding.rank for holding in target.recorded if holding.how == "automatic" or holding.place in reach]
     if later:
-        ranks += [compiled.rank_at[each.rank] for each in target.later if compiled.place_at[each.place] in reach]
+        ranks += [
+            compiled.rank_at[assignment.rank]
+            for assignment in target.later
+            if compiled.place_at[assignment.place] in reach
+        ]
     return min(ranks, default=len(compiled.ranks))

@@ -40,7 +40,12 @@ class MemberClass:
     __slots__ = ("edges", "excepted", "given", "member", "only", "states")
 
     def __init__(self, member: Member, given: Sequence[Assignment] = (), *, excepted: bool = False) -> None:
-        edges = {edge for each in given for edge in (each.period.start, each.period.end) if edge is not None}
+        edges = {
+            edge
+            for assignment in given
+            for edge in (assignment.period.start, assignment.period.end)
+            if edge is not None
+        }
         self.member, self.given, self.excepted = member, list(given), excepted
         self.edges: tuple[Instant, ...] = tuple(sorted(edges))
         self.states: list[ClassState | None] = [None] * (len(self.edges) + 1)
@@ -110,7 +115,9 @@ class MemberClasses:
         given = self.register.of(member.key)
         excepted = member.key in self.compiled.exceptional
         own = member.key if excepted or member.key == self.compiled.charter.owner else None
-        held = tuple((each.rank, each.place, each.period.start, each.period.end) for each in given)
+        held = tuple(
+            (assignment.rank, assignment.place, assignment.period.start, assignment.period.end) for assignment in given
+        )
         alike = (member.status, member.kind, member.groups, own, excepted, held)
         known = self._alike.get(alike)
         if known is None:

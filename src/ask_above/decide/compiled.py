@@ -151,7 +151,7 @@ class CompiledCharter(Keeper):
 
     def _meaning(self, kind: str) -> int:
         capabilities = self.catalogue.capabilities.values()
-        return self.catalogue.mask(each.key for each in capabilities if each.has_meaning_in(kind))
+        return self.catalogue.mask(capability.key for capability in capabilities if capability.has_meaning_in(kind))
 
     def has_meaning(self, place: int) -> int:
         """Return the capabilities that have a meaning at a place (rule 5.6)."""
@@ -216,9 +216,9 @@ class CompiledCharter(Keeper):
         sources += [(key, self.charter.override_sets[key].overrides) for key in here.like]
         position = self.rank_at.get(holder)
         for of_set, entries in sources:
-            yield from (Voice(each, self.word_of(each), of_set) for each in entries if each.label == holder)
+            yield from (Voice(entry, self.word_of(entry), of_set) for entry in entries if entry.label == holder)
             if position is not None:
-                ranges = [each for each in entries if each.above and self.rank_at[each.of] >= position]
+                ranges = [entry for entry in entries if entry.above and self.rank_at[entry.of] >= position]
                 ranges.sort(key=lambda each: self.rank_at[each.of])
                 yield from (Voice(each, self.word_of(each), of_set) for each in ranges)
 

@@ -30,7 +30,7 @@ def _status(target: Asked) -> Iterator[Step]:
 
 def _after(compiled: CompiledCharter, rank: Rank, target: Asked, chain: tuple[int, ...]) -> Iterator[Step]:
     """Every rank of ``after`` is recorded for the target on the way to the place."""
-    recorded = {each.rank for each in target.recorded if each.how == "automatic" or each.place in chain}
+    recorded = {holding.rank for holding in target.recorded if holding.how == "automatic" or holding.place in chain}
     missing = [compiled.charter.ranks[key].title for key in rank.after if compiled.rank_at[key] not in recorded]
     if missing:
         place = in_place(compiled.places[chain[-1]].title, site=len(chain) == 1)
@@ -40,8 +40,8 @@ def _after(compiled: CompiledCharter, rank: Rank, target: Asked, chain: tuple[in
 
 def _recorded_anywhere(compiled: CompiledCharter, target: Asked) -> set[str]:
     """Return the ranks recorded for someone at any place, now or starting later."""
-    now = {compiled.ranks[each.rank].key for each in target.recorded}
-    return now | {each.rank for each in target.later}
+    now = {compiled.ranks[holding.rank].key for holding in target.recorded}
+    return now | {assignment.rank for assignment in target.later}
 
 
 def _apart(compiled: CompiledCharter, rank: Rank, target: Asked) -> Iterator[Step]:

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import TYPE_CHECKING, Final
 
 from ask_above.charter.charter import Charter
-from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import listed
-from ask_above.decide.answer import Account, Answer, Step
+from ask_above.charter.rules import Act
+from ask_above.decide.answer import Account, Answer
 from ask_above.decide.classes import MemberClasses
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.explain import Explainer
@@ -81,7 +80,7 @@ class Decider(Keeper):
 
     def _notes(self, asked: Asked, capability: str, place: int) -> tuple[str, ...]:
         """Say whom a capability that moderates may be used on (rules 6.3 and 6.4)."""
-        rule = self.compiled.charter.rules.act("moderate")
+        rule = self.compiled.charter.rules.act(Act.MODERATE)
         if capability not in rule.using:
             return ()
         where = in_place(self.compiled.places[place].title, site=place == 0)
@@ -99,12 +98,12 @@ class Decider(Keeper):
         return (f"{said} {where}{self._list_note(asked, capability, place)}.",)
 
     def _list_note(self, asked: Asked, capability: str, place: int) -> str:
-        profile, act = asked.profile, "moderate"
+        profile, act = asked.profile, Act.MODERATE
         asked_for = lists_that_count(self.compiled, profile, place, act, capability) if profile else []
-        if not asked_for or any("moderate" not in rank.lists for rank in asked_for):
+        if not asked_for or any(Act.MODERATE not in rank.lists for rank in asked_for):
             return ""
-        lists = [rank.lists["moderate"] for rank in asked_for]
-        left_out = [r.title for r in self.compiled.ranks if not any(each.admits(r.key) for each in lists)]
+        lists = [rank.lists[Act.MODERATE] for rank in asked_for]
+        left_out = [r.title for r in self.compiled.ranks if not any(rank_list.admits(r.key) for rank_list in lists)]
         return f", and not on {listed(left_out, 'or')}" if left_out else ""
 
     # -- acts
@@ -114,49 +113,3 @@ class Decider(Keeper):
         from ask_above.decide.authority import Case
 
         return Case(self.reckoner, self.people, actor, place, at, in_change=in_change)
-
-    def moderate(self, actor: Asked, target: Asked, place: int, at: Instant, using: str | None) -> Answer:
-        """Answer whether one may moderate another; ``using`` is one of the act's capabilities, by its full name."""
-        all_using = self.compiled.charter.rules.act("moderate").using
-        steps = self.case(actor, place, at).moderate(target, (using,) if using else all_using)
-        what = f"moderate {target.label}" + (f" using {using}" if using else "")
-        return self._answer(steps, actor, what, place)
-
-    def assign(self, actor: Asked, rank: Rank, target: Asked | None, place: int, at: Instant) -> Answer:
-        """Answer whether one may give a rank to another, or to someone with the automatic ranks alone."""
-        to = "themselves" if target and target.key == actor.key and target.member else target.label if target else ""
-        what = f"give {rank.title}" + (f" to {to}" if to else "")
-        return self._answer(self.case(actor, place, at).assign(rank, target), actor, what, place)
-
-    def unassign(self, actor: Asked, rank: Rank, target: Asked, place: int, at: Instant) -> Answer:
-        """Answer whether one may take a rank from another."""
-        steps = self.case(actor, place, at).unassign(rank, target)
-        oneself = target.member is not None and target.key == actor.key
-        what = f"give up {rank.title}" if oneself else f"take {rank.title} from {target.label}"
-        return self._answer(steps, actor, what, place)
-
-    def manage(self, actor: Asked, rank: Rank, at: Instant) -> Answer:
-        """Answer whether one may change a rank."""
-        return self._answer(self.case(actor, 0, at).manage(rank), actor, f"change {rank.title}", None)
-
-    def call(self, actor: Asked, rank: Rank, place: int, at: Instant) -> Answer:
-        """Answer whether one may call on all who hold a rank."""
-        steps = self.case(actor, place, at).call(rank)
-        return self._answer(steps, actor, f"call on all who are {rank.title}", place)
-
-    def _answer(self, steps: list[Step], actor: Asked, what: str, place: int | None) -> Answer:
-        allowed = not any(step.holds is False for step in steps)
-        return Answer(allowed, self._teller(steps, actor, what, place, allowed=allowed))
-
-    def _teller(
-        self, steps: list[Step], actor: Asked, what: str, place: int | None, *, allowed: bool
-    ) -> Callable[[], Account]:
-        def tell() -> Account:
-            spot = "" if place is None else f" {in_place(self.compiled.places[place].title, site=place == 0)}"
-            verdict = "Yes" if allowed else "No"
-            sentence = f"{verdict}: {actor.label} {'may' if allowed else 'may not'} {what}{spot}."
-            deciding = [step for step in steps if step.holds is allowed]
-            reason = " ".join(step.text for step in (deciding[-1:] if allowed else deciding))
-            return Account(sentence, reason or "Nothing stands against it.", tuple(steps))
-
-        return tell

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from ask_above.charter.names import listed
+from ask_above.charter.names import few, listed
 from ask_above.charter.places import Gate, GateTerm, Override
 from ask_above.decide.answer import Account, Step
 from ask_above.decide.compiled import CompiledCharter
@@ -304,5 +304,4 @@ def meaningful_places(compiled: CompiledCharter, kinds: frozenset[str]) -> str:
         return "it can be used for the site itself"
     if not titles:
         return f"{said}, and there is no such place"
-    more = f" and {len(titles) - 6} more" if len(titles) > 6 else ""  # noqa: PLR2004
-    return f"{said}: {listed(titles[:6]) if not more else ', '.join(titles[:6])}{more}"
+    return f"{said}: {few(titles, 6)}"

@@ -21,7 +21,11 @@ class Gain(NamedTuple):
 
 def as_active(asked: Asked, *, plus: Holding | None = None, without: tuple[int, int] | None = None) -> Profile:
     """Return someone's profile as if they were active, with one more holding or without an assignment."""
-    holdings = [each for each in asked.active if not (each.how == "assigned" and (each.rank, each.place) == without)]
+    holdings = [
+        holding
+        for holding in asked.active
+        if not (holding.how == "assigned" and (holding.rank, holding.place) == without)
+    ]
     if plus is not None:
         holdings.append(plus)
     return profile_of(holdings, asked.groups, asked.exceptions, pending=False)

@@ -10,6 +10,7 @@ from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import HOW_TO_WRITE, Instant, as_instant, instant, parse, start_of
 from ask_above.charter.names import MEMBER_MARK, RANK_MARK, as_rank, few
 from ask_above.charter.places import Group, Place
+from ask_above.charter.rules import Act
 from ask_above.decide.decider import VISITOR, Decider
 from ask_above.decide.profile import Asked
 from ask_above.errors import MomentError, QuestionError, UnknownNameError
@@ -128,14 +129,14 @@ class Names:
         if mark == NameKind.GROUP:
             return Meant(self.group(rest).key, NameKind.GROUP, self.group(rest).key)
         kinds = (NameKind.MEMBER, NameKind.RANK, NameKind.PLACE, NameKind.GROUP)
-        found = self.directory.find(word, *kinds)
-        if found is None:
+        known = self.directory.find(word, *kinds)
+        if known is None:
             raise UnknownNameError("member, rank, place or group", word, self.directory.nearest(word, *kinds))
-        others = self.directory.also(found, word, *kinds)
-        note = f"'{word}' is taken as the {found.kind} {found.key}" if others else ""
-        for each in others:
-            note += f"; for the {each.kind} say {each.kind}:{each.key}"
-        return Meant(as_rank(found.key) if found.kind is NameKind.RANK else found.key, found.kind, found.key, note)
+        others = self.directory.also(known, word, *kinds)
+        note = f"'{word}' is taken as the {known.kind} {known.key}" if others else ""
+        for other in others:
+            note += f"; for the {other.kind} say {other.kind}:{other.key}"
+        return Meant(as_rank(known.key) if known.kind is NameKind.RANK else known.key, known.kind, known.key, note)
 
     def asked(self, who: Who, now: Instant) -> Asked:
         """Return somebody as they stand at an instant."""
@@ -175,7 +176,7 @@ class Names:
             oneself = author is not None and asked is not None and asked.form == "member" and asked.key == author
             return own if oneself else everybody
         known = [*catalogue.keys, *catalogue.pairs]
-        begins = tuple(each for each in (*catalogue.pairs, *catalogue.keys) if each.startswith(f"{name}."))
+        begins = tuple(pair for pair in (*catalogue.pairs, *catalogue.keys) if pair.startswith(f"{name}."))
         if begins and "." not in name:
             if len(begins) == 1:
                 raise QuestionError(f"'{name}' is a part of a name; say {begins[0]}.")
@@ -195,7 +196,7 @@ class Names:
         if using is None:
             return None
         name = self.capability(using)
-        known = self.charter.rules.act("moderate").using
+        known = self.charter.rules.act(Act.MODERATE).using
         if name not in known:
             said = f"It takes one of {', '.join(known)}." if known else "Moderating is the owner's alone."
             raise QuestionError(f"'{name}' is none of the capabilities that moderating takes here. {said}")

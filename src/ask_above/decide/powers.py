@@ -8,7 +8,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, NamedTuple
 
 from ask_above.charter.ladder import RankList
-from ask_above.charter.rules import ActRule
+from ask_above.charter.rules import Act, ActRule
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.profile import Profile
 from ask_above.decide.walk import Reckoner, lists_that_count, ranks_at
@@ -39,7 +39,7 @@ class Powers:
         self.reckoner: Reckoner = reckoner
         self.compiled: CompiledCharter = reckoner.compiled
         rules, catalogue = self.compiled.charter.rules, self.compiled.catalogue
-        self.rules = {name: rules.act(name) for name in ("moderate", "assign", "manage", "call")}
+        self.rules = {name: rules.act(name) for name in (Act.MODERATE, Act.ASSIGN, Act.MANAGE, Act.CALL)}
         self.using = {name: catalogue.mask(rule.using) for name, rule in self.rules.items()}
         self.any_using = 0
         for mask in self.using.values():
@@ -63,7 +63,7 @@ class Powers:
             return Power()
         if owner:
             everyone = self._all << 1 | 1
-            return Power(tuple(everyone for _ in self.rules["moderate"].using), self._all, self._all, self._all)
+            return Power(tuple(everyone for _ in self.rules[Act.MODERATE].using), self._all, self._all, self._all)
         if profile is None:
             return Power()
         usable = self.reckoner.usable(profile, place) & self.any_using
@@ -77,20 +77,20 @@ class Powers:
     def _reckon(self, ranks: tuple[int, ...], usable: int, profile: Profile, place: int) -> Power:
         bit = self.compiled.catalogue.bit
         own = ranks[0] if ranks else len(self.compiled.ranks)
-        moderate = self.rules["moderate"]
+        moderate = self.rules[Act.MODERATE]
         over = self._over(moderate, own)
         some = tuple(
-            over & self._lists("moderate", ranks, key, profile, place) if usable & bit[key] else 0
+            over & self._lists(Act.MODERATE, ranks, key, profile, place) if usable & bit[key] else 0
             for key in moderate.using
         )
         found = {
             act: self._act(act, own, ranks, usable, profile, place)
-            for act in (("assign", "manage") if place == 0 else ("assign",))
+            for act in ((Act.ASSIGN, Act.MANAGE) if place == 0 else (Act.ASSIGN,))
         }
-        call = self._all if usable & self.using["call"] else self._open
-        return Power(some, found["assign"], found.get("manage", 0), call)
+        call = self._all if usable & self.using[Act.CALL] else self._open
+        return Power(some, found[Act.ASSIGN], found.get(Act.MANAGE, 0), call)
 
-    def _act(self, act: str, own: int, ranks: tuple[int, ...], usable: int, profile: Profile, place: int) -> int:
+    def _act(self, act: Act, own: int, ranks: tuple[int, ...], usable: int, profile: Profile, place: int) -> int:
         rule, bit = self.rules[act], self.compiled.catalogue.bit
         able = [key for key in rule.using if usable & bit[key]]
         admitted = 0
@@ -106,7 +106,7 @@ class Powers:
         first = own if rule.over == "level" else own + 1
         return every >> first << first
 
-    def _lists(self, act: str, ranks: tuple[int, ...], capability: str, profile: Profile, place: int) -> int:
+    def _lists(self, act: Act, ranks: tuple[int, ...], capability: str, profile: Profile, place: int) -> int:
         """Return the ranks that the lists for an act admit, and someone without any (rule 6.4)."""
         known = self._admitted.get((act, ranks, capability))
         if known is None:

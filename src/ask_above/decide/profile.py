@@ -80,8 +80,8 @@ def profile_of(
     holdings: Iterable[Holding], groups: frozenset[str], exceptions: str | None, *, pending: bool
 ) -> Profile:
     """Fold holdings into a profile."""
-    automatic = {each.rank for each in holdings if each.how == "automatic"}
-    placed = frozenset((each.rank, each.place) for each in holdings if each.how != "automatic")
+    automatic = {holding.rank for holding in holdings if holding.how == "automatic"}
+    placed = frozenset((holding.rank, holding.place) for holding in holdings if holding.how != "automatic")
     return Profile(tuple(sorted(automatic)), placed, groups, exceptions, pending)
 
 
@@ -179,9 +179,9 @@ def ask_member(
     charter = compiled.charter
     groups = reached_groups(charter, member)
     given = [
-        Holding(compiled.rank_at[each.rank], compiled.place_at[each.place], "assigned", each)
-        for each in assignments
-        if each.period.contains(at)
+        Holding(compiled.rank_at[assignment.rank], compiled.place_at[assignment.place], "assigned", assignment)
+        for assignment in assignments
+        if assignment.period.contains(at)
     ]
     given += _conferred(compiled, charter, groups)
     automatic = _automatic(compiled, "bots" if member.kind == "bot" else "members")
@@ -205,7 +205,7 @@ def ask_member(
         holdings=holdings,
         recorded=(*(waiting if pending else automatic), *given),
         active=(*automatic, *given),
-        later=tuple(each for each in assignments if each.period.comes_after(at)),
+        later=tuple(assignment for assignment in assignments if assignment.period.comes_after(at)),
         since=since,
         until=until,
         profile=profile_of(holdings, groups, exceptions, pending=pending) if counts else None,
@@ -215,16 +215,21 @@ def ask_member(
 def _conferred(compiled: CompiledCharter, charter: Charter, groups: frozenset[str]) -> list[Holding]:
     """Return the ranks that groups confer, in the charter's order (rule 4.3)."""
     return [
-        Holding(compiled.rank_at[each.rank], compiled.place_at[each.place], "conferred", group=group.key)
+        Holding(compiled.rank_at[confer.rank], compiled.place_at[confer.place], "conferred", group=group.key)
         for group in charter.groups.values()
         if group.key in groups
-        for each in group.confers
+        for confer in group.confers
     ]
 
 
 def _unchanged(assignments: list[Assignment], at: Instant) -> tuple[Instant | None, Instant | None]:
     """Return the bounds of the time around ``at`` in which no assignment starts or ends."""
-    edges = [edge for each in assignments for edge in (each.period.start, each.period.end) if edge is not None]
+    edges = [
+        edge
+        for assignment in assignments
+        for edge in (assignment.period.start, assignment.period.end)
+        if edge is not None
+    ]
     before = [edge for edge in edges if edge <= at]
     after = [edge for edge in edges if edge > at]
     return max(before, default=None), min(after, default=None)

@@ -10,6 +10,7 @@ from typing import NamedTuple
 
 from ask_above.charter.ladder import Rank
 from ask_above.charter.places import GateTerm
+from ask_above.charter.rules import Act
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.layers import LayerName, Word, meant_by, settled
 from ask_above.decide.profile import Profile
@@ -143,7 +144,7 @@ def usable(compiled: CompiledCharter, mask: int, place: int) -> int:
     return result
 
 
-def lists_that_count(compiled: CompiledCharter, profile: Profile, place: int, act: str, capability: str) -> list[Rank]:
+def lists_that_count(compiled: CompiledCharter, profile: Profile, place: int, act: Act, capability: str) -> list[Rank]:
     """Return the ranks whose lists for an act count: those that carry the capability, else those with a list (6.4)."""
     ranks = [compiled.ranks[position] for position in ranks_at(compiled, profile, place)]
     bit = compiled.catalogue.bit[capability]

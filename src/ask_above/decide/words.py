@@ -9,6 +9,7 @@ from typing import Final
 from ask_above.charter.moments import Period, parse
 from ask_above.charter.names import SITE, few
 from ask_above.charter.places import Place
+from ask_above.charter.rules import Act
 from ask_above.charter.where import Where
 from ask_above.people.register import Assignment
 
@@ -98,7 +99,7 @@ HELD_BY: Final = {
     "bots": "every bot",
 }
 
-VERBS: Final = {"moderate": "moderate", "assign": "give", "manage": "change"}
+VERBS: Final = {Act.MODERATE: "moderate", Act.ASSIGN: "give", Act.MANAGE: "change"}
 """What an act of a table of powers is called in a sentence about ranks."""
 
 

@@ -70,8 +70,8 @@ def walk(screen: Screen, community: Community, folder: str) -> None:
         "4. Turned off, and still there: who may add photos?",
         f"ask-above who photo.upload --at photo-wall --community {folder}",
     )
-    found = community.who("photo.upload", at="photo-wall")
-    screen.line(f"{len(found)} of {len(community.register.members)} members may. One of them:")
+    frame = community.who("photo.upload", at="photo-wall")
+    screen.line(f"{len(frame)} of {len(community.register.members)} members may. One of them:")
     show_answer(screen, community.may("dara", "photo.upload", at="photo-wall"))
     _said(
         screen,

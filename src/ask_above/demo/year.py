@@ -58,7 +58,7 @@ def _what_ranks_are_for(community: Community, rng: Random) -> Iterator[Row]:
     """Yield some use of all that a rank carries and its holders may, but for the one right that nobody used."""
     compiled = community.decider.compiled
     for rank in compiled.ranks:
-        holders = [each.member for each in community.register.assignments if each.rank == rank.key]
+        holders = [assignment.member for assignment in community.register.assignments if assignment.rank == rank.key]
         for key in compiled.catalogue.names(compiled.carried[rank.position]):
             if (rank.key, key) == _NEVER_USED or rank.automatic or rank.unbounded:
                 continue
@@ -90,7 +90,7 @@ def _through(community: Community, who: str, place: str, when: datetime, key: st
 
 def _after_the_end(community: Community) -> Iterator[Row]:
     """Yield the evening on which Mira's time as a host was over: the last acts in it, and two after it."""
-    host = next(each for each in community.register.of("mira") if each.rank == "host")
+    host = next(assignment for assignment in community.register.of("mira") if assignment.rank == "host")
     end = datetime(1970, 1, 1, tzinfo=UTC) + timedelta(microseconds=host.period.end or 0)
     for minutes, action in ((-48, "thread.close"), (-31, "thread.close"), (-4, "member.mute")):
         yield end + timedelta(minutes=minutes), "mira", action, "river-talk", "", "", ""

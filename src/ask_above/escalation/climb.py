@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from ask_above.charter.ladder import Rank
-from ask_above.charter.rules import ActRule
+from ask_above.charter.rules import Act, ActRule
 from ask_above.decide.walk import Reckoner
 from ask_above.escalation.gates import Gates
 from ask_above.escalation.ground import Ground
@@ -129,12 +129,12 @@ class Ascent:
 
     def _give(self) -> None:
         """Take ranks for oneself, or from an accomplice."""
-        rule = self.reached.rules.act("assign")
+        rule = self.reached.rules.act(Act.ASSIGN)
         if not (rule.oneself or self.reached.accomplice):
             return
         kind = MoveKind.GIVE if rule.oneself else MoveKind.RECEIVE
         wanted = self.reached.ground.mattering
-        for place in self.reached.where_one_can("assign") if wanted else ():
+        for place in self.reached.where_one_can(Act.ASSIGN) if wanted else ():
             if self.powers.is_as_above(rule, place):
                 continue
             for rank in wanted:
@@ -142,16 +142,18 @@ class Ascent:
                     continue
                 reaches = self.powers.reaches(rule, rank, place)
                 if reaches is not None and self.powers.within(rule, rank.position, place):
-                    before = together([self.powers.how("assign", place), reaches, self.powers.after(rank, place) or ()])
+                    before = together(
+                        [self.powers.how(Act.ASSIGN, place), reaches, self.powers.after(rank, place) or ()]
+                    )
                     move = Move(kind, rank.key, self.reached.compiled.places[place].key)
                     self.reached.have(rank.position, place, then(before, move))
 
     def _open(self) -> None:
         """Let ranks be open, and join them; make one."""
-        if not (self.reached.can("manage", 0) and self.reached.can("assign", 0)):
+        if not (self.reached.can(Act.MANAGE, 0) and self.reached.can(Act.ASSIGN, 0)):
             return
-        manage, assign = self.reached.rules.act("manage"), self.reached.rules.act("assign")
-        before = together([self.powers.how("manage", 0), self.powers.how("assign", 0)])
+        manage, assign = self.reached.rules.act(Act.MANAGE), self.reached.rules.act(Act.ASSIGN)
+        before = together([self.powers.how(Act.MANAGE, 0), self.powers.how(Act.ASSIGN, 0)])
         for rank in self.reached.compiled.ranks:
             if rank.open or not self.powers.givable(rank, 0) or not self.powers.within(assign, rank.position, 0):
                 continue
@@ -174,19 +176,19 @@ class Ascent:
 
     def _stuff(self) -> None:
         """Let a rank that can be had carry, or be allowed, what one does not hold: where handing on takes nothing."""
-        manage, overrides, assign = (self.reached.rules.act(act) for act in ("manage", "overrides", "assign"))
-        if manage.hand_on == "any" and self.reached.can("manage", 0):
+        manage, overrides, assign = (self.reached.rules.act(act) for act in (Act.MANAGE, Act.OVERRIDES, Act.ASSIGN))
+        if manage.hand_on == "any" and self.reached.can(Act.MANAGE, 0):
             self._grant(manage)
         if overrides.hand_on == "any":
-            for place in self.reached.where_one_can("overrides"):
+            for place in self.reached.where_one_can(Act.OVERRIDES):
                 self._allow(overrides, place)
-        if self.reached.accomplice and assign.hand_on == "any" and self.reached.can("assign", 0):
+        if self.reached.accomplice and assign.hand_on == "any" and self.reached.can(Act.ASSIGN, 0):
             for group, masks in self.reached.ground.by_group.items():
-                moves = then(self.powers.how("assign", 0), Move(MoveKind.GROUP, group))
+                moves = then(self.powers.how(Act.ASSIGN, 0), Move(MoveKind.GROUP, group))
                 self.reached.add(Brought(0, masks, moves))
 
     def _grant(self, rule: ActRule) -> None:
-        how = self.powers.how("manage", 0)
+        how = self.powers.how(Act.MANAGE, 0)
         for position, place, moves in self._to_be_filled():
             rank = self.reached.compiled.ranks[position]
             reaches = None if rank.kept_by else self.powers.reaches(rule, rank, 0)
@@ -206,14 +208,14 @@ class Ascent:
 
         Whoever holds a rank gains by no edit of it; so the one held at the start is given up first, and taken again.
         """
-        assign = self.reached.rules.act("assign")
-        for (position, place), moves in sorted(self.reached.had.items(), key=lambda each: len(each[1])):
+        assign = self.reached.rules.act(Act.ASSIGN)
+        for (position, place), moves in sorted(self.reached.had.items(), key=lambda item: len(item[1])):
             if moves or self.reached.accomplice:
                 yield position, place, moves
             elif (
                 self.reached.rank.open
                 or assign.oneself
-                or (self.reached.can("manage", 0) and self.reached.can("assign", 0))
+                or (self.reached.can(Act.MANAGE, 0) and self.reached.can(Act.ASSIGN, 0))
             ):
                 again = Move(
                     MoveKind.JOIN if self.reached.rank.open or not assign.oneself else MoveKind.GIVE,
@@ -230,13 +232,13 @@ class Ascent:
         if all(self.reached.held[n] == everything for n in self.reached.compiled.below[place]):
             return
         masks = list(full)
-        for q in self.reached.where_one_can("overrides"):
+        for q in self.reached.where_one_can(Act.OVERRIDES):
             for n in self.reached.compiled.below[q]:
                 masks[n] = everything
         self.reached.add(Brought(place, masks, before_last(moves, last), template=True))
 
     def _allow(self, rule: ActRule, place: int) -> None:
-        how, key = self.powers.how("overrides", place), self.reached.compiled.places[place].key
+        how, key = self.powers.how(Act.OVERRIDES, place), self.reached.compiled.places[place].key
         everything = self.reached.compiled.catalogue.everything
         for position, where, moves in self._to_be_filled():
             rank = self.reached.compiled.ranks[position]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from ask_above.charter.places import GateTerm
+from ask_above.charter.rules import Act
 from ask_above.decide.layers import meant_by
 from ask_above.escalation.moves import Move, MoveKind, Moves, together
 from ask_above.escalation.reached import Reached
@@ -47,7 +48,7 @@ class Gates:
         meant, chain = self.meant(term), self.reached.compiled.chains[place]
         if not meant.isdisjoint(self.reached.automatic):
             return ()
-        movable = term.above and self.reached.can("manage", 0)  # a rank may be put above the one that is named
+        movable = term.above and self.reached.can(Act.MANAGE, 0)  # a rank may be put above the one that is named
         found = [
             moves for (rank, where), moves in self.reached.had.items() if where in chain and (rank in meant or movable)
         ]
@@ -58,11 +59,11 @@ class Gates:
 
         That is where all that is held behind the gate by a rank that lets one do so can be denied by another.
         """
-        if not self.reached.can("assign", 0):
+        if not self.reached.can(Act.ASSIGN, 0):
             return False
         if self.reached.accomplice:
             return True
-        using = self.reached.compiled.catalogue.mask(self.reached.rules.act("assign").using)
+        using = self.reached.compiled.catalogue.mask(self.reached.rules.act(Act.ASSIGN).using)
         able = [rank for rank, where in self.reached.had if where == 0 and self.reached.ground.single(rank)[0] & using]
         ways = [self.reached.ground.single(rank) for rank in able] or [self.reached.ground.single(None)]
         return any(all(not way[n] & ~self.deniable(n) for n in self.reached.compiled.below[place]) for way in ways)
@@ -79,7 +80,7 @@ class Gates:
 
     def bound(self, term: GateTerm) -> bool:
         """Tell whether one cannot help being what a gate keeps out: ranks that are held without being given."""
-        if term.group or self.reached.can("manage", 0):
+        if term.group or self.reached.can(Act.MANAGE, 0):
             return False
         return not self.meant(term).isdisjoint(self.reached.automatic)
 

@@ -11,6 +11,7 @@ from functools import cached_property
 from typing import NamedTuple
 
 from ask_above.charter.ladder import Rank
+from ask_above.charter.rules import Act
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.layers import Word, first_says, sayings, settled
 from ask_above.decide.profile import ask_anybody
@@ -47,7 +48,7 @@ class Ground:
             if each.leads_to
         }
         self.leading = sum(self.leads)
-        acts = ("assign", "manage", "overrides")
+        acts = (Act.ASSIGN, Act.MANAGE, Act.OVERRIDES)
         self.using = {act: catalogue.mask(compiled.charter.rules.act(act).using) for act in acts}
         self._single: dict[int | None, list[int]] = {}
         self._unions: dict[tuple[int, ...], list[int]] = {}
@@ -71,9 +72,9 @@ class Ground:
             return True
         holders = [*self.automatic, rank]
         mask = 0
-        for each in holders:
-            mask |= compiled.carried[each] | self._allowed.get(compiled.ranks[each].key, 0)
-        return bool(mask & (self.leading | self.using["assign"] | self.using["manage"] | self.using["overrides"]))
+        for holder in holders:
+            mask |= compiled.carried[holder] | self._allowed.get(compiled.ranks[holder].key, 0)
+        return bool(mask & (self.leading | self.using[Act.ASSIGN] | self.using[Act.MANAGE] | self.using[Act.OVERRIDES]))
 
     @cached_property
     def _allowed(self) -> dict[str, int]:
@@ -163,8 +164,8 @@ class Ground:
     def mattering(self) -> list[Rank]:
         """Return the ranks that having leads further: what is handed on as it is held brings nothing by itself."""
         rules = self.compiled.charter.rules
-        acts = [rules.act(act) for act in ("assign", "manage", "overrides")]
-        every = rules.act("assign").hand_on == "any" or any(a.hand_on == "any" or a.over != "below" for a in acts)
+        acts = [rules.act(act) for act in (Act.ASSIGN, Act.MANAGE, Act.OVERRIDES)]
+        every = rules.act(Act.ASSIGN).hand_on == "any" or any(a.hand_on == "any" or a.over != "below" for a in acts)
         ranks = (rank for rank in self.compiled.ranks if not rank.automatic and not rank.kept_by)
         return [rank for rank in ranks if every or rank.key in self.named]
 
@@ -235,8 +236,8 @@ class Ground:
     def _allowed_from(self, place: int) -> int:
         """Return what ranges such as ``warden+`` allow at a place: a rank that is made may be put above their start."""
         here = self.compiled.places[place]
-        sets = (each for key in here.like for each in self.compiled.charter.override_sets[key].overrides)
-        words = [self.compiled.word_of(each) for each in (*here.overrides, *sets) if each.above]
+        sets = (override for key in here.like for override in self.compiled.charter.override_sets[key].overrides)
+        words = [self.compiled.word_of(override) for override in (*here.overrides, *sets) if override.above]
         return first_says([Word(allow=word.allow) for word in words]).allow
 
     def usable(self, mask: int, place: int) -> int:

@@ -14,6 +14,7 @@ from ask_above.charter.charter import Charter
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import ALWAYS, Instant
 from ask_above.charter.names import SITE, listed
+from ask_above.charter.rules import Act
 from ask_above.decide.decider import Decider
 from ask_above.escalation.climb import Climb, ClimbGain, climb
 from ask_above.escalation.ground import Ground
@@ -64,8 +65,8 @@ def climbed(
     paths = [path for gains in folded(found, decider, place) for path in player.paths(gains)]
     if cuts:
         cutter = _Cutter(decider, rank, accomplice=accomplice)
-        paths = [each._replace(cuts=tuple(cutter.cuts(each))) for each in paths]
-    paths.sort(key=lambda each: (-RISKS.index(each.risk), not each.certain, len(each.moves)))
+        paths = [climb_path._replace(cuts=tuple(cutter.cuts(climb_path))) for climb_path in paths]
+    paths.sort(key=lambda climb_path: (-RISKS.index(climb_path.risk), not climb_path.certain, len(climb_path.moves)))
     return Climbed(rank.key, accomplice, found.free, tuple(paths), decider.compiled.charter, place)
 
 
@@ -204,7 +205,11 @@ class Player:
         wrong = [step.text for step in steps if step.holds is False]
         if wrong:
             return None, wrong[0]
-        given = [each for each in now.people.register.of(self.me) if (each.rank, each.place) != (move.rank, move.place)]
+        given = [
+            assignment
+            for assignment in now.people.register.of(self.me)
+            if (assignment.rank, assignment.place) != (move.rank, move.place)
+        ]
         if move.kind != MoveKind.LEAVE:
             given.append(Assignment(self.me, move.rank, move.place, ALWAYS))
         return now.after(now.compiled.charter, now.people.register.changed({}, {self.me: given})), ""
@@ -298,7 +303,7 @@ def _candidates(charter: Charter, rank: Rank, moves: Moves) -> Iterator[tuple[st
         if move.kind not in _TAKES:
             continue
         rule = rules.act(_TAKES[move.kind])
-        if rule.oneself and rule.act == "assign":
+        if rule.oneself and rule.act == Act.ASSIGN:
             yield "let nobody give themselves a rank", changes.with_act(charter, rule._replace(oneself=False))
         if rule.hand_on == "any":
             what = f"let whoever may {_ACT[rule.act]} hand on only what they hold"
@@ -313,9 +318,9 @@ def _candidates(charter: Charter, rank: Rank, moves: Moves) -> Iterator[tuple[st
             )
 
 
-_TAKES = {"give": "assign", "receive": "assign", "open": "manage", "make": "manage", "grant": "manage"}
-_TAKES |= {"allow": "overrides", "except": "overrides"}
-_ACT = {"assign": "give ranks", "manage": "change ranks", "overrides": "change places"}
+_TAKES = {"give": Act.ASSIGN, "receive": Act.ASSIGN, "open": Act.MANAGE, "make": Act.MANAGE, "grant": Act.MANAGE}
+_TAKES |= {"allow": Act.OVERRIDES, "except": Act.OVERRIDES}
+_ACT = {Act.ASSIGN: "give ranks", Act.MANAGE: "change ranks", Act.OVERRIDES: "change places"}
 
 
 __all__ = ["ClimbPath", "Climbed", "Player", "climbed", "edited", "folded"]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from ask_above.charter.ladder import Rank
-from ask_above.charter.rules import ActRule
+from ask_above.charter.rules import Act, ActRule
 from ask_above.escalation.gates import Gates
 from ask_above.escalation.moves import Moves, together
 from ask_above.escalation.reached import Reached
@@ -15,7 +15,7 @@ class ClimbPowers:
     def __init__(self, reached: Reached, gates: Gates) -> None:
         self.reached, self.gates = reached, gates
 
-    def how(self, act: str, place: int) -> Moves:
+    def how(self, act: Act, place: int) -> Moves:
         """Return the moves by which what an act takes is come by."""
         using = self.reached.ground.using[act]
         if self.reached.start[place] & using:
@@ -42,10 +42,10 @@ class ClimbPowers:
         using = compiled.catalogue.mask(rule.using)
         mine = {rank for rank, where in self.reached.had if where in chain} | set(self.reached.automatic)
         lists = [compiled.ranks[rank].lists[rule.act] for rank in mine if rule.act in compiled.ranks[rank].lists]
-        if not lists or any(each.admits(key) for each in lists):
+        if not lists or any(rank_list.admits(key) for rank_list in lists):
             return True
         plain = [rank for rank in mine if rule.act not in compiled.ranks[rank].lists]
-        return any(self.reached.ground.single(rank)[place] & using or self.reached.can("manage", 0) for rank in plain)
+        return any(self.reached.ground.single(rank)[place] & using or self.reached.can(Act.MANAGE, 0) for rank in plain)
 
     def givable(self, rank: Rank, place: int) -> bool:
         """Tell whether a rank that cannot be had at a place yet might be given there."""
@@ -80,7 +80,7 @@ class ClimbPowers:
             return False
         above = self.reached.compiled.chains[place][-2]
         local = self.reached.local
-        return self.reached.can("assign", above) and not any(n in local for n in self.reached.compiled.chains[place])
+        return self.reached.can(Act.ASSIGN, above) and not any(n in local for n in self.reached.compiled.chains[place])
 
     def within(self, rule: ActRule, rank: int, place: int) -> bool:
         """Tell whether all that a rank brings can be handed on (rule 6.6)."""

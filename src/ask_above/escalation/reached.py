@@ -6,6 +6,7 @@ from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
 from ask_above.charter.ladder import Rank
+from ask_above.charter.rules import Act
 from ask_above.decide.profile import ask_rank
 from ask_above.decide.walk import Reckoner, passes
 from ask_above.escalation.ground import Ground
@@ -90,11 +91,11 @@ class Reached:
         """Tell whether everything is held everywhere."""
         return len(self.free) == len(self.held)
 
-    def can(self, act: str, place: int) -> bool:
+    def can(self, act: Act, place: int) -> bool:
         """Tell whether what an act takes can be used at a place."""
         return self.acts and self.usable[place] & self.ground.using[act] != 0
 
-    def where_one_can(self, act: str) -> list[int]:
+    def where_one_can(self, act: Act) -> list[int]:
         """Return the places where one can do what an act takes."""
         known = self.able.get(act)
         if known is None:
@@ -169,4 +170,6 @@ class Reached:
     def bringing(self, place: int) -> Iterator[Brought]:
         """Yield what brings something to a place, in the order in which it was found."""
         chain = self.compiled.chains[place]
-        return (each for each in self.sources if each.place == place or (not each.alone and each.place in chain))
+        return (
+            source for source in self.sources if source.place == place or (not source.alone and source.place in chain)
+        )

@@ -201,11 +201,11 @@ def _from_ldif(mapping: DirectoryMapping, file: Path) -> DirectoryRead:
             entries.append(_entry(str(dn), said))
     except (ValueError, KeyError, IndexError) as error:
         raise StoreError(f"{file.name}, near line {parser.line_counter}: this is no LDIF ({error}).") from None
-    groups = [each for each in entries if each.of_class(*_GROUP_CLASSES)]
-    people = [each for each in entries if each.first(mapping.people["number"]) and each not in groups]
+    groups = [entry for entry in entries if entry.of_class(*_GROUP_CLASSES)]
+    people = [entry for entry in entries if entry.first(mapping.people["number"]) and entry not in groups]
     return DirectoryRead(
-        tuple(each for each in people if _below(each.dn, mapping.people["base"])),
-        tuple(each for each in groups if _below(each.dn, mapping.groups["base"])),
+        tuple(person for person in people if _below(person.dn, mapping.people["base"])),
+        tuple(group for group in groups if _below(group.dn, mapping.groups["base"])),
     )
 
 
@@ -231,7 +231,7 @@ def _from_scim(file: Path) -> DirectoryRead:
 def _scim_user(said: Mapping[str, Any]) -> DirectoryEntry:
     plain = {key: value for key, value in said.items() if isinstance(value, str)}
     emails = said.get("emails") or []
-    first = next((each for each in emails if each.get("primary")), emails[0] if emails else {})
+    first = next((email for email in emails if email.get("primary")), emails[0] if emails else {})
     usual = {"uid": plain["id"], "cn": plain.get("displayname", ""), "mail": str(first.get("value", ""))}
     return DirectoryEntry(f"id={plain['id']}", {key: (value,) for key, value in (usual | plain).items() if value})
 

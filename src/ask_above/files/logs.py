@@ -56,16 +56,16 @@ def _groups(path: Path) -> list[LogPiece]:
         meta = pq.ParquetFile(path).metadata
     except wrong as error:
         raise QuestionError(f"'{path.name}' cannot be read as Parquet: {error}") from None
-    found: list[LogPiece] = []
+    log_pieces: list[LogPiece] = []
     some: list[int] = []
     rows = 0
     for n in range(meta.num_row_groups):
         some.append(n)
         rows += meta.row_group(n).num_rows
         if rows >= _BATCH or n == meta.num_row_groups - 1:
-            found.append(LogPiece(str(path), tuple(some)))
+            log_pieces.append(LogPiece(str(path), tuple(some)))
             some, rows = [], 0
-    return found
+    return log_pieces
 
 
 def _parquet() -> tuple[Any, Any]:

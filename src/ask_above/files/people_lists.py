@@ -12,7 +12,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import date
 from typing import Final, NamedTuple
 
-from ask_above.charter.names import listed, nearest
+from ask_above.charter.names import how_many, listed, nearest
 from ask_above.errors import Fault
 from ask_above.files.cells import unguarded
 from ask_above.people.directory import folded
@@ -73,11 +73,11 @@ def read_people(name: str, raw: bytes, mapping: Mapping[str, str]) -> tuple[File
             rows.faults.append(Fault(name, 1, 1, "", "empty-file", "the file is empty", "a first line of columns"))
         return rows, Understood((), (), ())
     fields = _fields(rows, [cell.strip() for cell in header[1]], mapping, text)
-    found = list(_rows(rows, fields, records, notes)) if not rows.faults else []
-    _dates(found, notes, rows)
-    rows.rows = found
+    file_rows = list(_rows(rows, fields, records, notes)) if not rows.faults else []
+    _dates(file_rows, notes, rows)
+    rows.rows = file_rows
     columns = tuple(zip([cell.strip() for cell in header[1]], fields, strict=True))
-    return rows, Understood(columns, tuple(notes), tuple(row.cells for row in found[:_FIRST]))
+    return rows, Understood(columns, tuple(notes), tuple(row.cells for row in file_rows[:_FIRST]))
 
 
 def _decoded(raw: bytes, notes: list[str]) -> str:
@@ -175,11 +175,11 @@ def _rows(
         if any(parts):
             found["name"] = found.get("name") or " ".join(filter(None, parts))
         if "groups" in found:
-            found["groups"] = ";".join(each.strip() for each in re.split(r"[;,|]", found["groups"]) if each.strip())
+            found["groups"] = ";".join(word.strip() for word in re.split(r"[;,|]", found["groups"]) if word.strip())
         source = ", ".join(record)
         yield FileRow(found, line, lambda _, line=line, source=source: (line, 1, source))  # type: ignore[misc]
     if folded_rows:
-        notes.append(f"{folded_rows} row{'' if folded_rows == 1 else 's'} said the same as another, and count once.")
+        notes.append(f"{how_many(folded_rows, 'row')} said the same as another, and count once.")
 
 
 def _dates(rows: list[FileRow], notes: list[str], faults: FileRows) -> None:

@@ -68,5 +68,5 @@ def as_scim(members: Iterable[Member], groups: Mapping[str, Sequence[str]], *, c
         user |= {"externalId": member.external_id} if member.external_id else {}
         yield json.dumps({**user, "active": member.status != "locked"}, ensure_ascii=False)
     for title, keys in groups.items():
-        inside = [{"value": each, "type": "User"} for each in keys if each in there]
+        inside = [{"value": key, "type": "User"} for key in keys if key in there]
         yield json.dumps({"schemas": [_GROUP], "displayName": title, "members": inside}, ensure_ascii=False)

@@ -29,7 +29,7 @@ def meant(table: str, cells: Cells) -> dict[str, str]:
         found |= {column: found[column] or word for column, word in _MEANT.items() if column in found}
         if "groups" in found:
             groups = (each.strip() for each in found["groups"].split(";"))
-            found["groups"] = ";".join(dict.fromkeys(each for each in groups if each))
+            found["groups"] = ";".join(dict.fromkeys(group for group in groups if group))
     elif found.get("place") == SITE:
         found["place"] = ""
     return found

@@ -116,7 +116,7 @@ def _unclear_ods(file: Path) -> list[str]:
             if {"number-columns-spanned", "number-rows-spanned"} & said.keys():
                 spans.append(address)
             column += int(said.get("number-columns-repeated", 1))
-        found += [_merged(each) for each in spans if filled > 1]
+        found += [_merged(span) for span in spans if filled > 1]
         row += int(next((value for (_, name), value in line.attributes.items() if name == "number-rows-repeated"), 1))
     return found
 
@@ -184,11 +184,11 @@ def _xlsx(lines: Sequence[Sequence[str]], layout: Layout, name: str) -> bytes:
 
 def _widths(lines: Sequence[Sequence[str]], layout: Layout) -> list[int]:
     """Return how wide each column is, in letters."""
-    found = []
+    widths = []
     for n in range(max(map(len, lines), default=0)):
         size = max((len(str(line[n])) for line in lines[layout.above + 1 :] if n < len(line)), default=0)
-        found.append(min(_WIDEST, max(12 if n >= layout.before else _NARROWEST, size + 2)))
-    return found
+        widths.append(min(_WIDEST, max(12 if n >= layout.before else _NARROWEST, size + 2)))
+    return widths
 
 
 def _ods(lines: Sequence[Sequence[str]], layout: Layout, name: str) -> bytes:

@@ -36,7 +36,7 @@ def read_signins(path: str | Path, charter: Charter, register: Register) -> list
     found = [_read(rows, row, register, charter.zone) for row in rows.rows]
     if rows.faults:
         raise FaultyFilesError(rows.faults)
-    return [each for each in found if each is not None]
+    return [sign_in for sign_in in found if sign_in is not None]
 
 
 def _read(rows: FileRows, row: FileRow, register: Register, zone: tzinfo) -> SignIn | None:

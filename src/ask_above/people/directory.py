@@ -94,37 +94,39 @@ class Directory:
             if name in self._keys[kind]:
                 return Known(kind, name)
         for kind in kinds:
-            found = self._by_name(kind).get(folded(name), [])
-            if len(found) > 1:
-                raise AmbiguousNameError(kind, name, tuple(each.spelled for each in found[:_MOST_TOLD]))
-            if found:
-                return found[0]
+            knowns = self._by_name(kind).get(folded(name), [])
+            if len(knowns) > 1:
+                raise AmbiguousNameError(kind, name, tuple(known.spelled for known in knowns[:_MOST_TOLD]))
+            if knowns:
+                return knowns[0]
         return None
 
     def key(self, name: str, *kinds: NameKind) -> str:
         """Return the key of what a name means; raises :class:`ask_above.UnknownNameError` with the nearest names."""
-        found = self.find(name, *kinds)
-        if found is None:
+        known = self.find(name, *kinds)
+        if known is None:
             few_kinds = () if NameKind.MEMBER in kinds else [key for kind in kinds for key in self._keys[kind]]
             raise UnknownNameError(_one_of(kinds), name, self.nearest(name, *kinds), known=few_kinds)
-        return found.key
+        return known.key
 
     def also(self, found: Known, name: str, *kinds: NameKind) -> list[Known]:
         """Return what else of other kinds has the name."""
         others = [kind for kind in kinds if kind is not found.kind]
         return [
-            each
+            known
             for kind in others
-            for each in ([Known(kind, name)] if name in self._keys[kind] else self._by_name(kind).get(folded(name), []))
+            for known in (
+                [Known(kind, name)] if name in self._keys[kind] else self._by_name(kind).get(folded(name), [])
+            )
         ]
 
     def nearest(self, name: str, *kinds: NameKind) -> tuple[str, ...]:
         """Return the keys of what is called most like a name, by key or title."""
         called: dict[str, str] = {}
         for kind in kinds:
-            for each in self._all(kind):
-                called.setdefault(each.key, each.key)
-                called.setdefault(folded(each.title), each.key) if each.title else None
+            for known in self._all(kind):
+                called.setdefault(known.key, known.key)
+                called.setdefault(folded(known.title), known.key) if known.title else None
         # a first name, or another word of a name, is meant before anything that is merely written like it
         word = folded(name)
         whole = [key for said, key in called.items() if word and word in said.split()]

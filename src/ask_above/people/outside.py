@@ -54,6 +54,6 @@ def groups_of(groups: Iterable[OutsideGroup]) -> dict[str, frozenset[str]]:
 def twice(people: Sequence[Outsider]) -> Mapping[str, int]:
     """Return the numbers that more than one person has, and how many have each."""
     seen: dict[str, int] = {}
-    for each in people:
-        seen[each.number] = seen.get(each.number, 0) + 1
+    for person in people:
+        seen[person.number] = seen.get(person.number, 0) + 1
     return {number: count for number, count in seen.items() if count > 1}

@@ -153,9 +153,9 @@ def _words(register: Register, key: str) -> Iterator[tuple[str, str]]:
         return
     for group in member.groups:
         yield "group", group
-    for each in register.of(key):
-        if each.place == SITE:
-            yield "rank", each.rank
+    for assignment in register.of(key):
+        if assignment.place == SITE:
+            yield "rank", assignment.rank
 
 
 def user_name(member: Member) -> str:

@@ -170,7 +170,7 @@ class Register:
     @property
     def assignments(self) -> tuple[Assignment, ...]:
         """All assignments, member by member."""
-        return tuple(each for given in self._given().values() for each in given)
+        return tuple(assignment for given in self._given().values() for assignment in given)
 
     def of(self, member: str) -> list[Assignment]:
         """Return a member's assignments, in the order of the file."""

@@ -22,7 +22,7 @@ ASSIGNMENT_ORDER = ("number", "member", "rank", "place", "from", "until", "by", 
 def members_of(rows: Iterable[Sequence[Any]], charter: Charter, where: Where) -> dict[str, Member] | None:
     """Return members by key, ``None`` where a row cannot be meant."""
     groups: dict[str, tuple[str, ...]] = {"": ()}
-    found = {
+    members = {
         row[0]: Member(
             row[0], row[1], row[2], row[3], row[4], row[5], groups[said] if (said := row[12]) in groups else
             groups.setdefault(said, tuple(said.split(";"))), row[6], row[7], row[8], row[9], row[10], row[11], where,
@@ -32,14 +32,14 @@ def members_of(rows: Iterable[Sequence[Any]], charter: Charter, where: Where) ->
     known = charter.groups.keys()
     good = (
         all(group in known for each in groups.values() for group in each)
-        and {each.kind for each in found.values()} <= set(KINDS)
-        and {each.status for each in found.values()} <= set(STATUSES)
-        and {each.was for each in found.values()} <= {"", *STATUSES}
-        and all(map(_is_date, {each.joined for each in found.values()}))
-        and not RESERVED & found.keys()
-        and all(map(is_key, found))
+        and {member.kind for member in members.values()} <= set(KINDS)
+        and {member.status for member in members.values()} <= set(STATUSES)
+        and {member.was for member in members.values()} <= {"", *STATUSES}
+        and all(map(_is_date, {member.joined for member in members.values()}))
+        and not RESERVED & members.keys()
+        and all(map(is_key, members))
     )
-    return found if good else None
+    return members if good else None
 
 
 def assignments_of(

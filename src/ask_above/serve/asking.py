@@ -6,8 +6,8 @@ from collections.abc import Mapping
 from datetime import datetime
 from typing import Any, NamedTuple
 
-from ask_above.charter.expectations import ACT_WORDS
 from ask_above.charter.names import SITE, as_rank, nearest
+from ask_above.charter.rules import ACT_WORDS, Act
 from ask_above.community import Community
 from ask_above.decide.answer import Answer
 from ask_above.decide.decider import VISITOR
@@ -45,16 +45,9 @@ class Question(NamedTuple):
         name, target = self.name, self.target
         if target is None:
             return community.may(self.who, name, at=self.place, author=self.author, when=self.when)
-        if name == "moderate":
-            return community.may_moderate(self.who, target, at=self.place, using=self.using, when=self.when)
-        rank = target.removeprefix("rank:")
-        if name == "assign":
-            return community.may_assign(self.who, rank, to=self.to, at=self.place, when=self.when)
-        if name == "unassign":
-            return community.may_unassign(self.who, rank, of=self.of or "", at=self.place, when=self.when)
-        if name == "manage":
-            return community.may_manage(self.who, rank, when=self.when)
-        return community.may_call(self.who, rank, at=self.place, when=self.when)
+        return community.may_act(
+            self.who, name, target, at=self.place, to=self.to, of=self.of, using=self.using, when=self.when
+        )
 
 
 class Reader:
@@ -99,8 +92,8 @@ class Reader:
             if kind != "place":
                 raise RequestError(f"'{asked.name}' is asked about a resource of the type place, not '{kind}'.")
             return self.with_author(asked._replace(place=self.place(key)), said)
-        if kind not in ("member", "rank") or (kind == "member" and asked.name != "moderate"):
-            wanted = "member or rank" if asked.name == "moderate" else "rank"
+        if kind not in ("member", "rank") or (kind == "member" and asked.name != Act.MODERATE):
+            wanted = "member or rank" if asked.name == Act.MODERATE else "rank"
             raise RequestError(f"'{asked.name}' is asked about a resource of the type {wanted}, not '{kind}'.")
         target = self.member(key, "resource") if kind == "member" else as_rank(self.rank(key))
         return self.with_act(asked._replace(target=target), action, said)
@@ -118,7 +111,7 @@ class Reader:
         if using is not None and using not in self.charter.catalogue.bit:
             near = nearest(using, self.charter.catalogue.keys)
             raise RequestError(f"There is no capability '{using}'.", 404, near)
-        if asked.name == "unassign" and of is None:
+        if asked.name == Act.UNASSIGN and of is None:
             raise RequestError("'unassign' needs resource.properties.of: from whom.")
         return asked._replace(
             place=SITE if at is None else self.place(at),

@@ -141,14 +141,14 @@ class Client:
         said |= {name: value for name, value in more.items() if name in ("to", "of") and value is not None}
         data = _question(VISITOR, what, kind, key, said, using=more.get("using"), when=when)
         data["subject"] = {"type": "member"}
-        found = [each["id"] for each in self._pages("/access/v1/search/subject", data)]
+        found = [page["id"] for page in self._pages("/access/v1/search/subject", data)]
         return pd.DataFrame({"member": pd.Series(found, dtype=object)})
 
     def where(self, who: str, capability: str, *, author: str | None = None, when: Any = None) -> list[str]:
         """Return the keys of all places where someone may use a capability, in the order of the keys."""
         data = _question(who, capability, "place", SITE, {} if author is None else {"author": author}, when=when)
         del data["resource"]["id"]
-        return [each["id"] for each in self._pages("/access/v1/search/resource", data)]
+        return [page["id"] for page in self._pages("/access/v1/search/resource", data)]
 
     def for_the_user(self, who: str, capability: str, *, at: str = SITE, author: str | None = None) -> str:
         """Return one sentence about an answer that may be shown to whoever asked: it tells nothing they may not see."""

@@ -108,7 +108,7 @@ class Current:
         begun, begun_at = monotonic(), time()
         try:
             tokens = self._tokens()
-            found = self.source.newer(self.now.state)
+            served_state = self.source.newer(self.now.state)
         except (AskAboveError, OSError) as error:
             said = told(error)
             if said != self.fault:
@@ -119,11 +119,11 @@ class Current:
         if self.fault:
             self.fault = ""
             log.info("the files are well again")
-        if found is not None:
-            self.now, self.since_at = self._ready(found), time()
-            log.info("another state", extra={"state": found.number})
-            for undone in found.undone:
-                log.warning("an edit by hand undoes a change", extra={"undone": undone, "state": found.number})
+        if served_state is not None:
+            self.now, self.since_at = self._ready(served_state), time()
+            log.info("another state", extra={"state": served_state.number})
+            for undone in served_state.undone:
+                log.warning("an edit by hand undoes a change", extra={"undone": undone, "state": served_state.number})
 
     @asynccontextmanager
     async def lasting(self, _: object) -> AsyncIterator[None]:

@@ -6,8 +6,8 @@ from collections.abc import Callable, Iterable, Mapping
 from enum import StrEnum
 from typing import Any, Final, NamedTuple, TypeVar
 
-from ask_above.charter.expectations import ACT_WORDS
 from ask_above.charter.names import SITE, as_rank
+from ask_above.charter.rules import ACT_WORDS, Act
 from ask_above.community import Community
 from ask_above.decide.answer import Answer
 from ask_above.decide.decider import VISITOR
@@ -102,12 +102,12 @@ class Decisions:
         return {"evaluations": found}
 
     def _reasons(self, asked: Question, answer: Answer, explain: Explain) -> dict[str, Any]:
-        found: dict[str, Any] = {"reason_user": {"en": self._for_the_user(asked, answer)}}
+        reasons: dict[str, Any] = {"reason_user": {"en": self._for_the_user(asked, answer)}}
         if explain is not Explain.USER:
-            found["reason_admin"] = {"en": answer.reason}
+            reasons["reason_admin"] = {"en": answer.reason}
         if explain is Explain.ALL:
-            found["account"] = answer.as_data()
-        return found
+            reasons["account"] = answer.as_data()
+        return reasons
 
     def _for_the_user(self, asked: Question, answer: Answer) -> str:
         """Say it in a sentence without what whoever asked may not see: a rule, rank, person, closed place."""
@@ -151,7 +151,7 @@ class Decisions:
             target = asked.target
             more: dict[str, Any] = {"to": asked.to, "of": asked.of, "using": asked.using}
             table = self.community.who(
-                asked.name, target.removeprefix("rank:") if asked.name != "moderate" else target, **where, **more
+                asked.name, target.removeprefix("rank:") if asked.name != Act.MODERATE else target, **where, **more
             )
             return [str(each) for each in table["member"]]
         found = {str(each) for each in self.community.who(asked.name, **where)["member"]}
@@ -174,10 +174,10 @@ class Decisions:
                 raise RequestError(f"'{name}' is asked about resources of the type place, not '{kind}'.")
             asked = self._named(lambda: self.reader.with_author(asked, said))
             found: Iterable[str] = self.community.where(who, name, author=asked.author, when=asked.when)
-        elif kind == "rank" or (kind == "member" and name == "moderate"):
+        elif kind == "rank" or (kind == "member" and name == Act.MODERATE):
             asked = self._named(lambda: self.reader.with_act(asked, action, said))
             targets = [as_rank(key) for key in charter.ranks] if kind == "rank" else [*self.reader.members]
-            found = [each for each in targets if asked._replace(target=each).put(self.community)]
+            found = [target for target in targets if asked._replace(target=target).put(self.community)]
         else:
             raise RequestError(f"'{name}' is asked about resources of the type rank, not '{kind}'.")
         keys = sorted(each.removeprefix("rank:") for each in found)
@@ -220,9 +220,9 @@ class Decisions:
 
 def _acts_on(kind: str, resource: Mapping[str, Any]) -> list[str]:
     if kind == "member":
-        return ["moderate"]
+        return [Act.MODERATE]
     of = properties(resource, "resource").get("of")
-    return [act for act in ACT_WORDS if kind == "rank" and (act != "unassign" or of is not None)]
+    return [act for act in ACT_WORDS if kind == "rank" and (act != Act.UNASSIGN or of is not None)]
 
 
 def _with_nearest(error: RequestError) -> str:

@@ -57,14 +57,14 @@ class Handler(ScimHandler):
 def moves_in(operations: Sequence[Any]) -> Moves | None:
     """Return who comes and who goes; ``None`` where a patch says anything else besides."""
     come, go = dict[str, None](), dict[str, None]()
-    for each in operations:
-        path, op = str(each.path or ""), str(each.op.value)
+    for operation in operations:
+        path, op = str(operation.path or ""), str(operation.op.value)
         one = _ONE.fullmatch(path)
-        if op == "remove" and one and each.value is None:
+        if op == "remove" and one and operation.value is None:
             come.pop(one[1], None)
             go[one[1]] = None
-        elif op == "add" and path.casefold() == "members" and _are_members(each.value):
-            for member in each.value:
+        elif op == "add" and path.casefold() == "members" and _are_members(operation.value):
+            for member in operation.value:
                 go.pop(member["value"], None)
                 come[member["value"]] = None
         else:

@@ -40,7 +40,7 @@ class Pages:
             raise RequestError(f"'page.limit' must be a whole number from 1 to {_MOST}.")
         bound = _digest(search, {key: value for key, value in data.items() if key != "page"})
         after = self._after(token, bound) if token not in (None, "") else ""
-        rest = [each for each in results if _id(each) > after] if after else results
+        rest = [result for result in results if _id(result) > after] if after else results
         given = rest[:limit]
         ends = len(rest) <= limit
         page = {"next_token": "" if ends else self._token(_id(given[-1]), bound), "count": len(given)}

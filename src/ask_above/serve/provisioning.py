@@ -110,7 +110,7 @@ class RegisterStorage(ScimStorage):
         position: Any = None,  # noqa: ARG002
     ) -> SearchPage:
         """Return a page of what matches, users first, in the order of the register and the charter."""
-        names = [each.name for each in resource_types]
+        names = [resource_type.name for resource_type in resource_types]
         start = search_request.start_index_0 or 0
         stop = None if search_request.count is None else start + search_request.count
         if search_request.filter is None:
@@ -123,8 +123,8 @@ class RegisterStorage(ScimStorage):
             keys = [("User", key) for key, m in members.items() if m.status != "retired" and test(m)]
             return SearchPage(len(keys), [self._resource(*each) for each in keys[start:stop]])
         candidates = self._ids(names) if candidates is None else candidates
-        found = [each for each in (self._resource(*one) for one in candidates) if search_request.filter.match(each)]
-        return SearchPage(len(found), found[start:stop])
+        resources = [each for each in (self._resource(*one) for one in candidates) if search_request.filter.match(each)]
+        return SearchPage(len(resources), resources[start:stop])
 
     def _ids(self, names: Sequence[str | None]) -> list[tuple[str, str]]:
         found = []
@@ -199,8 +199,8 @@ class RegisterStorage(ScimStorage):
             ]
             or None,
         )
-        found: Resource[Any] = _versioned(user, "User")
-        return found
+        resource: Resource[Any] = _versioned(user, "User")
+        return resource
 
     def _group(self, key: str) -> Resource[Any]:
         title, keys = self._titled(key)
@@ -345,12 +345,12 @@ class RegisterStorage(ScimStorage):
     def _create_group(self, wanted: Any) -> Resource[Any]:
         title = str(wanted.display_name or "").strip()
         charter = self.community.charter
-        titles = {each.title.casefold() for each in charter.groups.values()}
-        titles |= {each.title.casefold() for each in charter.ranks.values()}
+        titles = {group.title.casefold() for group in charter.groups.values()}
+        titles |= {rank.title.casefold() for rank in charter.ranks.values()}
         if title.casefold() in titles:
             raise UniquenessException(detail=f"There is a group or rank called '{title}' already.")
         found = new_key(title, {*charter.groups, *charter.ranks}, instead="group")
-        members = [str(each.value) for each in wanted.members or () if each.value]
+        members = [str(member.value) for member in wanted.members or () if member.value]
         self._check_members(members)
         self._change([GroupAdd(found, {"title": title}), *(MemberGroups(m, put=(found,)) for m in members)])
         self._set_number(f"group:{found}", wanted)
@@ -358,8 +358,8 @@ class RegisterStorage(ScimStorage):
 
     def _of_group(self, key: str, known: Any, wanted: Any) -> list[Edit]:
         kind, _, name = key.partition(":")
-        was = {str(each.value) for each in known.members or ()}
-        will = {str(each.value) for each in wanted.members or () if each.value}
+        was = {str(member.value) for member in known.members or ()}
+        will = {str(member.value) for member in wanted.members or () if member.value}
         edits: list[Edit] = []
         title = str(wanted.display_name or "").strip()
         if kind == "rank" and wanted.display_name != known.display_name:
@@ -436,8 +436,8 @@ def _fields(wanted: Any) -> dict[str, str]:
     name = wanted.display_name or ""
     if not name and wanted.name is not None:
         parts = (wanted.name.given_name, wanted.name.family_name)
-        name = wanted.name.formatted or " ".join(each for each in parts if each)
-    emails = [each for each in wanted.emails or () if each.value]
+        name = wanted.name.formatted or " ".join(part for part in parts if part)
+    emails = [email for email in wanted.emails or () if email.value]
     first = emails[0] if emails else None
     return {
         "name": str(name).strip(),

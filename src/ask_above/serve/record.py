@@ -13,6 +13,7 @@ from typing import Any
 
 import msgspec
 
+from ask_above.charter.rules import Act
 from ask_above.files.writing import PRIVATE
 from ask_above.serve.decisions import Decided
 
@@ -82,7 +83,9 @@ class DecisionRecord:
             "place": asked.place,
             "when": when.isoformat(),
             "author": asked.author or "",
-            "target": (asked.target or "") if asked.name == "moderate" else (asked.target or "").removeprefix("rank:"),
+            "target": (asked.target or "")
+            if asked.name == Act.MODERATE
+            else (asked.target or "").removeprefix("rank:"),
             "to": asked.to or "",
             "of": asked.of or "",
             "using": asked.using or "",

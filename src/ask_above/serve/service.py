@@ -287,7 +287,7 @@ class Service:
         if int(since) > state.last:
             return refused(400, f"There is no state {since} yet; this is {state.number}.")
         entries = await asyncio.to_thread(self.current.source.entries, int(since))
-        said = [_change(each) for each in entries if each.number <= state.last]
+        said = [_change(entry) for entry in entries if entry.number <= state.last]
         edited = state.number != str(state.last)
         return answer({"state": state.number, "changes": said, "edited": edited})
 

@@ -206,7 +206,7 @@ class Folder(Source):
         if loaded is None or self._seen is None or not known.sound or snapshot.rows or loaded.last < known.last:
             return None
         charter = known.community.charter if snapshot.texts == self._seen.texts else snapshot.charter
-        entries = [each for each in self.entries(known.last) if each.number <= loaded.last]
+        entries = [entry for entry in self.entries(known.last) if entry.number <= loaded.last]
         return after_entries(known.community, entries, loaded, charter)
 
     async def watch(self, wake: Callable[[], None]) -> None:

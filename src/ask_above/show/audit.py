@@ -6,12 +6,12 @@ from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
-from ask_above.ask.acts import NAMES
 from ask_above.ask.audit.judge import Deed
 from ask_above.ask.audit.least import Least
 from ask_above.ask.audit.result import Audit, NotAllowed
 from ask_above.charter.moments import Instant
-from ask_above.charter.names import SITE, listed
+from ask_above.charter.names import SITE, how_many, listed
+from ask_above.charter.rules import ACT_WORDS
 from ask_above.decide.words import day, in_place
 from ask_above.show.screen import Screen
 
@@ -43,9 +43,9 @@ def show_audit(screen: Screen, audit: Audit, *, usage: bool = False) -> None:
         if some:
             screen.line()
             screen.line(f"{title}: {len(some)}", "head")
-            for each in some[:_MOST]:
-                screen.paragraph(f"  {_deed(audit, each.deed)}{_often(each.times)}", rest="      ")
-                screen.paragraph(each.reason, first="      ", rest="      ", style="dim")
+            for turned in some[:_MOST]:
+                screen.paragraph(f"  {_deed(audit, turned.deed)}{_often(turned.times)}", rest="      ")
+                screen.paragraph(turned.reason, first="      ", rest="      ", style="dim")
             _more(screen, len(some))
     if audit.unknown:
         screen.line()
@@ -65,12 +65,12 @@ def _head(screen: Screen, audit: Audit) -> None:
         return
     first, last = (_day(audit, each) for each in span)
     screen.line(f"{audit.rows:,} things were done from {first} to {last}", "head")
-    states = len({each.state for each in audit.judged})
+    states = len({deed.state for deed in audit.judged})
     known = audit.states.known_since
     if known is None:
         screen.line("  There is no journal: all of it is judged by the community as it is.", "dim")
     else:
-        screen.line(f"  judged by {states} state{'s' if states != 1 else ''} of the journal", "dim")
+        screen.line(f"  judged by {how_many(states, 'state')} of the journal", "dim")
     if audit.before_journal:
         screen.paragraph(
             f"{audit.before_journal} of them are older than the journal, which begins on {_day(audit, known or 0)}; "
@@ -89,17 +89,17 @@ def _not_allowed(screen: Screen, audit: Audit) -> None:
     if not some:
         screen.line("✓ All of it was allowed when it was done.", "yes")
         return
-    times = sum(each.times for each in some)
+    times = sum(deed.times for deed in some)
     said = "1 of them was" if times == 1 else f"{times} of them were"
     screen.line(f"✗ {said} not allowed", "no")
-    for each in some[:_MOST]:
+    for deed in some[:_MOST]:
         screen.line()
-        risk = f" ({each.risk} risk)" if each.risk != "low" else ""
-        screen.paragraph(f"✗ {_deed(audit, each.deed)}{risk}", rest="  ", style="no")
-        screen.paragraph(_when(audit, each), first="  ", rest="  ")
-        screen.paragraph(f"Because: {each.reason}", first="  ", rest="  ")
-        screen.paragraph(_turned(audit, each), first="  ", rest="  ", style="dim")
-        if each.now:
+        risk = f" ({deed.risk} risk)" if deed.risk != "low" else ""
+        screen.paragraph(f"✗ {_deed(audit, deed.deed)}{risk}", rest="  ", style="no")
+        screen.paragraph(_when(audit, deed), first="  ", rest="  ")
+        screen.paragraph(f"Because: {deed.reason}", first="  ", rest="  ")
+        screen.paragraph(_turned(audit, deed), first="  ", rest="  ", style="dim")
+        if deed.now:
             screen.line("  It is allowed now.", "dim")
     _more(screen, len(some))
 
@@ -125,8 +125,8 @@ def _used(screen: Screen, audit: Audit) -> None:
     screen.line()
     screen.line("What was used, through what", "head")
     rows = [
-        [_through(audit, each.rank), each.capability, str(each.times), str(each.members), _day(audit, each.last)]
-        for each in audit.used
+        [_through(audit, used.rank), used.capability, str(used.times), str(used.members), _day(audit, used.last)]
+        for used in audit.used
     ]
     screen.table(["Through", "Capability", "Times", "Members", "Last"], rows, right=(2, 3))
 
@@ -140,10 +140,10 @@ def show_least(screen: Screen, audit: Audit, found: Sequence[Least]) -> None:
         return
     screen.line("What ranks carry and did not need for what was done, and is allowed now", "head")
     screen.paragraph("A log shows what was done, and not what is kept for the day: look before you type.", style="dim")
-    for each in found:
+    for least in found:
         screen.line()
-        screen.paragraph(f"{titles[each.rank]}: {listed(each.capabilities)}", rest="  ")
-        screen.paragraph(each.command, first="  → ", rest="      ", style="yes")
+        screen.paragraph(f"{titles[least.rank]}: {listed(least.capabilities)}", rest="  ")
+        screen.paragraph(least.command, first="  → ", rest="      ", style="yes")
 
 
 def _through(audit: Audit, by: str) -> str:
@@ -168,12 +168,12 @@ def _unused(screen: Screen, audit: Audit) -> None:
         return
     screen.line()
     screen.line(f"Never used in {audit.days} days", "head")
-    for each in audit.unused[:_MOST]:
-        who = "its one holder" if each.holders == 1 else f"any of its {each.holders} holders"
+    for unused in audit.unused[:_MOST]:
+        who = "its one holder" if unused.holders == 1 else f"any of its {unused.holders} holders"
         screen.paragraph(
-            f"▲ {titles[each.rank]} carries {each.capability}; it was not used by {who}", rest="  ", style="warn"
+            f"▲ {titles[unused.rank]} carries {unused.capability}; it was not used by {who}", rest="  ", style="warn"
         )
-        screen.line(f"  → {each.command} [unused]")
+        screen.line(f"  → {unused.command} [unused]")
     _more(screen, len(audit.unused))
 
 
@@ -198,7 +198,7 @@ def _deed(audit: Audit, deed: Deed) -> str:
     who = member.called if member else deed.member or "A visitor"
     place = names.charter.places.get(deed.place)
     where = f" {in_place(place.title or place.key, site=place.key == SITE)}" if place else f" in {deed.place}"
-    if deed.action not in NAMES:
+    if deed.action not in ACT_WORDS:
         return f"{who} used {deed.action}{where}{f' on what {deed.author} wrote' if deed.author else ''}"
     more = "".join(
         f" {word} {value}" for word, value in (("to", deed.to), ("of", deed.of), ("using", deed.using)) if value
@@ -258,7 +258,7 @@ def audit_data(audit: Audit) -> dict[str, Any]:
         "refused": audit.refused,
         "before_journal": audit.before_journal,
         "found": [dict(zip(COLUMNS, row, strict=True)) for row in audit_rows(audit)],
-        "used": [each._asdict() | {"last": _local(audit, each.last).isoformat()} for each in audit.used],
-        "unused": [each._asdict() for each in audit.unused],
+        "used": [used._asdict() | {"last": _local(audit, used.last).isoformat()} for used in audit.used],
+        "unused": [unused._asdict() for unused in audit.unused],
         "days": audit.days,
     }

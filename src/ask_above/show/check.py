@@ -8,6 +8,7 @@ from typing import Any
 from ask_above.ask.advice.piece import Piece
 from ask_above.ask.advice.whole import AdviceGiven
 from ask_above.ask.expect import Unmet
+from ask_above.charter.names import how_many
 from ask_above.decide.decider import Decider
 from ask_above.decide.words import day
 from ask_above.errors import Fault
@@ -42,7 +43,7 @@ def counts(decider: Decider) -> dict[str, int]:
 
 def counted(decider: Decider) -> str:
     """Say how much there is of everything."""
-    return ", ".join(f"{number} {what if number != 1 else _ONE[what]}" for what, number in counts(decider).items())
+    return ", ".join(how_many(number, _ONE[what], what) for what, number in counts(decider).items())
 
 
 def show_check(
@@ -104,18 +105,18 @@ def show_advice(screen: Screen, given: AdviceGiven) -> None:
         many = "thing" if len(given.pieces) == 1 else "things"
         screen.line(f"▲ {len(given.pieces)} {many} to look at again", "warn")
     why = ""
-    for each in given.pieces:
+    for piece in given.pieces:
         screen.line()
-        spot = f" ({each.where})" if each.where.file else ""
-        screen.paragraph(f"{each.what[:1].upper()}{each.what[1:]}{spot}", first="▲ ", rest="  ")
-        if each.why != why:
-            screen.paragraph(each.why, first="  ", rest="  ", style="dim")
-        why = each.why
-        screen.paragraph(f"{each.mend} [{each.code}]", first="  → ", rest="    ")
-        for command in each.commands[:_MOST_COMMANDS]:
+        spot = f" ({piece.where})" if piece.where.file else ""
+        screen.paragraph(f"{piece.what[:1].upper()}{piece.what[1:]}{spot}", first="▲ ", rest="  ")
+        if piece.why != why:
+            screen.paragraph(piece.why, first="  ", rest="  ", style="dim")
+        why = piece.why
+        screen.paragraph(f"{piece.mend} [{piece.code}]", first="  → ", rest="    ")
+        for command in piece.commands[:_MOST_COMMANDS]:
             screen.paragraph(command, first="    ", rest="      ", style="yes")
-        if len(each.commands) > _MOST_COMMANDS:
-            screen.line(f"    and {len(each.commands) - _MOST_COMMANDS} more like it", "dim")
+        if len(piece.commands) > _MOST_COMMANDS:
+            screen.line(f"    and {len(piece.commands) - _MOST_COMMANDS} more like it", "dim")
     if given.silenced:
         screen.line()
         screen.line(f"Silenced by the charter: {len(given.silenced)}", "dim")
@@ -156,7 +157,7 @@ def check_data(
             }
             for each in unmet
         ],
-        "advice": [_advice_data(each) for each in given.pieces],
+        "advice": [_advice_data(piece) for piece in given.pieces],
         "silenced": [{**_advice_data(each), "because": reason} for each, reason in given.silenced],
     }
 
@@ -187,7 +188,7 @@ def show_faults(screen: Screen, faults: Sequence[Fault]) -> None:
         for line in fault.snippet(screen.width - 12):
             screen.line(f"  {line}", "dim")
         screen.line()
-    screen.line(f"{len(faults)} {'fault' if len(faults) == 1 else 'faults'}; nothing was read.", "head")
+    screen.line(f"{how_many(len(faults), 'fault')}; nothing was read.", "head")
 
 
 def fault_data(faults: Sequence[Fault]) -> dict[str, Any]:

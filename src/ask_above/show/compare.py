@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from ask_above.ask.compare import BOTH, ONE, OTHER, Compared, Comparison
+from ask_above.charter.names import few
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.show.screen import Screen
 
@@ -39,15 +40,14 @@ def _row(screen: Screen, compiled: CompiledCharter, row: Compared) -> None:
 def _places(compiled: CompiledCharter, places: Sequence[str]) -> str:
     if not places:
         return ""
-    titles = [compiled.charter.places[key].title if key != "site" else "the whole site" for key in places[:3]]
-    more = len(places) - len(titles)
-    return f"  in {', '.join(titles)}{f' and {more} more' if more else ''}"
+    titles = (compiled.charter.places[key].title if key != "site" else "the whole site" for key in places)
+    return f"  in {few(titles, 3)}"
 
 
 def comparison_rows(comparisons: Sequence[Comparison]) -> list[list[object]]:
     """Return a row for each capability of each comparison; places joined by ``;``."""
     return [
-        [each.one, each.other, row.capability, row.who, ";".join(row.places), row.one, row.other]
-        for each in comparisons
-        for row in each.rows
+        [comparison.one, comparison.other, row.capability, row.who, ";".join(row.places), row.one, row.other]
+        for comparison in comparisons
+        for row in comparison.rows
     ]

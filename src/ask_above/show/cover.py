@@ -20,10 +20,10 @@ def show_cover(screen: Screen, cover: Cover) -> None:
     compiled, members = cover.decider.compiled, cover.decider.people.register.members
     left = listed(members[key].called for key in cover.without)
     screen.line(f"How many active members can{f', without {left}' if left else ''}", "head")
-    for each in cover.crowded:
-        what = "hold an unbounded rank" if each.what == "unbounded" else f"can use {each.what}, of high risk"
+    for crowded in cover.crowded:
+        what = "hold an unbounded rank" if crowded.what == "unbounded" else f"can use {crowded.what}, of high risk"
         screen.paragraph(
-            f"▲ {each.members} members {what}; rules.advice says {each.most} at most", rest="  ", style="warn"
+            f"▲ {crowded.members} members {what}; rules.advice says {crowded.most} at most", rest="  ", style="warn"
         )
     gaps = cover.gaps
     for only in (None, *dict.fromkeys(gap.only for gap in gaps if gap.only)):

@@ -57,23 +57,23 @@ RULES: dict[str, str] = {
 
 def of_faults(faults: Iterable[Fault]) -> list[Finding]:
     """Return what is wrong in the files; each is known again by its line's text, wherever that stands."""
-    found = []
+    findings = []
     for fault in faults:
         what = f"{fault.message[:1].upper()}{fault.message[1:]}."
         near = f"Nearest: {listed(fault.nearest, 'or')}." if fault.nearest else ""
         mend = " ".join(each for each in (f"Expected: {fault.expected}." if fault.expected else "", near) if each)
         where = Where(fault.file, fault.line, fault.column)
-        found.append(Finding(fault.code, Level.ERROR, what, where, mend, f"{fault.path}|{fault.source.strip()}"))
-    return found
+        findings.append(Finding(fault.code, Level.ERROR, what, where, mend, f"{fault.path}|{fault.source.strip()}"))
+    return findings
 
 
 def of_check(unmet: Iterable[Unmet], later: Iterable[tuple[str, Unmet]], pieces: Iterable[Piece]) -> list[Finding]:
     """Return what a check found, the gravest first."""
-    found = [
+    findings = [
         Finding("unmet", Level.ERROR, f"{e.expectation.text}: {e.because}", e.expectation.where, "", e.expectation.text)
         for e in unmet
     ]
-    found += [
+    findings += [
         Finding(
             "unmet-later",
             Level.WARNING,
@@ -84,7 +84,7 @@ def of_check(unmet: Iterable[Unmet], later: Iterable[tuple[str, Unmet]], pieces:
         )
         for since, e in later
     ]
-    return found + [
+    return findings + [
         Finding(e.code, Level.NOTE, f"{e.what[:1].upper()}{e.what[1:]}.", e.where, f"{e.mend}.", e.what, e.concerned)
         for e in pieces
     ]
@@ -92,18 +92,18 @@ def of_check(unmet: Iterable[Unmet], later: Iterable[tuple[str, Unmet]], pieces:
 
 def of_impact(impact: Impact) -> list[Finding]:
     """Return what differs: gains of high risk are errors, other gains warnings, losses notes."""
-    found = []
+    findings = []
     for shift in impact.shifts:
         risky = shift.gains and shift.risk == "high"
         level = Level.ERROR if risky else Level.WARNING if shift.gains else Level.NOTE
         code = "gained-high-risk" if risky else "gained" if shift.gains else "lost"
         what = ", ".join(shift_in_words(impact, shift))
-        found.append(Finding(code, level, f"{what}.", _spot(impact, shift), "", what))
-    for each in impact.turned:
-        if not each.holds:
-            said, where = _turned(each), each.unmet.expectation.where
-            found.append(Finding("turned", Level.ERROR, said, where, "", each.text))
-    return sorted(found, key=lambda each: (*Level,).index(each.level))
+        findings.append(Finding(code, level, f"{what}.", _spot(impact, shift), "", what))
+    for turned in impact.turned:
+        if not turned.holds:
+            said, where = _turned(turned), turned.unmet.expectation.where
+            findings.append(Finding("turned", Level.ERROR, said, where, "", turned.text))
+    return sorted(findings, key=lambda finding: (*Level,).index(finding.level))
 
 
 def _turned(each: TurnedExpectation) -> str:

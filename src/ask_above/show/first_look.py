@@ -43,8 +43,8 @@ class Look(NamedTuple):
 def sentences(community: Community, *, members: bool) -> list[str]:
     """Say in two sentences what a site is and who answers for it."""
     charter, register = community.charter, community.register
-    active = sum(each.status == "active" for each in register.members.values())
-    waiting = sum(each.status == "pending" for each in register.members.values())
+    active = sum(member.status == "active" for member in register.members.values())
+    waiting = sum(member.status == "pending" for member in register.members.values())
     kinds = sorted({place.kind for place in charter.places.values() if place.parent is not None})
     there = f"{len(charter.places) - 1} places" + (f" ({', '.join(kinds)})" if kinds else "")
     people = f", and {active} active members" if register.members else ""
@@ -112,7 +112,7 @@ def _hanging(community: Community) -> Iterator[Look]:
 
 
 def _advice(pieces: Sequence[Piece], *, members: bool) -> Iterator[Look]:
-    told = [each for each in pieces if members or not any(key.startswith("@") for key in each.concerned)]
+    told = [piece for piece in pieces if members or not any(key.startswith("@") for key in piece.concerned)]
     order = {code: n for n, code in enumerate(_GRAVEST)}
     grave = sorted(told, key=lambda each: order.get(each.code, len(order)))
     for each in grave[:_MOST_ADVICE]:
@@ -126,6 +126,6 @@ def high_risk_rows(community: Community, *, members: bool) -> list[dict[str, Any
     known, catalogue = community.register.members, community.charter.catalogue
     found = []
     for key, holders in high_risk_holders(community.decider, community.names.moment()).items():
-        who = few([known[each].called for each in holders], 8) if members else ""
+        who = few([known[holder].called for holder in holders], 8) if members else ""
         found.append({"key": key, "about": catalogue.capabilities[key].about, "count": len(holders), "who": who})
     return found

@@ -6,7 +6,7 @@ from typing import Any
 
 from ask_above.ask.fit.new_rank import Proposal
 from ask_above.ask.fit.search import Fit, Fitting
-from ask_above.charter.names import listed
+from ask_above.charter.names import few, listed
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.show.screen import Screen
 
@@ -45,7 +45,7 @@ def show_new_rank(screen: Screen, fit: Fit, proposal: Proposal | None, limit: in
 def _wanted(fit: Fit) -> list[str]:
     """Say what is needed, and what must not be."""
     places = fit.compiled.places
-    wanted = [each.capability + ("" if each.place is None else f" in {places[each.place].title}") for each in fit.needs]
+    wanted = [need.capability + ("" if need.place is None else f" in {places[need.place].title}") for need in fit.needs]
     return wanted + [f"never {each.capability}" for each in fit.never]
 
 
@@ -56,14 +56,11 @@ def _fitting(screen: Screen, compiled: CompiledCharter, said: str, fitting: Fitt
         screen.line("  brings nothing beyond the need")
         return
     screen.line(f"  too much in it (weight {fitting.weight}):")
-    for each in fitting.excess:
-        titles = ", ".join(
-            "the whole site" if k == "site" else compiled.charter.places[k].title for k in each.places[:3]
-        )
-        more = len(each.places) - 3
-        risk = f", {each.risk} risk" if each.risk != "low" else ""
-        said = f"{each.capability}{risk}, in {titles}{f' and {more} more' if more > 0 else ''}"
-        screen.paragraph(said, first="    ", rest="      ", style="warn" if each.risk == "high" else "")
+    for excess in fitting.excess:
+        where = ("the whole site" if k == "site" else compiled.charter.places[k].title for k in excess.places)
+        risk = f", {excess.risk} risk" if excess.risk != "low" else ""
+        said = f"{excess.capability}{risk}, in {few(where, 3)}"
+        screen.paragraph(said, first="    ", rest="      ", style="warn" if excess.risk == "high" else "")
 
 
 def show_proposal(screen: Screen, proposal: Proposal) -> None:

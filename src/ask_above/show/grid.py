@@ -81,7 +81,7 @@ def show_grid(screen: Screen, decider: Decider, place: int | None) -> None:
         used |= {row[n] for row in table for n in columns}
         show_legend(screen, headings)
     legend = [f"{mark} {said}" for mark, said in (LEGEND if place is None else AT_A_PLACE).items() if mark in used]
-    if any(each.risk == "high" for each in compiled.catalogue.capabilities.values()):
+    if any(capability.risk == "high" for capability in compiled.catalogue.capabilities.values()):
         legend.append("! high risk")
     screen.items(legend, style="dim")
     changed = sum(row[n] in (GIVEN, TAKEN) for row in table for n in range(len(compiled.ranks)))

@@ -7,7 +7,8 @@ from typing import TYPE_CHECKING, Any
 
 from ask_above.ask.impact.act_shifts import ActShift
 from ask_above.ask.impact.whole import Impact, Shift
-from ask_above.charter.names import few, listed
+from ask_above.charter.names import few, how_many, listed
+from ask_above.charter.rules import Act
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.words import day, in_places
 from ask_above.show.screen import Screen
@@ -40,13 +41,13 @@ def show_impact(screen: Screen, impact: Impact) -> None:
     if impact.turned:
         screen.line()
         screen.line("Expectations that turn", "head")
-        for each in impact.turned:
-            when = f" from {day(impact.day(each.since))}" if each.since else ""
+        for turned in impact.turned:
+            when = f" from {day(impact.day(turned.since))}" if turned.since else ""
             mark, said = (
-                ("✓", f"holds now{when}") if each.holds else ("✗", f"no longer holds{when}: {each.unmet.because}")
+                ("✓", f"holds now{when}") if turned.holds else ("✗", f"no longer holds{when}: {turned.unmet.because}")
             )
             screen.paragraph(
-                f"{mark} {each.text} — {said}", first="  ", rest="    ", style="yes" if each.holds else "no"
+                f"{mark} {turned.text} — {said}", first="  ", rest="    ", style="yes" if turned.holds else "no"
             )
     if impact.may_differ and not (impact.shifts or lines or impact.turned):
         screen.line("No answer that was looked at differs.", "head")
@@ -69,7 +70,7 @@ def counted(impact: Impact) -> str:
     answers, members, acts = impact.answers, len(impact.members), impact.of_acts
     if not answers:
         return "Nothing differs for any member"
-    said = f"{answers} answer{'' if answers == 1 else 's'} about {members} member{'' if members == 1 else 's'} "
+    said = f"{how_many(answers, 'answer')} about {how_many(members, 'member')} "
     said += "differs" if answers == 1 else "differ"
     if acts and acts < answers:
         said += f", {acts} of them about what they may do to others"
@@ -161,8 +162,8 @@ def power_lines(impact: Impact) -> list[tuple[bool, str]]:
     Between ranks where that says it; else member by member. The gravest acts stand first.
     """
     found: dict[tuple[str, bool, str, str], list[str]] = {}
-    for each in impact.powers:
-        found.setdefault((each.act, each.gains, each.actor, each.place), []).append(each.target)
+    for power in impact.powers:
+        found.setdefault((power.act, power.gains, power.actor, power.place), []).append(power.target)
     by_places: dict[tuple[str, bool, str, tuple[str, ...]], list[str]] = {}
     for (act, gains, actor, place), targets in found.items():
         by_places.setdefault((act, gains, actor, tuple(targets)), []).append(place)
@@ -174,9 +175,9 @@ def power_lines(impact: Impact) -> list[tuple[bool, str]]:
         for (act, gains, targets, places), actors in by_actors.items()
     ]
     # what ranks may do says what their holders may; who joins is told besides
-    shifts += [each for each in impact.acts if not impact.powers or each.act == "join"]
-    shifts.sort(key=lambda each: (not each.gains, _ORDER.index(each.act)))
-    return [(each.gains, _act_line(impact, each)) for each in shifts]
+    shifts += [act_shift for act_shift in impact.acts if not impact.powers or act_shift.act == "join"]
+    shifts.sort(key=lambda shift: (not shift.gains, _ORDER.index(shift.act)))
+    return [(shift.gains, _act_line(impact, shift)) for shift in shifts]
 
 
 def _act_line(impact: Impact, shift: ActShift) -> str:
@@ -194,13 +195,13 @@ def _act_line(impact: Impact, shift: ActShift) -> str:
     targets += [register[key[1:]].called for key in shift.targets if key.startswith("@")]
     verb = f"may {'now' if shift.gains else 'no longer'} {_VERBS[shift.act]}"
     using = f" using {listed(shift.using, 'or')}" if shift.using else ""
-    where = "" if shift.act in ("join", "manage") else f" {where_in_words(impact, shift.places)}"
+    where = "" if shift.act in ("join", Act.MANAGE) else f" {where_in_words(impact, shift.places)}"
     said = f"{few(actors, 2 * _FEW)} {verb} {few(targets, 2 * _FEW)}{using}{where}"
     return said[:1].upper() + said[1:]
 
 
-_ORDER = ("assign", "manage", "moderate", "join", "call")
-_VERBS = {"assign": "give", "manage": "change", "moderate": "moderate", "join": "join", "call": "call on"}
+_ORDER = (Act.ASSIGN, Act.MANAGE, Act.MODERATE, "join", Act.CALL)
+_VERBS = {Act.ASSIGN: "give", Act.MANAGE: "change", Act.MODERATE: "moderate", "join": "join", Act.CALL: "call on"}
 
 
 def impact_data(impact: Impact) -> dict[str, Any]:
@@ -212,16 +213,16 @@ def impact_data(impact: Impact) -> dict[str, Any]:
             {**shift._asdict(), "since": impact.day(shift.since), "until": impact.day(shift.until)}
             for shift in impact.shifts
         ],
-        "powers": [each._asdict() for each in impact.powers],
-        "acts": [each._asdict() for each in impact.acts],
+        "powers": [power._asdict() for power in impact.powers],
+        "acts": [act._asdict() for act in impact.acts],
         "may_differ": list(impact.may_differ),
         "expectations": [
             {
-                "expectation": each.text,
-                "holds": each.holds,
-                "from": impact.day(each.since),
-                "because": each.unmet.because,
+                "expectation": turned.text,
+                "holds": turned.holds,
+                "from": impact.day(turned.since),
+                "because": turned.unmet.because,
             }
-            for each in impact.turned
+            for turned in impact.turned
         ],
     }

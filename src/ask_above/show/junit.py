@@ -36,35 +36,36 @@ def of_expectations(
     failed = {each.expectation: each for each in unmet}
     soon = {each.expectation: f"It will not hold from {day(since)}: {each.because}" for since, each in later}
     cases = []
-    for each in expectations:
-        why = failed.get(each)
-        group = each.where.file or "charter"
+    for expectation in expectations:
+        why = failed.get(expectation)
+        group = expectation.where.file or "charter"
         said = (why.because, str(why)) if why else ("", "")
-        cases.append(JUnitCase(group, each.text, *said, note=soon.get(each, "")))
+        cases.append(JUnitCase(group, expectation.text, *said, note=soon.get(expectation, "")))
     return cases
 
 
 def of_faults(faults: Iterable[Fault]) -> list[JUnitCase]:
     """Return what is wrong in the files: nothing could be tried."""
-    return [JUnitCase(each.file, f"line {each.line}", each.message, str(each), wrong=True) for each in faults]
+    return [JUnitCase(fault.file, f"line {fault.line}", fault.message, str(fault), wrong=True) for fault in faults]
 
 
 def of_findings(findings: Iterable[Finding]) -> list[JUnitCase]:
     """Return findings that count as failures."""
     return [
-        JUnitCase(each.where.file or "charter", each.code, each.what, f"{each.what} {each.mend}") for each in findings
+        JUnitCase(finding.where.file or "charter", finding.code, finding.what, f"{finding.what} {finding.mend}")
+        for finding in findings
     ]
 
 
 def of_change(impact: Impact) -> list[JUnitCase]:
     """Return what a change is held to: nobody gains anything of high risk, and what held holds."""
-    risky = [each.what for each in of_impact(impact) if each.code == "gained-high-risk"]
+    risky = [finding.what for finding in of_impact(impact) if finding.code == "gained-high-risk"]
     cases = [JUnitCase("impact", "nobody gains anything of high risk", risky[0] if risky else "", "\n".join(risky))]
     broken = {each.text: each for each in impact.turned if not each.holds}
-    for each in impact.new.compiled.charter.expectations:
-        turned = broken.get(each.text)
+    for expectation in impact.new.compiled.charter.expectations:
+        turned = broken.get(expectation.text)
         said = (turned.unmet.because, str(turned.unmet)) if turned else ("", "")
-        cases.append(JUnitCase("impact", f"still holds, or did not before: {each.text}", *said))
+        cases.append(JUnitCase("impact", f"still holds, or did not before: {expectation.text}", *said))
     return cases
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 from ask_above.charter.ladder import Rank
-from ask_above.charter.names import listed
+from ask_above.charter.names import few, listed
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.profile import Asked
 from ask_above.decide.words import HELD_BY
@@ -77,9 +77,7 @@ def show_ladder(screen: Screen, compiled: CompiledCharter, holders: Holders) -> 
 
 
 def _names(people: list[tuple[Asked, bool]]) -> str:
-    shown = [asked.label + ("" if at_root else "*") for asked, at_root in people[:4]]
-    more = f" and {len(people) - 4} more" if len(people) > 4 else ""  # noqa: PLR2004
-    return ", ".join(shown) + more
+    return few((asked.label + ("" if at_root else "*") for asked, at_root in people), 4)
 
 
 def ladder_data(compiled: CompiledCharter, holders: Holders) -> list[dict[str, Any]]:

@@ -51,7 +51,7 @@ def letters(plan: Plan) -> Letters:
             by_member.setdefault(key, []).append(shift)
     members = plan.after.register.members
     found = []
-    before, after = (Describer(each.decider, plan.at, members=False) for each in (plan.before, plan.after))
+    before, after = (Describer(names.decider, plan.at, members=False) for names in (plan.before, plan.after))
     for key, shifts in by_member.items():
         if key in members and members[key].email:
             news = "\n".join(map(visible, _news(plan, (before, after), shifts, key)))
@@ -78,7 +78,7 @@ def _news(plan: Plan, describers: tuple[Describer, Describer], shifts: Sequence[
         mine = [shift for shift in shifts if shift.gains is gains]
         for shift in mine:
             source = compiled if gains else plan.before.decider.compiled
-            known = [each for each in shift.capabilities if each in source.catalogue.bit]
+            known = [capability for capability in shift.capabilities if capability in source.catalogue.bit]
             things = [doing(source, each) for group in under_headings(source, known).values() for each in group]
             where = in_places(source.charter.places, shift.places, len(shift.places))
             yield f"{said}, {where}{when_in_words(plan.effect, shift)}: {'; '.join(things)}."
@@ -94,7 +94,7 @@ def _acts(plan: Plan, describers: tuple[Describer, Describer], key: str) -> Iter
     """Say on whom someone acts now, where they were given a rank and it was not so before."""
     places = (row.after.get("place") or SITE for row in plan.rows if _gives(row, key) and row.after)
     for place in dict.fromkeys(places):
-        was, now = (_acts_at(each, plan, key, place) for each in describers)
+        was, now = (_acts_at(describer, plan, key, place) for describer in describers)
         if now and now != was:
             here = plan.after.charter.places[place]
             yield f"{upper(in_place(here.title, site=place == SITE))} you may {now}."

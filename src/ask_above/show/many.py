@@ -37,11 +37,11 @@ class Hosted(NamedTuple):
 def hosted(folders: Iterable[Path], told: Callable[[int, int], None]) -> list[Hosted]:
     """Return what each of some folders comes to, in the order of their names."""
     some = sorted(folders)
-    found = []
+    hosteds = []
     for n, folder in enumerate(some, 1):
-        found.append(_one(folder))
+        hosteds.append(_one(folder))
         told(n, len(some))
-    return found
+    return hosteds
 
 
 def _one(folder: Path) -> Hosted:

@@ -51,7 +51,7 @@ def everything(
     home = community.home
     stored = home.storage.holds_register()
     outbox = home.folder / "outbox"
-    letters = sorted(each.name for each in outbox.glob(f"*-{key}.eml")) if outbox.is_dir() else []
+    letters = sorted(path.name for path in outbox.glob(f"*-{key}.eml")) if outbox.is_dir() else []
     return {
         **found,
         "notes": [dict(zip(("at", "by", "text"), row, strict=True)) for row in home.store.notes_of(key)]

@@ -38,8 +38,8 @@ def show_plan(screen: Screen, plan: Plan, *, force: bool = False) -> None:
     if plan.refusals:
         actor = f"{plan.before.member(plan.by).called} may not do this" if plan.by else "This cannot be done"
         screen.paragraph(f"✗ {actor}:", style="no")
-        for each in plan.refusals:
-            screen.paragraph(str(each), first="    ", rest="    ")
+        for refusal in plan.refusals:
+            screen.paragraph(str(refusal), first="    ", rest="    ")
         if plan.could:
             screen.paragraph(f"{listed(plan.could, 'or')} could.", first="  → ", rest="    ")
         return

@@ -7,6 +7,7 @@ from typing import Any, NamedTuple
 
 from ask_above.ask.tables import GridCell
 from ask_above.charter.names import listed
+from ask_above.charter.rules import Act
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.words import VERBS
 from ask_above.show.grid import blocks, show_legend
@@ -31,7 +32,7 @@ _LETTERS = {
 class PowerTable(NamedTuple):
     """The cells of one act, actor by actor."""
 
-    act: str
+    act: Act
     cells: Sequence[GridCell]
 
     def of(self, actor: str) -> list[GridCell]:

@@ -36,8 +36,8 @@ def _rights(compiled: CompiledCharter, rank: Rank) -> Iterator[dict[str, Any]]:
     if rank.unbounded:
         return
     carried, common = compiled.carried[rank.position], 0
-    for each in ask_anybody(compiled).holdings:
-        common |= compiled.carried[each.rank]
+    for holding in ask_anybody(compiled).holdings:
+        common |= compiled.carried[holding.rank]
     through = 0
     for key in rank.builds_on:
         through |= compiled.carried[compiled.rank_at[key]]

@@ -13,6 +13,7 @@ from ask_above.charter.charter import Charter
 from ask_above.charter.ladder import Rank
 from ask_above.charter.names import SITE, few
 from ask_above.charter.places import Place
+from ask_above.charter.rules import Act
 from ask_above.community import Community
 from ask_above.escalation.overview import rows as climb_rows
 from ask_above.people.register import Member
@@ -29,9 +30,9 @@ if TYPE_CHECKING:
     from ask_above.store.entries import Entry
 
 ACTS = (
-    ("moderate", "Who may moderate whom"),
-    ("assign", "Who may give which rank"),
-    ("manage", "Who may change which rank"),
+    (Act.MODERATE, "Who may moderate whom"),
+    (Act.ASSIGN, "Who may give which rank"),
+    (Act.MANAGE, "Who may change which rank"),
 )
 _LAST = 20
 _FEW_ENTER = 12
@@ -130,10 +131,10 @@ def _closed(community: Community, at: Instant, *, members: bool) -> list[dict[st
     """Return the closed rooms, what each asks for, and who can enter."""
     places, known = community.charter.places, community.register.members
     found = []
-    for each in closed_places(community.decider, at):
-        who = few([known[key].called for key in each.members], _FEW_ENTER) if members else ""
-        title, many = places[each.place].title or each.place, len(each.members)
-        found.append({"key": each.place, "title": title, "asks": each.asks, "count": many, "who": who})
+    for place in closed_places(community.decider, at):
+        who = few([known[key].called for key in place.members], _FEW_ENTER) if members else ""
+        title, many = places[place.place].title or place.place, len(place.members)
+        found.append({"key": place.place, "title": title, "asks": place.asks, "count": many, "who": who})
     return found
 
 
@@ -146,24 +147,24 @@ def _climb(community: Community, row: tuple[Any, ...]) -> dict[str, Any]:
 def _advice(pieces: Sequence[Piece], *, members: bool) -> list[dict[str, Any]]:
     """Return the advice by what it is about: why it matters stands once for all of a kind."""
     found: dict[str, dict[str, Any]] = {}
-    for each in pieces:
-        if members or not any(key.startswith("@") for key in each.concerned):
-            kind = found.setdefault(each.code, {"code": each.code, "why": each.why, "pieces": []})
-            what = f"{each.what[:1].upper()}{each.what[1:]}"
-            kind["pieces"].append({"what": what, "mend": each.mend, "where": str(each.where)})
+    for piece in pieces:
+        if members or not any(key.startswith("@") for key in piece.concerned):
+            kind = found.setdefault(piece.code, {"code": piece.code, "why": piece.why, "pieces": []})
+            what = f"{piece.what[:1].upper()}{piece.what[1:]}"
+            kind["pieces"].append({"what": what, "mend": piece.mend, "where": str(piece.where)})
     return list(found.values())
 
 
 def _changes(entries: Sequence[Entry], people: Mapping[str, Member], charter: Charter) -> list[dict[str, Any]]:
     return [
         {
-            "number": each.number,
-            "at": f"{local(each.at, charter.zone)} ({charter.rules.timezone})",
-            "who": people[each.who].called if each.who in people else "",
-            "what": each.what,
-            "why": each.why,
+            "number": entry.number,
+            "at": f"{local(entry.at, charter.zone)} ({charter.rules.timezone})",
+            "who": people[entry.who].called if entry.who in people else "",
+            "what": entry.what,
+            "why": entry.why,
         }
-        for each in list(reversed(entries))[:_LAST]
+        for entry in list(reversed(entries))[:_LAST]
     ]
 
 
@@ -183,7 +184,7 @@ def _counts(community: Community) -> dict[str, Any]:
     }
 
 
-def _powers(community: Community, act: str, at: Instant) -> list[dict[str, Any]]:
+def _powers(community: Community, act: Act, at: Instant) -> list[dict[str, Any]]:
     """Return, rank by rank, on whom it acts and why not."""
     ranks = community.charter.ranks
     rows: dict[str, dict[str, Any]] = {}
@@ -199,7 +200,7 @@ def _place(describer: Describer, place: Place) -> dict[str, Any]:
     compiled = describer.compiled
     above = describer.compiled.charter.places.get(place.parent or "")
     known = set(describer.place(above).sentences) if above is not None else set()
-    said = [each for each in describer.place(place).sentences if each not in known]
+    said = [sentence for sentence in describer.place(place).sentences if sentence not in known]
     differs = bool(place.overrides or place.exceptions or place.gate or place.like or place.about)
     return {
         "key": place.key,
@@ -215,12 +216,12 @@ def _member(community: Community, key: str, at: Instant) -> dict[str, Any]:
     asked = community.decider.people.ask(key, at)
     compiled, charter = community.decider.compiled, community.charter
     ranks = []
-    for each in asked.recorded:
-        if each.how != "automatic":
-            place = compiled.places[each.place]
-            until = each.assignment.period.said_until if each.assignment else ""
-            where = f" in {place.title or place.key}" if each.place else ""
-            ranks.append(f"{compiled.ranks[each.rank].title}{where}{f' until {until}' if until else ''}")
+    for holding in asked.recorded:
+        if holding.how != "automatic":
+            place = compiled.places[holding.place]
+            until = holding.assignment.period.said_until if holding.assignment else ""
+            where = f" in {place.title or place.key}" if holding.place else ""
+            ranks.append(f"{compiled.ranks[holding.rank].title}{where}{f' until {until}' if until else ''}")
     member = community.register.members[key]
     groups = [charter.groups[group].title or group for group in member.groups if group in charter.groups]
     return {"key": key, "name": member.called, "status": member.status, "ranks": ranks, "groups": groups}
@@ -245,7 +246,7 @@ def _cover(community: Community) -> dict[str, Any]:
     for gap in alone:
         folded.setdefault((gap["only"], gap["capability"]), []).append(gap["place"])
     said = [{"only": only, "capability": key, "places": few(spots, 8)} for (only, key), spots in folded.items()]
-    return {"duties": [str(each) for each in table.columns], "rows": rows, "alone": said}
+    return {"duties": [str(column) for column in table.columns], "rows": rows, "alone": said}
 
 
 def _is_none(count: Any) -> bool:
@@ -267,7 +268,7 @@ def _expectations(community: Community, *, members: bool) -> list[dict[str, Any]
         for each in community.unmet()
     }
     return [
-        {"text": each.text, "holds": each.text not in unmet, "because": unmet.get(each.text, "")}
-        for each in community.charter.expectations
-        if members or "@" not in each.text
+        {"text": expectation.text, "holds": expectation.text not in unmet, "because": unmet.get(expectation.text, "")}
+        for expectation in community.charter.expectations
+        if members or "@" not in expectation.text
     ]

@@ -26,13 +26,13 @@ def show_roster(screen: Screen, headings: Sequence[Heading]) -> None:
         if rows:
             rows.append(["", "", ""])
         rows.append([cell(f"{heading.title or 'Everyone else'} ({len(heading.members)})", "head"), "", ""])
-        for each in heading.members:
-            prefix = f"{each.looks.prefix} " if each.looks.prefix else ""
-            badge = f" {each.looks.badge}" if each.looks.badge else ""
-            waits = " (pending)" if each.member.status == "pending" else ""
-            others = [title for title in each.ranks if title != heading.title]
-            name = colour_cell(f"  {prefix}{each.member.called}{badge}{waits}", each.looks.color)
-            rows.append([name, each.member.key, cell(", ".join(others), "dim")])
+        for member in heading.members:
+            prefix = f"{member.looks.prefix} " if member.looks.prefix else ""
+            badge = f" {member.looks.badge}" if member.looks.badge else ""
+            waits = " (pending)" if member.member.status == "pending" else ""
+            others = [title for title in member.ranks if title != heading.title]
+            name = colour_cell(f"  {prefix}{member.member.called}{badge}{waits}", member.looks.color)
+            rows.append([name, member.member.key, cell(", ".join(others), "dim")])
     screen.table(["Name", "Key", "Also"], rows)
 
 
@@ -41,16 +41,16 @@ def roster_rows(headings: Sequence[Heading]) -> list[list[object]]:
     return [
         [
             heading.rank or "",
-            each.member.key,
-            each.member.called,
-            each.member.status,
-            each.looks.prefix,
-            each.looks.badge,
-            each.looks.color,
-            "; ".join(each.ranks),
+            member.member.key,
+            member.member.called,
+            member.member.status,
+            member.looks.prefix,
+            member.looks.badge,
+            member.looks.color,
+            "; ".join(member.ranks),
         ]
         for heading in headings
-        for each in heading.members
+        for member in heading.members
     ]
 
 
@@ -72,22 +72,22 @@ def show_soon(
 
 def show_waiting(screen: Screen, pending: Sequence[Waiting], invited: Sequence[Waiting], days: int) -> None:
     """Show who has been waiting for how long."""
-    for said, found in (
+    for said, waitings in (
         (f"Pending for longer than {days} days", pending),
         (f"Invited, and no answer for longer than {days} days", invited),
     ):
         screen.line(said, "head")
-        for each in found:
-            since = "nobody knows since when" if each.days is None else f"{each.days} days"
-            screen.line(f"  {each.member.called} ({each.member.key}), {since}")
-        if not found:
+        for waiting in waitings:
+            since = "nobody knows since when" if waiting.days is None else f"{waiting.days} days"
+            screen.line(f"  {waiting.member.called} ({waiting.member.key}), {since}")
+        if not waitings:
             screen.line("  nobody")
         screen.line()
 
 
 def waiting_rows(found: Sequence[Waiting]) -> list[list[object]]:
     """Return a row for each who waits."""
-    return [[each.member.key, each.member.called, each.member.status, each.days] for each in found]
+    return [[waiting.member.key, waiting.member.called, waiting.member.status, waiting.days] for waiting in found]
 
 
 def show_shared(
@@ -97,16 +97,16 @@ def show_shared(
     screen.line(f"Accounts used from {networks} or more networks within {days} days", "head")
     if not found:
         screen.line("  none")
-    for each in found:
+    for account in found:
         screen.line()
-        since, until = day_of(compiled, each.since), day_of(compiled, each.until)
+        since, until = day_of(compiled, account.since), day_of(compiled, account.until)
         when = f"on {since}" if since == until else f"from {since} to {until}"
-        screen.line(f"{each.member.called} ({each.member.key}): {len(each.networks)} networks {when}", "warn")
-        screen.paragraph(", ".join(each.networks), first="  ", rest="  ", style="dim")
-        if not each.can:
+        screen.line(f"{account.member.called} ({account.member.key}): {len(account.networks)} networks {when}", "warn")
+        screen.paragraph(", ".join(account.networks), first="  ", rest="  ", style="dim")
+        if not account.can:
             screen.line("  can do nothing of medium or high risk")
-        for risk in dict.fromkeys(risk for risk, _ in each.can):
-            names = ", ".join(key for level, key in each.can if level == risk)
+        for risk in dict.fromkeys(risk for risk, _ in account.can):
+            names = ", ".join(key for level, key in account.can if level == risk)
             screen.paragraph(names, first=f"  {risk} risk: ", rest="    ", style="no" if risk == "high" else "")
 
 
@@ -114,14 +114,14 @@ def shared_rows(compiled: CompiledCharter, found: Sequence[SharedAccount]) -> li
     """Return a row for each capability of medium or high risk of each account; one without any where there is none."""
     return [
         [
-            each.member.key,
-            each.member.called,
-            len(each.networks),
-            day_of(compiled, each.since),
-            day_of(compiled, each.until),
+            account.member.key,
+            account.member.called,
+            len(account.networks),
+            day_of(compiled, account.since),
+            day_of(compiled, account.until),
             key,
             risk,
         ]
-        for each in found
-        for risk, key in each.can or (("", ""),)
+        for account in found
+        for risk, key in account.can or (("", ""),)
     ]

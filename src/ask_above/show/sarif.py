@@ -23,12 +23,12 @@ def sarif(findings: Sequence[Finding], *, below: str = "", status: int = 0) -> d
     nothing of the machine that it was made on. Columns count characters. A finding keeps its fingerprint where lines
     above it come and go; of two alike each has its own. ``status`` is the exit status of the command.
     """
-    codes = list(dict.fromkeys(each.code for each in findings))
+    codes = list(dict.fromkeys(finding.code for finding in findings))
     seen: Counter[tuple[str, str]] = Counter()
     results = []
-    for each in findings:
-        seen[each.code, each.same] += 1
-        results.append(_result(each, codes.index(each.code), below, seen[each.code, each.same]))
+    for finding in findings:
+        seen[finding.code, finding.same] += 1
+        results.append(_result(finding, codes.index(finding.code), below, seen[finding.code, finding.same]))
     return {
         "$schema": _SCHEMA,
         "version": "2.1.0",
@@ -44,7 +44,7 @@ def sarif(findings: Sequence[Finding], *, below: str = "", status: int = 0) -> d
 
 
 def _driver(codes: Sequence[str], findings: Sequence[Finding]) -> dict[str, Any]:
-    level = {each.code: each.level for each in reversed(findings)}
+    level = {finding.code: finding.level for finding in reversed(findings)}
     return {
         "name": "Ask Above",
         "version": __version__,

@@ -133,8 +133,12 @@ def _sentence(compiled: CompiledCharter, keys: Iterable[str]) -> str:
 def beside_rows(compiled: CompiledCharter, met: Sequence[Meeting]) -> list[list[object]]:
     """Return a row for each capability that either can use in a place."""
     rows: list[list[object]] = []
-    for each in met:
-        title = compiled.charter.places[each.place].title
-        for keys, one, other in ((each.both, True, True), (each.only_one, True, False), (each.only_other, False, True)):
-            rows += [[each.place, title, key, one, other] for key in keys]
+    for meeting in met:
+        title = compiled.charter.places[meeting.place].title
+        for keys, one, other in (
+            (meeting.both, True, True),
+            (meeting.only_one, True, False),
+            (meeting.only_other, False, True),
+        ):
+            rows += [[meeting.place, title, key, one, other] for key in keys]
     return rows

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
+from ask_above.charter.names import how_many
 from ask_above.show.screen import Screen
 
 if TYPE_CHECKING:
@@ -26,7 +27,7 @@ def show_ways(screen: Screen, ways: Ways) -> None:
     for n, way in enumerate(ways[:shown], 1):
         screen.paragraph(f"{way.what}.", first=f"  {n}. ", rest="     ")
         spot = f"{way.where}" if way.where.line else f"a new line in {way.where.file}" if way.where.file else ""
-        size = f"{way.lines} line{'' if way.lines == 1 else 's'}"
+        size = how_many(way.lines, "line")
         screen.paragraph(
             f"{way.said_besides}; {size}{f', {spot}' if spot else ''}", first="     ", rest="     ", style="dim"
         )

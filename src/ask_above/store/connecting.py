@@ -101,22 +101,22 @@ def copy_of(file: Path) -> Iterator[Path]:
         copy = Path(folder) / file.name
         for n in range(_TRIES):
             before = _state(file)
-            for each in _files(file):
-                shutil.copyfile(each, Path(folder) / each.name)
+            for path in _files(file):
+                shutil.copyfile(path, Path(folder) / path.name)
             if _state(file) == before:
                 break
-            for each in Path(folder).iterdir():
-                each.unlink()
+            for path in Path(folder).iterdir():
+                path.unlink()
             time.sleep(0.01 * n)
         yield copy
 
 
 def _files(file: Path) -> list[Path]:
-    return [each for each in (file, file.with_name(f"{file.name}-wal")) if each.exists()]
+    return [path for path in (file, file.with_name(f"{file.name}-wal")) if path.exists()]
 
 
 def _state(file: Path) -> list[tuple[str, int, int]]:
-    return [(each.name, each.stat().st_mtime_ns, each.stat().st_size) for each in _files(file)]
+    return [(path.name, path.stat().st_mtime_ns, path.stat().st_size) for path in _files(file)]
 
 
 def said_of(error: BaseException) -> str:

@@ -221,7 +221,7 @@ class Store:
 
         The first of a large community has a row for each of its members.
         """
-        columns = [each if rows or each.name != "rows" else sa.literal("[]").label("rows") for each in journal.c]
+        columns = [column if rows or column.name != "rows" else sa.literal("[]").label("rows") for column in journal.c]
         wanted = sa.select(*columns).where(journal.c.number > since).order_by(journal.c.number)
         if connection is not None:
             return [entry_of(row) for row in connection.execute(wanted)]

@@ -126,7 +126,7 @@ def entry_of(row: Any) -> Entry:
         bool(row.forced),
         tuple(json.loads(row.effect)),
         tuple((file, start, old, new) for file, start, old, new in json.loads(row.splices)),
-        tuple(RowChange(*each) for each in json.loads(row.rows)),
+        tuple(RowChange(*load) for load in json.loads(row.rows)),
         row.undoes,
         row.undone_by,
         row.name,

@@ -64,9 +64,9 @@ def forget(connection: sa.Connection, person: Person, *, key_is_theirs: bool) ->
             "name": person.stranger if row.who == person.key else person.without(row.name),
             "what": person.without(row.what),
             "why": person.without(row.why),
-            "effect": json.dumps([person.without(each) for each in json.loads(row.effect)]),
+            "effect": json.dumps([person.without(load) for load in json.loads(row.effect)]),
             "splices": json.dumps(splices),
-            "rows": json.dumps([_row(person, each) for each in json.loads(row.rows)]),
+            "rows": json.dumps([_row(person, load) for load in json.loads(row.rows)]),
         }
         connection.execute(journal.update().where(journal.c.number == row.number).values(**said))
 

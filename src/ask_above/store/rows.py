@@ -29,16 +29,16 @@ def read_members(
     """Return members' rows, in the order in which they came; all, that of one key, or those within two."""
     groups: dict[str, list[str]] = {}
     grouped = sa.select(member_groups.c.member, member_groups.c.grp)
-    found = sa.select(*(members.c[name] for name in _MEMBER))
+    query = sa.select(*(members.c[name] for name in _MEMBER))
     if key is not None:
-        grouped, found = grouped.where(member_groups.c.member == key), found.where(members.c.key == key)
+        grouped, query = grouped.where(member_groups.c.member == key), query.where(members.c.key == key)
     if within is not None:
         grouped = grouped.where(*_within(member_groups.c.member, within))
-        found = found.where(*_within(members.c.key, within))
+        query = query.where(*_within(members.c.key, within))
     for member, group in connection.execute(grouped.order_by(member_groups.c.member, member_groups.c.position)):
         groups.setdefault(member, []).append(group)
     joined = {member: ";".join(each) for member, each in groups.items()}
-    rows = connection.execute(found.order_by(members.c.position, members.c.key))
+    rows = connection.execute(query.order_by(members.c.position, members.c.key))
     return [(*row, joined.get(row[0], "")) for row in rows]
 
 
@@ -47,12 +47,12 @@ def read_assignments(
 ) -> list[tuple[Any, ...]]:
     """Return the assignments' rows, in the order in which they came; all, one member's, or of those within two keys."""
     wanted = [assignments.c.number, *(assignments.c[name] for name in _ASSIGNMENT)]
-    found = sa.select(*wanted).where(assignments.c.removed.is_(None)).order_by(assignments.c.number)
+    query = sa.select(*wanted).where(assignments.c.removed.is_(None)).order_by(assignments.c.number)
     if member is not None:
-        found = found.where(assignments.c.member == member)
+        query = query.where(assignments.c.member == member)
     if within is not None:
-        found = found.where(*_within(assignments.c.member, within))
-    return [tuple(row) for row in connection.execute(found)]
+        query = query.where(*_within(assignments.c.member, within))
+    return [tuple(row) for row in connection.execute(query)]
 
 
 def _within(column: Any, within: Within) -> list[Any]:
@@ -88,7 +88,7 @@ def _write_many(connection: sa.Connection, rows: list[RowChange], entry: Entry) 
     values = [_member_values(row.after or {}) | {"position": last + n} for n, row in enumerate(people, 1)]
     _insert(connection, members, values)
     _insert(connection, member_groups, [g for row in people for g in _group_values(row.key, row.after or {})])
-    _insert(connection, notes, [each for row in people for each in _note_values(row, entry)])
+    _insert(connection, notes, [value for row in people for value in _note_values(row, entry)])
     given = [row for row in rows if row.table == "assignments"]
     first = (connection.execute(sa.select(sa.func.max(assignments.c.number))).scalar() or 0) + 1
     numbered = [RowChange(row.table, str(n), None, row.after) for n, row in enumerate(given, first)]
@@ -174,7 +174,7 @@ def _note_values(row: RowChange, entry: Entry) -> list[dict[str, Any]]:
 
 def _group_values(key: str, cells: Mapping[str, str]) -> list[dict[str, Any]]:
     said = cells.get("groups")
-    groups = list(dict.fromkeys(each for each in said.split(";") if each)) if said else ()
+    groups = list(dict.fromkeys(word for word in said.split(";") if word)) if said else ()
     return [{"member": key, "grp": group, "position": n, "source": ""} for n, group in enumerate(groups)]
 
 

@@ -27,7 +27,7 @@ def start_anew(home: Home) -> list[str]:
     ready_for_anew(home)
     said = []
     with home.locked():
-        taken = frozenset(each.name for each in home.folder.iterdir())
+        taken = frozenset(path.name for path in home.folder.iterdir())
         file = home.folder / REGISTER
         if file.exists() and not home.register:
             aside = set_aside(REGISTER, taken)

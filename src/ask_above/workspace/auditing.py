@@ -34,36 +34,36 @@ def tally_piece(piece: LogPiece, reader: LogReader, stretches: Stretches) -> Tal
 
     Raises :class:`QuestionError` with file and line for a row that cannot be meant.
     """
-    found = Tallied(None, 0)
+    tallied = Tallied(None, 0)
     for before, part in read_piece(piece):
         try:
-            found = added(found, tally_part(part, reader, stretches))
+            tallied = added(tallied, tally_part(part, reader, stretches))
         except LogFaultError as fault:
             where = f"{Path(piece.path).name} {line_of(piece, before + fault.row)}"
             raise QuestionError(f"{where}: {fault.why}") from None
-    return found
+    return tallied
 
 
 def added(known: Tallied, more: tuple[pd.DataFrame | None, int]) -> Tallied:
     """Put two tallies together."""
     tally, refused = more
-    tallies = [each for each in (known.tally, tally) if each is not None and len(each)]
+    tallies = [frame for frame in (known.tally, tally) if frame is not None and len(frame)]
     return Tallied(together(tallies) if tallies else None, known.refused + refused)
 
 
 def tally_frames(frames: Iterable[Any], reader: LogReader, stretches: Stretches) -> Tallied:
     """Return the tally of tables, one after the other; the partitions of a Dask data frame by its own scheduler."""
-    found = Tallied(None, 0)
+    tallied = Tallied(None, 0)
     for frame in frames:
         if hasattr(frame, "to_delayed"):
             import dask
 
             tasks = [dask.delayed(tally_part)(part, reader, stretches) for part in frame.to_delayed()]
             for more in dask.compute(*tasks):
-                found = added(found, more)
+                tallied = added(tallied, more)
         else:
-            found = added(found, tally_part(frame, reader, stretches))
-    return found
+            tallied = added(tallied, tally_part(frame, reader, stretches))
+    return tallied
 
 
 def ask_parts(ask: Callable[[pd.DataFrame], pd.Series[bool]], frame: Any) -> Any:
@@ -91,24 +91,24 @@ def tally_files(
     Raises :class:`QuestionError` where the cluster cannot be had. A worker that is killed is made up for by another.
     """
     work = [piece for path in paths for piece in pieces(path)]
-    found = Tallied(None, 0)
+    tallied = Tallied(None, 0)
     if cluster is None:
         for n, piece in enumerate(work, 1):
-            found = added(found, tally_piece(piece, reader, stretches))
+            tallied = added(tallied, tally_piece(piece, reader, stretches))
             if told:
                 told(n, len(work))
-        return found
+        return tallied
     with _client(cluster) as client:
         from dask import distributed
 
         shared = client.scatter([reader, stretches], broadcast=True)
         futures = [client.submit(tally_piece, piece, *shared, pure=False) for piece in work]
         for n, future in enumerate(distributed.as_completed(futures), 1):
-            found = added(found, _result(future))
+            tallied = added(tallied, _result(future))
             future.release()
             if told:
                 told(n, len(work))
-    return found
+    return tallied
 
 
 class Spread:
@@ -129,9 +129,9 @@ class Spread:
     def run(self, work: Callable[..., ResultT], pieces: Iterable[tuple[Any, ...]]) -> Iterator[ResultT]:
         """Yield what each piece of work comes to, in their order; what a worker is killed at another one does."""
         if self._client is None:
-            yield from (work(*each) for each in pieces)
+            yield from (work(*piece) for piece in pieces)
             return
-        futures = [self._client.submit(work, *each, pure=False) for each in pieces]
+        futures = [self._client.submit(work, *piece, pure=False) for piece in pieces]
         for future in futures:
             yield _result(future)
             future.release()

@@ -346,10 +346,10 @@ class Reading:
         raw, known = self.found.get(name), dict[object, FileRow]()
         for row in read_rows(name, raw, columns, required).rows if raw else ():
             known.setdefault(_identity(table, row.cells), row)
-        found = FileRows(name)
+        file_rows = FileRows(name)
         there = ((row, None if row.line else known.get(_identity(table, row.cells))) for row in rows)
-        found.rows = [row if at is None else FileRow(row.cells, at.line, at.find) for row, at in there]
-        return found
+        file_rows.rows = [row if at is None else FileRow(row.cells, at.line, at.find) for row, at in there]
+        return file_rows
 
     def _tell_aside(self) -> None:
         """Say of files that do not count how they are merged."""
@@ -461,14 +461,14 @@ def numbered(rows: Iterable[RowChange], made: Sequence[RowChange]) -> list[RowCh
     for row in made:
         if row.table == "assignments" and row.before is None and row.after is not None:
             known.setdefault(_cells(row.after), []).append(row.key)
-    found = []
+    row_changes = []
     for row in rows:
         if row.table == "assignments" and row.key == "0" and row.before is not None:
             numbers = known.get(_cells(row.before))
-            found.append(row._replace(key=numbers.pop(0)) if numbers else row)
+            row_changes.append(row._replace(key=numbers.pop(0)) if numbers else row)
         else:
-            found.append(row)
-    return found
+            row_changes.append(row)
+    return row_changes
 
 
 def _cells(cells: Cells) -> tuple[tuple[str, str], ...]:

@@ -462,7 +462,7 @@ class Home:
         others = (charter.ranks, charter.groups, charter.places, charter.catalogue.bundles)
         gone_by = digests_of(store.id_on(connection), member_row(gone))
         store.set_state(connection, "forgotten", sorted({*(store.state_on(connection, "forgotten") or ()), *gone_by}))
-        forget(connection, person, key_is_theirs=not any(key in each for each in others))
+        forget(connection, person, key_is_theirs=not any(key in other for other in others))
         self.told.append(f"They are {person.stranger} from now on.")
         self._forgets = person
         return entry, read_register_on(connection, after, store.name)
@@ -480,7 +480,7 @@ class Home:
                 letter.unlink()
         copies = (*self.folder.glob("*.put-aside*.csv"), *self.folder.glob("register.before-*.db"))
         if copies:
-            names = ", ".join(sorted(each.name for each in copies))
+            names = ", ".join(sorted(copy.name for copy in copies))
             self.told.append(f"Copies of earlier states may name them still: {names}. Delete them, and your backups.")
 
     def _prepare(
@@ -564,7 +564,7 @@ class Home:
     def _put_aside(self) -> None:
         for name, _ in _TABLES:
             if (self.folder / name).exists():
-                taken = frozenset(each.name for each in self.folder.iterdir())
+                taken = frozenset(path.name for path in self.folder.iterdir())
                 (self.folder / name).rename(self.folder / set_aside(name, taken))
 
     def _letters_written(self) -> None:
@@ -587,7 +587,7 @@ def _meanwhile() -> ChangedMeanwhileError:
 
 def _taking_over(register: Register) -> Entry:
     rows = [RowChange("members", key, None, member_row(member)) for key, member in register.members.items()]
-    rows += [RowChange("assignments", "0", None, assignment_row(each)) for each in register.assignments]
+    rows += [RowChange("assignments", "0", None, assignment_row(assignment)) for assignment in register.assignments]
     return Entry(0, now(), "", "import", f"take over {len(register.members)} members from CSV files", rows=rows)
 
 
@@ -604,20 +604,22 @@ def entries_by_hand(snapshot: Snapshot, what: Sequence[str], effect: Sequence[st
     from ask_above.files.merging import differing
 
     said = f": {'; '.join(what)}" if what else ""
-    found: list[Entry] = []
+    entries: list[Entry] = []
     reverts = snapshot.waiting
     for name, (old, new) in snapshot.by_hand.items():
-        told = (said, list(effect)) if not found else ("", [])
+        told = (said, list(effect)) if not entries else ("", [])
         pieces = list(differing(name, old, new))
-        found.append(Entry(0, now(), "", "hand", f"{name} was edited by hand{told[0]}", effect=told[1], splices=pieces))
+        entries.append(
+            Entry(0, now(), "", "hand", f"{name} was edited by hand{told[0]}", effect=told[1], splices=pieces)
+        )
     if snapshot.rows:
         tables = {row.table for row in snapshot.rows}
         names = [name for name, table in _TABLES if table in tables]
         were = "was" if len(names) == 1 else "were"
-        told = (said, list(effect)) if not found else ("", [])
+        told = (said, list(effect)) if not entries else ("", [])
         what_was = f"{' and '.join(names)} {were} edited by hand{told[0]}"
-        found.append(Entry(0, now(), "", "hand", what_was, effect=told[1], rows=list(snapshot.rows)))
-    return [entry._replace(reverts=() if n else reverts) for n, entry in enumerate(found)]
+        entries.append(Entry(0, now(), "", "hand", what_was, effect=told[1], rows=list(snapshot.rows)))
+    return [entry._replace(reverts=() if n else reverts) for n, entry in enumerate(entries)]
 
 
 def now() -> str:

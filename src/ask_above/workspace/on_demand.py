@@ -79,10 +79,10 @@ class _MembersOnDemand(Mapping[str, Member]):
         self.source = source
 
     def __getitem__(self, key: str) -> Member:
-        found = self.source.member(key)
-        if found is None:
+        member = self.source.member(key)
+        if member is None:
             raise KeyError(key)
-        return found
+        return member
 
     def __contains__(self, key: object) -> bool:
         return isinstance(key, str) and self.source.member(key) is not None
@@ -108,10 +108,10 @@ class _Given(Mapping[str, list[Assignment]]):
         self.source = source
 
     def __getitem__(self, key: str) -> list[Assignment]:
-        found = self.source.of(key)
-        if not found:
+        assignments = self.source.of(key)
+        if not assignments:
             raise KeyError(key)
-        return found
+        return assignments
 
     def __iter__(self) -> Iterator[str]:
         return iter(self.source.everybody()[1])

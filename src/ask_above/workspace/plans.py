@@ -27,7 +27,7 @@ from ask_above.change.syncing import LetGo
 from ask_above.change.telling import sentences
 from ask_above.charter.charter import Charter
 from ask_above.charter.moments import Instant, written
-from ask_above.charter.names import listed
+from ask_above.charter.names import few, how_many, listed
 from ask_above.decide.decider import Decider
 from ask_above.decide.names import Names
 from ask_above.decide.words import day
@@ -114,8 +114,8 @@ class Plan(Printed):
     @property
     def what(self) -> str:
         """What it does, in a sentence; of many edits the first few."""
-        changing = [each for each in self.done if each.steps or each.rows]
-        said = list(dict.fromkeys(each.what for each in changing or self.done))
+        changing = [done for done in self.done if done.steps or done.rows]
+        said = list(dict.fromkeys(done.what for done in changing or self.done))
         more = f"; and {len(said) - _MOST_SAID} more like these" if len(said) > _MOST_SAID + 1 else ""
         return "; ".join(said[:_MOST_SAID] if more else said) + more
 
@@ -132,7 +132,7 @@ class Plan(Printed):
     @property
     def broken(self) -> list[TurnedExpectation]:
         """The expectations that would no longer hold."""
-        return [each for each in self.effect.turned if not each.holds]
+        return [turned for turned in self.effect.turned if not turned.holds]
 
     @cached_property
     def difference(self) -> Difference:
@@ -169,7 +169,7 @@ class Plan(Printed):
             return self._refusals_for(self.by)
         return [
             *self._held_outside(""),
-            *(each for each in self._reach.conditions.refusals if not each.passable),
+            *(refusal for refusal in self._reach.conditions.refusals if not refusal.passable),
         ]
 
     def _refusals_for(self, actor: str) -> list[Refusal]:
@@ -186,7 +186,7 @@ class Plan(Printed):
         keeps = not actor or actor == self.before.charter.owner
         if self.kind == "forget" or (self.kind == "undo" and keeps):
             return
-        if not keeps and any(isinstance(each, LetGo) for each in self.edits):
+        if not keeps and any(isinstance(edit, LetGo) for edit in self.edits):
             yield Refusal("9.15", "What a directory holds is let go by the owner, or by the keeper of the files.")
         yield from self._claimed()
         kept = [row.after for row in self.rows if row.table == "assignments" and row.after is not None]
@@ -206,7 +206,7 @@ class Plan(Printed):
         keys = dict.fromkeys(row.key for row in self.rows if row.table == "members" and _says_who(row))
         changed = [after.members[key] for key in keys if key in after.members]
         among = Identities(changed)
-        found: list[Refusal] = []
+        refusals: list[Refusal] = []
         for member in changed:
             stood = {*people.doubles(before, before.members[member.key])} if member.key in before.members else set()
             shared = {*people.doubles(before, member), *among.shared(member)} - stood
@@ -214,8 +214,8 @@ class Plan(Printed):
                 if other in after.members and (field, other) in {*Identities([after.members[other]]).shared(member)}:
                     whose = f"{after.members[other].called} ({other})"
                     said = f"{member.called} would have the {CALLED.get(field, field)} of {whose}"
-                    found.append(Refusal("9.16", f"{said}; each member has one of their own."))
-        return found
+                    refusals.append(Refusal("9.16", f"{said}; each member has one of their own."))
+        return refusals
 
     def _claimed(self) -> Iterator[Refusal]:
         """Yield names, addresses and groups of those who come from a directory that claims them."""
@@ -229,7 +229,7 @@ class Plan(Printed):
             called, what = self.before.member(row.key).called, []
             what += [f"The {_CALLED[name]} of {called} comes" for name in claims.fields if before[name] != after[name]]
             groups = {*before["groups"].split(";")} ^ {*after["groups"].split(";")}
-            what += [f"Whether {called} is in {each} comes" for each in claims.groups if each in groups]
+            what += [f"Whether {called} is in {group} comes" for group in claims.groups if group in groups]
             for each in what:
                 yield Refusal("9.15", f"{each} from {claims.source}; change it there, and sync again.")
 
@@ -240,7 +240,7 @@ class Plan(Printed):
             return {}
         from ask_above.store.keys import read_claims
 
-        return {each.source: each for each in read_claims(self.home.store)}
+        return {claim.source: claim for claim in read_claims(self.home.store)}
 
     @property
     def passable(self) -> list[str]:
@@ -248,8 +248,11 @@ class Plan(Printed):
 
         Expectations may be by the owner and the keeper, conditions of ranks by the keeper alone (rule 9.2).
         """
-        conditions = [] if self.by else [each.why for each in self._reach.conditions.refusals if each.passable]
-        return [*conditions, *(f"It would no longer be so{self._from(each)}: {each.text}" for each in self.broken)]
+        conditions = [] if self.by else [refusal.why for refusal in self._reach.conditions.refusals if refusal.passable]
+        return [
+            *conditions,
+            *(f"It would no longer be so{self._from(turned)}: {turned.text}" for turned in self.broken),
+        ]
 
     def _from(self, turned: TurnedExpectation) -> str:
         return f" from {day(self.effect.day(turned.since))}" if turned.since else ""
@@ -293,8 +296,8 @@ class Plan(Printed):
     def refuse(self, *, force: bool = False) -> None:
         """Raise :class:`RefusedError` where it may not be made; ``force`` passes by what may be, for a reason."""
         if self.refusals:
-            said = " ".join(each.why for each in self.refusals)
-            reasons = [str(each) for each in self.refusals]
+            said = " ".join(refusal.why for refusal in self.refusals)
+            reasons = [str(refusal) for refusal in self.refusals]
             if not self.by:
                 raise RefusedError(f"This cannot be done ({self.what}): {said}", reasons)
             actor = self.before.member(self.by)
@@ -468,14 +471,13 @@ def in_lines(effect: Impact) -> Iterator[str]:
     for shift in effect.shifts:
         sign, people = "+" if shift.gains else "-", len(shift.members)
         risk = "" if shift.risk == "low" else f" ({shift.risk} risk)"
-        where = ", ".join(shift.places[:_MOST_PLACES])
-        where += f" and {len(shift.places) - _MOST_PLACES} more" if len(shift.places) > _MOST_PLACES else ""
         when = f" from {effect.day(shift.since)}" if shift.since else ""
         when += " {} {}".format(*effect.ends(shift.until)) if shift.until else ""
-        who = [f"{people} member{'' if people == 1 else 's'}"] if people else []
+        who = [how_many(people, "member")] if people else []
         who += [f"ranks: {', '.join(shift.ranks)}"] if shift.ranks else []
         who += ["visitors"] if shift.visitor else []
-        yield f"{sign} {', '.join(shift.capabilities)}{risk} in {where}{when}: {'; '.join(who)}"
+        what = f"{', '.join(shift.capabilities)}{risk} in {few(shift.places, _MOST_PLACES)}"
+        yield f"{sign} {what}{when}: {'; '.join(who)}"
 
 
 def plan(
@@ -607,17 +609,14 @@ def _faulty(what: str, error: FaultyFilesError) -> EditError:
 def check_register(charter: Charter, register: Register, what: str) -> None:
     """Hold the register to a changed charter: every name in it is still there, and the owner."""
     check_owner(charter, register)
-    for each in register.assignments:
-        if each.member not in register.members:
-            raise EditError(
-                f"{each.member} is given {each.rank} at {each.place}, and would no longer be there ({what})."
-            )
-        rank = charter.ranks.get(each.rank)
-        if rank is None or rank.automatic or each.place not in charter.places:
-            gone = f"the place {each.place}" if each.place not in charter.places else f"the rank {each.rank}"
-            raise EditError(
-                f"{each.member} is given {each.rank} at {each.place}, and {gone} would not be there for that ({what})."
-            )
+    for assignment in register.assignments:
+        rank, given = charter.ranks.get(assignment.rank), f"is given {assignment.rank} at {assignment.place}"
+        if assignment.member not in register.members:
+            raise EditError(f"{assignment.member} {given}, and would no longer be there ({what}).")
+        if rank is None or rank.automatic or assignment.place not in charter.places:
+            known = assignment.place in charter.places
+            gone = f"the rank {assignment.rank}" if known else f"the place {assignment.place}"
+            raise EditError(f"{assignment.member} {given}, and {gone} would not be there for that ({what}).")
     for member in register.members.values():
         for group in member.groups:
             if group not in charter.groups:

@@ -81,14 +81,14 @@ def export_spread(
         work = [(part, said, at, str(folder / _named(n))) for n, part in enumerate(parts)]
         kinds: dict[int, Kind] = {}
         counted = 0
-        found: list[PartKinds] = []
+        kindses: list[PartKinds] = []
         for n, each in enumerate(spread.run(write_members, work), 1):
             _put_together(kinds, each.kinds)
             counted += each.members
-            found.append(each)
+            kindses.append(each)
             if told:
                 told(n, len(parts) * (2 if members else 1))
-        _check_given(people, sum(each.given for each in found))
+        _check_given(people, sum(each.given for each in kindses))
         if not members:
             writer = target.table("usable", {"profile": Long, "place": str, "capability": str})
             rows = 0
@@ -100,7 +100,8 @@ def export_spread(
         whole = _bits(compiled, kinds, wanted)
         rows = 0
         joins = [
-            (str(folder / _named(n)), str(usable / _named(n)), _some(whole, each.kinds)) for n, each in enumerate(found)
+            (str(folder / _named(n)), str(usable / _named(n)), _some(whole, each.kinds))
+            for n, each in enumerate(kindses)
         ]
         for n, count in enumerate(spread.run(write_usable, joins), len(parts) + 1):
             rows += count

@@ -84,19 +84,21 @@ class Storage:
         from ask_above.store.folders import read_records
 
         mark = read_mark(self.folder)
-        found = read_records(connection, self.folder_key(mark))
+        file_records = read_records(connection, self.folder_key(mark))
         state = mark.state if mark else None
         if state is not None and self.is_own:  # a folder of before, with files of this state
-            found = {name: record._replace(placed=state >= record.number) for name, record in found.items()}
-        elif state is not None and not found and state <= loaded.last:
+            file_records = {
+                name: record._replace(placed=state >= record.number) for name, record in file_records.items()
+            }
+        elif state is not None and not file_records and state <= loaded.last:
             texts = self._texts_at(state, loaded, connection)
-            found = {name: FileRecord(digest(text.encode("utf-8")), "", state) for name, text in texts.items()}
-        newest = max((record.number for record in found.values()), default=state or 0)
+            file_records = {name: FileRecord(digest(text.encode("utf-8")), "", state) for name, text in texts.items()}
+        newest = max((record.number for record in file_records.values()), default=state or 0)
         if max(newest, state or 0) > loaded.last:
             if not settling:
                 raise StoreError(_restored(self.called, max(newest, state or 0), loaded.last))
             return {}
-        return found
+        return file_records
 
     def _texts_at(self, state: int, loaded: Loaded, connection: sa.Connection) -> dict[str, str]:
         """Return what the charter's files held at a state, by taking back what the journal did since."""

@@ -7,6 +7,7 @@ from typing import NamedTuple
 
 from ask_above.change.draft import Draft, EditError
 from ask_above.change.syncing import GroupGives, LetGo, Sync, absent, likely_same, taken_over
+from ask_above.charter.names import few, how_many
 from ask_above.files.directories import DirectoryEntry, DirectoryMapping, DirectoryRead, folded_dn
 from ask_above.people.outside import OutsideGroup, Outsider, groups_of
 from ask_above.store.keys import Claims, read_claims, write_claims
@@ -45,13 +46,13 @@ def understood(mapping: DirectoryMapping, read: DirectoryRead) -> SyncRead:
         people.append(Outsider(number, key, entry.first(what["name"]), entry.first(what["email"]), frozenset(mine)))
     notes += [
         f"The directory has no group '{name}', which the mapping names."
-        for name in dict.fromkeys(each.group for each in mapping.gives)
+        for name in dict.fromkeys(given.group for given in mapping.gives)
         if name not in known
     ]
     if read.elsewhere:
         count = len(read.elsewhere)
         notes.append(
-            f"{count} reference{'' if count == 1 else 's'} to other servers were not followed: "
+            f"{how_many(count, 'reference')} to other servers were not followed: "
             f"{', '.join(read.elsewhere[:3])}. In the mapping, referrals: ignore silences this."
         )
     return SyncRead(people, len(groups), notes)
@@ -77,7 +78,7 @@ def plan_sync(
     With ``link`` those are taken over who are likely somebody here; else they are left out, which ``notes`` tell. Run
     by a member who is not the owner it is an import: nothing of it is held by the directory.
     """
-    gives = [GroupGives(each.group, each.rank, each.place, each.into) for each in mapping.gives]
+    gives = [GroupGives(given.group, given.rank, given.place, given.into) for given in mapping.gives]
     sync = Sync(mapping.name, found.people, gives, mapping.absent == "retire", link)
     snapshot = home.read()
     draft = Draft(dict, snapshot.charter, snapshot.register, 0, "")
@@ -92,9 +93,8 @@ def plan_sync(
         if mapping.absent == "retire":
             found.notes.append(f"{share} any more, and are retired.")
     if gone and mapping.absent == "tell":
-        names = ", ".join(member.called for member in gone[:8])
-        more = f" and {len(gone) - 8} more" if len(gone) > 8 else ""  # noqa: PLR2004 (as many as are named)
-        found.notes.append(f"{len(gone)} who came from {mapping.name} are not in it any more: {names}{more}.")
+        names = few((member.called for member in gone), 8)
+        found.notes.append(f"{len(gone)} who came from {mapping.name} are not in it any more: {names}.")
     made = plan(home, [sync], by=by, why=why)
     found.notes.extend(
         f"{person.name or person.key} is likely {' or '.join(likely)}, and is left out. If so: --link"
@@ -107,7 +107,7 @@ def plan_sync(
 def keep_claims(home: Home, mapping: DirectoryMapping) -> None:
     """Note what the mapping claims of those who come from its directory: commands are refused that from now on."""
     fields = tuple(name for name in ("name", "email") if mapping.people[name])
-    groups = tuple(sorted({each.into for each in mapping.gives if each.into}))
+    groups = tuple(sorted({given.into for given in mapping.gives if given.into}))
     claims = Claims(mapping.name, fields, groups)
     if home.storage.holds_register() and claims not in read_claims(home.store):
         write_claims(home.store, claims)

@@ -95,7 +95,7 @@ def as_of(home: Home, number: int) -> tuple[Charter, Register]:
 def _entries(home: Home, snapshot: Snapshot) -> list[Entry]:
     """Return the journal as far as a snapshot knows it."""
     last = snapshot.loaded.last if snapshot.loaded else 0
-    return [each for each in home.store.entries() if each.number <= last] if last else []
+    return [entry for entry in home.store.entries() if entry.number <= last] if last else []
 
 
 def _wanted(entries: Sequence[Entry], number: int | None) -> Entry:
@@ -105,7 +105,7 @@ def _wanted(entries: Sequence[Entry], number: int | None) -> Entry:
         if not standing:
             raise EditError("No change is left to undo.")
         return standing[-1]
-    found = next((each for each in entries if each.number == number), None)
+    found = next((entry for entry in entries if entry.number == number), None)
     if found is None:
         raise EditError(f"There is no change {number} in the journal.")
     if found.number == 1 and found.kind == "import":
@@ -214,7 +214,7 @@ def _nothing_left_behind(rows: Sequence[RowChange], register: Register, number: 
     for row in rows:
         if row.table != "members" or row.after is not None:
             continue
-        left = [each for each in register.of(row.key) if str(each.number) not in taken]
+        left = [assignment for assignment in register.of(row.key) if str(assignment.number) not in taken]
         if left:
             ranks = ", ".join(dict.fromkeys(each.rank for each in left))
             raise EditError(
@@ -232,7 +232,7 @@ def _now(register: Register, row: RowChange) -> dict[str, str] | None:
         member = register.members.get(row.key)
         return None if member is None else _plain(member_row(member))
     cells = row.after or row.before or {}
-    found = next((each for each in register.of(cells["member"]) if str(each.number) == row.key), None)
+    found = next((assignment for assignment in register.of(cells["member"]) if str(assignment.number) == row.key), None)
     return None if found is None else _plain(assignment_row(found))
 
 

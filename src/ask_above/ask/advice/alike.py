@@ -65,7 +65,7 @@ def _among(kind: str, named: Iterable[Named]) -> Iterator[Piece]:
 def kinds(sight: Sight) -> Iterator[Piece]:
     """Find places of a kind that no capability names and that is nearly one that some do (rule 5.6)."""
     capabilities = sight.charter.catalogue.capabilities.values()
-    named = {kind for each in capabilities for kind in each.kinds or ()}
+    named = {kind for capability in capabilities for kind in capability.kinds or ()}
     for key, place in sight.charter.places.items():
         near = nearest(place.kind, named - {SITE}) if place.kind not in named and key != SITE else ()
         if near and fuzzy(place.kind, near[0]):

@@ -19,7 +19,7 @@ def undecided(sight: Sight) -> Iterator[Piece]:
     for rank in compiled.ranks:
         given |= compiled.carried[rank.position]
     entries = [entry for place in compiled.places for entry in (*place.overrides, *place.exceptions)]
-    entries += [entry for each in sight.charter.override_sets.values() for entry in each.overrides]
+    entries += [entry for override_set in sight.charter.override_sets.values() for entry in override_set.overrides]
     for entry in entries:
         given |= compiled.word_of(entry).allow
     for key in catalogue.names(catalogue.everything & ~given):

@@ -8,6 +8,7 @@ from ask_above.ask.advice.piece import Piece, Sight, leave
 from ask_above.change.conditions import conditions_on, everybodys
 from ask_above.charter.ladder import Rank
 from ask_above.charter.names import listed
+from ask_above.charter.rules import Act
 from ask_above.decide.sources import source_of
 from ask_above.escalation.climb import climb
 from ask_above.escalation.ground import Ground
@@ -71,14 +72,14 @@ def builds_on(sight: Sight) -> Iterator[Piece]:
 
 def moderating(sight: Sight) -> Iterator[Piece]:
     """Find ranks that can moderate and reach nobody they are meant for, or stand below nearly everyone (rule 6.3)."""
-    rule = sight.charter.rules.act("moderate")
+    rule = sight.charter.rules.act(Act.MODERATE)
     if rule.over == "anyone":
         return
     for rank in sight.compiled.ranks:
-        if rank.unbounded or rank.automatic or not sight.acting(rank, "moderate"):
+        if rank.unbounded or rank.automatic or not sight.acting(rank, Act.MODERATE):
             continue
         reach = rank.position if rule.over == "level" else rank.position + 1
-        entry = rank.lists.get("moderate")
+        entry = rank.lists.get(Act.MODERATE)
         below = [each for each in sight.compiled.ranks[reach:] if entry is None or entry.admits(each.key)]
         if not below:
             what = f"{rank.title} can moderate, and no rank that it may moderate stands below it"
@@ -125,7 +126,7 @@ def badges(sight: Sight) -> Iterator[Piece]:
 
 
 def _has_power(sight: Sight, rank: Rank) -> bool:
-    return any(sight.acting(rank, act) for act in ("moderate", "assign", "manage"))
+    return any(sight.acting(rank, act) for act in (Act.MODERATE, Act.ASSIGN, Act.MANAGE))
 
 
 def risky_by_default(sight: Sight) -> Iterator[Piece]:
@@ -221,7 +222,7 @@ def unheld(sight: Sight) -> Iterator[Piece]:
     """Find ranks that nobody holds, now or later."""
     if not sight.register.members:
         return
-    later = {each.rank for asked, _ in sight.alike for each in asked.later}
+    later = {assignment.rank for asked, _ in sight.alike for assignment in asked.later}
     for rank in sight.compiled.ranks:
         if not (rank.automatic or rank.entry or rank.kept_by or rank.key in later or sight.holders[rank.position]):
             mend = f"give {rank.title} to somebody, or remove it"

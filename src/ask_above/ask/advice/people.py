@@ -8,7 +8,7 @@ from ask_above.ask import cover
 from ask_above.ask.advice.piece import Piece, Sight, to_entry
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
-from ask_above.charter.names import SITE, listed
+from ask_above.charter.names import SITE, few, listed
 from ask_above.decide.profile import Profile
 from ask_above.decide.words import day
 from ask_above.people.recognising import CALLED, Identities
@@ -19,7 +19,9 @@ def too_many(sight: Sight) -> Iterator[Piece]:
     """Find more holders of unbounded ranks, or of what is of high risk, than ``rules.advice`` says."""
     advice = sight.charter.rules.advice
     free = sight.compiled.unbounded
-    able = (keys for a, keys in sight.alike if a.status == "active" and any(each.rank in free for each in a.holdings))
+    able = (
+        keys for a, keys in sight.alike if a.status == "active" and any(holding.rank in free for holding in a.holdings)
+    )
     among = {key for keys in able for key in keys}
     unbounded = [key for key in sight.register.members if key in among] if among else []
     if len(unbounded) > advice.most_unbounded:
@@ -60,9 +62,7 @@ def _places(sight: Sight, keys: list[str]) -> str:
     if "site" in keys:
         rest = len(keys) - 1
         return "on the whole site" + (f" and in {rest} places" if rest > 1 else " and in one place" if rest else "")
-    titles = [sight.charter.places[key].title for key in keys[:4]]
-    more = len(keys) - len(titles)
-    return f"in {', '.join(titles)} and {more} more" if more else f"in {listed(titles)}"
+    return f"in {few((sight.charter.places[key].title for key in keys), 4)}"
 
 
 def over_limit(sight: Sight) -> Iterator[Piece]:
@@ -87,7 +87,7 @@ def assignments(sight: Sight) -> Iterator[Piece]:
         yield from (_told_over(sight, sight.register.of(key)[n]) for n in over for key in keys)
     apart = {each for r in sight.compiled.ranks if r.apart_from for each in (r.key, *r.apart_from)}
     for _, keys in sight.alike:
-        ranks = [each.rank for each in sight.register.of(keys[0])]
+        ranks = [assignment.rank for assignment in sight.register.of(keys[0])]
         if len(set(ranks)) < len(ranks) or (len(ranks) > 1 and not apart.isdisjoint(ranks)):
             for key in keys:
                 yield from _contradictory(sight, key, sight.register.of(key))
@@ -138,7 +138,7 @@ def _overlap(one: Assignment, other: Assignment) -> bool:
     """Tell whether two periods have a moment in common."""
     first, second = one.period, other.period
     starts = max(first.start or -(1 << 62), second.start or -(1 << 62))
-    ends = min(each.end if each.end is not None else 1 << 62 for each in (first, second))
+    ends = min(period.end if period.end is not None else 1 << 62 for period in (first, second))
     return starts < ends
 
 
@@ -153,7 +153,7 @@ def joined_without(sight: Sight) -> Iterator[Piece]:
             member = sight.register.members[key]
             if member.status != "active" or member.joined or member.kind == "bot":
                 continue
-            has = {each.rank for each in sight.register.of(key)}
+            has = {assignment.rank for assignment in sight.register.of(key)}
             for rank in (each for each in missing if each.key not in has):
                 what = f"{member.called} is active without a date of joining, and does not have {rank.title}"
                 commands = (f"ask-above assign {rank.key} {key}",)

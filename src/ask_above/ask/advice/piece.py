@@ -13,6 +13,7 @@ from ask_above.bulk.table import Sweep
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
 from ask_above.charter.places import Override, Place
+from ask_above.charter.rules import Act
 from ask_above.charter.where import NOWHERE, Where
 from ask_above.decide.classes import ClassState
 from ask_above.decide.compiled import CompiledCharter
@@ -93,7 +94,7 @@ class Piece(NamedTuple):
 
 def to_entry(place: Place, entry: Override, words: str, *, personal: bool = False) -> str:
     """Return the command that changes an override or an exception of a place: ``words`` are its options."""
-    personal = personal or any(each is entry for each in place.exceptions)
+    personal = personal or any(exception is entry for exception in place.exceptions)
     return f"ask-above place {'except' if personal else 'override'} {place.key} {entry.label} {words}"
 
 
@@ -153,7 +154,7 @@ class Sight:
         found = [0] * len(self.compiled.ranks)
         for asked, keys in self.alike:
             if asked.status != "retired":
-                for rank in {each.rank for each in asked.recorded}:
+                for rank in {holding.rank for holding in asked.recorded}:
                     found[rank] += len(keys)
         return found
 
@@ -177,7 +178,7 @@ class Sight:
         unbounded = self.compiled.unbounded
         found = {self.charter.owner} if self.charter.owner else set()
         for asked, keys in self.alike if unbounded else ():
-            if any(each.rank in unbounded and each.place == 0 for each in asked.holdings):
+            if any(holding.rank in unbounded and holding.place == 0 for holding in asked.holdings):
                 found.update(keys)
         return found
 
@@ -193,7 +194,7 @@ class Sight:
         """Say where."""
         return in_place(place.title, site=place.parent is None)
 
-    def acting(self, rank: Rank, act: str) -> bool:
+    def acting(self, rank: Rank, act: Act) -> bool:
         """Tell whether a rank carries what an act takes."""
         if rank.unbounded:
             return True

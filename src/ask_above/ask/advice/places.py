@@ -8,6 +8,7 @@ from typing import NamedTuple
 from ask_above.ask.advice.piece import Piece, Sight, leave, to_entry
 from ask_above.charter.names import listed
 from ask_above.charter.places import Override, Place
+from ask_above.charter.rules import Act
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.layers import Word
 from ask_above.decide.walk import held, passes
@@ -167,7 +168,7 @@ def _repeated(spoken: _Spoken, place: int, entry: Override) -> int:
 
 
 def _entries(above: Place, entry: Override, here: Place) -> tuple[Override, ...]:
-    return above.exceptions if any(each is entry for each in here.exceptions) else above.overrides
+    return above.exceptions if any(exception is entry for exception in here.exceptions) else above.overrides
 
 
 def beats_exception(sight: Sight) -> Iterator[Piece]:
@@ -274,7 +275,7 @@ def seeing_denied(sight: Sight) -> Iterator[Piece]:
 def gates(sight: Sight) -> Iterator[Piece]:
     """Find gates that nobody passes, or that shut out ranks which may change the place (rule 5.3)."""
     compiled = sight.compiled
-    using = compiled.charter.rules.act("overrides").using
+    using = compiled.charter.rules.act(Act.OVERRIDES).using
     managing = compiled.catalogue.mask(using)
     for n in sorted(compiled.gated):
         place = compiled.places[n]

@@ -63,18 +63,18 @@ class AdviceGiven(NamedTuple):
 def advise(decider: Decider, at: Instant, told: Callable[[int, int], None] | None = None) -> AdviceGiven:
     """Return what a careful administrator would look at again; ``told`` is called with how far it has come."""
     sight = Sight(decider, at)
-    found: list[Piece] = []
+    pieces: list[Piece] = []
     for n, look in enumerate(LOOKS):
-        found += look(sight)
+        pieces += look(sight)
         if told:
             told(n + 1, len(LOOKS))
     silent = decider.compiled.charter.rules.advice.silent
-    found += _unknown(sight)
-    order = list(dict.fromkeys(each.where.file for each in [*(Piece("ended", sight.file, "", ""),), *found]))
-    found.sort(key=lambda each: (order.index(each.where.file), each.where.line))
+    pieces += _unknown(sight)
+    order = list(dict.fromkeys(piece.where.file for piece in [*(Piece("ended", sight.file, "", ""),), *pieces]))
+    pieces.sort(key=lambda piece: (order.index(piece.where.file), piece.where.line))
     return AdviceGiven(
-        tuple(each for each in found if each.code not in silent),
-        tuple((each, silent[each.code]) for each in found if each.code in silent),
+        tuple(piece for piece in pieces if piece.code not in silent),
+        tuple((piece, silent[piece.code]) for piece in pieces if piece.code in silent),
     )
 
 

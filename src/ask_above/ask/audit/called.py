@@ -54,8 +54,8 @@ def called_in(states: Sequence[StateAt]) -> Called:
         if newer is None or names.register is not newer.register:
             differing = members if newer is None else names.register.differing(newer.register)
             some = [members[key] for key in differing if key in members]
-            keys["member"].update(each.key for each in some)
-            _add(meant["member"], ((each.key, (each.key, each.name, each.user_name)) for each in some))
+            keys["member"].update(member.key for member in some)
+            _add(meant["member"], ((member.key, (member.key, member.name, member.user_name)) for member in some))
         if newer is None or names.charter is not newer.charter:
             keys["place"].update(places)
             _add(meant["place"], ((place.key, (place.key, place.title)) for place in places.values()))

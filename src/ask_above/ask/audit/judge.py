@@ -6,12 +6,13 @@ from collections.abc import Iterator
 from contextlib import suppress
 from typing import TYPE_CHECKING, Final, NamedTuple
 
-from ask_above.ask.acts import NAMES, Act, act_of
 from ask_above.ask.audit.log import TEXTS
 from ask_above.ask.audit.states import States
 from ask_above.ask.audit.through import Rest, Use, rests_of, rests_of_act, uses
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import MEMBER_MARK, RANK_MARK
+from ask_above.charter.rules import ACT_WORDS, Act
+from ask_above.decide.acts import ActAsked, act_of
 from ask_above.decide.answer import Answer
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import VISITOR
@@ -98,8 +99,8 @@ class Judge:
     def answer(self, deed: Deed, state: int, at: Instant) -> Answer:
         """Answer whether a deed is allowed in a state at a moment; raises for a name that nothing has there."""
         names, asked = self.states.states[state].names, self._who(state, deed.member, at)
-        if deed.action in NAMES:
-            for person in [deed.target] if deed.action == "moderate" else [deed.to, deed.of]:
+        if deed.action in ACT_WORDS:
+            for person in [deed.target] if deed.action == Act.MODERATE else [deed.to, deed.of]:
                 if not names.directory.find(person.removeprefix(MEMBER_MARK), NameKind.MEMBER):
                     self._known(state, person)
             return _act(names, deed).put(names.decider, asked, at)
@@ -136,7 +137,7 @@ class Judge:
         """Return what a deed that was allowed rested on, and through what (rule 11.2)."""
         names, asked = self.states.states[state].names, self._who(state, deed.member, at)
         decider, owner = names.decider, frozenset[Use]()
-        if deed.action in NAMES:
+        if deed.action in ACT_WORDS:
             rests = rests_of_act(decider, asked, _act(names, deed), at)
         else:
             capability = names.capability(deed.action, asked, deed.author or None)
@@ -190,7 +191,7 @@ class Judge:
         with suppress(AskAboveError):
             yield self._who(state, deed.member, at)
         with suppress(AskAboveError):
-            target = _act(names, deed).acted_on(names.decider, at) if deed.action in NAMES else None
+            target = _act(names, deed).acted_on(names.decider, at) if deed.action in ACT_WORDS else None
             if target is not None:
                 yield target
 
@@ -209,15 +210,15 @@ class Judge:
         names = self.states.states[before].names
         for asked in self.parties(deed, before, edge - 1):
             given = names.register.of(asked.key) if asked.key else ()
-            for each in given:
-                if each.period.end == edge:
-                    return Turn(ended=each, at=edge)
-            for each in given:
-                if each.period.start == edge:
-                    return Turn(began=each, at=edge)
+            for assignment in given:
+                if assignment.period.end == edge:
+                    return Turn(ended=assignment, at=edge)
+            for assignment in given:
+                if assignment.period.start == edge:
+                    return Turn(began=assignment, at=edge)
         return Turn(self.states.states[state].number if state != before else None, at=edge)
 
 
-def _act(names: Names, deed: Deed) -> Act:
+def _act(names: Names, deed: Deed) -> ActAsked:
     more = {"to": deed.to or None, "of": deed.of or None, "using": deed.using or None}
     return act_of(names, deed.action, deed.target or None, at=deed.place, **more)

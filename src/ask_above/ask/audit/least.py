@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
-from ask_above.ask.acts import NAMES
 from ask_above.ask.audit.judge import Deed, Judge, Judged
 from ask_above.ask.audit.states import States
 from ask_above.charter.catalogue import RISKS
 from ask_above.charter.changes import withholding
 from ask_above.charter.charter import Charter
 from ask_above.charter.moments import Instant
+from ask_above.charter.rules import ACT_WORDS
 from ask_above.decide.compiled import CompiledCharter, carried_sets
 from ask_above.decide.names import Names
 from ask_above.decide.profile import Asked
@@ -49,7 +49,7 @@ def unused(judge: Judge, judged: Sequence[Judged], span: tuple[Instant, Instant]
     common = 0
     for rank in compiled.ranks:
         common |= compiled.carried[rank.position] if rank.automatic else 0
-    found = []
+    unuseds = []
     for rank in compiled.ranks:
         if rank.automatic or rank.unbounded or rank.kept_by or rank.key not in holders:
             continue
@@ -61,8 +61,8 @@ def unused(judge: Judge, judged: Sequence[Judged], span: tuple[Instant, Instant]
             free = all(not mask & needed.get(compiled.ranks[n].key, 0) for n, mask in lost.items())
             if free and charter.catalogue.capabilities[key].risk != "high":
                 command = f"ask-above rank withhold {rank.key} {key} --plan"
-                found.append(Unused(rank.key, key, len(holders[rank.key]), command))
-    return found
+                unuseds.append(Unused(rank.key, key, len(holders[rank.key]), command))
+    return unuseds
 
 
 def _needed(judge: Judge, judged: Sequence[Judged]) -> dict[str, int]:
@@ -78,7 +78,7 @@ def _needed(judge: Judge, judged: Sequence[Judged]) -> dict[str, int]:
         uses |= judge.uses(deed, last, judge.now)
     for use in uses:
         found[use.through] = found.get(use.through, 0) | catalogue.bit.get(use.capability, 0)
-    if any(each.deed.action in NAMES for each in judged if each.allowed):
+    if any(each.deed.action in ACT_WORDS for each in judged if each.allowed):
         acting = catalogue.mask(key for rule in names.charter.rules.acts.values() for key in rule.using)
         found |= {key: found.get(key, 0) | acting for key in names.charter.ranks}
     return found
@@ -93,7 +93,7 @@ def _lost(compiled: CompiledCharter, charter: Charter) -> dict[int, int]:
 
 def _holders(states: States, span: tuple[Instant, Instant]) -> dict[str, set[str]]:
     """Return who, by their keys, held each rank at some time of a span, by assignment or group, while active."""
-    found: dict[str, set[str]] = {}
+    holders: dict[str, set[str]] = {}
     before: Names | None = None
     for n in range(states.position(span[0]), states.position(span[1]) + 1):
         names = states.states[n].names
@@ -107,11 +107,11 @@ def _holders(states: States, span: tuple[Instant, Instant]) -> dict[str, set[str
             while at is not None and at <= end:
                 asked = names.decider.people.ask(key, at)
                 if asked.status == "active":
-                    for each in asked.holdings:
-                        found.setdefault(names.decider.compiled.ranks[each.rank].key, set()).add(key)
+                    for holding in asked.holdings:
+                        holders.setdefault(names.decider.compiled.ranks[holding.rank].key, set()).add(key)
                 at = asked.until
         before = names
-    return found
+    return holders
 
 
 def least(judge: Judge, deeds: Iterable[Deed]) -> list[Least]:
@@ -199,16 +199,16 @@ class _Search:
 
     def _cases(self, deeds: Iterable[Deed]) -> list[_Case]:
         """Return what is to stay allowed, each once that comes to the same."""
-        state, found = len(self.judge.states.states) - 1, dict[object, _Case]()
+        state, cases = len(self.judge.states.states) - 1, dict[object, _Case]()
         for deed in deeds:
             parties = [*self.judge.parties(deed, state, self.judge.now)]
-            if deed.action in NAMES:
-                found[deed] = _Case(deed, frozenset(range(len(self.compiled.ranks))), -1)
+            if deed.action in ACT_WORDS:
+                cases[deed] = _Case(deed, frozenset(range(len(self.compiled.ranks))), -1)
                 continue
             asked: Asked = parties[0]
             place = self.names.place_number(deed.place)
             capability = self.names.capability(deed.action, asked, deed.author or None)
             alike = asked.profile, asked.owner, asked.status, capability, place
             ranks = frozenset(ranks_at(self.compiled, asked.profile, place) if asked.profile else ())
-            found.setdefault(alike, _Case(deed, ranks, self.compiled.rests(capability, place)))
-        return list(found.values())
+            cases.setdefault(alike, _Case(deed, ranks, self.compiled.rests(capability, place)))
+        return list(cases.values())

@@ -7,11 +7,11 @@ from datetime import timedelta
 from functools import cached_property
 from typing import TYPE_CHECKING, Final, NamedTuple, TypeVar
 
-from ask_above.ask.acts import NAMES
 from ask_above.ask.audit.judge import Deed, Judge, Judged
 from ask_above.ask.audit.states import States
 from ask_above.charter.catalogue import RISKS
 from ask_above.charter.moments import Instant
+from ask_above.charter.rules import ACT_WORDS, Act
 from ask_above.people.register import Assignment
 from ask_above.printing import Printed
 
@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from ask_above.ask.audit.least import Least, Unused
     from ask_above.ask.audit.through import Use
 
-_GRAVE: Final = {"assign": "high", "unassign": "high", "manage": "high", "moderate": "medium", "call": "medium"}
+_GRAVE: Final[dict[str, str]] = {**dict.fromkeys(ACT_WORDS, "high"), Act.MODERATE: "medium", Act.CALL: "medium"}
 _LONG = timedelta(days=90)
 """A log of fewer days says nothing about what is never used."""
 
@@ -97,7 +97,7 @@ class Audit(Printed):
         self.states: States = judge.states
 
     def __repr__(self) -> str:
-        return f"<Audit: {self.rows} rows, {sum(each.times for each in self.not_allowed)} not allowed>"
+        return f"<Audit: {self.rows} rows, {sum(deed.times for deed in self.not_allowed)} not allowed>"
 
     def __bool__(self) -> bool:
         """Whether nothing was done that was not allowed."""
@@ -106,24 +106,24 @@ class Audit(Printed):
     @property
     def rows(self) -> int:
         """How many rows were judged."""
-        return sum(each.times for each in self.judged)
+        return sum(deed.times for deed in self.judged)
 
     @property
     def span(self) -> tuple[Instant, Instant] | None:
         """The first moment and the last."""
         if not self.judged:
             return None
-        return min(each.first for each in self.judged), max(each.last for each in self.judged)
+        return min(deed.first for deed in self.judged), max(deed.last for deed in self.judged)
 
     @property
     def before_journal(self) -> int:
         """How many rows are judged by the oldest state known, as they are older."""
         known = self.states.known_since
-        return 0 if known is None else sum(each.times for each in self.judged if each.first < known)
+        return 0 if known is None else sum(deed.times for deed in self.judged if deed.first < known)
 
     def risk(self, deed: Deed) -> str:
         """Return how much harm a deed can do."""
-        if deed.action in NAMES:
+        if deed.action in ACT_WORDS:
             return _GRAVE[deed.action]
         catalogue = self.states.now.names.charter.catalogue
         keys = catalogue.pairs.get(deed.action, (deed.action,))
@@ -136,21 +136,21 @@ class Audit(Printed):
     @cached_property
     def not_allowed(self) -> list[NotAllowed]:
         """What was not allowed when it was done, the gravest and most frequent first."""
-        found: dict[tuple[Deed, str, Instant | None], NotAllowed] = {}
-        for each in self.judged:
-            if each.allowed is not False:
+        deeds: dict[tuple[Deed, str, Instant | None], NotAllowed] = {}
+        for deed in self.judged:
+            if deed.allowed is not False:
                 continue
-            reason = self.judge.answer(each.deed, each.state, each.first).reason
-            turn = self.judge.turn(each.deed, each.first)
+            reason = self.judge.answer(deed.deed, deed.state, deed.first).reason
+            turn = self.judge.turn(deed.deed, deed.first)
             since, ended, began, until = turn or (None, None, None, None)
-            key = each.deed, reason, until
-            known = found.get(key)
-            number = self.states.states[each.state].number
-            risk, now = self.risk(each.deed), bool(each.now)
-            seen = each.deed, each.times, each.first, each.last
+            key = deed.deed, reason, until
+            known = deeds.get(key)
+            number = self.states.states[deed.state].number
+            risk, now = self.risk(deed.deed), bool(deed.now)
+            seen = deed.deed, deed.times, deed.first, deed.last
             one = NotAllowed(*seen, risk, reason, number, since, ended, now, began, until)
-            found[key] = one if known is None else _added(known, one)
-        return sorted(found.values(), key=lambda e: (-RISKS.index(e.risk), -e.times, e.first, e.deed))
+            deeds[key] = one if known is None else _added(known, one)
+        return sorted(deeds.values(), key=lambda e: (-RISKS.index(e.risk), -e.times, e.first, e.deed))
 
     @cached_property
     def no_longer(self) -> list[TurnedSince]:
@@ -163,28 +163,28 @@ class Audit(Printed):
         return self._turned(was=False)
 
     def _turned(self, *, was: bool) -> list[TurnedSince]:
-        found: dict[Deed, TurnedSince] = {}
+        turneds: dict[Deed, TurnedSince] = {}
         last = len(self.states.states) - 1
-        for each in self.judged:
-            if each.allowed is not was or each.now is not (not was):
+        for deed in self.judged:
+            if deed.allowed is not was or deed.now is not (not was):
                 continue
-            known = found.get(each.deed)
+            known = turneds.get(deed.deed)
             if known is None:
-                reason = self.judge.answer(each.deed, last, self.judge.now).reason
-                found[each.deed] = TurnedSince(
-                    each.deed, each.times, each.first, each.last, self.risk(each.deed), reason
+                reason = self.judge.answer(deed.deed, last, self.judge.now).reason
+                turneds[deed.deed] = TurnedSince(
+                    deed.deed, deed.times, deed.first, deed.last, self.risk(deed.deed), reason
                 )
             else:
-                found[each.deed] = _added(known, each)
-        return sorted(found.values(), key=lambda e: (-RISKS.index(e.risk), -e.times, e.first, e.deed))
+                turneds[deed.deed] = _added(known, deed)
+        return sorted(turneds.values(), key=lambda e: (-RISKS.index(e.risk), -e.times, e.first, e.deed))
 
     @cached_property
     def unknown(self) -> list[UnknownName]:
         """The names in the log that nothing had then, the most frequent first."""
         found: dict[tuple[str, str], int] = {}
-        for each in self.judged:
-            if each.unknown is not None:
-                found[each.unknown] = found.get(each.unknown, 0) + each.times
+        for deed in self.judged:
+            if deed.unknown is not None:
+                found[deed.unknown] = found.get(deed.unknown, 0) + deed.times
         return sorted((UnknownName(*key, times) for key, times in found.items()), key=lambda e: (-e.times, e.name))
 
     # -- what is used
@@ -197,9 +197,9 @@ class Audit(Printed):
         (rule 11.2).
         """
         found: dict[Use, list[Judged]] = {}
-        for each in self.judged:
-            for use in each.uses:
-                found.setdefault(use, []).append(each)
+        for deed in self.judged:
+            for use in deed.uses:
+                found.setdefault(use, []).append(deed)
         order = {key: n for n, key in enumerate(self.states.now.names.charter.ranks)}
         rows = [
             Used(*use, sum(e.times for e in some), len({e.deed.member for e in some}), max(e.last for e in some))
@@ -239,7 +239,7 @@ class Audit(Printed):
         """
         from ask_above.ask.audit.least import least
 
-        return least(self.judge, dict.fromkeys(each.deed for each in self.judged if each.now))
+        return least(self.judge, dict.fromkeys(deed.deed for deed in self.judged if deed.now))
 
     # -- as a table
 

@@ -35,7 +35,7 @@ class States:
 
     def __init__(self, states: Sequence[StateAt]) -> None:
         self.states = tuple(states)
-        self._since = [each.since for each in states]
+        self._since = [state.since for state in states]
 
     @property
     def now(self) -> StateAt:
@@ -55,10 +55,10 @@ class States:
         """Return every moment at which an answer may turn, and whose answers turn at which."""
         own: dict[str, set[int]] = {}
         for state in self.states:
-            for each in state.names.register.assignments:
-                ends = {edge for edge in (each.period.start, each.period.end) if edge is not None}
+            for assignment in state.names.register.assignments:
+                ends = {edge for edge in (assignment.period.start, assignment.period.end) if edge is not None}
                 if ends:
-                    own.setdefault(each.member, set()).update(ends)
+                    own.setdefault(assignment.member, set()).update(ends)
         edges = sorted({*self._since, *(edge for each in own.values() for edge in each)})
         number = {edge: n for n, edge in enumerate(edges, 1)}
         mine = {member: np.array(sorted(number[edge] for edge in each)) for member, each in own.items()}

@@ -9,7 +9,7 @@ from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING, Any, Final
 
 from ask_above.ask.audit.log import TEXTS, LogReader
-from ask_above.charter.expectations import ACT_WORDS
+from ask_above.charter.rules import ACT_WORDS
 
 if TYPE_CHECKING:
     import numpy as np

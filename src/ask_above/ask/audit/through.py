@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Final, NamedTuple
 
-from ask_above.ask.acts import Act
 from ask_above.charter.moments import Instant
+from ask_above.charter.rules import Act
+from ask_above.decide.acts import ActAsked
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import Decider
 from ask_above.decide.gains import Handing
@@ -45,28 +46,28 @@ def rests_of(decider: Decider, asked: Asked, capability: str, place: int) -> lis
     return [Rest(place, compiled.rests(capability, place))] if asked.profile else []
 
 
-def rests_of_act(decider: Decider, asked: Asked, act: Act, at: Instant) -> list[Rest]:
+def rests_of_act(decider: Decider, asked: Asked, act: ActAsked, at: Instant) -> list[Rest]:
     """Return what it took to do an act: each capability with which alone it was allowed, and what it handed on."""
     compiled, place = decider.compiled, decider.compiled.place_at[act.place]
     if asked.profile is None:
         return []
-    rule = compiled.charter.rules.act({"unassign": "assign"}.get(act.name, act.name))
+    rule = compiled.charter.rules.act({Act.UNASSIGN: Act.ASSIGN}.get(act.name, act.name))
     able = decider.reckoner.usable(asked.profile, place)
-    found = []
+    rests = []
     for key in [act.using] if act.using else rule.using:
         if able & compiled.catalogue.bit[key] and (
-            act.name != "moderate" or act._replace(using=key).put(decider, asked, at)
+            act.name != Act.MODERATE or act._replace(using=key).put(decider, asked, at)
         ):
-            found += rests_of(decider, asked, key, place)
+            rests += rests_of(decider, asked, key, place)
     target = act.acted_on(decider, at)
-    if act.name in ("assign", "unassign") and rule.hand_on != "any":
+    if act.name in (Act.ASSIGN, Act.UNASSIGN) and rule.hand_on != "any":
         handing = Handing(decider.reckoner, place, asked.profile)
         rank = compiled.charter.ranks[act.rank or ""]
-        if act.name == "assign":
-            found += [Rest(gain.place, gain.mask) for gain in handing.brought(rank, target)]
+        if act.name == Act.ASSIGN:
+            rests += [Rest(gain.place, gain.mask) for gain in handing.brought(rank, target)]
         elif target is not None:
-            found += [Rest(gain.place, gain.mask) for gain in handing.lost(rank, target)]
-    return found
+            rests += [Rest(gain.place, gain.mask) for gain in handing.lost(rank, target)]
+    return rests
 
 
 def uses(compiled: CompiledCharter, profile: Profile, rest: Rest) -> Iterator[Use]:

@@ -13,7 +13,7 @@ from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import SITE, few, listed, nearest
 from ask_above.charter.places import Group, Place
-from ask_above.charter.rules import ACTS
+from ask_above.charter.rules import ACTS, Act
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import Decider
 from ask_above.decide.explain import gate_asks
@@ -57,7 +57,7 @@ class Describer:
         return holders(self.decider, self.at)
 
     @cached_property
-    def powers(self) -> dict[str, list[tuple[str, str]]]:
+    def powers(self) -> dict[Act, list[tuple[str, str]]]:
         """For each act, on the whole site, the ranks that act and those acted on."""
         return {act: list(allowed_powers(self.decider, act, 0, self.at)) for act in ACTS}
 
@@ -103,9 +103,9 @@ class Describer:
         if group.includes:
             included = listed(charter.groups[key].title or key for key in group.includes)
             found.append(f"Whoever is in {included} is in it as well.")
-        for each in group.confers:
-            where = in_place(charter.places[each.place].title, site=each.place == SITE)
-            found.append(f"Whoever is in it is {charter.ranks[each.rank].title} {where}.")
+        for conferred in group.confers:
+            where = in_place(charter.places[conferred.place].title, site=conferred.place == SITE)
+            found.append(f"Whoever is in it is {charter.ranks[conferred.rank].title} {where}.")
         gates = [
             place.title or place.key
             for place in charter.places.values()
@@ -182,7 +182,7 @@ class Describer:
         elif not rank.automatic:
             yield "It has no power over other ranks."
         if not rank.automatic and not rank.kept_by:
-            givers = [titles[actor].title for actor, target in self.powers["assign"] if target == rank.key]
+            givers = [titles[actor].title for actor, target in self.powers[Act.ASSIGN] if target == rank.key]
             yield f"{few(givers, _FEW)} may give it." if givers else "Only the owner may give it."
 
     def acts(self, rank: Rank) -> str:
@@ -195,7 +195,7 @@ class Describer:
         """Say on whom somebody acts at a place, as :meth:`acts` does."""
         return self._said_of_acts({act: reached(self.decider, asked, act, place, self.at) for act in ACTS})
 
-    def _said_of_acts(self, on: Mapping[str, Sequence[str]]) -> str:
+    def _said_of_acts(self, on: Mapping[Act, Sequence[str]]) -> str:
         titles = self.compiled.charter.ranks
         ways = [f"{VERBS[act]} {few((titles[key].title for key in keys), _FEW)}" for act, keys in on.items() if keys]
         return listed(ways)
@@ -203,11 +203,11 @@ class Describer:
     # -- a member
 
     def _ranks_of(self, asked: Asked) -> Iterator[str]:
-        for each in asked.recorded:
-            if each.how != "automatic":
-                place = self.compiled.places[each.place]
-                where = in_place(place.title, site=each.place == 0)
-                yield f"They are {self.compiled.ranks[each.rank].title} {where}{self._from(each)}."
+        for holding in asked.recorded:
+            if holding.how != "automatic":
+                place = self.compiled.places[holding.place]
+                where = in_place(place.title, site=holding.place == 0)
+                yield f"They are {self.compiled.ranks[holding.rank].title} {where}{self._from(holding)}."
         for later in asked.later:
             yield f"They will be {self.compiled.charter.ranks[later.rank].title}{period(later.period)}."
 
@@ -226,7 +226,7 @@ class Describer:
         everywhere = self.acts_of(asked, 0)
         if everywhere:
             yield f"They may {everywhere}."
-        for place in sorted({each.place for each in asked.recorded} - {0}):
+        for place in sorted({holding.place for holding in asked.recorded} - {0}):
             here = self.acts_of(asked, place)
             if here and here != everywhere:
                 yield f"In {self.compiled.places[place].title} they may {here}."
@@ -264,9 +264,9 @@ class Describer:
         """Say for whom alone something else holds here, and what."""
         known = self.decider.people.register.members
         alike: dict[Word, list[str]] = {}
-        for each in place.exceptions:
-            called = known[each.of].called if each.of in known else each.of
-            alike.setdefault(self.compiled.word_of(each), []).append(called)
+        for exception in place.exceptions:
+            called = known[exception.of].called if exception.of in known else exception.of
+            alike.setdefault(self.compiled.word_of(exception), []).append(called)
         if not self.members or len(alike) > _FEW:
             who = f": {few((name for names in alike.values() for name in names), _FEW)}" if self.members else ""
             yield f"There are exceptions for single members{who}."
@@ -277,7 +277,7 @@ class Describer:
     def _people_in(self, place: int) -> Iterator[str]:
         """Say how many find the place, and who may change who does what there."""
         known = self.decider.people.register.members
-        active = sum(each.status == "active" for each in known.values())
+        active = sum(member.status == "active" for member in known.values())
         if not active:
             return
         here = self.inside[place]
@@ -319,8 +319,8 @@ def _rights(compiled: CompiledCharter, rank: Rank) -> Iterator[str]:
         return
     common = 0
     if not rank.automatic:
-        for each in ask_anybody(compiled).holdings:
-            common |= compiled.carried[each.rank]
+        for holding in ask_anybody(compiled).holdings:
+            common |= compiled.carried[holding.rank]
     new = compiled.carried[rank.position] & ~common
     if not compiled.carried[rank.position]:
         yield "It carries nothing of its own."

@@ -9,6 +9,7 @@ import numpy as np
 from ask_above.bulk.everyone import Everyone
 from ask_above.bulk.table import unpack
 from ask_above.charter.moments import Instant
+from ask_above.charter.rules import Act
 from ask_above.decide.decider import Decider
 
 
@@ -23,10 +24,10 @@ def inside(decider: Decider, at: Instant) -> list[Inside]:
     """Return what is so of every place, in the charter's order."""
     compiled = decider.compiled
     sweep, crowd = decider.keep(Everyone).rows(at)
-    using = compiled.catalogue.mask(compiled.charter.rules.act("overrides").using)
+    using = compiled.catalogue.mask(compiled.charter.rules.act(Act.OVERRIDES).using)
     keeping = [n for n in range(len(compiled.catalogue.keys)) if using >> n & 1]
     keepers: dict[bytes, tuple[str, ...]] = {}
-    found: list[Inside] = []
+    insides: list[Inside] = []
     for _, words in sweep.run():
         anything = unpack(np.bitwise_or.reduce(words, axis=0))
         plane = np.bitwise_or.reduce(words[keeping], axis=0) if keeping else np.zeros(sweep.words, dtype=np.uint64)
@@ -34,5 +35,5 @@ def inside(decider: Decider, at: Instant) -> list[Inside]:
         if form not in keepers:
             able = unpack(plane)
             keepers[form] = tuple(crowd.members[n] for n in np.flatnonzero(able[crowd.rows] & crowd.active).tolist())
-        found.append(Inside(int(np.count_nonzero(anything[crowd.rows] & crowd.active)), keepers[form]))
-    return found
+        insides.append(Inside(int(np.count_nonzero(anything[crowd.rows] & crowd.active)), keepers[form]))
+    return insides

@@ -61,7 +61,7 @@ def _attempts(decider: Decider, needs: Sequence[Need]) -> Iterator[_Maker]:
     ranks, charter = decider.compiled.ranks, decider.compiled.charter
     given = [rank.key for rank in ranks if not rank.automatic and not rank.entry]
     entries = [entry for place in charter.places.values() for entry in place.overrides]
-    entries += [entry for each in charter.override_sets.values() for entry in each.overrides]
+    entries += [entry for override_set in charter.override_sets.values() for entry in override_set.overrides]
     starts = sorted({decider.compiled.rank_at[entry.of] for entry in entries if entry.above}, reverse=True)
     heights = [given[-1] if given else None, *(ranks[n - 1].key if n else None for n in starts)]
     for below in dict.fromkeys(heights):

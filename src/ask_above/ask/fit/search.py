@@ -221,7 +221,7 @@ class Fitter:
         meant = self.compiled.has_meaning(place)
         for key in catalogue.names(meant & (~self.needed[place] | forbidden)):
             rests = catalogue.names(self.compiled.rests(key, place))
-            can = model.usable(model.held(structures.of(each, place)) for each in rests)
+            can = model.usable(model.held(structures.of(rest, place)) for rest in rests)
             if forbidden & catalogue.bit[key]:
                 model.add([(can, 1.0)], most=0)
             else:
@@ -256,8 +256,8 @@ def candidates(decider: Decider, at: Instant) -> list[int]:
     count = dict.fromkeys(limited, 0)
     for asked in decider.people.all(at) if limited else ():
         if asked.status != "retired":
-            held_now = {compiled.ranks[each.rank].key for each in asked.recorded}
-            for key in (held_now | {each.rank for each in asked.later}) & limited:
+            held_now = {compiled.ranks[holding.rank].key for holding in asked.recorded}
+            for key in (held_now | {assignment.rank for assignment in asked.later}) & limited:
                 count[key] += 1
     full = {key for key in limited if count[key] >= (compiled.charter.ranks[key].limit or 0)}
     return [r.position for r in compiled.ranks if not (r.automatic or r.entry or r.kept_by or r.key in full)]

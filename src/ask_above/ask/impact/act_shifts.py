@@ -15,8 +15,8 @@ from ask_above.bulk.alike import alike
 from ask_above.change.difference import Difference
 from ask_above.change.parts import DifferencePart, Kind
 from ask_above.charter.moments import Instant
-from ask_above.charter.names import SITE, listed
-from ask_above.charter.rules import ACTS
+from ask_above.charter.names import SITE, few, listed
+from ask_above.charter.rules import ACTS, Act
 from ask_above.decide.authority import reached
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.conditions import conditions
@@ -115,7 +115,7 @@ class ActShifts:
     @cached_property
     def reads(self) -> list[DifferencePart]:
         """The parts that some answer reads."""
-        return [each for each in self.difference.parts if not each.field or each.field not in _UNREAD]
+        return [part for part in self.difference.parts if not part.field or part.field not in _UNREAD]
 
     # -- between ranks
 
@@ -127,7 +127,7 @@ class ActShifts:
     def _between_ranks(self) -> Iterator[PowerShift]:
         places = dict.fromkeys((*self.new.compiled.place_at, *self.old.compiled.place_at))
         for place in self._may_differ_at(places):
-            for act in (*(ACTS if place == SITE else ("moderate", "assign")), "call"):
+            for act in (*(ACTS if place == SITE else (Act.MODERATE, Act.ASSIGN)), Act.CALL):
                 before, after = self._reached(0, act, place), self._reached(1, act, place)
                 turned = [key for key in {**before, **after} if before.get(key) != after.get(key)]
                 for gains, more, less in ((True, after, before), (False, before, after)):
@@ -145,7 +145,7 @@ class ActShifts:
         touched = kept[1] | {above for n in kept[1] for above in compiled.chains[n]}
         yield from (key for key in places if compiled.place_at[key] in touched)
 
-    def _reached(self, side: int, act: str, place: str) -> dict[str, frozenset[str]]:
+    def _reached(self, side: int, act: Act, place: str) -> dict[str, frozenset[str]]:
         """Return the ranks that each rank reaches with an act at a place."""
         decider = self.new if side else self.old
         number, compiled = decider.compiled.place_at.get(place), decider.compiled
@@ -155,26 +155,26 @@ class ActShifts:
         case = None
         for rank, asked in zip(compiled.ranks, self._ranks[side], strict=True):
             power = self._powers[side].of(asked.profile, number, acts=asked.acts)
-            if act != "assign":
+            if act != Act.ASSIGN:
                 found[rank.key] = self._acted_on(side, act, power)
             elif power.assign:
                 case = decider.case(asked, number, self.at) if case is None else case.again(asked)
                 found[rank.key] = frozenset(other.key for other in case.given(power.assign))
         return found
 
-    def _acted_on(self, side: int, act: str, power: Power) -> frozenset[str]:
+    def _acted_on(self, side: int, act: Act, power: Power) -> frozenset[str]:
         """Return the ranks that some power reaches, by their keys."""
-        some = power.manage if act == "manage" else power.call
-        if act == "moderate":
+        some = power.manage if act == Act.MANAGE else power.call
+        if act == Act.MODERATE:
             some = 0
             for mask in power.moderate:
                 some |= mask
         known = self._sets.get((side, act, some))
         if known is None:
             ranks = (self.new if side else self.old).compiled.ranks
-            tops = self._tops[side] if act == "moderate" else range(len(ranks))
+            tops = self._tops[side] if act == Act.MODERATE else range(len(ranks))
             reached = [rank for rank, top in zip(ranks, tops, strict=True) if some >> top & 1]
-            known = frozenset(rank.key for rank in reached if act != "manage" or not rank.kept_by)
+            known = frozenset(rank.key for rank in reached if act != Act.MANAGE or not rank.kept_by)
             self._sets[side, act, some] = known
         return known
 
@@ -221,8 +221,8 @@ class ActShifts:
         edges = {
             edge
             for decider in (self.old, self.new)
-            for each in decider.people.register.of(key)
-            for edge in (each.period.start, each.period.end)
+            for assignment in decider.people.register.of(key)
+            for edge in (assignment.period.start, assignment.period.end)
             if edge is not None and edge > self.at
         }
         for n, at in enumerate((self.at, *sorted(edges))):
@@ -252,7 +252,7 @@ class ActShifts:
     @property
     def gains_power(self) -> bool:
         """Whether some act of a member on others became possible, of those looked at."""
-        return any(each.gains for each in self.acts)
+        return any(act.gains for act in self.acts)
 
     # -- what was not looked at
 
@@ -270,20 +270,19 @@ class ActShifts:
             self.new.people.register.members[key].called for key in names if key in self.new.people.register.members
         ]
         if titles:
-            some = ", ".join(titles[:3]) + (f" and {len(titles) - 3} more" if titles[3:] else "")
-            found.append(f"{who}: which they may give to {some}, or take from them, may differ.")
-        ranks = dict.fromkeys(each.key for each in self.reads if each.kind is Kind.RANK and each.field in _CONDITIONS)
+            found.append(f"{who}: which they may give to {few(titles, 3)}, or take from them, may differ.")
+        ranks = dict.fromkeys(read.key for read in self.reads if read.kind is Kind.RANK and read.field in _CONDITIONS)
         named = [rank.title for key in ranks if (rank := self.new.compiled.charter.ranks.get(key)) is not None]
         if named:
             found.append(f"{who}: to whom they may give {listed(named)} may differ, as its conditions do.")
-        if any(each.kind not in (Kind.MEMBER, Kind.EXPECTATIONS) and each.field not in _TOLD for each in self.reads):
+        if any(read.kind not in (Kind.MEMBER, Kind.EXPECTATIONS) and read.field not in _TOLD for read in self.reads):
             found.append(f"{who}: which they may give to whom, or take, may differ, as what ranks bring does.")
         return found
 
     def _given_to(self) -> set[str]:
         """Return the members to whom other ranks may be given than before: their record or their ranks differ."""
-        found = {each.member for each in self.difference.given}
-        return found | {each.key for each in self.reads if each.kind is Kind.MEMBER}
+        found = {given.member for given in self.difference.given}
+        return found | {read.key for read in self.reads if read.kind is Kind.MEMBER}
 
 
 def _asked(decider: Decider, key: str, at: Instant) -> Asked | None:
@@ -313,7 +312,9 @@ class _MemberActs:
         self._names: tuple[dict[int, frozenset[str]], dict[int, frozenset[str]]] = {}, {}
         self.using = tuple(
             dict.fromkeys(
-                key for decider in (self.new, self.old) for key in decider.compiled.charter.rules.act("moderate").using
+                key
+                for decider in (self.new, self.old)
+                for key in decider.compiled.charter.rules.act(Act.MODERATE).using
             )
         )
         self.found_at: dict[tuple[bool, str, tuple[str, ...], tuple[str, ...], tuple[str, ...]], list[str]] = {}
@@ -326,9 +327,9 @@ class _MemberActs:
             self._at(place)
         self._joining()
         shifts = [ActShift(*key, tuple(where)) for key, where in self.found_at.items()]
-        order = ("assign", "manage", "moderate", "join", "call")
+        order = (Act.ASSIGN, Act.MANAGE, Act.MODERATE, "join", Act.CALL)
         shifts = _together(shifts)
-        return sorted(shifts, key=lambda each: (not each.gains, order.index(each.act), each.actors)), self.count
+        return sorted(shifts, key=lambda shift: (not shift.gains, order.index(shift.act), shift.actors)), self.count
 
     def _at(self, place: str) -> None:
         spots = [decider.compiled.place_at.get(place) for decider in (self.old, self.new)]
@@ -392,9 +393,13 @@ class _MemberActs:
         if power is None:
             return found
         kept, never = self._kept[side]
-        using = (self.old, self.new)[side].compiled.charter.rules.act("moderate").using
-        masks = [("moderate", key, mask) for key, mask in zip(using, power.moderate, strict=False)]
-        masks += [("assign", "", power.assign & ~never), ("manage", "", power.manage & ~kept), ("call", "", power.call)]
+        using = (self.old, self.new)[side].compiled.charter.rules.act(Act.MODERATE).using
+        masks = [(Act.MODERATE, key, mask) for key, mask in zip(using, power.moderate, strict=False)]
+        masks += [
+            (Act.ASSIGN, "", power.assign & ~never),
+            (Act.MANAGE, "", power.manage & ~kept),
+            (Act.CALL, "", power.call),
+        ]
         for act, key, mask in masks:
             found[act, key] = self._named(side, mask)
         return found
@@ -430,7 +435,7 @@ class _MemberActs:
             targets = tuple(f"@{key}" for key in kin.members)
             for gains, actors in self._who_may(place, tops):
                 self.count += len(actors) * len(targets)
-                self.found_at.setdefault((gains, "moderate", (), tuple(actors), targets), []).append(place)
+                self.found_at.setdefault((gains, Act.MODERATE, (), tuple(actors), targets), []).append(place)
 
     @cached_property
     def _moved(self) -> list[tuple[_Kin, Asked, Asked]]:
@@ -490,6 +495,6 @@ class _MemberActs:
 def _together(shifts: list[ActShift]) -> list[ActShift]:
     """Fold shifts that differ in who acts alone."""
     found: dict[ActShift, list[str]] = {}
-    for each in shifts:
-        found.setdefault(each._replace(actors=()), []).extend(each.actors)
+    for shift in shifts:
+        found.setdefault(shift._replace(actors=()), []).extend(shift.actors)
     return [each._replace(actors=tuple(actors)) for each, actors in found.items()]

@@ -104,7 +104,9 @@ class Impact(Printed):
     def members(self) -> frozenset[str]:
         """The members who gain or lose anything."""
         found = {member for shift in self.shifts for member in shift.members}
-        return frozenset(found | {each for shift in self.acts for each in shift.actors if not each.startswith("rank:")})
+        return frozenset(
+            found | {actor for shift in self.acts for actor in shift.actors if not actor.startswith("rank:")}
+        )
 
     @property
     def risky(self) -> list[Shift]:
@@ -166,7 +168,7 @@ class Impact(Printed):
 
 def impact(old: Decider, new: Decider, at: Instant, told: Callable[[int, int], None] | None = None) -> Impact:
     """Compare all answers of two communities from a moment on; ``told`` hears how many places are done, of how many."""
-    sides = [State(each.compiled.charter, each.people.register) for each in (old, new)]
+    sides = [State(decider.compiled.charter, decider.people.register) for decider in (old, new)]
     difference = Difference(sides[0], sides[1], at)
     if difference.renaming is not None:
         old = Decider(difference.before.charter, difference.before.register)
@@ -175,8 +177,8 @@ def impact(old: Decider, new: Decider, at: Instant, told: Callable[[int, int], N
     order = {key: n for n, key in enumerate((*new.compiled.catalogue.keys, *old.compiled.catalogue.keys))}
     shifts = [
         shift
-        for each in _folded(differences(old, new, found, places, told), len(found.old))
-        for shift in _shifts((old, new), found, each, at, order)
+        for fold in _folded(differences(old, new, found, places, told), len(found.old))
+        for shift in _shifts((old, new), found, fold, at, order)
     ]
     return Impact(old, new, at, sorted(shifts, key=_riskiest_first), difference)
 
@@ -201,8 +203,10 @@ class _Fold(NamedTuple):
 def _folded(found: Iterable[TableDifference], rows: int) -> list[_Fold]:
     """Fold together what the same people gain or lose: first over places, then over capabilities."""
     by_people: dict[tuple[bool, str, bytes], list[str]] = {}
-    for each in found:
-        by_people.setdefault((each.gains, each.capability, each.bits), []).extend(each.places)
+    for table_difference in found:
+        by_people.setdefault((table_difference.gains, table_difference.capability, table_difference.bits), []).extend(
+            table_difference.places
+        )
     by_places: dict[tuple[bool, bytes, tuple[str, ...]], list[str]] = {}
     for (gains, capability, people), places in by_people.items():
         by_places.setdefault((gains, people, tuple(places)), []).append(capability)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 
-from ask_above.ask.acts import Act
 from ask_above.ask.ways.candidates import (
     Candidate,
     CapabilityCandidates,
@@ -26,8 +25,9 @@ from ask_above.charter.charter import Charter
 from ask_above.charter.ladder import Rank, RankList
 from ask_above.charter.moments import ALWAYS, Instant
 from ask_above.charter.names import SITE
-from ask_above.charter.rules import ActRule
+from ask_above.charter.rules import Act, ActRule
 from ask_above.charter.where import Where
+from ask_above.decide.acts import ActAsked
 from ask_above.decide.decider import Decider
 from ask_above.decide.profile import Asked, ask_rank
 from ask_above.decide.words import in_place
@@ -39,15 +39,15 @@ _MOST_TAKEN = 8
 class ActCandidates:
     """What might turn the answer about an act."""
 
-    def __init__(self, decider: Decider, actor: Asked, act: Act, at: Instant) -> None:
+    def __init__(self, decider: Decider, actor: Asked, act: ActAsked, at: Instant) -> None:
         self.decider, self.act, self.at, self.compiled = decider, act, at, decider.compiled
         self.charter = self.compiled.charter
         self.actor, self.target = actor, act.acted_on(decider, at)
         self.rank = None if act.rank is None else self.charter.ranks[act.rank]
         self.place = self.compiled.place_at[act.place]
-        self.rule: ActRule = self.charter.rules.act("assign" if act.name == "unassign" else act.name)
+        self.rule: ActRule = self.charter.rules.act(Act.ASSIGN if act.name == Act.UNASSIGN else act.name)
         self.using = (act.using,) if act.using else self.rule.using
-        place = 0 if act.name == "manage" else self.place
+        place = 0 if act.name == Act.MANAGE else self.place
         self.about = [CapabilityCandidates(decider, actor, key, place, at) for key in self.using]
         self.actor_about = self.about[0] if self.about else None
 
@@ -55,7 +55,7 @@ class ActCandidates:
         """Yield changes that might make the act possible."""
         for about in self.about:
             yield from about.giving()
-        if self.act.name == "call":
+        if self.act.name == Act.CALL:
             yield from self._called(is_open=True)
             return
         yield from self._actor_raised()
@@ -69,14 +69,14 @@ class ActCandidates:
         """Yield changes that might make the act impossible."""
         for about in self.about:
             yield from about.taking()
-        if self.act.name == "call":
+        if self.act.name == Act.CALL:
             yield from self._called(is_open=False)
             return
         yield from locked(self.actor)
         yield from self._order(up=False)
         yield from self._lists(admit=False)
         yield from self._tightened()
-        if self.rank is not None and self.rank.open and self.act.name == "assign":
+        if self.rank is not None and self.rank.open and self.act.name == Act.ASSIGN:
             closed = self.rank._replace(open=False)
             yield self._rank_set(
                 "rule", f"no longer let members join {closed.title} themselves", closed, {"open": "no"}
@@ -85,14 +85,14 @@ class ActCandidates:
     # -- the ladder (rule 6.3)
 
     def _ranks_of(self, asked: Asked) -> list[Rank]:
-        keys = dict.fromkeys(each.rank for each in sorted(asked.recorded, key=lambda each: each.rank))
+        keys = dict.fromkeys(holding.rank for holding in sorted(asked.recorded, key=lambda each: each.rank))
         return [self.compiled.ranks[n] for n in keys]
 
     def _acted_on(self) -> list[Rank]:
         """Return the ranks whose place on the ladder matters: the one given or changed, and the target's."""
-        found = [self.rank] if self.rank else []
-        found += self._ranks_of(self.target) if self.target else []
-        return list({rank.key: rank for rank in found}.values())
+        ranks = [self.rank] if self.rank else []
+        ranks += self._ranks_of(self.target) if self.target else []
+        return list({rank.key: rank for rank in ranks}.values())
 
     def _order(self, *, up: bool) -> Iterator[Candidate]:
         """Yield moves: one of the actor's ranks above one acted on, or that below; the other way round to take."""
@@ -140,7 +140,7 @@ class ActCandidates:
         target = self.target
         for holding in target.recorded if target and target.member else ():
             given = holding.assignment
-            taken = self.act.name == "unassign" and self.rank and given and given.rank == self.rank.key
+            taken = self.act.name == Act.UNASSIGN and self.rank and given and given.rank == self.rank.key
             if given is None or taken or target is None:
                 continue
             place = self.charter.places[given.place]
@@ -152,7 +152,7 @@ class ActCandidates:
         for key in member.groups if member else ():
             inside = reached_groups(self.charter, Member("", groups=(key,)))
             if member is not None and any(self.charter.groups[each].confers for each in inside):
-                left = member._replace(groups=tuple(each for each in member.groups if each != key))
+                left = member._replace(groups=tuple(group for group in member.groups if group != key))
                 what = f"take {member.called} out of the group {self.charter.groups[key].title or key}"
                 yield Candidate("group", what, member.where, 1, with_member(left), regrouping(left))
 
@@ -165,7 +165,7 @@ class ActCandidates:
             if self.rule.over not in (over, "anyone"):
                 what = f"let {self.rule.act} reach {said[over]}: over: {over}"
                 yield self._rule_set(what, self.rule._replace(over=over))
-        if self.rule.act == "assign":
+        if self.rule.act == Act.ASSIGN:
             if self.rule.hand_on == "held":
                 yield self._rule_set(
                     "let ranks be given by people who lack what they carry: hand-on: any",
@@ -206,7 +206,7 @@ class ActCandidates:
                 ("over", rule.over, was.over),
                 ("hand-on", rule.hand_on, was.hand_on),
                 ("self", rule.oneself, was.oneself),
-                ("using", *(", ".join(each.using) for each in (rule, was))),
+                ("using", *(", ".join(act_rule.using) for act_rule in (rule, was))),
             )
             if value != old
         )
@@ -219,7 +219,7 @@ class ActCandidates:
 
     def _listing(self) -> list[str]:
         """Return the ranks that a list would have to name: the one given or changed, or those of the target."""
-        if self.act.name == "moderate":
+        if self.act.name == Act.MODERATE:
             case = self.decider.case(self.actor, self.place, self.at)
             at = case.reached(self.target) if self.target else -1
             return [self.compiled.ranks[at].key] if 0 <= at < len(self.compiled.ranks) else []
@@ -227,7 +227,7 @@ class ActCandidates:
 
     def _lists(self, *, admit: bool) -> Iterator[Candidate]:
         act = self.rule.act
-        named = {"moderate": "moderates", "assign": "assigns", "manage": "manages"}[act]
+        named = {Act.MODERATE: "moderates", Act.ASSIGN: "assigns", Act.MANAGE: "manages"}[act]
         for rank in self._ranks_of(self.actor):
             entry = rank.lists.get(act)
             for key in self._listing():
@@ -252,7 +252,7 @@ class ActCandidates:
     def _list_set(self, rank: Rank, entry: RankList | None, what: str, lines: int = 1) -> Candidate:
         act, where = self.rule.act, rank.lists[self.rule.act].where if self.rule.act in rank.lists else rank.where
         lists = {key: value for key, value in rank.lists.items() if key != act} | ({act: entry} if entry else {})
-        named = {"moderate": "moderates", "assign": "assigns", "manage": "manages"}[act]
+        named = {Act.MODERATE: "moderates", Act.ASSIGN: "assigns", Act.MANAGE: "manages"}[act]
         said: object = None
         if entry is not None:
             way, names = ("only", entry.only) if entry.only is not None else ("except", entry.excluded)
@@ -278,7 +278,7 @@ class ActCandidates:
 
     def _conditions(self) -> Iterator[Candidate]:
         rank, target = self.rank, self.target
-        if rank is None or self.act.name != "assign":
+        if rank is None or self.act.name != Act.ASSIGN:
             return
         if rank.limit is not None:
             more = rank._replace(limit=rank.limit + 1)
@@ -304,8 +304,8 @@ class ActCandidates:
 
     def _apart(self, rank: Rank) -> Iterator[Candidate]:
         """Yield that two ranks may be held together which are kept apart."""
-        has = {self.compiled.ranks[each.rank].key for each in self.target.recorded} if self.target else set[str]()
-        has |= {each.rank for each in self.target.later} if self.target else set()
+        has = {self.compiled.ranks[holding.rank].key for holding in self.target.recorded} if self.target else set[str]()
+        has |= {assignment.rank for assignment in self.target.later} if self.target else set()
         for key in sorted(has):
             for one, other in ((rank, key), (self.charter.ranks[key], rank.key)):
                 if other in one.apart_from:

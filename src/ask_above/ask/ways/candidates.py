@@ -195,7 +195,7 @@ class CapabilityCandidates:
         *,
         member: bool = False,
     ) -> Candidate:
-        old = next((each for each in entries if (each.of, each.above) == (of.of, of.above)), None)
+        old = next((entry for entry in entries if (entry.of, entry.above) == (of.of, of.above)), None)
         lines = 1 if old or entries else 2
         what = f"{word} {title} {'from ' if word == 'bar' else ''}{listed(names)} {self._at(place)}"
         milder = f"deny {title} {listed(names)} {self._at(place)}" if word == "bar" else ""
@@ -212,8 +212,8 @@ class CapabilityCandidates:
     def _cleared(self, place: Place, words: Sequence[str], mask: int) -> Iterator[Candidate]:
         """Yield entries less what they say of it, and the places less a whole override set."""
         own = self.asked.member.key if self.asked.member else None
-        entries = [(each, False) for each in place.overrides if self._speaks(each)]
-        entries += [(each, True) for each in place.exceptions if each.of == own]
+        entries = [(override, False) for override in place.overrides if self._speaks(override)]
+        entries += [(exception, True) for exception in place.exceptions if exception.of == own]
         for entry, member in entries:
             said = 0
             for word in words:
@@ -248,7 +248,7 @@ class CapabilityCandidates:
         rests = self.compiled.rests(self.capability, self.place)
         seen: set[tuple[str, ...]] = {tuple(self.charter.ranks)}
         for place in self.chain:
-            sets = (each for key in place.like for each in self.charter.override_sets[key].overrides)
+            sets = (override for key in place.like for override in self.charter.override_sets[key].overrides)
             for entry in (*place.overrides, *sets):
                 word = self.compiled.word_of(entry)
                 if not entry.above or not (word.allow | word.deny | word.bar) & rests:
@@ -359,7 +359,7 @@ def becoming_active(member: Member) -> Callable[[Charter, Register], Files]:
         status = member.restored if member.status in OUT else "active"
         changed = register.with_member(member._replace(status=status, was="", joined=member.joined or "2000-01-01"))
         if member.status in ("pending", "invited") and not member.joined:
-            has = {each.rank for each in register.of(member.key) if each.place == SITE}
+            has = {assignment.rank for assignment in register.of(member.key) if assignment.place == SITE}
             for rank in charter.ranks.values():
                 if rank.on_joining and rank.key not in has:
                     changed = changed.assigned(Assignment(member.key, rank.key, SITE, ALWAYS))
@@ -414,7 +414,9 @@ def _less_in_set(key: str, entry: Override, word: str, name: str) -> Callable[[C
             rest if word == "bar" else entry.bar,
             entry.where,
         )
-        kept = tuple(left if each is entry or each.label == entry.label else each for each in here.overrides)
+        kept = tuple(
+            left if override is entry or override.label == entry.label else override for override in here.overrides
+        )
         kept = tuple(each for each in kept if each.allow or each.deny or each.bar)
         return charter._replace(override_sets={**charter.override_sets, key: here._replace(overrides=kept)}), register
 

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from ask_above.ask.acts import Act
 from ask_above.ask.expect import Unmet, full_name, unmet_one, wrong_answers
 from ask_above.ask.ways.search import Ways, act_ways, capability_ways
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import as_rank
+from ask_above.charter.rules import Act
+from ask_above.decide.acts import ActAsked
 from ask_above.decide.decider import VISITOR, Decider
 from ask_above.decide.profile import Asked
 
@@ -23,7 +24,7 @@ def mending(decider: Decider, unmet: Unmet, at: Instant) -> str:
     if wrong is None:
         return ""
     ways = _ways(decider, unmet, wrong, at)
-    holds = (each for each in ways if unmet_one(decider.after(each.charter, each.register), expectation, at) is None)
+    holds = (way for way in ways if unmet_one(decider.after(way.charter, way.register), expectation, at) is None)
     return next((each.command for each in holds), "")
 
 
@@ -34,9 +35,9 @@ def _ways(decider: Decider, unmet: Unmet, asked: Asked, at: Instant) -> Ways:
         return capability_ways(decider, who, full, decider.compiled.place_at[expectation.place], at)
     using = full_name(decider, expectation.capability, asked, None) if expectation.capability else None
     rank, target = expectation.target, expectation.member
-    if expectation.act == "moderate" and target is None:
+    if expectation.act == Act.MODERATE and target is None:
         rank, target = None, as_rank(rank or "")
-    return act_ways(decider, who, Act(expectation.act, rank, target, expectation.place, using), at)
+    return act_ways(decider, who, ActAsked(expectation.act, rank, target, expectation.place, using), at)
 
 
 def _named(asked: Asked) -> str:

@@ -9,7 +9,6 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from itertools import combinations, islice
 from typing import NamedTuple, TypeAlias
 
-from ask_above.ask.acts import Act
 from ask_above.ask.impact.act_shifts import ActShifts
 from ask_above.ask.ways.act_candidates import ActCandidates
 from ask_above.ask.ways.candidates import Candidate, CapabilityCandidates
@@ -18,7 +17,10 @@ from ask_above.change.difference import Difference
 from ask_above.change.parts import State
 from ask_above.charter.charter import Charter
 from ask_above.charter.moments import Instant
+from ask_above.charter.names import how_many
+from ask_above.charter.rules import Act
 from ask_above.charter.where import Where
+from ask_above.decide.acts import ActAsked
 from ask_above.decide.answer import Answer
 from ask_above.decide.classes import ClassState
 from ask_above.decide.decider import Decider
@@ -99,10 +101,10 @@ class Way(NamedTuple):
             return "turns no other answer of anybody"
         parts = []
         if self.answers:
-            people = f"{self.members} member{'' if self.members == 1 else 's'}"
-            parts.append(f"turns {self.answers} other answer{'' if self.answers == 1 else 's'} of {people}")
+            people = how_many(self.members, "member")
+            parts.append(f"turns {how_many(self.answers, 'other answer')} of {people}")
         if self.acts:
-            many = f"{self.acts} answer{'' if self.acts == 1 else 's'} about whom members may act on"
+            many = f"{how_many(self.acts, 'answer')} about whom members may act on"
             parts.append(many if parts else f"turns {many}")
         said = " and ".join(parts)
         return f"{said}; it makes somebody unbounded" if self.harm.unbounded else said
@@ -137,13 +139,13 @@ def capability_ways(
 
     asked = decider.asked(who, at)
     about = CapabilityCandidates(decider, asked, capability, place, at)
-    found = list(about.taking() if put(decider) else about.giving())
+    candidates = list(about.taking() if put(decider) else about.giving())
     own = (key, capability, asked.key) if asked.form == "member" else None
-    return Ways(_Trial(decider, put, at, own).ways(found, told, every=every), allowed=put(decider).allowed)
+    return Ways(_Trial(decider, put, at, own).ways(candidates, told, every=every), allowed=put(decider).allowed)
 
 
 def act_ways(
-    decider: Decider, who: str, act: Act, at: Instant, told: Told | None = None, *, every: bool = False
+    decider: Decider, who: str, act: ActAsked, at: Instant, told: Told | None = None, *, every: bool = False
 ) -> Ways:
     """Return the ways to turn the answer whether someone may do something to somebody."""
 
@@ -151,8 +153,8 @@ def act_ways(
         return act.put(changed, changed.asked(who, at), at)
 
     about = ActCandidates(decider, decider.asked(who, at), act, at)
-    found = list(about.taking() if put(decider) else about.giving())
-    return Ways(_Trial(decider, put, at, None).ways(found, told, every=every), allowed=put(decider).allowed)
+    candidates = list(about.taking() if put(decider) else about.giving())
+    return Ways(_Trial(decider, put, at, None).ways(candidates, told, every=every), allowed=put(decider).allowed)
 
 
 class _Trial:
@@ -169,7 +171,7 @@ class _Trial:
         They are tried in the order of harm until five stand; with ``every`` all of them are.
         """
         candidates = sorted(candidates, key=self._likely_harm)
-        found = self._some([(each,) for each in candidates], told, every=every)
+        found = self._some([(candidate,) for candidate in candidates], told, every=every)
         if not found:
             found = self._some(list(combinations(candidates[:_MOST_IN_PAIRS], 2)), told, every=every)
         return sorted(found, key=_least_harm_first)
@@ -181,23 +183,23 @@ class _Trial:
     def _likely_harm(self, candidate: Candidate) -> tuple[bool, int]:
         """Order candidates before they are tried; what makes somebody unbounded comes last."""
         words = candidate.command.split()
-        rank = self.charter.ranks.get(words[2]) if words[1] == "assign" else None
+        rank = self.charter.ranks.get(words[2]) if words[1] == Act.ASSIGN else None
         return rank is not None and rank.unbounded, _MILDEST_FIRST.index(candidate.kind)
 
     def _tried(self, combined: list[tuple[Candidate, ...]], told: Told | None) -> Iterator[Way]:
         done: set[str] = set()
         commands: set[str] = set()
         for n, candidates in enumerate(combined):
-            command = " && ".join(each.command for each in candidates)
-            if command in commands or any(each.unless in done for each in candidates):
+            command = " && ".join(candidate.command for candidate in candidates)
+            if command in commands or any(candidate.unless in done for candidate in candidates):
                 continue
             commands.add(command)
             charter, register = self.charter, self.register
-            for each in candidates:
-                charter, register = each.apply(charter, register)
+            for candidate in candidates:
+                charter, register = candidate.apply(charter, register)
             changed = self.decider.after(charter, register)
             if self.put(changed).allowed is self.wanted:
-                done.update(each.what for each in candidates)
+                done.update(candidate.what for candidate in candidates)
                 yield self._way(candidates, changed, command)
             if told:
                 told(n + 1, len(combined))
@@ -208,22 +210,22 @@ class _Trial:
         mine = [] if member is None else found.rows_of(member)
         told = turned(self.decider, changed, found, (place, capability, mine) if mine else None)
         members = found.count(told.rows)
-        sides = [State(each.compiled.charter, each.people.register) for each in (self.decider, changed)]
+        sides = [State(decider.compiled.charter, decider.people.register) for decider in (self.decider, changed)]
         acts = ActShifts(self.decider, changed, Difference(sides[0], sides[1], self.at), self.at)
         capabilities = changed.compiled.catalogue.capabilities
         harm = Harm(
             _frees(found, self.decider, changed),
             any(capabilities[key].risk == "high" for key in told.gained if key in capabilities),
             acts.gains_power,
-            any(each.kind == "rule" for each in candidates),
+            any(candidate.kind == "rule" for candidate in candidates),
             members,
         )
-        what = ", and ".join(each.what for each in candidates)
+        what = ", and ".join(candidate.what for candidate in candidates)
         return Way(
             f"{what[:1].upper()}{what[1:]}",
-            tuple(each.kind for each in candidates),
-            min((each.where for each in candidates), key=_in_file),
-            sum(each.lines for each in candidates),
+            tuple(candidate.kind for candidate in candidates),
+            min((candidate.where for candidate in candidates), key=_in_file),
+            sum(candidate.lines for candidate in candidates),
             told.answers,
             members,
             changed.compiled.charter,

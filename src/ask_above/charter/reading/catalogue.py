@@ -24,8 +24,8 @@ def read_catalogue(charter: Source, add_ons: list[Source]) -> Catalogue:
             for key, said in capabilities.items():
                 path: Path = ("capabilities", heading, key)
                 found = _declared(document, path, said, data.get("add-on"))
-                if _are_new({key, *(each.key for each in found)}, spots, document, path):
-                    declared |= {each.key: each for each in found}
+                if _are_new({key, *(capability.key for capability in found)}, spots, document, path):
+                    declared |= {capability.key: capability for capability in found}
     catalogue = Catalogue(_by_heading(declared))
     catalogue = _without_bad_relations(catalogue, spots)
     document, data = charter

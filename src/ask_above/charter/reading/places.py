@@ -83,13 +83,13 @@ class _Differences:
         }
 
     def overrides(self, path: Path, said: dict[str, Any]) -> tuple[Override, ...]:
-        found = []
+        entries = []
         for key, each in said.items():
             here, of = (*path, key), key.removesuffix("+")
             entry = self.entry(here, of, each, above=key.endswith("+"))
             if self.known_holder(here, key, on_key=True):
-                found.append(entry)
-        return tuple(found)
+                entries.append(entry)
+        return tuple(entries)
 
     def known_holder(self, path: Path, written: str, *, on_key: bool = False) -> bool:
         """Note a name that is neither rank nor group, or a range that does not start at a rank."""

@@ -13,12 +13,12 @@ from ask_above.charter.places import Conferred, Group
 from ask_above.charter.reading.context import known_names, read_words, unknown
 from ask_above.charter.reading.document import Document, Path, ordinal
 from ask_above.charter.reading.shapes import NO, YES
-from ask_above.charter.rules import ACTS
+from ask_above.charter.rules import ACTS, Act
 
 Numbered = tuple[int, dict[str, Any]]
 
 _NUMBER = re.compile(r"-?\d{1,15}(?:\.\d{1,15})?", re.ASCII)
-_LISTS = {"moderate": "moderates", "assign": "assigns", "manage": "manages"}
+_LISTS = {Act.MODERATE: "moderates", Act.ASSIGN: "assigns", Act.MANAGE: "manages"}
 
 
 def distinct(document: Document, items: list[Numbered], path: Path, what: str) -> list[Numbered]:

@@ -8,15 +8,15 @@ from ask_above.charter.catalogue import Catalogue
 from ask_above.charter.names import nearest
 from ask_above.charter.reading.context import Items, at, one_capability, read_words
 from ask_above.charter.reading.document import Document, Path
-from ask_above.charter.rules import USING, ActRule, Advice, Rules
+from ask_above.charter.rules import USING, Act, ActRule, Advice, Rules
 
 
 def read_rules(document: Document, data: dict[str, Any], catalogue: Catalogue) -> Rules:
     """Return the rules, with the capabilities that each act takes."""
-    acts: dict[str, ActRule] = {}
+    acts: dict[Act, ActRule] = {}
     authority = data.get("authority", {})
     for act in USING:
-        inside = act in ("moderate", "assign", "manage")
+        inside = act in (Act.MODERATE, Act.ASSIGN, Act.MANAGE)
         said = authority.get(act, {}) if inside else data.get(act, {})
         path: Path = ("rules", "authority", act) if inside else ("rules", act)
         acts[act] = ActRule(
@@ -27,11 +27,11 @@ def read_rules(document: Document, data: dict[str, Any], catalogue: Catalogue) -
             said.get("self", False),
             _written(said.get("using")),
         )
-    naming = data.get("accounts", {}).get("naming")
+    naming = data.get(Act.ACCOUNTS, {}).get("naming")
     if naming is not None:
-        acts["accounts"] = acts["accounts"]._replace(
-            naming=_moderating(document, naming, ("rules", "accounts", "naming"), catalogue, acts["moderate"]),
-            words=(*acts["accounts"].words, *_written(naming)),
+        acts[Act.ACCOUNTS] = acts[Act.ACCOUNTS]._replace(
+            naming=_moderating(document, naming, ("rules", Act.ACCOUNTS, "naming"), catalogue, acts[Act.MODERATE]),
+            words=(*acts[Act.ACCOUNTS].words, *_written(naming)),
         )
     advice = data.get("advice", {})
     return Rules(
@@ -44,11 +44,11 @@ def read_rules(document: Document, data: dict[str, Any], catalogue: Catalogue) -
     )
 
 
-def _using(document: Document, act: str, said: Any, path: Path, catalogue: Catalogue) -> tuple[str, ...]:
+def _using(document: Document, act: Act, said: Any, path: Path, catalogue: Catalogue) -> tuple[str, ...]:
     """Return the capabilities an act takes; none where the catalogue lacks the default (rule 6.2)."""
     if said is None:
         return (USING[act],) if USING[act] in catalogue.bit else ()
-    if act != "moderate":
+    if act != Act.MODERATE:
         name = one_capability(document, said, path, catalogue)
         return (name,) if name else ()
     return _several(document, said, path, catalogue)

@@ -17,7 +17,7 @@ from ask_above.charter.reading.places import check_conferred, check_kinds, read_
 from ask_above.charter.reading.ranks import read_groups, read_perks, read_ranks
 from ask_above.charter.reading.rules import read_rules
 from ask_above.charter.reading.shapes import BAD
-from ask_above.charter.rules import Rules
+from ask_above.charter.rules import Act, Rules
 
 
 class Read(NamedTuple):
@@ -87,11 +87,11 @@ def _expectations(
     document: Document, items: list[tuple[int, str]], catalogue: Catalogue, names: KnownNames, rules: Rules
 ) -> tuple[Expectation, ...]:
     known = name_check(catalogue, names, rules)
-    found = []
+    expectations = []
     for n, text in items:
         path = ("expectations", n)
         try:
-            found.append(parse_expectation(text, known, document.where(path)))
+            expectations.append(parse_expectation(text, known, document.where(path)))
         except ExpectationError as error:
             near = nearest(error.name, _candidates(error.kind, catalogue, names, rules)) if error.name else ()
             expected = "SUBJECT may|may not WHAT [in PLACE] [by @MEMBER] [on DATE], or RANK can never reach CAPABILITY"
@@ -99,7 +99,7 @@ def _expectations(
                 kind = "capability that moderating takes" if error.kind == "using" else error.kind
                 expected = f"the key of a {kind} of this community"
             document.fault(path, "expectation", str(error), expected=expected, nearest=near, offset=error.offset)
-    return tuple(found)
+    return tuple(expectations)
 
 
 def _candidates(kind: str, catalogue: Catalogue, names: KnownNames, rules: Rules) -> list[str]:
@@ -109,7 +109,7 @@ def _candidates(kind: str, catalogue: Catalogue, names: KnownNames, rules: Rules
         case "place":
             return list(names.places)
         case "using":
-            return list(rules.act("moderate").using)
+            return list(rules.act(Act.MODERATE).using)
         case _:
             return [*catalogue.keys, *catalogue.pairs]
 
@@ -120,7 +120,7 @@ def name_check(catalogue: Catalogue, names: KnownNames, rules: Rules) -> Callabl
     def check(kind: str, name: str) -> None:
         if kind == "using":
             full = catalogue.pairs[name][1] if name in catalogue.pairs else name
-            if full not in rules.act("moderate").using:
+            if full not in rules.act(Act.MODERATE).using:
                 raise LookupError(f"'{name}' is none of the capabilities that moderating takes here")
         elif name not in _candidates(kind, catalogue, names, rules):
             if kind == "rank" and name in names.groups:

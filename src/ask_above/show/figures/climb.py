@@ -51,8 +51,8 @@ def climb(
         place = None if at is None else community.names.place_number(at)
         table = climb_rows(community.decider, place=place, accomplice=accomplice)
         return _all(community.charter, table, Sheet(dark=dark), where, accomplice=accomplice).draw(axes)
-    found = community.climb(rank, at=at, accomplice=accomplice)
-    return _one(community.charter, found, Sheet(dark=dark), where).draw(axes)
+    climbed = community.climb(rank, at=at, accomplice=accomplice)
+    return _one(community.charter, climbed, Sheet(dark=dark), where).draw(axes)
 
 
 def _all(charter: Charter, table: list[tuple[Any, ...]], sheet: Sheet, where: str, *, accomplice: bool) -> Sheet:

@@ -72,7 +72,7 @@ def _drawn(axes: Axes) -> Any:
     renderer: Any = FigureCanvasAgg(figure).get_renderer()  # type: ignore[no-untyped-call]
     artists = (*axes.texts, *axes.lines, *axes.patches, *axes.collections)
     with without_complaints():
-        boxes = [each.get_tightbbox(renderer) for each in artists]
+        boxes = [artist.get_tightbbox(renderer) for artist in artists]
     bounds = Bbox.union([box for box in boxes if box is not None and all(map(isfinite, box.extents))])
     return bounds.padded(figure.dpi * 0.03).transformed(figure.dpi_scale_trans.inverted())
 

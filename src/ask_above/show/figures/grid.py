@@ -75,19 +75,19 @@ def grid(community: Community, axes: Axes | None = None, *, at: str | None = Non
         bottom = max(bottom, y)
     words, used = LEGEND if place is None else AT_A_PLACE, {mark for row in table for mark in row}
     said = [(*_DRAWN[mark], words[mark]) for mark in words if mark in used]
-    if any(each.risk == "high" for each in compiled.catalogue.capabilities.values()):
+    if any(capability.risk == "high" for capability in compiled.catalogue.capabilities.values()):
         said.append(("up", "loss", "high risk"))
     sheet.legend(bottom + 10, said)
     return sheet.draw(axes)
 
 
 def _under_headings(compiled: CompiledCharter, table: list[list[str]]) -> list[tuple[str, list[_GridRow]]]:
-    found: list[tuple[str, list[_GridRow]]] = []
+    under_headings: list[tuple[str, list[_GridRow]]] = []
     for (key, each), row in zip(compiled.catalogue.capabilities.items(), table, strict=True):
-        if not found or found[-1][0] != each.heading:
-            found.append((each.heading, []))
-        found[-1][1].append(_GridRow(key, each.risk == "high", row))
-    return found
+        if not under_headings or under_headings[-1][0] != each.heading:
+            under_headings.append((each.heading, []))
+        under_headings[-1][1].append(_GridRow(key, each.risk == "high", row))
+    return under_headings
 
 
 def _by_heading(sheet: Sheet, compiled: CompiledCharter, table: list[list[str]], title: str) -> Sheet:

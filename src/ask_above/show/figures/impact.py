@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, NamedTuple
 
 from ask_above.ask.impact.whole import Impact, Shift
-from ask_above.charter.names import few
+from ask_above.charter.names import few, how_many
 from ask_above.show.figures.lettering import BODY, LINE, SMALL, folded
 from ask_above.show.figures.matrix import rule
 from ask_above.show.figures.sheet import MARGIN, Sheet
@@ -99,7 +99,7 @@ def _draw(sheet: Sheet, row: _ImpactRow, at: tuple[float, float], y: float, most
     end = middle + sign * (long + 8)
     sheet.mark("plus" if shift.gains else "minus", end, y, ink=ink)
     if count:
-        said = "1 member" if count == 1 else f"{count} members"
+        said = how_many(count, "member")
         sheet.text(end + sign * 7, y, said, size=SMALL, across="left" if shift.gains else "right")
     if shift.risk == "high":
         sheet.mark("up", words - 9, y, ink="loss")

@@ -101,10 +101,10 @@ def _draw_lanes(sheet: Sheet, reach: list[tuple[int, list[int]]], left: float, s
         if first > last:
             continue
         sheet.line([(x, start + (each - shown.start) * _ROW) for each in (first, last)], ink="yes", width=1.2)
-        for each in rows:
-            if each in shown:
-                y = start + (each - shown.start) * _ROW
-                shape, size = ("down", 8.0) if each == actor else ("dot", 5.5)
+        for row in rows:
+            if row in shown:
+                y = start + (row - shown.start) * _ROW
+                shape, size = ("down", 8.0) if row == actor else ("dot", 5.5)
                 sheet.mark(shape, x, y, ink="yes", size=size)
     if reach:
         sheet.text(left, start - LINE - 2, "Acts on", size=SMALL, ink="dim")

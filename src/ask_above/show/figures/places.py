@@ -42,23 +42,23 @@ def places(community: Community, axes: Axes | None = None, *, at: str = SITE, da
     'Field work: what differs where'
     """
     compiled = community.decider.compiled
-    found = spots(compiled, community.place(at).key)
+    overviews = spots(compiled, community.place(at).key)
     sheet = Sheet(dark=dark)
-    where = compiled.charter.title if at == SITE else found[0].title
+    where = compiled.charter.title if at == SITE else overviews[0].title
     top = sheet.title(f"{where}: what differs where")
-    labels = max(_label(spot) for spot in found) + 14
-    width = labels + _COLUMN * len(_DRAWN) + max(measure(_like(spot), SMALL) for spot in found) + 16
+    labels = max(_label(spot) for spot in overviews) + 14
+    width = labels + _COLUMN * len(_DRAWN) + max(measure(_like(spot), SMALL) for spot in overviews) + 16
     # each branch below the top stands in one piece
-    cuts = [n for n, spot in enumerate(found) if n == 0 or spot.depth <= found[0].depth + 1]
-    branches = [found[n:end] for n, end in zip(cuts, [*cuts[1:], len(found)], strict=True)]
+    cuts = [n for n, spot in enumerate(overviews) if n == 0 or spot.depth <= overviews[0].depth + 1]
+    branches = [overviews[n:end] for n, end in zip(cuts, [*cuts[1:], len(overviews)], strict=True)]
     heights = [len(branch) * LINE for branch in branches]
     bottom = top
     for n, column in enumerate(fitting(width, heights, top)):
         left, y = MARGIN + n * (width + 10), top + LINE
         for branch in column:
-            y = _branch(sheet, branches[branch], (left, left + labels, left + width - 10), y, found[0].depth)
+            y = _branch(sheet, branches[branch], (left, left + labels, left + width - 10), y, overviews[0].depth)
         bottom = max(bottom, y)
-    used = [each for each in _DRAWN if any(getattr(spot, each[0]) for spot in found)]
+    used = [each for each in _DRAWN if any(getattr(spot, each[0]) for spot in overviews)]
     sheet.legend(bottom + 8, [(shape, ink, words) for _, shape, ink, words in used])
     return sheet.draw(axes)
 

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Final
 
-from ask_above.ask.tables import allowed_powers
+from ask_above.ask.tables import act_named, allowed_powers
 from ask_above.charter.names import SITE
-from ask_above.charter.rules import ACTS
+from ask_above.charter.rules import ACTS, Act
 from ask_above.community import Community
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.words import in_place
@@ -18,9 +18,9 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
 ACT_MARKS: Final = {
-    "moderate": ("dot", "yes", "may moderate"),
-    "assign": ("up", "gain", "may give"),
-    "manage": ("square", "loss", "may change"),
+    Act.MODERATE: ("dot", "yes", "may moderate"),
+    Act.ASSIGN: ("up", "gain", "may give"),
+    Act.MANAGE: ("square", "loss", "may change"),
 }
 """How each act is drawn, and what it says."""
 _STEP = 7.0
@@ -49,7 +49,7 @@ def powers(
     now = community.names.moment()
     sheet = Sheet(dark=dark)
     where = in_place(compiled.places[place].title, site=place == 0)
-    drawn = ACTS if act is None else (act,)
+    drawn = ACTS if act is None else (act_named(act),)
     may = {each: set(allowed_powers(decider, each, place, now)) for each in drawn}
     rows, columns_of = _shown(compiled, may)
     below = "Down the side: who acts. Across: on whom."
@@ -57,7 +57,7 @@ def powers(
         below += f" {len(compiled.ranks) - len(rows)} ranks that act on nobody are left out."
     top = sheet.title(f"Who stands over whom, {where}", below)
     titles = [compiled.ranks[n].title for n in rows]
-    columns = Columns([_called(compiled, each) for each in columns_of], least=3 * _STEP + 4)
+    columns = Columns([_called(compiled, column) for column in columns_of], least=3 * _STEP + 4)
     left = side(titles)
     y = top + columns.height
     columns.draw(sheet, left, y)
@@ -85,7 +85,7 @@ def powers(
     return sheet.draw(axes)
 
 
-def _shown(compiled: CompiledCharter, may: dict[str, set[tuple[str, str]]]) -> tuple[list[int], list[list[int]]]:
+def _shown(compiled: CompiledCharter, may: dict[Act, set[tuple[str, str]]]) -> tuple[list[int], list[list[int]]]:
     """Return the ranks down the side, and those across; of very many, those who act, and those alike together."""
     everyone = range(len(compiled.ranks))
     if len(everyone) <= _MANY:

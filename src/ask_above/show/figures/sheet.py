@@ -172,18 +172,18 @@ class Sheet:
         for spine in axes.spines.values():
             spine.set_visible(False)
         self._draw_forms(axes, scale)
-        for each in self._texts:
+        for text in self._texts:
             axes.text(
-                each.x,
-                each.y,
-                each.text,
-                fontsize=each.size * scale,
-                color=self.ink(each.ink),
-                fontweight="bold" if each.bold else "normal",
+                text.x,
+                text.y,
+                text.text,
+                fontsize=text.size * scale,
+                color=self.ink(text.ink),
+                fontweight="bold" if text.bold else "normal",
                 family=families(),
-                ha="center" if each.upright else each.across,
-                va="bottom" if each.upright else "center_baseline",
-                rotation=90 if each.upright else 0,
+                ha="center" if text.upright else text.across,
+                va="bottom" if text.upright else "center_baseline",
+                rotation=90 if text.upright else 0,
                 parse_math=False,
                 zorder=4,
             )
