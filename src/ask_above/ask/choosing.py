@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from ask_above.charter.moments import Instant, as_instant, parse
 from ask_above.charter.names import nearest
 from ask_above.decide.decider import Decider
-from ask_above.decide.profile import Asked
+from ask_above.decide.profile import Asked, How
 from ask_above.errors import QuestionError, UnknownNameError
 from ask_above.people.register import STATUSES
 
@@ -82,7 +82,7 @@ def member_rows(
             "status": member.status,
             "joined": member.joined,
             "groups": ";".join(member.groups),
-            "ranks": ", ".join(decider.compiled.ranks[e.rank].title for e in asked.recorded if e.how != "automatic"),
+            "ranks": ", ".join(decider.compiled.ranks[e.rank].title for e in asked.recorded if e.how != How.AUTOMATIC),
             "note": member.note,
         }
         rows.append([cells[column] if shown or column not in _GUARDED else "" for column in columns])

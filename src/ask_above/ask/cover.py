@@ -96,7 +96,7 @@ class Cover(Printed):
         number, bit = compiled.place_at[place], compiled.catalogue.bit[capability]
         found: dict[int, int] = {}
         for asked in self.decider.people.all(self.at):
-            if asked.status == "active" and self.decider.usable(asked, number) & bit:
+            if asked.is_active and self.decider.usable(asked, number) & bit:
                 ranks = ranks_at(compiled, asked.profile, number) if asked.profile else []
                 carrying = [r for r in ranks if r in compiled.unbounded or compiled.carried[r] & bit]
                 top = -1 if asked.owner else carrying[0] if carrying else len(compiled.ranks)
@@ -208,4 +208,4 @@ def unbounded_members(decider: Decider, at: Instant) -> list[str]:
     """Return the active members who hold an unbounded rank anywhere."""
     unbounded = decider.compiled.unbounded
     askeds = decider.people.all(at) if unbounded else ()
-    return [a.key or "" for a in askeds if a.status == "active" and any(h.rank in unbounded for h in a.holdings)]
+    return [a.key or "" for a in askeds if a.is_active and any(h.rank in unbounded for h in a.holdings)]

@@ -25,7 +25,7 @@ class Closed(NamedTuple):
 def closed_places(decider: Decider, at: Instant) -> list[Closed]:
     """Return every place that has a gate itself, in the charter's order, with who can enter."""
     compiled = decider.compiled
-    people = [asked for asked in decider.people.all(at) if asked.status == "active"]
+    people = [asked for asked in decider.people.all(at) if asked.is_active]
     closeds = []
     for n, place in enumerate(compiled.places):
         if n in compiled.gated and place.gate is not None:

@@ -16,7 +16,7 @@ from ask_above.decide.acts import ActAsked
 from ask_above.decide.answer import Answer
 from ask_above.decide.classes import MemberClass
 from ask_above.decide.decider import Decider
-from ask_above.decide.profile import Asked, ask_rank, ask_visitor
+from ask_above.decide.profile import Asked, Sort, ask_rank, ask_visitor
 from ask_above.decide.walk import ranks_at
 from ask_above.decide.words import in_place
 from ask_above.escalation.ground import Ground
@@ -171,7 +171,7 @@ def _failing_of_many(
                 continue
             for key in keys if expectation.author in keys else keys[:1]:
                 asked = decider.people.ask(key, since)
-                if asked.status != "active" or not asked.profile:
+                if not asked.is_active or not asked.profile:
                     continue
                 held = position in ranks_at(compiled, asked.profile, place)
                 if held and _put(decider, expectation, asked, since).allowed is not wanted:
@@ -269,9 +269,7 @@ def _subjects(decider: Decider, expectation: Expectation, at: Instant) -> Iterat
             if state.owner or (state.profile and position in ranks_at(compiled, state.profile, place)):
                 found = (decider.people.ask(key, at) for key in keys)
                 yield from (
-                    a
-                    for a in found
-                    if a.status == "active" and a.profile and position in ranks_at(compiled, a.profile, place)
+                    a for a in found if a.is_active and a.profile and position in ranks_at(compiled, a.profile, place)
                 )
 
 
@@ -292,4 +290,4 @@ def full_name(decider: Decider, capability: str, asked: Asked, author: str | Non
     pair = decider.compiled.catalogue.pairs.get(capability)
     if pair is None:
         return capability
-    return pair[0] if author is not None and asked.form == "member" and asked.key == author else pair[1]
+    return pair[0] if author is not None and asked.sort is Sort.MEMBER and asked.key == author else pair[1]

@@ -11,7 +11,7 @@ from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import Decider
 from ask_above.decide.looks import Looks, held_at_root, looks
 from ask_above.decide.profile import Asked
-from ask_above.people.register import Assignment, Member
+from ask_above.people.register import Assignment, Member, Status
 from ask_above.printing import Printed
 
 _DAY = 86_400_000_000
@@ -62,7 +62,7 @@ def roster(decider: Decider, at: Instant) -> Roster:
     found: dict[str | None, list[RosterEntry]] = {rank.key: [] for rank in compiled.ranks if rank.heading}
     found[None] = []
     for asked in decider.people.all(at):
-        if asked.member is not None and asked.status in ("active", "pending"):
+        if asked.member is not None and asked.status in (Status.ACTIVE, Status.PENDING):
             seen = looks(compiled, asked)
             found[seen.heading].append(RosterEntry(asked.member, seen, _given(compiled, asked)))
     titles = {rank.key: rank.title for rank in compiled.ranks}

@@ -83,7 +83,7 @@ class Everyone:
         rows = np.empty(len(members), dtype=np.int32)
         for n, member_class in enumerate(ready.all()):
             rows[n] = number.setdefault(member_class.only or ready.at(member_class, now), len(number))
-        active = np.array([member.status == "active" for member in known.values()], dtype=bool)
+        active = np.array([member.is_active for member in known.values()], dtype=bool)
         crowd = Crowd(members, {key: n for n, key in enumerate(members)}, rows, active)
         return Sweep(self.decider.compiled.keep(CompiledPlaces), list(number)), crowd
 

@@ -14,7 +14,7 @@ import numpy as np
 
 from ask_above.bulk.making import programme_of
 from ask_above.bulk.places import CompiledPlaces
-from ask_above.bulk.programme import EVERYONE, FIRST, NOBODY, NOTHING, PlaneBatch, Portion, Programme
+from ask_above.bulk.programme import EVERYONE, FIRST, NOBODY, NOTHING, PlaneBatch, PlaneHow, Portion, Programme
 from ask_above.bulk.rows import BitRows, RowMoves
 from ask_above.decide.classes import ClassState
 from ask_above.decide.compiled import CompiledCharter
@@ -144,10 +144,10 @@ class Sweep:
         before, made = planes[: batch.start], planes[here : here + len(sources)]
         np.take(before, sources[:, 0], axis=0, out=made, mode="clip")
         if batch.rows is not None:
-            rows = self.rows.spoken_for(batch.rows[start:stop], self.programme.sets, others=batch.how == "take")
-            (np.bitwise_or if batch.how == "give" else np.bitwise_and)(made, rows, out=made)
+            rows = self.rows.spoken_for(batch.rows[start:stop], self.programme.sets, others=batch.how == PlaneHow.TAKE)
+            (np.bitwise_or if batch.how == PlaneHow.GIVE else np.bitwise_and)(made, rows, out=made)
             return
-        join = np.bitwise_and if batch.how == "all" else np.bitwise_or
+        join = np.bitwise_and if batch.how == PlaneHow.ALL else np.bitwise_or
         for others in sources.T[1:]:
             join(made, before.take(others, axis=0), out=made)
 

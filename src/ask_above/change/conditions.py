@@ -18,7 +18,7 @@ from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import SITE, listed
 from ask_above.decide.words import in_place
-from ask_above.people.register import OUT, Member, reached_groups
+from ask_above.people.register import OUT, Member, Status, reached_groups
 
 Recorded = dict[tuple[str, str], Coverage]
 """For ranks and places, by their keys: when it is recorded that somebody has the rank there."""
@@ -108,7 +108,7 @@ class Conditions:
 
     def _comes_back(self, member: Member) -> bool:
         was = self.before.register.members.get(member.key)
-        return was is not None and was.status == "retired" != member.status
+        return was is not None and was.status == Status.RETIRED != member.status
 
     def _givable(self, member: Member, rank: Rank, place: str) -> Iterator[Refusal]:
         """Yield what nobody may be given, and who may be given nothing."""
@@ -154,7 +154,7 @@ class Conditions:
         """Yield the ranks that may not be held together and are now, where they were not before."""
         mine = self._anywhere(self.after, member)
         was = self.before.register.members.get(member.key)
-        before = set[str]() if was is None or was.status == "retired" else self._anywhere(self.before, was)
+        before = set[str]() if was is None or was.is_retired else self._anywhere(self.before, was)
         for key in sorted(mine - {rank.key}):
             other = self.after.charter.ranks[key]
             if not (key in rank.apart_from or rank.key in other.apart_from):
@@ -190,15 +190,15 @@ class Conditions:
         found = []
         for each in self._touched:
             now, was = (state.register.members.get(each) for state in (self.after, self.before))
-            if now is None or now.status == "retired" or key not in self._anywhere(self.after, now):
+            if now is None or now.is_retired or key not in self._anywhere(self.after, now):
                 continue
-            if was is None or was.status == "retired" or key not in self._anywhere(self.before, was):
+            if was is None or was.is_retired or key not in self._anywhere(self.before, was):
                 found.append(each)
         return found
 
     def _count(self, state: State, key: str) -> int:
         members = state.register.members.values()
-        return sum(member.status != "retired" and key in self._anywhere(state, member) for member in members)
+        return sum(not member.is_retired and key in self._anywhere(state, member) for member in members)
 
 
 def everybodys(rank: Rank) -> list[str]:
@@ -233,7 +233,7 @@ def _automatic(charter: Charter, member: Member | None) -> set[str]:
     """Return the ranks recorded for somebody without being given (rules 4.1 and 4.4)."""
     if member is None:
         return set()
-    pending = member.status == "pending"
+    pending = member.status == Status.PENDING
     by = ("anyone",) if pending else ("anyone", "members", *(("bots",) if member.kind == "bot" else ()))
     return {rank.key for rank in charter.ranks.values() if rank.held_by in by or (pending and rank.entry)}
 

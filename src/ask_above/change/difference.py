@@ -17,7 +17,13 @@ from ask_above.change.coverage import coverage
 from ask_above.change.parts import _LOOKS, IDENTITY, MEMBER_ROWS, DifferencePart, EditRow, Given, Kind, State
 from ask_above.charter.moments import Instant
 from ask_above.charter.renaming import Renaming, renamed
-from ask_above.people.register import OUT, Assignment, Member, Register
+from ask_above.people.register import OUT, Assignment, Member, Register, Status
+
+_LET_IN = (
+    (Status.PENDING, Status.ACTIVE),
+    (Status.INVITED, Status.ACTIVE),
+    (Status.INVITED, Status.PENDING),
+)
 
 
 class Difference:
@@ -118,9 +124,9 @@ class Difference:
     def joins(self, key: str) -> bool:
         """Tell whether somebody becomes active for the first time, or is new and active."""
         before, after = self.before.register.members.get(key), self.after.register.members.get(key)
-        if after is None or after.status != "active":
+        if after is None or not after.is_active:
             return False
-        return before is None or (before.status in ("pending", "invited") and not before.joined)
+        return before is None or (before.status in (Status.PENDING, Status.INVITED) and not before.joined)
 
 
 def _rows_of(name: str, before: Member, after: Member) -> Iterator[EditRow]:
@@ -128,7 +134,7 @@ def _rows_of(name: str, before: Member, after: Member) -> Iterator[EditRow]:
     if name == "status":
         yield from status_rows(before, after)
     elif name == "joined":
-        joins = after.status == "active" and before.status in ("pending", "invited") and not before.joined
+        joins = after.is_active and before.status in (Status.PENDING, Status.INVITED) and not before.joined
         if not joins:
             yield EditRow.OWNER
     elif name == "was":
@@ -154,7 +160,7 @@ def status_rows(before: Member, after: Member) -> Iterator[EditRow]:
         was = before.restored
     if was == now:
         return
-    if (was, now) in (("pending", "active"), ("invited", "active"), ("invited", "pending")):
+    if (was, now) in _LET_IN:
         yield EditRow.PEOPLE
     else:
         yield EditRow.OWNER

@@ -14,7 +14,7 @@ from ask_above.errors import AskAboveError, Fault, FaultyFilesError
 from ask_above.people.directory import Directory, NameKind
 from ask_above.people.reading import MEMBER_COLUMNS, FileRow, FileRows, read_register
 from ask_above.people.recognising import CALLED, Recogniser, TwoPeopleError, key_from, known_of, new_key
-from ask_above.people.register import KINDS, OUT, STATUSES, Member
+from ask_above.people.register import KINDS, OUT, STATUSES, Member, Status
 from ask_above.visible import has_unseen, visible
 
 COLUMNS = MEMBER_COLUMNS
@@ -139,13 +139,13 @@ class _Merger:
             if value or (column == "groups" and before):
                 after[column] = value
         after["key"] = key
-        first = old is None or (old.status in ("pending", "invited") and not old.joined)
-        if first and after["status"] == "active" and not after["joined"]:
+        first = old is None or (old.status in (Status.PENDING, Status.INVITED) and not old.joined)
+        if first and after["status"] == Status.ACTIVE and not after["joined"]:
             after["joined"] = self.draft.day
         self._remember(old, after)
         if after != before:
             yield RowChange("members", key, before, after)
-            if self.joining and first and after["status"] == "active":
+            if self.joining and first and after["status"] == Status.ACTIVE:
                 yield from on_joining_to(self.draft, key, self.joining)
 
     def _group(self, said: str) -> str:
@@ -157,7 +157,7 @@ class _Merger:
     def absent(self) -> list[str]:
         """The active members whom no row has meant; never the owner, and no bot."""
         owner = self.draft.charter.owner
-        people = ((key, m) for key, m in self.known.items() if m.status == "active" and m.kind == "person")
+        people = ((key, m) for key, m in self.known.items() if m.is_active and m.kind == "person")
         return [key for key, _ in people if key not in self.seen and key != owner]
 
     @staticmethod

@@ -14,7 +14,7 @@ from ask_above.charter.moments import HOW_TO_WRITE, Period, parse, period
 from ask_above.charter.names import RESERVED, SITE, is_key, listed, nearest
 from ask_above.decide.words import in_place
 from ask_above.errors import UnknownNameError
-from ask_above.people.register import KINDS, OUT, STATUSES, Assignment, Member
+from ask_above.people.register import KINDS, OUT, STATUSES, Assignment, Member, Status
 from ask_above.visible import has_unseen
 
 WRITTEN = ("keep", "remove")
@@ -50,12 +50,12 @@ class MemberAdd(NamedTuple):
         _check_fields(self.fields, _FIELDS)
         row = dict.fromkeys(member_row(Member(self.key)), "")
         # whoever waits, or is invited, has not been active yet
-        joined = draft.day if self.status == "active" else ""
+        joined = draft.day if self.status == Status.ACTIVE else ""
         row |= {"key": self.key, "kind": "person", "status": self.status, "joined": joined, **self.fields}
         _check_row(draft, row)
         rows = [RowChange("members", self.key, None, row)]
         rows += _on_joining(draft, self.key, self.status, first=True)
-        verb = "invite" if self.status == "invited" else "add"
+        verb = "invite" if self.status == Status.INVITED else "add"
         what = (
             f"{verb} {row['name'] or self.key} ({self.status})"
             if verb == "add"
@@ -80,11 +80,11 @@ class MemberStatus(NamedTuple):
         if self.status not in STATUSES:
             raise EditError(f"'{self.status}' is no status of a member; one of {', '.join(STATUSES)}.")
         said = {"active": "restore", "locked": "lock", "retired": "retire", "pending": "let join", "invited": "invite"}
-        if self.status == "active" and member.status in OUT:
+        if self.status == Status.ACTIVE and member.status in OUT:
             return self._restored(draft, member)
         verb = (
             {"pending": "vouch for", "invited": "accept"}.get(member.status, "restore")
-            if self.status == "active"
+            if self.status == Status.ACTIVE
             else said[self.status]
         )
         what = f"{verb} {member.called}"
@@ -98,8 +98,8 @@ class MemberStatus(NamedTuple):
             what += f"; what they wrote is {'kept' if self.written == 'keep' else 'to be removed'}"
         before = member_row(member)
         rows = [RowChange("members", self.key, before, _with_status(draft, member, self.status))]
-        if self.status == "active" and not member.joined:
-            rows += _on_joining(draft, self.key, self.status, first=member.status in ("pending", "invited"))
+        if self.status == Status.ACTIVE and not member.joined:
+            rows += _on_joining(draft, self.key, self.status, first=member.status in (Status.PENDING, Status.INVITED))
         return Done(what, (), tuple(rows))
 
     def _restored(self, draft: Draft, member: Member) -> Done:
@@ -198,7 +198,7 @@ class HandOver(NamedTuple):
     def on(self, draft: Draft) -> Done:
         """Work it out."""
         member = draft.member(self.member)
-        if member.status != "active":
+        if not member.is_active:
             raise EditError(f"{member.called} is {member.status}; the owner has to be active.")
         if draft.charter.owner == self.member:
             raise EditError(f"{member.called} is the owner already.")
@@ -242,7 +242,7 @@ def _with_status(draft: Draft, member: Member, status: str) -> dict[str, str]:
         row["was"] = member.was if member.status in OUT else member.status
     else:
         row["was"] = ""
-    if status == "active" and not member.joined and member.status not in OUT:
+    if status == Status.ACTIVE and not member.joined and member.status not in OUT:
         row["joined"] = draft.day
     return row
 
@@ -283,7 +283,7 @@ def good_date(text: str) -> bool:
 
 def _on_joining(draft: Draft, key: str, status: str, *, first: bool) -> Iterator[RowChange]:
     """Yield the ranks given to everyone who becomes active for the first time (rule 4.7)."""
-    if first and status == "active":
+    if first and status == Status.ACTIVE:
         yield from on_joining_to(draft, key, rows_on_joining(draft))
 
 

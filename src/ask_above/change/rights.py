@@ -20,10 +20,10 @@ from ask_above.charter.rules import Act, ActRule
 from ask_above.decide.answer import Step
 from ask_above.decide.decider import Decider
 from ask_above.decide.gains import as_active
-from ask_above.decide.profile import Asked, Holding, Profile, ask_anybody, ask_member
+from ask_above.decide.profile import Asked, Holding, How, Profile, ask_anybody, ask_member
 from ask_above.decide.walk import standing
 from ask_above.decide.words import in_place
-from ask_above.people.register import Assignment, Member, reached_groups
+from ask_above.people.register import Assignment, Member, Status, reached_groups
 
 _MANAGED = (EditRow.MANAGE, EditRow.LADDER)
 
@@ -151,7 +151,7 @@ class Rights:
 
     def _own_invitation(self, actor: Asked) -> bool:
         """Tell whether somebody invited accepts, and does nothing else (rule 9.3)."""
-        if actor.status != "invited" or self.given or not self.difference.parts:
+        if actor.status != Status.INVITED or self.given or not self.difference.parts:
             return False
         return all(
             part.kind is Kind.MEMBER and part.key == actor.key and part.field in ("status", "joined")
@@ -471,7 +471,7 @@ class Rights:
     def _brought_within(self, actor: Asked, rank: Rank) -> Iterator[Refusal]:
         """Yield what a rank brings to just anybody and the actor does not hold."""
         new, someone = self.new, ask_anybody(self.new.compiled)
-        plain, plus = as_active(someone), as_active(someone, plus=Holding(rank.position, 0, "asked"))
+        plain, plus = as_active(someone), as_active(someone, plus=Holding(rank.position, 0, How.ASKED))
         for here, place in enumerate(new.compiled.places):
             there = self._there(place.key)
             for gated in (True, False):

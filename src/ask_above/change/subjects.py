@@ -20,6 +20,7 @@ from ask_above.decide.gains import as_active
 from ask_above.decide.profile import (
     Asked,
     Profile,
+    Sort,
     ask_anybody,
     ask_bot,
     ask_member,
@@ -27,7 +28,7 @@ from ask_above.decide.profile import (
     ask_rank,
     ask_visitor,
 )
-from ask_above.people.register import OUT, Assignment, Member, reached_groups
+from ask_above.people.register import OUT, Assignment, Member, Status, reached_groups
 
 _NO_END: Instant = 1 << 62
 
@@ -119,7 +120,7 @@ class Subjects:
         found |= {conferred.rank for group in self._groups_with_members for conferred in charter.groups[group].confers}
         kinds = {(member.status, member.kind) for member in register.members.values()}
         there = {"anyone": True, "visitors": True, "members": bool(kinds), "bots": any(k == "bot" for _, k in kinds)}
-        waits = any(status == "pending" for status, _ in kinds)
+        waits = any(status == Status.PENDING for status, _ in kinds)
         ranks = charter.ranks.values()
         return found | {rank.key for rank in ranks if there.get(rank.held_by or "") or (rank.entry and waits)}
 
@@ -141,7 +142,7 @@ class Subjects:
             acts=after.acts,
             empty=empty,
         )
-        if form == "rank" and before.form == "rank" and before.status == "active":
+        if form == "rank" and before.sort is Sort.RANK and before.is_active:
             joined = [each.with_open(asked) for each, asked in zip(self._open, both, strict=True)]
             if joined != [before.profile, after.profile]:
                 yield Affected(
@@ -183,7 +184,7 @@ class Subjects:
         joins = self.difference.joins(first)
         opens = any(gate.ranks for gate in self._open)
         for since, until in _stretches((*given, *self.new.people.register.of(first)), self.now):
-            if not opens and was is not None and was.status == member.status == "active":
+            if not opens and was is not None and was.is_active and member.is_active:
                 one, two = (_active_profile(decider, first, since) for decider in (self.old, self.new))
                 yield Affected(label, "member", keys, asked, self._pair(one, two), since, until)
                 continue
@@ -193,7 +194,7 @@ class Subjects:
             if joins:  # compared with somebody who has the open ranks that they may join
                 one = self._open[0].with_open(before)
             yield Affected(label, "member", keys, asked, self._pair(one, two), since, until, loses, new=was is None)
-            if member.status == "active" and opens:
+            if member.is_active and opens:
                 one, two = (each.with_open(a) for each, a in zip(self._open, (before, after), strict=True))
                 yield Affected(
                     label,
@@ -295,7 +296,7 @@ class _Open:
         if rank.key not in self._counted:
             count = 0
             for other in self.decider.people.all(self.now):
-                if other.status != "retired":
+                if not other.is_retired:
                     has = any(holding.rank == rank.position for holding in other.recorded)
                     count += has or any(assignment.rank == rank.key for assignment in other.later)
             self._counted[rank.key] = count

@@ -12,7 +12,7 @@ from ask_above.charter.names import SITE, how_many, nearest
 from ask_above.errors import UnknownNameError
 from ask_above.people.outside import Outsider, twice
 from ask_above.people.recognising import Known, Recogniser, key_from, new_key
-from ask_above.people.register import OUT, Assignment, Member, Register
+from ask_above.people.register import OUT, Assignment, Member, Register, Status
 
 
 class GroupGives(NamedTuple):
@@ -95,7 +95,7 @@ def absent(sync: Sync, draft: Draft) -> list[Member]:
         for member in known
         if member.external_id.startswith(f"{sync.source}:")
         and member.external_id not in there
-        and member.status != "retired"
+        and not member.is_retired
         and member.key != draft.charter.owner
     ]
 
@@ -103,7 +103,7 @@ def absent(sync: Sync, draft: Draft) -> list[Member]:
 def taken_over(sync: Sync, draft: Draft) -> int:
     """Return how many members came from a directory and are not retired."""
     known = draft.register.members.values()
-    return sum(m.external_id.startswith(f"{sync.source}:") and m.status != "retired" for m in known)
+    return sum(m.external_id.startswith(f"{sync.source}:") and not m.is_retired for m in known)
 
 
 class _Syncing:
@@ -140,13 +140,13 @@ class _Syncing:
             "external_id": number if self.trusted else member.external_id,
             "groups": ";".join(groups),
         }
-        if member.status == "retired":
+        if member.is_retired:
             after |= {"status": member.restored, "was": ""}
         if before != after:
             yield RowChange("members", key, before, after)
         if before is None:
             yield from on_joining_to(self.draft, key, self.joining)
-        if member.status != "locked":
+        if member.status != Status.LOCKED:
             yield from self._ranks(key, person)
 
     def _ranks(self, key: str, person: Outsider) -> Iterator[RowChange]:

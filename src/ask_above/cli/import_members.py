@@ -184,7 +184,7 @@ def _look_for_others(how: How, home: Home, file: str, content: bytes, wishes: Wi
         return meant, seeing
     draft = Draft(dict, snapshot.charter, snapshot.register, 0, "")
     missing = absent(rows, draft)
-    active = sum(member.status == "active" for member in members.values())
+    active = sum(member.is_active for member in members.values())
     if missing:
         called = few((members[key].called if seeing else key for key in missing), _MOST_NAMED)
         tell([f"The file does not name {len(missing)} of {active} active members: {called}."])

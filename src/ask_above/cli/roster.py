@@ -14,6 +14,7 @@ from ask_above.cli.options import folder, in_zone, open_here, question_options
 from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
 from ask_above.files.signins import read_signins
+from ask_above.people.register import Status
 from ask_above.show import roster as show
 from ask_above.show.data import write_table
 from ask_above.show.screen import stdout
@@ -80,7 +81,7 @@ def _soon(opened: Community, now: Instant, days: int, form: str) -> None:
 
 
 def _waiting(opened: Community, now: Instant, days: int, form: str) -> None:
-    pending, invited = (waiting(opened.decider, now, status, days) for status in ("pending", "invited"))
+    pending, invited = (waiting(opened.decider, now, status, days) for status in (Status.PENDING, Status.INVITED))
     if form == "text":
         show.show_waiting(stdout(), pending, invited, days)
     else:

@@ -17,7 +17,7 @@ from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.conditions import conditions
 from ask_above.decide.explain import Explainer
 from ask_above.decide.gains import Gain, Handing, told_once
-from ask_above.decide.profile import Asked, People, ask_anybody
+from ask_above.decide.profile import Asked, How, People, Sort, ask_anybody
 from ask_above.decide.walk import Reckoner, lists_that_count, standing
 from ask_above.decide.words import HELD_BY, LateWord, in_file, in_place
 
@@ -185,7 +185,7 @@ class Case:
         """Only an active member acts, or a rank asked as one (rule 6.1)."""
         if self.actor.acts:
             return True
-        if self.actor.form == "visitor":
+        if self.actor.sort is Sort.VISITOR:
             self._no("6.1", "visitor-acts", who=self.actor.label)
         else:
             self._no("6.1", "cannot-act", who=self.actor.label, status=self.actor.status)
@@ -201,7 +201,7 @@ class Case:
         return False
 
     def _is_actor(self, target: Asked | None) -> bool:
-        return target is not None and target.form == self.actor.form == "member" and target.key == self.actor.key
+        return target is not None and target.sort is self.actor.sort is Sort.MEMBER and target.key == self.actor.key
 
     def _givable(self, rank: Rank) -> None:
         if rank.held_by is not None:
@@ -223,7 +223,7 @@ class Case:
     def has_assignment(self, rank: Rank, target: Asked) -> bool:
         """Tell whether there is something to take: an assignment at exactly this place, in force or to come."""
         now = any(
-            holding.how == "assigned" and (holding.rank, holding.place) == (rank.position, self.place)
+            holding.how == How.ASSIGNED and (holding.rank, holding.place) == (rank.position, self.place)
             for holding in target.recorded
         )
         place = self.compiled.places[self.place].key
@@ -276,7 +276,7 @@ class Case:
         """Note whether a member stands where the act reaches, and by which rank they stand there."""
         position = self.reached(target)
         label = target.label
-        if target.form == "member" and 0 <= position < len(self.compiled.ranks):
+        if target.sort is Sort.MEMBER and 0 <= position < len(self.compiled.ranks):
             label = f"{label}, who is {self.compiled.ranks[position].title},"
         self._over(rule, label, position)
 
@@ -285,7 +285,7 @@ class Case:
         place = 0 if rule.act == Act.MANAGE else self.place
         own, title = self._own_standing(place)
         short = title
-        if self.actor.form == "member" and own < len(self.compiled.ranks):
+        if self.actor.sort is Sort.MEMBER and own < len(self.compiled.ranks):
             title = f"{self.actor.label}, who is {title}"
         words = {
             "target": label,
@@ -369,7 +369,7 @@ def reached(compiled: CompiledCharter, target: Asked, place: int, *, later: bool
     if target.owner:
         return ABOVE_ALL
     reach = {*compiled.chains[place], *compiled.below[place]}
-    ranks = [holding.rank for holding in target.recorded if holding.how == "automatic" or holding.place in reach]
+    ranks = [holding.rank for holding in target.recorded if holding.how == How.AUTOMATIC or holding.place in reach]
     if later:
         ranks += [
             compiled.rank_at[assignment.rank]

@@ -9,8 +9,9 @@ from ask_above.charter.moments import Instant
 from ask_above.charter.names import listed
 from ask_above.decide.answer import Step
 from ask_above.decide.compiled import CompiledCharter
-from ask_above.decide.profile import Asked, People
+from ask_above.decide.profile import Asked, How, People
 from ask_above.decide.words import in_place
+from ask_above.people.register import Status
 
 
 def conditions(people: People, rank: Rank, target: Asked, chain: tuple[int, ...], at: Instant) -> list[Step]:
@@ -24,13 +25,13 @@ def conditions(people: People, rank: Rank, target: Asked, chain: tuple[int, ...]
 
 
 def _status(target: Asked) -> Iterator[Step]:
-    if target.status not in ("active", "pending", "invited"):
+    if target.status not in (Status.ACTIVE, Status.PENDING, Status.INVITED):
         yield Step("6.8", "target-status", {"target": target.label, "status": target.status}, holds=False)
 
 
 def _after(compiled: CompiledCharter, rank: Rank, target: Asked, chain: tuple[int, ...]) -> Iterator[Step]:
     """Every rank of ``after`` is recorded for the target on the way to the place."""
-    recorded = {holding.rank for holding in target.recorded if holding.how == "automatic" or holding.place in chain}
+    recorded = {holding.rank for holding in target.recorded if holding.how == How.AUTOMATIC or holding.place in chain}
     missing = [compiled.charter.ranks[key].title for key in rank.after if compiled.rank_at[key] not in recorded]
     if missing:
         place = in_place(compiled.places[chain[-1]].title, site=len(chain) == 1)
@@ -59,7 +60,7 @@ def _limit(people: People, rank: Rank, target: Asked, at: Instant) -> Iterator[S
         return
     count = 1
     for other in people.all(at):
-        if other.key != target.key and other.status != "retired":
+        if other.key != target.key and not other.is_retired:
             count += rank.key in _recorded_anywhere(people.compiled, other)
     if count > rank.limit:
         words = {"rank": rank.title, "limit": str(rank.limit), "target": target.label, "count": str(count)}

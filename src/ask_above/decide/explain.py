@@ -13,11 +13,11 @@ from ask_above.charter.places import Gate, GateTerm, Override
 from ask_above.decide.answer import Account, Step
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.layers import LayerName, Word
-from ask_above.decide.profile import Asked, Holding, Profile
+from ask_above.decide.profile import Asked, Holding, How, Profile, Sort
 from ask_above.decide.sources import source_of
 from ask_above.decide.walk import Layer, closed_gate, held, layers, meets_term, ranks_at
 from ask_above.decide.words import HELD_BY, assigned, in_file, in_place
-from ask_above.people.register import Register
+from ask_above.people.register import Register, Status
 
 
 class Explainer:
@@ -51,7 +51,7 @@ class Explainer:
             return self._use(self.compiled.catalogue.everything)
         if asked.profile is None:
             return self._add("4.4", "status", {"who": asked.label, "status": asked.status}, holds=False).text
-        if asked.status == "pending" and asked.form == "member":
+        if asked.status == Status.PENDING and asked.sort is Sort.MEMBER:
             self._add("4.4", "pending", {"who": asked.label})
         self._ranks(asked.profile)
         reckoned = held(self.compiled, asked.profile, self.place)
@@ -110,17 +110,17 @@ class Explainer:
         rank, place = self.compiled.ranks[holding.rank], self.compiled.places[holding.place]
         where = in_place(place.title, site=holding.place == 0)
         match holding.how:
-            case "automatic":
+            case How.AUTOMATIC:
                 self._add("4.1", "automatic", {"rank": rank.title, "by": HELD_BY[rank.held_by or "members"]})
-            case "conferred":
+            case How.CONFERRED:
                 group = self.compiled.charter.groups[holding.group or ""].title
                 self._add("4.3", "conferred", {"rank": rank.title, "group": group, "place": where})
-            case "assigned" if holding.assignment:
+            case How.ASSIGNED if holding.assignment:
                 giver = self.register.members.get(holding.assignment.by)
                 by = giver.called if giver else holding.assignment.by
                 words = assigned(holding.assignment, by)
                 self._add("4.2", "assigned", {"rank": rank.title, "place": where, **words})
-            case "entry":
+            case How.ENTRY:
                 self._add("4.4", "entry", {"rank": rank.title})
             case _:
                 self._add("4.9", "asked", {"rank": rank.title})

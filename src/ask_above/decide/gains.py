@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from ask_above.charter.ladder import Rank
-from ask_above.decide.profile import Asked, Holding, Profile, ask_anybody, profile_of
+from ask_above.decide.profile import Asked, Holding, How, Profile, ask_anybody, profile_of
 from ask_above.decide.walk import Held, Reckoner
 
 
@@ -24,7 +24,7 @@ def as_active(asked: Asked, *, plus: Holding | None = None, without: tuple[int, 
     holdings = [
         holding
         for holding in asked.active
-        if not (holding.how == "assigned" and (holding.rank, holding.place) == without)
+        if not (holding.how == How.ASSIGNED and (holding.rank, holding.place) == without)
     ]
     if plus is not None:
         holdings.append(plus)
@@ -68,7 +68,7 @@ class Handing:
         found = self._brought.get(rank.position) if target is None else None
         if found is None:
             someone = target or ask_anybody(self.reckoner.compiled)
-            plus = Holding(rank.position, self.place, "asked")
+            plus = Holding(rank.position, self.place, How.ASKED)
             found = list(gains(self.reckoner, as_active(someone), as_active(someone, plus=plus), self.place))
             if target is None:
                 self._brought[rank.position] = found

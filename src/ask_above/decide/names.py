@@ -12,7 +12,7 @@ from ask_above.charter.names import MEMBER_MARK, RANK_MARK, as_rank, few
 from ask_above.charter.places import Group, Place
 from ask_above.charter.rules import Act
 from ask_above.decide.decider import VISITOR, Decider
-from ask_above.decide.profile import Asked
+from ask_above.decide.profile import Asked, Sort
 from ask_above.errors import MomentError, QuestionError, UnknownNameError
 from ask_above.people.directory import Directory, NameKind
 from ask_above.people.register import Member, Register
@@ -173,7 +173,7 @@ class Names:
             return name
         if name in catalogue.pairs:
             own, everybody = catalogue.pairs[name]
-            oneself = author is not None and asked is not None and asked.form == "member" and asked.key == author
+            oneself = author is not None and asked is not None and asked.sort is Sort.MEMBER and asked.key == author
             return own if oneself else everybody
         known = [*catalogue.keys, *catalogue.pairs]
         begins = tuple(pair for pair in (*catalogue.pairs, *catalogue.keys) if pair.startswith(f"{name}."))

@@ -7,12 +7,31 @@ stand outside of it.
 from __future__ import annotations
 
 from collections.abc import Iterable
+from enum import StrEnum
 from typing import NamedTuple
 
 from ask_above.charter.charter import Charter
 from ask_above.charter.moments import Instant
 from ask_above.decide.compiled import CompiledCharter
-from ask_above.people.register import Assignment, Member, Register, reached_groups
+from ask_above.people.register import Assignment, Member, Register, Status, reached_groups
+
+
+class Sort(StrEnum):
+    """The sort of person that a question is about: a member, someone with a rank, a visitor."""
+
+    MEMBER = "member"
+    RANK = "rank"
+    VISITOR = "visitor"
+
+
+class How(StrEnum):
+    """How a rank came to be held (rules 4.1 to 4.4, 4.9)."""
+
+    AUTOMATIC = "automatic"
+    ASSIGNED = "assigned"
+    CONFERRED = "conferred"
+    ENTRY = "entry"
+    ASKED = "asked"
 
 
 class Profile(NamedTuple):
@@ -29,14 +48,11 @@ class Profile(NamedTuple):
 
 
 class Holding(NamedTuple):
-    """A rank that is held at a place and below, and where it comes from.
-
-    ``how`` is automatic, assigned, conferred, entry or asked.
-    """
+    """A rank that is held at a place and below, and where it comes from."""
 
     rank: int
     place: int
-    how: str
+    how: How
     assignment: Assignment | None = None
     group: str | None = None
 
@@ -50,8 +66,8 @@ class Asked(NamedTuple):
     """
 
     label: str
-    form: str
-    status: str = "active"
+    sort: Sort
+    status: str = Status.ACTIVE.value
     key: str | None = None
     member: Member | None = None
     owner: bool = False
@@ -66,82 +82,92 @@ class Asked(NamedTuple):
     profile: Profile | None = None
 
     @property
+    def is_active(self) -> bool:
+        """Whether they take part."""
+        return self.status == Status.ACTIVE
+
+    @property
+    def is_retired(self) -> bool:
+        """Whether they left."""
+        return self.status == Status.RETIRED
+
+    @property
     def acts(self) -> bool:
         """Whether they may act on others at all: an active member, or a rank asked as one (rule 6.1)."""
-        return self.form != "visitor" and self.status == "active"
+        return self.sort is not Sort.VISITOR and self.is_active
 
     @property
     def rules_all(self) -> bool:
         """Whether they are the owner, and active (rule 4.5)."""
-        return self.owner and self.status == "active"
+        return self.owner and self.is_active
 
 
 def profile_of(
     holdings: Iterable[Holding], groups: frozenset[str], exceptions: str | None, *, pending: bool
 ) -> Profile:
     """Fold holdings into a profile."""
-    automatic = {holding.rank for holding in holdings if holding.how == "automatic"}
-    placed = frozenset((holding.rank, holding.place) for holding in holdings if holding.how != "automatic")
+    automatic = {holding.rank for holding in holdings if holding.how == How.AUTOMATIC}
+    placed = frozenset((holding.rank, holding.place) for holding in holdings if holding.how != How.AUTOMATIC)
     return Profile(tuple(sorted(automatic)), placed, groups, exceptions, pending)
 
 
 def ask_rank(compiled: CompiledCharter, position: int, *, given: bool = False) -> Asked:
     """Return someone asked about as a rank (rule 4.9); with ``given`` someone who was given it, whatever it is."""
     rank = compiled.ranks[position]
-    placed = (Holding(position, 0, "asked"),)
+    placed = (Holding(position, 0, How.ASKED),)
     label = rank.title
     if given:
-        return _asked(label, "rank", "active", (*_automatic(compiled, "members"), *placed), rank.key)
+        return _asked(label, Sort.RANK, Status.ACTIVE, (*_automatic(compiled, "members"), *placed), rank.key)
     if rank.held_by is not None:
         visitor = rank.held_by in ("anyone", "visitors")
         automatic = _automatic(compiled, "visitors" if visitor else "bots" if rank.held_by == "bots" else "members")
-        return _asked(label, "visitor" if visitor else "rank", "active", automatic, rank.key)
+        return _asked(label, Sort.VISITOR if visitor else Sort.RANK, Status.ACTIVE, automatic, rank.key)
     if rank.entry:
-        holdings = (*_automatic(compiled, "anyone"), Holding(position, 0, "entry"))
-        return _asked(label, "rank", "pending", holdings, rank.key, _automatic(compiled, "members"))
-    return _asked(label, "rank", "active", (*_automatic(compiled, "members"), *placed), rank.key)
+        holdings = (*_automatic(compiled, "anyone"), Holding(position, 0, How.ENTRY))
+        return _asked(label, Sort.RANK, Status.PENDING, holdings, rank.key, _automatic(compiled, "members"))
+    return _asked(label, Sort.RANK, Status.ACTIVE, (*_automatic(compiled, "members"), *placed), rank.key)
 
 
 def ask_visitor(compiled: CompiledCharter) -> Asked:
     """Return a visitor, who is not signed in (rule 4.10)."""
-    return _asked("a visitor", "visitor", "active", _automatic(compiled, "visitors"), None)
+    return _asked("a visitor", Sort.VISITOR, Status.ACTIVE, _automatic(compiled, "visitors"), None)
 
 
 def ask_anybody(compiled: CompiledCharter) -> Asked:
     """Return someone who holds the automatic ranks of members alone (rule 6.8)."""
-    return _asked("a member without other ranks", "rank", "active", _automatic(compiled, "members"), None)
+    return _asked("a member without other ranks", Sort.RANK, Status.ACTIVE, _automatic(compiled, "members"), None)
 
 
 def ask_bot(compiled: CompiledCharter) -> Asked:
     """Return a bot without other ranks."""
-    return _asked("a bot without other ranks", "rank", "active", _automatic(compiled, "bots"), None)
+    return _asked("a bot without other ranks", Sort.RANK, Status.ACTIVE, _automatic(compiled, "bots"), None)
 
 
 def ask_pending(compiled: CompiledCharter) -> Asked:
     """Return somebody who waits to be vouched for (rule 4.4)."""
-    entry = () if compiled.entry is None else (Holding(compiled.entry, 0, "entry"),)
+    entry = () if compiled.entry is None else (Holding(compiled.entry, 0, How.ENTRY),)
     holdings = (*_automatic(compiled, "anyone"), *entry)
-    return _asked("somebody who waits", "rank", "pending", holdings, None, _automatic(compiled, "members"))
+    return _asked("somebody who waits", Sort.RANK, Status.PENDING, holdings, None, _automatic(compiled, "members"))
 
 
 def _asked(
     label: str,
-    form: str,
+    sort: Sort,
     status: str,
     holdings: tuple[Holding, ...],
     key: str | None,
     active: tuple[Holding, ...] | None = None,
 ) -> Asked:
-    profile = profile_of(holdings, frozenset(), None, pending=status == "pending")
+    profile = profile_of(holdings, frozenset(), None, pending=status == Status.PENDING)
     active = holdings if active is None else active
-    return Asked(label, form, status, key, holdings=holdings, recorded=holdings, active=active, profile=profile)
+    return Asked(label, sort, status, key, holdings=holdings, recorded=holdings, active=active, profile=profile)
 
 
 def _automatic(compiled: CompiledCharter, who: str) -> tuple[Holding, ...]:
     """Return the automatic ranks of visitors, members or bots, or of ``anyone`` alone (rule 4.1)."""
     also = {"anyone": (), "visitors": ("visitors",), "members": ("members",), "bots": ("members", "bots")}[who]
     ranks = sorted(rank for by in ("anyone", *also) for rank in compiled.automatic[by])
-    return tuple(Holding(rank, 0, "automatic") for rank in ranks)
+    return tuple(Holding(rank, 0, How.AUTOMATIC) for rank in ranks)
 
 
 class People:
@@ -179,7 +205,7 @@ def ask_member(
     charter = compiled.charter
     groups = reached_groups(charter, member)
     given = [
-        Holding(compiled.rank_at[assignment.rank], compiled.place_at[assignment.place], "assigned", assignment)
+        Holding(compiled.rank_at[assignment.rank], compiled.place_at[assignment.place], How.ASSIGNED, assignment)
         for assignment in assignments
         if assignment.period.contains(at)
     ]
@@ -187,15 +213,15 @@ def ask_member(
     automatic = _automatic(compiled, "bots" if member.kind == "bot" else "members")
     waiting = _automatic(compiled, "anyone")
     if compiled.entry is not None:
-        waiting = (*waiting, Holding(compiled.entry, 0, "entry"))
-    pending = member.status == "pending"
-    holdings = waiting if pending else (*automatic, *given) if member.status == "active" else ()
+        waiting = (*waiting, Holding(compiled.entry, 0, How.ENTRY))
+    pending = member.status == Status.PENDING
+    holdings = waiting if pending else (*automatic, *given) if member.is_active else ()
     exceptions = member.key if excepted else None
-    counts = pending or member.status == "active"
+    counts = pending or member.is_active
     since, until = _unchanged(assignments, at)
     return Asked(
         label=member.called,
-        form="member",
+        sort=Sort.MEMBER,
         status=member.status,
         key=member.key,
         member=member,
@@ -215,7 +241,7 @@ def ask_member(
 def _conferred(compiled: CompiledCharter, charter: Charter, groups: frozenset[str]) -> list[Holding]:
     """Return the ranks that groups confer, in the charter's order (rule 4.3)."""
     return [
-        Holding(compiled.rank_at[confer.rank], compiled.place_at[confer.place], "conferred", group=group.key)
+        Holding(compiled.rank_at[confer.rank], compiled.place_at[confer.place], How.CONFERRED, group=group.key)
         for group in charter.groups.values()
         if group.key in groups
         for confer in group.confers

@@ -37,7 +37,7 @@ def year(community: Community, rows: int = ROWS, seed: int = 1) -> list[Row]:
 
 def _usual(community: Community, rng: Random, count: int) -> Iterator[Row]:
     """Yield what members do day by day: what they may, mornings and evenings, some of them much and most little."""
-    people = [m for m in community.register.members.values() if m.status == "active"]
+    people = [m for m in community.register.members.values() if m.is_active]
     weights = [rng.paretovariate(1.3) for _ in people]
     names, often = list(_OFTEN), list(_OFTEN.values())
     places = [key for key in community.charter.places if key != "site"]

@@ -11,6 +11,7 @@ from ask_above.decide.profile import ask_rank
 from ask_above.decide.walk import Reckoner, passes
 from ask_above.escalation.ground import Ground
 from ask_above.escalation.moves import MoveKind, Moves
+from ask_above.people.register import Status
 
 
 class Brought(NamedTuple):
@@ -58,7 +59,7 @@ class Reached:
         self.automatic = profile.automatic if profile else ()
         plain = self.automatic == ground.automatic
         base = ground.single(own) if plain else ground.held_by(self.automatic, own)
-        if asked.status == "pending":
+        if asked.status == Status.PENDING:
             base = [reckoner.held(profile, n, gated=False).mask if profile else 0 for n in places]
         self.held = list(base)
         closed = {

@@ -8,7 +8,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
 from ask_above.errors import QuestionError
-from ask_above.people.register import Member
+from ask_above.people.register import Member, Status
 
 _USER = "urn:ietf:params:scim:schemas:core:2.0:User"
 _GROUP = "urn:ietf:params:scim:schemas:core:2.0:Group"
@@ -26,7 +26,7 @@ def as_ldif(key: str, members: Sequence[Member], groups: Mapping[str, Sequence[s
         raise QuestionError("LDIF needs more packages: pip install 'ask-above[directory]'") from None
     out = io.BytesIO()
     writer = LDIFWriter(out)
-    there = {member.key for member in members if member.status != "retired"}
+    there = {member.key for member in members if not member.is_retired}
     for member in members:
         if member.key not in there:
             continue
@@ -57,7 +57,7 @@ def as_scim(members: Iterable[Member], groups: Mapping[str, Sequence[str]], *, c
     """Yield members, then groups, as SCIM resources, one a line; those retired are left out."""
     there = set()
     for member in members:
-        if member.status == "retired":
+        if member.is_retired:
             continue
         there.add(member.key)
         user: dict[str, Any] = {"schemas": [_USER], "id": member.key, "userName": member.user_name or member.key}
@@ -66,7 +66,7 @@ def as_scim(members: Iterable[Member], groups: Mapping[str, Sequence[str]], *, c
             user |= {"displayName": member.name} if member.name else {}
             user |= {"emails": [{"value": member.email, "type": "work"}]} if member.email else {}
         user |= {"externalId": member.external_id} if member.external_id else {}
-        yield json.dumps({**user, "active": member.status != "locked"}, ensure_ascii=False)
+        yield json.dumps({**user, "active": member.status != Status.LOCKED}, ensure_ascii=False)
     for title, keys in groups.items():
         inside = [{"value": key, "type": "User"} for key in keys if key in there]
         yield json.dumps({"schemas": [_GROUP], "displayName": title, "members": inside}, ensure_ascii=False)

@@ -146,7 +146,7 @@ def owner_fault(owner: str | None, members: Mapping[str, Member]) -> str:
     member = members.get(owner)
     if member is None:
         return f"the owner '{owner}' is not in the register"
-    return "" if member.status == "active" else f"the owner {member.called} is {member.status}, and has to be active"
+    return "" if member.is_active else f"the owner {member.called} is {member.status}, and has to be active"
 
 
 class _Assignments:

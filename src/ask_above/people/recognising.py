@@ -149,7 +149,7 @@ def _words(register: Register, key: str) -> Iterator[tuple[str, str]]:
         if getattr(member, field):
             yield field, getattr(member, field).casefold()
     yield "called", folded(member.name or key)
-    if member.status == "retired":
+    if member.is_retired:
         return
     for group in member.groups:
         yield "group", group

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
+from enum import StrEnum
 from typing import NamedTuple
 
 from ask_above.charter.charter import Charter
@@ -11,8 +12,20 @@ from ask_above.charter.names import SITE
 from ask_above.charter.where import NOTHING, NOWHERE, Where
 
 KINDS = ("person", "bot")
-STATUSES = ("invited", "pending", "active", "locked", "retired")
-OUT = ("locked", "retired")
+
+
+class Status(StrEnum):
+    """Whether a member counts (rule 4.7); a member's own is text, as it is read and stored."""
+
+    INVITED = "invited"
+    PENDING = "pending"
+    ACTIVE = "active"
+    LOCKED = "locked"
+    RETIRED = "retired"
+
+
+STATUSES = tuple(status.value for status in Status)
+OUT = (Status.LOCKED, Status.RETIRED)
 """The statuses of somebody who was let go or locked out, and may be brought back as they were."""
 
 _MOST_CHANGED = 500
@@ -39,6 +52,16 @@ class Member(NamedTuple):
     was: str = ""
     phone: str = ""
     where: Where = NOWHERE
+
+    @property
+    def is_active(self) -> bool:
+        """Whether they take part."""
+        return self.status == Status.ACTIVE
+
+    @property
+    def is_retired(self) -> bool:
+        """Whether they left: their name stays, and nothing else counts."""
+        return self.status == Status.RETIRED
 
     @property
     def restored(self) -> str:

@@ -42,7 +42,7 @@ from ask_above.charter.names import SITE
 from ask_above.community import Community
 from ask_above.errors import AskAboveError, UnknownNameError
 from ask_above.people.recognising import Known, Recogniser, TwoPeopleError, new_key, user_name
-from ask_above.people.register import OUT, Member, reached_groups
+from ask_above.people.register import OUT, Member, Status, reached_groups
 from ask_above.serve.current import Current
 from ask_above.serve.filters import check_of
 from ask_above.serve.reading import told
@@ -120,7 +120,7 @@ class RegisterStorage(ScimStorage):
         candidates = self._named(names, search_request)
         if candidates is None and test is not None:
             members = self.community.register.members
-            keys = [("User", key) for key, m in members.items() if m.status != "retired" and test(m)]
+            keys = [("User", key) for key, m in members.items() if not m.is_retired and test(m)]
             return SearchPage(len(keys), [self._resource(*each) for each in keys[start:stop]])
         candidates = self._ids(names) if candidates is None else candidates
         resources = [each for each in (self._resource(*one) for one in candidates) if search_request.filter.match(each)]
@@ -130,7 +130,7 @@ class RegisterStorage(ScimStorage):
         found = []
         if "User" in names:
             members = self.community.register.members
-            found += [("User", key) for key, member in members.items() if member.status != "retired"]
+            found += [("User", key) for key, member in members.items() if not member.is_retired]
         if "Group" in names:
             charter = self.community.charter
             found += [("Group", f"group:{key}") for key in charter.groups]
@@ -150,7 +150,7 @@ class RegisterStorage(ScimStorage):
         """Return the key of who has a user name or an external id, in any case, and is not retired."""
         register = self.community.register
         keys = self._people.find(register, what, value.casefold())
-        return next((key for key in keys if register.members[key].status != "retired"), None)
+        return next((key for key in keys if not register.members[key].is_retired), None)
 
     def _resource(self, kind: str, key: str) -> Resource[Any]:
         if kind == "User":
@@ -159,7 +159,7 @@ class RegisterStorage(ScimStorage):
 
     def _member(self, key: str) -> Member:
         member = self.community.register.members.get(key)
-        if member is None or member.status == "retired":
+        if member is None or member.is_retired:
             raise NotFoundException(detail=f"There is no User '{key}'.")
         return member
 
@@ -305,7 +305,7 @@ class RegisterStorage(ScimStorage):
             known = self._people.who(register, Known("", fields["external_id"], name))
         except TwoPeopleError as error:
             raise UniquenessException(detail=str(error)) from None
-        if known is not None and register.members[known].status != "retired":
+        if known is not None and not register.members[known].is_retired:
             raise UniquenessException(detail=f"There is a User with the userName '{name}' or that externalId already.")
         if known is not None:
             member = register.members[known]
@@ -338,7 +338,7 @@ class RegisterStorage(ScimStorage):
         edits: list[Edit] = [MemberSet(member.key, changed)] if changed else []
         if wanted.active is False and member.status not in OUT:
             edits.append(MemberStatus(member.key, "locked"))
-        elif wanted.active is True and member.status == "locked":
+        elif wanted.active is True and member.status == Status.LOCKED:
             edits.append(MemberStatus(member.key, "active"))
         return edits
 
@@ -385,7 +385,7 @@ class RegisterStorage(ScimStorage):
     def _check_members(self, keys: Sequence[str]) -> None:
         for key in keys:
             member = self.community.register.members.get(key)
-            if member is None or member.status == "retired":
+            if member is None or member.is_retired:
                 raise InvalidValueException(detail=f"There is no User '{key}'.")
 
     @staticmethod

@@ -10,6 +10,7 @@ from ask_above.ask.high_risk import high_risk_holders
 from ask_above.charter.names import few, listed
 from ask_above.community import Community
 from ask_above.decide.words import day
+from ask_above.people.register import Status
 
 _GRAVEST: Final = (
     "climbs-to-everything",
@@ -43,8 +44,8 @@ class Look(NamedTuple):
 def sentences(community: Community, *, members: bool) -> list[str]:
     """Say in two sentences what a site is and who answers for it."""
     charter, register = community.charter, community.register
-    active = sum(member.status == "active" for member in register.members.values())
-    waiting = sum(member.status == "pending" for member in register.members.values())
+    active = sum(member.is_active for member in register.members.values())
+    waiting = sum(member.status == Status.PENDING for member in register.members.values())
     kinds = sorted({place.kind for place in charter.places.values() if place.parent is not None})
     there = f"{len(charter.places) - 1} places" + (f" ({', '.join(kinds)})" if kinds else "")
     people = f", and {active} active members" if register.members else ""

@@ -15,6 +15,7 @@ from ask_above.charter.names import SITE, few
 from ask_above.charter.places import Place
 from ask_above.charter.rules import Act
 from ask_above.community import Community
+from ask_above.decide.profile import How
 from ask_above.escalation.overview import rows as climb_rows
 from ask_above.people.register import Member
 from ask_above.show.cells import CODES, carried_rows, layers
@@ -217,7 +218,7 @@ def _member(community: Community, key: str, at: Instant) -> dict[str, Any]:
     compiled, charter = community.decider.compiled, community.charter
     ranks = []
     for holding in asked.recorded:
-        if holding.how != "automatic":
+        if holding.how != How.AUTOMATIC:
             place = compiled.places[holding.place]
             until = holding.assignment.period.said_until if holding.assignment else ""
             where = f" in {place.title or place.key}" if holding.place else ""

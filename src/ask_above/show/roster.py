@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 from ask_above.ask.roster import Edge, Heading, Waiting, day_of, edges_in_words
 from ask_above.ask.shared import SharedAccount
 from ask_above.decide.compiled import CompiledCharter
+from ask_above.people.register import Status
 from ask_above.show.screen import Screen, cell, colour_cell
 
 if TYPE_CHECKING:
@@ -29,7 +30,7 @@ def show_roster(screen: Screen, headings: Sequence[Heading]) -> None:
         for member in heading.members:
             prefix = f"{member.looks.prefix} " if member.looks.prefix else ""
             badge = f" {member.looks.badge}" if member.looks.badge else ""
-            waits = " (pending)" if member.member.status == "pending" else ""
+            waits = " (pending)" if member.member.status == Status.PENDING else ""
             others = [title for title in member.ranks if title != heading.title]
             name = colour_cell(f"  {prefix}{member.member.called}{badge}{waits}", member.looks.color)
             rows.append([name, member.member.key, cell(", ".join(others), "dim")])

@@ -12,16 +12,14 @@ from ask_above.charter.names import SITE, few, listed
 from ask_above.decide.profile import Profile
 from ask_above.decide.words import day
 from ask_above.people.recognising import CALLED, Identities
-from ask_above.people.register import Assignment
+from ask_above.people.register import Assignment, Status
 
 
 def too_many(sight: Sight) -> Iterator[Piece]:
     """Find more holders of unbounded ranks, or of what is of high risk, than ``rules.advice`` says."""
     advice = sight.charter.rules.advice
     free = sight.compiled.unbounded
-    able = (
-        keys for a, keys in sight.alike if a.status == "active" and any(holding.rank in free for holding in a.holdings)
-    )
+    able = (keys for a, keys in sight.alike if a.is_active and any(holding.rank in free for holding in a.holdings))
     among = {key for keys in able for key in keys}
     unbounded = [key for key in sight.register.members if key in among] if among else []
     if len(unbounded) > advice.most_unbounded:
@@ -151,7 +149,7 @@ def joined_without(sight: Sight) -> Iterator[Piece]:
     for _, keys in sight.alike if missing else ():
         for key in keys:
             member = sight.register.members[key]
-            if member.status != "active" or member.joined or member.kind == "bot":
+            if not member.is_active or member.joined or member.kind == "bot":
                 continue
             has = {assignment.rank for assignment in sight.register.of(key)}
             for rank in (each for each in missing if each.key not in has):
@@ -174,7 +172,7 @@ def doubles(sight: Sight) -> Iterator[Piece]:
 def pending_worse(sight: Sight) -> Iterator[Piece]:
     """Find someone pending who can do less than a stranger (rule 4.4)."""
     compiled, entry = sight.compiled, sight.compiled.entry
-    if entry is None and not any(each.status == "pending" for each, _ in sight.alike):
+    if entry is None and not any(each.status == Status.PENDING for each, _ in sight.alike):
         return
     placed = frozenset() if entry is None else frozenset({(entry, 0)})
     waiting = Profile(tuple(compiled.automatic["anyone"]), placed, pending=True)
@@ -198,7 +196,7 @@ def exceptions_gone(sight: Sight) -> Iterator[Piece]:
     for place in sight.compiled.places if members else ():
         for entry in place.exceptions:
             member = members.get(entry.of)
-            if member is None or member.status == "retired":
+            if member is None or member.is_retired:
                 said = "is not in the register" if member is None else "has left"
                 what = f"the exception for {sight.title(entry.of)} {sight.at_place(place)} stands, and they {said}"
                 what = what.replace("they is", "they are").replace("they has", "they have")

@@ -153,7 +153,7 @@ class Sight:
         """For how many members each rank is recorded now, the retired not counted."""
         found = [0] * len(self.compiled.ranks)
         for asked, keys in self.alike:
-            if asked.status != "retired":
+            if not asked.is_retired:
                 for rank in {holding.rank for holding in asked.recorded}:
                     found[rank] += len(keys)
         return found
@@ -163,14 +163,14 @@ class Sight:
         among = (
             keys
             for asked, keys in self.alike
-            if asked.status != "retired" and any(each.rank == rank.position for each in asked.recorded)
+            if not asked.is_retired and any(each.rank == rank.position for each in asked.recorded)
         )
         return sorted(key for keys in among for key in keys)
 
     @cached_property
     def active(self) -> int:
         """How many members are active."""
-        return sum(len(keys) for asked, keys in self.alike if asked.status == "active")
+        return sum(len(keys) for asked, keys in self.alike if asked.is_active)
 
     @cached_property
     def unbounded_members(self) -> set[str]:

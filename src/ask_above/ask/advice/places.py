@@ -295,7 +295,7 @@ def gates(sight: Sight) -> Iterator[Piece]:
 
 def _anyone_passes(sight: Sight, place: int) -> bool:
     return any(
-        asked.status == "active"
+        asked.is_active
         and asked.profile is not None
         and not sight.unbounded_members.issuperset(keys)
         and passes(sight.compiled, asked.profile, place)

@@ -106,7 +106,7 @@ def _holders(states: States, span: tuple[Instant, Instant]) -> dict[str, set[str
             at: Instant | None = start
             while at is not None and at <= end:
                 asked = names.decider.people.ask(key, at)
-                if asked.status == "active":
+                if asked.is_active:
                     for holding in asked.holdings:
                         holders.setdefault(names.decider.compiled.ranks[holding.rank].key, set()).add(key)
                 at = asked.until

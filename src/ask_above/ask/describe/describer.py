@@ -19,7 +19,7 @@ from ask_above.decide.decider import Decider
 from ask_above.decide.explain import gate_asks
 from ask_above.decide.layers import Word
 from ask_above.decide.names import Names
-from ask_above.decide.profile import Asked, Holding, ask_anybody
+from ask_above.decide.profile import Asked, Holding, How, ask_anybody
 from ask_above.decide.words import HELD_BY, VERBS, day, in_place, in_places, period, upper
 from ask_above.errors import QuestionError, UnknownNameError
 from ask_above.people.directory import NameKind
@@ -204,7 +204,7 @@ class Describer:
 
     def _ranks_of(self, asked: Asked) -> Iterator[str]:
         for holding in asked.recorded:
-            if holding.how != "automatic":
+            if holding.how != How.AUTOMATIC:
                 place = self.compiled.places[holding.place]
                 where = in_place(place.title, site=holding.place == 0)
                 yield f"They are {self.compiled.ranks[holding.rank].title} {where}{self._from(holding)}."
@@ -277,7 +277,7 @@ class Describer:
     def _people_in(self, place: int) -> Iterator[str]:
         """Say how many find the place, and who may change who does what there."""
         known = self.decider.people.register.members
-        active = sum(member.status == "active" for member in known.values())
+        active = sum(member.is_active for member in known.values())
         if not active:
             return
         here = self.inside[place]

@@ -255,7 +255,7 @@ def candidates(decider: Decider, at: Instant) -> list[int]:
     limited = {rank.key for rank in compiled.ranks if rank.limit is not None}
     count = dict.fromkeys(limited, 0)
     for asked in decider.people.all(at) if limited else ():
-        if asked.status != "retired":
+        if not asked.is_retired:
             held_now = {compiled.ranks[holding.rank].key for holding in asked.recorded}
             for key in (held_now | {assignment.rank for assignment in asked.later}) & limited:
                 count[key] += 1

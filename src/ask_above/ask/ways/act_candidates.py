@@ -31,7 +31,7 @@ from ask_above.decide.acts import ActAsked
 from ask_above.decide.decider import Decider
 from ask_above.decide.profile import Asked, ask_rank
 from ask_above.decide.words import in_place
-from ask_above.people.register import Assignment, Member, Register, reached_groups
+from ask_above.people.register import Assignment, Member, Register, Status, reached_groups
 
 _MOST_TAKEN = 8
 
@@ -299,7 +299,7 @@ class ActCandidates:
         if rank.after:
             plain = rank._replace(after=())
             yield self._rank_set("rule", f"ask for no rank before {rank.title}", plain, {"after": None})
-        if target is not None and target.status in ("locked", "retired"):
+        if target is not None and target.status in (Status.LOCKED, Status.RETIRED):
             yield from status(target)
 
     def _apart(self, rank: Rank) -> Iterator[Candidate]:

@@ -24,7 +24,7 @@ from ask_above.decide.decider import Decider
 from ask_above.decide.profile import Asked
 from ask_above.decide.walk import held, passes, ranks_at
 from ask_above.decide.words import in_place
-from ask_above.people.register import OUT, Assignment, Member, Register
+from ask_above.people.register import OUT, Assignment, Member, Register, Status
 
 Files: TypeAlias = tuple[Charter, Register]
 
@@ -334,7 +334,7 @@ class CapabilityCandidates:
 def status(asked: Asked) -> Iterator[Candidate]:
     """Yield the change of a member's status that does not count, or counts for little (rule 4.4)."""
     member = asked.member
-    if member is None or member.status == "active":
+    if member is None or member.is_active:
         return
     said = {"pending": "vouch for {}", "invited": "let {} accept the invitation", "locked": "unlock {}"}
     what = said.get(member.status, "bring {} back").format(member.called)
@@ -346,7 +346,7 @@ def status(asked: Asked) -> Iterator[Candidate]:
 def locked(asked: Asked) -> Iterator[Candidate]:
     """Yield that a member is locked out."""
     member = asked.member
-    if member is not None and member.status == "active" and not asked.owner:
+    if member is not None and member.is_active and not asked.owner:
         changed = member._replace(status="locked", was=member.status)
         command = typed(MemberStatus(member.key, "locked"))
         yield Candidate("status", f"lock {member.called} out", member.where, 1, with_member(changed), command)
@@ -358,7 +358,7 @@ def becoming_active(member: Member) -> Callable[[Charter, Register], Files]:
     def apply(charter: Charter, register: Register) -> Files:
         status = member.restored if member.status in OUT else "active"
         changed = register.with_member(member._replace(status=status, was="", joined=member.joined or "2000-01-01"))
-        if member.status in ("pending", "invited") and not member.joined:
+        if member.status in (Status.PENDING, Status.INVITED) and not member.joined:
             has = {assignment.rank for assignment in register.of(member.key) if assignment.place == SITE}
             for rank in charter.ranks.values():
                 if rank.on_joining and rank.key not in has:

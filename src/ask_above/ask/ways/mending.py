@@ -9,7 +9,7 @@ from ask_above.charter.names import as_rank
 from ask_above.charter.rules import Act
 from ask_above.decide.acts import ActAsked
 from ask_above.decide.decider import VISITOR, Decider
-from ask_above.decide.profile import Asked
+from ask_above.decide.profile import Asked, Sort
 
 
 def mending(decider: Decider, unmet: Unmet, at: Instant) -> str:
@@ -41,6 +41,6 @@ def _ways(decider: Decider, unmet: Unmet, asked: Asked, at: Instant) -> Ways:
 
 
 def _named(asked: Asked) -> str:
-    if asked.form == "member":
+    if asked.sort is Sort.MEMBER:
         return asked.key or ""
     return VISITOR if asked.key is None else as_rank(asked.key)

@@ -24,6 +24,7 @@ from ask_above.decide.acts import ActAsked
 from ask_above.decide.answer import Answer
 from ask_above.decide.classes import ClassState
 from ask_above.decide.decider import Decider
+from ask_above.decide.profile import Sort
 from ask_above.people.register import Register
 from ask_above.printing import Printed
 
@@ -140,7 +141,7 @@ def capability_ways(
     asked = decider.asked(who, at)
     about = CapabilityCandidates(decider, asked, capability, place, at)
     candidates = list(about.taking() if put(decider) else about.giving())
-    own = (key, capability, asked.key) if asked.form == "member" else None
+    own = (key, capability, asked.key) if asked.sort is Sort.MEMBER else None
     return Ways(_Trial(decider, put, at, own).ways(candidates, told, every=every), allowed=put(decider).allowed)
 
 
