@@ -6,8 +6,9 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
 from ask_above.change.draft import Done, Draft, EditError, RowChange, member_row
+from ask_above.change.items import is_free, renaming, setting
 from ask_above.change.references import references, reworded_lists
-from ask_above.change.steps import Drop, Insert, Path, Put, Rename, Step
+from ask_above.change.steps import Drop, Insert, Path, Rename, Step
 from ask_above.charter.names import how_many, listed, nearest
 from ask_above.charter.places import Group
 from ask_above.errors import UnknownNameError
@@ -20,9 +21,7 @@ class GroupAdd(NamedTuple):
     fields: Mapping[str, Any] = {}
 
     def on(self, draft: Draft) -> Done:
-        """Work it out."""
-        if self.key in draft.charter.groups or self.key in draft.charter.ranks:
-            raise EditError(f"There is a rank or group '{self.key}' already.")
+        is_free(draft, self.key, "group")
         group = {"key": self.key, **self.fields}
         size = len(draft.said(("groups",)) or [])
         return Done(f"make the group {group.get('title', self.key)}", (Insert(("groups",), size, group),))
@@ -35,14 +34,11 @@ class GroupSet(NamedTuple):
     fields: Mapping[str, Any]
 
     def on(self, draft: Draft) -> Done:
-        """Work it out."""
         path, group = _path(draft, self.key), _group(draft, self.key)
+        called = group.title or group.key
         if not self.fields or "key" in self.fields:
-            raise EditError(f"Say what changes of {group.title or group.key}; another key is given by renaming it.")
-        said = draft.said(path)
-        steps: list[Step] = [Drop((*path, f)) for f, v in self.fields.items() if v is None and f in said]
-        steps += [Put((*path, field), value) for field, value in self.fields.items() if value is not None]
-        return Done(f"set {listed(self.fields)} of the group {group.title or group.key}", tuple(steps))
+            raise EditError(f"Say what changes of {called}; another key is given by renaming it.")
+        return setting(draft, path, self.fields, f"the group {called}")
 
 
 class GroupRename(NamedTuple):
@@ -53,18 +49,8 @@ class GroupRename(NamedTuple):
     new_key: str | None = None
 
     def on(self, draft: Draft) -> Done:
-        """Work it out."""
         path, group = _path(draft, self.key), _group(draft, self.key)
-        steps: list[Step] = [] if self.title is None else [Put((*path, "title"), self.title)]
-        rows: list[RowChange] = []
-        new = self.new_key
-        if new is not None and new != self.key:
-            if new in draft.charter.groups or new in draft.charter.ranks:
-                raise EditError(f"There is a rank or group '{new}' already.")
-            steps += [*_renamed(draft, self.key, new), Put((*path, "key"), new)]
-            rows = list(_rows(draft, self.key, new))
-        said = [f"to {self.title}" if self.title else "", f"key {new}" if new else ""]
-        return Done(f"rename {group.title or group.key} {listed(filter(None, said))}", tuple(steps), tuple(rows))
+        return renaming(draft, self, path, group.title or group.key, "group", _renamed, _rows)
 
 
 class GroupRemove(NamedTuple):
@@ -73,7 +59,6 @@ class GroupRemove(NamedTuple):
     key: str
 
     def on(self, draft: Draft) -> Done:
-        """Work it out."""
         path, group = _path(draft, self.key), _group(draft, self.key)
         named = [where for where, _ in _references(draft, self.key)]
         if named:
@@ -94,7 +79,6 @@ class MemberGroups(NamedTuple):
     take: Sequence[str] = ()
 
     def on(self, draft: Draft) -> Done:
-        """Work it out."""
         member = draft.member(self.key)
         titles = {key: _group(draft, key).title or key for key in (*self.put, *self.take)}
         kept = [key for key in member.groups if key not in self.take]

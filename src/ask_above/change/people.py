@@ -32,7 +32,6 @@ class MemberAdd(NamedTuple):
     status: str = "active"
 
     def on(self, draft: Draft) -> Done:
-        """Work it out."""
         if not is_key(self.key) or self.key in RESERVED:
             if " " in self.key.strip() and not self.fields.get("name"):
                 first = self.key.split()[0].lower()
@@ -75,7 +74,6 @@ class MemberStatus(NamedTuple):
     written: str = ""
 
     def on(self, draft: Draft) -> Done:
-        """Work it out."""
         member = draft.member(self.key)
         if self.status not in STATUSES:
             raise EditError(f"'{self.status}' is no status of a member; one of {', '.join(STATUSES)}.")
@@ -116,7 +114,6 @@ class MemberSet(NamedTuple):
     fields: Mapping[str, str]
 
     def on(self, draft: Draft) -> Done:
-        """Work it out."""
         member = draft.member(self.key)
         _check_fields(self.fields, _FIELDS)
         before = member_row(member)
@@ -140,7 +137,6 @@ class Assign(NamedTuple):
     only: bool = False
 
     def on(self, draft: Draft) -> Done:
-        """Work it out."""
         rank, member = draft.rank(self.rank), draft.member(self.member)
         place = draft.place(self.place)
         if rank.automatic:
@@ -177,7 +173,6 @@ class Unassign(NamedTuple):
     place: str = SITE
 
     def on(self, draft: Draft) -> Done:
-        """Work it out."""
         rank, member = draft.rank(self.rank), draft.member(self.member)
         where = in_place(draft.place(self.place).title, site=self.place == SITE)
         given = [e for e in draft.register.of(self.member) if (e.rank, e.place) == (self.rank, self.place)]
@@ -196,7 +191,6 @@ class HandOver(NamedTuple):
     member: str
 
     def on(self, draft: Draft) -> Done:
-        """Work it out."""
         member = draft.member(self.member)
         if not member.is_active:
             raise EditError(f"{member.called} is {member.status}; the owner has to be active.")

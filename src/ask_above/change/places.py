@@ -6,6 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
 from ask_above.change.draft import Done, Draft, EditError, RowChange, assignment_row, put_words
+from ask_above.change.items import is_free, renaming, setting
 from ask_above.change.steps import Drop, Insert, MoveItem, Path, Put, Step, there
 from ask_above.charter.changes import saying
 from ask_above.charter.names import SITE, listed
@@ -25,9 +26,7 @@ class PlaceAdd(NamedTuple):
     fields: Mapping[str, Any] = {}
 
     def on(self, draft: Draft) -> Done:
-        """Work it out."""
-        if self.key in draft.charter.places:
-            raise EditError(f"There is a place '{self.key}' already.")
+        is_free(draft, self.key, "place")
         where = _inside(draft, self.into)
         if {"key", "kind", "places"} & set(self.fields):
             raise EditError("Key and kind of a place are given by themselves, and places in it are made afterwards.")
@@ -46,7 +45,6 @@ class PlaceMove(NamedTuple):
     keep: bool
 
     def on(self, draft: Draft) -> Done:
-        """Work it out."""
         _not_the_site(self.key, "moved")
         path, place = draft.place_path(self.key), _place(draft, self.key)
         if self.into in below(draft, self.key):
@@ -69,7 +67,6 @@ class PlaceRemove(NamedTuple):
     key: str
 
     def on(self, draft: Draft) -> Done:
-        """Work it out."""
         _not_the_site(self.key, "removed")
         path, place = draft.place_path(self.key), _place(draft, self.key)
         gone = below(draft, self.key)
@@ -97,23 +94,15 @@ class PlaceSet(NamedTuple):
     fields: Mapping[str, Any]
 
     def on(self, draft: Draft) -> Done:
-        """Work it out."""
-        path, steps = draft.place_path(self.key), list[Step]()
-        known = ("title", "about", "kind")
-        wrong = next((name for name in self.fields if name not in known or self.key == SITE), None)
-        if wrong is not None:
+        path, known = draft.place_path(self.key), ("title", "about", "kind")
+        if self.key == SITE and self.fields:
             raise EditError(
-                f"The site has no '{wrong}' of its own; its title stands at the top of the charter."
-                if self.key == SITE
-                else f"'{wrong}' is nothing that is set of a place so; there are {listed(known)}."
+                f"The site has no '{next(iter(self.fields))}' of its own; its title stands at the top of the charter."
             )
-        for name, value in self.fields.items():
-            if value is not None:
-                steps.append(Put((*path, name), value))
-            elif there(draft.data, (*path, name)):
-                steps.append(Drop((*path, name)))
-        what = f"set {listed(self.fields)} of {_place(draft, self.key).title}"
-        return Done(what, tuple(steps))
+        wrong = next((name for name in self.fields if name not in known), None)
+        if wrong is not None:
+            raise EditError(f"'{wrong}' is nothing that is set of a place so; there are {listed(known)}.")
+        return setting(draft, path, self.fields, _place(draft, self.key).title)
 
 
 WORDS = ("allow", "deny", "bar", "clear")
@@ -128,23 +117,16 @@ class PlaceRename(NamedTuple):
     new_key: str | None = None
 
     def on(self, draft: Draft) -> Done:
-        """Work it out."""
         path, place = draft.place_path(self.key), _place(draft, self.key)
-        steps: list[Step] = [] if self.title is None else [Put((*path, "title"), self.title)]
-        rows: list[RowChange] = []
-        new = self.new_key
-        if new is not None and new != self.key:
-            if new in draft.charter.places:
-                raise EditError(f"There is a place '{new}' already.")
-            steps += [*_named_anew(draft, self.key, new), Put((*path, "key"), new)]
-            given = [
-                (assignment, assignment_row(assignment))
-                for assignment in draft.register.assignments
-                if assignment.place == self.key
-            ]
-            rows = [RowChange("assignments", str(a.number), row, {**row, "place": new}) for a, row in given]
-        said = [f"to {self.title}" if self.title else "", f"key {new}" if new else ""]
-        return Done(f"rename {place.title or place.key} {listed(filter(None, said))}", tuple(steps), tuple(rows))
+        return renaming(draft, self, path, place.title or place.key, "place", _named_anew, _rows)
+
+
+def _rows(draft: Draft, key: str, new: str) -> Iterator[RowChange]:
+    """Yield the assignments at a place under its new key."""
+    for assignment in draft.register.assignments:
+        if assignment.place == key:
+            row = assignment_row(assignment)
+            yield RowChange("assignments", str(assignment.number), row, {**row, "place": new})
 
 
 def _named_anew(draft: Draft, key: str, new: str) -> Iterator[Step]:
@@ -173,7 +155,6 @@ class Say(NamedTuple):
     member: bool = False
 
     def on(self, draft: Draft) -> Done:
-        """Work it out."""
         if self.word not in WORDS:
             raise EditError(f"'{self.word}' is nothing that a place can say; one of {listed(WORDS, 'or')}.")
         field = "exceptions" if self.member else "overrides"
@@ -225,7 +206,6 @@ class SetGate(NamedTuple):
     gate: Mapping[str, Any]
 
     def on(self, draft: Draft) -> Done:
-        """Work it out."""
         path = (*draft.place_path(self.place), "gate")
         title = _place(draft, self.place).title
         if not self.gate:
@@ -244,7 +224,6 @@ class SetLike(NamedTuple):
     sets: Sequence[str]
 
     def on(self, draft: Draft) -> Done:
-        """Work it out."""
         for key in self.sets:
             if key not in draft.charter.override_sets:
                 raise EditError(
@@ -261,7 +240,6 @@ class Realign(NamedTuple):
     place: str
 
     def on(self, draft: Draft) -> Done:
-        """Work it out."""
         path, place = draft.place_path(self.place), _place(draft, self.place)
         steps = tuple(Drop((*path, each)) for each in OWN if there(draft.data, (*path, each)))
         if not steps:

@@ -7,8 +7,9 @@ from typing import Any, NamedTuple
 
 from ask_above.change.coverage import coverage
 from ask_above.change.draft import Done, Draft, EditError, RowChange, assignment_row, put_words
+from ask_above.change.items import is_free, renaming, setting
 from ask_above.change.references import renamed, without_rank
-from ask_above.change.steps import Drop, Insert, MoveItem, Put, Step, there
+from ask_above.change.steps import Drop, Insert, MoveItem
 from ask_above.charter.changes import granting, withholding
 from ask_above.charter.charter import Charter
 from ask_above.charter.names import listed
@@ -28,9 +29,7 @@ class RankAdd(NamedTuple):
     copy_of: str | None = None
 
     def on(self, draft: Draft) -> Done:
-        """Work it out."""
-        if self.key in draft.charter.ranks or self.key in draft.charter.groups:
-            raise EditError(f"There is a rank or group '{self.key}' already.")
+        is_free(draft, self.key, "rank")
         fields = dict(self.fields)
         if self.copy_of is not None:
             n = draft.rank_path(self.copy_of)[1]
@@ -59,7 +58,6 @@ class RankMove(NamedTuple):
     below: str | None = None
 
     def on(self, draft: Draft) -> Done:
-        """Work it out."""
         path = draft.rank_path(self.key)
         other = self.above or self.below or ""
         if other == self.key:
@@ -78,18 +76,10 @@ class RankSet(NamedTuple):
     fields: Mapping[str, Any]
 
     def on(self, draft: Draft) -> Done:
-        """Work it out."""
         path = draft.rank_path(self.key)
         if "key" in self.fields:
             raise EditError("A key is changed with every reference to it: RankRename, or ask-above rank rename --key.")
-        steps: list[Step] = []
-        for name, value in self.fields.items():
-            if value is None and there(draft.data, (*path, name)):
-                steps.append(Drop((*path, name)))
-            elif value is not None and draft.said((*path, name)) != value:
-                steps.append(Put((*path, name), value))
-        what = f"set {listed(self.fields)} of {draft.rank(self.key).title}"
-        return Done(what, tuple(steps))
+        return setting(draft, path, self.fields, draft.rank(self.key).title)
 
 
 class Grant(NamedTuple):
@@ -99,7 +89,6 @@ class Grant(NamedTuple):
     names: Sequence[str]
 
     def on(self, draft: Draft) -> Done:
-        """Work it out."""
         draft.rank(self.rank)
         return _carrying(
             draft,
@@ -116,7 +105,6 @@ class Withhold(NamedTuple):
     names: Sequence[str]
 
     def on(self, draft: Draft) -> Done:
-        """Work it out."""
         draft.rank(self.rank)
         changed = withholding(draft.charter, self.rank, known_capabilities(draft, self.names))
         return _carrying(draft, self.rank, changed, f"keep {{}} from carrying {listed(self.names)}")
@@ -128,7 +116,6 @@ class Withdraw(NamedTuple):
     name: str
 
     def on(self, draft: Draft) -> Done:
-        """Work it out."""
         names = known_capabilities(draft, (self.name,))
         holders = carriers(draft.charter, names[0])
         if not holders:
@@ -153,7 +140,6 @@ class RankRemove(NamedTuple):
     instead: str | None = None
 
     def on(self, draft: Draft) -> Done:
-        """Work it out."""
         path, rank = draft.rank_path(self.key), draft.rank(self.key)
         if self.instead is not None:
             other = draft.rank(self.instead)
@@ -184,20 +170,8 @@ class RankRename(NamedTuple):
     new_key: str | None = None
 
     def on(self, draft: Draft) -> Done:
-        """Work it out."""
-        path, rank = draft.rank_path(self.key), draft.rank(self.key)
-        steps: list[Step] = []
-        rows: list[RowChange] = []
-        if self.title is not None:
-            steps.append(Put((*path, "title"), self.title))
-        if self.new_key is not None and self.new_key != self.key:
-            if self.new_key in draft.charter.ranks or self.new_key in draft.charter.groups:
-                raise EditError(f"There is a rank or group '{self.new_key}' already.")
-            steps += [*renamed(draft, self.key, self.new_key), Put((*path, "key"), self.new_key)]
-            rows = list(_rows(draft, self.key, self.new_key))
-        said = [f"to {self.title}" if self.title else "", f"key {self.new_key}" if self.new_key else ""]
-        what = f"rename {rank.title} {listed(filter(None, said))}"
-        return Done(what, tuple(steps), tuple(rows))
+        path = draft.rank_path(self.key)
+        return renaming(draft, self, path, draft.rank(self.key).title, "rank", renamed, _rows)
 
 
 def carriers(charter: Charter, name: str) -> list[str]:

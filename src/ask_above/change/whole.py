@@ -18,7 +18,6 @@ class CharterSet(NamedTuple):
     value: Any
 
     def on(self, draft: Draft) -> Done:
-        """Work it out."""
         if self.value is None:
             raise EditError(f"No value is given for {self.path}; to take out what stands there, remove it.")
         path, rest = found(draft.data, self.path)
@@ -37,7 +36,6 @@ class CharterAdd(NamedTuple):
     named: str = ""
 
     def on(self, draft: Draft) -> Done:
-        """Work it out."""
         path, rest = found(draft.data, self.path)
         _spot(draft.data, self.path, path, rest)
         said = at(draft.data, path) if not rest else []
@@ -63,7 +61,6 @@ class CharterRemove(NamedTuple):
     value: Any = None
 
     def on(self, draft: Draft) -> Done:
-        """Work it out."""
         path, rest = found(draft.data, self.path)
         if rest or not path:
             raise EditError(missing(draft.data, self.path))

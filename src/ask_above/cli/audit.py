@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -10,8 +9,8 @@ import click
 
 from ask_above.cli.options import Figure, community_option, figure_option, format_option, open_here, progress
 from ask_above.cli.sentence import Spoken
-from ask_above.show.data import write_table
-from ask_above.show.screen import stdout
+from ask_above.show.data import put_out
+from ask_above.show.screen import Screen
 
 
 @click.command("audit", cls=Spoken)
@@ -51,7 +50,7 @@ def command(
       ask-above audit actions.csv.gz --figure usage.png
       ask-above audit logs/ --cluster local
     """
-    from ask_above.show.audit import COLUMNS, audit_data, audit_rows, show_audit, show_least
+    from ask_above.show.audit import audit_table, show_audit, show_least
 
     opened = open_here(community)
     mapping = _mapping(mapped)
@@ -61,13 +60,14 @@ def command(
         from ask_above.show import figures
 
         figure.write(figures.usage, audit)
-    elif form == "text":
-        show_audit(stdout(), audit, usage=usage)
+        return 0 if audit else 1
+
+    def show(screen: Screen) -> None:
+        show_audit(screen, audit, usage=usage)
         if least:
-            show_least(stdout(), audit, audit.least())
-    else:
-        data = audit_data(audit) | ({"least": [each._asdict() for each in audit.least()]} if least else {})
-        write_table(sys.stdout, form, COLUMNS, audit_rows(audit), data)
+            show_least(screen, audit, audit.least())
+
+    put_out(form, lambda: audit_table(audit, least=least), show)
     return 0 if audit else 1
 
 

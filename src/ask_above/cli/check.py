@@ -13,22 +13,9 @@ from ask_above.cli.options import community_option, findings_format_option, open
 from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
 from ask_above.errors import FaultyFilesError
-from ask_above.show.check import (
-    CHECK_COLUMNS,
-    FAULT_COLUMNS,
-    advice_row,
-    check_data,
-    fault_data,
-    fault_rows,
-    later_row,
-    show_advice,
-    show_check,
-    show_faults,
-    show_later,
-    unmet_row,
-)
-from ask_above.show.data import write_json, write_table
-from ask_above.show.screen import stdout
+from ask_above.show.check import check_table, fault_table, show_advice, show_check, show_faults, show_later
+from ask_above.show.data import Form, Table, put_out, write_json
+from ask_above.show.screen import Screen, stdout
 
 if TYPE_CHECKING:
     from ask_above.ask.advice.piece import Piece
@@ -38,6 +25,7 @@ Found: TypeAlias = "tuple[Sequence[Unmet], Sequence[tuple[str, Unmet]], Sequence
 """The expectations that do not hold, those that will not, and the advice."""
 
 
+_FOR_PROGRAMS = (Form.SARIF, Form.JUNIT)
 _MOST_MENDED = 5
 
 
@@ -88,18 +76,18 @@ def command(
     later = [] if advice else opened.unmet_later()
     with progress("Looking") as told:
         given = opened.advice(told=told)
-    if form == "text":
+
+    def show(screen: Screen) -> None:
         if not advice:
-            show_check(stdout(), opened.decider, unmet, mends=_mends(opened, unmet))
-            show_later(stdout(), later)
+            show_check(screen, opened.decider, unmet, mends=_mends(opened, unmet))
+            show_later(screen, later)
             _show_by_hand(opened)
-        show_advice(stdout(), given)
-    elif form in ("sarif", "junit"):
+        show_advice(screen, given)
+
+    if form in _FOR_PROGRAMS:
         _findings(opened, form, community, (unmet, later, given.pieces), strict=strict)
     else:
-        rows = [] if advice else [*map(unmet_row, unmet), *(later_row(since, each) for since, each in later)]
-        rows += [advice_row(piece) for piece in given.pieces]
-        write_table(sys.stdout, form, CHECK_COLUMNS, rows, check_data(opened.decider, unmet, given, later))
+        put_out(form, lambda: check_table(opened.decider, unmet, given, later), show)
     undone = bool(opened.home.read().undone)
     return _status(unmet, later, given.pieces, strict=strict) or int(undone)
 
@@ -120,16 +108,13 @@ def _each(folder: Path, form: str) -> int:
     """Show every community in a folder; 2 where one cannot be read, 1 where an expectation of one does not hold."""
     from ask_above.show.many import COLUMNS, hosted, show_hosted
 
-    if form in ("sarif", "junit"):
+    if form in _FOR_PROGRAMS:
         raise click.UsageError(f"--format {form} is of one community; leave out --each.")
     with progress("Communities") as told:
         hosteds = hosted((file.parent for file in folder.glob("*/charter.yaml")), told)
     if not hosteds:
         raise click.UsageError(f"No folder in '{folder}' holds a charter.yaml.")
-    if form == "text":
-        show_hosted(stdout(), hosteds)
-    else:
-        write_table(sys.stdout, form, COLUMNS, hosteds)
+    put_out(form, lambda: Table(COLUMNS, hosteds), lambda screen: show_hosted(screen, hosteds))
     return 2 if any(one.faults for one in hosteds) else 1 if any(one.unmet for one in hosteds) else 0
 
 
@@ -169,13 +154,14 @@ def _show_by_hand(opened: Community) -> None:
 
 
 def _faulty(error: FaultyFilesError, form: str, community: str | None) -> None:
-    if form in ("sarif", "junit"):
+    def show(screen: Screen) -> None:
+        show_faults(screen, error.faults)
+        if error.way_back:
+            screen.paragraph(error.way_back, first="→ ", rest="  ")
+
+    if form in _FOR_PROGRAMS:
         from ask_above.show import findings, junit
 
         write_findings(form, community, "check", findings.of_faults(error.faults), junit.of_faults(error.faults), 2)
-    elif form == "text":
-        show_faults(stdout(), error.faults)
-        if error.way_back:
-            stdout().paragraph(error.way_back, first="→ ", rest="  ")
     else:
-        write_table(sys.stdout, form, FAULT_COLUMNS, fault_rows(error.faults), fault_data(error.faults))
+        put_out(form, lambda: fault_table(error.faults), show)

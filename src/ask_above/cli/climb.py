@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import sys
-
 import click
 
 from ask_above.cli.options import (
@@ -18,9 +16,8 @@ from ask_above.cli.options import (
 )
 from ask_above.cli.sentence import Spoken
 from ask_above.escalation.overview import COLUMNS, rows
-from ask_above.show.climb import PATH_COLUMNS, climb_data, path_rows, show_climb, show_climbs
-from ask_above.show.data import write_table
-from ask_above.show.screen import stdout
+from ask_above.show.climb import climb_table, show_climb, show_climbs
+from ask_above.show.data import Table, put_out
 
 
 @click.command("climb", cls=Spoken)
@@ -63,15 +60,12 @@ def command(
     if rank is None:
         where = None if place is None else opened.decider.compiled.place_at[place]
         found = rows(opened.decider, place=where, accomplice=with_accomplice)
-        if form == "text":
-            show_climbs(stdout(), opened.charter, found, accomplice=with_accomplice)
-        else:
-            write_table(sys.stdout, form, COLUMNS, found)
+        put_out(
+            form,
+            lambda: Table(COLUMNS, found),
+            lambda screen: show_climbs(screen, opened.charter, found, accomplice=with_accomplice),
+        )
         return 0
     climbed = opened.climb(rank, at=place, accomplice=with_accomplice)
-    if form == "text":
-        show_climb(stdout(), climbed)
-    else:
-        data = climb_data(opened.charter, climbed) if form == "json" else None
-        write_table(sys.stdout, form, PATH_COLUMNS, path_rows(opened.charter, climbed), data)
+    put_out(form, lambda: climb_table(opened.charter, climbed), lambda screen: show_climb(screen, climbed))
     return 0

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 from datetime import date
 
 import click
@@ -10,9 +9,9 @@ import click
 from ask_above.charter.names import rank_named
 from ask_above.cli.options import at_option, complete, in_zone, meant, open_here, people, question_options
 from ask_above.cli.sentence import Spoken
-from ask_above.show.compare import COLUMNS, comparison_rows, show_comparison
-from ask_above.show.data import write_table
-from ask_above.show.screen import stdout
+from ask_above.show.compare import comparison_table, show_comparison
+from ask_above.show.data import put_out
+from ask_above.show.screen import Screen
 
 
 @click.command("compare", cls=Spoken)
@@ -50,14 +49,14 @@ def command(
         raise click.UsageError(f"With whom should '{one}' be compared? A rank alone is compared with its own.")
     else:
         comparisons = opened.related(rank)
-    if form != "text":
-        write_table(sys.stdout, form, COLUMNS, comparison_rows(comparisons))
-        return 0
-    screen = stdout()
-    if not comparisons:
-        screen.line(f"{opened.rank(rank or '').title} was not copied from another rank, and builds on none.")
-    for n, each in enumerate(comparisons):
-        if n:
-            screen.line()
-        show_comparison(screen, each, everything=everything)
+
+    def show(screen: Screen) -> None:
+        if not comparisons:
+            screen.line(f"{opened.rank(rank or '').title} was not copied from another rank, and builds on none.")
+        for n, comparison in enumerate(comparisons):
+            if n:
+                screen.line()
+            show_comparison(screen, comparison, everything=everything)
+
+    put_out(form, lambda: comparison_table(comparisons), show)
     return 0

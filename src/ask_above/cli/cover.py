@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-import sys
 from collections.abc import Sequence
 from datetime import date
+from functools import partial
 
 import click
 
@@ -22,9 +22,9 @@ from ask_above.cli.options import (
 )
 from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
-from ask_above.show.cover import cover_rows, show_by_rank, show_cover
-from ask_above.show.data import write_table
-from ask_above.show.screen import stdout
+from ask_above.show.cover import cover_table, show_by_rank, show_cover
+from ask_above.show.data import Table, put_out
+from ask_above.show.screen import Screen
 
 _FEW = 6
 
@@ -71,12 +71,9 @@ def command(
         from ask_above.show import figures
 
         figure.write(figures.cover, cover, at=place, left=names)
-    elif form != "text":
-        write_table(sys.stdout, form, *cover_rows(cover, place))
-    elif place is not None:
-        show_by_rank(stdout(), cover, place)
     else:
-        show_cover(stdout(), cover)
+        show = show_cover if place is None else partial(show_by_rank, place=place)
+        put_out(form, lambda: cover_table(cover, place), lambda screen: show(screen, cover))
     return 0
 
 
@@ -86,15 +83,20 @@ def _entering(opened: Community, moment: date | None, form: str) -> int:
 
     closeds = closed_places(opened.decider, opened.names.moment(moment))
     places, members = opened.charter.places, opened.register.members
-    if form != "text":
-        rows = [[c.place, places[c.place].title, c.asks, len(c.members), ";".join(c.members)] for c in closeds]
-        write_table(sys.stdout, form, COLUMNS, rows)
-    elif not closeds:
-        stdout().line("No place has a gate: everybody who sees the site can enter all of it.")
-    else:
-        told = []
+
+    def table() -> Table:
+        rows = ([c.place, places[c.place].title, c.asks, len(c.members), ";".join(c.members)] for c in closeds)
+        return Table(COLUMNS, rows)
+
+    def show(screen: Screen) -> None:
+        if not closeds:
+            screen.line("No place has a gate: everybody who sees the site can enter all of it.")
+            return
+        rows = []
         for c in closeds:
             who = few((members[key].called for key in c.members), _FEW)
-            told.append([places[c.place].title, c.asks.removeprefix("it asks for "), str(len(c.members)), who])
-        stdout().table(["Closed place", "What it asks for", "Members", "Who can enter"], told, right=[2])
+            rows.append([places[c.place].title, c.asks.removeprefix("it asks for "), str(len(c.members)), who])
+        screen.table(["Closed place", "What it asks for", "Members", "Who can enter"], rows, right=[2])
+
+    put_out(form, table, show)
     return 0

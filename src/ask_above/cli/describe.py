@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 from datetime import date
 
 import click
@@ -11,11 +10,9 @@ from ask_above.ask.describe.describer import Described
 from ask_above.cli.options import complete, in_zone, open_here, question_options, tell
 from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
-from ask_above.show.data import write_table
+from ask_above.show.data import Table, put_out
 from ask_above.show.notebook import show_described
-from ask_above.show.screen import stdout
-
-COLUMNS = ("kind", "key", "title", "text")
+from ask_above.show.screen import Screen
 
 
 def _names(c: Community) -> list[str]:
@@ -42,17 +39,13 @@ def command(names: tuple[str, ...], when: date | None, community: str | None, fo
         if meant.note:
             tell([f"{meant.note}."])
         describeds.append(opened.describe(f"{meant.kind}:{meant.key}", when=in_zone(opened, when)))
-    if form != "text":
-        write_table(
-            sys.stdout,
-            form,
-            COLUMNS,
-            [(described.kind, described.key, described.title, str(described)) for described in describeds],
-        )
-        return 0
-    screen = stdout()
-    for n, each in enumerate(describeds):
-        if n:
-            screen.line()
-        show_described(screen, each)
+
+    def show(screen: Screen) -> None:
+        for n, described in enumerate(describeds):
+            if n:
+                screen.line()
+            show_described(screen, described)
+
+    rows = [(described.kind, described.key, described.title, str(described)) for described in describeds]
+    put_out(form, lambda: Table(("kind", "key", "title", "text"), rows), show)
     return 0

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 from collections.abc import Sequence
 
 import click
@@ -10,9 +9,9 @@ import click
 from ask_above.cli.options import capabilities, community_option, complete, format_option, open_here
 from ask_above.cli.sentence import Exact
 from ask_above.community import Wanted
-from ask_above.show.data import write_table
-from ask_above.show.fit import FIT_COLUMNS, fit_data, fit_rows, show_fit, show_new_rank
-from ask_above.show.screen import stdout
+from ask_above.show.data import put_out
+from ask_above.show.fit import fit_table, show_fit, show_new_rank
+from ask_above.show.screen import Screen
 
 
 @click.command("fit", cls=Exact)
@@ -44,12 +43,13 @@ def command(needs: Sequence[str], never: Sequence[str], most: int, limit: int, c
     wanted = _read(needs)
     fit = opened.fit(wanted, never=never, most=most)
     proposal = None if fit.few is not None and fit.few.weight <= limit else opened.propose(wanted, never=never)
-    if form == "text":
-        show_fit(stdout(), fit)
+
+    def show(screen: Screen) -> None:
+        show_fit(screen, fit)
         if fit.few is None or fit.few.weight > limit:
-            show_new_rank(stdout(), fit, proposal, limit)
-    else:
-        write_table(sys.stdout, form, FIT_COLUMNS, fit_rows(fit), fit_data(fit, proposal))
+            show_new_rank(screen, fit, proposal, limit)
+
+    put_out(form, lambda: fit_table(fit, proposal), show)
     return 0 if fit.few is not None else 1
 
 

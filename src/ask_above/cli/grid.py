@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import sys
 from pathlib import Path
 
 import click
@@ -12,8 +11,8 @@ from ask_above.cli.changing import How, carry_out, change_options, home_of
 from ask_above.cli.options import Figure, OutFile, at_option, figure_option, format_option, open_here, tell
 from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
-from ask_above.show.data import write_table
-from ask_above.show.grid import grid_data, grid_rows, show_grid
+from ask_above.show.data import put_out
+from ask_above.show.grid import grid_table, show_grid
 from ask_above.show.screen import stdout
 
 _SHEET = "Sheet of"
@@ -64,10 +63,9 @@ def command(
         from ask_above.show import figures
 
         figure.write(figures.grid, opened, at=at)
-    elif form == "text":
-        show_grid(stdout(), opened.decider, place)
     else:
-        write_table(sys.stdout, form, *grid_rows(opened.decider, place), grid_data(opened.decider, place))
+        decider = opened.decider
+        put_out(form, lambda: grid_table(decider, place), lambda screen: show_grid(screen, decider, place))
     return 0
 
 

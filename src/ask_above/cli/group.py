@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 from collections.abc import Sequence
 
 import click
@@ -12,11 +11,10 @@ from ask_above.cli.changing import How, carry_out, change_options, naming, new_t
 from ask_above.cli.options import community_option, complete, format_option, groups, open_here
 from ask_above.cli.sentence import SpokenGroup
 from ask_above.people.directory import NameKind
-from ask_above.show.data import write_table
-from ask_above.show.screen import stdout
+from ask_above.show.data import Table, put_out
+from ask_above.show.screen import Screen
 
 _GROUP = complete(groups)
-_COLUMNS = ("group", "title", "members", "includes", "confers")
 
 
 @click.group("group", cls=SpokenGroup)
@@ -47,13 +45,15 @@ def list_groups(community: str | None, form: str) -> int:
         ]
         includes = [charter.groups[other].title or other for other in each.includes]
         rows.append([key, each.title, len(inside[key]), listed(includes), listed(confers)])
-    if form != "text":
-        write_table(sys.stdout, form, _COLUMNS, rows)
-    elif rows:
+
+    def show(screen: Screen) -> None:
         heads = ["Key", "Title", "Members", "Includes", "Confers"]
-        stdout().table(heads, [[str(cell) for cell in row] for row in rows], right=[2])
-    else:
-        stdout().line("There are no groups. Make one: ask-above group add KEY title=TITLE")
+        if rows:
+            screen.table(heads, [[str(cell) for cell in row] for row in rows], right=[2])
+        else:
+            screen.line("There are no groups. Make one: ask-above group add KEY title=TITLE")
+
+    put_out(form, lambda: Table(("group", "title", "members", "includes", "confers"), rows), show)
     return 0
 
 

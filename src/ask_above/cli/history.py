@@ -2,14 +2,11 @@
 
 from __future__ import annotations
 
-import sys
-
 import click
 
 from ask_above.cli.options import community_option, complete, format_option, members, open_here
 from ask_above.cli.sentence import Spoken
-from ask_above.show.data import write_table
-from ask_above.show.screen import stdout
+from ask_above.show.data import put_out
 
 
 @click.command("history", cls=Spoken)
@@ -26,12 +23,9 @@ def command(member: str, viewer: str | None, community: str | None, form: str) -
     Example:
       ask-above history dara
     """
-    from ask_above.show.history import HISTORY_COLUMNS, history_data, history_rows, show_history
+    from ask_above.show.history import history_table, show_history
 
     opened = open_here(community)
     history = opened.history(member, viewer=viewer)
-    if form == "text":
-        show_history(stdout(), history, opened.charter)
-    else:
-        write_table(sys.stdout, form, HISTORY_COLUMNS, history_rows(history), history_data(history))
+    put_out(form, lambda: history_table(history), lambda screen: show_history(screen, history, opened.charter))
     return 0

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import sys
 from datetime import date
 from pathlib import Path
 
 import click
 
-from ask_above.ask.impact.whole import COLUMNS, Impact
+from ask_above.ask.impact.whole import Impact
 from ask_above.cli.options import (
     Figure,
     community_option,
@@ -24,9 +23,8 @@ from ask_above.cli.options import (
 )
 from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
-from ask_above.show.data import write_table
-from ask_above.show.impact import impact_data, show_impact
-from ask_above.show.screen import stdout
+from ask_above.show.data import put_out
+from ask_above.show.impact import impact_table, show_impact
 
 
 @click.command("impact", cls=Spoken)
@@ -66,17 +64,13 @@ def command(
         from ask_above.show import figures
 
         figure.write(figures.impact, impact)
-    elif form == "text":
-        show_impact(stdout(), impact)
     elif form in ("sarif", "junit"):
         from ask_above.show import findings, junit
 
         status = _status(impact)
         write_findings(form, new or community, "impact", findings.of_impact(impact), junit.of_change(impact), status)
-    elif form == "json":
-        write_table(sys.stdout, form, COLUMNS, (), impact_data(impact))
     else:
-        write_table(sys.stdout, form, COLUMNS, impact.rows())
+        put_out(form, lambda: impact_table(impact), lambda screen: show_impact(screen, impact))
     return _status(impact)
 
 

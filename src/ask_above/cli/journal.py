@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 from collections.abc import Sequence
 from datetime import date, datetime, time
 from typing import TYPE_CHECKING
@@ -14,8 +13,8 @@ from ask_above.cli.changing import home_of
 from ask_above.cli.moments import Moment, Typed, meant
 from ask_above.cli.options import community_option, complete, format_option, members
 from ask_above.cli.sentence import Spoken
-from ask_above.show.data import write_table
-from ask_above.show.screen import stdout
+from ask_above.show.data import put_out
+from ask_above.show.screen import Screen, stdout
 
 if TYPE_CHECKING:
     from ask_above.workspace.home import Home
@@ -63,7 +62,7 @@ def command(
       ask-above journal --about kit.lend --since 2026-11-01
       ask-above journal 12
     """
-    from ask_above.show.plans import JOURNAL_COLUMNS, journal_data, journal_rows, show_journal
+    from ask_above.show.plans import journal_table, show_journal
     from ask_above.workspace.journal import concerns, entries_of
 
     number = int(about_whom) if about_whom is not None and about_whom.isdecimal() else None
@@ -82,12 +81,13 @@ def command(
         and (start is None or datetime.fromisoformat(entry.at) >= start)
         and (about is None or about.lower() in _said(entry).lower())
     ][:most]
-    if form != "text":
-        write_table(sys.stdout, form, JOURNAL_COLUMNS, journal_rows(found), journal_data(found))
-        return 0
-    snapshot = home.read()
-    names = {key: member.called for key, member in snapshot.register.members.items()}
-    show_journal(stdout(), found, names, snapshot.charter, whole=number is not None)
+
+    def show(screen: Screen) -> None:
+        snapshot = home.read()
+        names = {key: member.called for key, member in snapshot.register.members.items()}
+        show_journal(screen, found, names, snapshot.charter, whole=number is not None)
+
+    put_out(form, lambda: journal_table(found), show)
     return 0 if found or not entries else 1
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 from datetime import UTC, datetime
 
 import click
@@ -11,9 +10,8 @@ from ask_above.ask.tables import holders
 from ask_above.charter.moments import instant
 from ask_above.cli.options import Figure, community_option, figure_option, format_option, open_here
 from ask_above.cli.sentence import Spoken
-from ask_above.show.data import write_table
-from ask_above.show.ladder import ladder_data, ladder_rows, show_ladder
-from ask_above.show.screen import stdout
+from ask_above.show.data import put_out
+from ask_above.show.ladder import ladder_table, show_ladder
 
 
 @click.command("ladder", cls=Spoken)
@@ -36,8 +34,5 @@ def command(community: str | None, form: str, figure: Figure | None) -> int:
         return 0
     compiled = opened.decider.compiled
     held = holders(opened.decider, instant(datetime.now(UTC)))
-    if form == "text":
-        show_ladder(stdout(), compiled, held)
-    else:
-        write_table(sys.stdout, form, *ladder_rows(compiled, held), ladder_data(compiled, held))
+    put_out(form, lambda: ladder_table(compiled, held), lambda screen: show_ladder(screen, compiled, held))
     return 0

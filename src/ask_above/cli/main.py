@@ -140,7 +140,7 @@ def run() -> None:
     if "_ASK_ABOVE_COMPLETE" in os.environ:
         sys.exit(_complete())
     try:
-        status = main.main(standalone_mode=False)
+        status = main.main(prog_name="ask-above", standalone_mode=False)
     except click.exceptions.Abort:
         status = _say("Stopped.", 130)
     except click.ClickException as error:

@@ -15,9 +15,9 @@ from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
 from ask_above.decide.answer import Answer
 from ask_above.show.answers import show_answer
-from ask_above.show.data import write_table
-from ask_above.show.screen import Screen, stdout
-from ask_above.show.ways import WAY_COLUMNS, show_ways, way_rows
+from ask_above.show.data import Table, put_out
+from ask_above.show.screen import Screen
+from ask_above.show.ways import show_ways, way_table
 
 if TYPE_CHECKING:
     from ask_above.ask.ways.search import Ways
@@ -60,18 +60,21 @@ def command(
     moment = in_zone(opened, when)
     answer = _ask(opened, who, what, author, moment)
     found = _ways(opened, who, what, author, moment) if ways else None
-    if form == "text":
-        show_answer(stdout(), answer)
+
+    def show(screen: Screen) -> None:
+        show_answer(screen, answer)
         if found is not None:
-            show_ways(stdout(), found)
+            show_ways(screen, found)
         elif not answer:
             Screen.of(sys.stderr).line(f"What would turn it: {what.command('may', who, author=author)} --ways", "dim")
-    elif found is not None:
-        data = {**answer.as_data(), "ways": [dict(zip(WAY_COLUMNS, row, strict=True)) for row in way_rows(found)]}
-        write_table(sys.stdout, form, WAY_COLUMNS, way_rows(found), data)
-    else:
+
+    def table() -> Table:
+        if found is not None:
+            return way_table(found, answer.as_data())
         row = (answer.allowed, answer.account.sentence, answer.reason)
-        write_table(sys.stdout, form, ("allowed", "question", "reason"), [row], answer.as_data())
+        return Table(("allowed", "question", "reason"), [row], answer.as_data())
+
+    put_out(form, table, show)
     return 0 if answer else 1
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, NamedTuple
@@ -29,8 +28,8 @@ from ask_above.cli.sentence import SpokenGroup
 from ask_above.errors import FaultyFilesError
 from ask_above.people.directory import NameKind
 from ask_above.people.register import STATUSES
-from ask_above.show.data import write_table
-from ask_above.show.screen import stdout
+from ask_above.show.data import Table, put_out
+from ask_above.show.screen import Screen
 
 _MEMBER = complete(members)
 
@@ -384,7 +383,6 @@ def show(key: str, by: str | None, community: str | None, form: str, *, all_of_i
       ask-above member show dara
       ask-above member show dara --everything --as dara --format json
     """
-    from ask_above.show.data import write_json, write_table
     from ask_above.show.member import about, everything, show_member
 
     opened = open_here(community)
@@ -396,14 +394,11 @@ def show(key: str, by: str | None, community: str | None, form: str, *, all_of_i
         said = everything(opened, key, viewer, now, entries_of(home))
     else:
         said = about(opened, key, viewer, now)
-    if form == "text":
-        show_member(stdout(), said, opened.charter)
-    elif form == "json":
-        write_json(sys.stdout, said)
-    else:
-        rows = [[name, ";".join(each) if isinstance(each, list) else each] for name, each in said["member"].items()]
-        rows += [["rank", f"{each['rank']} at {each['place']}"] for each in said["ranks"]]
-        write_table(sys.stdout, form, ("field", "value"), rows)
+    rows = [[name, ";".join(each) if isinstance(each, list) else each] for name, each in said["member"].items()]
+    rows += [["rank", f"{each['rank']} at {each['place']}"] for each in said["ranks"]]
+    put_out(
+        form, lambda: Table(("field", "value"), rows, said), lambda screen: show_member(screen, said, opened.charter)
+    )
     return 0
 
 
@@ -500,11 +495,11 @@ def list_members(
         at = list(LIST_COLUMNS).index(by_column)
         order = member_rows(opened.decider, now, keys, list(LIST_COLUMNS), viewer)
         rows = [row for _, row in sorted(zip([str(o[at]) for o in order], rows, strict=True), key=lambda pair: pair[0])]
-    if form != "text":
-        write_table(sys.stdout, form, shown, rows)
-    else:
-        screen = stdout()
+
+    def show(screen: Screen) -> None:
         screen.line(f"{len(rows)} of {len(opened.register.members)} members", "head")
         screen.line()
         screen.table([column.capitalize() for column in shown], [[str(cell) for cell in row] for row in rows])
+
+    put_out(form, lambda: Table(shown, rows), show)
     return 0

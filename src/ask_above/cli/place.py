@@ -23,8 +23,7 @@ from ask_above.cli.options import (
 )
 from ask_above.cli.sentence import SpokenGroup
 from ask_above.people.directory import NameKind
-from ask_above.show.data import write_table
-from ask_above.show.screen import stdout
+from ask_above.show.data import put_out
 
 _PLACE = complete(places)
 
@@ -55,7 +54,7 @@ def list_(at: str, community: str | None, form: str, figure: Figure | None) -> i
     opposite of the place above.
     """
     from ask_above.ask.places import spots
-    from ask_above.show.places import PLACE_COLUMNS, place_rows, show_places
+    from ask_above.show.places import place_table, show_places
 
     opened = open_here(community)
     if figure is not None:
@@ -64,10 +63,7 @@ def list_(at: str, community: str | None, form: str, figure: Figure | None) -> i
         figure.write(figures.places, opened, at=at)
         return 0
     overviews = spots(opened.decider.compiled, opened.place(at).key)
-    if form == "text":
-        show_places(stdout(), overviews)
-    else:
-        write_table(sys.stdout, form, PLACE_COLUMNS, place_rows(overviews))
+    put_out(form, lambda: place_table(overviews), lambda screen: show_places(screen, overviews))
     return 0
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 from datetime import UTC, datetime
 
 import click
@@ -13,9 +12,8 @@ from ask_above.charter.rules import ACTS
 from ask_above.cli.options import Figure, at_option, community_option, figure_option, format_option, open_here
 from ask_above.cli.sentence import Spoken
 from ask_above.decide.words import in_place
-from ask_above.show.data import write_table
-from ask_above.show.powers import PowerTable, power_data, power_rows, show_powers
-from ask_above.show.screen import stdout
+from ask_above.show.data import put_out
+from ask_above.show.powers import PowerTable, power_table, show_powers
 
 
 @click.command("powers", cls=Spoken)
@@ -44,9 +42,6 @@ def command(act: str | None, at: str, community: str | None, form: str, figure: 
     tables = [
         PowerTable(each, list(power_cells(decider, each, place, now))) for each in ([act_named(act)] if act else ACTS)
     ]
-    if form != "text":
-        write_table(sys.stdout, form, *power_rows(tables), power_data(tables))
-    else:
-        where = in_place(decider.compiled.places[place].title, site=place == 0)
-        show_powers(stdout(), decider.compiled, tables, where)
+    where = in_place(decider.compiled.places[place].title, site=place == 0)
+    put_out(form, lambda: power_table(tables), lambda screen: show_powers(screen, decider.compiled, tables, where))
     return 0

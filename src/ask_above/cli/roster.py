@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import sys
 from datetime import UTC, date, datetime
 from pathlib import Path
 
 import click
 
-from ask_above.ask.roster import edges_in_words, soon, waiting
+from ask_above.ask.roster import soon, waiting
 from ask_above.charter.moments import Instant, as_instant, instant
 from ask_above.cli.options import folder, in_zone, open_here, question_options
 from ask_above.cli.sentence import Spoken
@@ -16,8 +15,7 @@ from ask_above.community import Community
 from ask_above.files.signins import read_signins
 from ask_above.people.register import Status
 from ask_above.show import roster as show
-from ask_above.show.data import write_table
-from ask_above.show.screen import stdout
+from ask_above.show.data import put_out
 
 
 @click.command("roster", cls=Spoken)
@@ -64,34 +62,37 @@ def command(
         _waiting(opened, now, waiting, form)
     elif sign_ins:
         _shared(opened, folder(community), moment, networks, days, form)
-    elif form == "text":
-        show.show_roster(stdout(), opened.roster(when=moment))
     else:
-        write_table(sys.stdout, form, show.ROSTER_COLUMNS, show.roster_rows(opened.roster(when=moment)))
+        headings = opened.roster(when=moment)
+        put_out(form, lambda: show.roster_table(headings), lambda screen: show.show_roster(screen, headings))
     return 0
 
 
 def _soon(opened: Community, now: Instant, days: int, form: str) -> None:
     compiled, edges = opened.decider.compiled, soon(opened.decider, now, days)
-    if form == "text":
-        names = {key: member.called for key, member in opened.register.members.items()}
-        show.show_soon(stdout(), compiled, edges, days, names)
-    else:
-        write_table(sys.stdout, form, show.SOON_COLUMNS, edges_in_words(compiled, edges))
+    names = {key: member.called for key, member in opened.register.members.items()}
+    put_out(
+        form,
+        lambda: show.soon_table(compiled, edges),
+        lambda screen: show.show_soon(screen, compiled, edges, days, names),
+    )
 
 
 def _waiting(opened: Community, now: Instant, days: int, form: str) -> None:
     pending, invited = (waiting(opened.decider, now, status, days) for status in (Status.PENDING, Status.INVITED))
-    if form == "text":
-        show.show_waiting(stdout(), pending, invited, days)
-    else:
-        write_table(sys.stdout, form, show.WAITING_COLUMNS, show.waiting_rows([*pending, *invited]))
+    put_out(
+        form,
+        lambda: show.waiting_table([*pending, *invited]),
+        lambda screen: show.show_waiting(screen, pending, invited, days),
+    )
 
 
 def _shared(opened: Community, where: Path, moment: date | None, networks: int, days: int, form: str) -> None:
     signins = read_signins(where, opened.charter, opened.register)
     accounts = opened.shared_accounts(signins, networks=networks, days=days, when=moment)
-    if form == "text":
-        show.show_shared(stdout(), opened.decider.compiled, accounts, networks, days)
-    else:
-        write_table(sys.stdout, form, show.SHARED_COLUMNS, show.shared_rows(opened.decider.compiled, accounts))
+    compiled = opened.decider.compiled
+    put_out(
+        form,
+        lambda: show.shared_table(compiled, accounts),
+        lambda screen: show.show_shared(screen, compiled, accounts, networks, days),
+    )

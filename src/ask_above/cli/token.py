@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 from datetime import UTC, datetime
 from typing import Any
 
@@ -13,10 +12,8 @@ from ask_above.cli.moments import Moment
 from ask_above.cli.moments import meant as moment_of
 from ask_above.cli.options import community_option, complete, format_option, members
 from ask_above.cli.sentence import SpokenGroup
-from ask_above.show.data import write_table
-from ask_above.show.screen import stdout
-
-_COLUMNS = ("name", "member", "may", "made", "until")
+from ask_above.show.data import Table, put_out
+from ask_above.show.screen import Screen, stdout
 
 
 @click.group("token", cls=SpokenGroup)
@@ -76,16 +73,16 @@ def list_tokens(community: str | None, form: str) -> int:
     home = home_of(community)
     tokens = sorted(tokens_of(home.store).values()) if home.storage.holds_register() else []
     rows = [[token.name, token.member, str(token.may), token.made, token.until] for token in tokens]
-    if form != "text":
-        write_table(sys.stdout, form, _COLUMNS, rows)
-        return 0
-    screen = stdout()
-    if not tokens:
-        screen.line("There is no token: the server serves this machine alone.")
-        return 0
-    over = {token.name for token in tokens if token.is_over(datetime.now(UTC))}
-    shown = [[*row[:4], f"{row[4]}{' (over)' if row[0] in over else ''}"] for row in rows]
-    screen.table(["Name", "As", "May", "Made", "Until"], shown)
+
+    def show(screen: Screen) -> None:
+        if not tokens:
+            screen.line("There is no token: the server serves this machine alone.")
+            return
+        over = {token.name for token in tokens if token.is_over(datetime.now(UTC))}
+        shown = [[*row[:4], f"{row[4]}{' (over)' if row[0] in over else ''}"] for row in rows]
+        screen.table(["Name", "As", "May", "Made", "Until"], shown)
+
+    put_out(form, lambda: Table(("name", "member", "may", "made", "until"), rows), show)
     return 0
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 from datetime import date
 
 import click
@@ -11,8 +10,7 @@ from ask_above.ask.tour import beside as lay_beside
 from ask_above.cli.options import complete, in_zone, meant, open_here, people, question_options
 from ask_above.cli.sentence import Spoken
 from ask_above.show import tour as drawn
-from ask_above.show.data import write_table
-from ask_above.show.screen import stdout
+from ask_above.show.data import put_out
 
 
 @click.command("tour", cls=Spoken)
@@ -32,17 +30,14 @@ def command(who: str, beside: str | None, when: date | None, community: str | No
     opened = open_here(community)
     compiled, moment = opened.decider.compiled, in_zone(opened, when)
     tour = opened.tour(meant(opened, who), when=moment)
-    if beside is not None:
-        other = opened.tour(meant(opened, beside), when=moment)
-        met = lay_beside(tour, other)
-        if form == "text":
-            drawn.show_beside(stdout(), compiled, (tour.who, other.who), met)
-        else:
-            write_table(sys.stdout, form, drawn.BESIDE_COLUMNS, drawn.beside_rows(compiled, met))
-    elif form == "text":
-        drawn.show_tour(stdout(), tour)
-    else:
-        write_table(
-            sys.stdout, form, drawn.TOUR_COLUMNS, drawn.tour_rows(compiled, tour), drawn.tour_data(compiled, tour)
-        )
+    if beside is None:
+        put_out(form, lambda: drawn.tour_table(compiled, tour), lambda screen: drawn.show_tour(screen, tour))
+        return 0
+    other = opened.tour(meant(opened, beside), when=moment)
+    met, names = lay_beside(tour, other), (tour.who, other.who)
+    put_out(
+        form,
+        lambda: drawn.beside_table(compiled, met),
+        lambda screen: drawn.show_beside(screen, compiled, names, met),
+    )
     return 0

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 from datetime import date
 
 import click
@@ -18,8 +17,8 @@ from ask_above.cli.options import (
     question_options,
 )
 from ask_above.cli.sentence import Spoken
-from ask_above.show.data import write_table
-from ask_above.show.screen import stdout
+from ask_above.show.data import Table, put_out
+from ask_above.show.screen import Screen
 
 
 @click.command("where", cls=Spoken, left_out=("may", "can"))
@@ -41,11 +40,8 @@ def command(who: str, capability: str, author: str | None, when: date | None, co
     who = meant(opened, who)
     found = opened.where(who, capability, author=author, when=in_zone(opened, when))
     places = [opened.place(key) for key in found]
-    if form != "text":
-        rows = [(place.key, place.title, place.kind) for place in places]
-        write_table(sys.stdout, form, ("place", "title", "kind"), rows)
-    else:
-        screen = stdout()
+
+    def show(screen: Screen) -> None:
         total = len(opened.charter.places)
         known = opened.register.members.get(who)
         screen.line(
@@ -56,4 +52,7 @@ def command(who: str, capability: str, author: str | None, when: date | None, co
             told = [[p.title, p.key, p.kind, opened.place(p.parent).title if p.parent else ""] for p in places]
             screen.line()
             screen.table(["Place", "Key", "Kind", "In"], told)
+
+    rows = [(place.key, place.title, place.kind) for place in places]
+    put_out(form, lambda: Table(("place", "title", "kind"), rows), show)
     return 0 if found else 1

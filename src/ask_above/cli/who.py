@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 from datetime import date
 
 import click
@@ -14,8 +13,8 @@ from ask_above.cli.question import What, what_is_asked
 from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
 from ask_above.decide.words import in_place
-from ask_above.show.data import write_table
-from ask_above.show.screen import stdout
+from ask_above.show.data import Table, put_out
+from ask_above.show.screen import Screen
 
 
 @click.command("who", cls=Spoken, left_out=("may", "can", "is"))
@@ -49,10 +48,8 @@ def command(
     compiled = opened.decider.compiled
     frame = opened.who(name, target, at=at, to=to, of=of, using=using, when=in_zone(opened, when), through=through)
     rows = [list(row) for row in frame.itertuples(index=False)]
-    if form != "text":
-        write_table(sys.stdout, form, list(frame.columns), rows)
-    else:
-        screen = stdout()
+
+    def show(screen: Screen) -> None:
         total = len(opened.register.members)
         where = in_place(opened.place(at).title, site=opened.place(at).key == SITE)
         said = said_act(opened, what) if name in ACT_WORDS else f"use {name}"
@@ -66,6 +63,8 @@ def command(
                 ranks = ", ".join(titles[key] for key in str(row[3]).split(", ") if key)
                 told.append([row[1], row[0], row[4] if through else ranks])
             screen.table(["Name", "Key", last], told)
+
+    put_out(form, lambda: Table(list(frame.columns), rows), show)
     return 0
 
 

@@ -13,6 +13,7 @@ from ask_above.charter.moments import Instant
 from ask_above.charter.names import SITE, how_many, listed
 from ask_above.charter.rules import ACT_WORDS
 from ask_above.decide.words import day, in_place
+from ask_above.show.data import Table
 from ask_above.show.screen import Screen
 
 _MOST = 12
@@ -220,8 +221,8 @@ def _moment(audit: Audit, at: Instant) -> str:
     return f"{_day(audit, at)}, {_local(audit, at):%H:%M}"
 
 
-def audit_rows(audit: Audit) -> list[list[object]]:
-    """Return what an audit found as rows."""
+def audit_table(audit: Audit, *, least: bool = False) -> Table:
+    """Return what an audit found as a table; ``least``: in JSON with what each rank could do without."""
     found: list[list[object]] = [_row(audit, "not-allowed", e, e.reason, e.since, e.now) for e in audit.not_allowed]
     found += [_row(audit, "no-longer", e, e.reason, None, False) for e in audit.no_longer]
     found += [_row(audit, "since-allowed", e, e.reason, None, True) for e in audit.since_allowed]
@@ -229,7 +230,17 @@ def audit_rows(audit: Audit) -> list[list[object]]:
         ["unknown", "", e.name, "", "", e.times, "", "", "", f"no {e.what} had this name", None, None]
         for e in audit.unknown
     ]
-    return found
+    data = {
+        "rows": audit.rows,
+        "refused": audit.refused,
+        "before_journal": audit.before_journal,
+        "found": Table(COLUMNS, found).plain,
+        "used": [used._asdict() | {"last": _local(audit, used.last).isoformat()} for used in audit.used],
+        "unused": [unused._asdict() for unused in audit.unused],
+        "days": audit.days,
+    }
+    more = {"least": [each._asdict() for each in audit.least()]} if least else {}
+    return Table(COLUMNS, found, data | more)
 
 
 def _row(audit: Audit, kind: str, each: Any, reason: str, change: int | None, now: bool) -> list[object]:
@@ -249,16 +260,3 @@ def _row(audit: Audit, kind: str, each: Any, reason: str, change: int | None, no
         change,
         now,
     ]
-
-
-def audit_data(audit: Audit) -> dict[str, Any]:
-    """Return an audit as plain data."""
-    return {
-        "rows": audit.rows,
-        "refused": audit.refused,
-        "before_journal": audit.before_journal,
-        "found": [dict(zip(COLUMNS, row, strict=True)) for row in audit_rows(audit)],
-        "used": [used._asdict() | {"last": _local(audit, used.last).isoformat()} for used in audit.used],
-        "unused": [unused._asdict() for unused in audit.unused],
-        "days": audit.days,
-    }

@@ -13,11 +13,8 @@ from ask_above.decide.decider import Decider
 from ask_above.decide.words import day
 from ask_above.errors import Fault
 from ask_above.show.answers import show_answer
+from ask_above.show.data import Table
 from ask_above.show.screen import Screen
-
-CHECK_COLUMNS = ("kind", "file", "line", "code", "what", "why", "mend")
-FAULT_COLUMNS = ("file", "line", "column", "path", "code", "message", "expected", "found", "nearest")
-
 
 _MOST_COMMANDS = 3
 _ONE = {
@@ -83,13 +80,6 @@ def show_later(screen: Screen, later: Sequence[tuple[str, Unmet]]) -> None:
         screen.paragraph(each.because, first="  ", rest="  ")
 
 
-def later_row(since: str, each: Unmet) -> list[object]:
-    """Return an expectation that will not hold as a row."""
-    where = each.expectation.where
-    because = f"From {day(since)}: {each.because}"
-    return ["expectation", where.file, where.line, "unmet-later", each.expectation.text, because, ""]
-
-
 def _kept(total: int) -> str:
     if not total:
         return "It states no expectations."
@@ -124,22 +114,23 @@ def show_advice(screen: Screen, given: AdviceGiven) -> None:
             screen.paragraph(f"{each.what} [{each.code}]: {reason}", first="  ", rest="    ", style="dim")
 
 
-def unmet_row(each: Unmet) -> list[object]:
-    """Return an expectation that does not hold as a row."""
-    where = each.expectation.where
-    return ["expectation", where.file, where.line, "unmet", each.expectation.text, each.because, ""]
+def _unmet_row(unmet: Unmet, code: str = "unmet", since: str = "") -> list[object]:
+    where, expectation = unmet.expectation.where, unmet.expectation.text
+    return ["expectation", where.file, where.line, code, expectation, f"{since}{unmet.because}", ""]
 
 
-def advice_row(each: Piece) -> list[object]:
-    """Return a piece of advice as a row."""
-    return ["advice", each.where.file, each.where.line, each.code, each.what, each.why, each.mend]
-
-
-def check_data(
+def check_table(
     decider: Decider, unmet: Sequence[Unmet], given: AdviceGiven, later: Sequence[tuple[str, Unmet]] = ()
-) -> dict[str, Any]:
-    """Return the result as plain data."""
-    return {
+) -> Table:
+    """Return the result: a row for each thing found, the last for advice."""
+    rows = [_unmet_row(each) for each in unmet] + [
+        _unmet_row(each, "unmet-later", f"From {day(since)}: ") for since, each in later
+    ]
+    rows += [
+        ["advice", piece.where.file, piece.where.line, piece.code, piece.what, piece.why, piece.mend]
+        for piece in given.pieces
+    ]
+    data = {
         "well_formed": True,
         "faults": [],
         "counts": counts(decider),
@@ -160,6 +151,7 @@ def check_data(
         "advice": [_advice_data(piece) for piece in given.pieces],
         "silenced": [{**_advice_data(each), "because": reason} for each, reason in given.silenced],
     }
+    return Table(("kind", "file", "line", "code", "what", "why", "mend"), rows, data)
 
 
 def _advice_data(each: Piece) -> dict[str, Any]:
@@ -191,29 +183,8 @@ def show_faults(screen: Screen, faults: Sequence[Fault]) -> None:
     screen.line(f"{how_many(len(faults), 'fault')}; nothing was read.", "head")
 
 
-def fault_data(faults: Sequence[Fault]) -> dict[str, Any]:
-    """Return faults as plain data, in the form of a check's result."""
-    return {
-        "well_formed": False,
-        "faults": [fault._asdict() for fault in faults],
-        "expectations": 0,
-        "unmet": [],
-    }
-
-
-def fault_rows(faults: Sequence[Fault]) -> list[list[object]]:
-    """Return faults as rows for machines."""
-    return [
-        [
-            fault.file,
-            fault.line,
-            fault.column,
-            fault.path,
-            fault.code,
-            fault.message,
-            fault.expected,
-            fault.found,
-            ";".join(fault.nearest),
-        ]
-        for fault in faults
-    ]
+def fault_table(faults: Sequence[Fault]) -> Table:
+    """Return faults as a table, in JSON in the form of a check's result."""
+    data = {"well_formed": False, "faults": [fault._asdict() for fault in faults], "expectations": 0, "unmet": []}
+    rows = [(*fault[:8], ";".join(fault.nearest)) for fault in faults]
+    return Table((*Fault._fields[:8], "nearest"), rows, data)

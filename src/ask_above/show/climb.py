@@ -9,12 +9,12 @@ from ask_above.charter.charter import Charter
 from ask_above.charter.names import SITE, few, listed
 from ask_above.decide.words import in_place, in_places
 from ask_above.escalation.wording import said, sentence
+from ask_above.show.data import Table
 from ask_above.show.screen import Screen
 
 if TYPE_CHECKING:
     from ask_above.escalation.paths import Climbed, ClimbPath
 
-PATH_COLUMNS = ("rank", "risk", "capability", "place", "certain", "moves", "why", "cuts")
 _FEW = 6
 _STYLE = {"high": "warn", "medium": "head", "low": "head"}
 
@@ -94,9 +94,9 @@ def _ways(screen: Screen, charter: Charter, paths: Sequence[ClimbPath]) -> None:
         screen.line("     no single setting that was tried cuts it", "dim")
 
 
-def path_rows(charter: Charter, climbed: Climbed) -> list[tuple[Any, ...]]:
+def climb_table(charter: Charter, climbed: Climbed) -> Table:
     """Return a row for each capability and place."""
-    return [
+    rows = [
         (
             climbed.rank,
             path.risk,
@@ -111,10 +111,11 @@ def path_rows(charter: Charter, climbed: Climbed) -> list[tuple[Any, ...]]:
         for name in path.capabilities
         for place in path.places
     ]
+    columns = ("rank", "risk", "capability", "place", "certain", "moves", "why", "cuts")
+    return Table(columns, rows, _plain(charter, climbed))
 
 
-def climb_data(charter: Charter, climbed: Climbed) -> dict[str, Any]:
-    """Return one rank's ways up as plain data."""
+def _plain(charter: Charter, climbed: Climbed) -> dict[str, Any]:
     return {
         "rank": climbed.rank,
         "accomplice": climbed.accomplice,

@@ -7,9 +7,8 @@ from collections.abc import Sequence
 from ask_above.ask.compare import BOTH, ONE, OTHER, Compared, Comparison
 from ask_above.charter.names import few
 from ask_above.decide.compiled import CompiledCharter
+from ask_above.show.data import Table
 from ask_above.show.screen import Screen
-
-COLUMNS = ("one", "other", "capability", "who", "places", "through_one", "through_other")
 
 
 def show_comparison(screen: Screen, comparison: Comparison, *, everything: bool = False) -> None:
@@ -44,10 +43,11 @@ def _places(compiled: CompiledCharter, places: Sequence[str]) -> str:
     return f"  in {few(titles, 3)}"
 
 
-def comparison_rows(comparisons: Sequence[Comparison]) -> list[list[object]]:
+def comparison_table(comparisons: Sequence[Comparison]) -> Table:
     """Return a row for each capability of each comparison; places joined by ``;``."""
-    return [
+    rows = [
         [comparison.one, comparison.other, row.capability, row.who, ";".join(row.places), row.one, row.other]
         for comparison in comparisons
         for row in comparison.rows
     ]
+    return Table(("one", "other", "capability", "who", "places", "through_one", "through_other"), rows)

@@ -8,6 +8,7 @@ from typing import Any
 from ask_above.ask.cover import Cover, Gap
 from ask_above.charter.names import listed
 from ask_above.decide.words import in_places
+from ask_above.show.data import Table
 from ask_above.show.grid import LEGEND, MEANINGLESS
 from ask_above.show.headings import fit
 from ask_above.show.screen import Screen, cell, headed
@@ -103,7 +104,7 @@ def show_by_rank(screen: Screen, cover: Cover, place: str) -> None:
     screen.table(["Duty", "Members", "By the rank that carries it"], rows, right=(1,))
 
 
-def cover_rows(cover: Cover, place: str | None) -> tuple[tuple[str, ...], list[list[object]]]:
+def cover_table(cover: Cover, place: str | None) -> Table:
     """Return a row for each duty at each place where it has a meaning; with one place also by rank."""
     compiled, rows = cover.decider.compiled, []
     only = {(gap.place, gap.capability): gap.only for gap in cover.gaps}
@@ -115,4 +116,4 @@ def cover_rows(cover: Cover, place: str | None) -> tuple[tuple[str, ...], list[l
             if count >= 0:
                 by = "" if place is None else ";".join(f"{k}={v}" for k, v in cover.by_rank(here.key, duty).items())
                 rows.append([here.key, duty, count, only.get((here.key, duty)) or "", *([by] if place else [])])
-    return ("place", "capability", "members", "only", *(["by_rank"] if place else [])), rows
+    return Table(("place", "capability", "members", "only", *(["by_rank"] if place else [])), rows)

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
-from typing import Any, TextIO
+import sys
+from collections.abc import Callable, Iterable, Sequence
+from enum import StrEnum
+from typing import Any, NamedTuple, TextIO
 
+from ask_above.show.screen import Screen, stdout
 from ask_above.visible import escaped, in_markdown, visible
 
 
@@ -57,14 +60,37 @@ def _md(value: object) -> str:
     return "" if value is None else in_markdown(" ".join(str(value).split(" ")))
 
 
-def write_table(
-    out: TextIO, form: str, columns: Sequence[str], rows: Iterable[Sequence[object]], data: Any = None
-) -> None:
-    """Write a table as ``json``, ``csv`` or ``md``; JSON as ``data`` where that says more than the rows do."""
-    if form == "json":
-        plain = [dict(zip(columns, row, strict=True)) for row in rows] if data is None else data
-        write_json(out, plain)
-    elif form == "csv":
-        write_csv(out, columns, rows)
+class Form(StrEnum):
+    """What an answer comes out as."""
+
+    TEXT = "text"
+    JSON = "json"
+    CSV = "csv"
+    MD = "md"
+    SARIF = "sarif"
+    JUNIT = "junit"
+
+
+class Table(NamedTuple):
+    """An answer for machines and wikis: its columns and rows, and ``data`` for JSON where that says more than they."""
+
+    columns: Sequence[str]
+    rows: Iterable[Sequence[object]]
+    data: Any = None
+
+    @property
+    def plain(self) -> Any:
+        """The answer as plain data."""
+        return [dict(zip(self.columns, row, strict=True)) for row in self.rows] if self.data is None else self.data
+
+
+def put_out(form: str, table: Callable[[], Table], show: Callable[[Screen], object]) -> None:
+    """Show an answer on the screen, or write it as JSON, CSV or Markdown: the one place that forks on the form."""
+    if form == Form.TEXT:
+        show(stdout())
+        return
+    made = table()
+    if form == Form.JSON:
+        write_json(sys.stdout, made.plain)
     else:
-        write_md(out, columns, rows)
+        (write_csv if form == Form.CSV else write_md)(sys.stdout, made.columns, made.rows)

@@ -8,9 +8,8 @@ from ask_above.ask.fit.new_rank import Proposal
 from ask_above.ask.fit.search import Fit, Fitting
 from ask_above.charter.names import few, listed
 from ask_above.decide.compiled import CompiledCharter
+from ask_above.show.data import Table
 from ask_above.show.screen import Screen
-
-FIT_COLUMNS = ("fit", "ranks", "weight", "capability", "risk", "places")
 
 
 def show_fit(screen: Screen, fit: Fit) -> None:
@@ -81,7 +80,7 @@ def show_proposal(screen: Screen, proposal: Proposal) -> None:
     screen.line(f"It {said}." if not weight else f"What is {said}.")
 
 
-def fit_rows(fit: Fit) -> list[list[object]]:
+def fit_table(fit: Fit, proposal: Proposal | None) -> Table:
     """Return a row for each capability too much; one without any where nothing is."""
     rows: list[list[object]] = []
     for name, each in (("single", fit.single), ("few", fit.few)):
@@ -90,12 +89,10 @@ def fit_rows(fit: Fit) -> list[list[object]]:
         for excess in each.excess or (None,):
             said = ["", "", ""] if excess is None else [excess.capability, excess.risk, ";".join(excess.places)]
             rows.append([name, ";".join(each.ranks), each.weight, *said])
-    return rows
+    return Table(("fit", "ranks", "weight", "capability", "risk", "places"), rows, _plain(fit, proposal))
 
 
-def fit_data(fit: Fit, proposal: Proposal | None) -> dict[str, Any]:
-    """Return what fits as plain data."""
-
+def _plain(fit: Fit, proposal: Proposal | None) -> dict[str, Any]:
     def plain(each: Fitting | None) -> dict[str, Any] | None:
         if each is None:
             return None

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
-from typing import Any
+from collections.abc import Iterator
 
 from ask_above.ask.tables import brought_masks, grid_masks
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import Decider
+from ask_above.show.data import Table
 from ask_above.show.headings import Headings, fit
 from ask_above.show.screen import Screen, cell, headed
 from ask_above.visible import visible
@@ -132,20 +132,13 @@ def _block(
     screen.draw(drawn)
 
 
-def grid_rows(decider: Decider, place: int | None) -> tuple[Sequence[str], list[list[object]]]:
-    """Return columns and rows for machines: true and false by rank."""
-    compiled = decider.compiled
-    masks = grid_masks(decider, place)
-    rows: list[list[object]] = [
-        [each.heading, key, *(bool(mask & compiled.catalogue.bit[key]) for mask in masks)]
-        for key, each in compiled.catalogue.capabilities.items()
+def grid_table(decider: Decider, place: int | None) -> Table:
+    """Return the grid: true and false by rank."""
+    compiled, masks = decider.compiled, grid_masks(decider, place)
+    ranks = [rank.key for rank in compiled.ranks]
+    rows = [
+        [capability.heading, key, *(bool(mask & compiled.catalogue.bit[key]) for mask in masks)]
+        for key, capability in compiled.catalogue.capabilities.items()
     ]
-    return ("heading", "capability", *(rank.key for rank in compiled.ranks)), rows
-
-
-def grid_data(decider: Decider, place: int | None) -> list[dict[str, Any]]:
-    """Return the grid as plain data."""
-    columns, rows = grid_rows(decider, place)
-    return [
-        {"heading": row[0], "capability": row[1], "ranks": dict(zip(columns[2:], row[2:], strict=True))} for row in rows
-    ]
+    data = [{"heading": row[0], "capability": row[1], "ranks": dict(zip(ranks, row[2:], strict=True))} for row in rows]
+    return Table(("heading", "capability", *ranks), rows, data)

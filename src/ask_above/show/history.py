@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
+from ask_above.show.data import Table
 from ask_above.show.screen import Screen
 
 if TYPE_CHECKING:
     from ask_above.charter.charter import Charter
     from ask_above.workspace.journal import Event, History
-
-HISTORY_COLUMNS = ("number", "at", "what", "by", "name", "why")
 
 
 def show_history(screen: Screen, history: History, charter: Charter | None = None) -> None:
@@ -37,11 +36,7 @@ def _by(event: Event) -> str:
     return f"{event.name} ({event.by})" if event.name and event.name != event.by else event.by
 
 
-def history_rows(history: History) -> list[list[object]]:
-    """Return what happened as rows."""
-    return [[event.number, event.at.isoformat(), *event[2:]] for event in history.events]
-
-
-def history_data(history: History) -> list[dict[str, Any]]:
-    """Return what happened as plain data."""
-    return [dict(zip(HISTORY_COLUMNS, row, strict=True)) for row in history_rows(history)]
+def history_table(history: History) -> Table:
+    """Return what happened as a table."""
+    rows = ([event.number, event.at.isoformat(), *event[2:]] for event in history.events)
+    return Table(("number", "at", "what", "by", "name", "why"), rows)

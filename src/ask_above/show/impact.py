@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from ask_above.ask.impact.act_shifts import ActShift
-from ask_above.ask.impact.whole import Impact, Shift
+from ask_above.ask.impact.whole import COLUMNS, Impact, Shift
 from ask_above.charter.names import few, how_many, listed
 from ask_above.charter.rules import Act
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.words import day, in_places
+from ask_above.show.data import Table
 from ask_above.show.screen import Screen
 
 if TYPE_CHECKING:
@@ -204,9 +205,9 @@ _ORDER = (Act.ASSIGN, Act.MANAGE, Act.MODERATE, "join", Act.CALL)
 _VERBS = {Act.ASSIGN: "give", Act.MANAGE: "change", Act.MODERATE: "moderate", "join": "join", Act.CALL: "call on"}
 
 
-def impact_data(impact: Impact) -> dict[str, Any]:
-    """Return an impact as plain data."""
-    return {
+def impact_table(impact: Impact) -> Table:
+    """Return an impact as a table."""
+    data = {
         "answers": impact.answers,
         "members": sorted(impact.members),
         "shifts": [
@@ -226,3 +227,4 @@ def impact_data(impact: Impact) -> dict[str, Any]:
             for turned in impact.turned
         ],
     }
+    return Table(COLUMNS, impact.rows(), data)

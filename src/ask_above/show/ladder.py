@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from ask_above.charter.ladder import Rank
 from ask_above.charter.names import few, listed
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.profile import Asked
 from ask_above.decide.words import HELD_BY
+from ask_above.show.data import Table
 from ask_above.show.screen import Screen, cell
 
 if TYPE_CHECKING:
@@ -80,32 +81,21 @@ def _names(people: list[tuple[Asked, bool]]) -> str:
     return few((asked.label + ("" if at_root else "*") for asked, at_root in people), 4)
 
 
-def ladder_data(compiled: CompiledCharter, holders: Holders) -> list[dict[str, Any]]:
-    """Return the ladder as plain data."""
-    return [
-        {
-            "position": rank.position + 1,
-            "rank": rank.key,
-            "title": rank.title,
-            "about": rank.about,
-            "holders": [asked.key for asked, _ in holders[rank.key]],
-            "here_only": [asked.key for asked, at_root in holders[rank.key] if not at_root],
-            "special": traits(compiled, rank),
-        }
-        for rank in compiled.ranks
-    ]
-
-
-def ladder_rows(compiled: CompiledCharter, holders: Holders) -> tuple[list[str], list[list[object]]]:
-    """Return columns and rows for machines."""
-    rows: list[list[object]] = [
-        [
-            rank.position + 1,
-            rank.key,
-            rank.title,
-            len(holders[rank.key]),
-            ";".join(a.key or "" for a, _ in holders[rank.key]),
-        ]
-        for rank in compiled.ranks
-    ]
-    return ["position", "rank", "title", "count", "holders"], rows
+def ladder_table(compiled: CompiledCharter, holders: Holders) -> Table:
+    """Return the ladder as a table."""
+    rows, data = [], []
+    for rank in compiled.ranks:
+        keys = [asked.key or "" for asked, _ in holders[rank.key]]
+        rows.append([rank.position + 1, rank.key, rank.title, len(keys), ";".join(keys)])
+        data.append(
+            {
+                "position": rank.position + 1,
+                "rank": rank.key,
+                "title": rank.title,
+                "about": rank.about,
+                "holders": keys,
+                "here_only": [asked.key for asked, at_root in holders[rank.key] if not at_root],
+                "special": traits(compiled, rank),
+            }
+        )
+    return Table(("position", "rank", "title", "count", "holders"), rows, data)

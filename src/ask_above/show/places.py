@@ -2,24 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Any, Final
+from typing import Any
 
 from ask_above.ask.places import PlaceOverview
+from ask_above.show.data import Table
 from ask_above.show.screen import Screen, cell
-
-PLACE_COLUMNS: Final = (
-    "place",
-    "title",
-    "kind",
-    "parent",
-    "gives",
-    "takes",
-    "bars",
-    "exceptions",
-    "gate",
-    "drift",
-    "like",
-)
 
 
 def show_places(screen: Screen, found: list[PlaceOverview]) -> None:
@@ -48,9 +35,23 @@ def _sign(mark: str, count: int, style: str) -> Any:
     return cell("" if not count else mark if count == 1 else f"{mark}{count}", style)
 
 
-def place_rows(found: list[PlaceOverview]) -> list[list[object]]:
+def place_table(found: list[PlaceOverview]) -> Table:
     """Return a row for each place."""
-    return [
+    columns = (
+        "place",
+        "title",
+        "kind",
+        "parent",
+        "gives",
+        "takes",
+        "bars",
+        "exceptions",
+        "gate",
+        "drift",
+        "like",
+    )
+    rows = (
         [s.key, s.title, s.kind, s.parent, s.gives, s.takes, s.bars, s.exceptions, s.gate, s.drift, ";".join(s.like)]
         for s in found
-    ]
+    )
+    return Table(columns, rows)

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from datetime import datetime, tzinfo
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from ask_above.ask.impact.whole import Shift
 from ask_above.change.draft import RowChange
 from ask_above.charter.charter import Charter
 from ask_above.charter.names import listed
+from ask_above.show.data import Table
 from ask_above.show.impact import show_impact
 from ask_above.show.screen import Screen
 from ask_above.workspace.plans import Plan
@@ -18,7 +19,6 @@ if TYPE_CHECKING:
     from ask_above.store.entries import Entry
 
 _MOST_IN_TABLE = 20
-JOURNAL_COLUMNS = ("number", "at", "who", "kind", "what", "why", "effect", "undone_by", "name", "reverts")
 
 
 def show_plan(screen: Screen, plan: Plan, *, force: bool = False) -> None:
@@ -196,14 +196,11 @@ def maker_of(entry: Entry, names: Mapping[str, str]) -> str:
     return called if called == entry.who else f"{called} ({entry.who})"
 
 
-def journal_rows(entries: Sequence[Entry]) -> list[list[object]]:
-    """Return entries as rows."""
-    return [
+def journal_table(entries: Sequence[Entry]) -> Table:
+    """Return entries as a table."""
+    rows = [
         [e.number, e.at, e.who, e.kind, e.what, e.why, "; ".join(e.effect), e.undone_by, e.name, list(e.reverts) or ""]
         for e in entries
     ]
-
-
-def journal_data(entries: Sequence[Entry]) -> list[dict[str, Any]]:
-    """Return entries as plain data."""
-    return [{**e._asdict(), "rows": [r._asdict() for r in e.rows]} for e in entries]
+    columns = ("number", "at", "who", "kind", "what", "why", "effect", "undone_by", "name", "reverts")
+    return Table(columns, rows, [{**e._asdict(), "rows": [r._asdict() for r in e.rows]} for e in entries])

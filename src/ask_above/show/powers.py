@@ -10,6 +10,7 @@ from ask_above.charter.names import listed
 from ask_above.charter.rules import Act
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.words import VERBS
+from ask_above.show.data import Table
 from ask_above.show.grid import blocks, show_legend
 from ask_above.show.headings import Headings
 from ask_above.show.screen import Screen, cell, headed
@@ -95,26 +96,10 @@ def reasons(each: GridCell) -> str:
     return "".join(sorted({_LETTERS[step.code][0] for step in each.against}))
 
 
-def power_rows(tables: Sequence[PowerTable]) -> tuple[Sequence[str], list[list[object]]]:
-    """Return columns and rows for machines."""
-    rows: list[list[object]] = [
-        [table.act, each.actor, each.target, each.allowed, "; ".join(step.short for step in each.against)]
-        for table in tables
-        for each in table.cells
-    ]
-    return ("act", "actor", "target", "allowed", "reasons"), rows
-
-
-def power_data(tables: Sequence[PowerTable]) -> list[dict[str, Any]]:
-    """Return the tables as plain data, each no with all its reasons in full."""
-    return [
-        {
-            "act": table.act,
-            "actor": each.actor,
-            "target": each.target,
-            "allowed": each.allowed,
-            "reasons": [step.text for step in each.against],
-        }
-        for table in tables
-        for each in table.cells
-    ]
+def power_table(tables: Sequence[PowerTable]) -> Table:
+    """Return the tables as one, each no with its reasons, in JSON in full."""
+    cells = [(table.act, each) for table in tables for each in table.cells]
+    columns = ("act", "actor", "target", "allowed", "reasons")
+    rows = [(act, c.actor, c.target, c.allowed, "; ".join(step.short for step in c.against)) for act, c in cells]
+    full = [(act, c.actor, c.target, c.allowed, [step.text for step in c.against]) for act, c in cells]
+    return Table(columns, rows, [dict(zip(columns, row, strict=True)) for row in full])

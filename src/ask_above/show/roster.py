@@ -9,15 +9,11 @@ from ask_above.ask.roster import Edge, Heading, Waiting, day_of, edges_in_words
 from ask_above.ask.shared import SharedAccount
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.people.register import Status
+from ask_above.show.data import Table
 from ask_above.show.screen import Screen, cell, colour_cell
 
 if TYPE_CHECKING:
     from rich.text import Text
-
-ROSTER_COLUMNS = ("heading", "member", "name", "status", "prefix", "badge", "color", "ranks")
-SOON_COLUMNS = ("day", "what", "member", "rank", "place")
-WAITING_COLUMNS = ("member", "name", "status", "days")
-SHARED_COLUMNS = ("member", "name", "networks", "since", "until", "capability", "risk")
 
 
 def show_roster(screen: Screen, headings: Sequence[Heading]) -> None:
@@ -37,9 +33,9 @@ def show_roster(screen: Screen, headings: Sequence[Heading]) -> None:
     screen.table(["Name", "Key", "Also"], rows)
 
 
-def roster_rows(headings: Sequence[Heading]) -> list[list[object]]:
+def roster_table(headings: Sequence[Heading]) -> Table:
     """Return a row for each member."""
-    return [
+    rows = [
         [
             heading.rank or "",
             member.member.key,
@@ -53,6 +49,7 @@ def roster_rows(headings: Sequence[Heading]) -> list[list[object]]:
         for heading in headings
         for member in heading.members
     ]
+    return Table(("heading", "member", "name", "status", "prefix", "badge", "color", "ranks"), rows)
 
 
 def show_soon(
@@ -71,6 +68,11 @@ def show_soon(
     screen.table(["Day", "", "Member", "Rank", "Where"], rows)
 
 
+def soon_table(compiled: CompiledCharter, edges: Sequence[Edge]) -> Table:
+    """Return a row for each that ends or starts."""
+    return Table(("day", "what", "member", "rank", "place"), edges_in_words(compiled, list(edges)))
+
+
 def show_waiting(screen: Screen, pending: Sequence[Waiting], invited: Sequence[Waiting], days: int) -> None:
     """Show who has been waiting for how long."""
     for said, waitings in (
@@ -86,9 +88,10 @@ def show_waiting(screen: Screen, pending: Sequence[Waiting], invited: Sequence[W
         screen.line()
 
 
-def waiting_rows(found: Sequence[Waiting]) -> list[list[object]]:
+def waiting_table(found: Sequence[Waiting]) -> Table:
     """Return a row for each who waits."""
-    return [[waiting.member.key, waiting.member.called, waiting.member.status, waiting.days] for waiting in found]
+    rows = [[waiting.member.key, waiting.member.called, waiting.member.status, waiting.days] for waiting in found]
+    return Table(("member", "name", "status", "days"), rows)
 
 
 def show_shared(
@@ -111,9 +114,9 @@ def show_shared(
             screen.paragraph(names, first=f"  {risk} risk: ", rest="    ", style="no" if risk == "high" else "")
 
 
-def shared_rows(compiled: CompiledCharter, found: Sequence[SharedAccount]) -> list[list[object]]:
+def shared_table(compiled: CompiledCharter, found: Sequence[SharedAccount]) -> Table:
     """Return a row for each capability of medium or high risk of each account; one without any where there is none."""
-    return [
+    rows = [
         [
             account.member.key,
             account.member.called,
@@ -126,3 +129,4 @@ def shared_rows(compiled: CompiledCharter, found: Sequence[SharedAccount]) -> li
         for account in found
         for risk, key in account.can or (("", ""),)
     ]
+    return Table(("member", "name", "networks", "since", "until", "capability", "risk"), rows)

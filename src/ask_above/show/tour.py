@@ -9,10 +9,9 @@ from ask_above.ask.describe.describer import Describer
 from ask_above.ask.describe.sentences import doing, under_headings
 from ask_above.ask.tour import CLOSED, OPEN, Meeting, Stop, Tour
 from ask_above.decide.compiled import CompiledCharter
+from ask_above.show.data import Table
 from ask_above.show.screen import Screen
 
-TOUR_COLUMNS = ("place", "title", "kind", "state", "capability", "heading", "about", "change")
-BESIDE_COLUMNS = ("place", "title", "capability", "one", "other")
 _MARKS = {OPEN: "▸", CLOSED: "▪"}
 
 
@@ -66,7 +65,7 @@ def _show_open(screen: Screen, compiled: CompiledCharter, stop: Stop) -> None:
         screen.paragraph(f"not here, unlike above: {said}", first=f"{pad}    − ", rest=f"{pad}      ", style="no")
 
 
-def tour_rows(compiled: CompiledCharter, tour: Tour) -> list[list[object]]:
+def tour_table(compiled: CompiledCharter, tour: Tour) -> Table:
     """Return a row for each capability in each place; a place without any has one row with none."""
     rows: list[list[object]] = []
     for stop in tour.stops:
@@ -77,11 +76,11 @@ def tour_rows(compiled: CompiledCharter, tour: Tour) -> list[list[object]]:
         for key, change in changed or [("", "")]:
             each = compiled.catalogue.capabilities.get(key)
             rows.append([*said, key, each.heading if each else "", each.about if each else "", change])
-    return rows
+    columns = ("place", "title", "kind", "state", "capability", "heading", "about", "change")
+    return Table(columns, rows, _plain(compiled, tour))
 
 
-def tour_data(compiled: CompiledCharter, tour: Tour) -> dict[str, Any]:
-    """Return a tour as plain data."""
+def _plain(compiled: CompiledCharter, tour: Tour) -> dict[str, Any]:
     stops = [
         {
             "place": stop.place,
@@ -130,7 +129,7 @@ def _sentence(compiled: CompiledCharter, keys: Iterable[str]) -> str:
     return "; ".join(doing(compiled, key) for group in under_headings(compiled, keys).values() for key in group)
 
 
-def beside_rows(compiled: CompiledCharter, met: Sequence[Meeting]) -> list[list[object]]:
+def beside_table(compiled: CompiledCharter, met: Sequence[Meeting]) -> Table:
     """Return a row for each capability that either can use in a place."""
     rows: list[list[object]] = []
     for meeting in met:
@@ -141,4 +140,4 @@ def beside_rows(compiled: CompiledCharter, met: Sequence[Meeting]) -> list[list[
             (meeting.only_other, False, True),
         ):
             rows += [[meeting.place, title, key, one, other] for key in keys]
-    return rows
+    return Table(("place", "title", "capability", "one", "other"), rows)

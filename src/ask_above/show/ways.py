@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from ask_above.charter.names import how_many
+from ask_above.show.data import Table
 from ask_above.show.screen import Screen
 
 if TYPE_CHECKING:
     from ask_above.ask.ways.search import Way, Ways
 
 _MOST_SHOWN = 8
-WAY_COLUMNS = ("way", "kinds", "file", "line", "lines", "answers", "members", "acts", "command")
 
 
 def show_ways(screen: Screen, ways: Ways) -> None:
@@ -37,19 +37,11 @@ def show_ways(screen: Screen, ways: Ways) -> None:
         screen.line(f"  and {len(ways) - shown} more; --format json lists them", "dim")
 
 
-def way_rows(ways: Sequence[Way]) -> list[list[object]]:
-    """Return the ways as rows."""
-    return [
-        [
-            w.what,
-            ";".join(w.kinds),
-            w.where.file,
-            w.where.line or None,
-            w.lines,
-            w.answers,
-            w.members,
-            w.acts,
-            w.command,
-        ]
+def way_table(ways: Sequence[Way], answer: dict[str, Any]) -> Table:
+    """Return the ways as a table; in JSON they stand with the answer that they would turn."""
+    columns = ("way", "kinds", "file", "line", "lines", "answers", "members", "acts", "command")
+    rows = [
+        (w.what, ";".join(w.kinds), w.where.file, w.where.line or None, *(getattr(w, name) for name in columns[4:]))
         for w in ways
     ]
+    return Table(columns, rows, {**answer, "ways": Table(columns, rows).plain})
