@@ -17,7 +17,7 @@ from ask_above.errors import StoreError
 from ask_above.files.csv_rows import read_rows
 from ask_above.people.reading import ASSIGNMENT_COLUMNS
 from ask_above.store.tables import HEAD
-from ask_above.workspace.plans import acknowledge, take_edits
+from ask_above.workspace.edited import acknowledge, take_edits
 from ask_above.workspace.undoing import undo
 from commands import run
 from conftest import DEMO, Place, assert_files_say_the_same

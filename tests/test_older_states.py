@@ -91,7 +91,7 @@ class TestAFolderOfVersionFour:
 
 def test_files_that_are_newer_than_the_database_say_which_two_commands_settle_it(river: Place) -> None:
     from ask_above import StoreError
-    from ask_above.workspace.plans import take_edits
+    from ask_above.workspace.edited import take_edits
 
     held = two_changes(river)
     as_before(river, database_of(river), held, 7)  # the database was restored from a copy

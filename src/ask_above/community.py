@@ -96,8 +96,8 @@ class Community:
         members. Raises :class:`FaultyFilesError`, which lists every fault
         of every file, :class:`MissingFileError`, or ``StoreError`` where the database is gone or cannot be read.
         """
+        from ask_above.workspace.edited import recorded
         from ask_above.workspace.home import Home
-        from ask_above.workspace.plans import recorded
 
         home = Home(*located(path), register, on_demand=on_demand)
         snapshot = recorded(home)

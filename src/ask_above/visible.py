@@ -18,12 +18,12 @@ _ODD = (
 _HIDDEN = re.compile(rf"[{_ODD}\t\n]")
 _BUT_BREAKS = re.compile(f"[{_ODD}]")
 _NAMED = {"\n": "\\n", "\r": "\\r", "\t": "\\t"}
-_MARKUP = re.compile(r"[\\`*_\[\]<>|~]|://|\bwww\.|^(?=[#+-]|\d+[.)])", re.MULTILINE)
+_MARKUP = r"[\\`*_\[\]<>|~]|://|\bwww\.|^(?=[#+-]|\d+[.)])"
 _AS_TEXT = {"<": "&lt;", ">": "&gt;", "[": "&#91;", "]": "&#93;", "://": ":\\//", "www.": "www\\."}
-_TWIN = re.compile("[\u00ad\u180e\u200b-\u200d\u2060-\u2064\ufeff]")
+_TWIN = "[\u00ad\u180e\u200b-\u200d\u2060-\u2064\ufeff]"
 
 
-_IGNORED = re.compile(
+_IGNORED = (
     "[\u00ad\u034f\u061c\u115f\u1160\u17b4\u17b5\u180b-\u180f\u200b-\u200f\u2028-\u202e\u2060-\u206f\u2800\u3164"
     "\ufe00-\ufe0f\ufeff\uffa0\ufff0-\ufffb\U000e0000-\U000e0fff]"
 )
@@ -47,7 +47,7 @@ def has_unseen(text: str, *, badge: bool = False) -> bool:
             continue
         if sign in _JOINERS and 0 < n < len(text) - 1 and all(category(text[m])[0] in "LM" for m in (n - 1, n + 1)):
             continue
-        if kind in ("Cc", "Cf", "Cs", "Co", "Cn", "Zl", "Zp") or _IGNORED.match(sign):
+        if kind in ("Cc", "Cf", "Cs", "Co", "Cn", "Zl", "Zp") or re.match(_IGNORED, sign):
             return True
     return False
 
@@ -82,7 +82,7 @@ def in_markdown(text: str) -> str:
     >>> in_markdown("[x](javascript:y) <b>")
     '&#91;x&#93;(javascript:y) &lt;b&gt;'
     """
-    return _MARKUP.sub(_as_text, visible(text))
+    return re.sub(_MARKUP, _as_text, visible(text), flags=re.MULTILINE)
 
 
 def _as_text(match: re.Match[str]) -> str:
@@ -92,4 +92,4 @@ def _as_text(match: re.Match[str]) -> str:
 
 def without_hidden(text: str) -> str:
     """Return a text without what has no width, so that two that look alike are alike."""
-    return _TWIN.sub("", text)
+    return re.sub(_TWIN, "", text)

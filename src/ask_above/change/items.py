@@ -25,7 +25,7 @@ class Renaming(Protocol):
 
 
 def is_free(draft: Draft, key: str, kind: str) -> None:
-    """Raise :class:`EditError` where a key is taken: ranks and groups share theirs, places have their own (rule 1.3)."""
+    """Raise :class:`EditError` where a key is taken: ranks and groups share theirs, places have own (rule 1.3)."""
     charter = draft.charter
     if key in charter.places if kind == "place" else key in charter.ranks or key in charter.groups:
         raise EditError(f"There is a {'place' if kind == 'place' else 'rank or group'} '{key}' already.")

@@ -94,7 +94,8 @@ def command(
 def _settle(home: Home, take: Sequence[str], number: int | None) -> int:
     """Show what was edited by hand, make it a change, or note that it is known."""
     from ask_above.show.impact import show_by_hand
-    from ask_above.workspace.plans import acknowledge, by_hand, opened, take_edits
+    from ask_above.workspace.edited import acknowledge, take_edits
+    from ask_above.workspace.plans import by_hand, opened
 
     if take:
         for entry in take_edits(home, take):

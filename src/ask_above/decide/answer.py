@@ -5,8 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from typing import Any, NamedTuple
 
-from msgspec import Struct
-
 from ask_above.decide.words import say
 from ask_above.printing import in_notebook
 from ask_above.visible import visible
@@ -58,7 +56,7 @@ class Account(NamedTuple):
     rests: frozenset[str] = frozenset()
 
 
-class Answer(Struct, eq=False, gc=False):
+class Answer:
     """A yes or a no that can say how it came about.
 
     True or false like a bool. The account is made when it is first read: asking costs no more than the answer.
@@ -71,12 +69,11 @@ class Answer(Struct, eq=False, gc=False):
     'In Notices, Member is denied post.write (charter.yaml line ...).'
     """
 
-    # a struct, as one is made at every click; it leads back to nothing that holds it, so no collector need look at it
+    __slots__ = ("_account", "_tell", "_what", "allowed")
 
-    allowed: bool
-    _tell: Callable[..., Account]
-    _what: tuple[Any, ...] = ()
-    _account: Account | None = None
+    def __init__(self, allowed: bool, tell: Callable[..., Account], what: tuple[Any, ...] = ()) -> None:
+        self.allowed, self._tell, self._what = allowed, tell, what
+        self._account: Account | None = None
 
     def __bool__(self) -> bool:
         return self.allowed

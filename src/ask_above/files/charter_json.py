@@ -6,7 +6,6 @@ another version of this package.
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Mapping
 from typing import Any, NamedTuple
 
@@ -44,6 +43,8 @@ class _Kept(NamedTuple):
 
 def key_of(texts: Mapping[str, str]) -> str:
     """Return the digest of a charter's texts by file name, and of what reads them."""
+    import hashlib
+
     total = hashlib.blake2b(f"{_FORMAT} {__version__} {_shape(Charter)}".encode(), digest_size=24)
     for name, text in texts.items():
         raw = text.encode("utf-8")

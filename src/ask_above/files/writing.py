@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import stat
-import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
@@ -30,7 +29,9 @@ class FileBatch:
         place = file.resolve() if file.is_symlink() else file
         if place.exists() and not place.is_file():
             raise IsADirectoryError(21, "there is something else of that name, which is no file", str(place))
-        handle, name = tempfile.mkstemp(dir=place.parent, prefix=SPARE, suffix=".part")
+        from tempfile import mkstemp  # a question writes nothing
+
+        handle, name = mkstemp(dir=place.parent, prefix=SPARE, suffix=".part")
         spare = Path(name)
         self._ready.append((spare, place))
         with os.fdopen(handle, "wb") as out:

@@ -7,7 +7,6 @@ import re
 import sys
 import textwrap
 from collections.abc import Iterable, Sequence
-from secrets import randbelow
 from typing import TYPE_CHECKING, TextIO
 
 from ask_above.visible import visible
@@ -29,7 +28,7 @@ _WIDTH_IN_A_PIPE = 100
 _KEPT = "\xa0"
 _COLOR = re.compile(r"#[0-9a-fA-F]{6}")
 
-_SIGN = chr(0x10_0000 + randbelow(0xFFFE))
+_SIGN = chr(0x10_0000 + int.from_bytes(os.urandom(2), "big") % 0xFFFE)
 """Stands around the name of a style until a line is written: a sign that nobody can know beforehand."""
 _STYLED = re.compile(f"{_SIGN}([^{_SIGN}]*){_SIGN}")
 

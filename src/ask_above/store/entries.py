@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
-import json
 from collections.abc import Mapping, Sequence
 from typing import Any, NamedTuple
 
@@ -95,11 +93,15 @@ class FileRecord(NamedTuple):
 
 def digest(content: bytes) -> str:
     """Return what tells one content of a file from every other."""
+    import hashlib  # no question of a folder without a database comes by here
+
     return hashlib.blake2b(content, digest_size=24).hexdigest()
 
 
 def values_of(entry: Entry) -> dict[str, Any]:
     """Return an entry's columns, less its number and its rows."""
+    import json
+
     said = {name: getattr(entry, name) for name in ("at", "who", "name", "kind", "what", "why", "forced", "undoes")}
     return said | {
         "effect": json.dumps(list(entry.effect)),
@@ -111,11 +113,15 @@ def values_of(entry: Entry) -> dict[str, Any]:
 
 def rows_as_text(rows: Sequence[RowChange]) -> str:
     """Return rows as JSON: a row is a tuple, and so a list there."""
+    import json
+
     return json.dumps(rows, check_circular=False)
 
 
 def entry_of(row: Any) -> Entry:
     """Return the entry that a row of the journal is."""
+    import json
+
     return Entry(
         row.number,
         row.at,

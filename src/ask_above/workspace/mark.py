@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
-import json
 from pathlib import Path
 from typing import NamedTuple
 
@@ -26,11 +24,15 @@ class FolderMark(NamedTuple):
     @property
     def content(self) -> bytes:
         """What the file holds."""
+        import json
+
         said = {name: value for name, value in self._asdict().items() if value not in ("", None)}
         return (json.dumps(said, indent=2) + "\n").encode("utf-8")
 
     def key_in(self, folder: Path) -> str:
         """Return what a database of several folders knows this one by: two that were copied lie in different places."""
+        import hashlib
+
         return hashlib.sha256(f"{self.folder}\n{folder.resolve()}".encode()).hexdigest()
 
 
@@ -40,6 +42,8 @@ def read_mark(folder: Path) -> FolderMark | None:
     if raw is None:
         return None
     try:
+        import json
+
         said = json.loads(raw)
         state = int(said["state"]) if "state" in said else None
         return FolderMark(str(said["register"]), str(said["id"]), str(said.get("folder", "")), state)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from bisect import bisect_right
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import suppress
 from copy import copy
 from functools import cached_property
 from itertools import islice
@@ -396,60 +395,6 @@ def by_hand(home: Home, snapshot: Snapshot, now: Names, at: Instant) -> ByHand |
     more = [f"and {len(said) - _MOST_SAID} more"] if len(said) > _MOST_SAID else []
     what = [each[:1].lower() + each[1:] for each in said[:_MOST_SAID]] + more
     return ByHand(what, impact(before.decider, now.decider, at))
-
-
-def recorded(home: Home) -> Snapshot:
-    """Return the community; in a database of several folders edits by hand are recorded first, for the others.
-
-    Where nothing may be written they are recorded by the next who can.
-    """
-    snapshot = home.read()
-    if home.storage.is_own or snapshot.loaded is None or not snapshot.is_edited:
-        return snapshot
-    with suppress(AskAboveError, OSError), home.locked(wait=0):
-        _record(home, home.read())
-    return home.read()
-
-
-def take_edits(home: Home, names: Sequence[str]) -> list[Entry]:
-    """Make files that were edited by hand a change, as they stand; returns the journal's entries.
-
-    Raises :class:`EditError` where they hold what the last change left, and :class:`FaultyFilesError`.
-    """
-    with home.locked():
-        snapshot = home.read(take=names)
-        if snapshot.loaded is None or not snapshot.is_edited:
-            raise EditError(f"{listed(names)}: nothing was edited by hand.")
-        last = snapshot.loaded.last
-        _record(home, snapshot)
-        return home.store.entries(since=last)
-
-
-def acknowledge(home: Home, number: int | None = None) -> list[int]:
-    """Note that edits by hand which undo a change are known: one, or all; returns the numbers of their entries.
-
-    Edits that no entry notes yet are recorded first. Raises :class:`EditError` where there is nothing of that kind.
-    """
-    with home.locked():
-        snapshot = home.read()
-        if snapshot.waiting and number is None:
-            _record(home, snapshot)
-            snapshot = home.read()
-        unseen = snapshot.loaded.unseen if snapshot.loaded else ()
-        numbers = [each for each in unseen if number in (None, each)]
-        if not numbers:
-            which = "No edit by hand" if number is None else f"Entry {number} is no edit by hand that"
-            raise EditError(f"{which} undoes a change and waits for that.")
-        with home.store.writing() as connection:
-            home.store.acknowledge(connection, numbers)
-        home.forget_what_was_read()
-    return numbers
-
-
-def _record(home: Home, snapshot: Snapshot) -> None:
-    """Write what was edited by hand into the journal, and nothing else."""
-    made = Plan(home, snapshot, (), by="", why="", at=opened(home, snapshot).moment())
-    home.change(None, snapshot, (snapshot.charter, snapshot.register), snapshot.texts, (), made.by_hand_entries())
 
 
 def _says_who(row: RowChange) -> bool:
