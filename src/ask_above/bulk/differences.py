@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, NamedTuple, TypeAlias
 
 import numpy as np
 
-from ask_above.bulk.alike import Form, alike
+from ask_above.bulk.alike import Form, MemberNumbers, alike
 from ask_above.bulk.sides import Sides, merged
 from ask_above.bulk.table import unpack
 from ask_above.charter.moments import Instant
@@ -132,16 +132,18 @@ def crowds(old: Decider, new: Decider, at: Instant, *, apart: str | None = None)
     others have the same answers.
     """
     gathering = _Gathering(old, new, at)
+    # where the register is the same, who stands where in it is known, and nobody is looked at one by one
+    known = old.keep(MemberNumbers) if apart is None and old.people.register is new.people.register else None
     for form, keys in alike(old, new):
         if apart is not None and apart in keys:
             gathering.add(form, (apart,), apart=True)
-        rest = tuple(key for key in keys if key != apart)
-        if rest:
-            gathering.add(form, rest)
+            keys = [key for key in keys if key != apart]  # noqa: PLW2901 (the others of them)
+        if keys:
+            gathering.add(form, tuple(keys))
     if old.compiled is not new.compiled:
         for who, before, after in _others(old, new):
             gathering.other(who, _state(before), _state(after))
-    return gathering.crowds()
+    return gathering.crowds(known)
 
 
 class _Gathering:
@@ -149,8 +151,8 @@ class _Gathering:
 
     def __init__(self, old: Decider, new: Decider, at: Instant) -> None:
         self.old, self.new, self.at, self.same = old, new, at, old.compiled is new.compiled
-        self._always: dict[str, int] = {}
-        self._alike: list[Alike] = []
+        self._always: list[tuple[Form, tuple[str, ...], int]] = []
+        self._alike: list[tuple[Form, Alike]] = []
         self._ranks: list[list[str]] = []
         self._before: list[ClassState] = []
         self._after: list[ClassState] = []
@@ -158,6 +160,12 @@ class _Gathering:
 
     def add(self, form: Form, members: tuple[str, ...], *, apart: bool = False) -> None:
         """Add members who are alike: a row for each stretch of time in which they are something else."""
+        one, other = (_NOBODY if member_class is None else member_class.only for member_class in form)
+        if one is not None and other is not None and not apart:  # most never change
+            row = self._row((one, other), self._rows)
+            if row >= 0:
+                self._always.append((form, members, row))
+            return
         edges = {
             edge for member_class in form if member_class is not None for edge in member_class.edges if edge > self.at
         }
@@ -170,29 +178,45 @@ class _Gathering:
             )
             rows.append((since, until, self._row((both[0], both[1]), own if apart else self._rows)))
         if len(rows) == 1 and rows[0][2] >= 0:
-            self._always.update(dict.fromkeys(members, rows[0][2]))
+            self._always.append((form, members, rows[0][2]))
         elif any(row >= 0 for _, _, row in rows):
-            self._alike.append(Alike(members, tuple(rows), _NONE))
+            self._alike.append((form, Alike(members, tuple(rows), _NONE)))
 
-    def crowds(self) -> Crowds:
-        """Return all that was gathered."""
-        wanted = {**self._always, **{key: -1 for each in self._alike for key in each.members}}
-        if len(wanted) > 1:
-            both = (self.new.people.register.members, self.old.people.register.members)
-            wanted = {key: wanted[key] for side in both for key in side if key in wanted}
-        row = np.fromiter(wanted.values(), dtype=np.int64, count=len(wanted))
+    def crowds(self, known: MemberNumbers | None) -> Crowds:
+        """Return all that was gathered; ``known`` says where everybody stands in a register that both sides have."""
+        everyone = self._in_order() if known is None else known.everyone
+        number = {key: n for n, key in enumerate(everyone.tolist())} if known is None else {}
+
+        def numbers_of(form: Form, members: tuple[str, ...]) -> NDArray[np.int64]:
+            if known is not None and form[0] is not None:
+                return known.of[form[0]]
+            return np.fromiter(map(number.__getitem__, members), dtype=np.int64, count=len(members))
+
+        row = np.full(len(everyone), -1, dtype=np.int64)
+        for form, members, at in self._always:
+            row[numbers_of(form, members)] = at
+        others = [each._replace(numbers=numbers_of(form, each.members)) for form, each in self._alike]
         numbers = np.flatnonzero(row >= 0)
-        everyone = np.array(list(wanted), dtype=np.object_)
-        if self._alike:
-            number = {key: n for n, key in enumerate(wanted)}
-            self._alike = [
-                each._replace(numbers=np.array([number[key] for key in each.members], dtype=np.int64))
-                for each in self._alike
-            ]
-        members = tuple(everyone[numbers].tolist())
         return Crowds(
-            self.at, members, row[numbers], self._alike, everyone, numbers, self._ranks, self._before, self._after
+            self.at,
+            tuple(everyone[numbers].tolist()),
+            row[numbers],
+            others,
+            everyone,
+            numbers,
+            self._ranks,
+            self._before,
+            self._after,
         )
+
+    def _in_order(self) -> NDArray[np.object_]:
+        """Return those who were gathered in the registers' order."""
+        wanted = {key for _, members, _ in self._always for key in members}
+        wanted |= {key for _, each in self._alike for key in each.members}
+        if len(wanted) < 2:  # noqa: PLR2004 (one has no order)
+            return np.array(list(wanted), dtype=np.object_)
+        both = (self.new.people.register.members, self.old.people.register.members)
+        return np.array(list(dict.fromkeys(key for side in both for key in side if key in wanted)), dtype=np.object_)
 
     def other(self, who: str, before: ClassState, after: ClassState) -> None:
         """Add a rank or a visitor, in a row of their own."""
