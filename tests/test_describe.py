@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import json
+import re
+from collections.abc import Iterator
 from pathlib import Path
+from random import Random
 from typing import Any
 
 import pytest
@@ -11,10 +14,14 @@ import yaml
 from jsonschema import Draft202012Validator
 
 from ask_above import Community, QuestionError, UnknownNameError
+from ask_above.ask.describe.sentences import doing
 from ask_above.charter.names import listed
 from ask_above.charter.reading.schema import json_schema
 from commands import run
 from conftest import DEMO
+from generated import NOW, generate
+from plain_rules import Plain
+from seeds import seeds
 from small import community, held, member, place, rank
 from test_cli import demo
 
@@ -152,3 +159,94 @@ def test_the_schema_is_written_for_editors_and_stands_in_the_docs() -> None:
     written = json.loads(run("check", "--schema").stdout)
     assert written == json_schema()
     assert written == json.loads((ROOT / "docs" / "charter.schema.json").read_text("utf-8"))
+
+
+class TestClaims:
+    """What a description says that somebody may, or may not, is so: its sentences are read, and put as questions."""
+
+    PLACE = re.compile(r"(?P<where>(?:On|In|Everywhere) .+?) (?:it|they) (?P<rest>may.+)\.")
+    CLAUSE = re.compile(r"(?P<verb>may not|may never|may)(?P<if>, (?:where|while) [^,]*,)?(?:,[^,]*,)? (?P<what>.+)")
+
+    def claimed(self, c: Community, sentence: str) -> Iterator[tuple[str, bool, bool, str]]:
+        """Place, whether it may, whether only if something more is so, and the capability."""
+        found = self.PLACE.fullmatch(sentence)
+        if found is None:
+            return
+        names = {doing(c.decider.compiled, key): key for key in c.charter.catalogue.keys}
+        for clause in re.split(r", and (?=may)", found["rest"]):
+            read = self.CLAUSE.fullmatch(clause)
+            assert read is not None, sentence
+            if re.match("moderate |give |change ", read["what"]):  # on whom, which is asked of powers
+                continue
+            for name in map(names.__getitem__, read["what"].split("; ")):
+                for where in self.places(c, found["where"], name):
+                    yield where, read["verb"] == "may", bool(read["if"]), name
+
+    def places(self, c: Community, said: str, name: str) -> set[str]:
+        """The places that words mean: named one by one, or all where something has a meaning but those."""
+        compiled = c.decider.compiled
+        if said.startswith("Everywhere it can be done"):
+            bit = compiled.catalogue.bit[name]
+            all_of_them = {key for key, n in compiled.place_at.items() if compiled.has_meaning(n) & bit}
+            return all_of_them - self.places(c, said.partition(" but ")[2], name)
+        titles = {place.title: key for key, place in compiled.named.items()}
+        inside = re.sub(r"^(On|on) the whole site(?: and)?", "", said).strip().removeprefix("In ").removeprefix("in ")
+        found = {titles[title] for title in re.split(r", | and ", inside) if title}
+        return found | ({"site"} if "the whole site" in said else set())
+
+    def test_a_sentence_is_read_as_it_is_meant(self, river: Community) -> None:
+        sentence = "In Alder Mouth it may keep a member out for a week."
+        assert sentence in str(river.describe("host"))
+        assert list(self.claimed(river, sentence)) == [("alder-mouth", True, False, "member.suspend")]
+
+    @pytest.mark.parametrize("seed", seeds(40))
+    def test_of_ranks_and_of_groups(self, seed: int) -> None:
+        made = generate(Random(seed))
+        c, plain, count = made.open(), Plain(made.charter, made.members, made.assignments), 0
+        for rank_ in c.charter.ranks.values():
+            for sentence in c.describe(f"rank:{rank_.key}").sentences:
+                for where, may, provided, name in self.claimed(c, sentence):
+                    count += 1
+                    assert plain.may(plain.as_rank(rank_.key), name, where) is (may and not provided), (
+                        rank_.key,
+                        sentence,
+                    )
+        for group in c.charter.groups.values():
+            someone = made.charter | {"owner": None}
+            somebody = Plain({k: v for k, v in someone.items() if v}, [{"key": "zz", "groups": group.key}], [])
+            for sentence in c.describe(f"group:{group.key}").sentences:
+                for where, may, provided, name in self.claimed(c, sentence):
+                    said = somebody.may(somebody.person("zz", NOW), name, where)
+                    assert said is (may and not provided), (group.key, sentence)
+
+    @pytest.mark.parametrize("seed", seeds(20))
+    def test_of_members(self, seed: int) -> None:
+        made = generate(Random(seed))
+        c, plain = made.open(), Plain(made.charter, made.members, made.assignments)
+        for person in c.register.members.values():
+            described = c.describe(f"member:{person.key}", when=NOW)
+            for sentence in described.sentences:
+                if person.status not in ("active", "pending"):
+                    assert not sentence.startswith("They are "), sentence
+                for where, may, provided, name in self.claimed(
+                    c, sentence.replace(", beyond others,", "").replace(", unlike others,", "")
+                ):
+                    assert plain.may(plain.person(person.key, NOW), name, where) is (may and not provided), sentence
+
+    @pytest.mark.parametrize("seed", seeds(20))
+    def test_of_places(self, seed: int) -> None:
+        made = generate(Random(seed))
+        c, plain = made.open(), Plain(made.charter, made.members, made.assignments)
+        ranks = {rank_.title: rank_.key for rank_ in c.charter.ranks.values()}
+        for where, spot in c.charter.places.items():
+            for sentence in c.describe(f"place:{where}").sentences:
+                found = re.fullmatch(r"Here (.+?) (may.+)\.", sentence)
+                if found is None:
+                    continue
+                holders = [ranks[title] for title in re.split(r", | and ", found[1]) if title in ranks]
+                for _, may, provided, name in self.claimed(c, f"On the whole site it {found[2]}."):
+                    for key in holders:
+                        assert plain.may(plain.as_rank(key), name, where) is (may and not provided), (
+                            spot.key,
+                            sentence,
+                        )

@@ -11,7 +11,7 @@ from ask_above.charter.charter import Charter
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import SITE, nearest
-from ask_above.charter.places import Place
+from ask_above.charter.places import Place, told_apart
 from ask_above.errors import AskAboveError, UnknownNameError
 from ask_above.people.reading import MEMBER_COLUMNS
 from ask_above.people.register import Assignment, Member, Register
@@ -90,10 +90,14 @@ class Draft:
         return self.charter.ranks[key]
 
     def place(self, key: str) -> Place:
-        """Return a place; raises :class:`UnknownNameError`."""
+        """Return a place as it is told; raises :class:`UnknownNameError`."""
         if key not in self.charter.places:
             raise UnknownNameError("place", key, nearest(key, self.charter.places))
-        return self.charter.places[key]
+        return self._named[key]
+
+    @cached_property
+    def _named(self) -> dict[str, Place]:
+        return {place.key: place for place in told_apart(tuple(self.charter.places.values()))}
 
     def said(self, path: Path) -> Any:
         """Return what is written somewhere, ``None`` where nothing is."""

@@ -268,7 +268,7 @@ def below(draft: Draft, key: str) -> set[str]:
 
 def _place(draft: Draft, key: str) -> Place:
     draft.place_path(key)
-    return draft.charter.places[key]
+    return draft.place(key)
 
 
 def _inside(draft: Draft, key: str) -> Path:

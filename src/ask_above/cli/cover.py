@@ -82,7 +82,7 @@ def _entering(opened: Community, moment: date | None, form: str) -> int:
     from ask_above.ask.entering import COLUMNS, closed_places
 
     closeds = closed_places(opened.decider, opened.names.moment(moment))
-    places, members = opened.charter.places, opened.register.members
+    places, members = opened.decider.compiled.named, opened.register.members
 
     def table() -> Table:
         rows = ([c.place, places[c.place].title, c.asks, len(c.members), ";".join(c.members)] for c in closeds)

@@ -12,7 +12,7 @@ from typing import NamedTuple
 from ask_above.charter.catalogue import Catalogue, Words
 from ask_above.charter.charter import Charter
 from ask_above.charter.ladder import Rank
-from ask_above.charter.places import Override
+from ask_above.charter.places import Override, told_apart
 from ask_above.decide.kept import Keeper
 from ask_above.decide.layers import Entrance, LayerName, Saying, Sayings, Word, entrance, first_says, sayings
 
@@ -108,14 +108,15 @@ class CompiledCharter(Keeper):
         fields = (field for field in charter._fields if field not in ("places", "expectations", "title"))
         if any(getattr(old, field) is not getattr(charter, field) for field in fields):
             return None
-        places = tuple(charter.places.values())
-        if len(places) != len(self.places):
+        places, before = tuple(charter.places.values()), tuple(old.places.values())
+        if len(places) != len(before):
             return None
-        changed = [n for n, place in enumerate(places) if place is not self.places[n]]
+        changed = [n for n, place in enumerate(places) if place is not before[n]]
         if any((places[n].key, places[n].kind, places[n].parent) != self._place_form(n) for n in changed):
             return None
         other = copy(self)
-        other.charter, other.places = charter, places
+        other.charter = charter
+        other._name_places()
         other._voices, other._words, other.exceptions = list(self._voices), list(self._words), list(self.exceptions)
         other._sayings = list(self._sayings)
         other._entrances = {n: each for n, each in self._entrances.items() if n not in changed}
@@ -133,9 +134,13 @@ class CompiledCharter(Keeper):
         here = self.places[place]
         return here.key, here.kind, here.parent
 
+    def _name_places(self) -> None:
+        """Keep the places as they are told: titles that several have carry their section."""
+        self.places = told_apart(tuple(self.charter.places.values()))
+        self.named = {place.key: place for place in self.places}
+
     def _set_up_places(self) -> None:
-        charter = self.charter
-        self.places = tuple(charter.places.values())
+        self._name_places()
         self.place_at = {place.key: n for n, place in enumerate(self.places)}
         self.chains: list[tuple[int, ...]] = []
         self.below: list[list[int]] = [[] for _ in self.places]

@@ -149,12 +149,13 @@ def show_least(screen: Screen, audit: Audit, found: Sequence[Least]) -> None:
 
 def _through(audit: Audit, by: str) -> str:
     """Say in words what something was done through."""
-    charter = audit.states.now.names.charter
+    compiled = audit.states.now.names.decider.compiled
+    charter = compiled.charter
     kind, _, rest = by.partition(" ")
     if not rest:
         return charter.ranks[by].title if by in charter.ranks else by
     rank, _, place = rest.rpartition("in ")
-    where = charter.places[place].title if place in charter.places else place
+    where = compiled.named[place].title if place in compiled.named else place
     key = rank.strip()
     if kind == "exception":
         return f"an exception in {where}"
@@ -197,7 +198,7 @@ def _deed(audit: Audit, deed: Deed) -> str:
     names = audit.states.now.names
     member = names.register.members.get(deed.member)
     who = member.called if member else deed.member or "A visitor"
-    place = names.charter.places.get(deed.place)
+    place = names.decider.compiled.named.get(deed.place)
     where = f" {in_place(place.title or place.key, site=place.key == SITE)}" if place else f" in {deed.place}"
     if deed.action not in ACT_WORDS:
         return f"{who} used {deed.action}{where}{f' on what {deed.author} wrote' if deed.author else ''}"

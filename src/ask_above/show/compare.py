@@ -39,7 +39,7 @@ def _row(screen: Screen, compiled: CompiledCharter, row: Compared) -> None:
 def _places(compiled: CompiledCharter, places: Sequence[str]) -> str:
     if not places:
         return ""
-    titles = (compiled.charter.places[key].title if key != "site" else "the whole site" for key in places)
+    titles = (compiled.named[key].title if key != "site" else "the whole site" for key in places)
     return f"  in {few(titles, 3)}"
 
 

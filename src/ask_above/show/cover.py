@@ -59,7 +59,7 @@ def _gaps(screen: Screen, cover: Cover, gaps: Sequence[Gap], only: str | None) -
         "no" if only is None else "warn",
     )
     for duty, places in by_duty.items():
-        where = in_places(compiled.charter.places, places, _FEW)
+        where = in_places(compiled.named, places, _FEW)
         screen.paragraph(f"{duty} {where}", first="    ", rest="      ")
 
 

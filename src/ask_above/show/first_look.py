@@ -95,7 +95,7 @@ def _high_risk(community: Community, *, members: bool) -> Iterator[Look]:
 
 
 def _hanging(community: Community) -> Iterator[Look]:
-    cover, places, known = community.cover(), community.charter.places, community.register.members
+    cover, places, known = community.cover(), community.decider.compiled.named, community.register.members
     alone: dict[str, list[str]] = {}
     nobody: list[str] = []
     for gap in cover.gaps:

@@ -56,7 +56,7 @@ def _fitting(screen: Screen, compiled: CompiledCharter, said: str, fitting: Fitt
         return
     screen.line(f"  too much in it (weight {fitting.weight}):")
     for excess in fitting.excess:
-        where = ("the whole site" if k == "site" else compiled.charter.places[k].title for k in excess.places)
+        where = ("the whole site" if k == "site" else compiled.named[k].title for k in excess.places)
         risk = f", {excess.risk} risk" if excess.risk != "low" else ""
         said = f"{excess.capability}{risk}, in {few(where, 3)}"
         screen.paragraph(said, first="    ", rest="      ", style="warn" if excess.risk == "high" else "")

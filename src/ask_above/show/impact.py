@@ -153,7 +153,7 @@ def where_in_words(impact: Impact, keys: Sequence[str]) -> str:
     everywhere = impact.new.compiled.place_at.keys()
     if len(everywhere) > 1 and everywhere <= set(keys):
         return "everywhere"
-    places = {**impact.old.compiled.charter.places, **impact.new.compiled.charter.places}
+    places = {**impact.old.compiled.named, **impact.new.compiled.named}
     return in_places(places, keys, 2 * _FEW)
 
 

@@ -80,7 +80,7 @@ def _news(plan: Plan, describers: tuple[Describer, Describer], shifts: Sequence[
             source = compiled if gains else plan.before.decider.compiled
             known = [capability for capability in shift.capabilities if capability in source.catalogue.bit]
             things = [doing(source, each) for group in under_headings(source, known).values() for each in group]
-            where = in_places(source.charter.places, shift.places, len(shift.places))
+            where = in_places(source.named, shift.places, len(shift.places))
             yield f"{said}, {where}{when_in_words(plan.effect, shift)}: {'; '.join(things)}."
     for row in plan.rows:
         after = row.after or {}

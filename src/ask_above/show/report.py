@@ -130,7 +130,7 @@ def figures_of(community: Community) -> dict[str, str]:
 
 def _closed(community: Community, at: Instant, *, members: bool) -> list[dict[str, Any]]:
     """Return the closed rooms, what each asks for, and who can enter."""
-    places, known = community.charter.places, community.register.members
+    places, known = community.decider.compiled.named, community.register.members
     found = []
     for place in closed_places(community.decider, at):
         who = few([known[key].called for key in place.members], _FEW_ENTER) if members else ""
@@ -230,7 +230,7 @@ def _member(community: Community, key: str, at: Instant) -> dict[str, Any]:
 
 def _cover(community: Community) -> dict[str, Any]:
     cover = community.cover()
-    table, places, members = cover.table(), community.charter.places, community.register.members
+    table, places, members = cover.table(), community.decider.compiled.named, community.register.members
     rows = [
         {"title": places[str(place)].title or place, "counts": ["" if _is_none(n) else int(n) for n in row]}
         for place, row in zip(table.index, table.to_numpy(dtype=object), strict=True)

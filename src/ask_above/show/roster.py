@@ -63,7 +63,7 @@ def show_soon(
     screen.line()
     rows = []
     for day, what, member, rank, place in edges_in_words(compiled, list(edges)):
-        where = compiled.charter.places[place].title if place != "site" else "the whole site"
+        where = compiled.named[place].title if place != "site" else "the whole site"
         rows.append([day, what, names[member], compiled.charter.ranks[rank].title, where])
     screen.table(["Day", "", "Member", "Rank", "Where"], rows)
 

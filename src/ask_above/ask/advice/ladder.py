@@ -47,7 +47,7 @@ def builds_on(sight: Sight) -> Iterator[Piece]:
     for place in sight.compiled.places:
         for entry in place.overrides:
             if not entry.above:
-                named.setdefault(entry.of, []).append(place.title)
+                named.setdefault(entry.of, []).append(sight.compiled.named[place.key].title)
     for rank in sight.compiled.ranks:
         for key in rank.builds_on:
             base = sight.charter.ranks[key]

@@ -60,7 +60,7 @@ def _places(sight: Sight, keys: list[str]) -> str:
     if "site" in keys:
         rest = len(keys) - 1
         return "on the whole site" + (f" and in {rest} places" if rest > 1 else " and in one place" if rest else "")
-    return f"in {few((sight.charter.places[key].title for key in keys), 4)}"
+    return f"in {few((sight.compiled.named[key].title for key in keys), 4)}"
 
 
 def over_limit(sight: Sight) -> Iterator[Piece]:

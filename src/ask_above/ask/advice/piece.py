@@ -192,7 +192,7 @@ class Sight:
 
     def at_place(self, place: Place) -> str:
         """Say where."""
-        return in_place(place.title, site=place.parent is None)
+        return in_place(self.compiled.named[place.key].title, site=place.parent is None)
 
     def acting(self, rank: Rank, act: Act) -> bool:
         """Tell whether a rank carries what an act takes."""

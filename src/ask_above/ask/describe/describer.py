@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
 from typing import NamedTuple
 
+from ask_above.ask.describe.claims import Claim, claims, of_holder
 from ask_above.ask.describe.inside import Inside, inside
 from ask_above.ask.describe.sentences import doing, under_headings
 from ask_above.ask.tables import allowed_powers, holders, reached
@@ -17,9 +18,9 @@ from ask_above.charter.rules import ACTS, Act
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import Decider
 from ask_above.decide.explain import gate_asks
-from ask_above.decide.layers import Word
 from ask_above.decide.names import Names
-from ask_above.decide.profile import Asked, Holding, How, ask_anybody
+from ask_above.decide.profile import Asked, Holding, How, ask_anybody, ask_rank
+from ask_above.decide.walk import held, usable
 from ask_above.decide.words import HELD_BY, VERBS, day, in_place, in_places, period, upper
 from ask_above.errors import QuestionError, UnknownNameError
 from ask_above.people.directory import NameKind
@@ -78,7 +79,7 @@ class Describer:
         """Describe a rank: where it stands, who holds it, what one may do with it that others may not, on whom."""
         found = [_on_the_ladder(self.compiled, rank), *_about(rank.about), *self._held(rank)]
         found += [*_conditions(self.compiled, rank), *_rights(self.compiled, rank), *self._powers(rank)]
-        return Described("rank", rank.key, rank.title, (*found, *_elsewhere(self.compiled, rank)))
+        return Described("rank", rank.key, rank.title, (*found, *_elsewhere(self.compiled, rank.key)))
 
     def card(self, rank: Rank) -> tuple[str, ...]:
         """Describe a rank in three short paragraphs: what it is, who holds it, on whom it acts and who gives it."""
@@ -90,7 +91,7 @@ class Describer:
 
     def elsewhere(self, rank: Rank) -> list[str]:
         """Say what places change for a rank."""
-        return [*_elsewhere(self.compiled, rank)]
+        return [*_elsewhere(self.compiled, rank.key)]
 
     def group(self, group: Group) -> Described:
         """Describe a group: who is in it, what it includes and brings, which places speak of it."""
@@ -107,17 +108,13 @@ class Describer:
             where = in_place(charter.places[conferred.place].title, site=conferred.place == SITE)
             found.append(f"Whoever is in it is {charter.ranks[conferred.rank].title} {where}.")
         gates = [
-            place.title or place.key
-            for place in charter.places.values()
+            place.title
+            for place in self.compiled.places
             if place.gate and any(term.key == group.key for term in (*place.gate.any, *place.gate.all))
         ]
         if gates:
             found.append(f"It opens the gate of {listed(gates)}.")
-        for n, place in enumerate(self.compiled.places):
-            word = self.compiled.words_at(n).get(group.key)
-            if word is not None:
-                where = in_place(place.title or place.key, site=n == 0)
-                found.append(f"{upper(where)} it {_word(self.compiled, word)}.")
+        found += _elsewhere(self.compiled, group.key)
         return Described("group", group.key, title, tuple(found))
 
     def member(self, member: Member) -> Described:
@@ -144,8 +141,8 @@ class Describer:
 
     def place(self, place: Place) -> Described:
         """Describe a place: what it is, who enters, what differs from the one above it, who looks after it."""
-        n, title = self.compiled.place_at[place.key], place.title or place.key
-        inside = self.compiled.charter.places[place.parent] if place.parent else None
+        n, title = self.compiled.place_at[place.key], self.compiled.named[place.key].title
+        inside = self.compiled.named[place.parent] if place.parent else None
         where = f" in {inside.title or inside.key}" if inside is not None and inside.key != SITE else ""
         found = [f"{title} is a {place.kind}{where}." if n else f"{title} is the whole site.", *_about(place.about)]
         if place.gate is not None:
@@ -207,7 +204,11 @@ class Describer:
             if holding.how != How.AUTOMATIC:
                 place = self.compiled.places[holding.place]
                 where = in_place(place.title, site=holding.place == 0)
-                yield f"They are {self.compiled.ranks[holding.rank].title} {where}{self._from(holding)}."
+                title, since = self.compiled.ranks[holding.rank].title, self._from(holding)
+                if holding in asked.holdings:
+                    yield f"They are {title} {where}{since}."
+                else:  # it stays on record, and counts when they are acted on (rule 6.5)
+                    yield f"On record they are {title} {where}{since}; it does not count while they are {asked.status}."
         for later in asked.later:
             yield f"They will be {self.compiled.charter.ranks[later.rank].title}{period(later.period)}."
 
@@ -248,13 +249,22 @@ class Describer:
 
     def _differences(self, place: Place) -> Iterator[str]:
         charter, words = self.compiled.charter, self.compiled.words_at(self.compiled.place_at[place.key])
-        alike: dict[Word, list[str]] = {}
+        alike: dict[str, list[str]] = {}
         position = self.compiled.rank_at
         for holder in sorted(words, key=lambda each: (position.get(each, len(position)), each)):
-            entry, word = charter.ranks.get(holder) or charter.groups[holder], words[holder]
-            alike.setdefault(word, []).append(entry.title or holder)
-        for word, titles in alike.items():
-            yield f"Here {listed(titles)} {_word(self.compiled, word)}."
+            rank = charter.ranks.get(holder)
+            if rank is not None and rank.unbounded:
+                continue
+            made = claims(
+                self.compiled, of_holder(self.compiled, holder), self.compiled.place_at[place.key], words[holder]
+            )
+            entry = rank or charter.groups[holder]
+            alike.setdefault(_claimed(self.compiled, made), []).append(entry.title or holder)
+        vain = alike.pop("", [])
+        for what, titles in alike.items():
+            yield f"Here {listed(titles)} {what}."
+        if vain:
+            yield f"What is said here of {listed(vain)} changes nothing for them."
         if place.exceptions:
             yield from self._exceptions(place)
         if not words and not place.exceptions and not place.gate and place.parent:
@@ -262,17 +272,23 @@ class Describer:
 
     def _exceptions(self, place: Place) -> Iterator[str]:
         """Say for whom alone something else holds here, and what."""
-        known = self.decider.people.register.members
-        alike: dict[Word, list[str]] = {}
+        known, people = self.decider.people.register.members, self.decider.people
+        alike: dict[str, list[str]] = {}
         for exception in place.exceptions:
-            called = known[exception.of].called if exception.of in known else exception.of
-            alike.setdefault(self.compiled.word_of(exception), []).append(called)
+            if exception.of not in known:
+                continue
+            asked, word = people.ask(exception.of, self.at), self.compiled.word_of(exception)
+            made = claims(self.compiled, asked, self.compiled.place_at[place.key], word)
+            alike.setdefault("" if asked.rules_all else _claimed(self.compiled, made), []).append(asked.label)
         if not self.members or len(alike) > _FEW:
             who = f": {few((name for names in alike.values() for name in names), _FEW)}" if self.members else ""
             yield f"There are exceptions for single members{who}."
             return
-        for word, names in alike.items():
-            yield f"By an exception {few(names, _FEW)} {_word(self.compiled, word)}."
+        for what, names in alike.items():
+            if what:
+                yield f"By an exception {few(names, _FEW)} {what}."
+            else:
+                yield f"There is an exception for {few(names, _FEW)} that changes nothing now."
 
     def _people_in(self, place: int) -> Iterator[str]:
         """Say how many find the place, and who may change who does what there."""
@@ -322,13 +338,19 @@ def _rights(compiled: CompiledCharter, rank: Rank) -> Iterator[str]:
         for holding in ask_anybody(compiled).holdings:
             common |= compiled.carried[holding.rank]
     new = compiled.carried[rank.position] & ~common
+    profile, able = ask_rank(compiled, rank.position).profile, 0
+    for n in range(len(compiled.places)) if new else ():
+        able |= usable(compiled, held(compiled, profile, n).mask, n) if profile else 0
+    alone, new = new & ~able, new & able
     if not compiled.carried[rank.position]:
         yield "It carries nothing of its own."
-    elif not new:
+    elif not new and not alone:
         yield "It carries nothing that not every member has."
-    else:
+    elif new:
         beyond = "" if rank.automatic else ", beyond what every member may"
         yield f"With it one may{beyond}: {_doing(compiled, new)}."
+    if alone:
+        yield f"It carries more, which it cannot use alone: {_doing(compiled, alone)}."
     if rank.builds_on:
         yield f"It takes over all that {listed(compiled.charter.ranks[key].title for key in rank.builds_on)} carries."
 
@@ -342,18 +364,24 @@ def _doing(compiled: CompiledCharter, mask: int) -> str:
     )
 
 
-def _elsewhere(compiled: CompiledCharter, rank: Rank) -> Iterator[str]:
-    """Say what places change for it."""
+def _elsewhere(compiled: CompiledCharter, holder: str) -> Iterator[str]:
+    """Say what places change for a rank or group, as far as it is so for someone who has nothing besides."""
+    rank = compiled.charter.ranks.get(holder)
+    if rank is not None and rank.unbounded:
+        return
+    asked = of_holder(compiled, holder)
     for n, place in enumerate(compiled.places):
-        word = compiled.words_at(n).get(rank.key)
-        if word is not None and not rank.unbounded:
-            yield f"{upper(in_place(place.title or place.key, site=n == 0))} it {_word(compiled, word)}."
+        word = compiled.words_at(n).get(holder)
+        if word is not None and (what := _claimed(compiled, claims(compiled, asked, n, word))):
+            yield f"{upper(in_place(place.title, site=n == 0))} it {what}."
 
 
-def _word(compiled: CompiledCharter, word: Word) -> str:
-    """Say what is allowed, denied and barred."""
-    said = (("may", word.allow), ("may not", word.deny), ("may never", word.bar))
-    return ", and ".join(f"{verb} {_doing(compiled, mask)}" for verb, mask in said if mask)
+def _claimed(compiled: CompiledCharter, made: Iterable[Claim]) -> str:
+    """Say what somebody may and may not."""
+    return ", and ".join(
+        f"{claim.verb}{f', {claim.provided},' if claim.provided else ''} {_doing(compiled, claim.mask)}"
+        for claim in made
+    )
 
 
 def _by_places(compiled: CompiledCharter, masks: list[int]) -> Iterator[tuple[str, int]]:
@@ -376,7 +404,7 @@ def _over(compiled: CompiledCharter, found: list[int], missing: list[int]) -> st
         return "everywhere it can be done"
     nearly = len(missing) <= _MISSING and len(found) > _FEW
     keys = [compiled.places[n].key for n in (missing if nearly else found)]
-    return f"{'everywhere it can be done but ' if nearly else ''}{in_places(compiled.charter.places, keys, _FEW)}"
+    return f"{'everywhere it can be done but ' if nearly else ''}{in_places(compiled.named, keys, _FEW)}"
 
 
 def meant(names: Names, name: str) -> Rank | Member | Place | Group:

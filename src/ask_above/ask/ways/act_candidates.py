@@ -144,7 +144,7 @@ class ActCandidates:
             if given is None or taken or target is None:
                 continue
             place = self.charter.places[given.place]
-            spot = in_place(place.title, site=place.parent is None)
+            spot = in_place(self.compiled.named[place.key].title, site=place.parent is None)
             what = f"take {self.charter.ranks[given.rank].title} from {target.label} {spot}"
             command = typed(Unassign(given.member, given.rank, given.place))
             yield Candidate("assignment", what, given.where, 1, unassigning(given), command)

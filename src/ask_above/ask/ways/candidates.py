@@ -52,7 +52,7 @@ class CapabilityCandidates:
         self.decider, self.asked, self.capability, self.place, self.at = decider, asked, capability, place, at
         self.compiled: CompiledCharter = decider.compiled
         self.charter = self.compiled.charter
-        self.chain = [self.compiled.places[n] for n in reversed(self.compiled.chains[place])]
+        self.chain = [self.charter.places[self.compiled.places[n].key] for n in reversed(self.compiled.chains[place])]
         self.ranks = (
             [self.compiled.ranks[n] for n in ranks_at(self.compiled, asked.profile, place)] if asked.profile else []
         )
@@ -169,7 +169,7 @@ class CapabilityCandidates:
         return Candidate(kind, what, where, 1, lambda c, r: (change(c, rank, tuple(names)), r), typed(edit))
 
     def _at(self, place: Place) -> str:
-        return in_place(place.title, site=place.parent is None)
+        return in_place(self._told(place), site=place.parent is None)
 
     def _words(self, place: Place, word: str, names: Sequence[str]) -> Iterator[Candidate]:
         """Yield entries, new or longer, that allow, deny or bar it for those whom a place may speak of."""
@@ -226,7 +226,7 @@ class CapabilityCandidates:
                 yield Candidate("exception" if member else "override", what, entry.where, 1, apply, command)
         for key in place.like:
             left = tuple(each for each in place.like if each != key)
-            what = f"let {place.title} no longer be like {key}"
+            what = f"let {self._told(place)} no longer be like {key}"
             yield Candidate("set", what, place.where, 1, _unlike(place, left), typed(SetLike(place.key, left)))
             yield from self._in_set(key, words, mask)
 
@@ -302,33 +302,44 @@ class CapabilityCandidates:
         terms = [(GateTerm(rank.key), rank.title) for rank in self.ranks]
         return terms + [(GateTerm(key, group=True), self.charter.groups[key].title or key) for key in self.groups]
 
+    def _told(self, place: Place) -> str:
+        return self.compiled.named[place.key].title
+
     def _gate_opened(self, place: Place) -> Iterator[Candidate]:
         gate, profile = place.gate, self.asked.profile
         if gate is None or profile is None or passes(self.compiled, profile, self.compiled.place_at[place.key]):
             return
-        yield _gating(place, None, f"take the gate of {place.title} away")
+        yield _gating(place, None, f"take the gate of {self._told(place)} away")
         for term, title in self._terms():
             more = gate._replace(any=(*gate.any, term), all=(), none=())
             if term not in gate.any and not gate.all and not gate.none:
-                yield _gating(place, more, f"let {title} through the gate of {place.title}")
+                yield _gating(place, more, f"let {title} through the gate of {self._told(place)}")
             elif term not in gate.any and gate.any:
-                yield _gating(place, gate._replace(any=(*gate.any, term)), f"let {title} through at {place.title}")
+                yield _gating(
+                    place,
+                    gate._replace(any=(*gate.any, term)),
+                    f"let {title} through at {self._told(place)}",
+                )
         for term in gate.all:
             left = gate._replace(all=tuple(each for each in gate.all if each != term))
-            yield _gating(place, _or_none(left), f"strike {term} from 'all' at the gate of {place.title}")
+            yield _gating(place, _or_none(left), f"strike {term} from 'all' at the gate of {self._told(place)}")
         for term in gate.none:
             left = gate._replace(none=tuple(each for each in gate.none if each != term))
-            yield _gating(place, _or_none(left), f"strike {term} from 'none' at the gate of {place.title}")
+            yield _gating(
+                place,
+                _or_none(left),
+                f"strike {term} from 'none' at the gate of {self._told(place)}",
+            )
 
     def _gate_closed(self, place: Place) -> Iterator[Candidate]:
         gate = place.gate or Gate()
         for term, title in self._terms():
-            what = f"keep {title} out of {place.title} by its gate"
+            what = f"keep {title} out of {self._told(place)} by its gate"
             yield _gating(place, gate._replace(none=(*gate.none, term)), what, lines=1 if place.gate else 2)
             if term in gate.any:
                 left = gate._replace(any=tuple(each for each in gate.any if each != term))
                 if left.any:  # with nothing left of 'any' the gate would ask for less, not more
-                    yield _gating(place, left, f"strike {term} from 'any' at the gate of {place.title}")
+                    yield _gating(place, left, f"strike {term} from 'any' at the gate of {self._told(place)}")
 
 
 def status(asked: Asked) -> Iterator[Candidate]:
