@@ -578,6 +578,7 @@ class Community:
         using: str | None = None,
         when: When = None,
         through: bool = False,
+        anywhere: bool = False,
     ) -> pd.DataFrame:
         """Return the members who may use a capability at a place, or do an act to somebody, in the register's order.
 
@@ -585,7 +586,8 @@ class Community:
         the owner); with ``through`` also what gives it to them: for a capability each thing that would have to go, for
         an act the step that decided. A bare name stands for all. An act is moderate (``target`` a member or rank),
         assign, unassign, manage or call (``target`` a rank), with ``to``, ``of`` and ``using`` as in the single
-        questions.
+        questions. With ``anywhere`` a row for each member and place, in the charter's order of places, and a column
+        ``place`` (key) at the end; ``at`` does not count then.
 
         >>> found = Community.demo().who("photo.upload", at="photo-wall", through=True)
         >>> found.set_index("member").loc["dara", "through"]
@@ -596,6 +598,9 @@ class Community:
         from ask_above.ask import tables
         from ask_above.decide import acts
 
+        if anywhere:
+            asked_for = partial(self.who, what, target, to=to, of=of, using=using, when=when, through=through)
+            return tables.everywhere((key, asked_for(at=key)) for key in self.charter.places)
         place, now = self._names.place_number(at), self._names.moment(when)
         if what in ACT_WORDS:
             act = acts.act_of(self._names, what, target, at=at, to=to, of=of, using=using)

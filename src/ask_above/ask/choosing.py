@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from ask_above.ask.tables import Holder
 from ask_above.charter.moments import Instant, as_instant, parse
 from ask_above.charter.names import nearest
 from ask_above.decide.decider import Decider
@@ -11,7 +12,7 @@ from ask_above.decide.profile import Asked, How
 from ask_above.errors import QuestionError, UnknownNameError
 from ask_above.people.register import STATUSES
 
-LIST_COLUMNS = ("key", "name", "email", "phone", "kind", "status", "joined", "groups", "ranks", "note")
+LIST_COLUMNS = ("key", "name", "email", "phone", "kind", "status", "joined", "groups", "ranks", "note", "where")
 _GUARDED = ("name", "email", "phone", "note")
 """What ``rules.contacts`` governs."""
 
@@ -62,9 +63,17 @@ def _moment(decider: Decider, said: str | None) -> Instant | None:
 
 
 def member_rows(
-    decider: Decider, at: Instant, keys: Sequence[str], columns: Sequence[str], viewer: str | None
+    decider: Decider,
+    at: Instant,
+    keys: Sequence[str],
+    columns: Sequence[str],
+    viewer: str | None,
+    holding: str | None = None,
 ) -> list[list[str]]:
-    """Return a row for each member; what ``viewer`` may not see of somebody is left empty."""
+    """Return a row for each member; what ``viewer`` may not see of somebody is left empty.
+
+    ``where`` is where, and until when, they hold the rank ``holding``; whether it counts is told by the status.
+    """
     everyone, oneself = sees(decider, at, viewer)
     rows = []
     for key in keys:
@@ -84,9 +93,15 @@ def member_rows(
             "groups": ";".join(member.groups),
             "ranks": ", ".join(decider.compiled.ranks[e.rank].title for e in asked.recorded if e.how != How.AUTOMATIC),
             "note": member.note,
+            "where": _where(decider, asked, holding),
         }
         rows.append([cells[column] if shown or column not in _GUARDED else "" for column in columns])
     return rows
+
+
+def _where(decider: Decider, asked: Asked, holding: str | None) -> str:
+    mine = tuple(each for each in asked.recorded if decider.compiled.ranks[each.rank].key == holding)
+    return Holder(asked, mine).where(decider.compiled) or "on the whole site" if mine else ""
 
 
 def sees(decider: Decider, at: Instant, viewer: str | None) -> tuple[bool, bool]:

@@ -12,9 +12,9 @@ from ask_above.charter.names import rank_named
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import Decider
 from ask_above.decide.names import Names, Who
-from ask_above.decide.profile import Asked
+from ask_above.decide.profile import Asked, How, ask_rank
 from ask_above.decide.sources import source_of
-from ask_above.decide.words import in_file
+from ask_above.decide.words import HELD_BY, in_file
 from ask_above.printing import prints
 
 ONE, OTHER, BOTH = "one", "other", "both"
@@ -53,24 +53,28 @@ class Comparison(NamedTuple):
 
 
 def carried(compiled: CompiledCharter, one: Rank, other: Rank, how: str = "") -> Comparison:
-    """Compare what two ranks carry (rule 3.1)."""
-    masks = [
-        compiled.catalogue.everything if rank.unbounded else compiled.carried[rank.position] for rank in (one, other)
-    ]
+    """Compare what two ranks carry (rule 3.1), with what whoever holds them has by an automatic rank (rule 4.1)."""
     rows = []
     for key in compiled.catalogue.keys:
-        has = [bool(mask & compiled.catalogue.bit[key]) for mask in masks]
-        if any(has):
-            said = [_carrier(compiled, rank, key) if yes else "" for rank, yes in zip((one, other), has, strict=True)]
-            rows.append(Compared(key, BOTH if all(has) else ONE if has[0] else OTHER, (), *said))
+        said = [_carrier(compiled, rank, key) for rank in (one, other)]
+        if any(said):
+            rows.append(Compared(key, BOTH if all(said) else ONE if said[0] else OTHER, (), *said))
     return Comparison(one.title, other.title, tuple(rows), how, compiled)
 
 
 def _carrier(compiled: CompiledCharter, rank: Rank, capability: str) -> str:
+    """Say what gives a capability to whoever holds a rank; nothing where nothing does."""
     if rank.unbounded:
         return "unbounded"
-    where, how = source_of(compiled, rank, capability)
-    return f"{how.removeprefix(', ') or 'granted'}{in_file(where)}"
+    bit = compiled.catalogue.bit[capability]
+    if compiled.carried[rank.position] & bit:
+        where, how = source_of(compiled, rank, capability)
+        return f"{how.removeprefix(', ') or 'granted'}{in_file(where)}"
+    for holding in ask_rank(compiled, rank.position).holdings:
+        automatic = compiled.ranks[holding.rank]
+        if holding.how is How.AUTOMATIC and compiled.carried[holding.rank] & bit:
+            return f"comes with {automatic.title}, which {HELD_BY[automatic.held_by or 'members']} holds"
+    return ""
 
 
 def related(compiled: CompiledCharter, rank: Rank) -> list[Comparison]:

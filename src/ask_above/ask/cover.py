@@ -56,9 +56,11 @@ class Cover(Printed):
         only: dict[tuple[int, int], str],
         able: dict[str, int],
         without: Sequence[str] = (),
+        *,
+        whole: bool = False,
     ) -> None:
         self.decider, self.at, self.duties, self.counts, self._only = decider, at, tuple(duties), counts, only
-        self.able, self.without = able, tuple(without)
+        self.able, self.without, self._whole = able, tuple(without), whole
 
     def __repr__(self) -> str:
         return f"<Cover: {len(self.duties)} duties, {len(self.gaps)} gaps>"
@@ -67,7 +69,8 @@ class Cover(Printed):
     def gaps(self) -> list[Gap]:
         """The duties that nobody can do, then those that one member alone can do."""
         compiled = self.decider.compiled
-        nobody = [(p, d) for p, d in np.argwhere(self.counts == 0).tolist()]
+        meant = compiled.catalogue.nobody
+        nobody = [(p, d) for p, d in np.argwhere(self.counts == 0).tolist() if self.duties[d] not in meant]
         single = [(p, d) for p, d in np.argwhere(self.counts == 1).tolist()]
         found = [Gap(compiled.places[p].key, self.duties[d]) for p, d in nobody]
         return found + [Gap(compiled.places[p].key, self.duties[d], self._only[p, d]) for p, d in single]
@@ -75,8 +78,7 @@ class Cover(Printed):
     @property
     def crowded(self) -> list[Crowded]:
         """What more members can do than ``rules.advice`` wants; nothing where not all of it was looked at."""
-        whole = not self.without and list(self.duties) == default_duties(self.decider.compiled)
-        return crowded(self.decider, self.at) if whole else []
+        return crowded(self.decider, self.at) if self._whole and not self.without else []
 
     def table(self) -> pd.DataFrame:
         """Return places by duties: how many active members can, as nullable whole numbers; no number for no meaning."""
@@ -106,10 +108,13 @@ class Cover(Printed):
 
 
 def default_duties(compiled: CompiledCharter) -> list[str]:
-    """Return the capabilities of medium and high risk, less those on one's own things and those meant for nobody."""
-    nobody, items_view = compiled.catalogue.nobody, compiled.catalogue.capabilities.items()
-    own = {f"{each.pair}.own" for _, each in items_view if each.pair}
-    return [key for key, each in items_view if each.risk != "low" and key not in nobody and key not in own]
+    """Return the capabilities of medium and high risk, less those on one's own things.
+
+    What is meant for nobody is among them: that nobody can do it is as it should be, and one alone who can is told.
+    """
+    capabilities = compiled.catalogue.capabilities.items()
+    own = {f"{each.pair}.own" for _, each in capabilities if each.pair}
+    return [key for key, each in capabilities if each.risk != "low" and key not in own]
 
 
 def cover(
@@ -145,7 +150,21 @@ def cover(
         found[np.ix_(places, without_meaning)] = -1
     only = {(p, d): alone[known[p, d]] for p, d in np.argwhere(found == 1).tolist()}
     able = {key: int(weights[unpack(anywhere[n])[: len(weights)]].sum()) for n, key in enumerate(duties)}
-    return Cover(decider, at, duties, found, only, able, sorted(without))
+    whole = list(duties) == default_duties(compiled)
+    if whole:  # what is meant for nobody, and nobody can, is as it should be
+        kept = [n for n, key in enumerate(duties) if able[key] or key not in compiled.catalogue.nobody]
+        number = {d: n for n, d in enumerate(kept)}
+        only = {(p, number[d]): key for (p, d), key in only.items()}
+        duties, found = [duties[n] for n in kept], found[:, kept]
+    return Cover(decider, at, duties, found, only, able, sorted(without), whole=whole)
+
+
+def lost(before: Decider, after: Decider, at: Instant) -> list[Gap]:
+    """Return what nobody can do any more, or one member alone, of all of medium and high risk, after a change."""
+    known = set(cover(before, default_duties(before.compiled), at).gaps)
+    places, kept = before.compiled.place_at, set(before.compiled.catalogue.keys)
+    gaps = cover(after, default_duties(after.compiled), at).gaps
+    return [gap for gap in gaps if gap not in known and gap.place in places and gap.capability in kept]
 
 
 def _counted(planes: dict[bytes, int], weights: NDArray[np.int64]) -> NDArray[np.int64]:

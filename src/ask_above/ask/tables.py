@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, NamedTuple
 
 from ask_above.charter.moments import Instant
+from ask_above.charter.names import listed
 from ask_above.charter.rules import ACTS, Act
 from ask_above.decide.answer import Answer, Step
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import Decider
-from ask_above.decide.profile import Asked, ask_rank
+from ask_above.decide.profile import Asked, Holding, ask_rank
 from ask_above.decide.walk import ranks_at
+from ask_above.decide.words import ending
 from ask_above.errors import QuestionError
 
 if TYPE_CHECKING:
@@ -182,6 +184,14 @@ def who_table(
     return pd.DataFrame(rows, columns=columns, dtype=object)
 
 
+def everywhere(found: Iterable[tuple[str, pd.DataFrame]]) -> pd.DataFrame:
+    """Return tables of places as one, with the place's key in a column at the end."""
+    import pandas as pd
+
+    tables = [table.assign(place=key).astype({"place": object}) for key, table in found]
+    return pd.concat(tables, ignore_index=True)
+
+
 def ranks_held(compiled: CompiledCharter, asked: Asked, place: int) -> list[str]:
     """Return the keys of the ranks that count for someone at a place, highest first; automatic ones for want of any."""
     ranks = [compiled.ranks[position] for position in ranks_at(compiled, asked.profile, place)] if asked.profile else []
@@ -189,13 +199,50 @@ def ranks_held(compiled: CompiledCharter, asked: Asked, place: int) -> list[str]
     return [*(["owner"] if asked.owner else []), *given] or [rank.key for rank in ranks]
 
 
-def holders(decider: Decider, at: Instant) -> dict[str, list[tuple[Asked, bool]]]:
-    """Return who holds each rank, and whether at the root; automatic ranks included, only those whose status counts."""
-    compiled = decider.compiled
-    found: dict[str, dict[str, tuple[Asked, bool]]] = {rank.key: {} for rank in compiled.ranks}
+class Holder(NamedTuple):
+    """Somebody who holds a rank now, and by what: each holding with its place and its period."""
+
+    asked: Asked
+    holdings: tuple[Holding, ...]
+
+    @property
+    def at_root(self) -> bool:
+        """Whether they hold it on the whole site."""
+        return any(holding.place == 0 for holding in self.holdings)
+
+    def where(self, compiled: CompiledCharter) -> str:
+        """Say where and until when; nothing for on the whole site and without an end."""
+        spots = []
+        for holding in sorted(self.holdings, key=lambda each: each.place):
+            given = holding.assignment
+            ends = ending(given.period) if given else ""
+            if holding.place == 0 and not ends:
+                return ""
+            place = "on the whole site" if holding.place == 0 else f"in {compiled.places[holding.place].title}"
+            spots.append(f"{place}{ends}")
+        return listed(dict.fromkeys(spots))
+
+
+def holders(decider: Decider, at: Instant) -> dict[str, list[Holder]]:
+    """Return who holds each rank: the one way in which holders are counted, the ladder, descriptions and lists.
+
+    Those count whose status does, with what is in force now; automatic ranks are included.
+    """
+    ranks = decider.compiled.ranks
+    found: dict[str, list[Holder]] = {rank.key: [] for rank in ranks}
     for asked in decider.people.all(at):
-        for holding in asked.holdings:
-            key = compiled.ranks[holding.rank].key
-            at_root = holding.place == 0 or found[key].get(asked.key or "", (asked, False))[1]
-            found[key][asked.key or ""] = (asked, at_root)
-    return {key: list(people.values()) for key, people in found.items()}
+        for position in dict.fromkeys(holding.rank for holding in asked.holdings):
+            mine = tuple(holding for holding in asked.holdings if holding.rank == position)
+            found[ranks[position].key].append(Holder(asked, mine))
+    return found
+
+
+def on_record(decider: Decider, at: Instant) -> dict[str, int]:
+    """Return for how many each rank is recorded for whom it does not count, as they are not active (rule 6.5)."""
+    ranks = decider.compiled.ranks
+    found = dict.fromkeys((rank.key for rank in ranks), 0)
+    for asked in decider.people.all(at):
+        counting = {holding.rank for holding in asked.holdings}
+        for position in {holding.rank for holding in asked.recorded} - counting:
+            found[ranks[position].key] += 1
+    return found

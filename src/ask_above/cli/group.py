@@ -11,6 +11,7 @@ from ask_above.cli.changing import How, carry_out, change_options, naming, new_t
 from ask_above.cli.options import community_option, complete, format_option, groups, open_here
 from ask_above.cli.sentence import SpokenGroup
 from ask_above.people.directory import NameKind
+from ask_above.people.register import reached_groups
 from ask_above.show.data import Table, put_out
 from ask_above.show.screen import Screen
 
@@ -36,7 +37,8 @@ def list_groups(community: str | None, form: str) -> int:
     """Show the groups, how many are in each, and what it includes and confers: ask-above group list."""
     opened = open_here(community)
     charter = opened.charter
-    inside = {key: [m for m in opened.register.members.values() if key in m.groups] for key in charter.groups}
+    reached = [reached_groups(charter, member) for member in opened.register.members.values()]
+    inside = {key: sum(key in groups for groups in reached) for key in charter.groups}
     rows = []
     for key, each in charter.groups.items():
         confers = [
@@ -44,7 +46,7 @@ def list_groups(community: str | None, form: str) -> int:
             for c in each.confers
         ]
         includes = [charter.groups[other].title or other for other in each.includes]
-        rows.append([key, each.title, len(inside[key]), listed(includes), listed(confers)])
+        rows.append([key, each.title, inside[key], listed(includes), listed(confers)])
 
     def show(screen: Screen) -> None:
         heads = ["Key", "Title", "Members", "Includes", "Confers"]

@@ -9,7 +9,7 @@ from urllib.parse import quote
 
 import click
 
-from ask_above.charter.names import is_key
+from ask_above.charter.names import how_many, is_key
 from ask_above.cli.changing import How, carry_out, change_options, fields_of, home_of, see_through
 from ask_above.cli.options import (
     F,
@@ -457,11 +457,16 @@ def hand_over(key: str, *, how: How) -> int:
     return carry_out(how, HandOver(key))
 
 
+_COLUMNS = "Which columns: key, name, email, kind, status, joined, groups, ranks, note, where they hold a rank."
+
+
 @command.command("list")
 @filtering
 @click.option("--sort", "by_column", type=click.Choice(["key", "name", "status", "joined"]), help="Sort by a column.")
 @click.option(
-    "--columns", metavar="NAME,...", help="Which columns: key, name, email, kind, status, joined, groups, ranks, note."
+    "--columns",
+    metavar="NAME,...",
+    help=f"Which columns: {_COLUMNS}.",
 )
 @click.option("--as", "by", metavar="MEMBER", help="Only what this member may see.", shell_complete=_MEMBER)
 @community_option
@@ -484,13 +489,15 @@ def list_members(
 
     opened = open_here(community)
     now = opened.names.moment()
-    keys = choose(opened.decider, now, **by_key(opened, wanted.fits()))
-    shown = columns.replace(" ", "").split(",") if columns else [c for c in LIST_COLUMNS if c not in ("note", "phone")]
+    fits = by_key(opened, wanted.fits())
+    keys, holding = choose(opened.decider, now, **fits), fits["holding"]
+    left_out = ("note", "phone") if holding else ("note", "phone", "where")
+    shown = columns.replace(" ", "").split(",") if columns else [c for c in LIST_COLUMNS if c not in left_out]
     unknown = [column for column in shown if column not in LIST_COLUMNS]
     if unknown:
         raise click.UsageError(f"There is no column {', '.join(unknown)}; there are {', '.join(LIST_COLUMNS)}.")
     viewer = opened.member(by).key if by else None
-    rows = member_rows(opened.decider, now, keys, shown, viewer)
+    rows = member_rows(opened.decider, now, keys, shown, viewer, holding)
     if by_column:
         at = list(LIST_COLUMNS).index(by_column)
         order = member_rows(opened.decider, now, keys, list(LIST_COLUMNS), viewer)
@@ -498,6 +505,9 @@ def list_members(
 
     def show(screen: Screen) -> None:
         screen.line(f"{len(rows)} of {len(opened.register.members)} members", "head")
+        idle = sum(not opened.decider.people.ask(key, now).is_active for key in keys)
+        if holding and idle:
+            screen.line(f"{how_many(idle, 'of them is', 'of them are')} not active; the rank does not count.", "warn")
         screen.line()
         screen.table([column.capitalize() for column in shown], [[str(cell) for cell in row] for row in rows])
 

@@ -79,16 +79,17 @@ class What(NamedTuple):
         return f"'{name}' is no act, so '{target}' has no place here; the acts are {acts}."
 
 
-what_is_asked = gathered(
-    "what",
-    What,
-    {
-        "name": click.argument("name", metavar="WHAT", shell_complete=complete(asked_about)),
-        "target": click.argument("target", required=False, shell_complete=complete(targets)),
-        "at": at_option("Where; the site itself where it is left out."),
-        "to": click.option("--to", metavar="MEMBER", help="For assign: to whom."),
-        "of": click.option("--of", metavar="MEMBER", help="For unassign: from whom."),
-        "using": click.option("--using", metavar="CAPABILITY", help="For moderate: with which capability."),
-    },
-)
+_ASKED = {
+    "name": click.argument("name", metavar="WHAT", shell_complete=complete(asked_about)),
+    "target": click.argument("target", required=False, shell_complete=complete(targets)),
+    "at": at_option("Where; the site itself where it is left out."),
+    "to": click.option("--to", metavar="MEMBER", help="For assign: to whom."),
+    "of": click.option("--of", metavar="MEMBER", help="For unassign: from whom."),
+    "using": click.option("--using", metavar="CAPABILITY", help="For moderate: with which capability."),
+}
+what_is_asked = gathered("what", What, _ASKED)
 """Adds what is asked about; the command is called with ``what``."""
+
+_LEFT_OUT = {"name": click.argument("name", metavar="[WHAT]", default="", shell_complete=complete(asked_about))}
+perhaps_asked = gathered("what", What, _ASKED | _LEFT_OUT)
+"""The same where something else may be asked for instead: then its name is empty."""

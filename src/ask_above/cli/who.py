@@ -2,28 +2,37 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import date
+from typing import Any
 
 import click
 
-from ask_above.charter.names import RANK_MARK, SITE
+from ask_above.charter.catalogue import RISKS
+from ask_above.charter.names import RANK_MARK, SITE, few
 from ask_above.charter.rules import ACT_WORDS
 from ask_above.cli.options import in_zone, open_here, question_options
-from ask_above.cli.question import What, what_is_asked
+from ask_above.cli.question import What, perhaps_asked
 from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
-from ask_above.decide.words import in_place
+from ask_above.decide.words import in_place, in_places, upper
 from ask_above.show.data import Table, put_out
 from ask_above.show.screen import Screen
 
+_FEW = 6
+
 
 @click.command("who", cls=Spoken, left_out=("may", "can", "is"))
-@what_is_asked
+@perhaps_asked
+@click.option("--anywhere", is_flag=True, help="A row for each member and place.")
+@click.option("--risk", type=click.Choice(RISKS), help="Instead of WHAT: all capabilities of this risk.")
 @click.option("--through", is_flag=True, help="Say what gives it to each: all that would have to go.")
 @question_options
 def command(
     what: What,
     *,
+    anywhere: bool,
+    risk: str | None,
     through: bool,
     when: date | None,
     community: str | None,
@@ -32,7 +41,7 @@ def command(
     """List the members who may use a capability at a place, or do an act to a target.
 
     WHAT is a capability, or an act on a TARGET: moderate (a member or rank:KEY), assign, unassign, manage, call (a
-    rank).
+    rank). Without a place: who may on the whole site, and where else who may.
 
     \b
     Examples:
@@ -40,31 +49,94 @@ def command(
       ask-above who place.see --at landowners --format csv
       ask-above who moderate tomas --at field
       ask-above who assign surveyor --to dara
+      ask-above who --risk high
     """
     opened = open_here(community)
+    moment = in_zone(opened, when)
+    if risk is not None or not what.name:
+        return _of_risk(opened, what, risk, moment, form, everywhere=anywhere)
     what.check(opened, "who")
     what = what.meant(opened)
     name, target, at, to, of, using = what
-    compiled = opened.decider.compiled
-    frame = opened.who(name, target, at=at, to=to, of=of, using=using, when=in_zone(opened, when), through=through)
+    frame = opened.who(name, target, at=at, to=to, of=of, using=using, when=moment, through=through, anywhere=anywhere)
     rows = [list(row) for row in frame.itertuples(index=False)]
 
     def show(screen: Screen) -> None:
-        total = len(opened.register.members)
-        where = in_place(opened.place(at).title, site=opened.place(at).key == SITE)
+        total, compiled = len(opened.register.members), opened.decider.compiled
+        place = opened.place(at).key
+        where = "anywhere" if anywhere else in_place(compiled.named[place].title, site=place == SITE)
         said = said_act(opened, what) if name in ACT_WORDS else f"use {name}"
-        screen.line(f"{len(frame) or 'None'} of {total} members may {said} {where}", "head")
+        screen.line(f"{frame.member.nunique() or 'None'} of {total} members may {said} {where}", "head")
         if rows:
-            titles = {rank.key: rank.title for rank in compiled.ranks} | {"owner": "owner"}
             screen.line()
-            last = "Through" if through else "Ranks that count there"
-            told = []
-            for row in rows:
-                ranks = ", ".join(titles[key] for key in str(row[3]).split(", ") if key)
-                told.append([row[1], row[0], row[4] if through else ranks])
-            screen.table(["Name", "Key", last], told)
+            _members(screen, opened, rows, through=through, anywhere=anywhere)
+        if not anywhere and place == SITE and name not in ACT_WORDS:
+            _elsewhere(screen, opened, opened.names.capability(name), moment)
 
     put_out(form, lambda: Table(list(frame.columns), rows), show)
+    return 0
+
+
+def _members(
+    screen: Screen, opened: Community, rows: Sequence[Sequence[Any]], *, through: bool, anywhere: bool
+) -> None:
+    compiled = opened.decider.compiled
+    titles = {rank.key: rank.title for rank in compiled.ranks} | {"owner": "owner"}
+    shown = []
+    for row in rows:
+        ranks = ", ".join(titles[key] for key in str(row[3]).split(", ") if key)
+        spot = [compiled.named[row[-1]].title if row[-1] != SITE else "the whole site"] if anywhere else []
+        shown.append([row[1], row[0], *spot, row[4] if through else ranks])
+    heads = ["Name", "Key", *(["Where"] if anywhere else []), "Through" if through else "Ranks that count there"]
+    screen.table(heads, shown)
+
+
+def _elsewhere(screen: Screen, opened: Community, name: str, moment: date | None) -> None:
+    """Say where else who may use a capability: those who may not on the whole site."""
+    from ask_above.ask.anywhere import anywhere, elsewhere
+
+    members, places = opened.register.members, opened.decider.compiled.named
+    spots = elsewhere(anywhere(opened.decider, [name], opened.names.moment(moment)), SITE)
+    if spots:
+        screen.line()
+        screen.line("Elsewhere", "head")
+    for spot in spots:
+        names = few((members[key].called for key in spot.members), _FEW)
+        screen.paragraph(f"{upper(in_places(places, spot.places, _FEW))}: {names}.", first="  ", rest="    ")
+
+
+def _of_risk(
+    opened: Community, what: What, risk: str | None, moment: date | None, form: str, *, everywhere: bool
+) -> int:
+    """Show who may use the capabilities of a risk: at the place that is named, or anywhere."""
+    from ask_above.ask.anywhere import anywhere
+
+    if risk is None or what.name:
+        raise click.UsageError("Say what: ask-above who CAPABILITY, or ask-above who --risk high.")
+    catalogue, members = opened.charter.catalogue.capabilities, opened.register.members
+    names = [key for key, capability in catalogue.items() if capability.risk == risk]
+    able = anywhere(opened.decider, names, opened.names.moment(moment))
+    here, places = opened.place(what.at).key, opened.decider.compiled.named
+    if not everywhere:
+        able = [each for each in able if each.place == here] if here != SITE else able
+    rows = [(each.capability, key, members[key].called, each.place) for each in able for key in each.members]
+
+    def show(screen: Screen) -> None:
+        screen.line(f"Who may use what is of {risk} risk{'' if here == SITE else f' in {places[here].title}'}", "head")
+        for name in names:
+            spots: dict[tuple[str, ...], list[str]] = {}
+            for each in able:
+                if each.capability == name:
+                    spots.setdefault(each.members, []).append(each.place)
+            screen.line()
+            screen.paragraph(f"{name}: {catalogue[name].about or name}", rest="  ", style="head")
+            for keys, where in spots.items():
+                people = few((members[key].called for key in keys), _FEW)
+                screen.paragraph(f"{upper(in_places(places, where, _FEW))}: {people}.", first="  ", rest="    ")
+            if not spots:
+                screen.line("  nobody", "dim")
+
+    put_out(form, lambda: Table(("capability", "member", "name", "place"), rows), show)
     return 0
 
 

@@ -163,11 +163,13 @@ def day(text: str) -> str:
 
 def period(when: Period) -> str:
     """Say a period; nothing for one that is open on both sides."""
-    start = f" from {day(when.said_from)}" if when.said_from else ""
-    if not when.said_until:
-        return start
+    return (f" from {day(when.said_from)}" if when.said_from else "") + ending(when)
+
+
+def ending(when: Period) -> str:
+    """Say when a period ends; nothing where it does not."""
     through = "through" if "T" not in when.said_until else "until"
-    return f"{start} {through} {day(when.said_until)}"
+    return f" {through} {day(when.said_until)}" if when.said_until else ""
 
 
 def assigned(assignment: Assignment, by: str) -> dict[str, str]:

@@ -12,13 +12,14 @@ from ask_above.show.headings import Headings, fit
 from ask_above.show.screen import Screen, cell, headed
 from ask_above.visible import visible
 
-YES, BESIDES, GIVEN, TAKEN, NO, MEANINGLESS = "●", "○", "+", "−", "·", "/"
+YES, BESIDES, GIVEN, TAKEN, NO, MEANINGLESS, ANYHOW = "●", "○", "+", "−", "·", "/", "◌"
 
 LEGEND = {
     YES: "yes",
     BESIDES: "yes, taken over from the rank it builds on",
     GIVEN: "yes, because of this place",
     TAKEN: "withheld: it would carry it otherwise",
+    ANYHOW: "yes, by a rank that is held without being given",
     NO: "no",
     MEANINGLESS: "no meaning in a place of this kind",
 }
@@ -26,7 +27,7 @@ AT_A_PLACE = LEGEND | {
     BESIDES: "yes, by a rank that is held without being given",
     TAKEN: "carried, but not usable here",
 }
-_STYLE = {YES: "yes", BESIDES: "yes", GIVEN: "place", TAKEN: "no", NO: "dim", MEANINGLESS: "dim"}
+_STYLE = {YES: "yes", BESIDES: "yes", GIVEN: "place", TAKEN: "no", NO: "dim", MEANINGLESS: "dim", ANYHOW: "dim"}
 
 
 def marks(decider: Decider, place: int | None) -> list[list[str]]:
@@ -43,7 +44,7 @@ def marks(decider: Decider, place: int | None) -> list[list[str]]:
         if place is None:
             if here[position] & bit:
                 return BESIDES if inherited[position] & bit else YES
-            return TAKEN if withheld[position] & bit else NO
+            return ANYHOW if brought[position] & bit else TAKEN if withheld[position] & bit else NO
         if not here[position] & bit:
             return TAKEN if brought[position] & bit else NO
         return YES if carried[position] & bit else BESIDES if brought[position] & bit else GIVEN

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from ask_above.ask.tables import Holder
 from ask_above.charter.ladder import Rank
 from ask_above.charter.names import few, listed
 from ask_above.decide.compiled import CompiledCharter
-from ask_above.decide.profile import Asked
 from ask_above.decide.words import HELD_BY
 from ask_above.show.data import Table
 from ask_above.show.screen import Screen, cell
@@ -15,7 +15,8 @@ from ask_above.show.screen import Screen, cell
 if TYPE_CHECKING:
     from rich.text import Text
 
-Holders = dict[str, list[tuple[Asked, bool]]]
+_FEW = 4
+Holders = dict[str, list[Holder]]
 
 
 def traits(compiled: CompiledCharter, rank: Rank) -> list[str]:
@@ -56,7 +57,7 @@ def show_ladder(screen: Screen, compiled: CompiledCharter, holders: Holders) -> 
         people = holders[rank.key]
         count = "" if rank.automatic else str(len(people))
         number = cell(str(rank.position + 1), "dim")
-        names = "" if rank.automatic else _names(people)
+        names = "" if rank.automatic else _names(compiled, people)
         rows.append(
             [
                 number,
@@ -70,22 +71,20 @@ def show_ladder(screen: Screen, compiled: CompiledCharter, holders: Holders) -> 
     screen.table(["", "Rank", "Key", "Holders", "Who", "What is special"], rows, right=[0, 3])
     owner = compiled.charter.owner
     if owner:
-        known = next((asked for people in holders.values() for asked, _ in people if asked.key == owner), None)
+        known = next((who.asked for people in holders.values() for who in people if who.asked.key == owner), None)
         screen.line()
         screen.line(f"{known.label if known else owner} owns the site and stands above all.")
-    if any(not at_root for people in holders.values() for _, at_root in people):
-        screen.line("* holds it in a part of the site only", "dim")
 
 
-def _names(people: list[tuple[Asked, bool]]) -> str:
-    return few((asked.label + ("" if at_root else "*") for asked, at_root in people), 4)
+def _names(compiled: CompiledCharter, people: list[Holder]) -> str:
+    return few((f"{who.asked.label} {who.where(compiled)}".strip() for who in people), _FEW)
 
 
 def ladder_table(compiled: CompiledCharter, holders: Holders) -> Table:
     """Return the ladder as a table."""
     rows, data = [], []
     for rank in compiled.ranks:
-        keys = [asked.key or "" for asked, _ in holders[rank.key]]
+        keys = [who.asked.key or "" for who in holders[rank.key]]
         rows.append([rank.position + 1, rank.key, rank.title, len(keys), ";".join(keys)])
         data.append(
             {
@@ -94,7 +93,7 @@ def ladder_table(compiled: CompiledCharter, holders: Holders) -> Table:
                 "title": rank.title,
                 "about": rank.about,
                 "holders": keys,
-                "here_only": [asked.key for asked, at_root in holders[rank.key] if not at_root],
+                "here_only": [who.asked.key for who in holders[rank.key] if not who.at_root],
                 "special": traits(compiled, rank),
             }
         )

@@ -10,6 +10,7 @@ from ask_above.ask.impact.whole import Shift
 from ask_above.change.draft import RowChange
 from ask_above.charter.charter import Charter
 from ask_above.charter.names import listed
+from ask_above.decide.words import in_places
 from ask_above.show.data import Table
 from ask_above.show.impact import show_impact
 from ask_above.show.screen import Screen
@@ -19,6 +20,7 @@ if TYPE_CHECKING:
     from ask_above.store.entries import Entry
 
 _MOST_IN_TABLE = 20
+_FEW = 6
 
 
 def show_plan(screen: Screen, plan: Plan, *, force: bool = False) -> None:
@@ -34,6 +36,7 @@ def show_plan(screen: Screen, plan: Plan, *, force: bool = False) -> None:
     else:
         screen.line("Nobody gains or loses anything by it.")
     screen.line()
+    _gaps(screen, plan)
     _handed_over(screen, plan)
     if plan.refusals:
         actor = f"{plan.before.member(plan.by).called} may not do this" if plan.by else "This cannot be done"
@@ -52,6 +55,21 @@ def show_plan(screen: Screen, plan: Plan, *, force: bool = False) -> None:
         screen.paragraph(
             f"! {actor} could not take this back; {listed(plan.lasting, 'or')} could.", rest="  ", style="warn"
         )
+
+
+def _gaps(screen: Screen, plan: Plan) -> None:
+    """Say what nobody can do any more, and who is the only one then."""
+    compiled, members = plan.after.decider.compiled, plan.after.register.members
+    places: dict[tuple[str | None, str], list[str]] = {}
+    for gap in plan.gaps:
+        places.setdefault((gap.only, gap.capability), []).append(gap.place)
+    for (only, capability), keys in places.items():
+        who = "nobody" if only is None else f"{members[only].called} alone"
+        where = in_places(compiled.named, keys, _FEW)
+        style = "no" if only is None else "warn"
+        screen.paragraph(f"! After this {who} can use {capability}, {where}.", rest="  ", style=style)
+    if places:
+        screen.line()
 
 
 def _handed_over(screen: Screen, plan: Plan) -> None:

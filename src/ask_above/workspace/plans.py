@@ -41,6 +41,7 @@ from ask_above.workspace.lasting import LastingHome
 from ask_above.workspace.snapshot import Snapshot
 
 if TYPE_CHECKING:
+    from ask_above.ask.cover import Gap
     from ask_above.store.entries import Entry
     from ask_above.store.keys import Claims
 
@@ -127,6 +128,14 @@ class Plan(Printed):
     def effect(self) -> Impact:
         """Who gains and who loses what, where; what differs between ranks; which expectations turn."""
         return impact(self.before.decider, self.after.decider, self.at)
+
+    @cached_property
+    def gaps(self) -> list[Gap]:
+        """What nobody can do any more by it, or one member alone, of all of medium and high risk."""
+        from ask_above.ask.cover import lost
+
+        loses = any(not shift.gains for shift in self.effect.shifts)
+        return lost(self.before.decider, self.after.decider, self.at) if loses else []
 
     @property
     def broken(self) -> list[TurnedExpectation]:

@@ -9,10 +9,10 @@ from typing import NamedTuple
 from ask_above.ask.describe.claims import Claim, claims, of_holder
 from ask_above.ask.describe.inside import Inside, inside
 from ask_above.ask.describe.sentences import doing, under_headings
-from ask_above.ask.tables import allowed_powers, holders, reached
+from ask_above.ask.tables import Holder, allowed_powers, holders, on_record, reached
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
-from ask_above.charter.names import SITE, few, listed, nearest
+from ask_above.charter.names import SITE, few, how_many, listed, nearest
 from ask_above.charter.places import Group, Place
 from ask_above.charter.rules import ACTS, Act
 from ask_above.decide.compiled import CompiledCharter
@@ -21,7 +21,7 @@ from ask_above.decide.explain import gate_asks
 from ask_above.decide.names import Names
 from ask_above.decide.profile import Asked, Holding, How, ask_anybody, ask_rank
 from ask_above.decide.walk import held, usable
-from ask_above.decide.words import HELD_BY, VERBS, day, in_place, in_places, period, upper
+from ask_above.decide.words import HELD_BY, VERBS, day, ending, in_place, in_places, period, upper
 from ask_above.errors import QuestionError, UnknownNameError
 from ask_above.people.directory import NameKind
 from ask_above.people.register import Member, reached_groups
@@ -53,9 +53,14 @@ class Describer:
         self.decider, self.compiled, self.at, self.members = decider, decider.compiled, at, members
 
     @cached_property
-    def holders(self) -> dict[str, list[tuple[Asked, bool]]]:
-        """Who holds each rank, and whether on the whole site."""
+    def holders(self) -> dict[str, list[Holder]]:
+        """Who holds each rank, where and until when."""
         return holders(self.decider, self.at)
+
+    @cached_property
+    def on_record(self) -> dict[str, int]:
+        """For how many each rank is recorded without counting."""
+        return on_record(self.decider, self.at)
 
     @cached_property
     def powers(self) -> dict[Act, list[tuple[str, str]]]:
@@ -148,7 +153,20 @@ class Describer:
         if place.gate is not None:
             known = " Others may know that it is there." if place.gate.teaser else ""
             found.append(f"It has a gate: {gate_asks(self.compiled, place.gate)}.{known}")
-        return Described("place", place.key, title, (*found, *self._differences(place), *self._people_in(n)))
+        found += [*self._differences(place), *self._appointed(n), *self._people_in(n)]
+        return Described("place", place.key, title, tuple(found))
+
+    def _appointed(self, place: int) -> Iterator[str]:
+        """Say who holds which rank for this place and what is below it."""
+        for rank in self.compiled.ranks if place and self.members else ():
+            here = [
+                f"{holder.asked.label}{ending(holding.assignment.period) if holding.assignment else ''}"
+                for holder in self.holders[rank.key]
+                for holding in holder.holdings
+                if holding.place == place
+            ]
+            if here:
+                yield f"{rank.title} here: {few(dict.fromkeys(here), _FEW)}."
 
     # -- who holds and who acts
 
@@ -159,11 +177,15 @@ class Describer:
         if rank.entry:
             yield "Whoever has signed up and waits to be let in holds it."
         people = self.holders[rank.key]
-        names = few((who.label + ("" if root else " in a part of the site") for who, root in people), _FEW)
+        names = few((f"{who.asked.label} {who.where(self.compiled)}".strip() for who in people), _FEW)
         count = (
             "Nobody holds" if not people else "One member holds" if len(people) == 1 else f"{len(people)} members hold"
         )
         yield f"{count} it{f': {names}' if self.members and people else ' now' if not people else ''}."
+        idle = self.on_record[rank.key]
+        if idle:
+            have = how_many(idle, "member more has", "members more have")
+            yield f"{have} it on record, for whom it does not count."
         if rank.open:
             yield "Members may join it."
         if rank.on_joining:
