@@ -194,13 +194,14 @@ def _doc(member: Any) -> list[str]:
 
 def printed(script: Path) -> str:
     """Return what a script prints, run in a folder of its own."""
-    out, path = io.StringIO(), [*sys.path]
+    out, path, words = io.StringIO(), [*sys.path], [*sys.argv]
     sys.path.insert(0, str(script.parent))
+    sys.argv[:] = [str(script)]  # nobody gives it any words of their own
     try:
         with TemporaryDirectory() as folder, chdir(folder), redirect_stdout(out):
             runpy.run_path(str(script), run_name="__main__")
     finally:
-        sys.path[:] = path
+        sys.path[:], sys.argv[:] = path, words
     return out.getvalue()
 
 

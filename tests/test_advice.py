@@ -271,9 +271,38 @@ CASES = [
     ),
     case(
         "copy-behind",
-        lambda: made(rank("a", "door.find"), rank("b", "door.find", "post.write", copied_from="a")),
-        lambda: made(rank("a", "door.find", "post.write"), rank("b", "door.find", "post.write", copied_from="a")),
-        "carries post.write",
+        lambda: made(rank("a", "door.*", withhold=["door.pass"]), rank("b", "door.find", "door.pass", copied_from="a")),
+        # what was added to a copy is its own
+        lambda: made(rank("a", "door.find"), rank("b", "door.find", "door.pass", copied_from="a")),
+        "carries door.pass, which that withholds",
+    ),
+    case(
+        "meant-for-nobody",
+        lambda: made(rank("a", "post.write"), nobody=["place.see", "post.write"]),
+        lambda: made(rank("a", "door.find"), nobody=["place.see", "post.write"]),
+        "A carries post.write, which stands under nobody",
+    ),
+    case(
+        "meant-for-nobody",
+        lambda: made(rank("a"), places=entry(a={"allow": ["post.write"]}), nobody=["place.see", "post.write"]),
+        lambda: made(rank("a"), places=entry(a={"deny": ["post.write"]}), nobody=["place.see", "post.write"]),
+        "A may use post.write in",
+    ),
+    case(
+        "held-behind-gate",
+        lambda: made(
+            rank("a"), rank("b"), people=BOTH, given=[held("ada", "a", "p")], places=[place("p", gate={"any": ["b"]})]
+        ),
+        lambda: made(
+            rank("a"), rank("b"), people=BOTH, given=[held("ada", "a", "p")], places=[place("p", gate={"any": ["a"]})]
+        ),
+        "and the gate of p does not let them in",
+    ),
+    case(
+        "risky-by-default",
+        lambda: made(rank("a", "post.wipe", on_joining="true"), MEMBER),
+        lambda: made(rank("a", "post.write", on_joining="true"), MEMBER),
+        "given to everybody who joins",
     ),
     case(
         "gate-nobody",

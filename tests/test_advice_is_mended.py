@@ -12,6 +12,7 @@ import pytest
 
 from ask_above import Community
 from ask_above.ask.advice.piece import Piece
+from ask_above.charter.catalogue import RISKS
 from commands import run
 from conftest import DEMO
 from generated import generate
@@ -37,8 +38,19 @@ def mended(folder: Path, spare: Path, piece: Piece) -> bool | None:
         assert done.returncode in (0, 1) or " first" in done.stderr, (command, done.stderr)
         if done.returncode:
             return None
+    assert not riskier(folder, spare, piece), piece
     before, after = (Counter((each.code, each.what) for each in advice_in(where)) for where in (folder, spare))
     return after[piece.code, piece.what] < before[piece.code, piece.what]
+
+
+def riskier(folder: Path, spare: Path, piece: Piece) -> list[str]:
+    """What of higher risk than the piece is about somebody gains by what it says to type."""
+    before, after = (Community.open(where) for where in (folder, spare))
+    catalogue = before.charter.catalogue.capabilities
+    named = [key for key in catalogue if key in f"{piece.what} {' '.join(piece.commands)}"]
+    most = max((RISKS.index(catalogue[key].risk) for key in named), default=0)
+    gains = [shift for shift in before.impact(after).shifts if shift.gains]
+    return [key for shift in gains for key in shift.capabilities if RISKS.index(catalogue[key].risk) > most]
 
 
 @pytest.fixture(scope="module")

@@ -40,7 +40,7 @@ def test_a_rank_is_told_by_its_place_its_holders_its_rights_and_its_powers(river
     for part in (
         "Board host is the 8th of 12 ranks, directly below Founding friend.",
         "Keeps the talk on the boards friendly.",
-        "Bram Ashby and Freya Ford in a part of the site.",
+        "Dara Fenwick in Common room, Bram Ashby and Freya Ford in Alder Mouth.",
         "With it one may, beyond what every member may: keep a thread at the top of a place; close a thread to answers",
         "It may moderate Volunteer, Newcomer, Member and Passer-by.",
         "Steward and River warden may give it.",

@@ -56,13 +56,13 @@ def carried(compiled: CompiledCharter, one: Rank, other: Rank, how: str = "") ->
     """Compare what two ranks carry (rule 3.1), with what whoever holds them has by an automatic rank (rule 4.1)."""
     rows = []
     for key in compiled.catalogue.keys:
-        said = [_carrier(compiled, rank, key) for rank in (one, other)]
+        said = [carrier(compiled, rank, key) for rank in (one, other)]
         if any(said):
             rows.append(Compared(key, BOTH if all(said) else ONE if said[0] else OTHER, (), *said))
     return Comparison(one.title, other.title, tuple(rows), how, compiled)
 
 
-def _carrier(compiled: CompiledCharter, rank: Rank, capability: str) -> str:
+def carrier(compiled: CompiledCharter, rank: Rank, capability: str) -> str:
     """Say what gives a capability to whoever holds a rank; nothing where nothing does."""
     if rank.unbounded:
         return "unbounded"

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from typing import Any, Final, NamedTuple
 
+from ask_above.ask.compare import carrier
 from ask_above.ask.describe.sentences import doing
 from ask_above.charter.ladder import Rank
 from ask_above.charter.places import Place
@@ -13,7 +14,7 @@ from ask_above.decide.profile import ask_rank
 from ask_above.decide.sources import source_of
 from ask_above.decide.walk import ranks_at
 from ask_above.decide.words import in_file
-from ask_above.show.grid import BESIDES, GIVEN, MEANINGLESS, NO, TAKEN, YES, marks
+from ask_above.show.grid import ANYHOW, BESIDES, GIVEN, MEANINGLESS, NO, TAKEN, YES, marks
 
 _MOST = 4_000_000
 """Of how many cells the places are left out, as no browser would be quick with them."""
@@ -36,6 +37,8 @@ def carried_rows(decider: Decider) -> list[dict[str, Any]]:
 def _why(decider: Decider, rank: Rank, key: str, mark: str) -> str:
     if mark == NO:
         return f"{rank.title} does not carry {key}."
+    if mark == ANYHOW:
+        return f"{rank.title} does not carry {key} itself; it {carrier(decider.compiled, rank, key)}."
     if mark == TAKEN:
         return f"{rank.title} withholds {key}{in_file(rank.withhold.where)}."
     if rank.unbounded:
@@ -44,7 +47,7 @@ def _why(decider: Decider, rank: Rank, key: str, mark: str) -> str:
     return f"{rank.title} carries {key}{how}{in_file(where)}."
 
 
-CODES: Final = {YES: "y", BESIDES: "b", GIVEN: "+", TAKEN: "-", NO: ".", MEANINGLESS: "/"}
+CODES: Final = {YES: "y", BESIDES: "b", ANYHOW: "a", GIVEN: "+", TAKEN: "-", NO: ".", MEANINGLESS: "/"}
 """The letter that a mark has in a layer, which keeps the page small."""
 
 

@@ -21,6 +21,8 @@ if TYPE_CHECKING:
 
 _MOST_IN_TABLE = 20
 _FEW = 6
+_MOST_TOLD = 5
+_MOST_COMMANDS = 2
 
 
 def show_plan(screen: Screen, plan: Plan, *, force: bool = False) -> None:
@@ -36,7 +38,10 @@ def show_plan(screen: Screen, plan: Plan, *, force: bool = False) -> None:
     else:
         screen.line("Nobody gains or loses anything by it.")
     screen.line()
+    for sentence in plan.vain[:_MOST_TOLD]:
+        screen.paragraph(f"! {sentence}", rest="  ", style="warn")
     _gaps(screen, plan)
+    _brought(screen, plan)
     _handed_over(screen, plan)
     if plan.refusals:
         actor = f"{plan.before.member(plan.by).called} may not do this" if plan.by else "This cannot be done"
@@ -55,6 +60,18 @@ def show_plan(screen: Screen, plan: Plan, *, force: bool = False) -> None:
         screen.paragraph(
             f"! {actor} could not take this back; {listed(plan.lasting, 'or')} could.", rest="  ", style="warn"
         )
+
+
+def _brought(screen: Screen, plan: Plan) -> None:
+    """Say what to look at again because of it, with what would mend it."""
+    for piece in plan.brought[:_MOST_TOLD]:
+        screen.paragraph(f"▲ {piece.what[:1].upper()}{piece.what[1:]}. [{piece.code}]", rest="  ", style="warn")
+        for command in piece.commands[:_MOST_COMMANDS]:
+            screen.paragraph(f"→ {command}", first="  ", rest="    ", style="dim")
+    if len(plan.brought) > _MOST_TOLD:
+        screen.line(f"  and {len(plan.brought) - _MOST_TOLD} more: ask-above check --advice", "dim")
+    if plan.brought:
+        screen.line()
 
 
 def _gaps(screen: Screen, plan: Plan) -> None:

@@ -20,7 +20,7 @@ from ask_above.escalation.overview import rows as climb_rows
 from ask_above.people.register import Member
 from ask_above.show.cells import CODES, carried_rows, layers
 from ask_above.show.first_look import high_risk_rows, needs_a_look, sentences
-from ask_above.show.grid import AT_A_PLACE, BESIDES, LEGEND, NO, TAKEN, YES
+from ask_above.show.grid import ANYHOW, AT_A_PLACE, BESIDES, LEGEND, NO, TAKEN, YES
 from ask_above.show.plans import local
 from ask_above.show.rank_cards import card
 from ask_above.visible import in_markdown, visible
@@ -95,7 +95,7 @@ def contents(community: Community, *, members: bool, entries: Sequence[Entry] = 
         "ladder": [{**card(describer, rank), "prose": _prose(describer, rank)} for rank in charter.ranks.values()],
         "ranks": [(rank.key, rank.title) for rank in charter.ranks.values()],
         "grid": carried_rows(community.decider),
-        "legend": [(mark, LEGEND[mark]) for mark in (YES, BESIDES, TAKEN, NO)],
+        "legend": [(mark, LEGEND[mark]) for mark in (YES, BESIDES, ANYHOW, TAKEN, NO)],
         "legend_at": list(AT_A_PLACE.items()),
         "powers": [(act, title, _powers(community, act, at)) for act, title in ACTS],
         "places": [_place(describer, place) for place in charter.places.values()],

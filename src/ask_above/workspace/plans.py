@@ -41,6 +41,7 @@ from ask_above.workspace.lasting import LastingHome
 from ask_above.workspace.snapshot import Snapshot
 
 if TYPE_CHECKING:
+    from ask_above.ask.advice.piece import Piece
     from ask_above.ask.cover import Gap
     from ask_above.store.entries import Entry
     from ask_above.store.keys import Claims
@@ -136,6 +137,20 @@ class Plan(Printed):
 
         loses = any(not shift.gains for shift in self.effect.shifts)
         return lost(self.before.decider, self.after.decider, self.at) if loses else []
+
+    @cached_property
+    def brought(self) -> list[Piece]:
+        """What a careful administrator would look at again because of it: advice that was not there before."""
+        from ask_above.ask.advice.whole import brought
+
+        return brought(self.before.decider, self.after.decider, self.at)
+
+    @cached_property
+    def vain(self) -> list[str]:
+        """What of it has no effect, and why, in sentences."""
+        from ask_above.ask.vain import vain
+
+        return vain(self.before.decider, self.after.decider, self.difference, self.at)
 
     @property
     def broken(self) -> list[TurnedExpectation]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 
-from ask_above.ask.advice.piece import Piece, Sight
+from ask_above.ask.advice.piece import Piece, Sight, leave
 from ask_above.charter.catalogue import Words
 from ask_above.charter.names import listed
 from ask_above.charter.where import Where
@@ -28,6 +28,28 @@ def undecided(sight: Sight) -> Iterator[Piece]:
         mend = f"grant {key} to a rank, or list it under nobody"
         commands = (f"ask-above charter add nobody {key}",)
         yield Piece("undecided", each.where, f"no rank carries {key}{brought}", mend, (), commands)
+
+
+def meant_for_nobody(sight: Sight) -> Iterator[Piece]:
+    """Find what stands under ``nobody`` and is granted, or allowed at a place, all the same."""
+    compiled, catalogue = sight.compiled, sight.compiled.catalogue
+    nobody = catalogue.mask(catalogue.nobody)
+    for rank in compiled.ranks:
+        for key in catalogue.names(0 if rank.unbounded else compiled.carried[rank.position] & nobody):
+            what = f"{rank.title} carries {key}, which stands under nobody"
+            commands = (f"ask-above rank withhold {rank.key} {key}",)
+            mend = f"withhold {key}, or take it out of nobody"
+            yield Piece("meant-for-nobody", source_of(compiled, rank, key)[0], what, mend, (rank.key,), commands)
+    for place in compiled.places if nobody else ():
+        for entry in (*place.overrides, *place.exceptions):
+            given = compiled.word_of(entry).allow & nobody
+            if given:
+                names = listed(catalogue.names(given))
+                who = sight.title(entry.of) + ("+" if entry.above else "")
+                what = f"{who} may use {names} {sight.at_place(place)}, which stands under nobody"
+                yield Piece(
+                    "meant-for-nobody", entry.where, what, "take it out there", (), leave(compiled, place, entry, given)
+                )
 
 
 def needs_unmet(sight: Sight) -> Iterator[Piece]:

@@ -9,6 +9,7 @@ from ask_above.change.conditions import conditions_on, everybodys
 from ask_above.charter.ladder import Rank
 from ask_above.charter.names import listed
 from ask_above.charter.rules import Act
+from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.sources import source_of
 from ask_above.escalation.climb import climb
 from ask_above.escalation.ground import Ground
@@ -41,6 +42,29 @@ def still_carried(sight: Sight) -> Iterator[Piece]:
                 )
 
 
+def taken_from_everybody(before: CompiledCharter, after: CompiledCharter) -> Iterator[Piece]:
+    """Find what a change takes from a rank that others go on carrying: from an automatic one, and from an original."""
+    for rank in after.ranks:
+        was = before.charter.ranks.get(rank.key)
+        if was is None or rank.unbounded:
+            continue
+        lost = before.carried[was.position] & ~after.carried[rank.position]
+        for key in after.catalogue.names(lost) if after.catalogue.keys == before.catalogue.keys else ():
+            bit = after.catalogue.bit[key]
+            others = [r for r in after.ranks if after.carried[r.position] & bit and not r.unbounded]
+            others = [r for r in others if rank.automatic or r.copied_from == rank.key]
+            if others:
+                titles, verb = listed(each.title for each in others), "carries" if len(others) == 1 else "carry"
+                commands = tuple(f"ask-above rank withhold {each.key} {key}" for each in others)
+                keys = tuple(each.key for each in others)
+                if rank.automatic:
+                    what = f"{rank.title} carries {key} no more, and {titles} still {verb} it"
+                    yield Piece("still-carried", rank.where, what, f"withhold {key} from {titles} too", keys, commands)
+                else:
+                    what = f"{titles}, copied from {rank.title}, still {verb} {key}"
+                    yield Piece("copy-behind", rank.where, what, "withhold what is not meant", keys, commands)
+
+
 def builds_on(sight: Sight) -> Iterator[Piece]:
     """Find ranks that build on a higher one, on an unbounded one, or on one with overrides of its own (rule 3.2)."""
     named: dict[str, list[str]] = {}
@@ -54,8 +78,7 @@ def builds_on(sight: Sight) -> Iterator[Piece]:
             if base.position < rank.position:
                 what = f"{rank.title} builds on {base.title}, which stands above it"
                 mend = f"let {base.title} build on {rank.title} instead, or grant {rank.title} what it needs by name"
-                commands = (f"ask-above rank move {rank.key} --above {key}",)
-                yield Piece("builds-on-higher", rank.where, what, mend, (rank.key, key), commands)
+                yield Piece("builds-on-higher", rank.where, what, mend, (rank.key, key), _by_name(sight, rank, key))
             if base.unbounded:
                 what = f"{rank.title} builds on {base.title}, which is unbounded; {rank.title} is not"
                 mend = f"grant {rank.title} by name what it is meant to carry"
@@ -68,6 +91,18 @@ def builds_on(sight: Sight) -> Iterator[Piece]:
                 mend = f"write {key}+ there, which covers {rank.title}, or give {rank.title} an entry of its own"
                 if rank.position < base.position:
                     yield Piece("builds-on-overrides", rank.where, what, mend, (rank.key, key))
+
+
+def _by_name(sight: Sight, rank: Rank, base: str) -> tuple[str, ...]:
+    """Return the commands that let a rank carry what it does by name, and build on a base no more."""
+    compiled, catalogue = sight.compiled, sight.compiled.catalogue
+    own = catalogue.close(catalogue.expand_all(rank.grants))
+    for key in rank.builds_on:
+        own |= compiled.carried[compiled.rank_at[key]] if key != base else 0
+    names = catalogue.names(compiled.carried[rank.position] & ~own)
+    rest = ",".join(key for key in rank.builds_on if key != base)
+    grant = (f"ask-above rank grant {rank.key} {' '.join(names)}",) if names else ()
+    return (*grant, f"ask-above rank set {rank.key} builds-on={rest}")
 
 
 def moderating(sight: Sight) -> Iterator[Piece]:
@@ -134,8 +169,16 @@ def risky_by_default(sight: Sight) -> Iterator[Piece]:
     compiled, catalogue = sight.compiled, sight.compiled.catalogue
     risky = catalogue.mask(key for key, each in catalogue.capabilities.items() if each.risk == "high")
     for rank in compiled.ranks:
-        how = "held by " + rank.held_by if rank.held_by else "open to join" if rank.open else "for those who wait"
-        if not (rank.held_by or rank.open or rank.entry):
+        how = (
+            f"held by {rank.held_by}"
+            if rank.held_by
+            else "open to join"
+            if rank.open
+            else "for those who wait"
+            if rank.entry
+            else "given to everybody who joins"
+        )
+        if not (rank.held_by or rank.open or rank.entry or rank.on_joining):
             continue
         carried = catalogue.everything & risky if rank.unbounded else compiled.carried[rank.position] & risky
         for key in catalogue.names(carried):
@@ -231,15 +274,16 @@ def unheld(sight: Sight) -> Iterator[Piece]:
 
 
 def copies(sight: Sight) -> Iterator[Piece]:
-    """Find copies that carry what their original does not, or no longer."""
+    """Find copies that carry what their original withholds: what was added to a copy is its own."""
     compiled = sight.compiled
     for rank in compiled.ranks:
         original = sight.charter.ranks.get(rank.copied_from or "")
         if original is None or original.unbounded:
             continue
-        more = compiled.catalogue.names(compiled.carried[rank.position] & ~compiled.carried[original.position])
+        withheld = compiled.catalogue.expand_all(original.withhold)
+        more = compiled.catalogue.names(compiled.carried[rank.position] & withheld)
         if more:
-            what = f"{rank.title} was copied from {original.title}, and carries {listed(more)}, which that does not"
+            what = f"{rank.title} was copied from {original.title}, and carries {listed(more)}, which that withholds"
             mend = "withhold what is not meant"
             commands = (f"ask-above rank withhold {rank.key} {' '.join(more)}",)
             yield Piece("copy-behind", rank.where, what, mend, (rank.key, original.key), commands)

@@ -6,10 +6,13 @@ from collections.abc import Iterator
 
 from ask_above.ask import cover
 from ask_above.ask.advice.piece import Piece, Sight, to_entry
+from ask_above.change.people import Unassign
+from ask_above.change.typed import typed
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import SITE, few, listed
 from ask_above.decide.profile import Profile
+from ask_above.decide.walk import closed_gate, ranks_at
 from ask_above.decide.words import day
 from ask_above.people.recognising import CALLED, Identities
 from ask_above.people.register import Assignment, Status
@@ -167,6 +170,30 @@ def doubles(sight: Sight) -> Iterator[Piece]:
                 what = f"{member.called} (@{member.key}) has the {CALLED[field]} of @{other}"
                 mend = f"give one of them a {CALLED[field]} of their own"
                 yield Piece("identity-twice", member.where, what, mend, (f"@{member.key}", f"@{other}"))
+
+
+def behind_gates(sight: Sight) -> Iterator[Piece]:
+    """Find ranks that are held for a place whose gate, or one on the way, does not let their holder in (rule 5.3)."""
+    compiled = sight.compiled
+    for folded, keys in sight.alike if compiled.gated else ():
+        if not folded.is_active or folded.profile is None or folded.owner:
+            continue
+        for key in keys:
+            asked = sight.decider.people.ask(key, sight.at)
+            for holding in asked.holdings:
+                given, title = holding.assignment, compiled.ranks[holding.rank].title
+                shut = closed_gate(compiled, folded.profile, holding.place) if given and holding.place else None
+                free = shut is not None and not compiled.unbounded.isdisjoint(
+                    ranks_at(compiled, folded.profile, holding.place)
+                )
+                if given is None or shut is None or free:
+                    continue
+                gate = compiled.places[shut]
+                what = f"{asked.label} is {title} {sight.at_place(compiled.places[holding.place])}, "
+                what += f"and the gate of {gate.title} does not let them in"
+                mend = f"let them in at {gate.title}, or take {title} from them"
+                commands = (typed(Unassign(key, given.rank, given.place)),)
+                yield Piece("held-behind-gate", given.where, what, mend, (f"@{key}",), commands)
 
 
 def pending_worse(sight: Sight) -> Iterator[Piece]:

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator
 from typing import Final, NamedTuple
 
 from ask_above.ask.advice import alike, catalogue, colors, ladder, people, places
+from ask_above.ask.advice.ladder import taken_from_everybody
 from ask_above.ask.advice.piece import WHY, Piece, Sight
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import nearest
@@ -25,6 +27,7 @@ LOOKS: Final[tuple[Callable[[Sight], Iterable[Piece]], ...]] = (
     ladder.unheld,
     ladder.copies,
     catalogue.undecided,
+    catalogue.meant_for_nobody,
     catalogue.needs_unmet,
     catalogue.wildcards,
     places.deny_reaches_up,
@@ -37,6 +40,7 @@ LOOKS: Final[tuple[Callable[[Sight], Iterable[Piece]], ...]] = (
     people.duties,
     people.over_limit,
     people.assignments,
+    people.behind_gates,
     people.pending_worse,
     people.joined_without,
     people.doubles,
@@ -58,6 +62,30 @@ class AdviceGiven(NamedTuple):
 
     def __repr__(self) -> str:
         return f"<AdviceGiven: {len(self.pieces)} pieces, {len(self.silenced)} silenced>"
+
+
+OF_PEOPLE: Final = (people.too_many, people.duties, people.over_limit, people.assignments, people.behind_gates)
+"""What a change of members and assignments alone can bring about."""
+
+_OF_NO_NEWS: Final = frozenset(
+    {"unheld", "undecided", "ended", "same-carried", "uncovered", "only-one", "held-behind-gate"}
+)
+"""What is so of whatever is new, or is told by a plan in other words."""
+
+
+def brought(before: Decider, after: Decider, at: Instant) -> list[Piece]:
+    """Return the advice that there is after a change and was not before, less what the charter silences."""
+    looks = OF_PEOPLE if before.compiled is after.compiled else LOOKS
+    known = Counter((piece.code, piece.what) for look in looks for piece in look(Sight(before, at)))
+    left_out = _OF_NO_NEWS | set(after.compiled.charter.rules.advice.silent)
+    found = []
+    for piece in (piece for look in looks for piece in look(Sight(after, at))):
+        known[piece.code, piece.what] -= 1
+        if known[piece.code, piece.what] < 0 and piece.code not in left_out:
+            found.append(piece)
+    taken = [*taken_from_everybody(before.compiled, after.compiled)]
+    commands = {piece.commands for piece in taken}
+    return [*taken, *(piece for piece in found if piece.commands not in commands or not piece.commands)]
 
 
 def advise(decider: Decider, at: Instant, told: Callable[[int, int], None] | None = None) -> AdviceGiven:

@@ -11,7 +11,7 @@ from ask_above.show.figures.columns import fitting
 from ask_above.show.figures.lettering import BODY, LINE, measure
 from ask_above.show.figures.matrix import Columns, rule, side
 from ask_above.show.figures.sheet import MARGIN, Sheet
-from ask_above.show.grid import AT_A_PLACE, BESIDES, GIVEN, LEGEND, MEANINGLESS, NO, TAKEN, YES, marks
+from ask_above.show.grid import ANYHOW, AT_A_PLACE, BESIDES, GIVEN, LEGEND, MEANINGLESS, NO, TAKEN, YES, marks
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -20,11 +20,12 @@ _DRAWN: Final = {
     YES: ("dot", "yes"),
     BESIDES: ("ring", "yes"),
     GIVEN: ("plus", "gain"),
+    ANYHOW: ("ring", "dim"),
     TAKEN: ("minus", "loss"),
     NO: ("speck", "dim"),
     MEANINGLESS: ("slash", "dim"),
 }
-_SIZES = {NO: 3.0, MEANINGLESS: 6.0, GIVEN: 8.0, TAKEN: 9.0}
+_SIZES = {NO: 3.0, ANYHOW: 5.0, MEANINGLESS: 6.0, GIVEN: 8.0, TAKEN: 9.0}
 _RISK = 12.0
 _BETWEEN = 10.0
 _MANY = 40

@@ -1,0 +1,68 @@
+"""What of a change has no effect, and why: a rank behind a gate, a word that something else keeps from being so."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from ask_above.ask.describe.claims import of_holder
+from ask_above.change.difference import Difference
+from ask_above.charter.moments import Instant
+from ask_above.decide.compiled import CompiledCharter
+from ask_above.decide.decider import Decider
+from ask_above.decide.explain import gate_asks
+from ask_above.decide.walk import closed_gate, ranks_at
+from ask_above.decide.words import in_place
+
+
+def vain(before: Decider, after: Decider, difference: Difference, at: Instant) -> list[str]:
+    """Return in sentences what a change gives that nobody comes to have by it."""
+    return [*_ranks(before, after, difference, at), *_words(before.compiled, after)]
+
+
+def _ranks(before: Decider, after: Decider, difference: Difference, at: Instant) -> Iterator[str]:
+    """Say of ranks that are given where the gate keeps their holder out, or where they bring nothing."""
+    compiled = after.compiled
+    for given in difference.given:
+        if given.member not in after.people.register.members or given.place not in compiled.place_at:
+            continue
+        asked, n = after.people.ask(given.member, at), compiled.place_at[given.place]
+        if not asked.is_active or asked.profile is None or asked.owner:
+            continue
+        if not any((h.rank, h.place) == (compiled.rank_at[given.rank], n) for h in asked.holdings):
+            continue  # it is taken, or has yet to begin
+        place, title = compiled.places[n], compiled.charter.ranks[given.rank].title
+        where = in_place(place.title, site=n == 0)
+        shut = closed_gate(compiled, asked.profile, n)
+        if shut is not None and compiled.unbounded.isdisjoint(ranks_at(compiled, asked.profile, n)):
+            gate = compiled.places[shut]
+            asks = gate_asks(compiled, gate.gate) if gate.gate else ""
+            yield f"{title} does nothing for {asked.label} {where}: the gate of {gate.title} keeps them out; {asks}."
+        elif given.member in before.people.register.members and compiled.carried[compiled.rank_at[given.rank]]:
+            was = before.people.ask(given.member, at)
+            below = compiled.below[n]
+            same = before.compiled is compiled and all(before.usable(was, k) == after.usable(asked, k) for k in below)
+            if same:
+                yield f"{title} brings {asked.label} nothing {where} that they lack and that can be used there."
+
+
+def _words(before: CompiledCharter, after: Decider) -> Iterator[str]:
+    """Say of what a place comes to allow, and those of that rank or group alone may not use there, why not."""
+    compiled = after.compiled
+    for n, place in enumerate(compiled.places):
+        was = before.charter.places.get(place.key)
+        if was is compiled.charter.places[place.key] or was is None:
+            continue
+        old = before.words_at(before.place_at[place.key])
+        for holder, word in compiled.words_at(n).items():
+            if holder in old and old[holder] == word:
+                continue
+            if holder not in compiled.charter.groups and compiled.charter.ranks[holder].unbounded:
+                title = compiled.charter.ranks[holder].title
+                yield f"What {place.title} says of {title} has no effect: it is unbounded."
+                continue
+            new = word.allow & ~(old[holder].allow if holder in old else 0)
+            asked = of_holder(compiled, holder)
+            for key in compiled.catalogue.names(new & ~after.usable(asked, n)):
+                title = (compiled.charter.ranks.get(holder) or compiled.charter.groups[holder]).title or holder
+                reason = after.may(asked, key, n).reason
+                yield f"By that alone {title} may not use {key} {in_place(place.title, site=n == 0)}: {reason}"

@@ -1,0 +1,130 @@
+"""What a plan tells unasked: who is then the only one, what has no effect and why, what others go on having."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from ask_above import Community
+from ask_above.change import Assign, Grant, MemberStatus, RankSet, Say, Unassign, Withhold
+from ask_above.workspace.plans import Plan
+from commands import run
+from conftest import Place
+from small import held, member, place, rank, texts
+
+RANKS = (
+    rank("top", "post.write", "member.ban", "rank.assign"),
+    rank("crew", "post.write", "post.pin"),
+    {**rank("copy", "post.write", "post.pin"), "copied-from": "crew"},
+    rank("everyone", "place.see", "post.publish", held_by="members"),
+)
+
+
+@pytest.fixture
+def small(tmp_path: Path) -> Community:
+    capabilities = {
+        "Posts": {
+            "place.see": "See",
+            "post.write": "Write",
+            "post.pin": {"about": "Pin", "needs": ["post.write"]},
+            "post.publish": "Publish",
+            "voice.speak": {"about": "Speak", "kinds": ["stage"]},
+        },
+        "People": {
+            "member.ban": {"about": "Ban", "risk": "high"},
+            "rank.assign": {"about": "Give ranks", "risk": "medium"},
+        },
+    }
+    files = texts(
+        *RANKS,
+        capabilities=capabilities,
+        nobody=["voice.speak"],
+        members=[member("ada"), member("bo"), member("cy")],
+        assignments=[held("ada", "top"), held("bo", "top"), held("cy", "crew")],
+        places=[place("club", gate={"any": ["top"]}), place("yard")],
+    )
+    for name, text in files.items():
+        (tmp_path / name).write_text(text)
+    return Community.open(tmp_path)
+
+
+def told(plan: Plan) -> list[str]:
+    return [f"{piece.code}: {piece.what}".lower() for piece in plan.brought]
+
+
+class TestWhoIsThenTheOnlyOne:
+    @pytest.mark.parametrize(
+        "edit", [MemberStatus("bo", "locked"), MemberStatus("bo", "retired"), Unassign("top", "bo")]
+    )
+    def test_when_somebody_goes(self, small: Community, edit: object) -> None:
+        edits = [Unassign("bo", "top")] if isinstance(edit, Unassign) else [edit]
+        gaps = {(gap.capability, gap.only) for gap in small.plan(*edits).gaps}
+        assert gaps == {("member.ban", "ada"), ("rank.assign", "ada")}
+
+    def test_and_what_nobody_can_do_any_more(self, small: Community) -> None:
+        small.plan(MemberStatus("bo", "retired")).apply()
+        gaps = {
+            (gap.capability, gap.only)
+            for gap in Community.open(small.home.folder).plan(Withhold("top", ["member.ban"])).gaps
+        }
+        assert gaps == {("member.ban", None)}
+
+    def test_and_nothing_where_others_are_left(self, small: Community) -> None:
+        assert small.plan(Unassign("cy", "crew")).gaps == []
+        assert small.plan(Assign("cy", "top")).gaps == []
+
+    def test_it_stands_in_the_plan(self, small: Community) -> None:
+        out = run("member", "lock", "bo", "--plan", cwd=small.home.folder)
+        assert "! After this Ada alone can use member.ban, on the whole site" in out.stdout, out
+
+
+class TestWhatHasNoEffect:
+    def test_a_rank_behind_a_gate(self, small: Community) -> None:
+        (sentence,) = small.plan(Assign("cy", "copy", "club")).vain
+        assert sentence.startswith("Copy does nothing for Cy in club: the gate of club keeps them out; it asks for")
+        assert small.plan(Assign("ada", "crew", "club")).vain == []
+
+    def test_a_rank_that_brings_nothing_new(self, small: Community) -> None:
+        (sentence,) = small.plan(Assign("cy", "copy", "yard")).vain
+        assert sentence == "Copy brings Cy nothing in yard that they lack and that can be used there."
+
+    def test_a_word_that_something_else_keeps_from_being_so(self, small: Community) -> None:
+        behind, in_vain = (small.plan(Say(where, "crew", "allow", ["voice.speak"])).vain for where in ("club", "yard"))
+        assert "By that alone Crew may not use voice.speak in club" in behind[0]
+        assert "no meaning" in in_vain[0] or "used in places of the kind stage" in in_vain[0]
+        assert small.plan(Say("yard", "everyone", "allow", ["post.write"])).vain == []
+
+
+class TestWhatToLookAtAgain:
+    def test_a_right_is_taken_from_everybody_and_others_keep_it(self, small: Community) -> None:
+        plan = small.plan(Grant("everyone", ["post.write"]))
+        plan.apply()
+        now = Community.open(small.home.folder)
+        plan = now.plan(Withhold("everyone", ["post.write"]))
+        assert told(plan) == [
+            "still-carried: everyone carries post.write no more, and top, crew and copy still carry it"
+        ]
+        assert plan.brought[0].commands == tuple(
+            f"ask-above rank withhold {key} post.write" for key in ("top", "crew", "copy")
+        )
+
+    def test_a_copy_keeps_what_its_original_loses(self, small: Community) -> None:
+        assert told(small.plan(Withhold("crew", ["post.pin"]))) == [
+            "copy-behind: copy, copied from crew, still carries post.pin"
+        ]
+        assert told(small.plan(Grant("copy", ["post.publish"]))) == []
+
+    def test_what_is_meant_for_nobody_is_granted(self, small: Community) -> None:
+        assert "meant-for-nobody: crew carries voice.speak, which stands under nobody" in told(
+            small.plan(Grant("crew", ["voice.speak"]))
+        )
+
+    def test_high_risk_for_everybody_who_joins(self, small: Community) -> None:
+        found = told(small.plan(RankSet("top", {"on-joining": "true"})))
+        assert any("given to everybody who joins, carries member.ban" in each for each in found), found
+
+    def test_it_stands_in_the_plan_with_what_mends_it(self, brook: Place) -> None:
+        out = run("rank", "withhold", "member", "photo.remove.own", "--plan", cwd=brook.folder).stdout
+        assert "▲ Member carries photo.remove.own no more, and River warden still carries it. [still-carried]" in out
+        assert "→ ask-above rank withhold warden photo.remove.own" in out
