@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import NamedTuple
 
+from ask_above.ask.perks import in_words
 from ask_above.ask.through import through
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
@@ -36,13 +37,17 @@ class Compared(NamedTuple):
 
 @prints
 class Comparison(NamedTuple):
-    """Two side by side; ``how`` says what ties them together where that was the question: copied from, builds on."""
+    """Two side by side; ``how`` says what ties them together where that was the question: copied from, builds on.
+
+    ``perks`` are those in which two ranks differ, in sentences.
+    """
 
     one: str
     other: str
     rows: tuple[Compared, ...]
     how: str
     compiled: CompiledCharter
+    perks: tuple[str, ...] = ()
 
     def __repr__(self) -> str:
         return f"<Comparison of {self.one} and {self.other}: {len(self.rows)} capabilities>"
@@ -59,7 +64,17 @@ def carried(compiled: CompiledCharter, one: Rank, other: Rank, how: str = "") ->
         said = [carrier(compiled, rank, key) for rank in (one, other)]
         if any(said):
             rows.append(Compared(key, BOTH if all(said) else ONE if said[0] else OTHER, (), *said))
-    return Comparison(one.title, other.title, tuple(rows), how, compiled)
+    return Comparison(one.title, other.title, tuple(rows), how, compiled, _perks(compiled, one, other))
+
+
+def _perks(compiled: CompiledCharter, one: Rank, other: Rank) -> tuple[str, ...]:
+    """Say in which perks two ranks differ."""
+    found = []
+    for key, perk in compiled.charter.perks.items():
+        values = [rank.perks.get(key, perk.default) for rank in (one, other)]
+        if values[0] != values[1]:
+            found.append(f"{perk.about or key}: {in_words(values[0])} and {in_words(values[1])}")
+    return tuple(found)
 
 
 def carrier(compiled: CompiledCharter, rank: Rank, capability: str) -> str:

@@ -38,7 +38,8 @@ def spots(compiled: CompiledCharter, at: str = SITE) -> list[PlaceOverview]:
 
 def _spot(compiled: CompiledCharter, n: int, drift: int) -> PlaceOverview:
     place, words = compiled.places[n], compiled.words_at(n).values()
-    title = place.title or place.key if n else f"{compiled.charter.title or 'The site'}"
+    own = compiled.charter.places[place.key].title  # in a tree the section stands above
+    title = own or place.key if n else f"{compiled.charter.title or 'The site'}"
     return PlaceOverview(
         place.key,
         title,

@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from ask_above.change.people import Assign, HandOver, MemberAdd, MemberSet, MemberStatus, Unassign
     from ask_above.change.places import (
         PlaceAdd,
+        PlaceCopy,
         PlaceMove,
         PlaceRemove,
         PlaceRename,
@@ -48,6 +49,7 @@ __all__ = [
     "MemberSet",
     "MemberStatus",
     "PlaceAdd",
+    "PlaceCopy",
     "PlaceMove",
     "PlaceRemove",
     "PlaceRename",
@@ -75,6 +77,7 @@ _NAMES = {
     "forgetting": ("MemberForget",),
     "places": (
         "PlaceAdd",
+        "PlaceCopy",
         "PlaceMove",
         "PlaceRemove",
         "PlaceSet",
@@ -83,6 +86,7 @@ _NAMES = {
         "SetGate",
         "SetLike",
         "PlaceRename",
+        "PlaceCopy",
     ),
     "groups": ("GroupAdd", "GroupRemove", "GroupRename", "GroupSet", "MemberGroups"),
 }

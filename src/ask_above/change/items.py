@@ -35,10 +35,13 @@ def setting(draft: Draft, path: Path, fields: Mapping[str, Any], called: str) ->
     """Set fields of an item where they differ; ``None`` takes a field out."""
     steps: list[Step] = []
     for name, value in fields.items():
-        if value is None and there(draft.data, (*path, name)):
-            steps.append(Drop((*path, name)))
-        elif value is not None and draft.said((*path, name)) != value:
-            steps.append(Put((*path, name), value))
+        # a perk is set by itself: perks.NAME
+        spot = (*path, "perks", name.removeprefix("perks.")) if name.startswith("perks.") else (*path, name)
+        if value is None and there(draft.data, spot):
+            alone = len(spot) > len(path) + 1 and len(draft.said(spot[:-1])) == 1
+            steps.append(Drop(spot[:-1] if alone else spot))
+        elif value is not None and draft.said(spot) != value:
+            steps.append(Put(spot, value))
     return Done(f"set {listed(fields)} of {called}", tuple(steps))
 
 

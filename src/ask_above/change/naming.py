@@ -77,6 +77,7 @@ _FIELDS: Final[Mapping[type, Mapping[str, _Meant]]] = {
     people.MemberStatus: {"key": _MEMBER, "written": _MEMBER},
     places.PlaceAdd: {"into": _PLACE},
     places.PlaceMove: {"key": _PLACE, "into": _PLACE},
+    places.PlaceCopy: {"key": _PLACE, "into": _PLACE},
     places.PlaceRemove: {"key": _PLACE},
     places.PlaceSet: {"key": _PLACE},
     places.Realign: {"place": _PLACE},

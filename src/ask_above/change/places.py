@@ -61,6 +61,38 @@ class PlaceMove(NamedTuple):
         return Done(what, tuple(steps))
 
 
+class PlaceCopy(NamedTuple):
+    """Make a place that says what another does, with all places in it, beside it or in another section.
+
+    A place in it has its old key with the new one in front; who holds a rank for the old one does not for the new.
+    """
+
+    key: str
+    new: str
+    into: str | None = None
+    fields: Mapping[str, Any] = {}
+
+    def on(self, draft: Draft) -> Done:
+        _not_the_site(self.key, "copied")
+        path, place = draft.place_path(self.key), _place(draft, self.key)
+        into = place.parent or SITE if self.into is None else self.into
+        if {"key", "kind", "places"} & set(self.fields):
+            raise EditError("A copy has the kind and the places of the one that it is a copy of.")
+        copied = self._anew(draft, draft.said(path), self.new)
+        copied |= self.fields if "title" in self.fields else {"title": self.new, **self.fields}
+        where = _inside(draft, into)
+        what = f"make {copied['title']} {_at(draft, into)} as a copy of {place.title}"
+        if copied.get("places"):
+            what += f", with the {len(below(draft, self.key)) - 1} places in it"
+        return Done(what, (Insert(where, len(draft.said(where) or []), copied),))
+
+    def _anew(self, draft: Draft, data: Mapping[str, Any], key: str) -> dict[str, Any]:
+        is_free(draft, key, "place")
+        inside = [self._anew(draft, each, f"{self.new}-{each['key']}") for each in data.get("places") or []]
+        made = {name: value for name, value in data.items() if name not in ("key", "places")}
+        return {"key": key, **made} | ({"places": inside} if inside else {})
+
+
 class PlaceRemove(NamedTuple):
     """Remove a place and all in it; assignments at them end."""
 

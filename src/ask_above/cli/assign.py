@@ -8,7 +8,7 @@ import click
 
 from ask_above.cli.changing import How, carry_out, change_options
 from ask_above.cli.member import Wanted, chosen, in_order, rank_and_members
-from ask_above.cli.moments import Lasting, Moment, MomentWords, Typed, after, meant
+from ask_above.cli.moments import Lasting, Moment, Typed, period
 from ask_above.cli.options import open_here
 from ask_above.cli.sentence import Spoken
 
@@ -48,22 +48,5 @@ def command(
         raise click.UsageError("Say until when, or for how long; not both.")
     rank, members = in_order(how, rank, members)
     found = chosen(how, members, wanted)
-    start, end = _period(how, since, until, lasting)
+    start, end = period(open_here(how.community).charter, since, until, lasting)
     return carry_out(how, *(Assign(key, rank, at, start, end, how.why, only) for key in found))
-
-
-def _period(how: How, since: Typed, until: Typed, lasting: str | None) -> tuple[str, str]:
-    """Return from when and until when, as it is written in a register."""
-    if lasting is None and not isinstance(since, MomentWords) and not isinstance(until, MomentWords):
-        return _said(since), _said(until)
-    zone = open_here(how.community).charter.zone
-    start, end = meant(since, zone), meant(until, zone)
-    return _said(start), _said(end if lasting is None else after(start, lasting, zone))
-
-
-def _said(moment: object) -> str:
-    """Return a moment as it is written in a register."""
-    if moment is None:
-        return ""
-    said = str(getattr(moment, "isoformat")())  # noqa: B009 (a date or a datetime)
-    return said.removesuffix(":00") if said.count(":") == 2 and "+" not in said else said  # noqa: PLR2004

@@ -9,8 +9,9 @@ from urllib.parse import quote
 
 import click
 
-from ask_above.charter.names import how_many, is_key
+from ask_above.charter.names import SITE, how_many, is_key
 from ask_above.cli.changing import How, carry_out, change_options, fields_of, home_of, see_through
+from ask_above.cli.moments import Moment, Typed, period
 from ask_above.cli.options import (
     F,
     at_option,
@@ -35,6 +36,7 @@ _MEMBER = complete(members)
 
 
 if TYPE_CHECKING:
+    from ask_above.change.draft import Edit
     from ask_above.community import Community
 
 
@@ -83,6 +85,37 @@ def _new_member(said: Sequence[str], name: str | None, email: str | None) -> tup
     return key, name or first, email
 
 
+class GivenRank(NamedTuple):
+    """The rank that somebody is given in the same change, where, and until when."""
+
+    rank: str | None
+    at: str
+    until: Typed
+
+    def to(self, how: How, key: str) -> list[Edit]:
+        """Return the edit that gives it."""
+        from ask_above.change import Assign
+
+        if self.rank is None:
+            if self.until is not None or self.at != SITE:
+                raise click.UsageError("Which rank? --rank RANK goes with --at and --until.")
+            return []
+        until = period(open_here(how.community).charter, None, self.until)[1] if self.until is not None else ""
+        return [Assign(key, self.rank, self.at, "", until, how.why)]
+
+
+with_rank = gathered(
+    "given",
+    GivenRank,
+    {
+        "rank": click.option("--rank", metavar="RANK", help="Give them this rank.", shell_complete=complete(ranks)),
+        "at": at_option("Where they have it; on the whole site where it is left out."),
+        "until": click.option("--until", metavar="WHEN", type=Moment(), help="Through this day, or until this moment."),
+    },
+)
+"""Adds what somebody is given at once; the command is called with ``given``."""
+
+
 @command.command("add")
 @click.argument("key")
 @click.argument("called", metavar="[NAME] [ADDRESS]", nargs=-1)
@@ -93,6 +126,7 @@ def _new_member(said: Sequence[str], name: str | None, email: str | None) -> tup
     "--status", type=click.Choice(["active", "pending"]), default="active", show_default=True, help="Whether they wait."
 )
 @click.option("--groups", metavar="GROUP;...", help="The groups they are in.")
+@with_rank
 @change_options
 def add(
     key: str,
@@ -103,23 +137,26 @@ def add(
     status: str,
     groups: str | None,
     *,
+    given: GivenRank,
     how: How,
 ) -> int:
-    """Add a member.
+    """Add a member, with a rank if wanted.
 
     \b
     Examples:
-      ask-above member add ida "Ida Reed" --plan
+      ask-above member add ida "Ida Reed" --rank volunteer --plan
       ask-above member add "Ida Reed" ida@river.example --plan
       ask-above member add ida --name "Ida Reed" --email ida@river.example
     """
     from ask_above.change import MemberAdd
 
     key, name, email = _new_member((key, *called), name, email)
-    return carry_out(how, MemberAdd(key, _fields(name=name, email=email, kind=kind, groups=groups), status))
+    member = MemberAdd(key, _fields(name=name, email=email, kind=kind, groups=groups), status)
+    return carry_out(how, member, *given.to(how, key))
 
 
 @command.command("invite")
+@with_rank
 @click.argument("key")
 @click.argument("called", metavar="[NAME] [ADDRESS]", nargs=-1)
 @click.option("--name", help="The name.")
@@ -133,7 +170,15 @@ def add(
 )
 @change_options
 def invite(
-    key: str, called: Sequence[str], name: str | None, email: str | None, message: str, link: str | None, *, how: How
+    key: str,
+    called: Sequence[str],
+    name: str | None,
+    email: str | None,
+    message: str,
+    link: str | None,
+    *,
+    given: GivenRank,
+    how: How,
 ) -> int:
     """Invite somebody; the invitation goes to the outbox, and the journal keeps who invited whom.
 
@@ -152,7 +197,8 @@ def invite(
     address = link.replace("{key}", quote(key)).replace("{email}", quote(email)) if link else ""
 
     def planned() -> Plan:
-        made = plan(home, [MemberAdd(key, _fields(name=name, email=email), "invited")], by=how.by, why=how.why)
+        member = MemberAdd(key, _fields(name=name, email=email), "invited")
+        made = plan(home, [member, *given.to(how, key)], by=how.by, why=how.why)
         made.letters = invitation(made, key, "\n\n".join(each for each in (message, address) if each))
         return made
 
@@ -287,12 +333,14 @@ def _status(name: str, text: str, status: str, example: str, options: Sequence[A
         wanted: Wanted,
         written: str = "",
         *,
+        given: GivenRank | None = None,
         how: How,
     ) -> int:
         from ask_above.change import MemberStatus
 
         found = chosen(how, keys, wanted)
-        return carry_out(how, *(MemberStatus(key, status, written or "") for key in found))
+        edits: list[Edit] = [MemberStatus(key, status, written or "") for key in found]
+        return carry_out(how, *edits, *(edit for key in found for edit in (given.to(how, key) if given else ())))
 
     act.__doc__ = f"{text}\n\n\b\nExample:\n  ask-above member {name} {example}"
     wrapped: Any = change_options(choosing(act))
@@ -304,7 +352,9 @@ def _status(name: str, text: str, status: str, example: str, options: Sequence[A
 
 
 _status("accept", "Note that somebody took the invitation: they become active.", "active", "wim --plan")
-_status("vouch", "Vouch for somebody who waits: they become active.", "active", "lena --plan")
+_status(
+    "vouch", "Vouch for somebody who waits: they become active.", "active", "lena --rank volunteer --plan", [with_rank]
+)
 _status("lock", "Lock somebody out, and keep what they wrote.", "locked", "bram --plan", no_end=_LOCKED)
 _status("restore", "Bring somebody back as they were.", "active", "niko --plan")
 _status(

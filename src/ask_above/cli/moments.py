@@ -12,6 +12,7 @@ from typing import Any, Final, TypeAlias
 
 import click
 
+from ask_above.charter.charter import Charter
 from ask_above.charter.moments import HOW_TO_WRITE, parse
 
 _UNCLEAR = re.compile(r"\d+|\d+[/.]\d+([/.]\d+)?")
@@ -109,3 +110,21 @@ def meant(value: Typed, zone: tzinfo) -> date | datetime | None:
     if period == "time":
         return at.replace(tzinfo=at.tzinfo or zone)
     return date(at.year, at.month, at.day)
+
+
+def period(charter: Charter, since: Typed, until: Typed, lasting: str | None = None) -> tuple[str, str]:
+    """Return from when and until when, as it is written in a register; ``lasting`` is for how long."""
+    zone = charter.zone
+    start, end = meant(since, zone), meant(until, zone)
+    return _written(since, start), _written(until, end) if lasting is None else _written(
+        None, after(start, lasting, zone)
+    )
+
+
+def _written(typed: Typed, moment: date | datetime | None) -> str:
+    """Return a moment as it is written in a register: as it was typed, where that was a moment."""
+    kept = moment if typed is None or isinstance(typed, MomentWords) else typed
+    if kept is None:
+        return ""
+    text = kept.isoformat()
+    return text.removesuffix(":00") if text.count(":") == 2 and "+" not in text else text  # noqa: PLR2004

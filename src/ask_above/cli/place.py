@@ -91,6 +91,19 @@ def add(key: str, kind: str, fields: Sequence[str], title: str | None, into: str
     return carry_out(how, PlaceAdd(key, kind, into, given), *gate)
 
 
+@command.command("copy")
+@click.argument("key", shell_complete=_PLACE)
+@click.argument("new")
+@click.option("--into", metavar="PLACE", shell_complete=_PLACE, help="In which place; beside the old one if left out.")
+@change_options
+def copy(key: str, new: str, into: str | None, *, how: How) -> int:
+    """Copy a place with all in it; NEW is the key or the title: ask-above place copy alder-mouth "Lower Alder"."""
+    from ask_above.change import PlaceCopy
+
+    made, fields = new_thing(how, NameKind.PLACE, new, (), None)
+    return carry_out(how, PlaceCopy(key, made, into, fields))
+
+
 @command.command("move")
 @click.argument("key", shell_complete=_PLACE)
 @click.option("--into", required=True, metavar="PLACE", shell_complete=_PLACE, help="Into which; site for the top.")

@@ -6,9 +6,14 @@ from collections.abc import Sequence
 
 import click
 
+from ask_above.change.draft import Edit
+from ask_above.charter.names import SITE
 from ask_above.cli.changing import How, carry_out, change_options
 from ask_above.cli.member import Wanted, chosen, in_order, rank_and_members
+from ask_above.cli.options import open_here
 from ask_above.cli.sentence import Spoken
+
+EVERY = "*"
 
 
 @click.command("unassign", cls=Spoken, left_out=("from", "of"))
@@ -22,15 +27,35 @@ def command(
     *,
     how: How,
 ) -> int:
-    """Take a rank from members: those named, or all who fit; all of them or none.
+    """Take a rank from members: those named, or all who fit; all of them or none. '*' is every rank they were given.
 
     \b
     Examples:
       ask-above unassign host dara --at commons --as ada
       ask-above unassign editor --holding editor --at journal --plan
+      ask-above unassign '*' bram --plan
     """
     from ask_above.change import Unassign
 
+    if rank == EVERY:
+        return carry_out(how, *_all_of(how, chosen(how, members, wanted), None if at == SITE else at))
     rank, members = in_order(how, rank, members)
     found = chosen(how, members, wanted)
     return carry_out(how, *(Unassign(key, rank, at) for key in found))
+
+
+def _all_of(how: How, members: Sequence[str], at: str | None) -> list[Edit]:
+    """Return what takes every rank that members were given and that is not over, everywhere or at one place."""
+    from ask_above.change import Unassign
+
+    opened = open_here(how.community)
+    now, place = opened.names.moment(), None if at is None else opened.place(at).key
+    found: dict[tuple[str, str, str], Edit] = {}
+    for key in (opened.member(member).key for member in members):
+        for given in opened.register.of(key):
+            lasts = given.period.end is None or given.period.end > now
+            if lasts and place in (None, given.place):
+                found[key, given.rank, given.place] = Unassign(key, given.rank, given.place)
+    if not found:
+        raise click.UsageError("They were given no rank" + (" there." if place else "."))
+    return list(found.values())

@@ -28,6 +28,12 @@ def show_comparison(screen: Screen, comparison: Comparison, *, everything: bool 
         for row in rows:
             _row(screen, compiled, row)
 
+    if comparison.perks:
+        screen.line()
+        screen.line("What else they bring", "head")
+        for sentence in comparison.perks:
+            screen.paragraph(sentence, first="  ", rest="    ")
+
 
 def _row(screen: Screen, compiled: CompiledCharter, row: Compared) -> None:
     risk = " !" if compiled.catalogue.capabilities[row.capability].risk == "high" else ""

@@ -49,6 +49,9 @@ def letters(plan: Plan) -> Letters:
     for shift in plan.effect.shifts:
         for key in shift.members:
             by_member.setdefault(key, []).append(shift)
+    for turned in plan.perks:
+        for key in turned.members:
+            by_member.setdefault(key, [])
     members = plan.after.register.members
     found = []
     before, after = (Describer(names.decider, plan.at, members=False) for names in (plan.before, plan.after))
@@ -82,6 +85,9 @@ def _news(plan: Plan, describers: tuple[Describer, Describer], shifts: Sequence[
             things = [doing(source, each) for group in under_headings(source, known).values() for each in group]
             where = in_places(source.named, shift.places, len(shift.places))
             yield f"{said}, {where}{when_in_words(plan.effect, shift)}: {'; '.join(things)}."
+    for turned in plan.perks:
+        if key in turned.members:
+            yield f"{turned}."
     for row in plan.rows:
         after = row.after or {}
         if row.table == "assignments" and after.get("member") == key and after.get("until"):

@@ -6,9 +6,11 @@ from collections.abc import Sequence
 from typing import Any
 
 from ask_above.ask.choosing import sees
+from ask_above.ask.perks import beyond_default, brought
 from ask_above.charter.charter import Charter
 from ask_above.charter.moments import Instant
 from ask_above.community import Community
+from ask_above.decide.looks import perks
 from ask_above.errors import QuestionError
 from ask_above.people.reading import MEMBER_COLUMNS
 from ask_above.show.plans import local
@@ -35,7 +37,9 @@ def about(community: Community, key: str, viewer: str | None, at: Instant) -> di
         | {"why": e.why, "source": e.source}
         for e in community.register.of(key)
     ]
-    return {"member": record, "ranks": given, "hidden": not shown}
+    known = community.charter.perks
+    mine = beyond_default(known, perks(community.decider.compiled, community.decider.people.ask(key, at)))
+    return {"member": record, "ranks": given, "perks": mine, "hidden": not shown}
 
 
 def everything(
@@ -87,6 +91,11 @@ def show_member(screen: Screen, said: dict[str, Any], charter: Charter) -> None:
     if said.get("hidden"):
         screen.line("  Names, addresses and notes are not shown to everyone.", "dim")
     _rows(screen, "Ranks", said["ranks"], ("rank", "place", "from", "until", "by", "why"))
+    if said["perks"]:
+        screen.line()
+        screen.line("What their ranks bring", "head")
+        for sentence in brought(charter.perks, said["perks"]):
+            screen.paragraph(sentence, first="  ", rest="    ")
     if "journal" in said:
         _rows(screen, "Every rank ever given", said["given"], ("rank", "place", "from", "until", "by", "ended"))
         said = {name: [_here(row, charter) for row in said[name]] for name in ("notes", "journal")} | {

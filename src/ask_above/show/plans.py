@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from ask_above.ask.impact.whole import Shift
 from ask_above.change.draft import RowChange
 from ask_above.charter.charter import Charter
-from ask_above.charter.names import listed
+from ask_above.charter.names import few, listed
 from ask_above.decide.words import in_places
 from ask_above.show.data import Table
 from ask_above.show.impact import show_impact
@@ -35,9 +35,12 @@ def show_plan(screen: Screen, plan: Plan, *, force: bool = False) -> None:
     screen.line()
     if plan.effect:
         show_impact(screen, plan.effect)
-    else:
+    elif not plan.perks:
         screen.line("Nobody gains or loses anything by it.")
     screen.line()
+    for turned in plan.perks:
+        names = few((plan.after.register.members[key].called for key in turned.members), _FEW)
+        screen.paragraph(f"{names}: {turned}.", rest="  ")
     for sentence in plan.vain[:_MOST_TOLD]:
         screen.paragraph(f"! {sentence}", rest="  ", style="warn")
     _gaps(screen, plan)

@@ -26,7 +26,7 @@ def show_tour(screen: Screen, tour: Tour) -> None:
             _show_open(screen, compiled, stop)
         elif stop.state == CLOSED:
             screen.line()
-            screen.line(f"{'  ' * stop.depth}▪ {compiled.named[stop.place].title}: closed to them", "warn")
+            screen.line(f"{'  ' * stop.depth}▪ {compiled.charter.places[stop.place].title}: closed to them", "warn")
     screen.line()
     screen.items(["▸ open", "▪ shown as closed", "+ only here, not in the place above"], style="dim")
     if tour.unseen:
@@ -34,7 +34,7 @@ def show_tour(screen: Screen, tour: Tour) -> None:
         screen.line(f"For you, not for {tour.who}: what they may not enter, and why", "head")
         for stop in tour.unseen:
             said = "closed" if stop.state == CLOSED else "not there"
-            title = compiled.named[stop.place].title or compiled.charter.key
+            title = compiled.charter.places[stop.place].title or compiled.charter.key
             screen.paragraph(f"{title} ({said}): {stop.why}", first="  ", rest="    ")
 
 
@@ -84,7 +84,7 @@ def _plain(compiled: CompiledCharter, tour: Tour) -> dict[str, Any]:
     stops = [
         {
             "place": stop.place,
-            "title": compiled.named[stop.place].title,
+            "title": compiled.charter.places[stop.place].title,
             "depth": stop.depth,
             "state": stop.state,
             "can": list(stop.can),
@@ -104,7 +104,7 @@ def show_beside(screen: Screen, compiled: CompiledCharter, names: tuple[str, str
     for meeting in met:
         pad = "  " * meeting.depth
         screen.line()
-        title = compiled.named[meeting.place].title if meeting.depth else "The whole site"
+        title = compiled.charter.places[meeting.place].title if meeting.depth else "The whole site"
         states = meeting.states
         said = "" if states == (OPEN, OPEN) else f": {one} {_state(states[0])}, {other} {_state(states[1])}"
         if states[0] == states[1] != OPEN:
@@ -133,7 +133,7 @@ def beside_table(compiled: CompiledCharter, met: Sequence[Meeting]) -> Table:
     """Return a row for each capability that either can use in a place."""
     rows: list[list[object]] = []
     for meeting in met:
-        title = compiled.named[meeting.place].title
+        title = compiled.charter.places[meeting.place].title
         for keys, one, other in (
             (meeting.both, True, True),
             (meeting.only_one, True, False),

@@ -43,6 +43,7 @@ from ask_above.workspace.snapshot import Snapshot
 if TYPE_CHECKING:
     from ask_above.ask.advice.piece import Piece
     from ask_above.ask.cover import Gap
+    from ask_above.ask.perks import PerkTurned
     from ask_above.store.entries import Entry
     from ask_above.store.keys import Claims
 
@@ -137,6 +138,13 @@ class Plan(Printed):
 
         loses = any(not shift.gains for shift in self.effect.shifts)
         return lost(self.before.decider, self.after.decider, self.at) if loses else []
+
+    @cached_property
+    def perks(self) -> list[PerkTurned]:
+        """What it makes of perks, for whom."""
+        from ask_above.ask.perks import turned
+
+        return turned(self.before.decider, self.after.decider, self.at)
 
     @cached_property
     def brought(self) -> list[Piece]:

@@ -9,6 +9,7 @@ from typing import NamedTuple
 from ask_above.ask.describe.claims import Claim, claims, of_holder
 from ask_above.ask.describe.inside import Inside, inside
 from ask_above.ask.describe.sentences import doing, under_headings
+from ask_above.ask.perks import beyond_default, brought
 from ask_above.ask.tables import Holder, allowed_powers, holders, on_record, reached
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
@@ -18,6 +19,7 @@ from ask_above.charter.rules import ACTS, Act
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import Decider
 from ask_above.decide.explain import gate_asks
+from ask_above.decide.looks import perks
 from ask_above.decide.names import Names
 from ask_above.decide.profile import Asked, Holding, How, ask_anybody, ask_rank
 from ask_above.decide.walk import held, usable
@@ -83,15 +85,20 @@ class Describer:
     def rank(self, rank: Rank) -> Described:
         """Describe a rank: where it stands, who holds it, what one may do with it that others may not, on whom."""
         found = [_on_the_ladder(self.compiled, rank), *_about(rank.about), *self._held(rank)]
-        found += [*_conditions(self.compiled, rank), *_rights(self.compiled, rank), *self._powers(rank)]
+        found += [*_conditions(self.compiled, rank), *_rights(self.compiled, rank), *self._perks(rank)]
+        found += self._powers(rank)
         return Described("rank", rank.key, rank.title, (*found, *_elsewhere(self.compiled, rank.key)))
+
+    def _perks(self, rank: Rank) -> Iterator[str]:
+        if rank.perks:
+            yield f"It brings: {'; '.join(brought(self.compiled.charter.perks, rank.perks))}."
 
     def card(self, rank: Rank) -> tuple[str, ...]:
         """Describe a rank in three short paragraphs: what it is, who holds it, on whom it acts and who gives it."""
         what = [*_about(rank.about)] or [_on_the_ladder(self.compiled, rank)]
         if rank.unbounded:
             what += _rights(self.compiled, rank)
-        acts = [*_conditions(self.compiled, rank), *self._powers(rank)]
+        acts = [*_conditions(self.compiled, rank), *self._perks(rank), *self._powers(rank)]
         return tuple(" ".join(part) for part in (what, [*self._held(rank)], acts) if part)
 
     def elsewhere(self, rank: Rank) -> list[str]:
@@ -128,6 +135,9 @@ class Describer:
         if asked.profile is not None and not asked.owner:
             found += self._beyond_others(asked)
             found += self._powers_of(asked)
+            known = self.compiled.charter.perks
+            mine = beyond_default(known, perks(self.compiled, asked))
+            found += [f"Their ranks bring: {'; '.join(brought(known, mine))}."] if mine else []
         return Described("member", member.key, member.called, tuple(found))
 
     def standing(self, member: Member) -> list[str]:
