@@ -18,7 +18,7 @@ from ask_above.decide.conditions import conditions
 from ask_above.decide.explain import Explainer
 from ask_above.decide.gains import Gain, Handing, told_once
 from ask_above.decide.profile import Asked, How, People, Sort, ask_anybody
-from ask_above.decide.walk import Reckoner, lists_that_count, standing
+from ask_above.decide.walk import Reckoner, closed_gate, lists_that_count, standing, usable
 from ask_above.decide.words import HELD_BY, LateWord, in_file, in_place
 
 ABOVE_ALL = -1
@@ -79,12 +79,12 @@ class Case:
             return self.steps
         rule = self.compiled.charter.rules.act(Act.MODERATE)
         if self._acts():
-            usable = self._capability(rule, using, self.place)
+            able = self._capability(rule, using, self.place)
             self.target_over(rule, target)
             highest = self.reached(target)
             on = self.compiled.ranks[highest].key if 0 <= highest < len(self.compiled.ranks) else None
             title = self.compiled.ranks[highest].title if on else "someone without any rank"
-            self.on_list(rule, on, title, usable or using)
+            self.on_list(rule, on, title, able or using)
         return self.steps
 
     def assign(self, rank: Rank, target: Asked | None, *, made: bool = False) -> list[Step]:
@@ -159,9 +159,9 @@ class Case:
             return self.steps
         rule = self.compiled.charter.rules.act(Act.MANAGE)
         if self._acts():
-            usable = self._capability(rule, rule.using, 0)
+            able = self._capability(rule, rule.using, 0)
             self._over(rule, rank.title, rank.position)
-            self.on_list(rule, rank.key, rank.title, usable or rule.using)
+            self.on_list(rule, rank.key, rank.title, able or rule.using)
         return self.steps
 
     def call(self, rank: Rank) -> list[Step]:
@@ -174,8 +174,8 @@ class Case:
             self._yes("4.5", "owner-act", who=self.actor.label)
         else:
             rule = self.compiled.charter.rules.act(Act.CALL)
-            usable = self._capability(rule, rule.using, self.place)
-            if not usable:
+            able = self._capability(rule, rule.using, self.place)
+            if not able:
                 self._no("6.11", "call-closed", rank=rank.title)
         return self.steps
 
@@ -211,14 +211,14 @@ class Case:
 
     def _rank_and_target(self, rule: ActRule, rank: Rank, target: Asked, *, oneself: bool, made: bool = False) -> None:
         """Hold capability, rank and member to what the act asks (rule 6.8)."""
-        usable = self._capability(rule, rule.using, self.place)
+        able = self._capability(rule, rule.using, self.place)
         if not made:
             self._over(rule, rank.title, rank.position)
         if oneself:
             self._note("6.8", "self" if rule.oneself else "not-self", holds=rule.oneself)
         else:
             self.target_over(rule, target)
-        self.on_list(rule, rank.key, rank.title, usable or rule.using)
+        self.on_list(rule, rank.key, rank.title, able or rule.using)
 
     def has_assignment(self, rank: Rank, target: Asked) -> bool:
         """Tell whether there is something to take: an assignment at exactly this place, in force or to come."""
@@ -254,14 +254,23 @@ class Case:
             self._no("6.2", "no-using", default=USING.get(rule.act, rule.act), what="what it takes")
             return ()
         mask = self.reckoner.usable(self.actor.profile, place) if self.actor.profile else 0
-        usable = tuple(key for key in using if mask & self.compiled.catalogue.bit[key])
+        able = tuple(key for key in using if mask & self.compiled.catalogue.bit[key])
         words = {"who": self.actor.label, "place": self._where(place)}
-        if usable:
-            self._yes("6.2", "capability", what=listed(usable, "or"), **words)
+        if able:
+            self._yes("6.2", "capability", what=listed(able, "or"), **words)
         else:
             why = LateWord(lambda: self._why_not(using[0], place))
-            self._no("6.2", "no-capability", what=listed(using, "or"), why=why, **words)
-        return usable
+            code = "behind-gate" if self._kept_out(using, place) else "no-capability"
+            self._no("6.2", code, what=listed(using, "or"), why=why, **words)
+        return able
+
+    def _kept_out(self, using: tuple[str, ...], place: int) -> bool:
+        """Tell whether a gate is all that keeps the actor from what an act takes (rule 5.3)."""
+        profile = self.actor.profile
+        if profile is None or closed_gate(self.compiled, profile, place) is None:
+            return False
+        inside = usable(self.compiled, self.reckoner.held(profile, place, gated=False).mask, place)
+        return bool(inside & self.compiled.catalogue.mask(using))
 
     def _why_not(self, capability: str, place: int) -> str:
         reason = Explainer(self.compiled, self.people.register, self.actor, capability, place).account().reason

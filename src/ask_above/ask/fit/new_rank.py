@@ -41,7 +41,7 @@ class Proposal(NamedTuple):
 
 def propose(decider: Decider, needs: Sequence[Need], never: Sequence[Need], at: Instant) -> Proposal | None:
     """Return a new rank for these needs; ``None`` where no rank can give them."""
-    for maker in _attempts(decider, needs):
+    for maker in _attempts(decider, needs, never):
         changed = Decider(maker.charter, decider.people.register)
         fitter = Fitter(changed, needs, never, at)
         rank = changed.compiled.rank_at[maker.key]
@@ -52,11 +52,12 @@ def propose(decider: Decider, needs: Sequence[Need], never: Sequence[Need], at: 
     return None
 
 
-def _attempts(decider: Decider, needs: Sequence[Need]) -> Iterator[_Maker]:
+def _attempts(decider: Decider, needs: Sequence[Need], never: Sequence[Need]) -> Iterator[_Maker]:
     """Yield ranks to try, the humblest first.
 
     One that carries what is needed, low on the ladder; one that places allow it to, where a word for everybody stands
-    over what ranks carry; then higher ones, where a range such as ``warden+`` gives it.
+    over what ranks carry; then higher ones, where a range such as ``warden+`` gives it. What everybody has and this
+    rank must never have is denied to it.
     """
     ranks, charter = decider.compiled.ranks, decider.compiled.charter
     given = [rank.key for rank in ranks if not rank.automatic and not rank.entry]
@@ -65,12 +66,20 @@ def _attempts(decider: Decider, needs: Sequence[Need]) -> Iterator[_Maker]:
     starts = sorted({decider.compiled.rank_at[entry.of] for entry in entries if entry.above}, reverse=True)
     heights = [given[-1] if given else None, *(ranks[n - 1].key if n else None for n in starts)]
     for below in dict.fromkeys(heights):
-        yield _Maker(decider, needs, below)
-        yield _Maker(decider, needs, below, by_places=True)
+        yield _Maker(decider, needs, never, below)
+        yield _Maker(decider, needs, never, below, by_places=True)
 
 
 class _Maker:
-    def __init__(self, decider: Decider, needs: Sequence[Need], below: str | None, *, by_places: bool = False) -> None:
+    def __init__(
+        self,
+        decider: Decider,
+        needs: Sequence[Need],
+        never: Sequence[Need],
+        below: str | None,
+        *,
+        by_places: bool = False,
+    ) -> None:
         self.decider, self.compiled, self.by_places = decider, decider.compiled, by_places
         self.base = Fitter(decider, needs, (), 0).base
         charter = self.compiled.charter
@@ -81,9 +90,12 @@ class _Maker:
         )
         self.grants: list[str] = []
         self.allows: dict[int, list[str]] = {}
+        self.denies: dict[int, list[str]] = {}
         self.gates: list[int] = []
         for need in needs:
             self._give(need)
+        for need in never:
+            self._keep_out(need)
         self.below = below
         self.charter = self._made(charter)
 
@@ -105,6 +117,16 @@ class _Maker:
         if shut is not None and shut not in self.gates:
             self.gates.append(shut)
 
+    def _keep_out(self, need: Need) -> None:
+        """Note where the rank has to be denied what everybody else has there."""
+        bit, places = self.compiled.catalogue.bit[need.capability], range(len(self.compiled.places))
+        for n in places if need.place is None else [need.place]:
+            above = self.compiled.chains[n][:-1]
+            already = any(need.capability in self.denies.get(k, ()) for k in above)
+            said = any(word.allow & bit for word in self.compiled.words_at(n).values())
+            if held(self.compiled, self.base, n, gated=False).mask & bit and (said or not already):
+                self.denies.setdefault(n, []).append(need.capability)
+
     def _missing(self, capability: str, place: int) -> list[str]:
         """Return what someone without the rank lacks for a capability, less what the rest of it implies."""
         catalogue = self.compiled.catalogue
@@ -123,6 +145,8 @@ class _Maker:
         for place, names in self.allows.items():
             if names:
                 changed = changes.saying(changed, self.compiled.places[place].key, self.key, "allow", names)
+        for place, names in self.denies.items():
+            changed = changes.saying(changed, self.compiled.places[place].key, self.key, "deny", names)
         for place in self.gates:
             gate = changed.places[self.compiled.places[place].key].gate
             if gate is not None and gate.any:
@@ -139,8 +163,12 @@ class _Maker:
 
     def lines(self) -> tuple[tuple[str, str], ...]:
         """Return the entries for the overrides of places."""
-        places = self.compiled.places
-        return tuple((places[n].key, f"{self.key}: {{allow: [{', '.join(a)}]}}") for n, a in self.allows.items() if a)
+        found = []
+        for n in sorted({**self.allows, **self.denies}):
+            words = (("allow", self.allows.get(n)), ("deny", self.denies.get(n)))
+            said = ", ".join(f"{word}: [{', '.join(names)}]" for word, names in words if names)
+            found += [(self.compiled.places[n].key, f"{self.key}: {{{said}}}")] if said else []
+        return tuple(found)
 
     def gate_lines(self) -> tuple[tuple[str, str], ...]:
         """Return the gates that have to let the rank in."""

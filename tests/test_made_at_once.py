@@ -1,0 +1,230 @@
+"""What takes one command: a place with all in it, a member with a rank, every rank of somebody, one perk."""
+
+from __future__ import annotations
+
+import csv
+from pathlib import Path
+from random import Random
+
+import pytest
+
+from ask_above import Community, EditError
+from ask_above.change import PlaceCopy, RankSet
+from ask_above.decide.profile import ask_rank
+from commands import run
+from conftest import Place
+from generated import generate
+from seeds import seeds
+from small import community, held, member, rank, texts
+
+
+class TestACopyOfAPlace:
+    @pytest.mark.parametrize("seed", seeds(12))
+    def test_says_what_the_place_says_and_so_does_all_in_it(self, tmp_path: Path, seed: int) -> None:
+        for name, text in generate(Random(seed)).texts().items():
+            (tmp_path / name).write_text(text)
+        c = Community.open(tmp_path)
+        for key in [key for key in c.charter.places if key != "site"]:
+            plan = c.plan(PlaceCopy(key, "anew"))
+            compiled = plan.after.decider.compiled
+            below = [compiled.places[n].key for n in compiled.below[compiled.place_at[key]]]
+            copied = {each: "anew" if each == key else f"anew-{each}" for each in below}
+            assert set(copied.values()) <= set(compiled.place_at)
+            decider, ranks = plan.after.decider, range(len(compiled.ranks))
+            for old, new in copied.items():
+                at, there = compiled.place_at[old], compiled.place_at[new]
+                for n in ranks:  # who holds a rank for the old place alone is no holder at the new one
+                    asked = ask_rank(compiled, n)
+                    assert decider.usable(asked, at) == decider.usable(asked, there), (key, old, compiled.ranks[n].key)
+
+    def test_is_made_by_its_title_and_can_be_undone(self, brook: Place) -> None:
+        before = brook.charter
+        done = run("place", "copy", "alder-mouth", "Lower Alder", "--into", "field", "--yes", cwd=brook.folder)
+        assert done.returncode == 0, done.stderr
+        c = brook.open()
+        assert c.place("lower-alder").parent == "field"
+        assert c.place("lower-alder-alder-board").title == c.place("alder-board").title
+        assert not [given for given in c.register.assignments if given.place.startswith("lower-alder")]
+        # told apart by their sections
+        shown = run("may", "dara", "post.write", "--at", "lower-alder-alder-board", cwd=brook.folder).stdout
+        assert "Alder board (Lower Alder)" in shown
+        assert run("undo", "--yes", cwd=brook.folder).returncode == 0
+        assert brook.charter == before
+
+    def test_needs_a_key_that_is_free_and_is_none_of_the_site(self, brook: Place) -> None:
+        c = brook.open()
+        for edit, words in (
+            (PlaceCopy("commons", "field"), "There is a place 'field' already"),
+            (PlaceCopy("site", "other"), "cannot be copied"),
+            (PlaceCopy("commons", "other", None, {"kind": "board"}), "has the kind"),
+        ):
+            with pytest.raises(EditError, match=words):
+                c.plan(edit)
+
+
+class TestTitlesThatSeveralPlacesHave:
+    def test_are_told_with_their_section_wherever_they_are_told(self) -> None:
+        chat = {"title": "Chat", "kind": "board"}
+        c = community(
+            rank("w", "post.write", "place.see"),
+            members=[member("ada")],
+            assignments=[held("ada", "w", "a")],
+            places=[
+                {"key": "north", "title": "North", "kind": "section", "places": [{"key": "a", **chat}]},
+                {"key": "south", "title": "South", "kind": "section", "places": [{"key": "b", **chat}]},
+                {"key": "c", **chat},
+            ],
+        )
+        titles = [place.title for place in c.decider.compiled.places[1:]]
+        assert titles == ["North", "Chat (North)", "South", "Chat (South)", "Chat (c)"]
+        assert "given in Chat (North)" in str(c.may("ada", "post.write", at="a"))
+        assert "in Chat (South)" in c.may("ada", "post.write", at="b").account.sentence
+        assert "Chat (North)" in str(c.describe("w"))
+        assert [c.place(key).title for key in "abc"] == ["Chat"] * 3
+        # a change of one title changes what tells the others apart
+        places = {**c.charter.places, "b": c.charter.places["b"]._replace(title="Talk")}
+        after = c.after(charter=c.charter._replace(places=places))
+        assert [place.title for place in after.decider.compiled.places[1:]] == [
+            "North", "Chat (North)", "South", "Talk", "Chat (c)"
+        ]  # fmt: skip
+
+
+class TestARankGivenAtOnce:
+    @pytest.mark.parametrize(
+        "words",
+        [
+            ("add", "ida", "Ida Reed"),
+            ("invite", "ida", "Ida Reed", "ida@river.example"),
+        ],
+    )
+    def test_with_a_new_member_where_and_until_when(self, brook: Place, words: tuple[str, ...]) -> None:
+        given = ("--rank", "host", "--at", "river-talk", "--until", "2097-03-31")
+        done = run("member", *words, *given, "--yes", cwd=brook.folder)
+        assert done.returncode == 0, done.stderr
+        c = brook.open()
+        (one,) = [each for each in c.register.of("ida") if each.rank == "host"]
+        assert (one.place, one.period.said_until) == ("river-talk", "2097-03-31")
+        assert len(c.journal()) == 2  # taken over from the files, and this
+
+    def test_with_letting_somebody_in(self, brook: Place) -> None:
+        assert (
+            run("member", "vouch", "lena", "--rank", "host", "in", "commons", "--yes", cwd=brook.folder).returncode == 0
+        )
+        c = brook.open()
+        assert c.member("lena").is_active
+        assert [each.place for each in c.register.of("lena") if each.rank == "host"] == ["commons"]
+
+    def test_where_and_until_when_say_nothing_without_a_rank(self, brook: Place) -> None:
+        done = run("member", "add", "ida", "--at", "river-talk", "--plan", cwd=brook.folder)
+        assert done.returncode == 2
+        assert "Which rank?" in done.stderr
+
+
+class TestEveryRankTakenAtOnce:
+    def test_everywhere_or_at_one_place(self, brook: Place) -> None:
+        c = brook.open()
+        had = {(each.rank, each.place) for each in c.register.of("dara")}
+        assert ("host", "commons") in had
+        assert len(had) > 2
+        assert run("unassign", "*", "dara", "--at", "commons", "--yes", cwd=brook.folder).returncode == 0
+        assert {(each.rank, each.place) for each in brook.open().register.of("dara")} == had - {("host", "commons")}
+        assert run("unassign", "*", "dara", "--yes", cwd=brook.folder).returncode == 0
+        assert [each for each in brook.open().register.of("dara") if each.period.end is None] == []
+        done = run("unassign", "*", "dara", "--yes", cwd=brook.folder)
+        assert done.returncode == 2
+        assert "no rank" in done.stderr
+
+
+class TestPerks:
+    @pytest.fixture
+    def shed(self, tmp_path: Path) -> Community:
+        files = texts(
+            {**rank("keeper", "post.write"), "perks": {"days": 30}},
+            rank("guest", "post.write"),
+            members=[member("ada", email="ada@river.example"), member("bo")],
+            assignments=[held("ada", "guest")],
+            perks={"days": {"about": "Days", "settle": "most", "default": 0}, "free": {"settle": "any"}},
+        )
+        for name, text in files.items():
+            (tmp_path / name).write_text(text)
+        return Community.open(tmp_path)
+
+    def test_one_is_set_and_taken_out_by_itself(self, shed: Community) -> None:
+        folder = shed.home.folder
+        assert run("rank", "set", "guest", "perks.days=7", "perks.free=true", "--yes", cwd=folder).returncode == 0
+        now = Community.open(folder)
+        assert {key: held_.value for key, held_ in now.perks("ada").items()} == {"days": 7, "free": True}
+        assert run("rank", "set", "guest", "perks.days=", "--yes", cwd=folder).returncode == 0
+        assert Community.open(folder).rank("guest").perks == {"free": True}
+        assert run("rank", "set", "guest", "perks.free=", "--yes", cwd=folder).returncode == 0
+        assert Community.open(folder).rank("guest").perks == {}
+        assert "perks" not in run("charter", "get", "ranks.guest", cwd=folder).stdout
+        wrong = run("rank", "set", "guest", "perks.dayz=7", "--yes", cwd=folder)
+        assert wrong.returncode == 2
+        assert "days" in wrong.stderr
+
+    def test_a_plan_says_for_whom_one_turns_and_so_does_a_letter(self, shed: Community) -> None:
+        plan = shed.plan(RankSet("guest", {"perks.days": "7"}))
+        assert [(turned.members, turned.before, turned.after) for turned in plan.perks] == [(("ada",), 0, 7)]
+        folder = shed.home.folder
+        out = run("rank", "set", "guest", "perks.days=7", "--tell", "--yes", cwd=folder).stdout
+        assert "Ada: Days: 7, and was 0." in out
+        (letter,) = (folder / "outbox").glob("*-ada.eml")
+        assert "Days: 7, and was 0." in letter.read_text()
+
+    def test_they_are_told_of_ranks_and_of_people(self, shed: Community) -> None:
+        assert "It brings: Days: 30." in str(shed.describe("keeper"))
+        assert "Their ranks bring" not in str(shed.describe("member:ada"))
+        shed.plan(RankSet("guest", {"perks.days": "7"})).apply()
+        now = Community.open(shed.home.folder)
+        assert "Their ranks bring: Days: 7." in str(now.describe("member:ada"))
+        assert now.compare("rank:keeper", "rank:guest").perks == ("Days: 30 and 7",)
+        assert "Days: 7" in run("member", "show", "ada", cwd=shed.home.folder).stdout
+
+
+class TestWhoAndWhere:
+    def rows(self, place: Place, *words: str) -> list[dict[str, str]]:
+        return list(csv.DictReader(run(*words, "--format", "csv", cwd=place.folder).stdout.splitlines()))
+
+    def test_who_may_elsewhere_is_what_each_place_says(self, brook: Place) -> None:
+        c = brook.open()
+        frame = c.who("post.publish", anywhere=True)
+        one_by_one = {(key, place) for place in c.charter.places for key in c.who("post.publish", at=place).member}
+        assert set(zip(frame.member, frame.place, strict=True)) == one_by_one
+        assert {place for _, place in one_by_one} == {"front-page", "review", "alder-journal"}
+        out = run("who", "post.publish", cwd=brook.folder).stdout
+        assert out.startswith("None of 60 members may use post.publish on the whole site")
+        assert "In Alder journal: Ines Moor and Olaf Tarn." in " ".join(out.split())
+
+    def test_who_has_what_is_of_high_risk(self, brook: Place) -> None:
+        rows = list(
+            csv.DictReader(run("who", "--risk", "high", "--format", "csv", cwd=brook.folder).stdout.splitlines())
+        )
+        c = brook.open()
+        risky = {key for key, each in c.charter.catalogue.capabilities.items() if each.risk == "high"}
+        found = {(row["capability"], row["member"], row["place"]) for row in rows}
+        wanted = {(name, who, at) for name in risky for at in c.charter.places for who in c.who(name, at=at).member}
+        assert found == wanted
+        assert run("who", "--risk", "high", "post.write", cwd=brook.folder).returncode == 2
+
+    def test_holders_are_listed_with_where_and_until_when(self, brook: Place) -> None:
+        c = brook.open()
+        rows = self.rows(brook, "member", "list", "--holding", "editor")
+        assert {row["key"]: row["where"] for row in rows} == {
+            "kofi": "in River journal",
+            "liesl": "in River journal",
+            "arne": "in River journal through 31 January 2027",
+        }
+        assert "Board host here: Dara Fenwick." in str(c.describe("commons"))
+        assert run("member", "lock", "kofi", "--yes", cwd=brook.folder).returncode == 0
+        assert "1 of them is not active" in run("member", "list", "--holding", "editor", cwd=brook.folder).stdout
+        said = str(brook.open().describe("editor"))
+        assert "2 members hold it" in said
+        assert "1 member more has it on record, for whom it does not count." in said
+
+    def test_a_group_of_groups_counts_who_is_in_them(self, brook: Place) -> None:
+        rows = {
+            row["group"]: row
+            for row in csv.DictReader(run("group", "list", "--format", "csv", cwd=brook.folder).stdout.splitlines())
+        }
+        assert rows["field-teams"]["members"] == "13"
