@@ -143,6 +143,8 @@ class Maker:
                 said[key] = "true"
         if self.chance(0.1):
             said["kept-by"] = "outside"
+        if self.chance(0.1) and "held-by" not in said and "entry" not in said:
+            said["paused"] = "true"
         if self.chance(0.2):
             said["call"] = self.rng.choice(["open", "closed"])
         if self.chance(0.2):

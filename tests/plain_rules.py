@@ -168,8 +168,11 @@ class Plain:
             p.rec_given = p.rec_given | self.entry()
             p.automatic, p.given = self.by("anyone"), self.entry()
         elif status == "active":
-            p.automatic, p.given = full, set(p.rec_given)
+            p.automatic, p.given = full, {(r, q) for r, q in p.rec_given if not self.paused(r)}
         return p
+
+    def paused(self, r: str) -> bool:
+        return yes(self.rank[r].get("paused", "no"))
 
     def as_rank(self, r: str) -> Person:
         held_by = self.rank[r].get("held-by")
@@ -181,7 +184,8 @@ class Plain:
         elif yes(self.rank[r].get("entry", "no")):
             p.status, p.automatic, p.given = "pending", self.by("anyone"), {(r, "site")}
         else:
-            p.automatic, p.given = self.by("anyone", "members"), {(r, "site")}
+            p.automatic = self.by("anyone", "members")
+            p.given = set() if self.paused(r) else {(r, "site")}
         p.rec_automatic, p.rec_given = p.automatic, p.given
         return p
 
@@ -396,7 +400,7 @@ class Plain:
 
     def assign(self, a: Person, r: str, t: Person | None, place: str, at: dt.datetime) -> bool:
         said = self.rank[r]
-        if "held-by" in said or "kept-by" in said:
+        if "held-by" in said or "kept-by" in said or self.paused(r):
             return False
         if t is not None:
             if t.status not in ("active", "pending", "invited"):

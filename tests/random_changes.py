@@ -65,6 +65,7 @@ def rank_field(rng: Random, c: Community, key: str) -> dict[str, Any]:
         {rng.choice(["open", "on-joining", "entry", "unbounded"]): rng.choice(NO)},
         {"call": rng.choice(["open", "closed"])},
         {"held-by": rng.choice(["anyone", "visitors", "members", "bots", None])},
+        {"paused": rng.choice([*YES, *NO])},
         {"builds-on": some},
         {rng.choice(["grants", "withhold"]): names},
         {rng.choice(["after", "apart-from"]): some},

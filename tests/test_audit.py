@@ -533,7 +533,7 @@ def test_many_communities_as_one_table(here: Path, tmp_path: Path) -> None:
     lines = done.stdout.splitlines()
     assert lines[0] == "community,title,faults,unmet,unmet_later,advice,unbounded,high_risk,climbs"
     assert lines[1].startswith("other,,")
-    assert lines[2].startswith("river,Wren Valley River Watch,0,3,0,12,2,5,")
+    assert lines[2].startswith("river,Wren Valley River Watch,0,3,0,11,2,5,")
     assert done.returncode == 2
     with pytest.raises(AskAboveError):
         Community.open(tmp_path / "other")

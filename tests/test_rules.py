@@ -3,10 +3,23 @@
 from __future__ import annotations
 
 from datetime import UTC, date, datetime
+from typing import Any
 
 import pytest
 
-from ask_above import VISITOR, Answer, Community, MomentError, QuestionError, Rank, UnknownNameError
+from ask_above import (
+    VISITOR,
+    Answer,
+    Community,
+    FaultyFilesError,
+    MomentError,
+    QuestionError,
+    Rank,
+    RefusedError,
+    UnknownNameError,
+)
+from ask_above.change import Assign, RankSet, Unassign
+from conftest import Place
 from small import community, held, member, place, rank
 
 
@@ -635,3 +648,60 @@ def test_what_a_bundle_brings_along_is_told_from_what_stands_in_it() -> None:
     here = community(rank("helper", "pack"), bundles={"pack": ["post.publish"]}, **people)
     assert ", by the bundle pack" in str(here.may("tom", "post.publish", at="yard"))
     assert ", as the bundle pack brings it along" in str(here.may("tom", "post.write", at="yard"))
+
+
+class TestPaused:
+    """4.3: a paused rank is held by nobody, whatever is recorded."""
+
+    def made(self, **fields: Any) -> Community:
+        return community(
+            {**rank("crew", "post.write", "rank.assign"), **fields},
+            rank("mate", "post.pin", after=["crew"]),
+            rank("everyone", "place.see", held_by="members"),
+            members=[member("ada"), member("bo"), member("cy", groups="club")],
+            assignments=[held("ada", "crew"), held("bo", "mate")],
+            groups=[{"key": "club", "confers": ["crew"]}],
+            places=[place("yard", overrides={"crew": {"allow": ["post.publish"]}}, gate={"any": ["crew", "mate"]})],
+        )
+
+    def test_its_holders_have_nothing_by_it_nor_does_whoever_is_in_its_group(self) -> None:
+        for paused, yes in (("true", False), ("false", True)):
+            c = self.made(paused=paused)
+            for who in ("ada", "cy", "rank:crew"):
+                assert bool(c.may(who, "post.write")) is yes, who
+                assert bool(c.may(who, "post.publish", at="yard")) is yes, who
+                assert bool(c.may(who, "rank.assign")) is yes, who
+            assert c.may("ada", "place.see")
+            assert [each.key for each in c.register.members.values() if c.may(each.key, "place.see", at="yard")] == (
+                ["ada", "bo", "cy"] if yes else ["bo"]
+            )
+
+    def test_what_is_recorded_counts_for_conditions_and_it_is_given_to_nobody(self) -> None:
+        c = self.made(paused="true", open="true")
+        assert c.decider.people.ask("ada", c.names.moment()).recorded
+        codes = [step.code for step in c.may_assign("ada", "mate", to="ada").steps]
+        assert "after" not in codes  # the paused rank is recorded for her
+        assert "after" in [step.code for step in c.may_assign("ada", "mate", to="bo").steps]
+        assert not c.may_assign("bo", "crew", to="bo")
+        assert "paused" in [step.code for step in c.may_assign("bo", "crew", to="bo").steps]
+
+    def test_it_is_set_and_lifted_by_command_with_its_effect(self, brook: Place) -> None:
+        c = brook.open()
+        plan = c.plan(RankSet("host", {"paused": "true"}), why="A quiet week")
+        assert ("member.mute", False) in {(key, s.gains) for s in plan.effect.shifts for key in s.capabilities}
+        plan.apply(force=True)
+        now = brook.open()
+        assert not now.may("bram", "member.mute")
+        assert [given.rank for given in now.register.of("bram") if given.rank == "host"] == ["host"]
+        with pytest.raises(RefusedError, match="Board host is paused"):
+            now.plan(Assign("tove", "host")).apply()
+        now.plan(Unassign("bram", "host")).apply()
+        assert "It is paused" in str(brook.open().describe("host"))
+        brook.open().plan(RankSet("host", {"paused": None}), Assign("tove", "host")).apply()
+        assert brook.open().may("tove", "member.mute")
+
+    @pytest.mark.parametrize("other", [{"held-by": "members"}, {"entry": "true"}])
+    def test_what_is_held_without_being_given_cannot_be_paused(self, other: dict[str, str]) -> None:
+        with pytest.raises(FaultyFilesError) as found:
+            community({**rank("crew", "post.write"), "paused": "true", **other})
+        assert "automatic-paused" in [fault.code for fault in found.value.faults]

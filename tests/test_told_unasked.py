@@ -7,11 +7,14 @@ from pathlib import Path
 import pytest
 
 from ask_above import Community
+from ask_above.ask.tables import power_cells
 from ask_above.change import Assign, Grant, MemberStatus, RankSet, Say, Unassign, Withhold
+from ask_above.charter.rules import Act
+from ask_above.show.powers import reasons
 from ask_above.workspace.plans import Plan
 from commands import run
 from conftest import Place
-from small import held, member, place, rank, texts
+from small import community, held, member, place, rank, texts
 
 RANKS = (
     rank("top", "post.write", "member.ban", "rank.assign"),
@@ -128,3 +131,30 @@ class TestWhatToLookAtAgain:
         out = run("rank", "withhold", "member", "photo.remove.own", "--plan", cwd=brook.folder).stdout
         assert "▲ Member carries photo.remove.own no more, and River warden still carries it. [still-carried]" in out
         assert "→ ask-above rank withhold warden photo.remove.own" in out
+
+
+class TestWhatStandsInTheWay:
+    def test_a_gate_is_named_where_it_is_all_that_keeps_somebody_out(self) -> None:
+        c = community(
+            rank("mod", "member.moderate", "place.see"),
+            rank("low", "place.see"),
+            capabilities={"All": {"member.moderate": "Moderate", "place.see": "See"}},
+            places=[place("club", gate={"any": ["low"]}), place("yard")],
+        )
+        codes = {at: [s.code for s in c.may_moderate("rank:mod", "rank:low", at=at).steps] for at in ("club", "yard")}
+        assert "behind-gate" in codes["club"]
+        assert "behind-gate" not in codes["yard"]
+        assert "no-capability" in [s.code for s in c.may_moderate("rank:low", "rank:mod", at="club").steps]
+        cells = power_cells(c.decider, Act.MODERATE, c.names.place_number("club"), c.names.moment())
+        assert {reasons(cell) for cell in cells if (cell.actor, cell.target) == ("mod", "low")} == {"g"}
+
+    def test_a_new_rank_is_denied_what_everybody_has_and_it_must_never_have(self) -> None:
+        c = Community.demo()
+        made = c.propose(["rota.plan"], never=["post.write"])
+        assert made is not None
+        new = Community(made.charter, c.register)
+        someone = f"rank:{made.key}"
+        assert new.where(someone, "rota.plan")
+        assert new.where(someone, "post.write") == []
+        assert c.where("rank:member", "post.write")
+        assert any("deny: [post.write]" in line for _, line in made.overrides)

@@ -116,6 +116,8 @@ class Conditions:
             yield Refusal(
                 "6.8", f"{rank.title} is held without being given, so it can be neither given nor taken.", "act"
             )
+        if rank.paused and self._assigned(member.key, rank.key, place):
+            yield Refusal("6.8", f"{rank.title} is paused; it is given to nobody until the pause is lifted.", "act")
         if self._is_kept(rank):
             said = f"{rank.title} is kept by {rank.kept_by}; nobody here edits, gives or takes it."
             yield Refusal("6.8", said, "act")

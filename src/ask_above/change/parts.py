@@ -117,6 +117,7 @@ RANK_ROWS: Final[Mapping[str, EditRow]] = {
     "badge": EditRow.MANAGE,
     "prefix": EditRow.MANAGE,
     "perks": EditRow.MANAGE,
+    "paused": EditRow.MANAGE,
     "where": EditRow.NOTHING,
 }
 

@@ -284,7 +284,7 @@ def _on_joining(draft: Draft, key: str, status: str, *, first: bool) -> Iterator
 def rows_on_joining(draft: Draft) -> dict[str, dict[str, str]]:
     """Return by rank what is recorded of someone who is given it on joining."""
     when = _period(draft, draft.day, "")
-    ranks = [rank.key for rank in draft.charter.ranks.values() if rank.on_joining]
+    ranks = [rank.key for rank in draft.charter.ranks.values() if rank.on_joining and not rank.paused]
     return {rank: assignment_row(Assignment("", rank, SITE, when, draft.by, "on joining")) for rank in ranks}
 
 

@@ -438,7 +438,7 @@ class Rights:
             return
         for given in self.difference.given:
             yield from self._given(actor, given)
-        open_ranks = {key for key, rank in self.old.compiled.charter.ranks.items() if rank.open and not rank.kept_by}
+        open_ranks = {key for key, rank in self.old.compiled.charter.ranks.items() if rank.may_be_joined}
         before, after = (list(decider.people.register.of(member.key)) for decider in (self.old, self.new))
         joined = [
             *before,

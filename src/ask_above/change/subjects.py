@@ -256,7 +256,7 @@ class _Open:
 
     def __init__(self, decider: Decider, now: Instant) -> None:
         self.decider, self.now, compiled = decider, now, decider.compiled
-        self.ranks = [rank for rank in compiled.ranks if rank.open and not rank.kept_by and not rank.automatic]
+        self.ranks = [rank for rank in compiled.ranks if rank.may_be_joined]
         self._counted: dict[str, int] = {}
 
     def with_open(self, asked: Asked) -> Profile:

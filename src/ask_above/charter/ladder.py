@@ -31,7 +31,7 @@ class Rank(NamedTuple):
 
     ``position`` counts from 0 at the top. ``held_by`` is set for an automatic rank. ``lists`` holds, for the acts
     ``moderate``, ``assign`` and ``manage``, whom this rank lets one act on. ``call_open`` tells whether anyone may call
-    on all its holders.
+    on all its holders. ``paused``: nobody holds it for now, whatever is recorded (rule 4.3).
     """
 
     key: str
@@ -58,7 +58,13 @@ class Rank(NamedTuple):
     badge: str | None = None
     prefix: str | None = None
     perks: Mapping[str, PerkValue] = NOTHING
+    paused: bool = False
     where: Where = NOWHERE
+
+    @property
+    def may_be_joined(self) -> bool:
+        """Whether an active member may assign it to themselves (rule 4.7)."""
+        return self.open and not (self.kept_by or self.automatic or self.paused)
 
     @property
     def automatic(self) -> bool:

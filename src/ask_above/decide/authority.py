@@ -94,6 +94,8 @@ class Case:
         """
         if not self.in_change:
             self._givable(rank)
+            if rank.paused:
+                self._no("6.8", "paused", rank=rank.title)
         if target is not None and not self.in_change:
             self.steps += conditions(self.people, rank, target, self.compiled.chains[self.place], self.at)
         oneself = self._is_actor(target)
@@ -102,7 +104,7 @@ class Case:
         if target is None and self.actor.rules_all:
             self._yes("4.5", "owner-act", who=self.actor.label)
             return self.steps
-        if oneself and rank.open and self.place == 0 and self.actor.acts:
+        if oneself and rank.open and not rank.paused and self.place == 0 and self.actor.acts:
             self._yes("6.8", "open-join", rank=rank.title)
             return self.steps
         someone = target or self._anybody
@@ -123,7 +125,7 @@ class Case:
         if not self._reaches(rule, self.reached(self._anybody)):
             return
         for rank in self.compiled.ranks:
-            able = reach >> rank.position & 1 and rank.held_by is None and not rank.kept_by
+            able = reach >> rank.position & 1 and not (rank.automatic or rank.kept_by or rank.paused)
             if able and (rule.hand_on == "any" or not self.handing.not_held(self.handing.brought(rank, None))):
                 yield rank
 

@@ -60,9 +60,9 @@ class Holding(NamedTuple):
 class Asked(NamedTuple):
     """Someone a question is about, at a moment: a member, someone with a rank, or a visitor.
 
-    ``holdings`` are the ranks that count for what they may do; empty where the status does not count. ``recorded`` are
-    the ranks that count when they are acted on, ``later`` the assignments that have yet to start (rule 6.5).
-    ``since`` and ``until`` bound the time in which all of this stays the same.
+    ``holdings`` are the ranks that count for what they may do; empty where the status does not count, and less those
+    that are paused. ``recorded`` are the ranks that count when they are acted on, ``later`` the assignments that have
+    yet to start (rule 6.5). ``since`` and ``until`` bound the time in which all of this stays the same.
     """
 
     label: str
@@ -118,6 +118,8 @@ def ask_rank(compiled: CompiledCharter, position: int, *, given: bool = False) -
     label = rank.title
     if given:
         return _asked(label, Sort.RANK, Status.ACTIVE, (*_automatic(compiled, "members"), *placed), rank.key)
+    if rank.paused:  # nobody holds it: what is left are the ranks of every member
+        return _asked(label, Sort.RANK, Status.ACTIVE, _automatic(compiled, "members"), rank.key)
     if rank.held_by is not None:
         visitor = rank.held_by in ("anyone", "visitors")
         automatic = _automatic(compiled, "visitors" if visitor else "bots" if rank.held_by == "bots" else "members")
@@ -210,12 +212,13 @@ def ask_member(
         if assignment.period.contains(at)
     ]
     given += _conferred(compiled, charter, groups)
+    counting = [holding for holding in given if not compiled.ranks[holding.rank].paused]
     automatic = _automatic(compiled, "bots" if member.kind == "bot" else "members")
     waiting = _automatic(compiled, "anyone")
     if compiled.entry is not None:
         waiting = (*waiting, Holding(compiled.entry, 0, How.ENTRY))
     pending = member.status == Status.PENDING
-    holdings = waiting if pending else (*automatic, *given) if member.is_active else ()
+    holdings = waiting if pending else (*automatic, *counting) if member.is_active else ()
     exceptions = member.key if excepted else None
     counts = pending or member.is_active
     since, until = _unchanged(assignments, at)
@@ -230,7 +233,7 @@ def ask_member(
         exceptions=exceptions,
         holdings=holdings,
         recorded=(*(waiting if pending else automatic), *given),
-        active=(*automatic, *given),
+        active=(*automatic, *counting),
         later=tuple(assignment for assignment in assignments if assignment.period.comes_after(at)),
         since=since,
         until=until,

@@ -68,7 +68,7 @@ class Ground:
     def may_stir(self, rank: int) -> bool:
         """Tell quickly whether a rank's holder could do anything at all to climb; most cannot."""
         compiled = self.compiled
-        if any(each.open and not each.kept_by for each in compiled.ranks) or rank in compiled.unbounded:
+        if any(each.may_be_joined for each in compiled.ranks) or rank in compiled.unbounded:
             return True
         holders = [*self.automatic, rank]
         mask = 0
@@ -166,7 +166,7 @@ class Ground:
         rules = self.compiled.charter.rules
         acts = [rules.act(act) for act in (Act.ASSIGN, Act.MANAGE, Act.OVERRIDES)]
         every = rules.act(Act.ASSIGN).hand_on == "any" or any(a.hand_on == "any" or a.over != "below" for a in acts)
-        ranks = (rank for rank in self.compiled.ranks if not rank.automatic and not rank.kept_by)
+        ranks = (rank for rank in self.compiled.ranks if not (rank.automatic or rank.kept_by or rank.paused))
         return [rank for rank in ranks if every or rank.key in self.named]
 
     def _parent(self, place: int) -> int:

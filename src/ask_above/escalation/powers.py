@@ -52,6 +52,7 @@ class ClimbPowers:
         if (
             rank.automatic
             or rank.kept_by
+            or (rank.paused and not self.reached.can(Act.MANAGE, 0))  # whoever manages may lift a pause
             or any((rank.position, n) in self.reached.had for n in self.reached.compiled.chains[place])
         ):
             return False

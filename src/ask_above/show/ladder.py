@@ -25,6 +25,8 @@ def traits(compiled: CompiledCharter, rank: Rank) -> list[str]:
     said = []
     if rank.held_by:
         said.append(f"{HELD_BY[rank.held_by]} holds it")
+    if rank.paused:
+        said.append("paused: held by nobody")
     if rank.unbounded:
         said.append("unbounded")
     if rank.limit is not None:

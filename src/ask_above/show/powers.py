@@ -17,6 +17,7 @@ from ask_above.show.screen import Screen, cell, headed
 
 _LETTERS = {
     "no-capability": ("c", "lacks the capability there"),
+    "paused": ("w", "is paused"),
     "behind-gate": ("g", "is kept out by the gate there"),
     "no-using": ("o", "the owner's alone, as no capability is set"),
     "not-below": ("b", "does not stand below"),

@@ -267,7 +267,8 @@ def unheld(sight: Sight) -> Iterator[Piece]:
         return
     later = {assignment.rank for asked, _ in sight.alike for assignment in asked.later}
     for rank in sight.compiled.ranks:
-        if not (rank.automatic or rank.entry or rank.kept_by or rank.key in later or sight.holders[rank.position]):
+        unasked = rank.automatic or rank.entry or rank.kept_by or rank.paused
+        if not (unasked or rank.key in later or sight.holders[rank.position]):
             mend = f"give {rank.title} to somebody, or remove it"
             commands = (f"ask-above rank remove {rank.key} --none",)
             yield Piece("unheld", rank.where, f"nobody holds {rank.title}", mend, (rank.key,), commands)

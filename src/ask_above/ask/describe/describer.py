@@ -184,6 +184,9 @@ class Describer:
         if rank.held_by is not None:
             yield f"{upper(HELD_BY[rank.held_by])} holds it without being given it."
             return
+        if rank.paused:
+            yield "It is paused: nobody holds it, whoever has it on record, until the pause is lifted."
+            return
         if rank.entry:
             yield "Whoever has signed up and waits to be let in holds it."
         people = self.holders[rank.key]

@@ -260,4 +260,6 @@ def candidates(decider: Decider, at: Instant) -> list[int]:
             for key in (held_now | {assignment.rank for assignment in asked.later}) & limited:
                 count[key] += 1
     full = {key for key in limited if count[key] >= (compiled.charter.ranks[key].limit or 0)}
-    return [r.position for r in compiled.ranks if not (r.automatic or r.entry or r.kept_by or r.key in full)]
+    return [
+        r.position for r in compiled.ranks if not (r.automatic or r.entry or r.kept_by or r.paused or r.key in full)
+    ]

@@ -365,7 +365,7 @@ class _MemberActs:
     @staticmethod
     def _is_open(decider: Decider, key: str) -> bool:
         rank = decider.compiled.charter.ranks[key]
-        return rank.open and not rank.automatic and not rank.kept_by
+        return rank.may_be_joined
 
     def _joins(self, decider: Decider, asked: Asked | None, key: str) -> bool:
         if asked is None or not asked.acts or not self._is_open(decider, key):

@@ -188,6 +188,7 @@ RANK = Record(
         "open": Field(YesNo(), "members may join and leave it themselves"),
         "on-joining": Field(YesNo(), "given to everyone who becomes active"),
         "entry": Field(YesNo(), "what a pending member holds"),
+        "paused": Field(YesNo(), "nobody holds it for now; what is recorded stays"),
         "kept-by": Field(TextField(), "what outside keeps it: nobody here edits, assigns or removes it"),
         "after": Field(_NAMES, "ranks one must hold before"),
         "apart-from": Field(_NAMES, "ranks that nobody may hold beside it"),

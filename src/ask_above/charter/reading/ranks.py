@@ -97,8 +97,19 @@ def _rank(
         badge=said.get("badge"),
         prefix=said.get("prefix"),
         perks=_perk_values(document, (*path, "perks"), said.get("perks", {}), perks),
+        paused=_paused(document, path, said),
         where=document.where((*path, "key"), on_key=True),
     )
+
+
+def _paused(document: Document, path: Path, said: dict[str, Any]) -> bool:
+    """Return whether a rank is paused, and note one that cannot be: everybody's, and that of those who wait."""
+    paused: bool = said.get("paused", False)
+    if paused and (said.get("held-by") or said.get("entry")):
+        other = "held-by" if said.get("held-by") else "entry"
+        message = f"'{said['key']}' is held without being given; such a rank cannot be paused"
+        document.fault((*path, "paused"), "automatic-paused", message, expected=f"'paused' or '{other}', not both")
+    return paused
 
 
 def _lists(document: Document, path: Path, said: dict[str, Any], known: dict[str, None]) -> dict[str, RankList]:
