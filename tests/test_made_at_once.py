@@ -228,3 +228,14 @@ class TestWhoAndWhere:
             for row in csv.DictReader(run("group", "list", "--format", "csv", cwd=brook.folder).stdout.splitlines())
         }
         assert rows["field-teams"]["members"] == "13"
+
+
+def test_what_is_kept_of_somebody_is_the_same_whatever_they_are_called(brook: Place) -> None:
+    run("member", "note", "bram", "Knows the mill", "--yes", cwd=brook.folder)
+    shown = [
+        run("member", "show", who, "--everything", "--format", "json", cwd=brook.folder).stdout
+        for who in ("bram", "Bram Ashby", "@bram")
+    ]
+    assert shown[0] == shown[1] == shown[2]
+    assert '"rank": "host"' in shown[0]
+    assert "Knows the mill" in shown[0]

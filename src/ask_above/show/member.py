@@ -25,6 +25,7 @@ _GUARDED = ("name", "email", "phone", "note", "user_name", "external_id")
 def about(community: Community, key: str, viewer: str | None, at: Instant) -> dict[str, Any]:
     """Return a member's record, and the ranks they were given; what the viewer may not see is left out."""
     member = community.member(key)
+    key = member.key
     everyone, own = sees(community.decider, at, viewer)
     shown = everyone or (own and viewer == key)
     record = {
@@ -49,6 +50,7 @@ def everything(
 
     Raises :class:`QuestionError` where the viewer may not see how the member can be reached.
     """
+    key = community.member(key).key
     found = about(community, key, viewer, at)
     if found.pop("hidden"):
         raise QuestionError(f"{viewer} may not see what is kept about {key}: {_rule(community)}.")
