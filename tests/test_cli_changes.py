@@ -151,7 +151,7 @@ def test_those_concerned_are_told_in_a_standard_mail(river: Path) -> None:
     said("assign", "host", "maren", "--until", "2097-06-30", "--tell", "--yes", cwd=river)
     known = list((river / "outbox").glob("*-maren.eml"))
     text = message_from_string(known[0].read_text("utf-8"), policy=policy.default).get_content()
-    assert "You are Board host until 30 June 2097." in text
+    assert "You are Board host on the whole site until 30 June 2097." in text
     assert "On the whole site you may moderate Board host, Volunteer, Newcomer, Member and Passer-by." in text
     said("unassign", "volunteer", "maren", "--yes", cwd=river)
     said("assign", "volunteer", "maren", "--tell", "--yes", cwd=river)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+from email import message_from_string, policy
 from pathlib import Path
 from random import Random
 
@@ -239,3 +240,30 @@ def test_what_is_kept_of_somebody_is_the_same_whatever_they_are_called(brook: Pl
     assert shown[0] == shown[1] == shown[2]
     assert '"rank": "host"' in shown[0]
     assert "Knows the mill" in shown[0]
+
+
+class TestLetters:
+    """A letter names the rank and says what is one's own in the second person; an invitation says who invites."""
+
+    def read(self, place: Place, who: str) -> str:
+        (letter,) = (place.folder / "outbox").glob(f"*-{who}.eml")
+        content = message_from_string(letter.read_text("utf-8"), policy=policy.default).get_content()
+        return str(content)
+
+    def test_who_invites_and_to_be_what(self, brook: Place) -> None:
+        words = ("member", "invite", "zed", "Zed Rill", "zed@river.example", "--rank", "volunteer", "--as", "ada")
+        assert run(*words, "--message", "See you at the weir", "--yes", cwd=brook.folder).returncode == 0
+        text = self.read(brook, "zed")
+        assert "Ada Marsh invites you to join Wren Valley River Watch." in text
+        assert "You will be Volunteer on the whole site." in text
+        assert "See you at the weir" in text
+        assert "has changed" not in text
+
+    def test_which_rank_is_given_and_which_is_taken(self, brook: Place) -> None:
+        assert run("assign", "surveyor", "tove", "--tell", "--yes", cwd=brook.folder).returncode == 0
+        text = self.read(brook, "tove")
+        assert "You are Surveyor on the whole site." in text
+        assert "correct a reading that was entered, your own" in text
+        assert "one's own" not in text
+        assert run("unassign", "host", "bram", "--tell", "--yes", cwd=brook.folder).returncode == 0
+        assert "You are no longer Board host on the whole site." in self.read(brook, "bram")

@@ -39,6 +39,12 @@ $news
 $reason
 """
 
+INVITING = """Dear $name,
+
+$news
+$reason
+"""
+
 Letters = list[tuple[str, str]]
 """Pairs of a file's name and its text."""
 
@@ -67,8 +73,12 @@ def invitation(plan: Plan, key: str, message: str) -> Letters:
     member = plan.after.register.members[key]
     if not member.email:
         return []
-    news = f"You are invited to join {_site(plan)}.\n\n{visible(message, breaks=True)}".strip()
-    return [_letter(plan, key, f"An invitation to {_site(plan)}", news)]
+    inviting = visible(plan.before.member(plan.by).called) if plan.by else ""
+    first = f"{inviting} invites you to join {_site(plan)}." if inviting else f"You are invited to join {_site(plan)}."
+    ranks = "\n".join(map(visible, _ranks(plan, key, "You will be")))
+    parts = (first, ranks, visible(message, breaks=True))
+    news = "\n\n".join(part for part in parts if part).strip()
+    return [_letter(plan, key, f"An invitation to {_site(plan)}", news, INVITING)]
 
 
 def _news(plan: Plan, describers: tuple[Describer, Describer], shifts: Sequence[Shift], key: str) -> Iterable[str]:
@@ -77,23 +87,37 @@ def _news(plan: Plan, describers: tuple[Describer, Describer], shifts: Sequence[
     The describers are of what was before and of what is after.
     """
     compiled = plan.after.decider.compiled
+    yield from _ranks(plan, key, "You are")
     for gains, said in ((True, "You may now"), (False, "You may no longer")):
         mine = [shift for shift in shifts if shift.gains is gains]
         for shift in mine:
             source = compiled if gains else plan.before.decider.compiled
             known = [capability for capability in shift.capabilities if capability in source.catalogue.bit]
-            things = [doing(source, each) for group in under_headings(source, known).values() for each in group]
+            things = [_yours(doing(source, each)) for group in under_headings(source, known).values() for each in group]
             where = in_places(source.named, shift.places, len(shift.places))
             yield f"{said}, {where}{when_in_words(plan.effect, shift)}: {'; '.join(things)}."
     for turned in plan.perks:
         if key in turned.members:
             yield f"{turned}."
-    for row in plan.rows:
-        after = row.after or {}
-        if row.table == "assignments" and after.get("member") == key and after.get("until"):
-            title = plan.after.charter.ranks[after["rank"]].title
-            yield f"You are {title} until {day(after['until'])}."
     yield from _acts(plan, describers, key)
+
+
+def _ranks(plan: Plan, key: str, now: str) -> Iterable[str]:
+    """Say which ranks somebody is given, where and until when, and which are taken from them."""
+    for row in plan.rows:
+        cells = row.after or row.before or {}
+        if row.table != "assignments" or cells.get("member") != key:
+            continue
+        side = plan.after if row.after else plan.before
+        place = cells.get("place") or SITE
+        where = in_place(side.decider.compiled.named[place].title, site=place == SITE)
+        ends = f" until {day(cells['until'])}" if row.after and cells.get("until") else ""
+        yield f"{now if row.after else 'You are no longer'} {side.charter.ranks[cells['rank']].title} {where}{ends}."
+
+
+def _yours(thing: str) -> str:
+    """Say to somebody what they can do: what is one's own is theirs."""
+    return thing.replace("one's own", "your own").replace("oneself", "yourself")
 
 
 def _acts(plan: Plan, describers: tuple[Describer, Describer], key: str) -> Iterable[str]:
@@ -121,10 +145,10 @@ def _site(plan: Plan) -> str:
     return visible(plan.after.charter.title or plan.after.charter.key)
 
 
-def _letter(plan: Plan, key: str, subject: str, news: str) -> tuple[str, str]:
+def _letter(plan: Plan, key: str, subject: str, news: str, usual: str = DEFAULT) -> tuple[str, str]:
     member = plan.after.register.members[key]
     written = plan.home.folder / TEMPLATE
-    template = written.read_text("utf-8") if written.exists() else DEFAULT
+    template = written.read_text("utf-8") if written.exists() else usual
     reason = f"\nThe reason: {visible(plan.why)}" if plan.why else ""
     text = Template(template).safe_substitute(name=visible(member.called), site=_site(plan), news=news, reason=reason)
     moment = datetime.now(UTC)

@@ -43,6 +43,8 @@ def show_plan(screen: Screen, plan: Plan, *, force: bool = False) -> None:
         screen.paragraph(f"{names}: {turned}.", rest="  ")
     for sentence in plan.vain[:_MOST_TOLD]:
         screen.paragraph(f"! {sentence}", rest="  ", style="warn")
+    if plan.vain:
+        screen.line()
     _gaps(screen, plan)
     _brought(screen, plan)
     _handed_over(screen, plan)
