@@ -13,7 +13,7 @@ from ask_above import Community, EditError
 from ask_above.change import PlaceCopy, RankSet
 from ask_above.decide.profile import ask_rank
 from commands import run
-from conftest import Place
+from conftest import DEMO, Place
 from generated import generate
 from seeds import seeds
 from small import community, held, member, rank, texts
@@ -267,3 +267,14 @@ class TestLetters:
         assert "one's own" not in text
         assert run("unassign", "host", "bram", "--tell", "--yes", cwd=brook.folder).returncode == 0
         assert "You are no longer Board host on the whole site." in self.read(brook, "bram")
+
+
+@pytest.mark.parametrize("at", ["site", "landowners"])
+def test_who_may_call_on_whom_stands_in_a_table(at: str) -> None:
+    c = Community.demo()
+    table = c.powers("call", at=at)
+    for actor in c.charter.ranks:
+        for target in c.charter.ranks:
+            assert table.loc[actor, target] == c.may_call(f"rank:{actor}", target, at=at).allowed, (actor, target)
+    out = run("powers", "call", "--at", at, "--format", "csv", "--community", str(DEMO)).stdout.splitlines()
+    assert len(out) == 1 + len(c.charter.ranks) ** 2

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import listed
-from ask_above.charter.rules import ACTS, Act
+from ask_above.charter.rules import BETWEEN_RANKS, Act
 from ask_above.decide.answer import Answer, Step
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import Decider
@@ -82,8 +82,8 @@ class GridCell(NamedTuple):
 
 def act_named(act: str) -> Act:
     """Return an act of a table of powers; raises :class:`QuestionError` for what is none."""
-    if act not in ACTS:
-        raise QuestionError(f"'{act}' is none of the acts {', '.join(ACTS)}.")
+    if act not in BETWEEN_RANKS:
+        raise QuestionError(f"'{act}' is none of the acts {', '.join(BETWEEN_RANKS)}.")
     return Act(act)
 
 
@@ -125,6 +125,8 @@ def reached(decider: Decider, actor: Asked, act: Act, place: int, at: Instant) -
 
 def _has_what_it_takes(decider: Decider, actor: Asked, act: Act, place: int) -> bool:
     """Tell whether somebody acts and may use what an act takes: whoever may not can do it to nobody."""
+    if act is Act.CALL:  # on ranks that are not closed to it, anybody may
+        return actor.acts
     using = decider.compiled.catalogue.mask(decider.compiled.charter.rules.act(act).using)
     return actor.acts and bool(decider.usable(actor, 0 if act == Act.MANAGE else place) & using)
 

@@ -24,6 +24,9 @@ class Act(StrEnum):
 ACT_WORDS = (Act.MODERATE, Act.ASSIGN, Act.UNASSIGN, Act.MANAGE, Act.CALL)
 """The acts that can be asked about by name."""
 
+BETWEEN_RANKS = (Act.MODERATE, Act.ASSIGN, Act.MANAGE, Act.CALL)
+"""The acts that one rank may do on another; calling stands open unless a rank is closed to it."""
+
 ACTS = (Act.MODERATE, Act.ASSIGN, Act.MANAGE)
 """The acts that ``rules.authority`` sets and that tables of powers are made of."""
 

@@ -8,7 +8,7 @@ import click
 
 from ask_above.ask.tables import act_named, power_cells
 from ask_above.charter.moments import instant
-from ask_above.charter.rules import ACTS
+from ask_above.charter.rules import ACTS, BETWEEN_RANKS
 from ask_above.cli.options import Figure, at_option, community_option, figure_option, format_option, open_here
 from ask_above.cli.sentence import Spoken
 from ask_above.decide.words import in_place
@@ -17,18 +17,19 @@ from ask_above.show.powers import PowerTable, power_table, show_powers
 
 
 @click.command("powers", cls=Spoken)
-@click.argument("act", required=False, type=click.Choice([act.value for act in ACTS]))
+@click.argument("act", required=False, type=click.Choice([act.value for act in BETWEEN_RANKS]))
 @at_option("Where; the site itself where it is left out.")
 @community_option
 @format_option
 @figure_option
 def command(act: str | None, at: str, community: str | None, form: str, figure: Figure | None) -> int:
-    """Show which ranks may moderate, assign and manage which, and for every no its reasons.
+    """Show which ranks may moderate, assign and manage which, and for every no its reasons; with call, call on which.
 
     \b
     Examples:
       ask-above powers
       ask-above powers moderate --at river-talk
+      ask-above powers call
       ask-above powers --figure powers.pdf
     """
     opened = open_here(community)

@@ -103,7 +103,7 @@ HELD_BY: Final = {
     "bots": "every bot",
 }
 
-VERBS: Final = {Act.MODERATE: "moderate", Act.ASSIGN: "give", Act.MANAGE: "change"}
+VERBS: Final = {Act.MODERATE: "moderate", Act.ASSIGN: "give", Act.MANAGE: "change", Act.CALL: "call on"}
 """What an act of a table of powers is called in a sentence about ranks."""
 
 

@@ -18,6 +18,7 @@ from ask_above.show.screen import Screen, cell, headed
 _LETTERS = {
     "no-capability": ("c", "lacks the capability there"),
     "paused": ("w", "is paused"),
+    "call-closed": ("k", "the rank is closed to calling"),
     "behind-gate": ("g", "is kept out by the gate there"),
     "no-using": ("o", "the owner's alone, as no capability is set"),
     "not-below": ("b", "does not stand below"),

@@ -21,6 +21,7 @@ ACT_MARKS: Final = {
     Act.MODERATE: ("dot", "yes", "may moderate"),
     Act.ASSIGN: ("up", "gain", "may give"),
     Act.MANAGE: ("square", "loss", "may change"),
+    Act.CALL: ("ring", "dim", "may call on"),
 }
 """How each act is drawn, and what it says."""
 _STEP = 7.0
