@@ -88,6 +88,22 @@ class TestUsers:
         entry = idp.community.home.store.entries()[-1]
         assert (entry.who, entry.why) == ("ines", "by the token idp-ines")
 
+    def test_a_telephone_number_is_kept_changed_found_and_taken_as_the_address_is(self, idp: Provider) -> None:
+        numbers = [{"value": "+44 1"}, {"value": "+44 2", "primary": True, "type": "mobile"}]
+        made = idp.add("ida@river.example", phoneNumbers=numbers)
+        assert made.data["phoneNumbers"] == [{"value": "+44 2", "type": "work"}]
+        where = f"/Users/{made.data['id']}"
+        assert idp.community.member(made.data["id"]).phone == "+44 2"
+        found = idp.send("GET", "/Users?filter=phoneNumbers.value%20eq%20%22%2B44%202%22").data
+        assert [each["id"] for each in found["Resources"]] == [made.data["id"]]
+        work = 'phoneNumbers[type eq "work"].value'
+        assert (
+            idp.patch(where, {"op": "replace", "path": work, "value": "+44 3"}).data["phoneNumbers"][0]["value"]
+            == "+44 3"
+        )
+        assert idp.patch(where, {"op": "remove", "path": "phoneNumbers"}).data.get("phoneNumbers") is None
+        assert idp.community.member(made.data["id"]).phone == ""
+
     def test_the_same_user_name_in_any_case_is_refused(self, idp: Provider) -> None:
         assert idp.add("ida@river.example").status == 201
         again = idp.add("IDA@River.example")

@@ -382,7 +382,10 @@ def test_over_tls_the_directory_s_certificate_must_be_vouched_for(here: Path, tm
 class TestOut:
     @pytest.mark.parametrize(("form", "file"), [("--ldif", "people.ldif"), ("--scim", "resources.jsonl")])
     def test_what_goes_out_comes_back_the_same(self, here: Path, form: str, file: str) -> None:
+        assert run("member", "set", "tove", "phone=+44 1632 960000", "--yes", cwd=here).returncode == 0
         assert run("export", "out", form, cwd=here).returncode == 0
+        assert "+44 1632 960000" in (here / "out" / file).read_text()
+        assert run("member", "set", "tove", "phone=+44 1", "--yes", cwd=here).returncode == 0
         (here / "out" / "back.yaml").write_text(
             f"name: back\ndirectory: {file}\npeople: {{number: uid}}\n"
             "gives:\n  - {group: Upper reach team, into: upper-team}\n  - {group: Surveyor, rank: surveyor}\n"
@@ -390,8 +393,9 @@ class TestOut:
         before = Community.open(here)
         sync(here, "--yes", mapping="out/back.yaml")
         after = Community.open(here)
-        same = [m._replace(external_id="", where=None) for m in after.register.members.values()]  # type: ignore[arg-type]
-        assert same == [m._replace(where=None) for m in before.register.members.values()]  # type: ignore[arg-type]
+        assert after.member("tove").phone == "+44 1632 960000"
+        same = [m._replace(external_id="", phone="", where=None) for m in after.register.members.values()]  # type: ignore[arg-type]
+        assert same == [m._replace(phone="", where=None) for m in before.register.members.values()]  # type: ignore[arg-type]
         assert {e[:3] for e in after.register.assignments} == {e[:3] for e in before.register.assignments}
 
     @pytest.mark.parametrize("line", ["[1]", "{", '{"userName": "x"}', '{"displayName": "x", "members": [1]}'])

@@ -137,6 +137,7 @@ class _Syncing:
         after = member_row(member) | {
             "name": person.name or member.name,
             "email": address or member.email,
+            "phone": person.phone or member.phone,
             "external_id": number if self.trusted else member.external_id,
             "groups": ";".join(groups),
         }

@@ -31,6 +31,7 @@ _PEOPLE = Record(
         "key": Field(_TEXT, "the attribute that a new member's key is made of; uid where left out"),
         "name": Field(_TEXT, "the attribute with the name; cn where left out"),
         "email": Field(_TEXT, "the attribute with the address; mail where left out"),
+        "phone": Field(_TEXT, "the attribute with the telephone number; telephoneNumber where left out"),
     },
 )
 _GROUPS = Record(
@@ -115,6 +116,7 @@ class DirectoryMapping(NamedTuple):
     def people(self) -> Mapping[str, str]:
         """What of people is what."""
         usual = {"filter": "(objectClass=person)", "key": "uid", "name": "cn", "email": "mail", "base": ""}
+        usual["phone"] = "telephoneNumber"
         return {**usual, **self.said["people"]}
 
     @property
@@ -232,7 +234,9 @@ def _scim_user(said: Mapping[str, Any]) -> DirectoryEntry:
     plain = {key: value for key, value in said.items() if isinstance(value, str)}
     emails = said.get("emails") or []
     first = next((email for email in emails if email.get("primary")), emails[0] if emails else {})
+    phones = said.get("phonenumbers") or [{}]
     usual = {"uid": plain["id"], "cn": plain.get("displayname", ""), "mail": str(first.get("value", ""))}
+    usual["telephonenumber"] = str(phones[0].get("value", ""))
     return DirectoryEntry(f"id={plain['id']}", {key: (value,) for key, value in (usual | plain).items() if value})
 
 
@@ -290,7 +294,7 @@ def _over_the_wire(mapping: DirectoryMapping, where: str, password: str | None) 
             connection.start_tls()
         connection.bind()
         search = _Search(connection, ignores_references=mapping.said.get("referrals") == "ignore")
-        people = search.all(mapping.people, [mapping.people[n] for n in ("number", "key", "name", "email")])
+        people = search.all(mapping.people, [mapping.people[n] for n in ("number", "key", "name", "email", "phone")])
         groups = search.all(mapping.groups, [mapping.groups["name"]]) if mapping.gives else ()
     except (LDAPException, OSError, ssl.SSLError, PartialError) as error:
         raise StoreError(f"The directory {where} cannot be read: {_told(error)}. Nothing was done.") from None

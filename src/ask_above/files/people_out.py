@@ -34,6 +34,8 @@ def as_ldif(key: str, members: Sequence[Member], groups: Mapping[str, Sequence[s
         said = {"objectClass": ["inetOrgPerson"], "uid": [member.key], "cn": [name], "sn": [name.split()[-1]]}
         if contacts and member.email:
             said["mail"] = [member.email]
+        if contacts and member.phone:
+            said["telephoneNumber"] = [member.phone]
         writer.unparse(_person(member.key, key), said)
     for title, keys in groups.items():
         inside = [_person(each, key) for each in keys if each in there]
@@ -65,6 +67,7 @@ def as_scim(members: Iterable[Member], groups: Mapping[str, Sequence[str]], *, c
             user["userName"] = member.user_name or member.email or member.key
             user |= {"displayName": member.name} if member.name else {}
             user |= {"emails": [{"value": member.email, "type": "work"}]} if member.email else {}
+            user |= {"phoneNumbers": [{"value": member.phone, "type": "work"}]} if member.phone else {}
         user |= {"externalId": member.external_id} if member.external_id else {}
         yield json.dumps({**user, "active": member.status != Status.LOCKED}, ensure_ascii=False)
     for title, keys in groups.items():

@@ -7,13 +7,17 @@ from typing import NamedTuple
 
 
 class Outsider(NamedTuple):
-    """A person of a directory: the number that never changes, what a key is made of, name, address, groups by name."""
+    """A person of a directory: the number that never changes, what a key is made of, name, address, groups by name.
+
+    ``phone`` is the telephone number, empty where the directory has none.
+    """
 
     number: str
     key: str
     name: str
     email: str
     groups: frozenset[str]
+    phone: str = ""
 
 
 class OutsideGroup(NamedTuple):

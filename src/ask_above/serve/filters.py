@@ -18,6 +18,8 @@ _TEXTS: Final[dict[str, Callable[[Member], str]]] = {
     "displayname": lambda member: member.name,
     "emails": lambda member: member.email,
     "emails.value": lambda member: member.email,
+    "phonenumbers": lambda member: member.phone,
+    "phonenumbers.value": lambda member: member.phone,
     "id": lambda member: member.key,
 }
 """The attributes that are compared here; a filter of others is held against whole resources."""

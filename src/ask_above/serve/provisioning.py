@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import logging
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from collections.abc import Set as AbstractSet
 from contextvars import ContextVar
 from typing import Any, Final
@@ -46,7 +46,7 @@ from ask_above.people.register import OUT, Member, Status, reached_groups
 from ask_above.serve.current import Current
 from ask_above.serve.filters import check_of
 from ask_above.serve.reading import told
-from ask_above.serve.resources import Email, Group, GroupMember, Membership, RankHeld, RegisterUser, User
+from ask_above.serve.resources import Email, Group, GroupMember, Membership, Phone, RankHeld, RegisterUser, User
 from ask_above.show.letters import letters
 from ask_above.store.keys import read_group_numbers, write_group_number
 from ask_above.workspace.home import ChangedMeanwhileError, Home
@@ -183,6 +183,7 @@ class RegisterStorage(ScimStorage):
             user_name=user_name(member),
             display_name=member.name or None,
             emails=[Email(value=member.email, type="work")] if member.email else None,
+            phone_numbers=[Phone(value=member.phone, type="work")] if member.phone else None,
             active=member.status not in OUT,
             groups=groups or None,
         )
@@ -333,7 +334,7 @@ class RegisterStorage(ScimStorage):
         fields = _fields(wanted)
         if name != user_name(member):
             fields["user_name"] = name
-        now = {"name": member.name, "email": member.email, "external_id": member.external_id}
+        now = {name: getattr(member, name) for name in ("name", "email", "phone", "external_id")}
         changed = {field: value for field, value in fields.items() if now.get(field, member.user_name) != value}
         edits: list[Edit] = [MemberSet(member.key, changed)] if changed else []
         if wanted.active is False and member.status not in OUT:
@@ -437,13 +438,17 @@ def _fields(wanted: Any) -> dict[str, str]:
     if not name and wanted.name is not None:
         parts = (wanted.name.given_name, wanted.name.family_name)
         name = wanted.name.formatted or " ".join(part for part in parts if part)
-    emails = [email for email in wanted.emails or () if email.value]
-    first = emails[0] if emails else None
     return {
         "name": str(name).strip(),
-        "email": str(first.value).strip() if first is not None else "",
+        "email": _first(wanted.emails),
+        "phone": _first(wanted.phone_numbers),
         "external_id": str(wanted.external_id or ""),
     }
+
+
+def _first(values: Iterable[Any] | None) -> str:
+    """Return the first of several addresses or numbers; a member has one."""
+    return next((str(each.value).strip() for each in values or () if each.value), "")
 
 
 def _how(key: str, member: Member) -> str:

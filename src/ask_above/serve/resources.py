@@ -57,6 +57,16 @@ class Email(ComplexAttribute):
     """What it is for; always work in answers."""
 
 
+class Phone(ComplexAttribute):
+    """A telephone number; a member has one: the primary, else the first."""
+
+    value: str | None = None
+    """The number."""
+
+    type: str | None = Field(None, examples=["work"])
+    """What it is for; always work in answers."""
+
+
 class Membership(ComplexAttribute):
     """A group or rank that a member is in."""
 
@@ -86,6 +96,9 @@ class User(Resource[AnyExtension]):
 
     emails: list[Email] | None = None
     """The address."""
+
+    phone_numbers: list[Phone] | None = None
+    """The telephone number."""
 
     active: bool | None = None
     """False for who is locked; setting it locks and brings back, and never vouches for who waits."""

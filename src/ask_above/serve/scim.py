@@ -36,11 +36,14 @@ _WAITING: Final = 60
 _TRIES: Final = 8
 _READS: Final = ("GET", "HEAD")
 _USER: Final = frozenset(
-    {"schemas", "id", "externalid", "meta", "username", "name", "displayname", "emails", "active", "groups"}
+    {"schemas", "id", "externalid", "meta", "username", "name", "displayname"}
+    | {"emails", "phonenumbers", "active", "groups"}
     | {EXTENSION.casefold()}
 )
 _GROUP: Final = frozenset({"schemas", "id", "externalid", "meta", "displayname", "members"})
-_ADDRESS: Final = re.compile(r"(?:.*:)?emails\[[^\]]*\]\.value", re.IGNORECASE)
+_ADDRESS: Final = re.compile(r"(?:.*:)?(emails|phonenumbers)\[[^\]]*\]\.value", re.IGNORECASE)
+_ONE: Final = {"emails": "work", "phonenumbers": "work"}
+"""Of what a member has one, and the type it is told by."""
 _NOTHING: Final = b"{}"
 """What is left of a patch that says nothing of what is kept."""
 _NAME: Final = frozenset({"formatted", "familyname", "givenname"})
@@ -155,10 +158,10 @@ def _inside(data: dict[str, Any]) -> dict[str, Any]:
     """Return a resource whose names, addresses and members have what is kept of them alone."""
     found: dict[str, Any] = {}
     for key, value in data.items():
-        parts = {"name": _NAME, "emails": _EMAIL, "members": _MEMBER}.get(key.casefold())
+        parts = {"name": _NAME, "members": _MEMBER, **dict.fromkeys(_ONE, _EMAIL)}.get(key.casefold())
         if parts is not None and isinstance(value, dict):
             found[key] = without_unknown(value, parts)
-        elif key.casefold() == "emails" and isinstance(value, list):
+        elif key.casefold() in _ONE and isinstance(value, list):
             some = sorted((each for each in value if isinstance(each, dict)), key=_is_no_primary)
             found[key] = [without_unknown(each, _EMAIL) for each in some[:1]] if some else value
         elif parts is not None and isinstance(value, list):
@@ -212,9 +215,11 @@ def _patch(data: dict[str, Any], known: frozenset[str]) -> dict[str, Any]:
                 continue
         elif value is not None and first == "active":
             each = {**each, value: _boolean(each[value])}  # noqa: PLW2901
-        if value is not None and isinstance(path, str) and _ADDRESS.fullmatch(path) and isinstance(each[value], str):
+        one = _ADDRESS.fullmatch(path) if value is not None and isinstance(path, str) else None
+        if value is not None and one is not None and isinstance(each[value], str):
             # a member has one address: which of several is meant makes no difference, and there may be none yet
-            each = {"op": "replace", "path": "emails", "value": [{"value": each[value], "type": "work"}]}  # noqa: PLW2901
+            what = "emails" if one[1].casefold() == "emails" else "phoneNumbers"
+            each = {"op": "replace", "path": what, "value": [{"value": each[value], "type": "work"}]}  # noqa: PLW2901
         kept.append(each)
     return {**data, name: kept}
 

@@ -43,7 +43,8 @@ def understood(mapping: DirectoryMapping, read: DirectoryRead) -> SyncRead:
             mine |= {names[direct]} if direct in names else set()
             mine |= inside.get(direct, frozenset())
         key = entry.first(what["key"])
-        people.append(Outsider(number, key, entry.first(what["name"]), entry.first(what["email"]), frozenset(mine)))
+        name, email, phone = (entry.first(what[each]) for each in ("name", "email", "phone"))
+        people.append(Outsider(number, key, name, email, frozenset(mine), phone))
     notes += [
         f"The directory has no group '{name}', which the mapping names."
         for name in dict.fromkeys(given.group for given in mapping.gives)
