@@ -323,7 +323,7 @@ absent: retire
         secret = {"ASK_ABOVE_DIRECTORY_PASSWORD": PASSWORD}
         assert "cannot be read" in sync(here, "--plan", ASK_ABOVE_DIRECTORY_PASSWORD="wrong").stderr  # noqa: S106
         done = sync(here, "--yes", **secret)
-        assert "societies: 2000 people, 60 groups" in done.stdout
+        assert "societies: 2,000 people, 60 groups" in done.stdout
         c = Community.open(here)
         assert len(c.register.members) == 2060
         # group 2 holds group 1, which holds group 0, which holds group 2 again

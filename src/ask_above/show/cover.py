@@ -10,7 +10,6 @@ from ask_above.charter.names import listed
 from ask_above.decide.words import in_places
 from ask_above.show.data import Table
 from ask_above.show.grid import LEGEND, MEANINGLESS
-from ask_above.show.headings import fit
 from ask_above.show.screen import Screen, cell, headed
 
 _FEW = 6
@@ -35,16 +34,17 @@ def show_cover(screen: Screen, cover: Cover) -> None:
     duties = list(range(len(cover.duties)))
     while duties:
         room, size = screen.width - side, len(duties)
-        while (
-            size > 1
-            and fit([cover.duties[n] for n in duties[:size]], [cover.duties[n] for n in duties[:size]], room).width
-            > room
-        ):
+        while size > 1 and sum(_width(cover.duties[n]) for n in duties[:size]) > room:
             size -= 1
         screen.line()
         _block(screen, cover, duties[:size])
         duties = duties[size:]
     screen.items(["0 nobody", "1 one alone", f"{MEANINGLESS} {LEGEND[MEANINGLESS]}"], style="dim")
+
+
+def _width(duty: str) -> int:
+    """Return how much room the column of a duty takes: its longest part, with the dot and what stands between."""
+    return max(len(part) + 1 for part in duty.split(".")) + 2
 
 
 def _gaps(screen: Screen, cover: Cover, gaps: Sequence[Gap], only: str | None) -> None:

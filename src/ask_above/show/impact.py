@@ -27,7 +27,8 @@ def show_impact(screen: Screen, impact: Impact) -> None:
         screen.line("Nothing that anybody may do differs.", "yes")
         return
     if impact.shifts or impact.powers or impact.acts or impact.turned:
-        screen.line(f"{counted(impact)}{'; something of high risk is gained' if impact.risky else ''}", "head")
+        risky = "; something of high risk is gained" if impact.risky else ""
+        screen.paragraph(f"{counted(impact)}{risky}", style="head")
     for shift in impact.shifts:
         _shift(screen, impact, shift)
     lines = power_lines(impact)
