@@ -278,3 +278,41 @@ def test_who_may_call_on_whom_stands_in_a_table(at: str) -> None:
             assert table.loc[actor, target] == c.may_call(f"rank:{actor}", target, at=at).allowed, (actor, target)
     out = run("powers", "call", "--at", at, "--format", "csv", "--community", str(DEMO)).stdout.splitlines()
     assert len(out) == 1 + len(c.charter.ranks) ** 2
+
+
+class TestAListWithARank:
+    LIST = "key,name,email,joined\nzoe,Zoe Weir,zoe@r.example,03/04/2026\ntove,Tove Eddy,,\n"
+    RANK = ("--rank", "host", "in", "commons", "--until", "2097-01-01")
+
+    def test_all_in_it_are_given_it_new_or_not_and_once(self, brook: Place) -> None:
+        (brook.folder / "list.csv").write_text(self.LIST)
+        words = ("import", "list.csv", "--status", "active", "--days-first", *self.RANK, "--yes")
+        for _ in range(2):
+            done = run(*words, cwd=brook.folder)
+            assert done.returncode == 0, done.stderr
+        c = brook.open()
+        assert c.member("zoe").joined == "2026-04-03"
+        for who in ("zoe", "tove"):
+            (one,) = [given for given in c.register.of(who) if given.rank == "host"]
+            assert (one.place, one.period.said_until) == ("commons", "2097-01-01")
+        assert len(c.journal()) == 2  # the second time nothing is news
+
+    def test_dates_that_could_be_two_days_are_asked_about(self, brook: Place) -> None:
+        (brook.folder / "list.csv").write_text(self.LIST)
+        done = run("import", "list.csv", "--status", "active", "--yes", cwd=brook.folder)
+        assert done.returncode == 2
+        assert "--days-first" in done.stderr
+
+    def test_whoever_may_not_give_it_may_not_import_it(self, brook: Place) -> None:
+        (brook.folder / "list.csv").write_text("key,name\nzoe,Zoe Weir\n")
+        words = ("import", "list.csv", "--status", "active", "--rank", "steward", "--as", "ada", "--yes")
+        done = run(*words, cwd=brook.folder)
+        assert done.returncode in (1, 2)
+        assert "zoe" not in brook.open().register.members
+        automatic = run("import", "list.csv", "--status", "active", "--rank", "member", "--yes", cwd=brook.folder)
+        assert "held without being given" in automatic.stderr
+
+    def test_the_page_is_written_where_the_option_says(self, brook: Place) -> None:
+        assert run("report", "--out", "page.md", cwd=brook.folder).returncode == 0
+        assert (brook.folder / "page.md").read_text().startswith("#")
+        assert run("report", "a.md", "--out", "b.md", cwd=brook.folder).returncode == 2

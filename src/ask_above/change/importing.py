@@ -5,16 +5,17 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping
 from typing import NamedTuple
 
-from ask_above.change.draft import Done, Draft, RowChange, assignment_row, member_row
-from ask_above.change.people import good_address, good_date, on_joining_to, rows_on_joining
+from ask_above.change.coverage import coverage
+from ask_above.change.draft import Done, Draft, EditError, RowChange, assignment_row, member_row
+from ask_above.change.people import given_period, good_address, good_date, on_joining_to, rows_on_joining
 from ask_above.charter.moments import HOW_TO_WRITE
-from ask_above.charter.names import RESERVED, is_key, nearest
+from ask_above.charter.names import RESERVED, SITE, is_key, nearest
 from ask_above.charter.reading.context import KnownNames
 from ask_above.errors import AskAboveError, Fault, FaultyFilesError
 from ask_above.people.directory import Directory, NameKind
 from ask_above.people.reading import MEMBER_COLUMNS, FileRow, FileRows, read_register
 from ask_above.people.recognising import CALLED, Recogniser, TwoPeopleError, key_from, known_of, new_key
-from ask_above.people.register import KINDS, OUT, STATUSES, Member, Status
+from ask_above.people.register import KINDS, OUT, STATUSES, Assignment, Member, Status
 from ask_above.visible import has_unseen, visible
 
 COLUMNS = MEMBER_COLUMNS
@@ -25,7 +26,8 @@ class Import(NamedTuple):
     """Merge rows of members; ``status`` is what those are who have none, ``told`` hears how many rows are done.
 
     With ``retires`` the active members who stand in no row are retired; the owner never is. With ``link`` who is likely
-    somebody that is here is taken for them; else such a row is a fault, which names them with ``shows``.
+    somebody that is here is taken for them; else such a row is a fault, which names them with ``shows``. ``given`` is
+    what all of them are given as well: a rank, by its key, at a place, until when.
     """
 
     rows: FileRows
@@ -34,6 +36,7 @@ class Import(NamedTuple):
     retires: bool = False
     link: bool = False
     shows: bool = True
+    given: tuple[str, str, str] | None = None
 
     def on(self, draft: Draft) -> Done:
         """Work it out; raises :class:`FaultyFilesError` with all that is wrong, by line."""
@@ -50,9 +53,27 @@ class Import(NamedTuple):
         others = sum(row.table == "members" and row.before is not None for row in changes)
         gone = [RowChange("members", key, *_retired(draft, key)) for key in merger.absent] if self.retires else []
         changes += gone
+        ranks = [*self._ranks(draft, merger)]
+        changes += ranks
         what = f"import {self.rows.name}: {new} new members, {others} changed"
         what += f", {len(gone)} retired" if gone else ""
+        what += f"; give {len(ranks)} of them {draft.rank(self.given[0]).title}" if self.given else ""
         return Done(what, (), tuple(changes))
+
+    def _ranks(self, draft: Draft, merger: _Merger) -> Iterator[RowChange]:
+        """Yield the assignments that are news for whom the rows mean."""
+        if self.given is None:
+            return
+        key, place, until = self.given
+        rank, spot = draft.rank(key), draft.place(place)
+        if rank.automatic:
+            raise EditError(f"{rank.title} is held without being given, so it can be neither given nor taken.")
+        new = Assignment("", rank.key, spot.key, given_period(draft, "", until), draft.by)
+        for member in merger.seen:
+            has = [each for each in draft.register.of(member) if (each.rank, each.place) == (rank.key, spot.key)]
+            joins = rank.on_joining and spot.key == SITE and member not in draft.register.members
+            if not joins and coverage(has).since(draft.at) != coverage([*has, new]).since(draft.at):
+                yield RowChange("assignments", "0", None, assignment_row(new._replace(member=member)))
 
 
 class ImportAssignments(NamedTuple):

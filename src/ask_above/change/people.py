@@ -149,7 +149,7 @@ class Assign(NamedTuple):
             to_come = [e.period for e in same if e.period.start is not None and e.period.start > draft.at]
             begun = min(to_come, key=lambda period: period.start or 0).said_from if to_come else None
         since = self.since or begun or ""
-        when = _period(draft, since, self.until)
+        when = given_period(draft, since, self.until)
         new = Assignment(self.member, self.rank, self.place, when, draft.by, self.why)
         if not self.only and coverage(same).since(draft.at) == coverage([new]).since(draft.at):
             return Done(f"{member.called} has {rank.title} {in_place(place.title, site=self.place == SITE)}")
@@ -208,7 +208,8 @@ def _elsewhere(draft: Draft, member: str, rank: str) -> str:
     return ""
 
 
-def _period(draft: Draft, since: str, until: str) -> Period:
+def given_period(draft: Draft, since: str, until: str) -> Period:
+    """Return the period of an assignment; raises :class:`EditError` for one that cannot be, or is over."""
     for said in (since, until):
         if not good_date(said):
             raise EditError(f"'{said}' is no moment; write {HOW_TO_WRITE}.")
@@ -283,7 +284,7 @@ def _on_joining(draft: Draft, key: str, status: str, *, first: bool) -> Iterator
 
 def rows_on_joining(draft: Draft) -> dict[str, dict[str, str]]:
     """Return by rank what is recorded of someone who is given it on joining."""
-    when = _period(draft, draft.day, "")
+    when = given_period(draft, draft.day, "")
     ranks = [rank.key for rank in draft.charter.ranks.values() if rank.on_joining and not rank.paused]
     return {rank: assignment_row(Assignment("", rank, SITE, when, draft.by, "on joining")) for rank in ranks}
 

@@ -11,12 +11,14 @@ import click
 
 from ask_above.charter.names import few
 from ask_above.cli.changing import How, asked, change_options, home_of, see_through
-from ask_above.cli.options import OutFile, progress, tell
+from ask_above.cli.member import GivenRank, with_rank
+from ask_above.cli.options import OutFile, open_here, progress, tell
 from ask_above.cli.sentence import Spoken
 from ask_above.errors import FaultyFilesError
 from ask_above.show.screen import stdout
 
 if TYPE_CHECKING:
+    from ask_above.change import Assign
     from ask_above.people.recognising import Known, Recogniser
     from ask_above.people.register import Register
     from ask_above.workspace.home import Home
@@ -52,6 +54,8 @@ _MOST_MISSING = 0.2
     help="What becomes of members whom the file does not name.",
 )
 @click.option("--link", is_flag=True, help="Link those who are likely the same person as somebody here.")
+@click.option("--days-first", is_flag=True, help="Of dates that could be two days the day stands first.")
+@with_rank
 @click.option("--anew", is_flag=True, help="Start anew from the two CSV files; the database is put aside.")
 @change_options
 def command(
@@ -63,6 +67,8 @@ def command(
     *,
     anew: bool,
     link: bool,
+    days_first: bool,
+    given: GivenRank,
     how: How,
 ) -> int:
     """Merge a CSV file into the register: new ones, changed ones; all of it or nothing.
@@ -78,6 +84,7 @@ def command(
     Examples:
       ask-above import newcomers.csv --status pending --plan
       ask-above import newcomers.csv --status active --map "note=" --absent tell --plan
+      ask-above import course.csv --rank surveyor in field --until 2027-12-31 --plan
       ask-above import assignments.put-aside.csv
       ask-above import --anew
     """
@@ -92,7 +99,9 @@ def command(
     content = file.read_bytes()
     if _is_of_assignments(content):
         return _assignments(how, file)
-    done = _members(how, file.name, content, Wishes(status or "", mapping, absent, link))
+    rank = given.to(how, "")
+    wishes = Wishes(status or "", mapping, absent, link, days_first, rank[0] if rank else None)
+    done = _members(how, file.name, content, wishes)
     if save_map is not None and not done and not how.only_plan:
         save_map.write_text(saved, encoding="utf-8")
     return done
@@ -105,6 +114,8 @@ class Wishes(NamedTuple):
     mapping: Mapping[str, str]
     absent: str
     link: bool
+    days_first: bool
+    given: Assign | None
 
 
 def _assignments(how: How, file: Path) -> int:
@@ -130,22 +141,31 @@ def _members(how: How, name: str, content: bytes, wishes: Wishes) -> int:
     from ask_above.workspace.plans import Plan, plan
 
     home = home_of(how.community)
-    rows, understood = read_people(name, content, wishes.mapping)
+    rows, understood = read_people(name, content, wishes.mapping, days_first=wishes.days_first)
     show_understood(stdout(), name, understood, whole=how.only_plan or sys.stdin.isatty())
     if rows.faults and not understood.rows:
         raise FaultyFilesError(rows.faults)
     same, shows = _look_for_others(how, home, name, content, wishes)
 
     def planned() -> Plan:
-        again, _ = read_people(name, content, wishes.mapping)
+        again, _ = read_people(name, content, wishes.mapping, days_first=wishes.days_first)
         again.rows = [
             row._replace(cells={**row.cells, "key": same[row.line]}) if row.line in same else row for row in again.rows
         ]
         with progress("Members") as told:
-            edit = Import(again, wishes.status, told, wishes.absent == "retire", wishes.link, shows)
+            retires = wishes.absent == "retire"
+            edit = Import(again, wishes.status, told, retires, wishes.link, shows, _given(how, wishes.given))
             return plan(home, [edit], by=how.by, why=how.why)
 
     return see_through(how, planned)
+
+
+def _given(how: How, edit: Assign | None) -> tuple[str, str, str] | None:
+    """Return what all in the list are given, by its keys."""
+    if edit is None:
+        return None
+    opened = open_here(how.community)
+    return opened.rank(edit.rank).key, opened.place(edit.place).key, edit.until
 
 
 def _look_for_others(how: How, home: Home, file: str, content: bytes, wishes: Wishes) -> tuple[dict[int, str], bool]:
@@ -164,7 +184,7 @@ def _look_for_others(how: How, home: Home, file: str, content: bytes, wishes: Wi
     snapshot = home.read()
     names = opened(home, snapshot)
     seeing, _ = sees(names.decider, names.moment(), named(names, how.by) or None)
-    rows, _ = read_people(file, content, wishes.mapping)
+    rows, _ = read_people(file, content, wishes.mapping, days_first=wishes.days_first)
     members, people, meant = snapshot.register.members, Recogniser(), dict[int, str]()
     asks = not how.yes and sys.stdin.isatty()
     for row in rows.rows if seeing and not wishes.link else ():

@@ -36,6 +36,7 @@ _MEMBER = complete(members)
 
 
 if TYPE_CHECKING:
+    from ask_above.change import Assign
     from ask_above.change.draft import Edit
     from ask_above.community import Community
 
@@ -92,7 +93,7 @@ class GivenRank(NamedTuple):
     at: str
     until: Typed
 
-    def to(self, how: How, key: str) -> list[Edit]:
+    def to(self, how: How, key: str) -> list[Assign]:
         """Return the edit that gives it."""
         from ask_above.change import Assign
 

@@ -16,9 +16,10 @@ from ask_above.show.screen import stdout
 
 @click.command("report", cls=Spoken)
 @click.argument("out", required=False, type=OutFile())
+@click.option("--out", "named", type=OutFile(), metavar="OUT", help="The same, by an option.")
 @click.option("--without-members", is_flag=True, help="Leave people out: nobody is named in it.")
 @community_option
-def command(out: Path | None, community: str | None, *, without_members: bool) -> int:
+def command(out: Path | None, named: Path | None, community: str | None, *, without_members: bool) -> int:
     """Write the whole arrangement on one page: OUT.html for reading and printing, OUT.md for a wiki.
 
     The ladder in sentences, the grid, who stands above whom, the places, who holds what, coverage, advice, how far
@@ -29,6 +30,9 @@ def command(out: Path | None, community: str | None, *, without_members: bool) -
       ask-above report wren-valley.html
       ask-above report charter.md --without-members
     """
+    if out is not None and named is not None:
+        raise click.UsageError("Name the file once: ask-above report report.html")
+    out = out or named
     if out is None:
         raise click.UsageError("Into which file? ask-above report report.html")
     form = {".html": "html", ".htm": "html", ".md": "md"}.get(out.suffix.lower())

@@ -52,10 +52,13 @@ class Understood(NamedTuple):
     rows: tuple[Mapping[str, str], ...]
 
 
-def read_people(name: str, raw: bytes, mapping: Mapping[str, str]) -> tuple[FileRows, Understood]:
+def read_people(
+    name: str, raw: bytes, mapping: Mapping[str, str], *, days_first: bool = False
+) -> tuple[FileRows, Understood]:
     """Return the rows of a list of people by fields, and what was understood of it.
 
-    ``mapping`` says for columns which field they are; an empty field leaves the column out.
+    ``mapping`` says for columns which field they are; an empty field leaves the column out. ``days_first`` settles what
+    could be two days.
     """
     notes: list[str] = []
     text = _decoded(raw, notes)
@@ -74,7 +77,7 @@ def read_people(name: str, raw: bytes, mapping: Mapping[str, str]) -> tuple[File
         return rows, Understood((), (), ())
     fields = _fields(rows, [cell.strip() for cell in header[1]], mapping, text)
     file_rows = list(_rows(rows, fields, records, notes)) if not rows.faults else []
-    _dates(file_rows, notes, rows)
+    _dates(file_rows, notes, rows, days_first=days_first)
     rows.rows = file_rows
     columns = tuple(zip([cell.strip() for cell in header[1]], fields, strict=True))
     return rows, Understood(columns, tuple(notes), tuple(row.cells for row in file_rows[:_FIRST]))
@@ -182,7 +185,7 @@ def _rows(
         notes.append(f"{how_many(folded_rows, 'row')} said the same as another, and count once.")
 
 
-def _dates(rows: list[FileRow], notes: list[str], faults: FileRows) -> None:
+def _dates(rows: list[FileRow], notes: list[str], faults: FileRows, *, days_first: bool) -> None:
     """Write dates in ISO 8601; day and month are told apart by all dates of the column together."""
     said = [(n, row.cells["joined"]) for n, row in enumerate(rows) if row.cells.get("joined")]
     odd = [(n, match) for n, text in said if not _ISO.fullmatch(text) and (match := _PARTS.fullmatch(text))]
@@ -192,10 +195,12 @@ def _dates(rows: list[FileRow], notes: list[str], faults: FileRows) -> None:
     year_first = all(first >= _YEAR for first in firsts)
     day_first = any(first > _MONTHS for first in firsts)
     month_first = any(second > _MONTHS for second in seconds)
+    if days_first and not (year_first or month_first):
+        day_first = True
     if not year_first and day_first == month_first:
         row = rows[odd[0][0]]
         message = f"'{odd[0][1][0]}' could be two days"
-        faults.fault(row, "joined", "bad-date", message, "dates such as 2026-12-01")
+        faults.fault(row, "joined", "bad-date", message, "dates such as 2026-12-01, or --days-first")
         return
     for n, match in odd:
         a, b, c = (int(part) for part in match.groups())
