@@ -1,4 +1,4 @@
-"""A new helper: which rank fits what she needs, what it would do, given within its giver's reach, and looked at again.
+"""A new helper: which rank fits what she needs, what it would do, assigned by someone who may, and checked.
 
 Run it anywhere: it works on a copy of the demo community.
 """

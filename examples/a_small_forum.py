@@ -63,7 +63,7 @@ class Forum:
         return no or JSONResponse(POSTS[-1], 201)
 
     async def remove(self, request: Request) -> Response:
-        """Take a post down: one's own, or anybody's where one may."""
+        """Take a post down: their own, or any where they may."""
         who, number = request.headers.get("x-member", "visitor"), request.path_params["number"]
         post = next(each for each in POSTS if each["id"] == number)
         no = self.refused(who, "post.remove", str(post["place"]), str(post["author"]))

@@ -53,7 +53,7 @@ capabilities:
     member.mute: {about: Keep a member from writing for a while, risk: medium}
     member.lock: {about: Lock an account or let it go, risk: high, kinds: [site]}
     rank.assign: {about: Give a rank to a member, risk: high}
-    rank.manage: {about: Change what a rank carries, risk: high, kinds: [site]}
+    rank.manage: {about: manage ranks, risk: high, kinds: [site]}
 
 ranks:              # highest first
   - {key: steward, title: Steward, unbounded: true}
@@ -139,7 +139,7 @@ def summer(year: Year) -> None:
     year.do(Say("talk", "tomas", "bar", ["post.write"], member=True), by="ines", why="Shouting")
     print(f"    {year.now.may('tomas', 'post.write', at='talk').reason}")
     undo(year.now.home, by="ines", why="They have made it up").apply()
-    print(f"- Ines Moor takes it back: {year.now.may('tomas', 'post.write', at='talk').reason}")
+    print(f"- Ines Moor undoes it: {year.now.may('tomas', 'post.write', at='talk').reason}")
     print("\nSeptember: River talk moves into Field work")
     year.do(PlaceMove("talk", "field", keep=True), by="ines")
     year.do(Withhold("passer-by", ["place.see"]), by="petra")

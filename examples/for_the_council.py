@@ -15,7 +15,7 @@ from ask_above.show.report import report
 
 
 def main() -> None:
-    """Write the page and the figures, and say what there is to look at again."""
+    """Write the page and the figures, and list the advice."""
     if len(sys.argv) > 1:
         write(Path(sys.argv[1]))
         return
@@ -45,7 +45,7 @@ def write(folder: Path) -> None:
     for each in unmet:
         print(f"  {each.expectation.text}: {each.because}")
     print()
-    print("To look at again:")
+    print("Advice:")
     for piece in community.advice().pieces[:4]:
         print(f"  {piece.what}")
 

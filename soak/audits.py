@@ -40,6 +40,8 @@ def main() -> None:
                 except AssertionError as error:
                     wrong += 1
                     print(f"seed {seed}, {tried}: {str(error)[:300]}", flush=True)
+        if (seed - first) % 25 == 24:
+            print(f"{seed - first + 1} seeds, {wrong} failures", flush=True)
     print(f"{count} seeds, {wrong} failures")
 
 

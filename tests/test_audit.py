@@ -190,14 +190,14 @@ def test_the_audit_finds_the_three_incidents(here: Path) -> None:
     done = run("audit", str(YEAR), cwd=here)
     said = " ".join(done.stdout.split())
     assert done.returncode == 1
-    assert "40,000 things were done from 1 November 2025 to 31 October 2026" in said
+    assert "40,000 actions, 1 Nov 2025 to 31 Oct 2026" in said
     assert "✗ 50 of them were not allowed" in said
-    assert "✗ Gauge feed used post.write in Notices 48 times, from 14 February 2026" in said
-    assert "Because: In Notices, Member is denied post.write (charter.yaml line 180)." in said
-    assert "✗ Mira Swale used member.mute in River talk (medium risk) Once, on 2 October 2026, 00:22." in said
-    assert "It was allowed until 2 October 2026, 00:00: the time as Board host was over (assignments.csv line" in said
-    assert "Was allowed then, and is not now: 2 Mira Swale used member.mute" in said
-    assert "▲ Board host carries place.pin; it was not used by any of its 4 holders" in said
+    assert "✗ Gauge feed used post.write in Notices 48 times, from 14 Feb 2026" in said
+    assert "Because: The place Notices denies post.write to Member (charter.yaml line 180)." in said
+    assert "✗ Mira Swale used member.mute in River talk (medium risk) Once, on 2 Oct 2026, 00:22." in said
+    assert "It was allowed until 2 Oct 2026, 00:00: the time as Board host was over (assignments.csv line" in said
+    assert "Allowed then, not now: 2 Mira Swale used member.mute" in said
+    assert "▲ Board host grants place.pin; not used by any of the 4 members who have it" in said
     command = "ask-above rank withhold host place.pin --plan"
     assert command in said
     assert run(*command.split()[1:], cwd=here).returncode == 0
@@ -226,7 +226,7 @@ def test_what_ranks_are_used_for_and_what_is_kept_for_the_day(here: Path) -> Non
 def test_the_figure_tells_used_and_unused_apart() -> None:
     axes = figures.usage(Community.demo().audit(YEAR))
     words = [text.get_text() for text in axes.texts]
-    assert {"carried, and used", "carried, and never used", "of high risk, and used"} <= set(words)
+    assert {"granted and used", "granted, never used", "high risk, used"} <= set(words)
     assert "Steward" not in words
 
 
@@ -533,7 +533,7 @@ def test_many_communities_as_one_table(here: Path, tmp_path: Path) -> None:
     lines = done.stdout.splitlines()
     assert lines[0] == "community,title,faults,unmet,unmet_later,advice,unbounded,high_risk,climbs"
     assert lines[1].startswith("other,,")
-    assert lines[2].startswith("river,Wren Valley River Watch,0,3,0,11,2,5,")
+    assert lines[2].startswith("river,Wren Valley River Watch,0,3,0,12,2,5,")
     assert done.returncode == 2
     with pytest.raises(AskAboveError):
         Community.open(tmp_path / "other")

@@ -245,7 +245,7 @@ class Sources:
         return found | ({("owner", cap)} if self.plain.owner(p) else set())
 
 
-@pytest.mark.parametrize("seed", seeds(10))
+@pytest.mark.parametrize("seed", seeds(20))
 def test_what_was_used_through_what_is_what_suffices_alone(seed: int) -> None:
     rng, community = Random(seed), made(seed)
     c, sources = community.open(), Sources(community)
@@ -259,7 +259,7 @@ def test_what_was_used_through_what_is_what_suffices_alone(seed: int) -> None:
         assert {(use.through, use.capability) for use in judged.uses} == expected, (seed, deed)
 
 
-@pytest.mark.parametrize("seed", seeds(10))
+@pytest.mark.parametrize("seed", seeds(20))
 def test_allowed_until_is_the_edge_at_which_it_turned(seed: int) -> None:
     rng, community = Random(seed), made(seed)
     c, plain = community.open(), _plain(community)
@@ -280,7 +280,7 @@ def test_allowed_until_is_the_edge_at_which_it_turned(seed: int) -> None:
         assert (each.until is None) == (each.ended is None and each.began is None)
 
 
-@pytest.mark.parametrize("seed", seeds(10))
+@pytest.mark.parametrize("seed", seeds(20))
 def test_what_is_told_to_be_unused_is_held_used_by_nobody_and_can_be_taken(seed: int) -> None:
     rng, community = Random(seed), made(seed)
     c, sources = community.open(), Sources(community)
@@ -329,7 +329,7 @@ def _may(c: Community, deed: Any) -> bool:
             return bool(c.may(deed.member, capability, at=deed.place, author=deed.author or None))
 
 
-@pytest.mark.parametrize("seed", seeds(8))
+@pytest.mark.parametrize("seed", seeds(20))
 def test_least_leaves_all_that_was_done_and_nothing_more_can_be_taken(seed: int) -> None:
     rng, community = Random(seed), made(seed)
     c = community.open()

@@ -144,7 +144,7 @@ class TestWhatGoesAlong:
         text = b"member,rank,place,from\ntom,worker,,\ntom,helper,,2026-01-01\ntom,helper,,2026-02-01\n"
         rows = read_rows("a.csv", text, ASSIGNMENT_COLUMNS, ())
         plan = here.plan(ImportAssignments(rows))
-        assert plan.what == "import a.csv: 1 new assignments"
+        assert plan.what == "import a.csv: 1 new assignment"
 
 
 class TestWhatIsSaid:

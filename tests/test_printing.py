@@ -47,7 +47,8 @@ def test_print_of_an_answer_is_the_text_of_its_command(
     community: Community, typed: str, asked: Callable[[Community], object], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.delenv("COLUMNS", raising=False)
-    shown = run(*typed.split(), "--community", str(DEMO)).stdout
+    full = [] if typed.startswith("may") else ["--full"]
+    shown = run(*typed.split(), *full, "--community", str(DEMO)).stdout
     answer = asked(community)
     assert "\n" not in repr(answer)
     assert len(repr(answer)) < 200 or typed.startswith("may")
@@ -60,12 +61,16 @@ def _folded(text: str) -> str:
 
 
 def test_ways_and_what_a_change_does_print_as_their_commands(community: Community, tmp_path: Path) -> None:
-    said = run(*["may", "otto", "post.write", "--at", "river-talk", "--ways", "--community"], str(DEMO)).stdout
+    said = run(
+        *["may", "otto", "post.write", "--at", "river-talk", "--ways", "--full", "--community"], str(DEMO)
+    ).stdout
     assert _folded(str(community.ways("otto", "post.write", at="river-talk"))) in _folded(said)
     run("demo", str(tmp_path / "wren"))
-    planned = run(*["rank", "grant", "host", "kit.lend", "--plan", "--community"], str(tmp_path / "wren")).stdout
+    planned = run(
+        *["rank", "grant", "host", "kit.lend", "--plan", "--full", "--community"], str(tmp_path / "wren")
+    ).stdout
     plan = Community.open(tmp_path / "wren").plan(Grant("host", ["kit.lend"]))
-    assert repr(plan) == "<Plan: let Board host carry kit.lend>"
+    assert repr(plan) == "<Plan: grant kit.lend to Board host>"
     assert _folded(str(plan)) in _folded(planned)
     assert _folded(str(plan.effect)) in _folded(planned)
 

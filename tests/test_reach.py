@@ -224,13 +224,13 @@ class TestTime:
     def test_ones_own_restraint_is_not_ended_by_another_period(self, tmp_path: Path) -> None:
         there = society(tmp_path)
         assert rules_of(there, Unassign("tom", "quiet"), by="tom") == {"6.9"}
-        with pytest.raises(EditError, match="ended already"):
+        with pytest.raises(EditError, match="is past"):
             there.open().plan(Assign("tom", "quiet", until="2020-01-01"), by="tom")
         assert "6.9" in rules_of(there, Assign("tom", "quiet", until="2099-01-01"), by="tom")
         assert "6.9" in rules_of(there, Assign("tom", "quiet", since="2099-01-01"), by="tom")
 
     def test_an_end_before_the_beginning_is_refused(self, tmp_path: Path) -> None:
-        with pytest.raises(EditError, match="before it begins"):
+        with pytest.raises(EditError, match="before it starts"):
             society(tmp_path).open().plan(Assign("pat", "friend", since="2099-02-01", until="2099-01-01"))
 
     def test_what_starts_later_counts_from_then(self, tmp_path: Path) -> None:
@@ -239,7 +239,7 @@ class TestTime:
         assert [(shift.gains, shift.members) for shift in plan.effect.shifts] == [(True, ("pat",))]
         assert plan.effect.day(plan.effect.shifts[0].since) == "2099-01-01"
         assert [plan.effect.day(each.since) for each in plan.broken] == ["2099-01-01", "2099-01-01"]
-        with pytest.raises(RefusedError, match="from 1 January 2099"):
+        with pytest.raises(RefusedError, match="from 1 Jan 2099"):
             plan.apply()
         assert rules_of(there, Assign("pat", "boss", since="2099-01-01"), by="lea") >= {"6.3"}
 

@@ -149,7 +149,7 @@ class TestGroups:
         c = made(
             tmp_path, rank("senior", above=True), groups=[*self.GROUPS], members=cast, places=[place("hall"), yard]
         )
-        said = "9.3: Bo would gain post.write in yard by that, and then one's own group stays."
+        said = "9.3: Bo may not leave this group: they would gain post.write in yard."
         assert said in against(c, MemberGroups("bo", take=["calm"]))
         assert against(c, MemberGroups("bo", take=["crew"])) == ""
 

@@ -89,7 +89,7 @@ def test_colours_add_nothing_that_is_not_there_without_them(demo: Path, view: st
 
 def test_marks_mean_the_same_everywhere(demo: Path) -> None:
     legends = {view: run(*shlex.split(view), cwd=demo).stdout for view in ("grid --at lower-gauges", "cover", "powers")}
-    assert "/ no meaning in a place of this kind" in legends["grid --at lower-gauges"]
-    assert "/ no meaning in a place of this kind" in legends["cover"]
+    assert "/ does not apply in a place of this kind" in legends["grid --at lower-gauges"]
+    assert "/ does not apply in a place of this kind" in legends["cover"]
     assert "● yes" in legends["grid --at lower-gauges"]
     assert "● may" in legends["powers"]

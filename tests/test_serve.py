@@ -457,7 +457,7 @@ class TestClosed:
         assert (listed[0]["name"], listed[0]["member"], listed[0]["may"]) == ("forum", "ada", "provision")
         assert listed[0]["until"] == "2030-02-01T00:00:00+00:00"
         assert "make the token forum for Ada Marsh, which may provision" in run("journal", cwd=here).stdout
-        assert "is taken back" in run("token", "remove", "forum", cwd=here).stdout
+        assert "is removed" in run("token", "remove", "forum", cwd=here).stdout
         assert "Nothing" not in run("undo", "--plan", cwd=here).stdout
 
     def test_tokens_that_cannot_be_are_refused(self, here: Path) -> None:

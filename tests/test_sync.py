@@ -256,7 +256,7 @@ class TestFaults:
         [
             ("rank: surveyor", "rank: survayor", "There is no rank 'survayor'. Nearest: surveyor"),
             ("into: upper-team", "into: uper-team", "There is no group 'uper-team'. Nearest: upper-team"),
-            ("rank: surveyor", "rank: member", "held without being given"),
+            ("rank: surveyor", "rank: member", "is automatic"),
             ("directory: people.ldif", "directory: people.lidf", "cannot be read"),
             ("number: employeeNumber", "number: sn", ""),
         ],

@@ -192,7 +192,7 @@ class Community:
         """Work out a change of the charter or the register, without making it.
 
         ``edits`` come from :mod:`ask_above.change`, such as ``Grant("host", ["kit.lend"])``. ``by`` is the member who
-        makes it, and holds it to what they may do; without it the change is the keeper's of the files. The plan is made
+        makes it, and holds it to what they may do; without it the change is the maintainer's. The plan is made
         now, on the community as its folder holds it now: ``plan.what`` says it, ``plan.effect`` who gains and who loses
         what, ``plan.refusals`` why it may not be made; ``plan.apply()`` makes it, whole or not at all. Raises
         ``EditError`` and :class:`UnknownNameError`.
@@ -296,6 +296,7 @@ class Community:
         from ask_above.workspace.timeline import states_of
 
         states = States([StateAt(0, 0, "", self._names)]) if self._home is None else states_of(self._home)
+        log = Path(log) if isinstance(log, str) else log
         some = [log] if isinstance(log, Path) or hasattr(log, "columns") else [*log]
         reader = LogReader(dict(mapping or {}), self.charter.rules.timezone, called_in(states.states))
         how = reader, states.stretches()
@@ -324,7 +325,7 @@ class Community:
 
         >>> community = Community.demo()
         >>> community.may("dara", "post.edit", at="notices", author="dara").reason
-        'Member carries post.edit.own (charter.yaml line ...).'
+        'The rank Member grants post.edit.own (charter.yaml line ...).'
         """
         if type(who) is not str:
             who = self._names.who(who)
@@ -493,7 +494,7 @@ class Community:
     ) -> Answer:
         """Answer whether ``actor`` may do an act: the five questions that follow, by the name of the act.
 
-        ``target`` is a member or rank to moderate, else the rank to assign, unassign, manage or call on.
+        ``target`` is a member or rank to moderate, else the rank to assign, unassign, manage or call.
         """
         from ask_above.decide.acts import act_of
 
@@ -538,16 +539,16 @@ class Community:
         return self.may_act(actor, Act.MANAGE, rank, when=when)
 
     def may_call(self, actor: Who, rank: str | Rank, *, at: str = SITE, when: When = None) -> Answer:
-        """Answer whether ``actor`` may call on all who hold ``rank`` (rule 6.11)."""
+        """Answer whether ``actor`` may call ``rank`` (rule 6.11)."""
         return self.may_act(actor, Act.CALL, rank, at=at, when=when)
 
     # -- side by side
 
     def grid(self, *, at: str | None = None) -> pd.DataFrame:
-        """Return capabilities by ranks: what each rank carries, or with a place what can be used there.
+        """Return capabilities by ranks: what each rank grants, or with a place what can be used there.
 
         Booleans; the index holds the capabilities' keys, the columns the ranks' keys, both in the charter's order. An
-        unbounded rank carries all. A rank is asked about as rule 4.9 says.
+        unbounded rank grants all. A rank is asked about as rule 4.9 says.
         """
         from ask_above.ask import tables
 
@@ -591,7 +592,7 @@ class Community:
 
         >>> found = Community.demo().who("photo.upload", at="photo-wall", through=True)
         >>> found.set_index("member").loc["dara", "through"]
-        'Volunteer carries photo.upload (charter.yaml line ...)'
+        'The rank Volunteer grants photo.upload (charter.yaml line ...)'
         >>> list(Community.demo().who("moderate", "tomas", at="field").member)
         ['ines', 'olaf', 'ada', 'birgit']
         """
@@ -625,8 +626,8 @@ class Community:
 
     # -- in someone's shoes, side by side
 
-    def tour(self, who: Who, *, when: When = None) -> Tour:
-        """Walk through the site as someone finds it: what is there, what is closed, what they can do where.
+    def tour(self, who: Who, *, at: str = SITE, when: When = None) -> Tour:
+        """Walk through the site, or through a place and all in it, as someone finds it.
 
         >>> tour = Community.demo().tour("bram")
         >>> [(stop.place, stop.state) for stop in tour.unseen]
@@ -635,12 +636,12 @@ class Community:
         from ask_above.ask.tour import tour
 
         now = self._names.moment(when)
-        return tour(self._decider, self._names.asked(who, now), now)
+        return tour(self._decider, self._names.asked(who, now), now, self._names.place_number(at))
 
     def compare(self, one: Who, other: Who, *, at: str | None = None, when: When = None) -> Comparison:
         """Lay two ranks or two people side by side: what only the one may, only the other, both, and through what.
 
-        Two ranks without ``at`` are compared by what they carry, all others by what they can use: at one place, or
+        Two ranks without ``at`` are compared by what they grant, all others by what they can use: at one place, or
         without ``at`` at any.
 
         >>> compared = Community.demo().compare("rank:volunteer", "rank:surveyor")
@@ -652,7 +653,7 @@ class Community:
         return compare.between(self._names, one, other, at, self._names.moment(when))
 
     def related(self, rank: str | Rank) -> list[Comparison]:
-        """Compare what a rank carries with the one it was copied from, and with each that it builds on."""
+        """Compare what a rank grants with the one it was copied from, and with each that it builds on."""
         from ask_above.ask import compare
 
         return compare.related(self._decider.compiled, self._names.rank(rank))
@@ -674,7 +675,7 @@ class Community:
         every: bool = False,
         told: Callable[[int, int], None] | None = None,
     ) -> Ways:
-        """Return changes that would turn an answer, the least harmful first, each carried out before it is told.
+        """Return changes that give the other answer, fewest side effects first, each tested.
 
         The question is put as to ``may`` (a capability) or as to ``may_moderate`` and its like (an act with its
         ``target``). They are tried in the order of likely harm until five stand; with ``every`` all are. First come
@@ -684,7 +685,7 @@ class Community:
 
         >>> way = Community.demo().ways("otto", "post.write", at="river-talk")[0]
         >>> print(way)
-        Allow Otto Kessler alone post.write in River talk (turns no other answer of anybody)
+        Allow Otto Kessler alone post.write in River talk (no other answer changes)
         >>> way.command
         'ask-above place except river-talk otto --allow post.write'
         """
@@ -804,14 +805,18 @@ class Community:
         return shared_accounts(self._decider, signins, self._names.moment(when), networks=networks, days=days)
 
     def advice(self, *, when: When = None, told: Callable[[int, int], None] | None = None) -> AdviceGiven:
-        """Return what a careful administrator would look at again, less what ``rules.advice.silent`` names.
+        """Return the advice, the gravest first, less what ``rules.advice.silent`` names.
+
+        Where the community has a folder, its ``signins.csv`` and its journal are looked at too.
 
         >>> [piece.what for piece in Community.demo().advice().pieces if piece.code == "badge-above-power"]
-        ['Founding friend carries nothing, and stands above Board host']
+        ['Founding friend grants nothing and stands above Board host']
         """
-        from ask_above.ask.advice.whole import advise
+        from ask_above.ask.advice.whole import NOTHING, advise
+        from ask_above.workspace.journal import beside
 
-        return advise(self._decider, self._names.moment(when), told)
+        stands_beside = NOTHING if self._home is None else beside(self._home, self._names)
+        return advise(self._decider, self._names.moment(when), told, stands_beside)
 
     # -- how far a rank can climb (rule 10)
 

@@ -31,7 +31,7 @@ def pytest_addoption(parser: pytest.Parser) -> None:
     group.addoption(
         "--charter-against",
         metavar="STATE",
-        help="Also a test: nobody gains anything of high risk since then. A folder, a number of the journal, or "
+        help="Also a test: nobody gains a high-risk capability since then. A folder, a number of the journal, or "
         "git:REVISION.",
     )
 
@@ -87,7 +87,7 @@ class CharterFile(pytest.File):
         state = self.config.getoption("--charter-against")
         if state:
             yield NothingRisky.from_parent(
-                self, name=f"nobody gains anything of high risk since {state}", community=community, state=state
+                self, name=f"nobody gains a high-risk capability since {state}", community=community, state=state
             )
 
     def repr_failure(self, excinfo: pytest.ExceptionInfo[BaseException], style: Any = None) -> Any:
@@ -131,7 +131,7 @@ class Expected(_Item):
 
 
 class NothingRisky(_Item):
-    """Nobody gains anything of high risk since an earlier state."""
+    """Nobody gains a high-risk capability since an earlier state."""
 
     def __init__(self, *, community: Community, state: str, **rest: Any) -> None:
         super().__init__(**rest)

@@ -32,7 +32,7 @@ _JOINERS, _EMOJI = "\u200c\u200d", "\ufe0e\ufe0f\u200d"
 
 
 def has_unseen(text: str, *, badge: bool = False) -> bool:
-    """Tell whether a name holds a character that cannot be seen.
+    """Whether a name holds a character that cannot be seen.
 
     Joiners may stand between letters, as some scripts need them; in a badge also what emoji are put together with.
 

@@ -25,10 +25,15 @@ def choose(
     group: str | None = None,
     status: str | None = None,
     joined_before: str | None = None,
+    named: str = "",
+    place: str | None = None,
+    viewer: str | None = None,
 ) -> list[str]:
     """Return the members who fit all that is asked, in the register's order.
 
-    ``holding`` is a rank recorded for them anywhere now. Raises :class:`UnknownNameError` and :class:`QuestionError`.
+    ``holding`` is a rank recorded for them anywhere now, ``named`` a part of their key, name or address, ``place`` one
+    for which a rank is recorded for them. Nobody is found by what ``viewer`` may not see of them (rule 8). Raises
+    :class:`UnknownNameError` and :class:`QuestionError`.
     """
     charter = decider.compiled.charter
     if holding is not None and holding not in charter.ranks:
@@ -37,13 +42,20 @@ def choose(
         raise UnknownNameError("group", group, nearest(group, charter.groups))
     if status is not None and status not in STATUSES:
         raise QuestionError(f"'{status}' is no status; one of {', '.join(STATUSES)}.")
-    before = _moment(decider, joined_before)
+    before, part = _moment(decider, joined_before), named.casefold()
+    everyone, _ = sees(decider, at, viewer)
 
     def fits(asked: Asked) -> bool:
         member = asked.member
         if member is None or (status is not None and member.status != status):
             return False
         if group is not None and group not in asked.groups:
+            return False
+        known = (member.key, member.name, member.email) if everyone or viewer == member.key else (member.key,)
+        if named and not any(part in said.casefold() for said in known):
+            return False
+        spots = {holding.place for holding in asked.recorded if holding.assignment is not None}
+        if place is not None and decider.compiled.place_at[place] not in spots:
             return False
         if holding is not None and all(decider.compiled.ranks[each.rank].key != holding for each in asked.recorded):
             return False
@@ -105,7 +117,7 @@ def _where(decider: Decider, asked: Asked, holding: str | None) -> str:
 
 
 def sees(decider: Decider, at: Instant, viewer: str | None) -> tuple[bool, bool]:
-    """Return whether somebody sees everyone's contacts, and their own; the keeper of the files, no viewer, does."""
+    """Return whether somebody sees everyone's contacts, and their own; the maintainer of the files, no viewer, does."""
     if viewer is None:
         return True, True
     pair = decider.compiled.charter.rules.contacts

@@ -1,4 +1,4 @@
-"""Two ranks or two people side by side: what only the one may, only the other, both, and what carries it."""
+"""Two ranks or two people side by side: what only the one may, only the other, both, and what grants it."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ ONE, OTHER, BOTH = "one", "other", "both"
 class Compared(NamedTuple):
     """One capability of a comparison.
 
-    ``who`` is one, other or both; ``places`` are the keys of the places where that is so, none where what ranks carry
+    ``who`` is one, other or both; ``places`` are the keys of the places where that is so, none where what ranks grant
     is compared. ``one`` and ``other`` say what gives it to each, in the first of those places.
     """
 
@@ -58,7 +58,7 @@ class Comparison(NamedTuple):
 
 
 def carried(compiled: CompiledCharter, one: Rank, other: Rank, how: str = "") -> Comparison:
-    """Compare what two ranks carry (rule 3.1), with what whoever holds them has by an automatic rank (rule 4.1)."""
+    """Compare what two ranks grant (rule 3.1), with what whoever holds them has by an automatic rank (rule 4.1)."""
     rows = []
     for key in compiled.catalogue.keys:
         said = [carrier(compiled, rank, key) for rank in (one, other)]
@@ -88,7 +88,7 @@ def carrier(compiled: CompiledCharter, rank: Rank, capability: str) -> str:
     for holding in ask_rank(compiled, rank.position).holdings:
         automatic = compiled.ranks[holding.rank]
         if holding.how is How.AUTOMATIC and compiled.carried[holding.rank] & bit:
-            return f"comes with {automatic.title}, which {HELD_BY[automatic.held_by or 'members']} holds"
+            return f"comes with {automatic.title}, automatic for {HELD_BY[automatic.held_by or 'members']}"
     return ""
 
 
@@ -129,7 +129,7 @@ def _through(decider: Decider, asked: Asked, capability: str, place: int) -> str
 
 
 def between(names: Names, one: Who, other: Who, at: str | None, now: Instant) -> Comparison:
-    """Lay two ranks or people side by side: ranks without a place by what they carry, all else by what is usable."""
+    """Lay two ranks or people side by side: ranks without a place by what they grant, all else by what is usable."""
     first, second = names.asked(one, now), names.asked(other, now)
     ranks = [rank_named(names.who(each)) for each in (one, other)]
     compiled = names.decider.compiled

@@ -92,7 +92,7 @@ class Cover(Printed):
     def by_rank(self, place: str, capability: str) -> dict[str, int]:
         """Return how many of those who can have it from each rank, highest first; the owner first.
 
-        Someone counts with the highest rank there that carries it; those whom the place itself lets, as ``place``.
+        Someone counts with the highest rank there that grants it; those whom the place itself lets, as ``place``.
         """
         compiled = self.decider.compiled
         number, bit = compiled.place_at[place], compiled.catalogue.bit[capability]
@@ -108,7 +108,7 @@ class Cover(Printed):
 
 
 def default_duties(compiled: CompiledCharter) -> list[str]:
-    """Return the capabilities of medium and high risk, less those on one's own things.
+    """Return the capabilities of medium and high risk, less those on own things.
 
     What is meant for nobody is among them: that nobody can do it is as it should be, and one alone who can is told.
     """

@@ -86,7 +86,7 @@ def unmet_later(decider: Decider, now: Instant) -> list[tuple[Instant, Unmet]]:
 
 
 def _concerns(old: Decider, new: Decider, expectation: Expectation, members: set[str], now: Instant) -> bool:
-    """Tell whether an expectation may turn where these members alone differ, and nothing of the charter."""
+    """Whether an expectation may turn where these members alone differ, and nothing of the charter."""
     subject = expectation.subject
     if expectation.never or not members:
         return False

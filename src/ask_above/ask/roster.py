@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from datetime import UTC, datetime, timedelta
 from typing import NamedTuple
 
@@ -85,10 +85,16 @@ def soon(decider: Decider, at: Instant, days: int) -> list[Edge]:
     return sorted(edges, key=lambda edge: edge.at)
 
 
-def waiting(decider: Decider, at: Instant, status: str, days: int) -> list[Waiting]:
-    """Return those with a status, pending or invited, for longer than so many days; longest first."""
+def waiting(
+    decider: Decider, at: Instant, status: str, days: int = -1, since: Mapping[str, Instant] | None = None
+) -> list[Waiting]:
+    """Return those with a status, pending or invited, for longer than so many days; longest first.
+
+    ``since`` is when those came to wait who did so by a change; of others the date of joining counts.
+    """
+    begun = since or {}
     waitings = [
-        Waiting(member, _since(decider.compiled, member, at))
+        Waiting(member, _since(decider.compiled, member, begun.get(member.key), at))
         for member in decider.people.register.members.values()
         if member.status == status
     ]
@@ -96,10 +102,11 @@ def waiting(decider: Decider, at: Instant, status: str, days: int) -> list[Waiti
     return sorted(kept, key=lambda each: -(each.days if each.days is not None else 1 << 30))
 
 
-def _since(compiled: CompiledCharter, member: Member, at: Instant) -> int | None:
-    if not member.joined:
+def _since(compiled: CompiledCharter, member: Member, begun: Instant | None, at: Instant) -> int | None:
+    if begun is None and not member.joined:
         return None
-    return max(0, at - as_instant(parse(member.joined), compiled.charter.zone)) // _DAY
+    began = as_instant(parse(member.joined), compiled.charter.zone) if begun is None else begun
+    return max(0, at - began) // _DAY
 
 
 def day_of(compiled: CompiledCharter, at: Instant, *, last: bool = False) -> str:

@@ -47,7 +47,7 @@ class Filled(NamedTuple):
 
 
 def sheet(decider: Decider, place: str | None) -> GridSheet:
-    """Return the sheet of what ranks carry, or of what differs at a place."""
+    """Return the sheet of what ranks grant, or of what differs at a place."""
     compiled = decider.compiled
     ranks = tuple(rank.key for rank in compiled.ranks)
     columns = {

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
 
 def grid_masks(decider: Decider, place: int | None) -> list[int]:
-    """Return, for each rank, what it carries; with a place, what someone asked as it can use there."""
+    """Return, for each rank, what it grants; with a place, what someone asked as it can use there."""
     compiled = decider.compiled
     if place is None:
         return [
@@ -34,7 +34,7 @@ def grid_masks(decider: Decider, place: int | None) -> list[int]:
 
 
 def brought_masks(decider: Decider) -> list[int]:
-    """Return, for each rank, what someone asked as it carries by all the ranks they hold then (rule 4.9)."""
+    """Return, for each rank, what someone asked as it has by all the ranks they hold then (rule 4.9)."""
     compiled = decider.compiled
     brought = []
     for rank in compiled.ranks:
@@ -124,7 +124,7 @@ def reached(decider: Decider, actor: Asked, act: Act, place: int, at: Instant) -
 
 
 def _has_what_it_takes(decider: Decider, actor: Asked, act: Act, place: int) -> bool:
-    """Tell whether somebody acts and may use what an act takes: whoever may not can do it to nobody."""
+    """Whether somebody acts and may use what an act takes: whoever may not can do it to nobody."""
     if act is Act.CALL:  # on ranks that are not closed to it, anybody may
         return actor.acts
     using = decider.compiled.catalogue.mask(decider.compiled.charter.rules.act(act).using)

@@ -10,7 +10,7 @@ from ask_above.decide.profile import Asked
 def through(answer: Answer, capability: str) -> list[str]:
     """Return what gives someone a capability that they may use: each thing that would have to go for them to lose it.
 
-    These are the gates that let them in, and the steps that give it after the last one that took it: ranks that carry
+    These are the gates that let them in, and the steps that give it after the last one that took it: ranks that grant
     it, places that allow it.
     """
     found: list[str] = []

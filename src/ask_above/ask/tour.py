@@ -12,7 +12,7 @@ from ask_above.decide.walk import closed_gate, held, usable
 from ask_above.printing import prints
 
 OPEN, CLOSED, ABSENT = "open", "closed", "not there"
-"""How a place shows itself: one may enter it, one may know of it, one does not find it."""
+"""How a place shows itself: to be entered, shown as closed, not to be found."""
 
 
 class Stop(NamedTuple):
@@ -52,14 +52,16 @@ class Tour(NamedTuple):
         return tuple(stop for stop in self.stops if stop.state != OPEN)
 
 
-def tour(decider: Decider, asked: Asked, at: Instant) -> Tour:
-    """Walk through all places."""
+def tour(decider: Decider, asked: Asked, at: Instant, start: int = 0) -> Tour:
+    """Walk through a place, the number ``start``, and all in it; the whole site where it is left out."""
     states: dict[int, str] = {}
     stops = []
     for n, place in enumerate(decider.compiled.places):
         chain = decider.compiled.chains[n]
         above = chain[-2] if len(chain) > 1 else None
         states[n] = _state(decider.compiled, asked, n, states[above] if above is not None else OPEN)
+        if start not in chain:
+            continue
         stop = Stop(place.key, len(chain) - 1, states[n])
         stops.append(_open(decider, asked, n, above, stop) if states[n] == OPEN else _shut(decider, asked, n, stop))
     return Tour(asked.label, tuple(stops), decider, asked, at)

@@ -36,13 +36,13 @@ def _ranks(before: Decider, after: Decider, difference: Difference, at: Instant)
         if shut is not None and compiled.unbounded.isdisjoint(ranks_at(compiled, asked.profile, n)):
             gate = compiled.places[shut]
             asks = gate_asks(compiled, gate.gate) if gate.gate else ""
-            yield f"{title} does nothing for {asked.label} {where}: the gate of {gate.title} keeps them out; {asks}."
+            yield f"{title} has no effect for {asked.label} {where}: the gate of {gate.title} does not admit them; {asks}."
         elif given.member in before.people.register.members and compiled.carried[compiled.rank_at[given.rank]]:
             was = before.people.ask(given.member, at)
             below = compiled.below[n]
             same = before.compiled is compiled and all(before.usable(was, k) == after.usable(asked, k) for k in below)
             if same:
-                yield f"{title} brings {asked.label} nothing {where} that they lack and that can be used there."
+                yield f"{title} grants {asked.label} nothing new {where}."
 
 
 def _words(before: CompiledCharter, after: Decider) -> Iterator[str]:
@@ -58,11 +58,11 @@ def _words(before: CompiledCharter, after: Decider) -> Iterator[str]:
                 continue
             if holder not in compiled.charter.groups and compiled.charter.ranks[holder].unbounded:
                 title = compiled.charter.ranks[holder].title
-                yield f"What {place.title} says of {title} has no effect: it is unbounded."
+                yield f"The override of {place.title} for {title} has no effect: {title} is unbounded."
                 continue
             new = word.allow & ~(old[holder].allow if holder in old else 0)
             asked = of_holder(compiled, holder)
             for key in compiled.catalogue.names(new & ~after.usable(asked, n)):
                 title = (compiled.charter.ranks.get(holder) or compiled.charter.groups[holder]).title or holder
                 reason = after.may(asked, key, n).reason
-                yield f"By that alone {title} may not use {key} {in_place(place.title, site=n == 0)}: {reason}"
+                yield f"{title} still may not use {key} {in_place(place.title, site=n == 0)}: {reason}"

@@ -298,7 +298,7 @@ def rows_in(bits: bytes, count: int) -> NDArray[np.bool_]:
 
 
 class TurnedRows(NamedTuple):
-    """How many answers about members differ, the rows that they are of, and which capabilities somebody gains."""
+    """How many answers differ, the rows that they are of, and which capabilities somebody gains."""
 
     answers: int
     rows: NDArray[np.bool_]
@@ -306,7 +306,7 @@ class TurnedRows(NamedTuple):
 
 
 def turned(old: Decider, new: Decider, found: Crowds, own: tuple[str, str, Sequence[int]] | None = None) -> TurnedRows:
-    """Count the answers about members that differ.
+    """Count the answers that differ.
 
     One answer may be left aside: ``own`` is its place, its capability and its rows.
     """

@@ -175,7 +175,7 @@ class BitRows:
         return held
 
     def over(self, compiled_places: CompiledPlaces, states: Sequence[ClassState]) -> BitRows | None:
-        """Return these rows over another charter, which may differ in what is carried and in what places say.
+        """Return these rows over another charter, which may differ in what is granted and in what places say.
 
         ``None`` where other rows would hold other ranks, or other gates let them in.
         """

@@ -117,7 +117,7 @@ class Sides:
         return [keys[n] for n in found], np.flatnonzero(differ[:-1])
 
     def _of_one_form(self) -> bool:
-        """Tell whether places, capabilities and rows have the same numbers on both sides."""
+        """Whether places, capabilities and rows have the same numbers on both sides."""
         if list(self.old.place_at) != list(self.new.place_at):
             return False
         if not np.array_equal(self.old.own, self.capabilities) or not np.array_equal(self.new.own, self.capabilities):

@@ -219,7 +219,7 @@ class Table:
         return plane
 
     def may(self, member: str, capability: str, place: str) -> bool:
-        """Tell whether a member may use a capability, by its full name, at a place."""
+        """Whether a member may use a capability, by its full name, at a place."""
         row = int(self.rows[self._crowd.number[member]])
         return bool(int(self._plane(capability, place)[row // 64]) >> (row % 64) & 1)
 

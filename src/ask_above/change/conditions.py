@@ -16,7 +16,7 @@ from ask_above.change.refusal import Refusal
 from ask_above.charter.charter import Charter
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
-from ask_above.charter.names import SITE, listed
+from ask_above.charter.names import SITE, how_many, listed
 from ask_above.decide.words import in_place
 from ask_above.people.register import OUT, Member, Status, reached_groups
 
@@ -58,15 +58,17 @@ class Conditions:
                 continue
             old, new = (state.charter.ranks.get(part.key) for state in (self.before, self.after))
             if old is not None and old.kept_by and (new is None or new.kept_by):
-                yield Refusal("6.10", f"{old.title} is kept by {old.kept_by}; nobody here edits, gives or takes it.")
+                yield Refusal(
+                    "6.10", f"{old.title} is kept by {old.kept_by}; nobody here may edit, assign or unassign it."
+                )
         for given in self.difference.given:
             rank = self._rank(given.rank)
             if given.lost and rank is not None and self._is_kept(rank):
-                said = f"{rank.title} is kept by {rank.kept_by}; nobody here edits, gives or takes it."
+                said = f"{rank.title} is kept by {rank.kept_by}; nobody here may edit, assign or unassign it."
                 yield Refusal("6.8", said, "act")
 
     def _is_kept(self, rank: Rank) -> bool:
-        """Tell whether something outside keeps a rank that is not what makes the change."""
+        """Whether something outside keeps a rank that is not what makes the change."""
         return bool(rank.kept_by) and str(rank.kept_by).casefold() != self.outside
 
     def _rank(self, key: str) -> Rank | None:
@@ -113,20 +115,18 @@ class Conditions:
     def _givable(self, member: Member, rank: Rank, place: str) -> Iterator[Refusal]:
         """Yield what nobody may be given, and who may be given nothing."""
         if rank.automatic:
-            yield Refusal(
-                "6.8", f"{rank.title} is held without being given, so it can be neither given nor taken.", "act"
-            )
+            yield Refusal("6.8", f"{rank.title} is automatic; nobody may assign or unassign it.", "act")
         if rank.paused and self._assigned(member.key, rank.key, place):
             yield Refusal("6.8", f"{rank.title} is paused; it is given to nobody until the pause is lifted.", "act")
         if self._is_kept(rank):
-            said = f"{rank.title} is kept by {rank.kept_by}; nobody here edits, gives or takes it."
+            said = f"{rank.title} is kept by {rank.kept_by}; nobody here may edit, assign or unassign it."
             yield Refusal("6.8", said, "act")
         if member.status in OUT and self._assigned(member.key, rank.key, place):
-            said = f"{member.called} is {member.status}; a rank is given to someone active, pending or invited."
+            said = f"{member.called} is {member.status}; only active, pending or invited members get ranks."
             yield Refusal("6.8", said, "act")
 
     def _assigned(self, member: str, rank: str, place: str) -> bool:
-        """Tell whether it is by an assignment that a rank is newly recorded."""
+        """Whether it is by an assignment that a rank is newly recorded."""
         return any((g.member, g.rank, g.place) == (member, rank, place) and g.gained for g in self.difference.given)
 
     def _after(self, member: Member, rank: Rank, place: str, first: Instant) -> Iterator[Refusal]:
@@ -163,7 +163,7 @@ class Conditions:
                 continue
             if key in before and rank.key in before and _apart_already(self.before.charter, rank.key, key):
                 continue
-            said = f"{rank.title} and {other.title} may not be held together, and {member.called} has {other.title}."
+            said = f"Nobody may have both {rank.title} and {other.title}; {member.called} has {other.title}."
             yield Refusal("6.8", said, "act", passable=True)
 
     def _anywhere(self, state: State, member: Member) -> set[str]:
@@ -184,7 +184,9 @@ class Conditions:
                 rank.key not in self.before.charter.ranks or count > self._count(self.before, rank.key)
             ):
                 names = listed(self.after.register.members[key].called for key in self._newly(rank.key)[:3])
-                said = f"At most {rank.limit} may hold {rank.title}, and with {names} it would be {count}."
+                said = (
+                    f"At most {how_many(rank.limit, 'member')} may have {rank.title}; with {names} it would be {count}."
+                )
                 yield Refusal("6.8", said, "act", passable=True)
 
     def _newly(self, key: str) -> list[str]:

@@ -30,7 +30,7 @@ class Difference:
     """What differs between two states of a community, from a moment on.
 
     ``before`` is the state before, in the keys of the state after: where one thing was only given another key, with
-    every reference carried, that is a rename and all else is compared under the new key. ``renaming`` tells it.
+    every reference changed, that is a rename and all else is compared under the new key. ``renaming`` tells it.
     """
 
     def __init__(self, before: State, after: State, now: Instant) -> None:
@@ -115,14 +115,14 @@ class Difference:
         return tuple(assignments)
 
     def on_joining(self, given: Given) -> bool:
-        """Tell whether an assignment goes with becoming active for the first time (rule 4.7)."""
+        """Whether an assignment goes with becoming active for the first time (rule 4.7)."""
         if not self.joins(given.member) or given.place != "site" or given.lost:
             return False
         rank = self.before.charter.ranks.get(given.rank)
         return rank is not None and rank.on_joining and given.gained.open_ended
 
     def joins(self, key: str) -> bool:
-        """Tell whether somebody becomes active for the first time, or is new and active."""
+        """Whether somebody becomes active for the first time, or is new and active."""
         before, after = self.before.register.members.get(key), self.after.register.members.get(key)
         if after is None or not after.is_active:
             return False
@@ -145,7 +145,7 @@ def _rows_of(name: str, before: Member, after: Member) -> Iterator[EditRow]:
 
 
 def _remembers(before: Member, after: Member) -> bool:
-    """Tell whether a lock or a retirement remembers the status there was."""
+    """Whether a lock or a retirement remembers the status there was."""
     return after.status in OUT and before.status not in OUT and after.was == before.status
 
 
@@ -212,7 +212,7 @@ def _keyed(state: State, kind: str) -> Mapping[str, object]:
 
 
 def _alike(kind: str, one: Any, other: Any) -> bool:
-    """Tell whether two things say the same but for their key, their title and how they look."""
+    """Whether two things say the same but for their key, their title and how they look."""
     if kind == "rank":
         one, other = (each._replace(position=0) for each in (one, other))
     plain = {name: "" for name in _LOOKS if name in one._fields and kind != "member"}

@@ -97,7 +97,7 @@ class Effect:
         return found
 
     def _level(self, actor: Asked, subject: Affected, turn: Turn) -> bool:
-        """Tell whether somebody stands level with the actor and loses only what the actor loses too."""
+        """Whether somebody stands level with the actor and loses only what the actor loses too."""
         place = turn.spot.before
         if reached(self.old.compiled, subject.asked, place, later=True) != standing(
             self.old.compiled, actor.profile, place
@@ -106,7 +106,7 @@ class Effect:
         return self._loses_as_long(actor, turn, subject)
 
     def _loses_as_long(self, actor: Asked, turn: Turn, subject: Affected) -> bool:
-        """Tell whether the actor loses the same for as long as somebody loses it (rule 9.7c)."""
+        """Whether the actor loses the same for as long as somebody loses it (rule 9.7c)."""
         lost: dict[int, int] = {}
         for other in self.turns.all:
             if (other.spot, other.gated) == (turn.spot, turn.gated):

@@ -52,7 +52,7 @@ def _facts(data: Any, path: tuple[str, ...]) -> Iterator[Fact]:
 
 
 def undoes(before: frozenset[Fact], after: frozenset[Fact], now: frozenset[Fact], then: frozenset[Fact]) -> bool:
-    """Tell whether an edit from ``now`` to ``then`` takes back something of a change from ``before`` to ``after``.
+    """Whether an edit from ``now`` to ``then`` takes back something of a change from ``before`` to ``after``.
 
     A value that is set to something else again is no return to what was.
     """
@@ -62,7 +62,7 @@ def undoes(before: frozenset[Fact], after: frozenset[Fact], now: frozenset[Fact]
 
 
 def undoes_rows(change: Sequence[RowChange], edit: Sequence[RowChange]) -> bool:
-    """Tell whether an edit of rows takes back something that a change did to the same rows."""
+    """Whether an edit of rows takes back something that a change did to the same rows."""
     mine = {(row.table, row.key): row for row in edit if row.table == "members"}
     for row in change:
         back = mine.get((row.table, row.key))

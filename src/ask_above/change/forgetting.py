@@ -25,7 +25,7 @@ class MemberForget(NamedTuple):
     key: str
 
     def on(self, draft: Draft) -> Done:
-        """Work it out; whether the charter names them is looked at once it is known that it may be done."""
+        """Return the change; whether the charter names them is checked once it is known that it may be done."""
         member = draft.member(self.key)
         if self.key == draft.charter.owner:
             raise EditError(f"{member.called} is the owner, who cannot be forgotten; hand over first.")

@@ -24,7 +24,7 @@ class GroupAdd(NamedTuple):
         is_free(draft, self.key, "group")
         group = {"key": self.key, **self.fields}
         size = len(draft.said(("groups",)) or [])
-        return Done(f"make the group {group.get('title', self.key)}", (Insert(("groups",), size, group),))
+        return Done(f"add the group {group.get('title', self.key)}", (Insert(("groups",), size, group),))
 
 
 class GroupSet(NamedTuple):

@@ -9,7 +9,7 @@ from ask_above.change.coverage import coverage
 from ask_above.change.draft import Done, Draft, EditError, RowChange, assignment_row, member_row
 from ask_above.change.people import given_period, good_address, good_date, on_joining_to, rows_on_joining
 from ask_above.charter.moments import HOW_TO_WRITE
-from ask_above.charter.names import RESERVED, SITE, is_key, nearest
+from ask_above.charter.names import RESERVED, SITE, how_many, is_key, nearest
 from ask_above.charter.reading.context import KnownNames
 from ask_above.errors import AskAboveError, Fault, FaultyFilesError
 from ask_above.people.directory import Directory, NameKind
@@ -39,7 +39,7 @@ class Import(NamedTuple):
     given: tuple[str, str, str] | None = None
 
     def on(self, draft: Draft) -> Done:
-        """Work it out; raises :class:`FaultyFilesError` with all that is wrong, by line."""
+        """Return the change; raises :class:`FaultyFilesError` with all that is wrong, by line."""
         merger = _Merger(self.rows, draft, self.status, link=self.link, shows=self.shows)
         rows = list(self.rows.rows)
         changes: list[RowChange] = []
@@ -55,9 +55,9 @@ class Import(NamedTuple):
         changes += gone
         ranks = [*self._ranks(draft, merger)]
         changes += ranks
-        what = f"import {self.rows.name}: {new} new members, {others} changed"
+        what = f"import {self.rows.name}: {how_many(new, 'new member')}, {others} changed"
         what += f", {len(gone)} retired" if gone else ""
-        what += f"; give {len(ranks)} of them {draft.rank(self.given[0]).title}" if self.given else ""
+        what += f"; assign {draft.rank(self.given[0]).title} to {len(ranks)} of them" if self.given else ""
         return Done(what, (), tuple(changes))
 
     def _ranks(self, draft: Draft, merger: _Merger) -> Iterator[RowChange]:
@@ -67,7 +67,7 @@ class Import(NamedTuple):
         key, place, until = self.given
         rank, spot = draft.rank(key), draft.place(place)
         if rank.automatic:
-            raise EditError(f"{rank.title} is held without being given, so it can be neither given nor taken.")
+            raise EditError(f"{rank.title} is automatic; nobody may assign or unassign it.")
         new = Assignment("", rank.key, spot.key, given_period(draft, "", until), draft.by)
         for member in merger.seen:
             has = [each for each in draft.register.of(member) if (each.rank, each.place) == (rank.key, spot.key)]
@@ -87,7 +87,7 @@ class ImportAssignments(NamedTuple):
     told: Callable[[int, int], None] | None = None
 
     def on(self, draft: Draft) -> Done:
-        """Work it out; raises :class:`FaultyFilesError` with all that is wrong, by line."""
+        """Return the change; raises :class:`FaultyFilesError` with all that is wrong, by line."""
         rows = list(self.rows.rows)
         charter = draft.charter
         names = KnownNames(charter.ranks, charter.groups, charter.rules.timezone)
@@ -111,7 +111,7 @@ class ImportAssignments(NamedTuple):
             if self.told and n % 500 == 0:
                 self.told(n, len(rows))
         said = " (columns by and source passed over)" if passed else ""
-        return Done(f"import {self.rows.name}: {len(changes)} new assignments{said}", (), tuple(changes))
+        return Done(f"import {self.rows.name}: {how_many(len(changes), 'new assignment')}{said}", (), tuple(changes))
 
 
 def _retired(draft: Draft, key: str) -> tuple[dict[str, str], dict[str, str]]:

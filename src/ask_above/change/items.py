@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any, Protocol
 
 from ask_above.change.draft import Done, Draft, EditError, RowChange
 from ask_above.change.steps import Drop, Path, Put, Step, there
-from ask_above.charter.names import listed
+from ask_above.charter.names import few, listed, nearest_field
 
 KeyStep = Callable[[Draft, str, str], Iterable[Step]]
 KeyRow = Callable[[Draft, str, str], Iterable[RowChange]]
@@ -22,6 +22,13 @@ class Renaming(Protocol):
     def title(self) -> str | None: ...
     @property
     def new_key(self) -> str | None: ...
+
+
+def no_field(noun: str, name: str, known: Sequence[str]) -> EditError:
+    """Return the error for a field that cannot be set, with the one that is meant."""
+    near = nearest_field(name, known)
+    hint = f"Nearest: {few(near, len(near), 'or')}." if near else f"The fields are {listed(known)}."
+    return EditError(f"{noun.capitalize()} has no field '{name}' that can be set. {hint}")
 
 
 def is_free(draft: Draft, key: str, kind: str) -> None:

@@ -9,10 +9,11 @@ from typing import Any, NamedTuple
 
 from ask_above.change.coverage import coverage
 from ask_above.change.draft import Done, Draft, EditError, RowChange, assignment_row, member_row
+from ask_above.change.items import no_field
 from ask_above.change.steps import Put
 from ask_above.charter.moments import HOW_TO_WRITE, Period, parse, period
-from ask_above.charter.names import RESERVED, SITE, is_key, listed, nearest
-from ask_above.decide.words import in_place
+from ask_above.charter.names import RESERVED, SITE, is_key, nearest
+from ask_above.decide.words import day, ending, in_place
 from ask_above.errors import UnknownNameError
 from ask_above.people.register import KINDS, OUT, STATUSES, Assignment, Member, Status
 from ask_above.visible import has_unseen
@@ -63,6 +64,10 @@ class MemberAdd(NamedTuple):
         return Done(what, (), tuple(rows))
 
 
+HANDED = "what they wrote goes to"
+"""How the journal says that somebody's texts were handed to a member."""
+
+
 class MemberStatus(NamedTuple):
     """Accept, vouch, lock, retire or restore: give a member another status.
 
@@ -87,11 +92,17 @@ class MemberStatus(NamedTuple):
         )
         what = f"{verb} {member.called}"
         if member.status == self.status:
-            raise EditError(f"{member.called} is {self.status} already.")
+            raise EditError(f"{member.called} is already {self.status}.")
         if self.key == draft.charter.owner and self.status in OUT:
-            raise EditError(f"{member.called} is the owner, who can be neither locked nor retired; hand over first.")
+            raise EditError(
+                f"{member.called} is the owner, who cannot be locked or retired. Hand over first: "
+                "ask-above member hand-over MEMBER"
+            )
         if self.written and self.written not in WRITTEN:
-            what += f"; what they wrote goes to {draft.member(self.written).called}"
+            heir = draft.member(self.written)
+            if heir.key == self.key or heir.status in OUT:
+                raise EditError(f"{heir.called} is leaving or has left; name another member for what was written.")
+            what += f"; {HANDED} {heir.called}"
         elif self.written:
             what += f"; what they wrote is {'kept' if self.written == 'keep' else 'to be removed'}"
         before = member_row(member)
@@ -140,7 +151,7 @@ class Assign(NamedTuple):
         rank, member = draft.rank(self.rank), draft.member(self.member)
         place = draft.place(self.place)
         if rank.automatic:
-            raise EditError(f"{rank.title} is held without being given, so it can be neither given nor taken.")
+            raise EditError(f"{rank.title} is automatic; nobody may assign or unassign it.")
         given = [assignment for assignment in draft.register.of(self.member) if assignment.place == self.place]
         same = [e for e in given if e.rank == self.rank]
         # a new end alone leaves the beginning, of what is in force or of what is still to come
@@ -155,8 +166,8 @@ class Assign(NamedTuple):
             return Done(f"{member.called} has {rank.title} {in_place(place.title, site=self.place == SITE)}")
         where = in_place(place.title, site=self.place == SITE)
         told = self.since or (since if self.until and same else "")
-        span = (f" from {told}" if told else "") + (f" until {self.until}" if self.until else "")
-        what = f"give {member.called} {rank.title} {where}{span}{', and nothing else there' if self.only else ''}"
+        span = (f" from {day(told)}" if told else "") + ending(when)
+        what = f"assign {rank.title} to {member.called} {where}{span}{', and nothing else there' if self.only else ''}"
         # one that is open to be replaced by another period of the same rank is changed, not doubled
         there = coverage(same).since(draft.at) == coverage([new]).since(draft.at)  # then it stays as it is recorded
         gone = [e for e in given if (e.rank == self.rank and not there) or (e.rank != self.rank and self.only)]
@@ -178,9 +189,9 @@ class Unassign(NamedTuple):
         given = [e for e in draft.register.of(self.member) if (e.rank, e.place) == (self.rank, self.place)]
         if not given:
             raise EditError(
-                f"{member.called} was not given {rank.title} {where}.{_elsewhere(draft, self.member, self.rank)}"
+                f"{member.called} has no assignment of {rank.title} {where}.{_elsewhere(draft, self.member, self.rank)}"
             )
-        what = f"take {rank.title} from {member.called} {where}"
+        what = f"unassign {rank.title} from {member.called} {where}"
         rows = tuple(RowChange("assignments", str(e.number), assignment_row(e), None) for e in given)
         return Done(what, (), rows)
 
@@ -196,7 +207,7 @@ class HandOver(NamedTuple):
             raise EditError(f"{member.called} is {member.status}; the owner has to be active.")
         if draft.charter.owner == self.member:
             raise EditError(f"{member.called} is the owner already.")
-        what = f"hand the ownership over to {member.called}"
+        what = f"make {member.called} the owner"
         return Done(what, (Put(("owner",), self.member),))
 
 
@@ -215,9 +226,9 @@ def given_period(draft: Draft, since: str, until: str) -> Period:
             raise EditError(f"'{said}' is no moment; write {HOW_TO_WRITE}.")
     found = period(since, until, draft.charter.zone)
     if found.end is not None and found.start is not None and found.end <= found.start:
-        raise EditError(f"It would end ({until}) before it begins ({since}).")
+        raise EditError(f"It ends ({until}) before it starts ({since}).")
     if found.end is not None and found.end <= draft.at:
-        raise EditError(f"It would have ended already ({until}); to take a rank away, unassign it.")
+        raise EditError(f"{until} is past. To remove a rank: ask-above unassign")
     return found
 
 
@@ -225,9 +236,7 @@ def _check_fields(fields: Mapping[str, Any], known: Sequence[str]) -> None:
     """Raise where a member has no such field, or none that is set so."""
     for name in fields:
         if name not in known:
-            near = nearest(name, known)
-            hint = f" Nearest: {', '.join(near)}." if near else f" There are {listed(known)}."
-            raise EditError(f"A member has no '{name}' that can be set.{hint}")
+            raise no_field("a member", name, known)
 
 
 def _with_status(draft: Draft, member: Member, status: str) -> dict[str, str]:
@@ -261,12 +270,12 @@ def _check_row(draft: Draft, row: Mapping[str, str]) -> None:
 
 
 def good_address(text: str) -> bool:
-    """Tell whether a text can be an e-mail address: something, one @, a name with a dot or a plain host."""
+    """Whether a text can be an e-mail address: something, one @, a name with a dot or a plain host."""
     return _ADDRESS.fullmatch(text) is not None and not has_unseen(text) and text.count('"') == 0
 
 
 def good_date(text: str) -> bool:
-    """Tell whether a text is empty or a date, or a date and time."""
+    """Whether a text is empty or a date, or a date and time."""
     if not text:
         return True
     try:

@@ -6,10 +6,10 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
 from ask_above.change.draft import Done, Draft, EditError, RowChange, assignment_row, put_words
-from ask_above.change.items import is_free, renaming, setting
+from ask_above.change.items import is_free, no_field, renaming, setting
 from ask_above.change.steps import Drop, Insert, MoveItem, Path, Put, Step, there
 from ask_above.charter.changes import saying
-from ask_above.charter.names import SITE, listed
+from ask_above.charter.names import SITE, how_many, listed
 from ask_above.charter.places import Override, Place
 from ask_above.decide.words import in_place
 
@@ -32,7 +32,7 @@ class PlaceAdd(NamedTuple):
             raise EditError("Key and kind of a place are given by themselves, and places in it are made afterwards.")
         place = {"key": self.key, **{k: v for k, v in self.fields.items() if k == "title"}, "kind": self.kind}
         place |= {k: v for k, v in self.fields.items() if k != "title"}
-        what = f"make the place {place.get('title', self.key)} {_at(draft, self.into)}"
+        what = f"add the place {place.get('title', self.key)} {_at(draft, self.into)}"
         position = len(draft.said(where) or [])
         return Done(what, (Insert(where, position, place),))
 
@@ -56,7 +56,7 @@ class PlaceMove(NamedTuple):
         position = len(draft.said(to) or []) - (path[:-1] == to)
         if path[:-1] != to or int(path[-1]) != position:
             steps.append(MoveItem(path, to, position))
-        said = "keeping what it says itself" if self.keep else "as that says"
+        said = "with its own overrides" if self.keep else "without its own overrides"
         what = f"move {place.title} {_into(draft, self.into)}, {said}"
         return Done(what, tuple(steps))
 
@@ -81,7 +81,7 @@ class PlaceCopy(NamedTuple):
         copied = self._anew(draft, draft.said(path), self.new)
         copied |= self.fields if "title" in self.fields else {"title": self.new, **self.fields}
         where = _inside(draft, into)
-        what = f"make {copied['title']} {_at(draft, into)} as a copy of {place.title}"
+        what = f"add {copied['title']} {_at(draft, into)} as a copy of {place.title}"
         if copied.get("places"):
             what += f", with the {len(below(draft, self.key)) - 1} places in it"
         return Done(what, (Insert(where, len(draft.said(where) or []), copied),))
@@ -115,7 +115,7 @@ class PlaceRemove(NamedTuple):
             if assignment.place in gone
         ]
         what = f"remove {place.title}" + (f" and the {len(gone) - 1} places in it" if len(gone) > 1 else "")
-        what += f"; {len(rows)} assignments there end" if rows else ""
+        what += f"; {how_many(len(rows), 'assignment')} there end" if rows else ""
         return Done(what, (Drop(path),), tuple(rows))
 
 
@@ -133,12 +133,12 @@ class PlaceSet(NamedTuple):
             )
         wrong = next((name for name in self.fields if name not in known), None)
         if wrong is not None:
-            raise EditError(f"'{wrong}' is nothing that is set of a place so; there are {listed(known)}.")
+            raise no_field("a place", wrong, known)
         return setting(draft, path, self.fields, _place(draft, self.key).title)
 
 
 WORDS = ("allow", "deny", "bar", "clear")
-"""What can be said of capabilities at a place; clear takes it back."""
+"""What can be said of capabilities at a place; clear removes what was said."""
 
 
 class PlaceRename(NamedTuple):
@@ -188,7 +188,7 @@ class Say(NamedTuple):
 
     def on(self, draft: Draft) -> Done:
         if self.word not in WORDS:
-            raise EditError(f"'{self.word}' is nothing that a place can say; one of {listed(WORDS, 'or')}.")
+            raise EditError(f"A place cannot '{self.word}'; write {listed(WORDS, 'or')}.")
         field = "exceptions" if self.member else "overrides"
         path = (*draft.place_path(self.place), field)
         place = _place(draft, self.place)
@@ -197,14 +197,16 @@ class Say(NamedTuple):
         entries = place.exceptions if self.member else place.overrides
         old = next((entry for entry in entries if entry.label == self.of), None)
         if self.word == "clear" and old is None:
-            raise EditError(f"Nothing is said of {self.of} {_at(draft, self.place)}.")
+            raise EditError(f"There is no override for {self.of} {_at(draft, self.place)}.")
         names = _known(draft, self.names) or (_all_of(draft, old) if old else ())
         changed = saying(draft.charter, self.place, key, self.word, names, above=above, member=self.member)
         after = changed.places[self.place].exceptions if self.member else changed.places[self.place].overrides
         new = next((each for each in after if each.label == self.of), None)
-        verb = {"clear": "take back what is said of", "bar": "bar"}.get(self.word, self.word)
         who = f"{_called(draft, key, member=self.member)}{'+' if above else ''}"
-        said = f"{verb} {who} {'from ' if self.word == 'bar' else ''}{listed(names)}"
+        what = listed(names)
+        said = {"bar": f"bar {who} from {what}", "clear": f"clear {what} for {who}"}.get(
+            self.word, f"{self.word} {what} to {who}"
+        )
         what = f"{said} {_at(draft, self.place)}"
         return Done(what, tuple(_entry_steps(draft, path, self.of, new)))
 
@@ -243,7 +245,7 @@ class SetGate(NamedTuple):
         if not self.gate:
             if not there(draft.data, path):
                 raise EditError(f"{title} has no gate.")
-            what = f"take the gate of {title} away"
+            what = f"remove the gate of {title}"
             return Done(what, (Drop(path),))
         what = f"set the gate of {title}"
         return Done(what, (Put(path, dict(self.gate)),))
@@ -262,12 +264,12 @@ class SetLike(NamedTuple):
                     f"There is no override set '{key}'. There are: {listed(draft.charter.override_sets) or 'none'}"
                 )
         path = (*draft.place_path(self.place), "like")
-        what = f"let {_place(draft, self.place).title} be like {listed(self.sets) or 'no set'}"
+        what = f"make {_place(draft, self.place).title} like {listed(self.sets) or 'no set'}"
         return Done(what, tuple(put_words(draft, path, self.sets)))
 
 
 class Realign(NamedTuple):
-    """Bring a place back in line with its section: its own overrides and exceptions go, its gate stays."""
+    """Realign a place with its section: remove its overrides and exceptions; its gate stays."""
 
     place: str
 
@@ -275,12 +277,12 @@ class Realign(NamedTuple):
         path, place = draft.place_path(self.place), _place(draft, self.place)
         steps = tuple(Drop((*path, each)) for each in OWN if there(draft.data, (*path, each)))
         if not steps:
-            raise EditError(f"{place.title} says nothing itself; there is nothing to bring in line.")
+            raise EditError(f"{place.title} has no overrides of its own; there is nothing to realign.")
         entries = [
             *(override.label for override in place.overrides),
             *(f"@{exception.of}" for exception in place.exceptions),
         ]
-        what = f"bring {place.title} in line with its section: what it says of {listed(entries)} goes"
+        what = f"realign {place.title}: remove its overrides for {listed(entries)}"
         return Done(what, steps)
 
 

@@ -67,7 +67,7 @@ class PowerEffect:
     def _where_power_may_turn(self) -> Iterator[tuple[int, Iterable[Spot]]]:
         """Yield the pairs whose power may be another, and at which spots.
 
-        Where the ladder, its lists and what ranks carry of what acts take are as they were, that is where somebody
+        Where the ladder, its lists and what ranks grant of what acts take are as they were, that is where somebody
         holds other things than before of what these rest on.
         """
         pairs = self.turns.subjects.pairs

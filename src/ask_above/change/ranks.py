@@ -1,4 +1,4 @@
-"""Edits of ranks: what they carry, their place on the ladder, their names."""
+"""Edits of ranks: what they grant, their place on the ladder, their names."""
 
 from __future__ import annotations
 
@@ -10,9 +10,9 @@ from ask_above.change.draft import Done, Draft, EditError, RowChange, assignment
 from ask_above.change.items import is_free, renaming, setting
 from ask_above.change.references import renamed, without_rank
 from ask_above.change.steps import Drop, Insert, MoveItem
-from ask_above.charter.changes import granting, withholding
+from ask_above.charter.changes import adding, granting, with_rank, withholding
 from ask_above.charter.charter import Charter
-from ask_above.charter.names import listed
+from ask_above.charter.names import how_many, listed
 from ask_above.people.register import Assignment
 
 NOT_COPIED = ("unbounded", "kept-by", "after", "apart-from", "limit", "moderates", "assigns", "manages")
@@ -42,7 +42,7 @@ class RankAdd(NamedTuple):
         above = self.above if self.above or self.below or not self.copy_of else None
         below = self.below or (self.copy_of if not self.above else None)
         position = _position(draft, above, below)
-        what = f"make the rank {fields.get('title', self.key)}" + (
+        what = f"add the rank {fields.get('title', self.key)}" + (
             f" as a copy of {self.copy_of}" if self.copy_of else ""
         )
         if "key" in fields:
@@ -83,23 +83,26 @@ class RankSet(NamedTuple):
 
 
 class Grant(NamedTuple):
-    """Let a rank carry capabilities."""
+    """Grant capabilities to a rank.
+
+    A pattern stands for the capabilities that there are now; with ``pattern`` it is written as it is, for later ones.
+    """
 
     rank: str
     names: Sequence[str]
+    pattern: bool = False
 
     def on(self, draft: Draft) -> Done:
         draft.rank(self.rank)
-        return _carrying(
-            draft,
-            self.rank,
-            granting(draft.charter, self.rank, known_capabilities(draft, self.names)),
-            f"let {{}} carry {listed(self.names)}",
-        )
+        changed = granting(draft.charter, self.rank, known_capabilities(draft, self.names))
+        if self.pattern:
+            here = draft.charter.ranks[self.rank]
+            changed = with_rank(changed, changed.ranks[self.rank]._replace(grants=adding(here.grants, self.names)))
+        return _carrying(draft, self.rank, changed, f"grant {listed(self.names)} to {{}}")
 
 
 class Withhold(NamedTuple):
-    """Keep a rank from carrying capabilities."""
+    """Withhold capabilities from a rank."""
 
     rank: str
     names: Sequence[str]
@@ -107,11 +110,11 @@ class Withhold(NamedTuple):
     def on(self, draft: Draft) -> Done:
         draft.rank(self.rank)
         changed = withholding(draft.charter, self.rank, known_capabilities(draft, self.names))
-        return _carrying(draft, self.rank, changed, f"keep {{}} from carrying {listed(self.names)}")
+        return _carrying(draft, self.rank, changed, f"withhold {listed(self.names)} from {{}}")
 
 
 class Withdraw(NamedTuple):
-    """Keep every rank that carries a capability from carrying it, the unbounded ones aside."""
+    """Withhold a capability from every rank that grants it, except unbounded ones."""
 
     name: str
 
@@ -119,7 +122,7 @@ class Withdraw(NamedTuple):
         names = known_capabilities(draft, (self.name,))
         holders = carriers(draft.charter, names[0])
         if not holders:
-            raise EditError(f"No rank carries {self.name}.")
+            raise EditError(f"No rank grants {self.name}.")
         catalogue, dones = draft.charter.catalogue, list[Done]()
         bit = catalogue.bit[names[0]]
         holders.sort(key=lambda key: not catalogue.close(catalogue.expand_all(draft.charter.ranks[key].grants)) & bit)
@@ -134,7 +137,7 @@ class Withdraw(NamedTuple):
 
 
 class RankRemove(NamedTuple):
-    """Remove a rank; those who hold it are given ``instead``, or nothing."""
+    """Remove a rank; members who have it get ``instead``, or nothing."""
 
     key: str
     instead: str | None = None
@@ -144,7 +147,7 @@ class RankRemove(NamedTuple):
         if self.instead is not None:
             other = draft.rank(self.instead)
             if other.automatic or self.instead == self.key:
-                raise EditError(f"{other.title} cannot be given instead.")
+                raise EditError(f"{other.title} cannot be assigned instead.")
         steps = [*without_rank(draft, self.key), Drop(path)]
         rows = list(_removed_rows(draft, self.key, self.instead))
         holders = len(
@@ -156,8 +159,8 @@ class RankRemove(NamedTuple):
         )
         what = f"remove the rank {rank.title}"
         if holders:
-            what += f", which {holders} hold{'s' if holders == 1 else ''}" + (
-                f", and give them {draft.rank(self.instead).title}" if self.instead else ""
+            what += f", which {how_many(holders, 'member has', 'members have')}" + (
+                f", and assign {draft.rank(self.instead).title} instead" if self.instead else ""
             )
         return Done(what, tuple(steps), tuple(rows))
 
@@ -175,7 +178,7 @@ class RankRename(NamedTuple):
 
 
 def carriers(charter: Charter, name: str) -> list[str]:
-    """Return the ranks that carry a capability, the unbounded ones aside, lowest first."""
+    """Return the ranks that grant a capability, the unbounded ones aside, lowest first."""
     from ask_above.decide.compiled import carried_sets
 
     ranks = list(charter.ranks.values())
@@ -185,7 +188,7 @@ def carriers(charter: Charter, name: str) -> list[str]:
 
 
 def carried_by(charter: Charter, key: str) -> int:
-    """Return what a rank carries, as a set of bits of the catalogue (rule 3.1)."""
+    """Return what a rank grants, as a set of bits of the catalogue (rule 3.1)."""
     from ask_above.decide.compiled import carried_sets
 
     ranks = list(charter.ranks.values())
@@ -231,7 +234,7 @@ def _rows(draft: Draft, key: str, new: str) -> Iterator[RowChange]:
 
 
 def _lasts(each: Assignment, draft: Draft) -> bool:
-    """Tell whether an assignment is in force, or will be."""
+    """Whether an assignment is in force, or will be."""
     return each.period.end is None or each.period.end > draft.at
 
 

@@ -78,7 +78,7 @@ class Rights:
         return not part.field and part.key in self.taken_out
 
     def _is_of_theirs(self, part: DifferencePart) -> bool:
-        """Tell whether a program outside says of its own people who they are (rule 9.3): no other one holds them."""
+        """Whether a program outside says of its own people who they are (rule 9.3): no other one holds them."""
         old, new = (state.register.members.get(part.key) for state in (self.difference.before, self.difference.after))
         known = [member.external_id for member in (old, new) if member is not None and ":" in member.external_id]
         mine = f"{self.made.outside}:".casefold()
@@ -86,7 +86,7 @@ class Rights:
 
     @cached_property
     def widened(self) -> list[str]:
-        """The ranks that everybody may come to hold, or gets, and that are made so or carry something else now."""
+        """The ranks that everybody may come to hold, or gets, and that are made so or grant something else now."""
         old, new = self.old.compiled, self.new.compiled
         found = []
         for key, rank in new.charter.ranks.items():
@@ -124,7 +124,7 @@ class Rights:
         )
 
     def by_oneself_alone(self, actor: str) -> bool:
-        """Tell whether somebody only joins, gives up, or gives themselves ranks (rule 9.9)."""
+        """Whether somebody only joins, gives up, or gives themselves ranks (rule 9.9)."""
         given = self.difference.given
         return not self.difference.parts and all(each.member == actor and (each.gained or each.lost) for each in given)
 
@@ -150,7 +150,7 @@ class Rights:
             yield from self._to_everybody(actor, key)
 
     def _own_invitation(self, actor: Asked) -> bool:
-        """Tell whether somebody invited accepts, and does nothing else (rule 9.3)."""
+        """Whether somebody invited accepts, and does nothing else (rule 9.3)."""
         if actor.status != Status.INVITED or self.given or not self.difference.parts:
             return False
         return all(
@@ -279,7 +279,7 @@ class Rights:
         if actor.key == target.key and out_alone:
             gained = self._gained_by_leaving(target, part.after)
             if gained:
-                yield Refusal("9.3", f"{actor.label} would gain {gained} by that, and then one's own group stays.")
+                yield Refusal("9.3", f"{actor.label} may not leave this group: they would gain {gained}.")
             return
         yield from self._below(actor, target)
         yield from self._conferred(actor, part.key, part.before, part.after)
@@ -424,7 +424,7 @@ class Rights:
 
     @staticmethod
     def _goes_on(record: Assignment, given: Given) -> bool:
-        """Tell whether a record bears the name that the one had which it takes the place of."""
+        """Whether a record bears the name that the one had which it takes the place of."""
         return any(record.by == old.by and record.why == old.why for old in given.gone)
 
     def _title(self, rank: str) -> str:
@@ -432,7 +432,7 @@ class Rights:
         return known.title if known else rank
 
     def of_oneself(self, actor: Asked) -> Iterator[Refusal]:
-        """Yield why one may not join, give up or give oneself these ranks, in a change of nothing else (rule 9.9)."""
+        """Yield why a member may not join or give up these ranks, in a change of nothing else (rule 9.9)."""
         member, rule = actor.member, self.rules.act(Act.ASSIGN)
         if member is None:
             return
@@ -451,7 +451,7 @@ class Rights:
                 yield Refusal("6.6", f"{actor.label} would gain {gained}, which they do not hold there.", "act")
         gained = self._some_gain(member, everything, member, after)
         if gained:
-            yield Refusal("6.9", f"{actor.label} would gain {gained}, and then one's own may not go.", "act")
+            yield Refusal("6.9", f"{actor.label} may not give it up: they would gain {gained}.", "act")
 
     def _to_everybody(self, actor: Asked, key: str) -> Iterator[Refusal]:
         """Yield why a rank may not be given to everybody, as it is once the change is made (rule 9.3)."""

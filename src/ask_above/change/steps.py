@@ -85,7 +85,7 @@ def at(data: Any, path: Path) -> Any:
 
 
 def there(data: Any, path: Path) -> bool:
-    """Tell whether anything stands at a path."""
+    """Whether anything stands at a path."""
     try:
         return at(data, path) is not None
     except (KeyError, IndexError, TypeError):

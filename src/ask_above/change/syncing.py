@@ -41,7 +41,7 @@ class Sync(NamedTuple):
     link: bool = False
 
     def on(self, draft: Draft) -> Done:
-        """Work it out; raises :class:`EditError` and :class:`UnknownNameError`."""
+        """Return the change; raises :class:`EditError` and :class:`UnknownNameError`."""
         self._check(draft)
         working = _Syncing(self, draft)
         rows = [row for person in self.people for row in working.person(person)]
@@ -60,7 +60,7 @@ class Sync(NamedTuple):
                 rank = draft.rank(given.rank)
                 draft.place(given.place)
                 if rank.automatic:
-                    raise EditError(f"{rank.title} is held without being given, so no directory gives it.")
+                    raise EditError(f"{rank.title} is automatic; no directory assigns it.")
             elif given.into not in draft.charter.groups:
                 raise UnknownNameError("group", given.into, nearest(given.into, draft.charter.groups))
 
@@ -71,7 +71,7 @@ class LetGo(NamedTuple):
     source: str
 
     def on(self, draft: Draft) -> Done:
-        """Work it out; raises :class:`EditError` where the directory holds nothing."""
+        """Return the change; raises :class:`EditError` where the directory holds nothing."""
         register, rows = draft.register, []
         for key, member in register.members.items():
             if member.external_id.startswith(f"{self.source}:"):

@@ -103,7 +103,7 @@ class Turns:
         yield from self._emptied(pairs)
 
     def _always_free(self, pair: tuple[Profile, Profile]) -> bool:
-        """Tell whether somebody holds everything everywhere on both sides."""
+        """Whether somebody holds everything everywhere on both sides."""
         sides = zip((self.old.compiled, self.new.compiled), pair, strict=True)
         return all(
             not compiled.unbounded.isdisjoint((*profile.automatic, *(r for r, place in profile.placed if not place)))
@@ -191,7 +191,7 @@ class Turns:
         return self.new.people.register.members[others[0]].called
 
     def below(self, actor: Asked, rule: ActRule, target: Asked, place: int) -> bool:
-        """Tell whether somebody stands where the actor reaches, now and by all that is recorded to come."""
+        """Whether somebody stands where the actor reaches, now and by all that is recorded to come."""
         if rule.over == "anyone":
             return not target.owner
         own = standing(self.old.compiled, actor.profile, place)

@@ -9,7 +9,7 @@ from typing import Any
 from ask_above.change.draft import Edit
 from ask_above.change.people import Assign, MemberSet, MemberStatus, Unassign
 from ask_above.change.places import Say, SetGate, SetLike
-from ask_above.change.ranks import Grant, RankMove, RankSet, Withhold
+from ask_above.change.ranks import Grant, RankAdd, RankMove, RankSet, Withhold
 from ask_above.change.whole import CharterAdd, CharterRemove, CharterSet
 from ask_above.charter.names import SITE
 
@@ -31,6 +31,9 @@ def _words(edit: Edit) -> list[str]:
             return ["rank", "grant", rank, *names]
         case Withhold(rank, names):
             return ["rank", "withhold", rank, *names]
+        case RankAdd(key, fields, above, below):
+            spot = ["--above", above] if above else ["--below", below] if below else []
+            return ["rank", "add", key, *(f"{name}={_field(value)}" for name, value in fields.items()), *spot]
         case RankMove(key, above, below):
             return ["rank", "move", key, *(["--above", above] if above else ["--below", below or ""])]
         case RankSet(key, fields):

@@ -21,7 +21,7 @@ class Capability(NamedTuple):
     """One thing that can be done.
 
     ``kinds`` are the kinds of place where it has a meaning, ``None`` for all of them. ``pair`` is the bare name of a
-    capability that is declared once for one's own and once for everybody's.
+    capability that is declared once for own things and once for everybody's.
     """
 
     key: str
@@ -37,7 +37,7 @@ class Capability(NamedTuple):
     where: Where = NOWHERE
 
     def has_meaning_in(self, kind: str) -> bool:
-        """Tell whether the capability means anything in a place of this kind (rule 2.1)."""
+        """Whether the capability means anything in a place of this kind (rule 2.1)."""
         return self.kinds is None or kind in self.kinds
 
 
@@ -188,7 +188,7 @@ class Catalogue:
         if word in self.pairs:
             own, everybody = self.pairs[word]
             return (
-                f"'{word}' is two capabilities; write '{own}' (on one's own) or '{everybody}' (on everybody's)",
+                f"'{word}' is two capabilities; write '{own}' (on own things) or '{everybody}' (on everybody's)",
                 (
                     own,
                     everybody,

@@ -61,7 +61,7 @@ def adding(words: Words, names: Iterable[str]) -> Words:
 
 
 def granting(charter: Charter, rank: str, names: Sequence[str]) -> Charter:
-    """Let a rank carry some capabilities: grant them, and withhold nothing of them or of what they imply."""
+    """Grant capabilities to a rank, and withhold nothing of them or of what they imply."""
     catalogue, here = charter.catalogue, charter.ranks[rank]
     given = catalogue.close(catalogue.mask(names))
     carried = catalogue.close(catalogue.expand_all(here.grants))
@@ -71,7 +71,7 @@ def granting(charter: Charter, rank: str, names: Sequence[str]) -> Charter:
 
 
 def withholding(charter: Charter, rank: str, names: Sequence[str]) -> Charter:
-    """Keep a rank from carrying some capabilities: take them out of its grants, withhold what comes another way."""
+    """Withhold capabilities from a rank: take them out of its grants, withhold what comes another way."""
     catalogue, here = charter.catalogue, charter.ranks[rank]
     mask = catalogue.mask(names)
     grants = without(catalogue, here.grants, mask)

@@ -22,7 +22,7 @@ class RankList(NamedTuple):
     where: Where = NOWHERE
 
     def admits(self, rank: str | None) -> bool:
-        """Tell whether the list lets one act on ``rank``; ``None`` is someone without any, who is in no list."""
+        """Whether the list lets one act on ``rank``; ``None`` is someone without any, who is in no list."""
         return rank in self.only if self.only is not None else rank not in self.excluded
 
 
@@ -30,8 +30,8 @@ class Rank(NamedTuple):
     """A step on the ladder.
 
     ``position`` counts from 0 at the top. ``held_by`` is set for an automatic rank. ``lists`` holds, for the acts
-    ``moderate``, ``assign`` and ``manage``, whom this rank lets one act on. ``call_open`` tells whether anyone may call
-    on all its holders. ``paused``: nobody holds it for now, whatever is recorded (rule 4.3).
+    ``moderate``, ``assign`` and ``manage``, whom this rank lets one act on. ``call_open`` tells whether anyone may
+    call it. ``paused``: nobody holds it for now, whatever is recorded (rule 4.3).
     """
 
     key: str
@@ -68,7 +68,7 @@ class Rank(NamedTuple):
 
     @property
     def automatic(self) -> bool:
-        """Whether the rank is held without being given, and can be neither given nor taken (rule 4.1)."""
+        """Whether the rank is automatic: nobody assigns or unassigns it (rule 4.1)."""
         return self.held_by is not None
 
 

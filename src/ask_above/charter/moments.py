@@ -19,7 +19,7 @@ _EPOCH = datetime(1970, 1, 1)  # noqa: DTZ001 (differences of local readings, th
 _MICROSECOND = timedelta(microseconds=1)
 _FORM = re.compile(r"(\d{4}-\d\d-\d\d)(?:T(\d\d:\d\d(?::\d\d)?)(Z|[+-]\d\d:\d\d)?)?", re.ASCII)
 
-HOW_TO_WRITE = "a date as 2026-12-01, or a date and time as 2026-12-01T18:30, with an offset if wanted"
+HOW_TO_WRITE = "2026-12-01 or 2026-12-01T18:30, with an offset if needed"
 
 
 @lru_cache(maxsize=64)
@@ -97,11 +97,11 @@ class Period(NamedTuple):
     said_until: str = ""
 
     def contains(self, at: Instant) -> bool:
-        """Tell whether the instant is within the period."""
+        """Whether the instant is within the period."""
         return (self.start is None or self.start <= at) and (self.end is None or at < self.end)
 
     def comes_after(self, at: Instant) -> bool:
-        """Tell whether the period has yet to begin at the instant, and will."""
+        """Whether the period has yet to begin at the instant, and will."""
         return self.start is not None and self.start > at and (self.end is None or self.start < self.end)
 
 

@@ -24,12 +24,12 @@ _CAPABILITY = re.compile(r"[a-z0-9][a-z0-9_-]*(?:\.[a-z0-9][a-z0-9_-]*)+")
 
 
 def is_key(text: str) -> bool:
-    """Tell whether ``text`` has the form of a key."""
+    """Whether ``text`` has the form of a key."""
     return _KEY.fullmatch(text) is not None
 
 
 def is_capability(text: str) -> bool:
-    """Tell whether ``text`` has the form of a capability: words joined by dots, at least one dot."""
+    """Whether ``text`` has the form of a capability: words joined by dots, at least one dot."""
     return _CAPABILITY.fullmatch(text) is not None
 
 
@@ -77,3 +77,40 @@ def how_many(count: int, thing: str, things: str = "") -> str:
     ('1 member', '0 answers', '2 people')
     """
     return f"{count:,} {thing if count == 1 else things or thing + 's'}"
+
+
+_CALLED_ELSEWHERE = {
+    "about": "description describe desc summary purpose info text",
+    "title": "name label caption called",
+    "color": "colour hue tint",
+    "badge": "icon emoji symbol sign",
+    "prefix": "tag nickname-prefix",
+    "heading": "shown-apart apart separate listed section group-heading",
+    "call": "callable may-be-called who-may-call ring alert",
+    "builds-on": "parent parents inherits extends inherit based-on",
+    "copied-from": "copy-of original template",
+    "held-by": "automatic everyone default default-for automatic-for",
+    "open": "joinable join self-service may-join public",
+    "on-joining": "on-join at-joining starter welcome",
+    "grants": "capabilities permissions rights allow allows can may",
+    "withhold": "deny denies except forbid without",
+    "unbounded": "all everything administrator admin superuser",
+    "limit": "max maximum most size seats",
+    "after": "requires required prerequisite needs",
+    "apart-from": "conflicts exclusive not-with excludes",
+    "kept-by": "managed-by source external synced",
+    "paused": "disabled inactive suspended off",
+    "kind": "type sort",
+    "includes": "contains members-of nested",
+    "confers": "ranks gives roles",
+    "email": "address mail e-mail",
+    "note": "notes comment remark",
+}
+"""What people call a field who know it from elsewhere."""
+
+
+def nearest_field(word: str, fields: Iterable[str]) -> tuple[str, ...]:
+    """Return the fields that are meant by a word: those that are called so elsewhere, else those written like it."""
+    plain, known = word.strip().lower().replace("_", "-").replace(" ", "-"), [*fields]
+    called = tuple(name for name in known if plain in _CALLED_ELSEWHERE.get(name, "").split())
+    return called or nearest(word, known)

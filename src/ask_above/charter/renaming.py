@@ -1,4 +1,4 @@
-"""A charter with one key changed, and every reference to it carried (rule 9.4)."""
+"""A charter with one key changed, and every reference to it changed (rule 9.4)."""
 
 from __future__ import annotations
 

@@ -10,7 +10,7 @@ from ask_above.charter.where import NOTHING
 
 
 class Act(StrEnum):
-    """What one may do to others, and with the last two to places and to accounts (rules 6 and 9)."""
+    """What members may do to others, and with the last two to places and to accounts (rules 6 and 9)."""
 
     MODERATE = "moderate"
     ASSIGN = "assign"

@@ -17,8 +17,8 @@ from ask_above.cli.sentence import Spoken
 @rank_and_members
 @click.option("--from", "since", metavar="WHEN", type=Moment(), help="From this day or moment on.")
 @click.option("--until", metavar="WHEN", type=Moment(), help="Through this day, or until this moment: 2027-03-31.")
-@click.option("--for", "lasting", metavar="TIME", type=Lasting(), help="For so long: 30d, 2w, 6h, P3M.")
-@click.option("--only", is_flag=True, help="This and nothing else of what they were given there.")
+@click.option("--for", "lasting", metavar="TIME", type=Lasting(), help="For this long: 30d, 2w, 6h, P3M.")
+@click.option("--only", is_flag=True, help="Unassign their other ranks there.")
 @change_options
 def command(
     rank: str,
@@ -32,9 +32,9 @@ def command(
     only: bool,
     how: How,
 ) -> int:
-    """Give members a rank: those named, or all who fit; all of them or none.
+    """Assign a rank to members: those named, or all who match; all of them or none.
 
-    With --as, a member gives it within their reach; an open rank may be joined by oneself.
+    With --as it is a member who assigns; members may join an open rank themselves.
 
     \b
     Examples:
@@ -45,7 +45,7 @@ def command(
     from ask_above.change import Assign
 
     if until is not None and lasting is not None:
-        raise click.UsageError("Say until when, or for how long; not both.")
+        raise click.UsageError("Give --until or --for, not both.")
     rank, members = in_order(how, rank, members)
     found = chosen(how, members, wanted)
     start, end = period(open_here(how.community).charter, since, until, lasting)

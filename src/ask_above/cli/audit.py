@@ -18,8 +18,8 @@ from ask_above.show.screen import Screen
 @click.option(
     "--map", "mapped", multiple=True, metavar="COLUMN=FIELD", help="Which field a column is, again and again."
 )
-@click.option("--usage", is_flag=True, help="Also what each rank's holders used through it.")
-@click.option("--least", is_flag=True, help="Also the least that ranks would need for all that was done.")
+@click.option("--usage", is_flag=True, help="Also show which capabilities were used through which rank.")
+@click.option("--least", is_flag=True, help="Also show what the ranks grant beyond what the log needs.")
 @click.option("--cluster", metavar="local|ADDRESS", help="Have the logs read by the workers of a Dask cluster.")
 @community_option
 @format_option
@@ -35,12 +35,12 @@ def command(
     usage: bool,
     least: bool,
 ) -> int:
-    """Hold what members did against what they were allowed to do when they did it.
+    """Compare a log of actions with what was allowed at the time.
 
     LOG is a file of CSV, JSON lines or Parquet, or a folder of Parquet files, with the columns member, action, when,
     and where there are any place, author, target, to, of, using; times in ISO 8601. The journal knows every state: each
     row is judged by that of its moment. Exit status 1 where something was not allowed. --figure draws what each rank
-    carries and what of it was used.
+    grants and what of it was used.
 
     \b
     Examples:

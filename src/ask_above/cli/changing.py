@@ -16,6 +16,7 @@ from ask_above.cli.options import (
     community_option,
     complete,
     folder,
+    full_option,
     gathered,
     named_register,
     people,
@@ -54,17 +55,15 @@ change_options = gathered(
             "by",
             metavar="MEMBER",
             default=lambda: os.environ.get("ASK_ABOVE_AS"),
-            help="Make it as this member, within their reach; else as ASK_ABOVE_AS says.",
+            help="The member who makes the change; else as ASK_ABOVE_AS says.",
             shell_complete=complete(people),
         ),
         "why": click.option("--why", default="", metavar="TEXT", help="The reason, for the journal."),
-        "only_plan": click.option("--plan", "only_plan", is_flag=True, help="Show what it would do, and stop."),
-        "yes": click.option("--yes", is_flag=True, help="Make it without asking."),
-        "force": click.option(
-            "--force", is_flag=True, help="Even where something that must be so breaks; takes a reason."
-        ),
-        "tell": click.option("--tell", is_flag=True, help="Write a message to those concerned, into the outbox."),
-        "community": community_option,
+        "only_plan": click.option("--plan", "only_plan", is_flag=True, help="Show the plan, and stop."),
+        "yes": click.option("--yes", is_flag=True, help="Make the change without asking."),
+        "force": click.option("--force", is_flag=True, help="Break expectations; needs --why."),
+        "tell": click.option("--tell", is_flag=True, help="Write letters to those concerned, into the outbox."),
+        "community": lambda command: community_option(full_option(command)),
     },
 )
 """Adds the options of every change; the command is called with ``how``."""
@@ -80,7 +79,7 @@ def naming(command: F) -> F:
         found = {**fields_of(fields), **({"title": words} if words else {})}
         title, new_key = title or found.get("title"), new_key or found.get("key")
         if title is None and new_key is None:
-            raise click.UsageError("Say what it is called now: a title, or --key KEY.")
+            raise click.UsageError("Give a new title, or --key KEY.")
         return command(*args, title=title, new_key=new_key, **given)
 
     options: tuple[Any, ...] = (
@@ -134,21 +133,22 @@ def _show_and_make(how: How, made: Plan) -> int:
 
     screen = stdout()
     if made.is_empty:
-        screen.line(f"Nothing changes: it is so already ({made.what}).")
+        screen.line(f"Nothing changes: this is so already ({made.what}).")
         return 0
     tell(made.snapshot.notices)
     show_plan(screen, made, force=how.force)
     if made.refusals or (made.passable and not (how.force and how.why and made.may_pass)):
         return 1
     if how.only_plan:
-        screen.line("Nothing was done; this was the plan.", "dim")
+        details = "" if screen.full else " Details: --full"
+        screen.line(f"Plan only: nothing was changed.{details}", "dim")
         return 0
     if not how.yes and not asked("Make this change?"):
         return 1
     letters = [*made.letters, *(_letters(made) if how.tell else ())]
     entry = made.apply(force=how.force, letters=letters)
     tell(made.home.told)
-    back = "Nothing takes it back." if entry.kind == "forget" else f"ask-above undo {entry.number} takes it back."
+    back = "It cannot be undone." if entry.kind == "forget" else f"To undo it: ask-above undo {entry.number}"
     screen.line(f"Done: change {entry.number}. {back}", "yes")
     if how.tell or letters:
         many = f"{len(letters)} messages" if len(letters) != 1 else "one message"
@@ -159,7 +159,7 @@ def _show_and_make(how: How, made: Plan) -> int:
 def asked(question: str) -> bool:
     """Ask on the terminal whether something is to be done; raises where there is none."""
     if not sys.stdin.isatty():
-        raise click.UsageError("There is no terminal to ask on: --yes makes the change, --plan only shows it.")
+        raise click.UsageError("No terminal to ask on: --yes makes the change, --plan only shows it.")
     return click.confirm(question, default=False)
 
 

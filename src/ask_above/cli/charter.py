@@ -16,7 +16,7 @@ from ask_above.visible import visible
 
 @click.group("charter", cls=ExactGroup)
 def command() -> None:
-    """Whatever else the charter holds: rules, catalogue, bundles, override sets, groups, perks, expectations.
+    """Read or change any part of the charter: rules, catalogue, bundles, override sets, perks, expectations.
 
     PATH names a spot by its keys, joined by dots: rules.authority.moderate.over, bundles.upkeep, ranks.host.limit. An
     item of a list is named by its key, its number from 1, or what it says.
@@ -34,7 +34,7 @@ def command() -> None:
 @click.argument("path", required=False, default="")
 @community_option
 def get(path: str, community: str | None) -> int:
-    """Show what stands at a path, as it is written: ask-above charter get rules."""
+    """Show a part of the charter, as it is written: ask-above charter get rules."""
     import yaml
 
     from ask_above.change.steps import at
@@ -59,7 +59,7 @@ def get(path: str, community: str | None) -> int:
 @click.argument("value")
 @change_options
 def set_(path: str, value: str, *, how: How) -> int:
-    """Set what stands at a path: ask-above charter set rules.disagreement deny --plan."""
+    """Set a part of the charter: ask-above charter set rules.disagreement deny --plan."""
     from ask_above.change import CharterSet
 
     return carry_out(how, CharterSet(path, _value(value)))
@@ -89,7 +89,7 @@ def add(path: str, value: str, *, how: How) -> int:
 @click.argument("value", required=False)
 @change_options
 def remove(path: str, value: str | None, *, how: How) -> int:
-    """Take out what stands at a path, or one item of the list there: ask-above charter remove rules.seeing --plan."""
+    """Remove a part of the charter, or one item of a list: ask-above charter remove rules.seeing --plan."""
     from ask_above.change import CharterRemove
 
     return carry_out(how, CharterRemove(path, None if value is None else _value(value)))

@@ -30,7 +30,7 @@ _MOST_MENDED = 5
 
 
 @click.command("check", cls=Spoken)
-@click.option("--advice", is_flag=True, help="Only what a careful administrator would look at again.")
+@click.option("--advice", is_flag=True, help="Only the advice.")
 @click.option("--schema", is_flag=True, help="Write the charter's format as a JSON Schema, for editors, and stop.")
 @click.option("--with-names", is_flag=True, help="For --schema: with this charter's own names, to be offered.")
 @click.option(
@@ -45,7 +45,7 @@ _MOST_MENDED = 5
 def command(
     *, advice: bool, schema: bool, with_names: bool, strict: bool, each: Path | None, community: str | None, form: str
 ) -> int:
-    """Check that the files are well formed, that the expectations hold, and say what to look at again.
+    """Check files and expectations, and list advice.
 
     Every fault of every file is reported in one run. Exit status 1 where an expectation fails (with --strict also where
     there is advice), 2 where the files cannot be meant as they stand. Advice that is meant is silenced by its code in

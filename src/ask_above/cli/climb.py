@@ -22,9 +22,9 @@ from ask_above.show.data import Table, put_out
 
 @click.command("climb", cls=Spoken)
 @click.argument("rank", required=False, shell_complete=complete(ranks))
-@at_option("What can be reached at this place alone.", default=None)
+@at_option("Only in this place.", default=None)
 @click.option(
-    "--with-accomplice", is_flag=True, help="With another who holds the same rank, each acting for the other."
+    "--with-accomplice", is_flag=True, help="With a second member of the same rank, each acting for the other."
 )
 @community_option
 @format_option
@@ -38,7 +38,7 @@ def command(
     *,
     with_accomplice: bool,
 ) -> int:
-    """Show how far ranks can climb: what their holders could come to use by all that the charter lets them do.
+    """Show how far ranks can climb by changes that the charter permits, and what prevents it.
 
     Joining and leaving ranks, giving themselves ranks, edits within their reach, detours. What is not shown cannot be
     reached. For one rank: each way with its moves, played through, and the single settings that would cut it.

@@ -14,11 +14,11 @@ from ask_above.show.data import put_out
 from ask_above.show.screen import Screen
 
 
-@click.command("compare", cls=Spoken)
+@click.command("compare", cls=Spoken, left_out=("with", "and"))
 @click.argument("one", shell_complete=complete(people))
 @click.argument("other", required=False, shell_complete=complete(people))
-@at_option("At one place; else anywhere, and two ranks by what they carry.", default=None)
-@click.option("--all", "everything", is_flag=True, help="Say for what both may, too, what gives it to them.")
+@at_option("At one place; else anywhere, and two ranks by what they grant.", default=None)
+@click.option("--all", "everything", is_flag=True, help="Also show through what both may what both may.")
 @question_options
 def command(
     one: str,
@@ -30,9 +30,9 @@ def command(
     community: str | None,
     form: str,
 ) -> int:
-    """Lay two ranks or two people side by side: only the one, only the other, both, and what gives it to them.
+    """Compare two ranks or two members: what only one may, what both may, and through what.
 
-    A rank alone is laid beside the one it was copied from and those it builds on.
+    A rank alone is compared with its original and with the ranks it builds on.
 
     \b
     Examples:

@@ -31,9 +31,11 @@ _FEW = 6
 
 @click.command("cover", cls=Spoken)
 @click.argument("duties", nargs=-1, metavar="[CAPABILITY]...", shell_complete=complete(capabilities))
-@at_option("At one place, by the rank of those who can.", default=None)
-@click.option("--without", multiple=True, metavar="MEMBER", help="What breaks when they leave; again and again.")
-@click.option("--enter", is_flag=True, help="Instead, who can enter each closed place.")
+@at_option("In one place, by rank.", default=None)
+@click.option(
+    "--without", multiple=True, metavar="MEMBER", help="What is missing without this member; repeat for more."
+)
+@click.option("--enter", is_flag=True, help="Show who may enter each closed place instead.")
 @question_options
 @figure_option
 def command(
@@ -47,7 +49,7 @@ def command(
     form: str,
     figure: Figure | None,
 ) -> int:
-    """Show how many active members can do each duty at each place; what nobody or one alone can do stands on top.
+    """Show how many active members may use each capability in each place; gaps first.
 
     Without capabilities, all of medium and high risk are taken.
 
@@ -90,13 +92,13 @@ def _entering(opened: Community, moment: date | None, form: str) -> int:
 
     def show(screen: Screen) -> None:
         if not closeds:
-            screen.line("No place has a gate: everybody who sees the site can enter all of it.")
+            screen.line("No place has a gate: everyone who sees the site may enter all of it.")
             return
         rows = []
         for c in closeds:
             who = few((members[key].called for key in c.members), _FEW)
-            rows.append([places[c.place].title, c.asks.removeprefix("it asks for "), str(len(c.members)), who])
-        screen.table(["Closed place", "What it asks for", "Members", "Who can enter"], rows, right=[2])
+            rows.append([places[c.place].title, c.asks.removeprefix("it requires "), str(len(c.members)), who])
+        screen.table(["Place", "Requires", "Members", "Admits"], rows, right=[2])
 
     put_out(form, table, show)
     return 0

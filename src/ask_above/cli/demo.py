@@ -15,7 +15,7 @@ from ask_above.show.screen import stdout
 @click.command("demo", cls=Spoken)
 @click.argument("directory", default="wren-valley", metavar="[DIR]", type=click.Path(path_type=Path))
 def command(directory: Path) -> int:
-    """Write the demo community to a folder, and walk through the main job on it.
+    """Write the demo community to a folder, and show the main steps on it.
 
     The folder is ./wren-valley where none is named. Files that are there already are never overwritten.
 

@@ -23,7 +23,7 @@ def _names(c: Community) -> list[str]:
 @click.argument("names", nargs=-1, required=True, metavar="NAME...", shell_complete=complete(_names))
 @question_options
 def command(names: tuple[str, ...], when: date | None, community: str | None, form: str) -> int:
-    """Describe ranks, members and places in sentences, as one would tell them to someone who is new.
+    """Describe ranks, members and places, for someone who is new.
 
     A name that several have is written rank:NAME, member:NAME or place:NAME.
 

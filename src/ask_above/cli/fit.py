@@ -18,17 +18,15 @@ from ask_above.show.screen import Screen
 @click.argument(
     "needs", nargs=-1, required=True, metavar="CAPABILITY [in PLACE]...", shell_complete=complete(capabilities)
 )
-@click.option(
-    "--never", multiple=True, metavar="CAPABILITY", help="What they must not be able to do anywhere; again and again."
-)
+@click.option("--never", multiple=True, metavar="CAPABILITY", help="What they must not have anywhere; repeat for more.")
 @click.option("--most", default=3, show_default=True, type=click.IntRange(1), help="How many ranks to put together.")
 @click.option(
-    "--limit", default=50, show_default=True, type=click.IntRange(0), help="Above this weight, propose a new rank."
+    "--limit", default=50, show_default=True, type=click.IntRange(0), help="Propose a new rank above this weight."
 )
 @community_option
 @format_option
 def command(needs: Sequence[str], never: Sequence[str], most: int, limit: int, community: str | None, form: str) -> int:
-    """Find the ranks that let someone do certain things and as little else as can be.
+    """Find the ranks that grant what someone needs, and as little else as possible.
 
     Say each thing as in an expectation: a capability, and in which place; without a place, anywhere will do. What is
     too much weighs 1, 5 or 25 by its risk, for each place. Where all weighs more than the limit, or nothing fits, a

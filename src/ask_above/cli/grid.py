@@ -21,18 +21,18 @@ _MOST_SAID = 3
 
 
 @click.command("grid", cls=Spoken)
-@at_option("Show what can be used there, and what the place changed.", default=None)
+@at_option("Show what may be used in this place, and what the place changes.", default=None)
 @click.option(
     "--sheet",
     metavar="FILE",
     type=OutFile(),
-    help="Write it as a sheet to fill in: .xlsx, .ods, .csv.",
+    help="Write a sheet to fill in: .xlsx, .ods, .csv.",
 )
 @click.option(
     "--take",
     metavar="FILE",
     type=click.Path(path_type=Path, exists=True, dir_okay=False),
-    help="Take a sheet back that was filled in, as a change.",
+    help="Read a filled-in sheet back, as a change.",
 )
 @format_option
 @figure_option
@@ -40,7 +40,7 @@ _MOST_SAID = 3
 def command(
     at: str | None, sheet: Path | None, take: Path | None, form: str, figure: Figure | None, *, how: How
 ) -> int:
-    """Show capabilities by ranks, side by side: what each rank carries.
+    """Show capabilities by rank.
 
     With a place: what someone asked as each rank can use there. A capability of high risk is marked with ! In a sheet
     yes and no are what the charter says itself, and what comes from elsewhere stands in brackets; with --take only
@@ -106,7 +106,7 @@ def _take(how: How, file: Path, at: str | None) -> int:
         before = _as_it_was(opened, how, number)
     edits = check(filled(opened.decider, made(before.decider, place), lines))
     if not edits:
-        stdout().line("Nothing in the sheet differs from what it was made from.")
+        stdout().line("The sheet has no changes.")
         return 0
     return carry_out(how, *edits)
 

@@ -20,7 +20,7 @@ _GROUP = complete(groups)
 
 @click.group("group", cls=SpokenGroup)
 def command() -> None:
-    """Make groups, and say what they include and confer; member put and member take say who is in them.
+    """List, add, set, rename and remove groups; member put and member take change who is in them.
 
     \b
     Examples:
@@ -34,7 +34,7 @@ def command() -> None:
 @community_option
 @format_option
 def list_groups(community: str | None, form: str) -> int:
-    """Show the groups, how many are in each, and what it includes and confers: ask-above group list."""
+    """List the groups, their members, and what they include and confer: ask-above group list."""
     opened = open_here(community)
     charter = opened.charter
     reached = [reached_groups(charter, member) for member in opened.register.members.values()]
@@ -62,10 +62,10 @@ def list_groups(community: str | None, form: str) -> int:
 @command.command("add")
 @click.argument("key")
 @click.argument("fields", nargs=-1, metavar="[FIELD=VALUE]...")
-@click.option("--title", metavar="TEXT", help="Its title; a title in the place of the key makes both.")
+@click.option("--title", metavar="TEXT", help="Its title; a title in place of the key sets both.")
 @change_options
 def add(key: str, fields: Sequence[str], title: str | None, *, how: How) -> int:
-    """Make a group: ask-above group add night-watch title="Night watch" includes=upper-team confers=volunteer."""
+    """Add a group: ask-above group add night-watch title="Night watch" includes=upper-team confers=volunteer."""
     from ask_above.change import GroupAdd
 
     return carry_out(how, GroupAdd(*new_thing(how, NameKind.GROUP, key, fields, title)))
@@ -89,7 +89,7 @@ Example:
 @naming
 @change_options
 def rename(key: str, title: str | None, new_key: str | None, *, how: How) -> int:
-    """Give a group another title, or another key with every reference to it.
+    """Rename a group, or change its key in every reference to it.
 
     \b
     Example:
@@ -101,10 +101,10 @@ def rename(key: str, title: str | None, new_key: str | None, *, how: How) -> int
 
 
 @command.command("remove")
-@click.argument("key", shell_complete=_GROUP)
+@click.argument("keys", nargs=-1, required=True, metavar="GROUP...", shell_complete=_GROUP)
 @change_options
-def remove(key: str, *, how: How) -> int:
-    """Remove a group; its members leave it.
+def remove(keys: Sequence[str], *, how: How) -> int:
+    """Remove groups; their members leave them.
 
     \b
     Example:
@@ -112,4 +112,4 @@ def remove(key: str, *, how: How) -> int:
     """
     from ask_above.change import GroupRemove
 
-    return carry_out(how, GroupRemove(key))
+    return carry_out(how, *(GroupRemove(key) for key in keys))

@@ -53,7 +53,7 @@ _MOST_MISSING = 0.2
     show_default=True,
     help="What becomes of members whom the file does not name.",
 )
-@click.option("--link", is_flag=True, help="Link those who are likely the same person as somebody here.")
+@click.option("--link", is_flag=True, help="Link people who are likely members already.")
 @click.option("--days-first", is_flag=True, help="Of dates that could be two days the day stands first.")
 @with_rank
 @click.option("--anew", is_flag=True, help="Start anew from the two CSV files; the database is put aside.")
@@ -259,7 +259,7 @@ def _anew(how: How) -> int:
 
     home = home_of(how.community)
     if how.by:
-        raise click.UsageError("Only the keeper of the files starts anew; leave out --as.")
+        raise click.UsageError("Only the maintainer of the files starts anew; leave out --as.")
     size = ready_for_anew(home)
     stdout().paragraph(
         f"The register is read from members.csv and assignments.csv from now on, with {size} members. The database and "

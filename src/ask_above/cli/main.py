@@ -11,55 +11,57 @@ from typing import Any
 
 import click
 
+from ask_above.cli.phrases import in_command
 from ask_above.cli.sentence import no_command
 from ask_above.errors import AskAboveError, FaultyFilesError
 from ask_above.visible import visible
 
 SECTIONS: dict[str, dict[str, str]] = {
     "Look": {
-        "check": "Is it well formed, does it hold, what to look at again?",
-        "ladder": "The ranks in order, and who holds each",
-        "grid": "Capabilities by ranks; with --at, what a place changes",
-        "may": "May they, and why? With --ways, what would turn it",
-        "powers": "Which ranks may moderate, assign, manage which",
-        "who, where": "Who may do something; where someone may do it",
-        "describe": "A rank, a member or a place in sentences",
-        "tour": "The site as someone finds it; --beside someone else",
-        "climb": "How far a rank can climb, which way, and what cuts it",
-        "compare": "Two ranks or two people side by side",
+        "check": "Check files and expectations; list advice",
+        "ladder": "Show the ranks in order, and who has each",
+        "grid": "Show capabilities by rank; --at PLACE shows its changes",
+        "may": "Answer whether someone may, and why; --ways to allow it",
+        "powers": "Show which ranks may moderate, assign and manage which",
+        "who, where": "List who may do something, or where someone may do it",
+        "describe": "Describe a rank, a member or a place",
+        "tour": "Show the site as someone finds it; --beside another",
+        "climb": "Show how far a rank can climb, and what prevents it",
+        "compare": "Compare two ranks or two members",
     },
     "Change": {
-        "rank": "Add, move, rename, grant, withhold, withdraw, remove",
-        "place": "List, add, move, override, except, gate, realign, remove",
-        "group": "List, add, set, rename, remove groups of members",
-        "charter": "Get, set, add, remove whatever else the charter holds",
-        "impact": "Who gains and who loses what between two versions",
-        "fit": "Which ranks fit someone's needs, with least besides",
-        "audit": "What was done against what was allowed then",
-        "journal, undo": "Who changed what, when, and why; take it back",
+        "rank": "Add, move, rename, remove ranks; grant, withhold",
+        "place": "List, add, move, remove places; override, gate, realign",
+        "group": "List, add, set, rename, remove groups",
+        "charter": "Read or change any other part of the charter",
+        "impact": "Show who gains and loses what between two versions",
+        "fit": "Find the ranks that grant what someone needs",
+        "journal, undo": "List the changes made; undo one",
     },
     "People": {
         "member": "List, add, invite, vouch for, lock, retire, restore",
-        "assign, unassign": "Give members a rank, or take it from them",
-        "cover": "Is every place looked after, who is the only one?",
-        "roster, history": "Members under headings; what happened to one",
+        "assign, unassign": "Assign a rank to members, or unassign it",
+        "cover": "Show how many members can do each duty in each place",
+        "roster, history": "List members by heading; show what happened to one",
     },
     "Files": {
         "import, export": "Merge a file of members; write the register as files",
-        "sync, send": "People from a directory; letters to a mail server",
-        "report": "Write all of it on one page, to read and print",
-        "export-table": "Write who can use what where, for a database",
-        "new, demo": "Begin a community of your own; see the demo",
-    },
-    "Other programs": {
-        "serve, token": "Answer over HTTP; who may speak to the server",
+        "report": "Write everything on one page",
+        "new, demo": "Create a community; write the demo",
     },
 }
 """The commands under their headings; those of one line belong together."""
 
+PROGRAMS: dict[str, str] = {
+    "serve, token": "Answer other programs over HTTP; manage their tokens",
+    "sync, send": "Take members from a directory; mail the letters",
+    "audit": "Compare a log of actions with what was allowed",
+    "export-table": "Write who may use what where, for a database",
+}
+"""What speaks to other programs: one line of the help, and ``ask-above help programs``."""
 
-COMMANDS = [name for lines in SECTIONS.values() for line in lines for name in line.split(", ")]
-_WIDEST = max(len(line) for lines in SECTIONS.values() for line in lines)
+COMMANDS = [name for lines in (*SECTIONS.values(), PROGRAMS) for line in lines for name in line.split(", ")]
+_WIDEST = max(len(line) for lines in (*SECTIONS.values(), PROGRAMS) for line in lines)
 
 
 class Sections(click.Group):
@@ -68,6 +70,17 @@ class Sections(click.Group):
     def list_commands(self, ctx: click.Context) -> list[str]:
         """Return the commands in the order of the help."""
         return [*COMMANDS]
+
+    def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
+        """Read ``help`` as ``--help``: ``help programs`` shows what speaks to other programs."""
+        if args[:1] == ["help"]:
+            if args[1:2] == ["programs"]:
+                formatter = ctx.make_formatter()
+                _write(formatter, "Programs", PROGRAMS)
+                click.echo(formatter.getvalue().lstrip("\n"), nl=False)
+                ctx.exit()
+            args = [*args[1:], "--help"]
+        return super().parse_args(ctx, args)
 
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
         """Import a command."""
@@ -81,7 +94,7 @@ class Sections(click.Group):
         """Find a command; where there is none of that name, offer the nearest."""
         known = self.list_commands(ctx)
         if args and not args[0].startswith("-") and args[0] not in known and not ctx.resilient_parsing:
-            raise click.UsageError(no_command("", args[0], known))
+            raise click.UsageError(no_command("", args[0], known, args[1:]))
         return super().resolve_command(ctx, args)
 
     def format_usage(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
@@ -98,10 +111,16 @@ class Sections(click.Group):
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         """Write the commands under their headings."""
         for heading, commands in SECTIONS.items():
-            formatter.write(f"\n{heading}:\n")
-            formatter.indent()
-            formatter.write_dl([(name.ljust(_WIDEST), said) for name, said in commands.items()])
-            formatter.dedent()
+            _write(formatter, heading, commands)
+        _write(formatter, "Programs", {"help programs": f"Show {', '.join(PROGRAMS)}"})
+
+
+def _write(formatter: click.HelpFormatter, heading: str, commands: dict[str, str]) -> None:
+    """Write commands under a heading."""
+    formatter.write(f"\n{heading}:\n")
+    formatter.indent()
+    formatter.write_dl([(name.ljust(_WIDEST), said) for name, said in commands.items()])
+    formatter.dedent()
 
 
 def _completion(ctx: click.Context, _: click.Parameter, shell: str | None) -> None:
@@ -113,7 +132,7 @@ def _completion(ctx: click.Context, _: click.Parameter, shell: str | None) -> No
         ctx.exit()
 
 
-EPILOG = "Where: --community DIR, else ASK_ABOVE_COMMUNITY, else here. Exit: 0 yes, 1 no, 2 wrong."
+EPILOG = "Folder: --community DIR or ASK_ABOVE_COMMUNITY. Exit: 0 yes, 1 no, 2 error."
 
 
 @click.group(cls=Sections, epilog=EPILOG, context_settings={"help_option_names": ["-h", "--help"]})
@@ -127,7 +146,10 @@ EPILOG = "Where: --community DIR, else ASK_ABOVE_COMMUNITY, else here. Exit: 0 y
     help="Write what this shell reads to complete commands and names.",
 )
 def main() -> None:
-    """Who may do what where, who stands above whom. Begin: ask-above new DIR."""
+    """Ask Above: who may do what where, and who has power over whom.
+
+    Start: ask-above new DIR
+    """
 
 
 def run() -> None:
@@ -140,7 +162,7 @@ def run() -> None:
     if "_ASK_ABOVE_COMPLETE" in os.environ:
         sys.exit(_complete())
     try:
-        status = main.main(prog_name="ask-above", standalone_mode=False)
+        status = main.main(args=in_command(sys.argv[1:]), prog_name="ask-above", standalone_mode=False)
     except click.exceptions.Abort:
         status = _say("Stopped.", 130)
     except click.ClickException as error:

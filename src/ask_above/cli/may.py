@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 @click.argument("who", shell_complete=complete(people))
 @what_is_asked
 @author_option
-@click.option("--ways", is_flag=True, help="Also say what would turn the answer: the smallest changes, each tried.")
+@click.option("--ways", is_flag=True, help="Also show changes that would allow or prevent it, each tested.")
 @question_options
 def command(
     who: str,
@@ -66,7 +66,7 @@ def command(
         if found is not None:
             show_ways(screen, found)
         elif not answer:
-            Screen.of(sys.stderr).line(f"What would turn it: {what.command('may', who, author=author)} --ways", "dim")
+            Screen.of(sys.stderr).line(f"What would allow it: {what.command('may', who, author=author)} --ways", "dim")
 
     def table() -> Table:
         if found is not None:

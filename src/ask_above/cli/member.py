@@ -17,6 +17,7 @@ from ask_above.cli.options import (
     at_option,
     community_option,
     complete,
+    folder,
     format_option,
     gathered,
     groups,
@@ -75,10 +76,12 @@ def _new_member(said: Sequence[str], name: str | None, email: str | None) -> tup
             name = other
         elif other not in (name, email):
             raise click.UsageError(f"Is it '{email if '@' in other else name}' or '{other}'? Say it once.")
-    if is_key(first) or "@" in first:
-        return first, name, email
     from ask_above.people.recognising import key_from
 
+    if "@" in first.strip("@"):
+        email, first = email or first, first.partition("@")[0]
+    if is_key(first):
+        return first, name, email
     key = key_from(first.split()[0] if first.split() else first)
     if not is_key(key):
         return first, name, email
@@ -110,7 +113,7 @@ with_rank = gathered(
     GivenRank,
     {
         "rank": click.option("--rank", metavar="RANK", help="Give them this rank.", shell_complete=complete(ranks)),
-        "at": at_option("Where they have it; on the whole site where it is left out."),
+        "at": at_option("Where; the whole site if left out."),
         "until": click.option("--until", metavar="WHEN", type=Moment(), help="Through this day, or until this moment."),
     },
 )
@@ -119,7 +122,7 @@ with_rank = gathered(
 
 @command.command("add")
 @click.argument("key")
-@click.argument("called", metavar="[NAME] [ADDRESS]", nargs=-1)
+@click.argument("called", metavar="[NAME] [ADDRESS] [FIELD=VALUE]...", nargs=-1)
 @click.option("--name", help="The name.")
 @click.option("--email", help="The address.")
 @click.option("--kind", type=click.Choice(["person", "bot"]), help="A person, or a bot.")
@@ -151,8 +154,10 @@ def add(
     """
     from ask_above.change import MemberAdd
 
-    key, name, email = _new_member((key, *called), name, email)
-    member = MemberAdd(key, _fields(name=name, email=email, kind=kind, groups=groups), status)
+    pairs = [each for each in called if "=" in each]
+    said = {field: value or "" for field, value in fields_of(pairs).items()}
+    key, name, email = _new_member((key, *(each for each in called if each not in pairs)), name, email)
+    member = MemberAdd(key, {**said, **_fields(name=name, email=email, kind=kind, groups=groups)}, status)
     return carry_out(how, member, *given.to(how, key))
 
 
@@ -247,7 +252,7 @@ choosing = gathered("wanted", Wanted, {**_FILTERS, "listing": _LIST})
 def rank_and_members(command: F) -> F:
     """Add a rank, the members who are meant, and where: what giving and taking a rank need."""
     for option in (
-        at_option("Where; the site itself where it is left out."),
+        at_option("Where; the whole site if left out."),
         choosing,
         click.argument("members", nargs=-1, metavar="[MEMBER]...", shell_complete=complete(members)),
         click.argument("rank", shell_complete=complete(ranks)),
@@ -256,9 +261,9 @@ def rank_and_members(command: F) -> F:
     return command
 
 
-def by_key(opened: Community, fits: Mapping[str, str | None]) -> dict[str, str | None]:
+def by_key(opened: Community, fits: Mapping[str, str | None]) -> dict[str, Any]:
     """Return what members must hold and be with ranks and groups by their keys, however they were named."""
-    found = dict(fits)
+    found: dict[str, Any] = dict(fits)
     if found.get("holding"):
         found["holding"] = opened.names.rank(str(found["holding"])).key
     if found.get("group"):
@@ -445,6 +450,12 @@ def show(key: str, by: str | None, community: str | None, form: str, *, all_of_i
         said = everything(opened, key, viewer, now, entries_of(home))
     else:
         said = about(opened, key, viewer, now)
+    if not said.get("hidden"):
+        from ask_above.files.signins import last_signins
+
+        said["last_sign_in"] = last_signins(folder(community), opened.charter, opened.register).get(
+            opened.member(key).key
+        )
     rows = [[name, ";".join(each) if isinstance(each, list) else each] for name, each in said["member"].items()]
     rows += [["rank", f"{each['rank']} at {each['place']}"] for each in said["ranks"]]
     put_out(
@@ -476,10 +487,11 @@ def forget(key: str, *, how: How) -> int:
 @click.argument("group", shell_complete=complete(groups))
 @change_options
 def put(members: Sequence[str], group: str, *, how: How) -> int:
-    """Put members into a group: ask-above member put dara tove upper-team --plan."""
+    """Put members into a group, or one into several: ask-above member put dara tove upper-team --plan."""
     from ask_above.change import MemberGroups
 
-    return carry_out(how, *(MemberGroups(key, put=(group,)) for key in members))
+    members, into = _and_groups(how, members, group)
+    return carry_out(how, *(MemberGroups(key, put=into) for key in members))
 
 
 @command.command("take", left_out=("from", "of"))
@@ -487,10 +499,22 @@ def put(members: Sequence[str], group: str, *, how: How) -> int:
 @click.argument("group", shell_complete=complete(groups))
 @change_options
 def take(members: Sequence[str], group: str, *, how: How) -> int:
-    """Take members out of a group: ask-above member take dara upper-team --plan."""
+    """Take members out of a group, or one out of several: ask-above member take dara upper-team --plan."""
     from ask_above.change import MemberGroups
 
-    return carry_out(how, *(MemberGroups(key, take=(group,)) for key in members))
+    members, out = _and_groups(how, members, group)
+    return carry_out(how, *(MemberGroups(key, take=out) for key in members))
+
+
+def _and_groups(how: How, said: Sequence[str], last: str) -> tuple[list[str], tuple[str, ...]]:
+    """Return members and groups: after the first name groups may stand, before the last."""
+    directory = open_here(how.community).names.directory
+    groups = [
+        name
+        for name in said[1:]
+        if directory.find(name, NameKind.GROUP) is not None and directory.find(name, NameKind.MEMBER) is None
+    ]
+    return [name for name in said if name not in groups], (*groups, last)
 
 
 @command.command("hand-over")
@@ -512,7 +536,10 @@ _COLUMNS = "Which columns: key, name, email, kind, status, joined, groups, ranks
 
 
 @command.command("list")
+@click.argument("named", nargs=-1, metavar="[PART-OF-NAME]")
 @filtering
+@click.option("--in", "at", metavar="PLACE", help="Those who have a rank in this place, or hold one for it.")
+@click.option("--waiting", is_flag=True, help="Those pending or invited, since when, and when they last signed in.")
 @click.option("--sort", "by_column", type=click.Choice(["key", "name", "status", "joined"]), help="Sort by a column.")
 @click.option(
     "--columns",
@@ -523,44 +550,61 @@ _COLUMNS = "Which columns: key, name, email, kind, status, joined, groups, ranks
 @community_option
 @format_option
 def list_members(
+    named: Sequence[str],
     wanted: Wanted,
+    at: str | None,
     by_column: str | None,
     columns: str | None,
     by: str | None,
     community: str | None,
     form: str,
+    *,
+    waiting: bool,
 ) -> int:
     """List members; --as shows only the names, addresses and notes that this member may see.
 
     \b
     Example:
       ask-above member list --status pending
+      ask-above member list fen --in field
     """
     from ask_above.ask.choosing import LIST_COLUMNS, choose, member_rows
 
     opened = open_here(community)
     now = opened.names.moment()
+    if waiting:
+        from ask_above.cli.roster import show_waiting
+
+        show_waiting(opened, folder(community), now, -1, form)
+        return 0
     fits = by_key(opened, wanted.fits())
-    keys, holding = choose(opened.decider, now, **fits), fits["holding"]
+    place = opened.place(at).key if at is not None else None
+    viewer = opened.member(by).key if by else None
+    keys = choose(opened.decider, now, named=" ".join(named), place=place, viewer=viewer, **fits)
+    holding = fits["holding"]
     left_out = ("note", "phone") if holding else ("note", "phone", "where")
     shown = columns.replace(" ", "").split(",") if columns else [c for c in LIST_COLUMNS if c not in left_out]
     unknown = [column for column in shown if column not in LIST_COLUMNS]
     if unknown:
         raise click.UsageError(f"There is no column {', '.join(unknown)}; there are {', '.join(LIST_COLUMNS)}.")
-    viewer = opened.member(by).key if by else None
     rows = member_rows(opened.decider, now, keys, shown, viewer, holding)
     if by_column:
-        at = list(LIST_COLUMNS).index(by_column)
+        column = list(LIST_COLUMNS).index(by_column)
         order = member_rows(opened.decider, now, keys, list(LIST_COLUMNS), viewer)
-        rows = [row for _, row in sorted(zip([str(o[at]) for o in order], rows, strict=True), key=lambda pair: pair[0])]
+        rows = [
+            row for _, row in sorted(zip([str(o[column]) for o in order], rows, strict=True), key=lambda pair: pair[0])
+        ]
 
     def show(screen: Screen) -> None:
         screen.line(f"{len(rows)} of {len(opened.register.members)} members", "head")
         idle = sum(not opened.decider.people.ask(key, now).is_active for key in keys)
         if holding and idle:
-            screen.line(f"{how_many(idle, 'of them is', 'of them are')} not active; the rank does not count.", "warn")
+            screen.line(
+                f"{how_many(idle, 'of them is', 'of them are')} not active; the rank does not count for them.", "warn"
+            )
         screen.line()
-        screen.table([column.capitalize() for column in shown], [[str(cell) for cell in row] for row in rows])
+        drop = () if columns else ("Kind", "Joined", "Groups", "Email", "Status")
+        screen.list([column.capitalize() for column in shown], rows, drop)
 
     put_out(form, lambda: Table(shown, rows), show)
     return 0

@@ -7,6 +7,7 @@ numbers, and dates with slashes or dots. Days, weeks and months give a day, hour
 from __future__ import annotations
 
 import re
+from calendar import month_name
 from datetime import date, datetime, tzinfo
 from typing import Any, Final, TypeAlias
 
@@ -19,6 +20,9 @@ _UNCLEAR = re.compile(r"\d+|\d+[/.]\d+([/.]\d+)?")
 _SHORT = re.compile(r"(\d+)\s*(hours?|h|days?|d|weeks?|w|months?|mo|years?|y)")
 _PERIOD = re.compile(r"P(?:(\d+)Y)?(?:(\d+)M)?(?:(\d+)W)?(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?)?")
 _ONE = re.compile(r"(an?|one)\s+")
+_EDGE = re.compile(
+    r"(?:the )?(end|beginning|start) of (?:the |this )?(next )?(week|month|year|(?:[a-z]{3,9}))(?: (\d{4}))?"
+)
 _UNITS: Final = {"h": "hours", "d": "days", "w": "weeks", "mo": "months", "y": "years"}
 HOW_LONG = "30d, 2w, 6h, 3 months, or an ISO period such as P30D"
 
@@ -98,6 +102,9 @@ def meant(value: Typed, zone: tzinfo) -> date | datetime | None:
         return value.replace(tzinfo=zone) if isinstance(value, datetime) and value.tzinfo is None else value
     if stretch(value) is not None:
         return after(None, value, zone)
+    edge = _EDGE.fullmatch(value.strip().lower())
+    if edge is not None:
+        return _edge_of(edge, datetime.now(zone).date())
     from dateparser.date import DateDataParser
 
     now = datetime.now(zone).replace(tzinfo=None, second=0, microsecond=0)
@@ -106,10 +113,36 @@ def meant(value: Typed, zone: tzinfo) -> date | datetime | None:
     at: datetime | None = found.date_obj
     period = found.period
     if at is None or (period in ("month", "year") and not re.search(r"\d", value)):
-        raise click.UsageError(f"'{value}' is no moment that can be understood; write {HOW_TO_WRITE}.")
+        raise click.UsageError(f"Cannot read '{value}' as a date. Write {HOW_TO_WRITE}.")
     if period == "time":
         return at.replace(tzinfo=at.tzinfo or zone)
     return date(at.year, at.month, at.day)
+
+
+def _edge_of(said: re.Match[str], today: date) -> date:
+    """Return the first or last day of a week, a month or a year, as it is said: ``end of june``."""
+    from dateutil.relativedelta import SU, relativedelta
+
+    unit, year = said[3], int(said[4]) if said[4] else None
+    months = [name[:3].lower() for name in month_name]
+    if unit == "week":
+        last, first = relativedelta(weekday=SU), relativedelta(days=-6)
+    elif unit == "year":
+        last, first = relativedelta(month=12, day=31), relativedelta(month=1, day=1)
+    elif unit == "month":
+        last, first = relativedelta(day=31), relativedelta(day=1)
+    elif unit[:3] in months and month_name[months.index(unit[:3])].lower().startswith(unit):
+        month = months.index(unit[:3])
+        year = year or today.year + (month < today.month)
+        last, first = relativedelta(month=month, day=31), relativedelta(day=1)
+    else:
+        raise click.UsageError(f"Cannot read '{said[0]}' as a date. Write {HOW_TO_WRITE}.")
+    day = today.replace(year=year) if year else today
+    if said[2]:
+        day += relativedelta(**{f"{unit}s": 1}) if unit in ("week", "month", "year") else relativedelta(years=1)
+    end: date = day + last
+    begin: date = end + first
+    return end if said[1] == "end" else begin
 
 
 def period(charter: Charter, since: Typed, until: Typed, lasting: str | None = None) -> tuple[str, str]:

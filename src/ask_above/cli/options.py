@@ -118,17 +118,33 @@ def tell(notices: Iterable[str]) -> None:
 
 def format_option(command: F) -> F:
     """Add ``--format``."""
-    return _formats("For people, for machines, or for a wiki.")(command)
+    return _formats("For people, for programs, or for a wiki.")(command)
 
 
 def findings_format_option(command: F) -> F:
     """Add ``--format`` with what the programs around a repository read, too."""
-    return _formats("For people, for machines, for a wiki; for where a change is looked at.", "sarif", "junit")(command)
+    return _formats("For people, for programs, for a wiki, for code review.", "sarif", "junit")(command)
 
 
 def _formats(help_text: str, *more: str) -> Callable[[F], F]:
     kinds = click.Choice(["text", "json", "csv", "md", *more])
-    return click.option("--format", "form", type=kinds, default="text", show_default=True, help=help_text)
+    option: Callable[[F], F] = click.option(
+        "--format", "form", type=kinds, default="text", show_default=True, help=help_text
+    )
+    return lambda command: option(full_option(command))
+
+
+def full_option(command: F) -> F:
+    """Add ``--full``, which every screen knows."""
+    from ask_above.show.screen import FULL
+
+    def keep(_: click.Context, __: click.Parameter, value: bool) -> None:
+        FULL.set(value)
+
+    if any("--full" in param.opts for param in getattr(command, "__click_params__", ())):
+        return command
+    help_text = "Show what the first screen leaves out."
+    return click.option("--full", is_flag=True, expose_value=False, callback=keep, help=help_text)(command)
 
 
 def write_findings(
@@ -180,7 +196,7 @@ def figure_option(command: F) -> F:
         "--figure",
         type=OutFile(),
         metavar="FILE",
-        help="Draw it instead, into a .png, .svg or .pdf.",
+        help="Draw a figure instead: .png, .svg or .pdf.",
     )
     return cast("F", option(dark(with_figure)))
 
@@ -251,7 +267,7 @@ def when_option(command: F) -> F:
         "--when",
         type=Moment(),
         metavar="WHEN",
-        help='Ask as of then, such as 2026-12-01, 2026-12-01T18:30 or "next friday"; else now.',
+        help='As of then: 2026-12-01, 2026-12-01T18:30 or "next friday"; now if left out.',
     )(command)
 
 
@@ -345,6 +361,6 @@ def targets(community: Community) -> dict[str, str]:
 author_option: Option[Any] = click.option(
     "--author",
     metavar="MEMBER",
-    help="Whose it is, for a capability on one's own and on everybody's.",
+    help="Whose it is, for a capability on own things and on everybody's.",
     shell_complete=complete(members),
 )

@@ -71,7 +71,7 @@ def list_(at: str, community: str | None, form: str, figure: Figure | None) -> i
 @click.argument("key")
 @click.argument("kind", default="")
 @click.argument("fields", nargs=-1, metavar="[FIELD=VALUE]...")
-@click.option("--title", metavar="TEXT", help="Its title; a title in the place of the key makes both.")
+@click.option("--title", metavar="TEXT", help="Its title; a title in place of the key sets both.")
 @click.option(
     "--into", default="site", show_default=True, metavar="PLACE", shell_complete=_PLACE, help="In which place."
 )

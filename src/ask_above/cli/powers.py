@@ -18,12 +18,12 @@ from ask_above.show.powers import PowerTable, power_table, show_powers
 
 @click.command("powers", cls=Spoken)
 @click.argument("act", required=False, type=click.Choice([act.value for act in BETWEEN_RANKS]))
-@at_option("Where; the site itself where it is left out.")
+@at_option("Where; the whole site if left out.")
 @community_option
 @format_option
 @figure_option
 def command(act: str | None, at: str, community: str | None, form: str, figure: Figure | None) -> int:
-    """Show which ranks may moderate, assign and manage which, and for every no its reasons; with call, call on which.
+    """Show which ranks may moderate, assign and manage which, and for every no the reasons; with call, call which.
 
     \b
     Examples:
@@ -43,6 +43,6 @@ def command(act: str | None, at: str, community: str | None, form: str, figure: 
     tables = [
         PowerTable(each, list(power_cells(decider, each, place, now))) for each in ([act_named(act)] if act else ACTS)
     ]
-    where = in_place(decider.compiled.places[place].title, site=place == 0)
+    where = in_place(decider.compiled.places[place].title, site=False)[3:] if place else "whole site"
     put_out(form, lambda: power_table(tables), lambda screen: show_powers(screen, decider.compiled, tables, where))
     return 0

@@ -82,7 +82,7 @@ class What(NamedTuple):
 _ASKED = {
     "name": click.argument("name", metavar="WHAT", shell_complete=complete(asked_about)),
     "target": click.argument("target", required=False, shell_complete=complete(targets)),
-    "at": at_option("Where; the site itself where it is left out."),
+    "at": at_option("Where; the whole site if left out."),
     "to": click.option("--to", metavar="MEMBER", help="For assign: to whom."),
     "of": click.option("--of", metavar="MEMBER", help="For unassign: from whom."),
     "using": click.option("--using", metavar="CAPABILITY", help="For moderate: with which capability."),

@@ -7,18 +7,20 @@ from collections.abc import Sequence
 import click
 
 from ask_above.charter.ladder import Rank
+from ask_above.charter.names import few, how_many, listed
 from ask_above.cli.changing import How, carry_out, change_options, naming, new_thing, set_command, words_of
-from ask_above.cli.options import complete, open_here, ranks
+from ask_above.cli.options import complete, open_here, ranks, tell
 from ask_above.cli.sentence import SpokenGroup
 from ask_above.people.directory import NameKind
 from ask_above.show.screen import stdout
 
 _RANK = complete(ranks)
+_FEW = 8
 
 
 @click.group("rank", cls=SpokenGroup)
 def command() -> None:
-    """Change ranks: their place on the ladder, what they carry, their names.
+    """Change ranks: their place on the ladder, what they grant, their names.
 
     Each change is planned, shown, and made in charter.yaml; everything else in the file stays as it is.
 
@@ -33,14 +35,20 @@ def command() -> None:
 @command.command("add")
 @click.argument("key")
 @click.argument("fields", nargs=-1, metavar="[FIELD=VALUE]...")
-@click.option("--title", metavar="TEXT", help="Its title; a title in the place of the key makes both.")
+@click.option("--title", metavar="TEXT", help="Its title; a title in place of the key sets both.")
 @click.option("--above", metavar="RANK", shell_complete=_RANK, help="Directly above this rank.")
 @click.option("--below", metavar="RANK", shell_complete=_RANK, help="Directly below this rank.")
+@click.option("--top", is_flag=True, help="Above all others.")
 @change_options
-def add(key: str, fields: Sequence[str], title: str | None, above: str | None, below: str | None, *, how: How) -> int:
-    """Make a rank: ask-above rank add helper title=Helper grants=post.pin,post.write --above volunteer."""
+def add(
+    key: str, fields: Sequence[str], title: str | None, above: str | None, below: str | None, *, top: bool, how: How
+) -> int:
+    """Add a rank: ask-above rank add helper title=Helper grants=post.pin,post.write --above volunteer."""
     from ask_above.change import RankAdd
 
+    if top and (above or below):
+        raise click.UsageError("Give one of --top, --above RANK and --below RANK.")
+    above = next(iter(open_here(how.community).charter.ranks), None) if top else above
     return carry_out(how, RankAdd(*new_thing(how, NameKind.RANK, key, fields, title), above, below))
 
 
@@ -52,18 +60,29 @@ def add(key: str, fields: Sequence[str], title: str | None, above: str | None, b
 @click.option(
     "--below", metavar="RANK", shell_complete=_RANK, help="Directly below this rank; else below the original."
 )
+@click.option("--without", metavar="CAPABILITY,...", help="What the copy does not grant.")
 @change_options
-def copy(original: str, key: str, fields: Sequence[str], above: str | None, below: str | None, *, how: How) -> int:
-    """Make a copy of a rank, which says what it was copied from.
+def copy(
+    original: str,
+    key: str,
+    fields: Sequence[str],
+    above: str | None,
+    below: str | None,
+    without: str | None,
+    *,
+    how: How,
+) -> int:
+    """Copy a rank.
 
     \b
     Example:
-      ask-above rank copy surveyor sampler title=Sampler --plan
+      ask-above rank copy surveyor sampler title=Sampler --without reading.post --plan
     """
-    from ask_above.change import RankAdd
+    from ask_above.change import RankAdd, Withhold
 
     key, said = new_thing(how, NameKind.RANK, key, fields, None)
-    return carry_out(how, RankAdd(key, said, above, below, copy_of=original))
+    less = [Withhold(key, words_of([without]))] if without else []
+    return carry_out(how, RankAdd(key, said, above, below, copy_of=original), *less)
 
 
 @command.command("move")
@@ -71,16 +90,16 @@ def copy(original: str, key: str, fields: Sequence[str], above: str | None, belo
 @click.option("--above", metavar="RANK", shell_complete=_RANK, help="Directly above this rank.")
 @click.option("--below", metavar="RANK", shell_complete=_RANK, help="Directly below this rank.")
 @click.option("--top", "spot", flag_value="top", help="Above all others.")
-@click.option("--bottom", "spot", flag_value="bottom", help="Below all others that are given.")
-@click.option("--up", "spot", flag_value="up", help="Above the one that stands above it now.")
-@click.option("--down", "spot", flag_value="down", help="Below the one that stands below it now.")
+@click.option("--bottom", "spot", flag_value="bottom", help="Below all others that are assigned.")
+@click.option("--up", "spot", flag_value="up", help="One position up.")
+@click.option("--down", "spot", flag_value="down", help="One position down.")
 @change_options
 def move(key: str, above: str | None, below: str | None, spot: str | None, *, how: How) -> int:
     """Move a rank up or down the ladder: ask-above rank move host --up --plan."""
     from ask_above.change import RankMove
 
     if sum(each is not None for each in (above, below, spot)) != 1:
-        raise click.UsageError("Say where to: --above RANK, --below RANK, --top, --bottom, --up or --down.")
+        raise click.UsageError("Give one of --above RANK, --below RANK, --top, --bottom, --up and --down.")
     if spot is not None:
         opened = open_here(how.community)
         above, below = _beside(list(opened.charter.ranks.values()), opened.rank(key), spot)
@@ -106,7 +125,7 @@ def _beside(ranks: Sequence[Rank], rank: Rank, spot: str) -> tuple[str | None, s
 @naming
 @change_options
 def rename(key: str, title: str | None, new_key: str | None, *, how: How) -> int:
-    """Give a rank another title, or another key: ask-above rank rename host "Talk host" --plan."""
+    """Rename a rank, or change its key: ask-above rank rename host "Talk host" --plan."""
     from ask_above.change import RankRename
 
     return carry_out(how, RankRename(key, title, new_key))
@@ -125,46 +144,48 @@ Example:
 )
 
 
-def _carrying(name: str, edit: str, help_text: str) -> None:
-    """Add a subcommand that takes a rank and capabilities."""
+@command.command("grant", left_out=("to",))
+@click.argument("key", shell_complete=_RANK)
+@click.argument("names", nargs=-1, required=True, metavar="CAPABILITY...")
+@click.option("--pattern", is_flag=True, help="Write a pattern such as post.* as it is: it grants later ones too.")
+@change_options
+def grant(key: str, names: Sequence[str], *, pattern: bool, how: How) -> int:
+    """Grant capabilities to a rank.
 
-    @command.command(name, help=help_text)
-    @click.argument("key", shell_complete=_RANK)
-    @click.argument("names", nargs=-1, required=True, metavar="CAPABILITY...")
-    @change_options
-    def carry(key: str, names: Sequence[str], *, how: How) -> int:
-        from ask_above import change
+    \b
+    Example:
+      ask-above rank grant host kit.lend --plan
+    """
+    from ask_above.change import Grant
 
-        return carry_out(how, getattr(change, edit)(key, words_of(names)))
+    words = words_of(names)
+    patterns = [word for word in words if word.endswith("*")]
+    if patterns and not pattern:
+        tell([f"{listed(patterns)} grants what there is now; --pattern grants later capabilities too."])
+    return carry_out(how, Grant(key, words, pattern))
 
 
-_carrying(
-    "grant",
-    "Grant",
-    """Let a rank carry capabilities.
+@command.command("withhold", left_out=("from",))
+@click.argument("key", shell_complete=_RANK)
+@click.argument("names", nargs=-1, required=True, metavar="CAPABILITY...")
+@change_options
+def withhold(key: str, names: Sequence[str], *, how: How) -> int:
+    """Withhold capabilities from a rank.
 
-\b
-Example:
-  ask-above rank grant host kit.lend --plan
-""",
-)
-_carrying(
-    "withhold",
-    "Withhold",
-    """Keep a rank from carrying capabilities.
+    \b
+    Example:
+      ask-above rank withhold volunteer photo.upload --plan
+    """
+    from ask_above.change import Withhold
 
-\b
-Example:
-  ask-above rank withhold volunteer photo.upload --plan
-""",
-)
+    return carry_out(how, Withhold(key, words_of(names)))
 
 
 @command.command("withdraw")
 @click.argument("name", metavar="CAPABILITY")
 @change_options
 def withdraw(name: str, *, how: How) -> int:
-    """Keep every rank that carries a capability from carrying it, the unbounded ones aside.
+    """Withhold a capability from every rank that grants it, except unbounded ones.
 
     \b
     Example:
@@ -178,17 +199,17 @@ def withdraw(name: str, *, how: How) -> int:
     compiled = opened.decider.compiled
     for key in carriers(opened.charter, name) if name in opened.charter.catalogue.bit else ():
         where, said = source_of(compiled, opened.rank(key), name)
-        stdout().line(f"  {opened.rank(key).title} carries {name}{said} ({where})")
+        stdout().line(f"  {opened.rank(key).title} grants {name}{said} ({where})")
     return carry_out(how, Withdraw(name))
 
 
 @command.command("remove")
 @click.argument("key", shell_complete=_RANK)
-@click.option("--instead", metavar="RANK", shell_complete=_RANK, help="What its holders are given instead.")
-@click.option("--none", "nothing", is_flag=True, help="Its holders are given nothing instead.")
+@click.option("--instead", metavar="RANK", shell_complete=_RANK, help="The rank that its members get instead.")
+@click.option("--none", "nothing", is_flag=True, help="Its members get no other rank.")
 @change_options
 def remove(key: str, instead: str | None, *, nothing: bool, how: How) -> int:
-    """Remove a rank; says who holds it, and gives them another, or nothing.
+    """Remove a rank; --instead assigns another to its members.
 
     \b
     Example:
@@ -206,8 +227,7 @@ def remove(key: str, instead: str | None, *, nothing: bool, how: How) -> int:
     )
     holders = list(dict.fromkeys(each.member for each in lasting if each.rank == key))
     if holders and instead is None and not nothing:
-        names = ", ".join(opened.member(holder).called for holder in holders[:8]) + (
-            " and others" if holders[8:] else ""
-        )
-        raise click.UsageError(f"{len(holders)} hold {rank.title}: {names}. Say --instead RANK, or --none.")
+        names = few((opened.member(holder).called for holder in holders), _FEW)
+        have = how_many(len(holders), "member has", "members have")
+        raise click.UsageError(f"{have} {rank.title}: {names}. Add --instead RANK or --none.")
     return carry_out(how, RankRemove(key, instead))

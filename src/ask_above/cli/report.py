@@ -14,16 +14,16 @@ from ask_above.decide.words import day
 from ask_above.show.screen import stdout
 
 
-@click.command("report", cls=Spoken)
+@click.command("report", cls=Spoken, left_out=("to", "into"))
 @click.argument("out", required=False, type=OutFile())
-@click.option("--out", "named", type=OutFile(), metavar="OUT", help="The same, by an option.")
-@click.option("--without-members", is_flag=True, help="Leave people out: nobody is named in it.")
+@click.option("--out", "named", type=OutFile(), metavar="OUT", help="The file to write.")
+@click.option("--without-members", is_flag=True, help="Leave members out.")
 @community_option
 def command(out: Path | None, named: Path | None, community: str | None, *, without_members: bool) -> int:
-    """Write the whole arrangement on one page: OUT.html for reading and printing, OUT.md for a wiki.
+    """Write everything on one page: OUT.html to read and print, OUT.md for a wiki.
 
-    The ladder in sentences, the grid, who stands above whom, the places, who holds what, coverage, advice, how far
-    ranks can climb, the expectations, the last changes. Nothing is fetched when the page is read.
+    Ranks, capabilities, power, places, members, cover, advice, climbing, expectations, latest changes. The page loads
+    nothing from the network.
 
     \b
     Examples:
@@ -34,8 +34,10 @@ def command(out: Path | None, named: Path | None, community: str | None, *, with
         raise click.UsageError("Name the file once: ask-above report report.html")
     out = out or named
     if out is None:
-        raise click.UsageError("Into which file? ask-above report report.html")
-    form = {".html": "html", ".htm": "html", ".md": "md"}.get(out.suffix.lower())
+        raise click.UsageError("Which file? ask-above report report.html")
+    from ask_above.show.data import Form
+
+    form = {".html": "html", ".htm": "html", ".md": Form.MD}.get(out.suffix.lower())
     if form is None:
         raise click.UsageError(f"'{out.name}' ends neither in .html nor in .md.")
     from ask_above.files.writing import PRIVATE, write_whole

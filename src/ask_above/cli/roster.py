@@ -12,16 +12,29 @@ from ask_above.charter.moments import Instant, as_instant, instant
 from ask_above.cli.options import folder, in_zone, open_here, question_options
 from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
-from ask_above.files.signins import read_signins
+from ask_above.files.signins import last_signins, read_signins
 from ask_above.people.register import Status
 from ask_above.show import roster as show
 from ask_above.show.data import put_out
 
 
 @click.command("roster", cls=Spoken)
-@click.option("--soon", "within", metavar="DAYS", type=click.IntRange(1), help="What ends and what starts within DAYS.")
 @click.option(
-    "--waiting", metavar="DAYS", type=click.IntRange(0), help="Who is pending or invited for longer than DAYS."
+    "--soon",
+    "within",
+    metavar="DAYS",
+    type=click.IntRange(1),
+    is_flag=False,
+    flag_value=30,
+    help="What ends or starts within DAYS; 30 without a number.",
+)
+@click.option(
+    "--waiting",
+    metavar="DAYS",
+    type=click.IntRange(0),
+    is_flag=False,
+    flag_value=0,
+    help="Who is pending or invited for longer than DAYS.",
 )
 @click.option("--sign-ins", is_flag=True, help="Accounts that look shared, from signins.csv.")
 @click.option(
@@ -42,7 +55,7 @@ def command(
     community: str | None,
     form: str,
 ) -> int:
-    """Show the members under their headings, as they would stand beside a page.
+    """List members under the headings of their ranks.
 
     \b
     Examples:
@@ -59,7 +72,7 @@ def command(
     if within is not None:
         _soon(opened, now, within, form)
     elif waiting is not None:
-        _waiting(opened, now, waiting, form)
+        show_waiting(opened, folder(community), now, waiting, form)
     elif sign_ins:
         _shared(opened, folder(community), moment, networks, days, form)
     else:
@@ -78,13 +91,18 @@ def _soon(opened: Community, now: Instant, days: int, form: str) -> None:
     )
 
 
-def _waiting(opened: Community, now: Instant, days: int, form: str) -> None:
-    pending, invited = (waiting(opened.decider, now, status, days) for status in (Status.PENDING, Status.INVITED))
-    put_out(
-        form,
-        lambda: show.waiting_table([*pending, *invited]),
-        lambda screen: show.show_waiting(screen, pending, invited, days),
-    )
+def show_waiting(opened: Community, where: Path, now: Instant, days: int, form: str) -> None:
+    """Show who has been pending or invited for longer than so many days."""
+    from ask_above.workspace.journal import waiting_since
+
+    since = waiting_since(opened.journal())
+    last = last_signins(where, opened.charter, opened.register)
+    waits = [
+        each
+        for status in (Status.PENDING, Status.INVITED)
+        for each in waiting(opened.decider, now, status, days, since)
+    ]
+    put_out(form, lambda: show.waiting_table(waits, last), lambda screen: show.show_waiting(screen, waits, last, days))
 
 
 def _shared(opened: Community, where: Path, moment: date | None, networks: int, days: int, form: str) -> None:

@@ -17,7 +17,7 @@ from ask_above.show.screen import stdout
 @click.option("--plan", "only_plan", is_flag=True, help="Show what waits, and stop.")
 @community_option
 def command(community: str | None, *, only_plan: bool) -> int:
-    """Hand the letters in the outbox to a mail server.
+    """Mail the letters in the outbox.
 
     The environment says which: ASK_ABOVE_MAIL_SERVER (HOST or HOST:PORT), ASK_ABOVE_MAIL_FROM, and where it is wanted
     ASK_ABOVE_MAIL_USER, ASK_ABOVE_MAIL_PASSWORD and ASK_ABOVE_MAIL_TLS (starttls, tls or none). What was sent is moved

@@ -1,4 +1,4 @@
-"""Commands as one would say them: ``in notices`` for ``--at notices``, ``by tomas``, ``until friday``.
+"""Commands in the words of a sentence: ``in notices`` for ``--at notices``, ``by tomas``, ``until friday``.
 
 A command takes each of these words for the option of its own that it stands for. What follows is its value, up to the
 next such word or option, so that a title of several words needs no quotes.
@@ -6,6 +6,8 @@ next such word or option, so that a title of several words needs no quotes.
 
 from __future__ import annotations
 
+import re
+import shlex
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, Final
 
@@ -42,6 +44,14 @@ _AS_OPTION: Final = ("allow", "deny", "bar", "leave", "only", "status", "email",
 """Words that stand for an option of that very name where a command has it and it takes a value."""
 
 _TIME: Final = ("until", "for", "--until", "--for")
+_OF_TIME: Final = ("until", "since", "lasting", "when")
+_IN_TIME: Final = re.compile(
+    r".*\d.*|end|next|this|last|now|today|tomorrow|yesterday|noon|midnight|ago"
+    r"|(hour|day|week|month|year|weekend)s?|(mon|tues|wednes|thurs|fri|satur|sun)day"
+    r"|jan\w*|feb\w*|mar(ch)?|apr(il)?|may|june?|july?|aug(ust)?|sep\w*|oct\w*|nov\w*|dec\w*"
+)
+_ARTICLES: Final = ("a", "an", "one", "the", "of", "in")
+"""Words of a moment or of a stretch of time, and what stands between them."""
 
 
 class Spoken(click.Command):
@@ -102,7 +112,9 @@ class Spoken(click.Command):
             if f"--{word}" in option.opts and not option.is_flag
         }
         left_out = [word for word in self.left_out if word not in words]
-        with_value = {name for option in options.values() if not option.is_flag for name in option.opts}
+        with_value = {
+            name: str(option.name) for option in options.values() if not option.is_flag for name in option.opts
+        }
         needs = any(isinstance(param, click.Argument) and param.required for param in self.params)
         rest, spoken = list(args), 0 if needs else 1
         while rest:
@@ -113,14 +125,21 @@ class Spoken(click.Command):
             if word in left_out and (rest or not needs):
                 continue
             if word in with_value and rest:
-                yield from (word, rest.pop(0))
+                value = [rest.pop(0)]
+                while (
+                    with_value[word] in _OF_TIME
+                    and rest
+                    and (rest[0] in _ARTICLES or _IN_TIME.fullmatch(rest[0].lower()))
+                ):
+                    value.append(rest.pop(0))
+                yield from (word, " ".join(value))
             elif unfinished and not rest and word in words and spoken:
                 yield words[word]
             elif word in words and spoken and _begins_a_value(word, rest, words):
                 value = [rest.pop(0)]
                 while rest and not rest[0].startswith("-") and rest[0] not in words:
                     value.append(rest.pop(0))
-                yield from (words[word], " ".join(value))
+                yield from _placed(word, words[word], value, options)
             elif not unfinished and rest and spoken and self.no_end and word in _TIME:
                 raise click.UsageError(f"There is no end to give here. {self.no_end}")
             else:
@@ -128,13 +147,23 @@ class Spoken(click.Command):
                 yield word
 
 
+def _placed(word: str, option: str, value: list[str], options: Mapping[str, click.Option]) -> tuple[str, str]:
+    """Return an option and its value: ``on`` is followed by a moment or by a place, and a place may have an article."""
+    if word == "on" and "at" in options and not any(_IN_TIME.fullmatch(each.lower()) for each in value):
+        option = "--at"
+    if option in ("--at", "--into") and len(value) > 1 and value[0] == "the":
+        value = value[1:]
+    said = " ".join(value)
+    return option, "site" if option == "--at" and said == "whole site" else said
+
+
 def _has_one_value(param: click.Parameter) -> bool:
-    """Tell whether it is an option that is followed by one value and said once."""
+    """Whether it is an option that is followed by one value and said once."""
     return isinstance(param, click.Option) and not param.is_flag and not param.multiple and not param.count
 
 
 def _begins_a_value(word: str, rest: list[str], words: Mapping[str, str]) -> bool:
-    """Tell whether what comes next is a value; after a word of time it may be ``in 3 weeks``."""
+    """Whether what comes next is a value; after a word of time it may be ``in 3 weeks``."""
     if not rest or rest[0].startswith("-"):
         return False
     return rest[0] not in words or (rest[0] == "in" and word in ("until", "from", "on") and len(rest) > 1)
@@ -154,7 +183,7 @@ class SpokenGroup(click.Group):
     def resolve_command(self, ctx: click.Context, args: list[str]) -> Any:
         """Find a command."""
         if args and not args[0].startswith("-") and args[0] not in self.commands and not ctx.resilient_parsing:
-            raise click.UsageError(no_command(self.name or "", args[0], [*self.commands]))
+            raise click.UsageError(no_command(self.name or "", args[0], [*self.commands], args[1:]))
         return super().resolve_command(ctx, args)
 
 
@@ -164,12 +193,18 @@ class ExactGroup(SpokenGroup):
     command_class = Exact
 
 
-def no_command(group: str, word: str, known: list[str]) -> str:
-    """Say that there is no such command, and the sentence that is meant, else the nearest names."""
+def no_command(group: str, word: str, known: list[str], rest: Sequence[str] = ()) -> str:
+    """Say that there is no such command, and the sentence that is meant, else the nearest names.
+
+    ``rest`` is what follows: it takes the place of the first name in a sentence of that one.
+    """
     from ask_above.charter.names import nearest
 
     meant = sentence(group, word)
     if meant is not None:
+        *before, last = meant.split() if meant.count(" ") else [meant, ""]
+        if rest and last.isupper() and not any(letter.isupper() for name in before for letter in name):
+            meant = shlex.join([*before, *rest])
         return f"There is no command '{word}'. Say: ask-above {meant}"
     near = nearest(word, known)
     called = " ".join(["ask-above", *([group] if group else []), "--help"])

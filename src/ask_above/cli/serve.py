@@ -96,7 +96,7 @@ def command(
     tell: bool,
     quiet: bool,
 ) -> int:
-    """Answer other programs over HTTP: may they, who may, where, what; as OpenID AuthZEN 1.0 says.
+    """Answer other programs over HTTP (OpenID AuthZEN 1.0).
 
     Closed: who asks needs a token, which ask-above token add makes. --open answers this machine without one, on the
     loopback alone. A change is answered from within a second. /live and /ready, /metrics and the state of each

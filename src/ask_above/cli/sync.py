@@ -24,11 +24,11 @@ _PASSWORD = "ASK_ABOVE_DIRECTORY_PASSWORD"  # noqa: S105 (the name of a variable
 
 @click.command("sync", cls=Spoken)
 @click.argument("mapping", type=click.Path(path_type=Path, exists=True, dir_okay=False))
-@click.option("--let-go", is_flag=True, help="Keep by hand from now on what came from it; the directory is not asked.")
-@click.option("--link", is_flag=True, help="Link those who are likely the same person as somebody here.")
+@click.option("--let-go", is_flag=True, help="Keep by hand what came from it from now on.")
+@click.option("--link", is_flag=True, help="Link people who are likely members already.")
 @change_options
 def command(mapping: Path, *, how: How, let_go: bool, link: bool) -> int:
-    """Take people and groups over from a directory, as a mapping says: one plan, one change.
+    """Take members and groups from a directory, as a mapping says: one plan, one change.
 
     MAPPING is a YAML file: where the directory is (LDAP, or a file of LDIF or SCIM resources), which attribute is what,
     and what its groups give here. Only what it claims is touched; ranks that were given by hand stay. The password to

@@ -18,7 +18,7 @@ from ask_above.show.screen import Screen, stdout
 
 @click.group("token", cls=SpokenGroup)
 def command() -> None:
-    """Who may speak to the server: make, list and take back tokens.
+    """Add, list and remove the tokens of other programs.
 
     \b
     Examples:
@@ -40,7 +40,7 @@ def command() -> None:
 @click.option("--until", type=Moment(), metavar="WHEN", help="When it ends, such as 2027-01-31: through that day.")
 @community_option
 def add(name: str, by: str | None, may: str, until: Any, community: str | None) -> int:
-    """Make a token; it is shown once, and only its digest is kept.
+    """Add a token; it is shown once, and only its digest is kept.
 
     \b
     Example:
@@ -62,7 +62,7 @@ def add(name: str, by: str | None, may: str, until: Any, community: str | None) 
 @community_option
 @format_option
 def list_tokens(community: str | None, form: str) -> int:
-    """List the tokens, without what is secret of them.
+    """List the tokens, without their secrets.
 
     \b
     Example:
@@ -90,7 +90,7 @@ def list_tokens(community: str | None, form: str) -> int:
 @click.argument("name")
 @community_option
 def remove(name: str, community: str | None) -> int:
-    """Take a token back: within a second whoever has it is refused.
+    """Remove a token: it is refused within a second.
 
     \b
     Example:
@@ -99,5 +99,5 @@ def remove(name: str, community: str | None) -> int:
     from ask_above.workspace.tokens import remove_token
 
     remove_token(home_of(community), name)
-    stdout().line(f"The token {name} is taken back.", "yes")
+    stdout().line(f"The token {name} is removed.", "yes")
     return 0

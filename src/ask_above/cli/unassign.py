@@ -27,7 +27,7 @@ def command(
     *,
     how: How,
 ) -> int:
-    """Take a rank from members: those named, or all who fit; all of them or none. '*' is every rank they were given.
+    """Unassign a rank from members: those named, or all who match. '*' stands for all their ranks.
 
     \b
     Examples:
@@ -57,5 +57,5 @@ def _all_of(how: How, members: Sequence[str], at: str | None) -> list[Edit]:
             if lasts and place in (None, given.place):
                 found[key, given.rank, given.place] = Unassign(key, given.rank, given.place)
     if not found:
-        raise click.UsageError("They were given no rank" + (" there." if place else "."))
+        raise click.UsageError("They have no assigned rank" + (" there." if place else "."))
     return list(found.values())

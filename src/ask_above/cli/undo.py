@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 @click.option("--edits", is_flag=True, help="Drop what was edited by hand in the charter since the last change.")
 @change_options
 def command(number: int | None, *, edits: bool, how: How) -> int:
-    """Take one change back: the last, or the one of that number, if nothing later depends on it.
+    """Undo a change: the latest, or the one of that number, unless a later one depends on it.
 
     With --edits the charter's files are put back to what the last change left, also where they cannot be read any
     more; what was edited is kept beside them.
@@ -42,10 +42,10 @@ def _drop(how: How, home: Home, number: int | None) -> int:
     """Put the charter's files back, once that is wanted."""
     if number is not None or how.by:
         raise click.UsageError(
-            "--edits is the keeper's of the files, and drops all that was edited: say nothing besides."
+            "--edits is for the maintainer of the files and drops all edits; give nothing else with it."
         )
     if how.only_plan:
-        stdout().line("The charter's files would be put back to what the last change left; this was the plan.", "dim")
+        stdout().line("Plan only: the charter's files would be as the last change left them.", "dim")
         return 0
     if not how.yes and not asked("Put the files back to what the last change left?"):
         return 1

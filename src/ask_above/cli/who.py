@@ -24,9 +24,9 @@ _FEW = 6
 
 @click.command("who", cls=Spoken, left_out=("may", "can", "is"))
 @perhaps_asked
-@click.option("--anywhere", is_flag=True, help="A row for each member and place.")
-@click.option("--risk", type=click.Choice(RISKS), help="Instead of WHAT: all capabilities of this risk.")
-@click.option("--through", is_flag=True, help="Say what gives it to each: all that would have to go.")
+@click.option("--anywhere", is_flag=True, help="One row for each member and place.")
+@click.option("--risk", type=click.Choice(RISKS), help="All capabilities of this risk, instead of WHAT.")
+@click.option("--through", is_flag=True, help="Show through what each member may.")
 @question_options
 def command(
     what: What,
@@ -38,7 +38,7 @@ def command(
     community: str | None,
     form: str,
 ) -> int:
-    """List the members who may use a capability at a place, or do an act to a target.
+    """List the members who may use a capability, or act on a target.
 
     WHAT is a capability, or an act on a TARGET: moderate (a member or rank:KEY), assign, unassign, manage, call (a
     rank). Without a place: who may on the whole site, and where else who may.
@@ -65,7 +65,7 @@ def command(
         total, compiled = len(opened.register.members), opened.decider.compiled
         place = opened.place(at).key
         where = "anywhere" if anywhere else in_place(compiled.named[place].title, site=place == SITE)
-        said = said_act(opened, what) if name in ACT_WORDS else f"use {name}"
+        said = said_act(opened, what) if name in ACT_WORDS else f"use {opened.names.capability(name)}"
         screen.line(f"{frame.member.nunique() or 'None'} of {total} members may {said} {where}", "head")
         if rows:
             screen.line()
@@ -87,7 +87,7 @@ def _members(
         ranks = ", ".join(titles[key] for key in str(row[3]).split(", ") if key)
         spot = [compiled.named[row[-1]].title if row[-1] != SITE else "the whole site"] if anywhere else []
         shown.append([row[1], row[0], *spot, row[4] if through else ranks])
-    heads = ["Name", "Key", *(["Where"] if anywhere else []), "Through" if through else "Ranks that count there"]
+    heads = ["Name", "Key", *(["Where"] if anywhere else []), "Through" if through else "Ranks"]
     screen.table(heads, shown)
 
 
@@ -122,7 +122,7 @@ def _of_risk(
     rows = [(each.capability, key, members[key].called, each.place) for each in able for key in each.members]
 
     def show(screen: Screen) -> None:
-        screen.line(f"Who may use what is of {risk} risk{'' if here == SITE else f' in {places[here].title}'}", "head")
+        screen.line(f"Capabilities of {risk} risk{'' if here == SITE else f' in {places[here].title}'}", "head")
         for name in names:
             spots: dict[tuple[str, ...], list[str]] = {}
             for each in able:
@@ -145,7 +145,7 @@ def said_act(community: Community, what: What) -> str:
     name = (what.target or "").removeprefix(RANK_MARK)
     titles = {key: rank.title for key, rank in community.charter.ranks.items()}
     titles |= {key: member.called for key, member in community.register.members.items()}
-    said = f"{'call on' if what.name == 'call' else what.name} {titles.get(name, name)}"
+    said = f"{what.name} {titles.get(name, name)}"
     for word, other in (("to", what.to), ("of", what.of)):
         said += f" {word} {titles.get(other, other)}" if other else ""
     return said + (f" using {what.using}" if what.using else "")

@@ -19,7 +19,7 @@ from ask_above.people.register import Member
 
 
 class ActAsked(NamedTuple):
-    """What is to be done: moderate ``target``; assign, unassign, manage or call on ``rank``.
+    """What is to be done: moderate ``target``; assign, unassign, manage or call ``rank``.
 
     ``target`` is a member's key or ``rank:KEY``: who is moderated, or whom the rank is given to or taken from; nobody
     where anybody without other ranks is meant. ``using`` is a capability's full name; without it any will do.
@@ -54,13 +54,13 @@ class ActAsked(NamedTuple):
             case Act.MODERATE:
                 return f"moderate {label}" + (f" using {self.using}" if self.using else "")
             case Act.ASSIGN:
-                return f"give {title}" + (f" to {'themselves' if oneself else label}" if target else "")
+                return f"assign {title}" + (f" to {'themselves' if oneself else label}" if target else "")
             case Act.UNASSIGN:
-                return f"give up {title}" if oneself else f"take {title} from {label}"
+                return f"give up {title}" if oneself else f"unassign {title} from {label}"
             case Act.MANAGE:
-                return f"change {title}"
+                return f"manage {title}"
             case _:
-                return f"call on all who are {title}"
+                return f"call {title}"
 
 
 def _teller(steps: list[Step], sentence: str, *, allowed: bool) -> Callable[[], Account]:
@@ -69,7 +69,7 @@ def _teller(steps: list[Step], sentence: str, *, allowed: bool) -> Callable[[], 
     def tell() -> Account:
         deciding = [step for step in steps if step.holds is allowed]
         reason = " ".join(step.text for step in (deciding[-1:] if allowed else deciding))
-        return Account(sentence, reason or "Nothing stands against it.", tuple(steps))
+        return Account(sentence, reason or "Every condition is met.", tuple(steps))
 
     return tell
 

@@ -105,7 +105,7 @@ class Answer:
 
     def __str__(self) -> str:
         account = self.account
-        lines = [account.sentence, f"Because: {account.reason}", "", "How it came about:"]
+        lines = [account.sentence, f"Because: {account.reason}", "", "Explanation:"]
         lines += [f"  {step.mark} {step}" for step in account.steps]
         lines += [f"Note: {note}" for note in account.notes]
         return "\n".join(map(visible, lines))

@@ -118,8 +118,8 @@ class Case:
     def given(self, reach: int) -> Iterator[Rank]:
         """Yield those of some ranks, all within the actor's power, that they may give to just anybody (rule 6.8).
 
-        ``reach`` has the ranks by their positions, as :class:`~ask_above.decide.powers.Power` has: what is left to be
-        looked at is where such a one stands, and what is handed on.
+        ``reach`` has the ranks by their positions, as :class:`~ask_above.decide.powers.Power` has: what is left is
+        where such a one stands, and what is handed on.
         """
         rule = self.compiled.charter.rules.act(Act.ASSIGN)
         if not self._reaches(rule, self.reached(self._anybody)):
@@ -167,7 +167,7 @@ class Case:
         return self.steps
 
     def call(self, rank: Rank) -> list[Step]:
-        """Collect why the actor may or may not call on all who hold ``rank`` (rule 6.11)."""
+        """Collect why the actor may or may not call ``rank`` (rule 6.11)."""
         if not self._acts():
             return self.steps
         if rank.call_open:
@@ -207,7 +207,7 @@ class Case:
 
     def _givable(self, rank: Rank) -> None:
         if rank.held_by is not None:
-            self._no("6.8", "automatic-rank", rank=rank.title, by=HELD_BY[rank.held_by].rstrip(","))
+            self._no("6.8", "automatic-rank", rank=rank.title, by=HELD_BY[rank.held_by])
         if rank.kept_by:
             self._no("6.8", "kept", rank=rank.title, keeper=rank.kept_by)
 
@@ -223,7 +223,7 @@ class Case:
         self.on_list(rule, rank.key, rank.title, able or rule.using)
 
     def has_assignment(self, rank: Rank, target: Asked) -> bool:
-        """Tell whether there is something to take: an assignment at exactly this place, in force or to come."""
+        """Whether there is something to unassign: an assignment at exactly this place, in force or to come."""
         now = any(
             holding.how == How.ASSIGNED and (holding.rank, holding.place) == (rank.position, self.place)
             for holding in target.recorded
@@ -253,7 +253,7 @@ class Case:
     def _capability(self, rule: ActRule, using: tuple[str, ...], place: int) -> tuple[str, ...]:
         """Return those of the act's capabilities that the actor can use; note it if there is none (rule 6.2)."""
         if not using:
-            self._no("6.2", "no-using", default=USING.get(rule.act, rule.act), what="what it takes")
+            self._no("6.2", "no-using", default=USING.get(rule.act, rule.act), what="the capability")
             return ()
         mask = self.reckoner.usable(self.actor.profile, place) if self.actor.profile else 0
         able = tuple(key for key in using if mask & self.compiled.catalogue.bit[key])
@@ -267,7 +267,7 @@ class Case:
         return able
 
     def _kept_out(self, using: tuple[str, ...], place: int) -> bool:
-        """Tell whether a gate is all that keeps the actor from what an act takes (rule 5.3)."""
+        """Whether a gate is all that keeps the actor from what an act takes (rule 5.3)."""
         profile = self.actor.profile
         if profile is None or closed_gate(self.compiled, profile, place) is None:
             return False
@@ -276,7 +276,7 @@ class Case:
 
     def _why_not(self, capability: str, place: int) -> str:
         reason = Explainer(self.compiled, self.people.register, self.actor, capability, place).account().reason
-        return f"{reason[0].lower()}{reason[1:]}" if reason.startswith(("In ", "The ", "None ")) else reason
+        return f"{reason[0].lower()}{reason[1:]}" if reason.startswith(("The ", "None ")) else reason
 
     def _own_standing(self, place: int) -> tuple[int, str]:
         position = standing(self.compiled, self.actor.profile, place)
@@ -288,7 +288,7 @@ class Case:
         position = self.reached(target)
         label = target.label
         if target.sort is Sort.MEMBER and 0 <= position < len(self.compiled.ranks):
-            label = f"{label}, who is {self.compiled.ranks[position].title},"
+            label = f"{label} ({self.compiled.ranks[position].title})"
         self._over(rule, label, position)
 
     def _over(self, rule: ActRule, label: str, position: int) -> None:
@@ -297,7 +297,7 @@ class Case:
         own, title = self._own_standing(place)
         short = title
         if self.actor.sort is Sort.MEMBER and own < len(self.compiled.ranks):
-            title = f"{self.actor.label}, who is {title}"
+            title = f"{self.actor.label} ({title})"
         words = {
             "target": label,
             "actor": title,
@@ -313,12 +313,12 @@ class Case:
         self._note("6.3", code, holds=holds, **words)
 
     def _reaches(self, rule: ActRule, position: int) -> bool:
-        """Tell whether an act reaches somebody who stands at a position (rule 6.3)."""
+        """Whether an act reaches somebody who stands at a position (rule 6.3)."""
         own, _ = self._own_standing(0 if rule.act == Act.MANAGE else self.place)
         return rule.over == "anyone" or position > own or (rule.over == "level" and position == own)
 
     def on_list(self, rule: ActRule, acted_on: str | None, what: str, capabilities: tuple[str, ...]) -> None:
-        """Note where no rank of the actor that carries a capability used admits the rank acted on (rule 6.4)."""
+        """Note where no rank of the actor that grants a capability used admits the rank acted on (rule 6.4)."""
         place = 0 if rule.act == Act.MANAGE else self.place
         profile = self.actor.profile
         refused: dict[str, Rank] = {}

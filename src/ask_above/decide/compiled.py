@@ -51,9 +51,9 @@ class Resting(NamedTuple):
 
 
 def carried_sets(ranks: Sequence[Rank], catalogue: Catalogue) -> list[int]:
-    """Return what each rank carries (rule 3.1): its grants, closed, and what it builds on, less what it withholds.
+    """Return what each rank grants (rule 3.1): its grants, closed, and what it builds on, less what it withholds.
 
-    What a rank that it builds on carries is taken over as it is and not closed again: nobody gets from a rank more
+    What a rank that it builds on grants is taken over as it is and not closed again: nobody gets from a rank more
     than its own holders get.
     """
     by_key = {rank.key: rank for rank in ranks}
@@ -135,7 +135,7 @@ class CompiledCharter(Keeper):
         return here.key, here.kind, here.parent
 
     def _name_places(self) -> None:
-        """Keep the places as they are told: titles that several have carry their section."""
+        """Keep the places as they are told: titles that several have name their section."""
         self.places = told_apart(tuple(self.charter.places.values()))
         self.named = {place.key: place for place in self.places}
 

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
-from ask_above.charter.names import listed
+from ask_above.charter.names import how_many, listed
 from ask_above.decide.answer import Step
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.profile import Asked, How, People
@@ -63,5 +63,10 @@ def _limit(people: People, rank: Rank, target: Asked, at: Instant) -> Iterator[S
         if other.key != target.key and not other.is_retired:
             count += rank.key in _recorded_anywhere(people.compiled, other)
     if count > rank.limit:
-        words = {"rank": rank.title, "limit": str(rank.limit), "target": target.label, "count": str(count)}
+        words = {
+            "rank": rank.title,
+            "limit": how_many(rank.limit, "member"),
+            "target": target.label,
+            "count": str(count),
+        }
         yield Step("6.8", "limit", words, holds=False)

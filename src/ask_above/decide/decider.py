@@ -62,7 +62,7 @@ class Decider(Keeper):
         return Answer(allowed, self.account, (asked, capability, place))
 
     def account(self, asked: Asked, capability: str, place: int) -> Account:
-        """Tell how an answer about a capability comes about."""
+        """Tell why an answer on a capability is what it is."""
         explainer = Explainer(self.compiled, self.people.register, asked, capability, place)
         return explainer.account(notes=self._notes(asked, capability, place))
 

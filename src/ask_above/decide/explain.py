@@ -38,7 +38,7 @@ class Explainer:
         about = self.compiled.catalogue.capabilities[self.capability].about
         said = "may" if allowed else "may not"
         title = self._title(self.place)
-        spot = "on the site" if self.place == 0 else f"in {title}"
+        spot = in_place(title, site=self.place == 0)
         answer = f"{'Yes' if allowed else 'No'}: {self.asked.label} {said} use {self.capability} {spot}"
         sentence = f"{answer} ({about[:1].lower()}{about[1:]})." if about else f"{answer}."
         names = frozenset(self.compiled.catalogue.names(self.rests))
@@ -77,7 +77,7 @@ class Explainer:
         self.steps.append(step)
         return step
 
-    # -- ranks and what they carry (rules 3 and 4)
+    # -- ranks and what they grant (rules 3 and 4)
 
     def _ranks(self, profile: Profile) -> None:
         ranks = ranks_at(self.compiled, profile, self.place)
@@ -157,7 +157,7 @@ class Explainer:
                 words = {"place": title, "who": self.asked.label, "asks": asks, "file": file}
                 return self._add("5.3", "gate-closed", words, holds=False).text
             met = [term for term in (*gate.any, *gate.all) if meets_term(self.compiled, profile, here, term)]
-            by = f" by {listed(term_name(self.compiled, term) for term in met)}" if met else ""
+            by = f" through {listed(term_name(self.compiled, term) for term in met)}" if met else ""
             self._add("5.3", "gate-open", {"place": title, "who": self.asked.label, "by": by, "file": file})
         return None
 
@@ -197,7 +197,7 @@ class Explainer:
                 "holder": self._holder(layer, key),
                 "what": capability,
                 "file": in_file(entry.where) if entry else "",
-                "against": f"; that counts more than what is said of {listed(other)}" if other else "",
+                "against": f", which overrides what {listed(other)} says" if other else "",
             }
             rule = f"5.4{layer.name}"
             if unheard:
@@ -218,7 +218,7 @@ class Explainer:
     def _holder(self, layer: Layer, key: str) -> str:
         if layer.name is LayerName.MEMBER:
             member = self.register.members.get(key)
-            return f"{member.called if member else key}, by an exception,"
+            return f"{member.called if member else key} (exception)"
         if layer.name is LayerName.GROUP:
             return f"the group {self.compiled.charter.groups[key].title}"
         return self.compiled.charter.ranks[key].title
@@ -231,7 +231,7 @@ class Explainer:
     def _use(self, mask: int) -> str:
         compiled, names = self.compiled, self.compiled.catalogue.names
         kind = compiled.places[self.place].kind
-        here = "for the site itself" if self.place == 0 else f"in places of the kind {kind}"
+        here = "to the site itself" if self.place == 0 else f"to places of kind {kind}"
         capability = compiled.catalogue.capabilities[self.capability]
         missing = self.rests & ~mask
         reason = ""
@@ -269,39 +269,39 @@ class Explainer:
         return None
 
     def _nothing_gives(self, capability: str) -> str:
-        return f"No rank that {self.asked.label} has here carries {capability}, and nothing allows it."
+        return f"None of {self.asked.label}'s ranks here grants {capability}, and no override or exception allows it."
 
     def _why_missing(self, capability: str) -> str:
         last = self._last_word(capability)
         if last is not None:
             return f"{last[0].lower()}{last[1:]}".rstrip(".")
-        return "no rank carries it and nothing allows it"
+        return "no rank here grants it, and no override or exception allows it"
 
 
 def term_name(compiled: CompiledCharter, term: GateTerm) -> str:
-    """Name one thing that a gate asks for."""
+    """Name one thing that a gate requires."""
     holder = compiled.charter.ranks.get(term.key) or compiled.charter.groups[term.key]
     return f"{holder.title} or above" if term.above else holder.title
 
 
 def gate_asks(compiled: CompiledCharter, gate: Gate) -> str:
-    """Say what a gate asks for."""
+    """Say what a gate requires."""
     parts = []
     for word, terms in (("any of", gate.any), ("all of", gate.all), ("none of", gate.none)):
         if terms:
             names = listed((term_name(compiled, term) for term in terms), "and" if word == "all of" else "or")
             parts.append(f"{word} {names}")
-    return f"it asks for {', and '.join(parts)}"
+    return f"it requires {', and '.join(parts)}"
 
 
 def meaningful_places(compiled: CompiledCharter, kinds: frozenset[str]) -> str:
-    """Say where a capability has a meaning."""
+    """Say where a capability applies."""
     titles = [place.title for place in compiled.places if place.kind in kinds and place.kind != "site"]
     if "site" in kinds:
         titles.insert(0, "the site itself")
-    said = f"it can be used in places of the kind {listed(sorted(kinds), 'or')}"
+    said = f"it applies to places of kind {listed(sorted(kinds), 'or')}"
     if kinds == {"site"}:
-        return "it can be used for the site itself"
+        return "it applies to the site itself"
     if not titles:
-        return f"{said}, and there is no such place"
+        return f"{said}; there is none"
     return f"{said}: {few(titles, 6)}"

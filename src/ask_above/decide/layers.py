@@ -119,7 +119,7 @@ class Entrance(NamedTuple):
     none: frozenset[str]
 
     def lets_in(self, holders: frozenset[str]) -> bool:
-        """Tell whether somebody who holds these ranks at the gate's place, and is in these groups, comes in."""
+        """Whether somebody who holds these ranks at the gate's place, and is in these groups, comes in."""
         return self.none.isdisjoint(holders) and not any(each.isdisjoint(holders) for each in self.some)
 
 

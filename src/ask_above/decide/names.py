@@ -22,6 +22,7 @@ When: TypeAlias = datetime | date | str | None
 
 
 _MOST_BEGUN = 8
+_EVERYONE = ("everyone", "everybody", "all members", "any member", "members")
 
 
 class Meant(NamedTuple):
@@ -74,9 +75,7 @@ class Names:
             found = self.directory.find(key, NameKind.RANK)
             if found is not None:
                 return self.charter.ranks[found.key]
-            hint = f"'{key}' is a group." if self.directory.find(key, NameKind.GROUP) else ""
-            near = self.directory.nearest(key, NameKind.RANK)
-            raise UnknownNameError("rank", key, near, hint, self.charter.ranks)
+            raise self.directory.nearer(UnknownNameError("rank", key, known=self.charter.ranks))
         return known
 
     def member(self, who: str | Member) -> Member:
@@ -88,10 +87,8 @@ class Names:
             if found is not None:
                 return self.register.members[found.key]
             hint = "" if self.register.members else "There is no members.csv; ranks and visitors can be asked about."
-            rank = self.directory.find(key, NameKind.RANK)
-            if rank is not None:
-                hint = f"To ask for the rank, say {RANK_MARK}{rank.key}."
-            near = self.directory.nearest(key, NameKind.MEMBER) if rank is None else ()
+            hint = self.directory.other(key, NameKind.MEMBER) or hint
+            near = () if hint else self.directory.nearest(key, NameKind.MEMBER)
             raise UnknownNameError("member", key, near, hint)
         return known
 
@@ -118,7 +115,10 @@ class Names:
         """
         if word == VISITOR:
             return Meant(word, "visitor", word)
-        mark, _, rest = word.partition(":")
+        if word.lower() in _EVERYONE and self.directory.find(word, *NameKind) is None:
+            return self._everyone(word)
+        mark, sign, rest = word.partition(":")
+        mark = mark if sign else ""
         if word.startswith(MEMBER_MARK) or mark == NameKind.MEMBER:
             key = self.member(rest or word).key
             return Meant(key, NameKind.MEMBER, key)
@@ -138,13 +138,16 @@ class Names:
             note += f"; for the {other.kind} say {other.kind}:{other.key}"
         return Meant(as_rank(known.key) if known.kind is NameKind.RANK else known.key, known.kind, known.key, note)
 
+    def _everyone(self, word: str) -> Meant:
+        """Return the rank that every member has, highest first where there are several."""
+        for position in self.decider.compiled.automatic["members"]:
+            key = self.decider.compiled.ranks[position].key
+            return Meant(as_rank(key), NameKind.RANK, key, f"'{word}' is taken as the rank {key}, which is automatic")
+        raise UnknownNameError("member, rank, place or group", word, hint="No rank is automatic for every member here.")
+
     def asked(self, who: Who, now: Instant) -> Asked:
         """Return somebody as they stand at an instant."""
         return self.decider.asked(self.who(who), now)
-
-    def asked_member(self, who: str | Member, now: Instant) -> Asked:
-        """Return a member as they stand at an instant."""
-        return self.decider.people.ask(self.member(who).key, now)
 
     # -- where and what
 
@@ -181,6 +184,12 @@ class Names:
             if len(begins) == 1:
                 raise QuestionError(f"'{name}' is a part of a name; say {begins[0]}.")
             raise QuestionError(f"Which of them is meant by '{name}'? {few(begins, _MOST_BEGUN, 'or')}.")
+        ends = [each for each in (*catalogue.pairs, *catalogue.keys) if each.removesuffix(".all").endswith(f".{name}")]
+        ends = [each for each in ends if each.removesuffix(".all") not in catalogue.pairs]
+        if len(ends) == 1:
+            return self.capability(ends[0], asked, author)
+        if ends:
+            raise QuestionError(f"Which of them is meant by '{name}'? {few(ends, _MOST_BEGUN, 'or')}.")
         hint = f"'{name}' is a bundle." if name in catalogue.bundles else ""
         kind = self.directory.find(name, NameKind.PLACE, NameKind.RANK, NameKind.MEMBER, NameKind.GROUP)
         if kind is not None:

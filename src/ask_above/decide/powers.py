@@ -1,4 +1,4 @@
-"""Power over ranks: which one may moderate, assign, manage or call on somewhere, by order, lists and capability.
+"""Power over ranks: which rank may moderate, assign, manage or call somewhere, by order, lists and capability.
 
 What is handed on, and the conditions of ranks, are left aside (rule 9.7d).
 """

@@ -18,7 +18,7 @@ def source_of(compiled: CompiledCharter, rank: Rank, capability: str) -> tuple[W
         base = compiled.charter.ranks[key]
         if compiled.carried[base.position] & catalogue.bit[capability]:
             where, how = source_of(compiled, base, capability)
-            return where, f", as it builds on {base.title}{how}"
+            return where, f", through {base.title}{how}"
     return rank.where, ""
 
 
@@ -29,4 +29,4 @@ def _through(compiled: CompiledCharter, word: str, capability: str) -> str:
     catalogue = compiled.catalogue
     what = "the bundle " if word in catalogue.bundles else "the pattern " if word.endswith("*") else ""
     direct = catalogue.expand(word) & catalogue.bit[capability]
-    return f", by {what}{word}" if direct else f", as {what}{word} brings it along"
+    return f", by {what}{word}" if direct else f", implied by {what}{word}"

@@ -87,13 +87,13 @@ def closed_gate(compiled: CompiledCharter, profile: Profile, place: int) -> int 
 
 
 def passes(compiled: CompiledCharter, profile: Profile, place: int) -> bool:
-    """Tell whether the gate of one place is satisfied; ranks count if they are held at that place."""
+    """Whether the gate of one place is satisfied; ranks count if they are held at that place."""
     entrance = compiled.entrance(place)
     return entrance is None or entrance.lets_in(frozenset(holders_at(compiled, profile, place)))
 
 
 def meets_term(compiled: CompiledCharter, profile: Profile, place: int, term: GateTerm) -> bool:
-    """Tell whether one thing that a gate asks for counts: a group one is in, a rank held at the gate's place."""
+    """Whether one thing that a gate asks for counts: a group one is in, a rank held at the gate's place."""
     return not meant_by(term, compiled.charter.ranks).isdisjoint(holders_at(compiled, profile, place))
 
 
@@ -145,7 +145,7 @@ def usable(compiled: CompiledCharter, mask: int, place: int) -> int:
 
 
 def lists_that_count(compiled: CompiledCharter, profile: Profile, place: int, act: Act, capability: str) -> list[Rank]:
-    """Return the ranks whose lists for an act count: those that carry the capability, else those with a list (6.4)."""
+    """Return the ranks whose lists for an act count: those that grant the capability, else those with a list (6.4)."""
     ranks = [compiled.ranks[position] for position in ranks_at(compiled, profile, place)]
     bit = compiled.catalogue.bit[capability]
     carrying = [rank for rank in ranks if rank.unbounded or compiled.carried[rank.position] & bit]

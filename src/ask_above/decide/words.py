@@ -9,102 +9,98 @@ from typing import Final
 from ask_above.charter.moments import Period, parse
 from ask_above.charter.names import SITE, few
 from ask_above.charter.places import Place
-from ask_above.charter.rules import Act
 from ask_above.charter.where import Where
 from ask_above.people.register import Assignment
 
 _TEXTS: Final[dict[str, str]] = {
     # who is asking (rules 4 and 5.1)
-    "owner": "{who} is the owner and may do everything everywhere.",
-    "status": "{who} is {status}, and then the answer to every question is no.",
-    "pending": "{who} is pending, not yet vouched for: only what pending members hold counts.",
-    "automatic": "{rank}: {by} holds it.",
-    "assigned": "{rank}: given {place}{by}{period}{file}{why}.",
-    "conferred": "{rank}: comes with the group {group} {place}.",
-    "entry": "{rank}: what pending members hold.",
-    "asked": "{rank}: as asked.",
-    "no-ranks": "{who} holds no rank here.",
-    # what ranks carry (rule 3)
-    "carried": "{rank} carries {what}{how}{file}.",
-    "withheld": "{rank} withholds {what}{file}.",
-    "not-carried": "no rank that {who} has here carries {what}.",
-    "unbounded": "{rank} is unbounded: gates, overrides, exceptions and bars do not stop it.",
+    "owner": "{who} is the owner and may do everything.",
+    "status": "{who} is {status}, so every answer is no.",
+    "pending": "{who} is pending: only the ranks of pending members apply.",
+    "automatic": "{rank}: automatic for {by}.",
+    "assigned": "{rank} {place}{period}{by}{file}{why}.",
+    "conferred": "{rank} {place}, conferred by the group {group}.",
+    "entry": "{rank}: the entry rank of pending members.",
+    "asked": "{rank}: the rank in question.",
+    "no-ranks": "{who} has no rank here.",
+    # what ranks grant (rule 3)
+    "carried": "the rank {rank} grants {what}{how}{file}.",
+    "withheld": "the rank {rank} withholds {what}{file}.",
+    "not-carried": "none of {who}'s ranks here grants {what}.",
+    "unbounded": "{rank} is unbounded: gates, overrides, exceptions and bars do not apply.",
     # places (rules 5.3 to 5.5)
-    "gate-open": "The gate of {place} lets {who} in{by}{file}.",
-    "gate-closed": "The gate of {place} does not let {who} in: {asks}{file}.",
-    "allowed": "In {place}, {holder} is allowed {what}{file}{against}.",
-    "denied": "In {place}, {holder} is denied {what}{file}{against}.",
-    "allowed-pending": "In {place}, {holder} is allowed {what}{file}, but that is not given to someone pending.",
-    "barred": "In {place}, {holder} is barred from {what}{file}, and nothing gives that back.",
+    "gate-open": "the gate of {place} admits {who}{by}{file}.",
+    "gate-closed": "the gate of {place} does not admit {who}: {asks}{file}.",
+    "allowed": "the place {place} allows {what} to {holder}{file}{against}.",
+    "denied": "the place {place} denies {what} to {holder}{file}{against}.",
+    "allowed-pending": "the place {place} allows {what} to {holder}{file}, but not to pending members.",
+    "barred": "the place {place} bars {holder} from {what}{file}; nothing overrides a bar.",
     # use (rule 5.6)
-    "no-meaning": "{what} cannot be used {kind}; {where}.",
-    "not-held": "so {who} does not have {what} here.",
-    "rests-on": "{what} needs {missing}, which {who} does not have here: {why}.",
-    "usable": "so {who} has {what} here{rest}, and it can be used {kind}.",
+    "no-meaning": "{what} does not apply {kind}; {where}.",
+    "not-held": "so {who} may not use {what} here.",
+    "rests-on": "{what} needs {missing}, which {who} may not use here: {why}.",
+    "usable": "so {who} may use {what} here{rest}; it applies {kind}.",
     # acts (rule 6)
-    "cannot-act": "{who} is {status}; only an active member may act on others.",
-    "visitor-acts": "{who} is not signed in; only an active member may act on others.",
-    "on-owner": "{target} is the owner, and nobody acts on the owner but the owner.",
-    "on-oneself": "nobody moderates themselves.",
+    "cannot-act": "{who} is {status}; only active members may act on others.",
+    "visitor-acts": "{who} is not signed in; only active members may act on others.",
+    "on-owner": "{target} is the owner; only the owner may act on the owner.",
+    "on-oneself": "members may not moderate themselves.",
     "owner-act": "{who} is the owner.",
-    "automatic-rank": "{rank} is held without being given ({by} holds it), so it can be neither given nor taken.",
-    "kept": "{rank} is kept by {keeper}; nobody here edits, gives or takes it.",
-    "paused": "{rank} is paused: nobody holds it, and it is given to nobody, until the pause is lifted.",
-    "target-status": "{target} is {status}; a rank is given to someone active, pending or invited.",
-    "after": "{rank} is given only to someone who has {needed} {place}, and {target} has not.",
-    "apart": "{rank} and {other} may not be held together, and {target} has {other}.",
-    "limit": "at most {limit} may hold {rank}, and with {target} it would be {count}.",
-    "conditions": "the conditions of {rank} are met.",
-    "open-join": "{rank} is open: members may join it themselves.",
+    "automatic-rank": "{rank} is automatic for {by}; nobody may assign or unassign it.",
+    "kept": "{rank} is kept by {keeper}; nobody here may edit, assign or unassign it.",
+    "paused": "{rank} is paused; until it goes on, nobody has it and nobody may assign it.",
+    "target-status": "{target} is {status}; only active, pending or invited members get ranks.",
+    "after": "{rank} requires {needed} {place}, which {target} does not have.",
+    "apart": "nobody may have both {rank} and {other}; {target} has {other}.",
+    "limit": "at most {limit} may have {rank}; with {target} it would be {count}.",
+    "conditions": "{rank}: all conditions are met.",
+    "open-join": "{rank} is open: active members may join it.",
     "no-capability": "{who} may not use {what} {place}: {why}",
     "behind-gate": "{who} may not use {what} {place}: {why}",
-    "no-using": "no capability is set for this act and the catalogue lacks {default}, so it is the owner's alone.",
+    "no-using": "owner only: the rules name no capability for this act, and there is no {default}.",
     "capability": "{who} may use {what} {place}.",
     "over": "{target} stands below {actor}{at}.",
-    "over-level": "{target} stands below {actor} or level with it{at}.",
-    "over-anyone": "whom it reaches does not depend on the ladder here.",
+    "over-level": "{target} stands below or level with {actor}{at}.",
+    "over-anyone": "this act does not depend on the ladder.",
     "not-below": "{target} does not stand below {actor}{at}.",
     "not-level": "{target} stands above {actor}{at}.",
-    "not-self": "one may not give oneself ranks here.",
-    "self": "one may give oneself ranks here.",
-    "list": "{what} may be acted on by {ranks}.",
-    "not-on-list": "{ranks} may not act on {what}{file}.",
-    "hand-on": "{target} would gain nothing that {who} does not hold there.",
-    "hand-on-any": "one may hand on what one does not hold.",
-    "not-held-gain": "{target} would gain {what} {place}, which {who} does not hold there{gates}.",
-    "unbounded-gain": "{target} would become unbounded {place}, which takes someone unbounded there.",
-    "no-assignment": "{target} has no assignment of {rank} {place}, in force or to come.",
-    "own-up": "one's own rank may be given up, as nothing is gained by it.",
-    "own-gain": "{target} would gain {what} {place} by giving {rank} up, and then one's own may not go.",
-    "call-open": "anyone may call on {rank}.",
+    "not-self": "members may not assign ranks to themselves.",
+    "self": "members may assign ranks to themselves.",
+    "list": "{ranks} may act on {what}.",
+    "not-on-list": "{ranks} may not act on {what} (not listed){file}.",
+    "hand-on": "{target} would gain only what {who} may use there.",
+    "hand-on-any": "members may hand on capabilities that they may not use.",
+    "not-held-gain": "{target} would gain {what} {place}, which {who} may not use there{gates}.",
+    "unbounded-gain": "{target} would become unbounded {place}; only unbounded members may do that.",
+    "no-assignment": "{target} has no current or future assignment of {rank} {place}.",
+    "own-up": "members may give up a rank if they gain nothing by it.",
+    "own-gain": "{target} may not give up {rank}: they would gain {what} {place}.",
+    "call-open": "any active member may call {rank}.",
     "call-closed": "{rank} is closed to calls.",
 }  # fmt: skip
 
 _SHORT: Final[dict[str, str]] = {
-    "cannot-act": "does not act while {status}",
+    "cannot-act": "{status}",
     "visitor-acts": "not signed in",
-    "automatic-rank": "held without being given",
+    "automatic-rank": "automatic",
     "kept": "kept by {keeper}",
     "no-capability": "lacks {what}",
-    "paused": "is paused",
-    "behind-gate": "kept out by the gate",
-    "no-using": "the owner's alone",
+    "paused": "paused",
+    "behind-gate": "not admitted by the gate",
+    "no-using": "owner only",
     "not-below": "not below {actor_short}",
     "not-level": "above {actor_short}",
-    "not-on-list": "not on its list",
+    "not-on-list": "not listed",
     "not-held-gain": "may not hand on {what}",
     "unbounded-gain": "may not make unbounded",
 }
 
 HELD_BY: Final = {
-    "anyone": "everyone, visitors too,",
+    "anyone": "everyone, visitors included",
     "visitors": "every visitor",
     "members": "every member",
     "bots": "every bot",
 }
-
-VERBS: Final = {Act.MODERATE: "moderate", Act.ASSIGN: "give", Act.MANAGE: "change", Act.CALL: "call on"}
-"""What an act of a table of powers is called in a sentence about ranks."""
 
 
 class LateWord:
@@ -156,9 +152,9 @@ def in_file(where: Where) -> str:
 
 
 def day(text: str) -> str:
-    """Say a date as people do: 1 March 2026, with the time where there is one."""
+    """Say a date as people do: 1 Mar 2026, with the time where there is one."""
     moment = parse(text)
-    said = f"{moment.day} {moment:%B} {moment.year}"
+    said = f"{moment.day} {moment:%b} {moment.year}"
     if isinstance(moment, datetime):
         said += f", {moment:%H:%M:%S}" if moment.second else f", {moment:%H:%M}"
         said += f" ({moment:%Z})" if moment.tzinfo else ""
@@ -167,7 +163,7 @@ def day(text: str) -> str:
 
 def period(when: Period) -> str:
     """Say a period; nothing for one that is open on both sides."""
-    return (f" from {day(when.said_from)}" if when.said_from else "") + ending(when)
+    return (f" since {day(when.said_from)}" if when.said_from else "") + ending(when)
 
 
 def ending(when: Period) -> str:
@@ -179,7 +175,7 @@ def ending(when: Period) -> str:
 def assigned(assignment: Assignment, by: str) -> dict[str, str]:
     """Return the words that an assignment brings to its step."""
     return {
-        "by": f" by {by}" if by else "",
+        "by": f", assigned by {by}" if by else "",
         "period": period(assignment.period),
         "file": in_file(assignment.where),
         "why": f": {assignment.why}" if assignment.why else "",

@@ -1,4 +1,4 @@
-"""Write the demo community to a folder, and walk through the main job on it."""
+"""Write the demo community to a folder, and show the main steps on it."""
 
 from __future__ import annotations
 
@@ -41,33 +41,33 @@ def write_demo(folder: Path) -> list[str]:
 
 
 def walk(screen: Screen, community: Community, folder: str) -> None:
-    """Do the main job on the demo: check, find the three mistakes, explain them, say what to type next."""
+    """Show the main steps on the demo: check, explain the three mistakes found, audit, what to type next."""
     unmet = community.unmet()
-    _title(screen, "1. Does the charter hold to what it promises?", f"ask-above check --community {folder}")
+    _title(screen, "1. Check the expectations of the charter", f"ask-above check --community {folder}")
     show_check(screen, community.decider, unmet, explain=False)
     _title(
         screen,
-        "2. The order is power: why can a board host not calm a founding friend?",
-        f"ask-above may bram moderate dara --at river-talk --using member.mute --community {folder}",
+        "2. The order is power: a board host may not mute a founding friend",
+        f"ask-above may bram moderate otto --at river-talk --using member.mute --community {folder}",
     )
-    show_answer(screen, community.may_moderate("bram", "dara", at="river-talk", using="member.mute"))
+    show_answer(screen, community.may_moderate("bram", "otto", at="river-talk", using="member.mute"))
     _said(
         screen,
-        "Founding friend is a sign of thanks, yet it stands above Board host on the ladder, and dozens hold it.",
+        "Founding friend grants nothing, but it stands above Board host on the ladder, and 30 members have it.",
     )
     _title(
         screen,
-        "3. The place beats the rank: why can a volunteer not enter a reading at the lower gauges?",
+        "3. The place overrides the rank: a volunteer may not enter a reading at the lower gauges",
         f"ask-above may dara reading.post --at lower-gauges --community {folder}",
     )
     show_answer(screen, community.may("dara", "reading.post", at="lower-gauges"))
     _said(
         screen,
-        "The rank carries it; a forgotten entry of the place takes it away. Looking in the rank finds nothing.",
+        "The rank grants it, but a forgotten override of the place denies it.",
     )
     _title(
         screen,
-        "4. Turned off, and still there: who may add photos?",
+        "4. Withheld, but granted elsewhere: who may add photos",
         f"ask-above who photo.upload --at photo-wall --community {folder}",
     )
     frame = community.who("photo.upload", at="photo-wall")
@@ -75,19 +75,19 @@ def walk(screen: Screen, community: Community, folder: str) -> None:
     show_answer(screen, community.may("dara", "photo.upload", at="photo-wall"))
     _said(
         screen,
-        "It was withheld from Member, but withholding trims only that rank: Volunteer hands it out as well.",
+        "Member withholds it, but Volunteer grants it too.",
     )
     _title(
         screen,
-        "5. What was really done: a year of what members did, held against what was allowed then",
+        "5. A year of actions, compared with what was allowed",
         f"ask-above audit {folder}/actions.csv.gz --community {folder}",
     )
     audit = community.audit(SOURCE / "actions.csv.gz")
     show_audit(screen, audit)
     _said(
         screen,
-        "A host whose time had ended went on for half an hour, a feed wrote into the notices for two days, and a right "
-        "of the hosts was never used: three things that no look at the charter tells.",
+        "A host acted for half an hour after the assignment ended, a feed wrote notices for two days, and a capability "
+        "of the hosts was never used. The charter shows none of this.",
     )
     _next(screen, folder)
 
@@ -104,14 +104,14 @@ def _said(screen: Screen, text: str) -> None:
 
 def _next(screen: Screen, folder: str) -> None:
     screen.line()
-    screen.line("What to type next", "head")
+    screen.line("Next steps", "head")
     for typed in (
         f"cd {folder}",
-        "ask-above ladder                 the ranks, who holds each",
-        "ask-above grid --at notices      what each rank can use there",
-        "ask-above powers moderate        who stands over whom",
-        "ask-above tour bram              the site as somebody finds it",
-        "ask-above may dara reading.post --at lower-gauges --ways      what would turn it",
-        "ask-above check                  after you changed charter.yaml in an editor",
+        "ask-above ladder                 the ranks, and who has each",
+        "ask-above grid --at notices      what each rank may use there",
+        "ask-above powers moderate        which ranks may moderate which",
+        "ask-above tour bram              the site as Bram finds it",
+        "ask-above may dara reading.post --at lower-gauges --ways      what would allow it",
+        "ask-above check                  after an edit of charter.yaml",
     ):
         screen.line(f"  {typed}")

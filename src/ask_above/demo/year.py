@@ -55,7 +55,7 @@ def _usual(community: Community, rng: Random, count: int) -> Iterator[Row]:
 
 
 def _what_ranks_are_for(community: Community, rng: Random) -> Iterator[Row]:
-    """Yield some use of all that a rank carries and its holders may, but for the one right that nobody used."""
+    """Yield some use of all that a rank grants and its holders may, but for the one right that nobody used."""
     compiled = community.decider.compiled
     for rank in compiled.ranks:
         holders = [assignment.member for assignment in community.register.assignments if assignment.rank == rank.key]

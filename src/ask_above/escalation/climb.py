@@ -128,7 +128,7 @@ class Ascent:
             )
 
     def _give(self) -> None:
-        """Take ranks for oneself, or from an accomplice."""
+        """Take ranks, or from an accomplice."""
         rule = self.reached.rules.act(Act.ASSIGN)
         if not (rule.oneself or self.reached.accomplice):
             return
@@ -175,7 +175,7 @@ class Ascent:
             self.reached.grew = True
 
     def _stuff(self) -> None:
-        """Let a rank that can be had carry, or be allowed, what one does not hold: where handing on takes nothing."""
+        """Let a rank that can be had grant, or be allowed, what is not held: where handing on takes nothing."""
         manage, overrides, assign = (self.reached.rules.act(act) for act in (Act.MANAGE, Act.OVERRIDES, Act.ASSIGN))
         if manage.hand_on == "any" and self.reached.can(Act.MANAGE, 0):
             self._grant(manage)

@@ -55,7 +55,7 @@ class Gates:
         return min(found, key=len, default=None)
 
     def may_join_groups(self, place: int) -> bool:
-        """Tell whether one may put oneself into a group that a gate asks for: where nothing is gained by it.
+        """Whether members may put themselves into a group that a gate requires: where nothing is gained by it.
 
         That is where all that is held behind the gate by a rank that lets one do so can be denied by another.
         """
@@ -79,7 +79,7 @@ class Gates:
         return found
 
     def bound(self, term: GateTerm) -> bool:
-        """Tell whether one cannot help being what a gate keeps out: ranks that are held without being given."""
+        """Whether a gate excludes an automatic rank, which nobody can be without."""
         if term.group or self.reached.can(Act.MANAGE, 0):
             return False
         return not self.meant(term).isdisjoint(self.reached.automatic)

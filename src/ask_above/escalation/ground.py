@@ -1,7 +1,7 @@
 """What somebody holds at each place by one rank alone, and by everything: the ground that climbing starts from.
 
 Held by several ranks is never more than held by some one of them, gates left aside: of the words that speak of a
-capability the last one stands, and it is one rank's; what is carried is carried by one rank; bars only add up.
+capability the last one stands, and it is one rank's; what is granted is granted by one rank; bars only add up.
 """
 
 from __future__ import annotations
@@ -106,7 +106,7 @@ class Ground:
         return known
 
     def full(self, rank: int) -> list[int]:
-        """Return the most that a rank could hold, if it carried everything and stood anywhere on the ladder."""
+        """Return the most that a rank could hold, if it granted everything and stood anywhere on the ladder."""
         known = self._full.get(rank)
         if known is None:
             everything = self.compiled.catalogue.everything
@@ -115,7 +115,7 @@ class Ground:
 
     @cached_property
     def made(self) -> list[int]:
-        """Return the most that a rank that is made could hold at each place, if it carried everything."""
+        """Return the most that a rank that is made could hold at each place, if it granted everything."""
         return self._walk(self.automatic, None, self.compiled.catalogue.everything, ranges=True)
 
     def held_by(self, automatic: tuple[int, ...], rank: int | None) -> list[int]:

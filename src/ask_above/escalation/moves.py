@@ -38,9 +38,9 @@ TAKING = (MoveKind.JOIN, MoveKind.GIVE, MoveKind.RECEIVE)
 class Move(NamedTuple):
     """One thing to do.
 
-    ``kind`` is join (an open rank), give (oneself a rank at a place), receive (one from an accomplice), leave (a rank),
-    open (let a rank be open), make (a rank), grant (let a rank carry ``names``), allow (a rank ``names`` at a place),
-    except (be allowed ``names`` at a place by an accomplice), enter (a group, named as the rank, by oneself), group (be
+    ``kind`` is join (an open rank), give (take a rank at a place), receive (one from an accomplice), leave (a rank),
+    open (let a rank be open), make (a rank), grant (``names`` to a rank), allow (a rank ``names`` at a place),
+    except (be allowed ``names`` at a place by an accomplice), enter (a group, named as the rank), group (be
     put into one by an accomplice) or detour (from the first of ``names`` to the others).
     """
 

@@ -170,7 +170,7 @@ class Player:
         return True
 
     def _holds(self, now: Decider, detour: Move, place: str) -> bool:
-        """Tell whether what a detour begins with is held at a place."""
+        """Whether what a detour begins with is held at a place."""
         someone, at = now.people.ask(self.me, self.at), now.compiled.place_at[place]
         held = now.reckoner.held(someone.profile, at).mask if someone.profile else 0
         return bool(held & now.compiled.catalogue.bit[detour.names[0]])
@@ -294,33 +294,36 @@ def _candidates(charter: Charter, rank: Rank, moves: Moves) -> Iterator[tuple[st
     for move in moves:
         other = charter.ranks.get(move.rank)
         if move.kind == MoveKind.JOIN and other is not None and other.open:
-            yield f"let {other.title} not be open", changes.with_rank(charter, other._replace(open=False))
+            yield f"make {other.title} not open", changes.with_rank(charter, other._replace(open=False))
         if move.kind == MoveKind.DETOUR and not rank.unbounded:
             yield (
-                f"keep {rank.title} from carrying {move.names[0]}",
+                f"withhold {move.names[0]} from {rank.title}",
                 changes.withholding(charter, rank.key, move.names[:1]),
             )
         if move.kind not in _TAKES:
             continue
         rule = rules.act(_TAKES[move.kind])
         if rule.oneself and rule.act == Act.ASSIGN:
-            yield "let nobody give themselves a rank", changes.with_act(charter, rule._replace(oneself=False))
+            yield (
+                "do not let members assign ranks to themselves",
+                changes.with_act(charter, rule._replace(oneself=False)),
+            )
         if rule.hand_on == "any":
-            what = f"let whoever may {_ACT[rule.act]} hand on only what they hold"
+            what = f"let members who may {_ACT[rule.act]} hand on only what they may use"
             yield what, changes.with_act(charter, rule._replace(hand_on="held"))
         if rule.over != "below":
-            what = f"let whoever may {_ACT[rule.act]} reach only those below"
+            what = f"let members who may {_ACT[rule.act]} act only on those below"
             yield what, changes.with_act(charter, rule._replace(over="below"))
         if not rank.unbounded:
             yield (
-                f"keep {rank.title} from carrying {listed(rule.using, 'or')}",
+                f"withhold {listed(rule.using, 'or')} from {rank.title}",
                 changes.withholding(charter, rank.key, rule.using),
             )
 
 
 _TAKES = {"give": Act.ASSIGN, "receive": Act.ASSIGN, "open": Act.MANAGE, "make": Act.MANAGE, "grant": Act.MANAGE}
 _TAKES |= {"allow": Act.OVERRIDES, "except": Act.OVERRIDES}
-_ACT = {Act.ASSIGN: "give ranks", Act.MANAGE: "change ranks", Act.OVERRIDES: "change places"}
+_ACT = {Act.ASSIGN: "assign ranks", Act.MANAGE: "manage ranks", Act.OVERRIDES: "manage places"}
 
 
 __all__ = ["ClimbPath", "Climbed", "Player", "climbed", "edited", "folded"]

@@ -37,7 +37,7 @@ class ClimbPowers:
         return moves if rank.position > best - slack else None
 
     def admitted(self, rule: ActRule, key: str, place: int) -> bool:
-        """Tell whether the lists of some rank to be had admit a rank; one without a list admits all (rule 6.4)."""
+        """Whether the lists of some rank to be had admit a rank; one without a list admits all (rule 6.4)."""
         compiled, chain = self.reached.compiled, self.reached.compiled.chains[place]
         using = compiled.catalogue.mask(rule.using)
         mine = {rank for rank, where in self.reached.had if where in chain} | set(self.reached.automatic)
@@ -48,7 +48,7 @@ class ClimbPowers:
         return any(self.reached.ground.single(rank)[place] & using or self.reached.can(Act.MANAGE, 0) for rank in plain)
 
     def givable(self, rank: Rank, place: int) -> bool:
-        """Tell whether a rank that cannot be had at a place yet might be given there."""
+        """Whether a rank that cannot be had at a place yet might be given there."""
         if (
             rank.automatic
             or rank.kept_by
@@ -76,7 +76,7 @@ class ClimbPowers:
         return together(found)
 
     def is_as_above(self, rule: ActRule, place: int) -> bool:
-        """Tell whether a place lets one give nothing that the place above it did not."""
+        """Whether a place lets one give nothing that the place above it did not."""
         if not place or rule.hand_on != "any" or rule.act in self.reached.ground.listed:
             return False
         above = self.reached.compiled.chains[place][-2]
@@ -84,7 +84,7 @@ class ClimbPowers:
         return self.reached.can(Act.ASSIGN, above) and not any(n in local for n in self.reached.compiled.chains[place])
 
     def within(self, rule: ActRule, rank: int, place: int) -> bool:
-        """Tell whether all that a rank brings can be handed on (rule 6.6)."""
+        """Whether all that a rank brings can be handed on (rule 6.6)."""
         if rule.hand_on == "any":
             return True
         if rank in self.reached.compiled.unbounded:

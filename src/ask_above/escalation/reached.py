@@ -89,11 +89,11 @@ class Reached:
         self.grew = True
 
     def is_at_the_top(self) -> bool:
-        """Tell whether everything is held everywhere."""
+        """Whether everything is held everywhere."""
         return len(self.free) == len(self.held)
 
     def can(self, act: Act, place: int) -> bool:
-        """Tell whether what an act takes can be used at a place."""
+        """Whether what an act takes can be used at a place."""
         return self.acts and self.usable[place] & self.ground.using[act] != 0
 
     def where_one_can(self, act: Act) -> list[int]:
@@ -162,7 +162,7 @@ class Reached:
         return ()
 
     def rests_without_turns(self, place: int, rests: int) -> bool:
-        """Tell whether all that a capability rests on is held at a place without any detour there."""
+        """Whether all that a capability rests on is held at a place without any detour there."""
         held = 0
         for source in self.bringing(place):
             held |= 0 if source.alone else source.at(place)

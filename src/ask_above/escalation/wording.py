@@ -29,7 +29,7 @@ def said(charter: Charter, move: Move) -> str:
         "leave": f"gives up {title}",
         "open": f"lets {title} be open to all",
         "make": "makes a rank of their own, open to all",
-        "grant": f"lets {title} carry {names}",
+        "grant": f"grants {names} to {title}",
         "allow": f"allows {title} {names} {where}",
         "except": f"is allowed {names} {where} by the other",
     }[move.kind]

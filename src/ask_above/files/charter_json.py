@@ -18,7 +18,7 @@ from ask_above.charter.rules import Rules
 from ask_above.charter.where import Where
 from ask_above.version import __version__
 
-_FORMAT = 1
+_FORMAT = 2
 
 
 class _Kept(NamedTuple):

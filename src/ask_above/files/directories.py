@@ -140,7 +140,7 @@ class DirectoryEntry(NamedTuple):
         return values[0].strip() if values else ""
 
     def of_class(self, *names: str) -> bool:
-        """Tell whether it is of one of some classes."""
+        """Whether it is of one of some classes."""
         return bool(
             {each.lower() for each in self.attributes.get("objectclass", ())} & {name.lower() for name in names}
         )

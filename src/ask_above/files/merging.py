@@ -18,7 +18,7 @@ class Hunk(NamedTuple):
     lines: tuple[str, ...]
 
     def meets(self, other: Hunk) -> bool:
-        """Tell whether two hunks concern the same lines, or put something into the same spot."""
+        """Whether two hunks concern the same lines, or put something into the same spot."""
         if self.start == self.end == other.start == other.end:
             return True
         return self.start < other.end and other.start < self.end

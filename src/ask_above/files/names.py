@@ -17,7 +17,7 @@ _WAYS_OUT = ("/", "\\", "\x00", ":")
 
 
 def is_inside(name: str) -> bool:
-    """Tell whether a name is that of a file in the folder itself, and nothing that leads out of it or is hidden.
+    """Whether a name is that of a file in the folder itself, and nothing that leads out of it or is hidden.
 
     >>> [is_inside(name) for name in ("charter.yaml", "../charter.yaml", "/etc/passwd", ".profile", "")]
     [True, False, False, False, False]

@@ -9,7 +9,7 @@ from ask_above.files.names import ASSIGNMENTS, CHARTER, LOCK, MARK, MEMBERS, REG
 
 
 def is_read_from(file: Path) -> bool:
-    """Tell whether a community is read from a file: nothing but a change writes over it."""
+    """Whether a community is read from a file: nothing but a change writes over it."""
     folder = file.parent.resolve()
     if not any((folder / name).exists() for name in (CHARTER, MARK)):
         return False

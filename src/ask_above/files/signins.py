@@ -6,7 +6,7 @@ from datetime import tzinfo
 from pathlib import Path
 
 from ask_above.charter.charter import Charter
-from ask_above.charter.moments import HOW_TO_WRITE, as_instant, parse
+from ask_above.charter.moments import HOW_TO_WRITE, as_instant, parse, written
 from ask_above.charter.names import nearest
 from ask_above.charter.where import Where
 from ask_above.errors import FaultyFilesError, MissingFileError
@@ -37,6 +37,18 @@ def read_signins(path: str | Path, charter: Charter, register: Register) -> list
     if rows.faults:
         raise FaultyFilesError(rows.faults)
     return [sign_in for sign_in in found if sign_in is not None]
+
+
+def last_signins(path: str | Path, charter: Charter, register: Register) -> dict[str, str]:
+    """Return the day of each member's last sign-in, in the charter's time zone; nothing where there is no such file."""
+    try:
+        given = read_signins(path, charter, register)
+    except MissingFileError:
+        return {}
+    last: dict[str, int] = {}
+    for sign_in in given:
+        last[sign_in.member] = max(sign_in.at, last.get(sign_in.member, sign_in.at))
+    return {key: written(at, charter.zone)[:10] for key, at in last.items()}
 
 
 def _read(rows: FileRows, row: FileRow, register: Register, zone: tzinfo) -> SignIn | None:

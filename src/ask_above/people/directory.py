@@ -137,8 +137,20 @@ class Directory:
         """Return the error with what is nearest by key, title or full name, where it is about one of these."""
         if unknown.what not in [*NameKind]:
             return unknown
-        near = self.nearest(unknown.name, NameKind(unknown.what))
-        return UnknownNameError(unknown.what, unknown.name, near, unknown.hint, unknown.known)
+        kind = NameKind(unknown.what)
+        hint = unknown.hint or self.other(unknown.name, kind)
+        near = () if hint else self.nearest(unknown.name, kind)
+        return UnknownNameError(unknown.what, unknown.name, near, hint, () if hint else unknown.known)
+
+    def other(self, name: str, wanted: NameKind) -> str:
+        """Say what else a name is that is none of the kind that is wanted; nothing where it is the name of nothing."""
+        known = self.find(name, *(kind for kind in NameKind if kind not in (wanted, NameKind.SET)))
+        if known is None:
+            return ""
+        if known.kind is NameKind.PLACE and wanted is NameKind.MEMBER:
+            return f"'{name}' is a place; say it after 'in': in {known.key}."
+        ask = f"; to ask about the rank, type rank:{known.key}" if known.kind is NameKind.RANK else ""
+        return f"'{name}' is a {known.kind}{ask}."
 
     def _by_name(self, kind: NameKind) -> Mapping[str, list[Known]]:
         if kind is NameKind.MEMBER:

@@ -196,7 +196,7 @@ class _Assignments:
             self.rows.fault(row, "rank", "unknown-rank", message, "the key of a rank", near)
             return False
         if known.automatic:
-            message = f"'{rank}' is held without being given (held-by: {known.held_by}, {known.where}); drop this row"
+            message = f"'{rank}' is automatic (held-by: {known.held_by}, {known.where}); remove this row"
             self.rows.fault(row, "rank", "automatic-assigned", message, "a rank without 'held-by'")
             return False
         return True

@@ -159,7 +159,7 @@ def _words(register: Register, key: str) -> Iterator[tuple[str, str]]:
 
 
 def user_name(member: Member) -> str:
-    """Return what a member signs in with, as far as is known: the user name, else the key; never the address."""
+    """Return what a member signs in with, where it is known: the user name, else the key; never the address."""
     return member.user_name or member.key
 
 

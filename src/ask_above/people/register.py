@@ -187,7 +187,7 @@ class Register:
         return self.members.get(key) is not other.members.get(key) or not _same(self.of(key), other.of(key))
 
     def _given(self) -> dict[str, list[Assignment]]:
-        """Return all assignments by member, in a dict of one's own."""
+        """Return all assignments by member, in a new dict."""
         return {**self._of, **self._changed} if self._changed or not isinstance(self._of, dict) else self._of
 
     @property

@@ -1,6 +1,6 @@
 """What other programs ask over HTTP: the AuthZEN decision protocol, and a client for it.
 
-``application`` is an ASGI application, to be mounted in one's own or run by ``ask-above serve``; ``Client`` has a
+``application`` is an ASGI application, to be mounted in another or run by ``ask-above serve``; ``Client`` has a
 community's questions and puts them to such a service. Needs the extra ``serve``.
 """
 

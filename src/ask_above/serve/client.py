@@ -102,7 +102,7 @@ class Client:
         return self._answer(_question(actor, "manage", "rank", rank, {}, when=when))
 
     def may_call(self, actor: str, rank: str, *, at: str = SITE, when: Any = None) -> Answer:
-        """Answer whether ``actor`` may call on all who hold ``rank``."""
+        """Answer whether ``actor`` may call ``rank``."""
         return self._answer(_question(actor, "call", "rank", rank, {"at": at}, when=when))
 
     def may_many(self, frame: pd.DataFrame) -> pd.Series[bool]:

@@ -35,7 +35,7 @@ SCIM_ERROR: Final = "urn:ietf:params:scim:api:messages:2.0:Error"
 
 
 def token_of(tokens: Mapping[str, Token], header: bytes | None) -> Token | None:
-    """Return whose token a header carries; every known one is compared in constant time."""
+    """Return whose token a header holds; every known one is compared in constant time."""
     if header is None or header[:7].lower() != b"bearer ":
         return None
     mine = digest_of(header[7:].decode("latin-1").strip())

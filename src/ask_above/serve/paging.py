@@ -15,7 +15,7 @@ from ask_above.serve.asking import RequestError
 _DEFAULT, _MOST = 100, 1000
 SECRET_BYTES: Final = 32
 _SIGNED: Final = 16
-"""How many bytes of the signature a token carries."""
+"""How many bytes of the signature a token holds."""
 
 
 class Pages:

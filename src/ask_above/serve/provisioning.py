@@ -54,7 +54,7 @@ from ask_above.workspace.plans import RefusedError, plan
 from ask_above.workspace.tokens import Token
 
 ACTOR: ContextVar[Token | None] = ContextVar("actor", default=None)
-"""Whose token the request at hand carries."""
+"""Whose token the request at hand brings."""
 
 log = logging.getLogger("ask_above.serve")
 

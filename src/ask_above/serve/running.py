@@ -55,7 +55,7 @@ class JsonLines(logging.Formatter):
     """A log record as one line of JSON."""
 
     def format(self, record: logging.LogRecord) -> str:
-        """Write the record with whatever it carries besides."""
+        """Write the record with all its other fields."""
         said: dict[str, Any] = {
             "at": datetime.fromtimestamp(record.created, UTC).isoformat(timespec="milliseconds"),
             "level": record.levelname.lower(),

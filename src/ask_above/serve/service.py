@@ -313,7 +313,7 @@ class Service:
 
 
 def _is_quick(method: str, data: Mapping[str, Any]) -> bool:
-    """Tell whether an answer takes no longer than to hand it to another thread."""
+    """Whether an answer takes no longer than to hand it to another thread."""
     if method == "evaluations":
         items = data.get("evaluations")
         return not isinstance(items, list) or len(items) < _MANY

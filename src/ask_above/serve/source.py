@@ -73,7 +73,7 @@ class Source(ABC):
         """Return the state of now where that is another one; ``None`` where nothing has changed."""
 
     def is_newest(self) -> bool:
-        """Tell whether the state that was read last is the one that the database names: one look at one row."""
+        """Whether the state that was read last is the one that the database names: one look at one row."""
         return True
 
     def settle(self, *, at_once: bool = False) -> None:
@@ -154,7 +154,7 @@ class Folder(Source):
         return self._whole(snapshot) if community is None else self._taken(community, snapshot)
 
     def is_newest(self) -> bool:
-        """Tell whether the database counts no other number of changes."""
+        """Whether the database counts no other number of changes."""
         store, seen = self.store, self._seen
         if store is None or seen is None:
             return store is None
@@ -256,7 +256,7 @@ class Database(Source):
         return self._store
 
     def is_newest(self) -> bool:
-        """Tell whether the database counts no other number of changes."""
+        """Whether the database counts no other number of changes."""
         with self._store.reading() as connection:
             return self._store.version_on(connection) == self._version
 

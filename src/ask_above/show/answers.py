@@ -7,12 +7,12 @@ from ask_above.show.screen import Screen
 
 
 def show_answer(screen: Screen, answer: Answer, *, indent: str = "") -> None:
-    """Show an answer and how it came about."""
+    """Show an answer and its explanation."""
     account = answer.account
     screen.paragraph(account.sentence, first=indent, rest=f"{indent}  ", style="yes" if answer.allowed else "no")
     screen.paragraph(f"Because: {account.reason}", first=indent, rest=f"{indent}  ", style="head")
     screen.line()
-    screen.line(f"{indent}How it came about:", "dim")
+    screen.line(f"{indent}Explanation:", "dim")
     for step in account.steps:
         screen.paragraph(f"{step.text} [{step.rule}]", first=f"{indent}  {step.mark} ", rest=f"{indent}    ")
     for note in account.notes:

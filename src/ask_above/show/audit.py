@@ -38,8 +38,8 @@ def show_audit(screen: Screen, audit: Audit, *, usage: bool = False) -> None:
     _head(screen, audit)
     _not_allowed(screen, audit)
     for title, some in (
-        ("Was allowed then, and is not now", audit.no_longer),
-        ("Was not allowed then, and is now", audit.since_allowed),
+        ("Allowed then, not now", audit.no_longer),
+        ("Not allowed then, allowed now", audit.since_allowed),
     ):
         if some:
             screen.line()
@@ -65,11 +65,11 @@ def _head(screen: Screen, audit: Audit) -> None:
         screen.line("The log has no rows.", "head")
         return
     first, last = (_day(audit, each) for each in span)
-    screen.line(f"{audit.rows:,} things were done from {first} to {last}", "head")
+    screen.line(f"{audit.rows:,} actions, {first} to {last}", "head")
     states = len({deed.state for deed in audit.judged})
     known = audit.states.known_since
     if known is None:
-        screen.line("  There is no journal: all of it is judged by the community as it is.", "dim")
+        screen.line("  Judged by the community as it is now (no journal).", "dim")
     else:
         screen.line(f"  judged by {how_many(states, 'state')} of the journal", "dim")
     if audit.before_journal:
@@ -88,7 +88,7 @@ def _not_allowed(screen: Screen, audit: Audit) -> None:
     screen.line()
     some = audit.not_allowed
     if not some:
-        screen.line("✓ All of it was allowed when it was done.", "yes")
+        screen.line("✓ All actions were allowed when they were done.", "yes")
         return
     times = sum(deed.times for deed in some)
     said = "1 of them was" if times == 1 else f"{times} of them were"
@@ -108,7 +108,7 @@ def _not_allowed(screen: Screen, audit: Audit) -> None:
 def _turned(audit: Audit, each: NotAllowed) -> str:
     """Say what took the right away, and when."""
     if each.until is None:
-        return "It was never allowed before, as far as is known."
+        return "It was never allowed before in this log."
     given, how = (each.ended, "the time as {} was over") if each.ended else (each.began, "the time as {} began")
     until = f"It was allowed until {_moment(audit, each.until)}"
     if given is not None:
@@ -124,7 +124,7 @@ def _turned(audit: Audit, each: NotAllowed) -> str:
 
 def _used(screen: Screen, audit: Audit) -> None:
     screen.line()
-    screen.line("What was used, through what", "head")
+    screen.line("Capabilities used, and through what", "head")
     rows = [
         [_through(audit, used.rank), used.capability, str(used.times), str(used.members), _day(audit, used.last)]
         for used in audit.used
@@ -137,10 +137,10 @@ def show_least(screen: Screen, audit: Audit, found: Sequence[Least]) -> None:
     titles = {key: rank.title for key, rank in audit.states.now.names.charter.ranks.items()}
     screen.line()
     if not found:
-        screen.line("Every rank needs all that it carries for what was done.", "yes")
+        screen.line("The log needs everything that the ranks grant.", "yes")
         return
-    screen.line("What ranks carry and did not need for what was done, and is allowed now", "head")
-    screen.paragraph("A log shows what was done, and not what is kept for the day: look before you type.", style="dim")
+    screen.line("Capabilities that the log did not need, by rank", "head")
+    screen.paragraph("The log does not show what a rank needs on other days. Check before you withhold.", style="dim")
     for least in found:
         screen.line()
         screen.paragraph(f"{titles[least.rank]}: {listed(least.capabilities)}", rest="  ")
@@ -170,10 +170,10 @@ def _unused(screen: Screen, audit: Audit) -> None:
         return
     screen.line()
     screen.line(f"Never used in {audit.days} days", "head")
-    for unused in audit.unused[:_MOST]:
-        who = "its one holder" if unused.holders == 1 else f"any of its {unused.holders} holders"
+    for unused in audit.unused[: None if screen.full else _MOST]:
+        who = "its one member" if unused.holders == 1 else f"any of the {unused.holders} members who have it"
         screen.paragraph(
-            f"▲ {titles[unused.rank]} carries {unused.capability}; it was not used by {who}", rest="  ", style="warn"
+            f"▲ {titles[unused.rank]} grants {unused.capability}; not used by {who}", rest="  ", style="warn"
         )
         screen.line(f"  → {unused.command} [unused]")
     _more(screen, len(audit.unused))
@@ -181,7 +181,7 @@ def _unused(screen: Screen, audit: Audit) -> None:
 
 def _more(screen: Screen, count: int) -> None:
     if count > _MOST:
-        screen.line(f"  and {count - _MOST} more; --format json lists them", "dim")
+        screen.line(f"  and {count - _MOST} more (--full)", "dim")
 
 
 def _often(times: int) -> str:

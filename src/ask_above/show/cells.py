@@ -21,7 +21,7 @@ _MOST = 4_000_000
 
 
 def carried_rows(decider: Decider) -> list[dict[str, Any]]:
-    """Return the grid's rows with their headings: for each rank the mark, and why, by what ranks carry."""
+    """Return the grid's rows with their headings: for each rank the mark, and why, by what ranks grant."""
     compiled, found = decider.compiled, []
     for key, row in zip(compiled.catalogue.keys, marks(decider, None), strict=True):
         each = compiled.catalogue.capabilities[key]
@@ -36,15 +36,15 @@ def carried_rows(decider: Decider) -> list[dict[str, Any]]:
 
 def _why(decider: Decider, rank: Rank, key: str, mark: str) -> str:
     if mark == NO:
-        return f"{rank.title} does not carry {key}."
+        return f"{rank.title} does not grant {key}."
     if mark == ANYHOW:
-        return f"{rank.title} does not carry {key} itself; it {carrier(decider.compiled, rank, key)}."
+        return f"{rank.title} does not grant {key} itself; it {carrier(decider.compiled, rank, key)}."
     if mark == TAKEN:
         return f"{rank.title} withholds {key}{in_file(rank.withhold.where)}."
     if rank.unbounded:
         return f"{rank.title} is unbounded and may do everything."
     where, how = source_of(decider.compiled, rank, key)
-    return f"{rank.title} carries {key}{how}{in_file(where)}."
+    return f"{rank.title} grants {key}{how}{in_file(where)}."
 
 
 CODES: Final = {YES: "y", BESIDES: "b", ANYHOW: "a", GIVEN: "+", TAKEN: "-", NO: ".", MEANINGLESS: "/"}

@@ -12,11 +12,12 @@ from ask_above.charter.names import how_many
 from ask_above.decide.decider import Decider
 from ask_above.decide.words import day
 from ask_above.errors import Fault
+from ask_above.files.names import CHARTER
 from ask_above.show.answers import show_answer
 from ask_above.show.data import Table
 from ask_above.show.screen import Screen
 
-_MOST_COMMANDS = 3
+_MOST_COMMANDS, _MOST_OF_A_KIND, _SPOT = 3, 3, 9
 _ONE = {
     "ranks": "rank",
     "capabilities": "capability",
@@ -46,72 +47,100 @@ def counted(decider: Decider) -> str:
 def show_check(
     screen: Screen, decider: Decider, unmet: Sequence[Unmet], *, explain: bool = True, mends: Sequence[str] = ()
 ) -> None:
-    """Show the result of a check of a charter that could be read; ``mends`` are what would let the first unmet hold."""
+    """Show the result of a check of a charter that could be read; ``mends`` are what lets the first unmet be met."""
     charter = decider.compiled.charter
-    screen.line(charter.title, "head")
-    screen.paragraph(f"  {counted(decider)}", rest="  ")
-    screen.line()
+    screen.paragraph(f"{charter.title or charter.key}: {counted(decider)}", rest="  ", style="head")
     screen.line("✓ The files are well formed.", "yes")
     total = len(charter.expectations)
     if not unmet:
         screen.line(f"✓ {_kept(total)}", "yes")
         return
-    verb = "does" if len(unmet) == 1 else "do"
-    which = "Its expectation" if total == 1 else f"{len(unmet)} of {total} expectations"
-    screen.line(f"✗ {which} {verb} not hold.", "no")
+    verb = "is" if len(unmet) == 1 else "are"
+    screen.line(f"✗ {len(unmet)} of {how_many(total, 'expectation')} {verb} not met.", "no")
     for n, each in enumerate(unmet):
-        screen.line()
+        if screen.full or n == 0:
+            screen.line()
         line = f" ({each.expectation.where})" if each.expectation.where.line else ""
         screen.paragraph(f"✗ {each.expectation.text}{line}", rest="  ", style="no")
-        screen.paragraph(each.because, first="  ", rest="  ")
-        for answer in each.answers if explain else ():
+        reason = each.answers[0].reason if each.answers and not screen.full else each.because
+        screen.paragraph(reason, first="  ", rest="  ")
+        for answer in each.answers if explain and screen.full else ():
             show_answer(screen, answer, indent="    ")
         if mends[n : n + 1] and mends[n]:
             screen.paragraph(f"→ {mends[n]}", first="  ", rest="    ", style="yes")
 
 
 def show_later(screen: Screen, later: Sequence[tuple[str, Unmet]]) -> None:
-    """Show the expectations that hold now and will not: from which day, and why."""
+    """Show the expectations that are met now and will not be: from which day, and why."""
     for since, each in later:
         screen.line()
         line = f" ({each.expectation.where})" if each.expectation.where.line else ""
-        screen.paragraph(f"▲ Holds now, and will not from {day(since)}:", rest="  ", style="warn")
-        screen.paragraph(f"{each.expectation.text}{line}", first="  ", rest="  ")
+        screen.paragraph(f"▲ Not met from {day(since)} on: {each.expectation.text}{line}", rest="  ", style="warn")
         screen.paragraph(each.because, first="  ", rest="  ")
 
 
 def _kept(total: int) -> str:
     if not total:
-        return "It states no expectations."
-    return "Its expectation holds." if total == 1 else f"All {total} expectations hold."
+        return "The charter has no expectations."
+    return "The expectation is met." if total == 1 else f"All {total} expectations are met."
 
 
 def show_advice(screen: Screen, given: AdviceGiven) -> None:
-    """Show what to look at again, each with its code, line, reason and what would mend it."""
+    """Show the advice, gravest kind first: a line for each piece; in full each with its reason and what corrects it."""
     screen.line()
     if not given.pieces:
-        screen.line("✓ Nothing else to look at again.", "yes")
+        screen.line("✓ No further advice.", "yes")
     else:
-        many = "thing" if len(given.pieces) == 1 else "things"
-        screen.line(f"▲ {len(given.pieces)} {many} to look at again", "warn")
-    why = ""
-    for piece in given.pieces:
-        screen.line()
-        spot = f" ({piece.where})" if piece.where.file else ""
-        screen.paragraph(f"{piece.what[:1].upper()}{piece.what[1:]}{spot}", first="▲ ", rest="  ")
-        if piece.why != why:
-            screen.paragraph(piece.why, first="  ", rest="  ", style="dim")
-        why = piece.why
-        screen.paragraph(f"{piece.mend} [{piece.code}]", first="  → ", rest="    ")
-        for command in piece.commands[:_MOST_COMMANDS]:
-            screen.paragraph(command, first="    ", rest="      ", style="yes")
-        if len(piece.commands) > _MOST_COMMANDS:
-            screen.line(f"    and {len(piece.commands) - _MOST_COMMANDS} more like it", "dim")
+        more = "" if screen.full else " (reasons and commands: --full)"
+        screen.line(f"▲ {how_many(len(given.pieces), 'piece', 'pieces')} of advice{more}", "warn")
+        (_advice_in_full if screen.full else _advice_in_lines)(screen, given.pieces)
     if given.silenced:
-        screen.line()
         screen.line(f"Silenced by the charter: {len(given.silenced)}", "dim")
-        for each, reason in given.silenced:
+        for each, reason in given.silenced if screen.full else ():
             screen.paragraph(f"{each.what} [{each.code}]: {reason}", first="  ", rest="    ", style="dim")
+
+
+def _by_kind(pieces: Sequence[Piece]) -> dict[str, list[Piece]]:
+    kinds: dict[str, list[Piece]] = {}
+    for piece in pieces:
+        kinds.setdefault(piece.code, []).append(piece)
+    return kinds
+
+
+def _advice_in_lines(screen: Screen, pieces: Sequence[Piece]) -> None:
+    """Show a line for each piece, three of each kind and how many more."""
+    shown = [(kind[:_MOST_OF_A_KIND], len(kind) - _MOST_OF_A_KIND) for kind in _by_kind(pieces).values()]
+    spots = [_spot(piece) for few_of, _ in shown for piece in few_of]
+    side = min(max((len(spot) for spot in spots), default=0), _SPOT)
+    for few_of, more in shown:
+        for piece in few_of:
+            spot = _spot(piece).ljust(side)
+            said = f"{piece.what[:1].upper()}{piece.what[1:]} [{piece.code}]"
+            screen.paragraph(said, first=f"  {spot}  ", rest=" " * (side + 4))
+        if more > 0:
+            screen.line(f"  {' ' * side}  and {more:,} more [{few_of[0].code}]", "dim")
+
+
+def _spot(piece: Piece) -> str:
+    if not piece.where.file:
+        return ""
+    file = "" if piece.where.file == CHARTER else f"{piece.where.file} "
+    return f"{file}line {piece.where.line}" if piece.where.line else piece.where.file
+
+
+def _advice_in_full(screen: Screen, pieces: Sequence[Piece]) -> None:
+    """Show each piece with its line, why it matters once for its kind, and what corrects it."""
+    for kind in _by_kind(pieces).values():
+        screen.line()
+        screen.paragraph(f"{kind[0].why} [{kind[0].code}]", style="head")
+        for piece in kind:
+            spot = f" ({piece.where})" if piece.where.file else ""
+            screen.paragraph(f"{piece.what[:1].upper()}{piece.what[1:]}{spot}", first="▲ ", rest="  ")
+            screen.paragraph(piece.mend, first="  → ", rest="    ")
+            for command in piece.commands[:_MOST_COMMANDS]:
+                screen.paragraph(command, first="    ", rest="      ", style="yes")
+            if len(piece.commands) > _MOST_COMMANDS:
+                screen.line(f"    and {len(piece.commands) - _MOST_COMMANDS} more like it", "dim")
 
 
 def _unmet_row(unmet: Unmet, code: str = "unmet", since: str = "") -> list[object]:
@@ -180,7 +209,7 @@ def show_faults(screen: Screen, faults: Sequence[Fault]) -> None:
         for line in fault.snippet(screen.width - 12):
             screen.line(f"  {line}", "dim")
         screen.line()
-    screen.line(f"{how_many(len(faults), 'fault')}; nothing was read.", "head")
+    screen.line(f"{how_many(len(faults), 'fault')}. Correct them and run check again.", "head")
 
 
 def fault_table(faults: Sequence[Fault]) -> Table:

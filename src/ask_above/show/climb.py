@@ -22,11 +22,11 @@ _STYLE = {"high": "warn", "medium": "head", "low": "head"}
 def show_climbs(screen: Screen, charter: Charter, rows: Sequence[tuple[Any, ...]], *, accomplice: bool) -> None:
     """Show all ranks, those that reach the highest risk first."""
     with_whom = ", with one accomplice of the same rank" if accomplice else ""
-    screen.line(f"What each rank can reach beyond what it holds{with_whom}", "head")
+    screen.line(f"Climb: what each rank can reach beyond its capabilities{with_whom}", "head")
     screen.line()
     table = []
     for key, free, high, medium, low, names in sorted(rows, key=lambda row: (not row[1], *(-n for n in row[2:5]))):
-        what = ["everything, as an unbounded rank"] if free else str(names).split()
+        what = ["everything, through an unbounded rank"] if free else str(names).split()
         if not (free or names):
             continue
         table.append([charter.ranks[key].title, *(str(n or "·") for n in (high, medium, low)), few(what, _FEW)])
@@ -36,9 +36,9 @@ def show_climbs(screen: Screen, charter: Charter, rows: Sequence[tuple[Any, ...]
         screen.line()
     none = [charter.ranks[row[0]].title for row in rows if not (row[1] or row[5])]
     if none:
-        screen.paragraph(f"✓ Nothing beyond what they hold: {listed(none)}.", rest="  ", style="yes")
+        screen.paragraph(f"✓ Nothing more: {listed(none)}.", rest="  ", style="yes")
     if table:
-        screen.line("ask-above climb RANK tells the way, and what would cut it.", "dim")
+        screen.line("The way, and what prevents it: ask-above climb RANK", "dim")
 
 
 def show_climb(screen: Screen, climbed: Climbed) -> None:
@@ -48,19 +48,17 @@ def show_climb(screen: Screen, climbed: Climbed) -> None:
     with_whom = " with one accomplice" if climbed.accomplice else ""
     where = "" if place is None else f" {in_place(charter.places[place].title, site=place == SITE)}"
     if not climbed.paths:
-        screen.line(f"✓ {title}{with_whom} can reach nothing{where} beyond what they hold.", "yes")
+        screen.line(f"✓ {title}{with_whom} can reach nothing{where} beyond its capabilities.", "yes")
         return
-    screen.line(f"How far {title} can climb{where}{with_whom}", "head")
+    screen.line(f"Climb from {title}{where}{with_whom}", "head")
     if climbed.free:
-        screen.line("▲ To an unbounded rank, and so to everything.", "warn")
+        screen.line("▲ Reaches an unbounded rank, and so every capability.", "warn")
     for paths in together(climbed.paths):
         screen.line()
         _ways(screen, charter, paths)
     if any(not path.certain for path in climbed.paths):
         screen.line()
-        screen.paragraph(
-            "A bound only: the reckoning goes the safe way, and this may not be reachable at all.", style="dim"
-        )
+        screen.paragraph("An upper bound: it may not be reachable.", style="dim")
 
 
 def together(paths: Sequence[ClimbPath]) -> list[list[ClimbPath]]:
@@ -87,11 +85,11 @@ def _ways(screen: Screen, charter: Charter, paths: Sequence[ClimbPath]) -> None:
             style=style,
         )
     if not first.certain:
-        screen.paragraph(f"a bound only: {first.why}", first="     ", rest="     ", style="dim")
+        screen.paragraph(f"upper bound: {first.why}", first="     ", rest="     ", style="dim")
     if first.cuts:
-        screen.paragraph(f"cut by: {'; or '.join(first.cuts)}", first="     ", rest="     ", style="yes")
+        screen.paragraph(f"prevented by: {'; or '.join(first.cuts)}", first="     ", rest="     ", style="yes")
     else:
-        screen.line("     no single setting that was tried cuts it", "dim")
+        screen.line("     no single setting that was tested prevents it", "dim")
 
 
 def climb_table(charter: Charter, climbed: Climbed) -> Table:

@@ -30,7 +30,7 @@ def show_comparison(screen: Screen, comparison: Comparison, *, everything: bool 
 
     if comparison.perks:
         screen.line()
-        screen.line("What else they bring", "head")
+        screen.line("Perks", "head")
         for sentence in comparison.perks:
             screen.paragraph(sentence, first="  ", rest="    ")
 

@@ -1,4 +1,4 @@
-"""Coverage on the screen: places by duties, with what nobody or one alone can do on top."""
+"""Coverage on the screen: places by duties, with what nobody or one alone may do on top."""
 
 from __future__ import annotations
 
@@ -19,9 +19,9 @@ def show_cover(screen: Screen, cover: Cover) -> None:
     """Show the counts, first what hangs on one member, and what too many can do."""
     compiled, members = cover.decider.compiled, cover.decider.people.register.members
     left = listed(members[key].called for key in cover.without)
-    screen.line(f"How many active members can{f', without {left}' if left else ''}", "head")
+    screen.line(f"Cover: active members by place and capability{f', without {left}' if left else ''}", "head")
     for crowded in cover.crowded:
-        what = "hold an unbounded rank" if crowded.what == "unbounded" else f"can use {crowded.what}, of high risk"
+        what = "have an unbounded rank" if crowded.what == "unbounded" else f"may use {crowded.what} (high risk)"
         screen.paragraph(
             f"▲ {crowded.members} members {what}; rules.advice says {crowded.most} at most", rest="  ", style="warn"
         )
@@ -29,7 +29,7 @@ def show_cover(screen: Screen, cover: Cover) -> None:
     for only in (None, *dict.fromkeys(gap.only for gap in gaps if gap.only)):
         _gaps(screen, cover, [gap for gap in gaps if gap.only == only], only)
     if not gaps:
-        screen.line("✓ Nothing hangs on one member alone.", "yes")
+        screen.line("✓ At least two members cover every duty.", "yes")
     side = max(len(place.title) + 2 * (len(compiled.chains[n]) - 1) for n, place in enumerate(compiled.places)) + 4
     duties = list(range(len(cover.duties)))
     while duties:
@@ -39,7 +39,7 @@ def show_cover(screen: Screen, cover: Cover) -> None:
         screen.line()
         _block(screen, cover, duties[:size])
         duties = duties[size:]
-    screen.items(["0 nobody", "1 one alone", f"{MEANINGLESS} {LEGEND[MEANINGLESS]}"], style="dim")
+    screen.items(["0 nobody", "1 only one member", f"{MEANINGLESS} {LEGEND[MEANINGLESS]}"], style="dim")
 
 
 def _width(duty: str) -> int:
@@ -55,7 +55,7 @@ def _gaps(screen: Screen, cover: Cover, gaps: Sequence[Gap], only: str | None) -
         return
     who = "Nobody" if only is None else cover.decider.people.register.members[only].called
     screen.line(
-        f"{'✗' if only is None else '!'} {who} {'can' if only is None else 'alone can'}:",
+        f"{'✗' if only is None else '!'} {who} {'can' if only is None else 'alone may'}:",
         "no" if only is None else "warn",
     )
     for duty, places in by_duty.items():
@@ -88,7 +88,7 @@ def _count(count: int) -> Any:
 
 
 def show_by_rank(screen: Screen, cover: Cover, place: str) -> None:
-    """Show for one place how many can do each duty, by the rank that carries it."""
+    """Show for one place how many can do each duty, by the rank that grants it."""
     compiled = cover.decider.compiled
     number = compiled.place_at[place]
     titles = {rank.key: rank.title for rank in compiled.ranks} | {"owner": "owner", "place": "the place itself"}
@@ -99,9 +99,9 @@ def show_by_rank(screen: Screen, cover: Cover, place: str) -> None:
             said = ", ".join(f"{titles[key]} {many}" for key, many in cover.by_rank(place, duty).items())
             rows.append([duty, _count(count), said])
     where = "on the whole site" if place == "site" else f"in {compiled.places[number].title}"
-    screen.line(f"How many active members can, {where}", "head")
+    screen.line(f"Cover: active members, {where}", "head")
     screen.line()
-    screen.table(["Duty", "Members", "By the rank that carries it"], rows, right=(1,))
+    screen.table(["Duty", "Members", "By the rank that grants it"], rows, right=(1,))
 
 
 def cover_table(cover: Cover, place: str | None) -> Table:

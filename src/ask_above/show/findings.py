@@ -44,12 +44,12 @@ class Finding(NamedTuple):
 
 
 RULES: dict[str, str] = {
-    "unmet": "An expectation of the charter does not hold.",
-    "unmet-later": "An expectation holds now, and will not from a day on.",
-    "gained": "Somebody gains something.",
-    "lost": "Somebody loses something.",
-    "gained-high-risk": "Somebody gains something of high risk.",
-    "turned": "An expectation that held before does not hold any more.",
+    "unmet": "An expectation of the charter is not met.",
+    "unmet-later": "An expectation is met now, and will not be from a day on.",
+    "gained": "Somebody gains a capability.",
+    "lost": "Somebody loses a capability.",
+    "gained-high-risk": "Somebody gains a high-risk capability.",
+    "turned": "An expectation that was met is no longer met.",
     **WHY,
 }
 """What each code means; a fault of the files says it itself."""
@@ -77,7 +77,7 @@ def of_check(unmet: Iterable[Unmet], later: Iterable[tuple[str, Unmet]], pieces:
         Finding(
             "unmet-later",
             Level.WARNING,
-            f"{e.expectation.text}: will not hold from {day(since)}. {e.because}",
+            f"{e.expectation.text}: not met from {day(since)}. {e.because}",
             e.expectation.where,
             "",
             e.expectation.text,
@@ -131,4 +131,4 @@ def _spot(impact: Impact, shift: Shift) -> Where:
 
 def titled(rules: Sequence[str]) -> list[tuple[str, str]]:
     """Return each code with what it means; a fault of the files has no more than its code."""
-    return [(code, RULES.get(code, f"The files cannot be meant as they stand: {code}.")) for code in rules]
+    return [(code, RULES.get(code, f"The files have faults: {code}.")) for code in rules]

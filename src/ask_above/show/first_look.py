@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from typing import Any, Final, NamedTuple
+from typing import Any, NamedTuple
 
 from ask_above.ask.advice.piece import Piece
 from ask_above.ask.high_risk import high_risk_holders
@@ -11,23 +11,6 @@ from ask_above.charter.names import few, listed
 from ask_above.community import Community
 from ask_above.decide.words import day
 from ask_above.people.register import Status
-
-_GRAVEST: Final = (
-    "climbs-to-everything",
-    "risky-by-default",
-    "climbs-to-high-risk",
-    "uncovered",
-    "detour",
-    "too-many-unbounded",
-    "too-many-high-risk",
-    "wildcard-high-risk",
-    "badge-above-power",
-    "moderates-nobody",
-    "still-carried",
-    "exception-gone",
-    "undecided",
-)
-"""Advice that concerns safety before advice that concerns order."""
 
 _MOST_ADVICE, _MOST_EACH, _FEW = 3, 4, 4
 
@@ -42,20 +25,20 @@ class Look(NamedTuple):
 
 
 def sentences(community: Community, *, members: bool) -> list[str]:
-    """Say in two sentences what a site is and who answers for it."""
+    """Say in two sentences what a site is and who owns it."""
     charter, register = community.charter, community.register
     active = sum(member.is_active for member in register.members.values())
     waiting = sum(member.status == Status.PENDING for member in register.members.values())
     kinds = sorted({place.kind for place in charter.places.values() if place.parent is not None})
     there = f"{len(charter.places) - 1} places" + (f" ({', '.join(kinds)})" if kinds else "")
     people = f", and {active} active members" if register.members else ""
-    wait = f"; {waiting} wait to be let in" if waiting else ""
+    wait = f"; {waiting} are pending" if waiting else ""
     first = f"{charter.title or charter.key} has {there}, {len(charter.ranks)} ranks{people}{wait}."
     top = [rank for rank in charter.ranks.values() if rank.unbounded]
     free = listed([rank.title for rank in top])
     owner = register.members.get(charter.owner or "")
-    owns = f"{owner.called} owns it" if owner and members else "It has an owner" if charter.owner else ""
-    does = f"whoever is {free} may do everything everywhere" if top else "no rank may do everything"
+    owns = f"The owner is {owner.called}" if owner and members else ""
+    does = f"{free} is unbounded" if top else "no rank is unbounded"
     second = f"{owns}; {does}." if owns else f"{does[:1].upper()}{does[1:]}."
     return [first, second]
 
@@ -73,14 +56,14 @@ def needs_a_look(community: Community, pieces: Sequence[Piece], *, members: bool
 def _expectations(community: Community, *, members: bool) -> Iterator[Look]:
     unmet = [each for each in community.unmet() if members or "@" not in each.expectation.text]
     for each in unmet[:_MOST_EACH]:
-        yield Look("✗", "no", f"Does not hold: {each.expectation.text}", "expectations")
+        yield Look("✗", "no", f"Not met: {each.expectation.text}", "expectations")
     if len(unmet) > _MOST_EACH:
-        yield Look("✗", "no", f"and {len(unmet) - _MOST_EACH} more that do not hold", "expectations")
+        yield Look("✗", "no", f"and {len(unmet) - _MOST_EACH} more not met", "expectations")
     for since, each in community.unmet_later()[:2]:
         if members or "@" not in each.expectation.text:
-            yield Look("▲", "warn", f"Will not hold from {day(since)}: {each.expectation.text}", "expectations")
+            yield Look("▲", "warn", f"Not met from {day(since)}: {each.expectation.text}", "expectations")
     if not unmet and community.charter.expectations:
-        yield Look("✓", "yes", f"All {len(community.charter.expectations)} expectations hold", "expectations")
+        yield Look("✓", "yes", f"All {len(community.charter.expectations)} expectations are met", "expectations")
 
 
 def _high_risk(community: Community, *, members: bool) -> Iterator[Look]:
@@ -91,7 +74,7 @@ def _high_risk(community: Community, *, members: bool) -> Iterator[Look]:
     known = community.register.members
     names = f": {few([known[key].called for key in known if key in able], _FEW + 1)}" if members else ""
     said = "One member" if len(able) == 1 else f"{len(able)} members"
-    yield Look("!", "warn", f"{said} can do something of high risk{names}", "high-risk")
+    yield Look("!", "warn", f"{said} may use a high-risk capability{names}", "high-risk")
 
 
 def _hanging(community: Community) -> Iterator[Look]:
@@ -105,18 +88,18 @@ def _hanging(community: Community) -> Iterator[Look]:
         else:
             alone.setdefault(gap.only, []).append(title)
     if nobody:
-        yield Look("▲", "warn", f"Something nobody can do, in {few([*dict.fromkeys(nobody)], _FEW)}", "cover")
+        yield Look("▲", "warn", f"Nobody covers a duty in {few([*dict.fromkeys(nobody)], _FEW)}", "cover")
     for key, titles in list(alone.items())[:_MOST_EACH]:
-        yield Look("▲", "warn", f"Only {known[key].called} can, in {few([*dict.fromkeys(titles)], _FEW)}", "cover")
+        yield Look(
+            "▲", "warn", f"Only {known[key].called} covers a duty in {few([*dict.fromkeys(titles)], _FEW)}", "cover"
+        )
     if not cover.gaps:
-        yield Look("✓", "yes", "No place hangs on one member alone", "cover")
+        yield Look("✓", "yes", "At least two members cover every duty", "cover")
 
 
 def _advice(pieces: Sequence[Piece], *, members: bool) -> Iterator[Look]:
     told = [piece for piece in pieces if members or not any(key.startswith("@") for key in piece.concerned)]
-    order = {code: n for n, code in enumerate(_GRAVEST)}
-    grave = sorted(told, key=lambda each: order.get(each.code, len(order)))
-    for each in grave[:_MOST_ADVICE]:
+    for each in told[:_MOST_ADVICE]:
         yield Look("▲", "warn", f"{each.what[:1].upper()}{each.what[1:]}", f"advice-{each.code}")
     if len(told) > _MOST_ADVICE:
         yield Look("▲", "quiet", f"and {len(told) - _MOST_ADVICE} more pieces of advice", "advice")

@@ -11,32 +11,32 @@ from ask_above.decide.compiled import CompiledCharter
 from ask_above.show.data import Table
 from ask_above.show.screen import Screen
 
+_MOST = 6
+
 
 def show_fit(screen: Screen, fit: Fit) -> None:
     """Show the best rank, the best few, and what is too much in each."""
     screen.paragraph(f"Needed: {'; '.join(_wanted(fit))}", style="head", rest="  ")
     screen.line()
     if fit.single is None:
-        screen.line("No single rank gives all of it.", "no")
+        screen.line("No single rank grants all of it.", "no")
     else:
         _fitting(screen, fit.compiled, "The best single rank", fit.single)
     if fit.few is None:
-        screen.line("No few ranks together give all of it.", "no")
+        screen.line("No combination of ranks grants all of it.", "no")
     elif fit.few != fit.single:
-        _fitting(screen, fit.compiled, "The best few together", fit.few)
+        _fitting(screen, fit.compiled, "The best combination", fit.few)
     else:
-        screen.line("No few ranks together fit better.", "dim")
+        screen.line("No combination of ranks fits better.", "dim")
 
 
 def show_new_rank(screen: Screen, fit: Fit, proposal: Proposal | None, limit: int) -> None:
     """Show a new rank, where what fits is too much."""
     screen.line()
     if fit.few is not None:
-        screen.paragraph(f"All of it weighs more than {limit} beyond the need. A rank made for it:", style="warn")
+        screen.paragraph(f"Each grants more than weight {limit} beyond the need. A new rank for it:", style="warn")
     if proposal is None:
-        screen.line(
-            "No new rank can give it either: a bar or a gate stands against it, or it has no meaning there.", "no"
-        )
+        screen.line("A new rank cannot grant it either: a bar or a gate prevents it, or it does not apply there.", "no")
     else:
         show_proposal(screen, proposal)
 
@@ -49,35 +49,28 @@ def _wanted(fit: Fit) -> list[str]:
 
 
 def _fitting(screen: Screen, compiled: CompiledCharter, said: str, fitting: Fitting) -> None:
-    titles = listed(compiled.charter.ranks[key].title for key in fitting.ranks) or "none is needed; every member can"
+    titles = listed(compiled.charter.ranks[key].title for key in fitting.ranks) or "none is needed; every member may"
     screen.line(f"{said}: {titles}", "yes")
     if not fitting.excess:
-        screen.line("  brings nothing beyond the need")
+        screen.line("  grants nothing beyond the need")
         return
-    screen.line(f"  too much in it (weight {fitting.weight}):")
-    for excess in fitting.excess:
+    screen.line(f"  beyond the need (weight {fitting.weight}):")
+    shown = fitting.excess if screen.full else fitting.excess[:_MOST]
+    for excess in shown:
         where = ("the whole site" if k == "site" else compiled.named[k].title for k in excess.places)
         risk = f", {excess.risk} risk" if excess.risk != "low" else ""
         said = f"{excess.capability}{risk}, in {few(where, 3)}"
         screen.paragraph(said, first="    ", rest="      ", style="warn" if excess.risk == "high" else "")
+    if len(fitting.excess) > len(shown):
+        screen.line(f"    and {len(fitting.excess) - len(shown)} more (--full)", "dim")
 
 
 def show_proposal(screen: Screen, proposal: Proposal) -> None:
-    """Show a new rank as the lines that make it."""
-    charter = proposal.charter
-    below = f"directly below {charter.ranks[proposal.below].title}" if proposal.below else "at the top"
-    screen.line(f"Under ranks, {below}:")
-    for line in proposal.rank.splitlines():
-        screen.line(f"  {line}", "place")
-    for place, line in proposal.overrides:
-        screen.line(f"Under the overrides of {charter.places[place].title} ({place}):")
-        screen.line(f"  {line}", "place")
-    for place, line in proposal.gates:
-        screen.line(f"At {charter.places[place].title} ({place}), the gate:")
-        screen.line(f"  {line}", "place")
+    """Show the commands that make a new rank."""
     weight = proposal.fitting.weight
-    said = f"brings nothing beyond the need, weight {weight}" if not weight else f"too much in it weighs {weight}"
-    screen.line(f"It {said}." if not weight else f"What is {said}.")
+    screen.line("It grants nothing beyond the need." if not weight else f"Beyond the need, weight {weight}.")
+    for command in proposal.commands:
+        screen.line(f"  {command}", "place")
 
 
 def fit_table(fit: Fit, proposal: Proposal | None) -> Table:
@@ -106,6 +99,7 @@ def _plain(fit: Fit, proposal: Proposal | None) -> dict[str, Any]:
             "rank": proposal.rank,
             "overrides": dict(proposal.overrides),
             "gates": dict(proposal.gates),
+            "commands": proposal.commands,
             "fitting": plain(proposal.fitting),
         }
     return {"single": plain(fit.single), "few": plain(fit.few), "proposal": made}

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from ask_above.ask.tables import brought_masks, grid_masks
+from ask_above.charter.ladder import Rank
+from ask_above.charter.names import how_many
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import Decider
 from ask_above.show.data import Table
@@ -16,16 +18,16 @@ YES, BESIDES, GIVEN, TAKEN, NO, MEANINGLESS, ANYHOW = "●", "○", "+", "−", 
 
 LEGEND = {
     YES: "yes",
-    BESIDES: "yes, taken over from the rank it builds on",
+    BESIDES: "yes, through a rank it builds on",
     GIVEN: "yes, because of this place",
-    TAKEN: "withheld: it would carry it otherwise",
-    ANYHOW: "yes, by a rank that is held without being given",
+    TAKEN: "withheld: it would grant it otherwise",
+    ANYHOW: "yes, through an automatic rank",
     NO: "no",
-    MEANINGLESS: "no meaning in a place of this kind",
+    MEANINGLESS: "does not apply in a place of this kind",
 }
 AT_A_PLACE = LEGEND | {
-    BESIDES: "yes, by a rank that is held without being given",
-    TAKEN: "carried, but not usable here",
+    BESIDES: "yes, through an automatic rank",
+    TAKEN: "granted, but not usable here",
 }
 _STYLE = {YES: "yes", BESIDES: "yes", GIVEN: "place", TAKEN: "no", NO: "dim", MEANINGLESS: "dim", ANYHOW: "dim"}
 
@@ -53,14 +55,14 @@ def marks(decider: Decider, place: int | None) -> list[list[str]]:
 
 
 def _inherited(compiled: CompiledCharter, position: int) -> int:
-    """Return what a rank carries only because of the ranks it builds on."""
+    """Return what a rank grants only because of the ranks it builds on."""
     rank = compiled.ranks[position]
     own = compiled.catalogue.close(compiled.catalogue.expand_all(rank.grants))
     return 0 if rank.unbounded else compiled.carried[position] & ~own
 
 
 def _withheld(compiled: CompiledCharter, position: int) -> int:
-    """Return what a rank would carry if it withheld nothing (rule 3.3)."""
+    """Return what a rank would grant if it withheld nothing (rule 3.3)."""
     rank, catalogue = compiled.ranks[position], compiled.catalogue
     total = catalogue.close(catalogue.expand_all(rank.grants))
     for key in rank.builds_on:
@@ -71,36 +73,33 @@ def _withheld(compiled: CompiledCharter, position: int) -> int:
 def show_grid(screen: Screen, decider: Decider, place: int | None) -> None:
     """Show the grid; ranks that do not fit side by side follow in further blocks."""
     compiled = decider.compiled
-    title = "What each rank carries" if place is None else f"What each rank can use in {compiled.places[place].title}"
-    screen.line(title, "head")
+    title = "granted, by rank" if place is None else f"usable, by rank, in {compiled.places[place].title}"
+    screen.line(f"Capabilities {title}", "head")
     table = marks(decider, place)
     side = max((len(key) for key in compiled.catalogue.keys), default=10) + 4
     used: set[str] = set()
-    for columns, headings in blocks(compiled, screen.width - side):
+    for columns, headings in blocks(compiled.ranks, screen.width - side):
         screen.line()
+        show_legend(screen, headings)
         _block(screen, compiled, table, columns, headings)
         used |= {row[n] for row in table for n in columns}
-        show_legend(screen, headings)
     legend = [f"{mark} {said}" for mark, said in (LEGEND if place is None else AT_A_PLACE).items() if mark in used]
     if any(capability.risk == "high" for capability in compiled.catalogue.capabilities.values()):
         legend.append("! high risk")
     screen.items(legend, style="dim")
     changed = sum(row[n] in (GIVEN, TAKEN) for row in table for n in range(len(compiled.ranks)))
     if place is not None:
-        screen.line(
-            f"{changed} {'answer differs' if changed == 1 else 'answers differ'} here from what ranks bring along."
-        )
+        screen.line(f"The place changes {how_many(changed, 'answer')}.")
 
 
-def blocks(compiled: CompiledCharter, room: int) -> Iterator[tuple[list[int], Headings]]:
-    """Yield the ranks' positions in blocks that fit into ``room``, with their headings."""
-    ranks = list(compiled.ranks)
+def blocks(ranks: Sequence[Rank], room: int) -> Iterator[tuple[list[int], Headings]]:
+    """Yield the numbers of ranks in blocks that fit into ``room``, with their headings."""
     start = 0
     while start < len(ranks):
         size = len(ranks) - start
         while True:
             part = ranks[start : start + size]
-            headings = fit([visible(rank.title) for rank in part], [rank.key for rank in part], room)
+            headings = fit([visible(rank.title) for rank in part], [str(rank.position + 1) for rank in part], room)
             if headings.width <= room or size == 1:
                 break
             size -= 1
@@ -109,9 +108,9 @@ def blocks(compiled: CompiledCharter, room: int) -> Iterator[tuple[list[int], He
 
 
 def show_legend(screen: Screen, headings: Headings) -> None:
-    """Say what the short forms stand for."""
+    """Say which ranks the numbers stand for."""
     if headings.legend:
-        screen.items(f"{short} = {full}" for short, full in headings.legend)
+        screen.items((f"{number} {title}" for number, title in headings.legend), style="dim")
 
 
 def _block(

@@ -22,7 +22,7 @@ def show_history(screen: Screen, history: History, charter: Charter | None = Non
     if rows:
         screen.table(["Change", "When", "What", "By", "Why"], rows)
     else:
-        screen.line("The journal has nothing about them.")
+        screen.line("No entries.")
 
 
 def _at(event: Event, charter: Charter | None) -> str:

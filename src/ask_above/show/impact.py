@@ -2,59 +2,123 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeAlias
 
 from ask_above.ask.impact.act_shifts import ActShift
 from ask_above.ask.impact.whole import COLUMNS, Impact, Shift
+from ask_above.charter.catalogue import RISKS
 from ask_above.charter.names import few, how_many, listed
 from ask_above.charter.rules import Act
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.words import day, in_places
 from ask_above.show.data import Table
-from ask_above.show.screen import Screen
+from ask_above.show.screen import FULL, Screen
 
 if TYPE_CHECKING:
     from ask_above.workspace.plans import ByHand
 
 _FEW = 4
-_MOST_LINES = 16
+_FEW_PLACES = 5
+_MOST_GROUPS, _MOST_PARTS, _MOST_LINES = 4, 6, 5
+"""So many groups of members, sets of capabilities and lines of power stand on the first screen."""
 
 
 def show_impact(screen: Screen, impact: Impact) -> None:
-    """Show all that differs."""
+    """Show who gains and loses what, capabilities first, then power over ranks, then expectations."""
     if not impact:
-        screen.line("Nothing that anybody may do differs.", "yes")
+        screen.line("Nobody gains or loses anything.", "yes")
         return
-    if impact.shifts or impact.powers or impact.acts or impact.turned:
-        risky = "; something of high risk is gained" if impact.risky else ""
-        screen.paragraph(f"{counted(impact)}{risky}", style="head")
-    for shift in impact.shifts:
-        _shift(screen, impact, shift)
+    groups = _by_who(impact)
+    most = len(groups) if screen.full else _MOST_GROUPS
+    for n, ((who, gains, when), parts) in enumerate(groups[:most]):
+        if n:
+            screen.line()
+        _group(screen, impact, f"{who} {'gain' if gains else 'lose'}", when, parts)
+    if len(groups) > most:
+        screen.line()
+        screen.line(f"and {len(groups) - most} more (--full)", "dim")
     lines = power_lines(impact)
     if lines:
-        screen.line()
-        screen.line("Who may act on whom", "head")
-        for gains, said in lines[:_MOST_LINES]:
+        screen.line("Power over ranks", "head")
+        shown = len(lines) if screen.full else _MOST_LINES
+        for gains, said in lines[:shown]:
             sign = "+" if gains else "−"
             screen.paragraph(f"{sign} {said}", first="  ", rest="    ", style="yes" if gains else "no")
-        if len(lines) > _MOST_LINES:
-            screen.line(f"  and {len(lines) - _MOST_LINES} more like these", "dim")
+        if len(lines) > shown:
+            screen.line(f"  and {len(lines) - shown} more (--full)", "dim")
     if impact.turned:
-        screen.line()
-        screen.line("Expectations that turn", "head")
+        screen.line("Expectations", "head")
         for turned in impact.turned:
             when = f" from {day(impact.day(turned.since))}" if turned.since else ""
-            mark, said = (
-                ("✓", f"holds now{when}") if turned.holds else ("✗", f"no longer holds{when}: {turned.unmet.because}")
-            )
+            mark, said = ("✓", f"met{when}") if turned.holds else ("✗", f"not met{when}: {turned.unmet.because}")
             screen.paragraph(
-                f"{mark} {turned.text} — {said}", first="  ", rest="    ", style="yes" if turned.holds else "no"
+                f"{mark} {turned.text}: {said}", first="  ", rest="    ", style="yes" if turned.holds else "no"
             )
     if impact.may_differ and not (impact.shifts or lines or impact.turned):
-        screen.line("No answer that was looked at differs.", "head")
+        screen.line("Nobody gains or loses a capability.", "head")
         for said in impact.may_differ:
             screen.paragraph(f"? {said}", rest="  ", style="dim")
+
+
+_Parts: TypeAlias = "dict[tuple[str, ...], list[str]]"
+"""Capabilities by the places they are for."""
+
+
+def _by_who(impact: Impact) -> list[tuple[tuple[str, bool, str], _Parts]]:
+    """Return what is gained and lost, by who, whether it is gained, and when."""
+    groups: dict[tuple[str, bool, str], _Parts] = {}
+    for shift in impact.shifts:
+        who = who_in_words(impact, shift)
+        parts = groups.setdefault((who, shift.gains, when_in_words(impact, shift)), {})
+        parts.setdefault(shift.places, []).extend(shift.capabilities)
+    return list(groups.items())
+
+
+def _group(screen: Screen, impact: Impact, head: str, when: str, parts: _Parts) -> None:
+    gains = head.endswith("gain")
+    names = {name for each in parts.values() for name in each}
+    spots = {place for places in parts for place in places}
+    many = f"{how_many(len(names), 'capability', 'capabilities')} in {how_many(len(spots), 'place')}"
+    risky = any(_risk(impact, name) == "high" for name in names)
+    verb = "" if _is_plural(head.rpartition(" ")[0]) else "s"
+    style = "no" if not gains else "warn" if risky else "yes"
+    screen.paragraph(f"{head}{verb} {many}{when}", rest="  ", style="head")
+    lines = sorted(parts.items(), key=lambda part: -max(RISKS.index(_risk(impact, name)) for name in part[1]))
+    most = len(lines) if screen.full else _MOST_PARTS
+    for places, found in lines[:most]:
+        order = {name: -RISKS.index(_risk(impact, name)) for name in found}
+        said = ", ".join(_with_risk(impact, name) for name in sorted(found, key=lambda name: order[name]))
+        where = where_in_words(impact, places) if screen.full or len(places) <= _FEW_PLACES else _many(impact, places)
+        screen.paragraph(f"{said} {where}", first=f"  {'+' if gains else '−'} ", rest="    ", style=style)
+    if len(lines) > most:
+        left = {name for _, found in lines[most:] for name in found}
+        screen.line(f"    and {how_many(len(left), 'capability', 'capabilities')} more (--full)", "dim")
+
+
+def _is_plural(head: str) -> bool:
+    return (
+        " and visitors" in head
+        or " and " in head.split(" except ", maxsplit=1)[0]
+        or bool(re.match(r"\d+ members", head))
+        or head.startswith("Visitors")
+    )
+
+
+def _many(impact: Impact, places: Sequence[str]) -> str:
+    known = impact.new.compiled.place_at
+    return "everywhere" if len(known) > 1 and known.keys() <= set(places) else f"in {len(places)} places"
+
+
+def _risk(impact: Impact, name: str) -> str:
+    known = impact.new.compiled.catalogue.capabilities.get(name) or impact.old.compiled.catalogue.capabilities[name]
+    return known.risk
+
+
+def _with_risk(impact: Impact, name: str) -> str:
+    risk = _risk(impact, name)
+    return f"{name} ({risk} risk)" if risk != "low" else name
 
 
 def show_by_hand(screen: Screen, files: Sequence[str], edited: ByHand) -> None:
@@ -67,36 +131,13 @@ def show_by_hand(screen: Screen, files: Sequence[str], edited: ByHand) -> None:
     show_impact(screen, edited.effect)
 
 
-def counted(impact: Impact) -> str:
-    """Say how many answers differ, about how many members."""
-    answers, members, acts = impact.answers, len(impact.members), impact.of_acts
-    if not answers:
-        return "Nothing differs for any member"
-    said = f"{how_many(answers, 'answer')} about {how_many(members, 'member')} "
-    said += "differs" if answers == 1 else "differ"
-    if acts and acts < answers:
-        said += f", {acts} of them about what they may do to others"
-    return said
-
-
-def _shift(screen: Screen, impact: Impact, shift: Shift) -> None:
-    screen.line()
-    style = ("warn" if shift.risk == "high" else "yes") if shift.gains else "no"
-    what, where = shift_in_words(impact, shift)
-    screen.paragraph(f"{'+' if shift.gains else '−'} {what}", rest="  ", style=style)
-    screen.paragraph(where, first="    ", rest="    ")
-
-
 def shift_in_words(impact: Impact, shift: Shift) -> tuple[str, str]:
     """Say who gains or loses what; and of which risk that is, where and when."""
     risk = {"high": "high risk, ", "medium": "medium risk, "}.get(shift.risk, "")
-    verb = "gain" if shift.gains else "lose"
-    if (not shift.members and (len(shift.ranks) > 0) + shift.visitor == 1 and not shift.visitor) or (
-        len(shift.members) == 1 and not shift.ranks and not shift.visitor
-    ):
-        verb += "s"
+    who = who_in_words(impact, shift)
+    verb = f"{'gain' if shift.gains else 'lose'}{'' if _is_plural(who) else 's'}"
     where = f"{risk}{where_in_words(impact, shift.places)}{when_in_words(impact, shift)}"
-    return f"{who_in_words(impact, shift)} {verb} {listed(shift.capabilities)}", where
+    return f"{who} {verb} {listed(shift.capabilities)}", where
 
 
 def when_in_words(impact: Impact, shift: Shift) -> str:
@@ -111,16 +152,27 @@ def when_in_words(impact: Impact, shift: Shift) -> str:
 def who_in_words(impact: Impact, shift: Shift) -> str:
     """Say who gains or loses: members by name where they are few, ranks by title, visitors."""
     parts = []
-    if shift.members:
+    count = len(shift.members)
+    if shift.ranks and all(_has_any(impact, key, shift.ranks) for key in shift.members):
+        parts.append(f"{_ranks(impact, shift.ranks)} ({how_many(count, 'member') if count else 'no member'})")
+    elif shift.members:
         names = [_called(impact, key) for key in shift.members[:_FEW]]
-        count = len(shift.members)
         parts.append(listed(names) if count <= _FEW else f"{count} members ({', '.join(names[:3])} and others)")
-    if shift.ranks:
-        parts.append(("whoever is " if not shift.members else "and anyone else who is ") + _ranks(impact, shift.ranks))
+        parts += [f"everyone with {_ranks(impact, shift.ranks)}"] if shift.ranks else []
     if shift.visitor:
-        parts.append("and visitors" if parts else "visitors")
-    said = ", ".join(parts)
+        parts.append("visitors")
+    said = listed(parts)
     return said[:1].upper() + said[1:]
+
+
+def _has_any(impact: Impact, key: str, ranks: Sequence[str]) -> bool:
+    """Whether a member has one of some ranks, before or after."""
+    for decider in (impact.new, impact.old):
+        if key in decider.people.register.members:
+            asked = decider.people.ask(key, impact.at)
+            if any(decider.compiled.ranks[holding.rank].key in ranks for holding in asked.recorded):
+                return True
+    return False
 
 
 def _called(impact: Impact, key: str) -> str:
@@ -133,8 +185,8 @@ def _ranks(impact: Impact, keys: Sequence[str]) -> str:
     known = {key: rank.title for compiled in reversed(_frames(impact)) for key, rank in compiled.charter.ranks.items()}
     rest = [title for key, title in known.items() if key not in keys]
     if len(keys) > 2 * _FEW and len(rest) < _FEW:
-        return f"any rank but {listed(rest, 'or')}" if rest else "any rank"
-    return listed((known[key] for key in keys), "or")
+        return f"every rank except {listed(rest)}" if rest else "every rank"
+    return listed(known[key] for key in keys)
 
 
 def _frames(impact: Impact) -> tuple[CompiledCharter, CompiledCharter]:
@@ -197,13 +249,16 @@ def _act_line(impact: Impact, shift: ActShift) -> str:
     targets += [register[key[1:]].called for key in shift.targets if key.startswith("@")]
     verb = f"may {'now' if shift.gains else 'no longer'} {_VERBS[shift.act]}"
     using = f" using {listed(shift.using, 'or')}" if shift.using else ""
-    where = "" if shift.act in ("join", Act.MANAGE) else f" {where_in_words(impact, shift.places)}"
-    said = f"{few(actors, 2 * _FEW)} {verb} {few(targets, 2 * _FEW)}{using}{where}"
+    short = len(shift.places) > _FEW_PLACES and not FULL.get()
+    places = _many(impact, shift.places) if short else where_in_words(impact, shift.places)
+    where = "" if shift.act in ("join", Act.MANAGE) else f" {places}"
+    whom = few(targets, 2 * _FEW)
+    said = f"{few(actors, 2 * _FEW)} {verb} {whom}{using}{where}"
     return said[:1].upper() + said[1:]
 
 
 _ORDER = (Act.ASSIGN, Act.MANAGE, Act.MODERATE, "join", Act.CALL)
-_VERBS = {Act.ASSIGN: "give", Act.MANAGE: "change", Act.MODERATE: "moderate", "join": "join", Act.CALL: "call on"}
+_VERBS = {Act.ASSIGN: "assign", Act.MANAGE: "manage", Act.MODERATE: "moderate", "join": "join", Act.CALL: "call"}
 
 
 def impact_table(impact: Impact) -> Table:

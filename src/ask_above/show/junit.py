@@ -34,7 +34,7 @@ def of_expectations(
 ) -> list[JUnitCase]:
     """Return a case for each expectation of a charter, in its order; two that say the same are told apart."""
     failed = {each.expectation: each for each in unmet}
-    soon = {each.expectation: f"It will not hold from {day(since)}: {each.because}" for since, each in later}
+    soon = {each.expectation: f"Not met from {day(since)}: {each.because}" for since, each in later}
     cases = []
     for expectation in expectations:
         why = failed.get(expectation)
@@ -58,14 +58,14 @@ def of_findings(findings: Iterable[Finding]) -> list[JUnitCase]:
 
 
 def of_change(impact: Impact) -> list[JUnitCase]:
-    """Return what a change is held to: nobody gains anything of high risk, and what held holds."""
+    """Return what a change is held to: nobody gains a high-risk capability, and what held holds."""
     risky = [finding.what for finding in of_impact(impact) if finding.code == "gained-high-risk"]
-    cases = [JUnitCase("impact", "nobody gains anything of high risk", risky[0] if risky else "", "\n".join(risky))]
+    cases = [JUnitCase("impact", "nobody gains a high-risk capability", risky[0] if risky else "", "\n".join(risky))]
     broken = {each.text: each for each in impact.turned if not each.holds}
     for expectation in impact.new.compiled.charter.expectations:
         turned = broken.get(expectation.text)
         said = (turned.unmet.because, str(turned.unmet)) if turned else ("", "")
-        cases.append(JUnitCase("impact", f"still holds, or did not before: {expectation.text}", *said))
+        cases.append(JUnitCase("impact", f"still met, or not met before: {expectation.text}", *said))
     return cases
 
 

@@ -24,9 +24,9 @@ def traits(compiled: CompiledCharter, rank: Rank) -> list[str]:
     title = {each.key: each.title for each in compiled.ranks}
     said = []
     if rank.held_by:
-        said.append(f"{HELD_BY[rank.held_by]} holds it")
+        said.append(f"automatic for {HELD_BY[rank.held_by]}")
     if rank.paused:
-        said.append("paused: held by nobody")
+        said.append("paused")
     if rank.unbounded:
         said.append("unbounded")
     if rank.limit is not None:
@@ -42,17 +42,17 @@ def traits(compiled: CompiledCharter, rank: Rank) -> list[str]:
     if rank.open:
         said.append("open to join")
     if rank.on_joining:
-        said.append("given on joining")
+        said.append("assigned on joining")
     if rank.entry:
-        said.append("while pending")
+        said.append("entry rank")
     if not compiled.carried[rank.position] and not rank.unbounded:
-        said.append("carries nothing")
+        said.append("grants nothing")
     return said
 
 
 def show_ladder(screen: Screen, compiled: CompiledCharter, holders: Holders) -> None:
     """Show the ranks, highest first, with the number of holders and the first few of them."""
-    screen.line(f"The ladder of {compiled.charter.title}, highest first", "head")
+    screen.line(f"The ladder of {compiled.charter.title}", "head")
     screen.line()
     rows: list[list[str | Text]] = []
     for rank in compiled.ranks:
@@ -70,12 +70,12 @@ def show_ladder(screen: Screen, compiled: CompiledCharter, holders: Holders) -> 
                 ", ".join(traits(compiled, rank)),
             ]
         )
-    screen.table(["", "Rank", "Key", "Holders", "Who", "What is special"], rows, right=[0, 3])
+    screen.table(["", "Rank", "Key", "Members", "Who", "Settings"], rows, right=[0, 3])
     owner = compiled.charter.owner
     if owner:
         known = next((who.asked for people in holders.values() for who in people if who.asked.key == owner), None)
         screen.line()
-        screen.line(f"{known.label if known else owner} owns the site and stands above all.")
+        screen.line(f"{known.label if known else owner} is the owner and stands above all.")
 
 
 def _names(compiled: CompiledCharter, people: list[Holder]) -> str:

@@ -64,18 +64,18 @@ def letters(plan: Plan) -> Letters:
     for key, shifts in by_member.items():
         if key in members and members[key].email:
             news = "\n".join(map(visible, _news(plan, (before, after), shifts, key)))
-            found.append(_letter(plan, key, f"What you may do at {_site(plan)}", news))
+            found.append(_letter(plan, key, f"Your ranks at {_site(plan)} have changed", news))
     return found
 
 
 def invitation(plan: Plan, key: str, message: str) -> Letters:
-    """Return the letter that invites someone, in one's own words."""
+    """Return the letter that invites someone, with a message."""
     member = plan.after.register.members[key]
     if not member.email:
         return []
     inviting = visible(plan.before.member(plan.by).called) if plan.by else ""
     first = f"{inviting} invites you to join {_site(plan)}." if inviting else f"You are invited to join {_site(plan)}."
-    ranks = "\n".join(map(visible, _ranks(plan, key, "You will be")))
+    ranks = "\n".join(map(visible, _ranks(plan, key, "You will have the rank")))
     parts = (first, ranks, visible(message, breaks=True))
     news = "\n\n".join(part for part in parts if part).strip()
     return [_letter(plan, key, f"An invitation to {_site(plan)}", news, INVITING)]
@@ -87,7 +87,7 @@ def _news(plan: Plan, describers: tuple[Describer, Describer], shifts: Sequence[
     The describers are of what was before and of what is after.
     """
     compiled = plan.after.decider.compiled
-    yield from _ranks(plan, key, "You are")
+    yield from _ranks(plan, key, "You have the rank")
     for gains, said in ((True, "You may now"), (False, "You may no longer")):
         mine = [shift for shift in shifts if shift.gains is gains]
         for shift in mine:
@@ -111,13 +111,14 @@ def _ranks(plan: Plan, key: str, now: str) -> Iterable[str]:
         side = plan.after if row.after else plan.before
         place = cells.get("place") or SITE
         where = in_place(side.decider.compiled.named[place].title, site=place == SITE)
-        ends = f" until {day(cells['until'])}" if row.after and cells.get("until") else ""
-        yield f"{now if row.after else 'You are no longer'} {side.charter.ranks[cells['rank']].title} {where}{ends}."
+        word = "until" if "T" in cells.get("until", "") else "through"
+        ends = f" {word} {day(cells['until'])}" if row.after and cells.get("until") else ""
+        yield f"{now if row.after else 'You no longer have the rank'} {side.charter.ranks[cells['rank']].title} {where}{ends}."
 
 
 def _yours(thing: str) -> str:
-    """Say to somebody what they can do: what is one's own is theirs."""
-    return thing.replace("one's own", "your own").replace("oneself", "yourself")
+    """Say to somebody what they can do: own things are theirs."""
+    return thing.replace(" own ", " your own ").replace("themselves", "yourself")
 
 
 def _acts(plan: Plan, describers: tuple[Describer, Describer], key: str) -> Iterable[str]:

@@ -11,6 +11,7 @@ from ask_above.charter.charter import Charter
 from ask_above.charter.moments import Instant
 from ask_above.community import Community
 from ask_above.decide.looks import perks
+from ask_above.decide.words import day
 from ask_above.errors import QuestionError
 from ask_above.people.reading import MEMBER_COLUMNS
 from ask_above.show.plans import local
@@ -53,7 +54,7 @@ def everything(
     key = community.member(key).key
     found = about(community, key, viewer, at)
     if found.pop("hidden"):
-        raise QuestionError(f"{viewer} may not see what is kept about {key}: {_rule(community)}.")
+        raise QuestionError(f"{viewer} may not see the record of {key}: {_rule(community)}.")
     home = community.home
     stored = home.storage.holds_register()
     outbox = home.folder / "outbox"
@@ -78,7 +79,7 @@ def everything(
 
 def _rule(community: Community) -> str:
     pair = community.charter.rules.contacts
-    return f"that takes {pair}" if pair else "the charter names no rules.contacts, so the owner alone may"
+    return f"it needs {pair}" if pair else "without rules.contacts only the owner may"
 
 
 def show_member(screen: Screen, said: dict[str, Any], charter: Charter) -> None:
@@ -90,23 +91,27 @@ def show_member(screen: Screen, said: dict[str, Any], charter: Charter) -> None:
         text = ", ".join(value) if isinstance(value, list) else value
         if text and not (name == "name" and text == record["key"]):
             screen.paragraph(text, first=f"  {name:12}", rest=" " * 14)
+    if said.get("last_sign_in"):
+        screen.line(f"  {'last sign-in':12}{day(said['last_sign_in'])}")
     if said.get("hidden"):
-        screen.line("  Names, addresses and notes are not shown to everyone.", "dim")
+        screen.line("  Names, addresses and notes are hidden from this member.", "dim")
     _rows(screen, "Ranks", said["ranks"], ("rank", "place", "from", "until", "by", "why"))
     if said["perks"]:
         screen.line()
-        screen.line("What their ranks bring", "head")
+        screen.line("Perks", "head")
         for sentence in brought(charter.perks, said["perks"]):
             screen.paragraph(sentence, first="  ", rest="    ")
     if "journal" in said:
-        _rows(screen, "Every rank ever given", said["given"], ("rank", "place", "from", "until", "by", "ended"))
+        _rows(
+            screen, "All assignments, past ones too", said["given"], ("rank", "place", "from", "until", "by", "ended")
+        )
         said = {name: [_here(row, charter) for row in said[name]] for name in ("notes", "journal")} | {
             "letters": said["letters"]
         }
         _rows(screen, "Notes", said["notes"], ("at", "by", "text"))
         _rows(
             screen,
-            f"In the journal, times in {charter.rules.timezone}",
+            f"Journal, times in {charter.rules.timezone}",
             said["journal"],
             ("number", "at", "who", "what"),
         )

@@ -34,7 +34,7 @@ class NotebookScreen(Screen):
     """A screen whose lines are HTML: whatever is written is escaped, styles are classes of the report's colours."""
 
     def __init__(self, out: io.StringIO) -> None:
-        super().__init__(out, _WIDTH, colour=True)
+        super().__init__(out, _WIDTH, colour=True, full=True)
 
     def _rendered(self, text: str) -> str:
         return "".join(self._piece(said, style) for said, style in style_runs(text))
@@ -70,6 +70,18 @@ def show_community(screen: Screen, community: Community) -> None:
 
 
 def show_described(screen: Screen, described: Described) -> None:
-    """Show something in sentences."""
-    screen.line(described.title, "head")
-    screen.paragraph(str(described))
+    """Show what something is, and the rest under headings: lines with a bullet, or a table."""
+    screen.paragraph(described.head, rest="  ", style="head")
+    for section in described.sections:
+        if section.heading:
+            screen.line(section.heading, "place")
+        if any(len(line) > 1 for line in section.lines):
+            widths = [max(len(line[n]) for line in section.lines) for n in range(len(section.lines[0]))]
+            for line in section.lines:
+                cells = "  ".join(each.ljust(width) for each, width in zip(line, widths, strict=True))
+                screen.paragraph(cells.rstrip(), first="  ", rest="    ") if len(
+                    cells
+                ) > screen.width - 2 else screen.line(f"  {cells.rstrip()}")
+            continue
+        for (text,) in section.lines:
+            screen.paragraph(text, first="  - " if section.heading else "  ", rest="    " if section.heading else "  ")

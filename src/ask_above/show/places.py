@@ -11,7 +11,7 @@ from ask_above.show.screen import Screen, cell
 
 def show_places(screen: Screen, found: list[PlaceOverview]) -> None:
     """Show the tree."""
-    screen.line("The places, and what differs in each", "head")
+    screen.line("Places, and what differs in each", "head")
     screen.line()
     first = found[0].depth
     rows = []
@@ -27,8 +27,8 @@ def show_places(screen: Screen, found: list[PlaceOverview]) -> None:
         ]
         rows.append([name, cell(spot.key, "dim"), cell(spot.kind, "dim"), *signs, cell(", ".join(spot.like), "dim")])
     screen.table(["Place", "Key", "Kind", "", "", "", "", "", "", "Like"], rows)
-    legend = ["+ gives more", "− takes away", "✗ bars", "* for single members", "# has a gate"]
-    screen.items([*legend, "! says the opposite of the place above"], style="dim")
+    legend = ["+ allows", "− denies", "✗ bars", "* exceptions", "# has a gate"]
+    screen.items([*legend, "! contradicts the place above"], style="dim")
 
 
 def _sign(mark: str, count: int, style: str) -> Any:

@@ -26,17 +26,21 @@ _MOST_COMMANDS = 2
 
 
 def show_plan(screen: Screen, plan: Plan, *, force: bool = False) -> None:
-    """Show what a change does, to whom, and what stands against it."""
+    """Show what a change does, to whom, and why it may not be made."""
     screen.paragraph(f"{plan.what[:1].upper()}{plan.what[1:]}.", style="head")
     screen.paragraph(f"  {_maker(plan)}", rest="  ", style="dim")
     for name in plan.snapshot.by_hand:
-        screen.line(f"  {name} was edited by hand since the last change; that goes into the journal first.", "warn")
+        screen.line(f"  {name} was edited by hand; the journal records that first.", "warn")
     _table(screen, plan)
     screen.line()
-    if plan.effect:
+    new = _alone_in_new_places(plan)
+    if new and not screen.full:
+        titles = [plan.after.decider.compiled.named[key].title for key in new]
+        screen.paragraph(f"{listed(titles)}: as the place above for everyone; nothing else changes.", style="head")
+    elif plan.effect:
         show_impact(screen, plan.effect)
     elif not plan.perks:
-        screen.line("Nobody gains or loses anything by it.")
+        screen.line("Nobody gains or loses anything.")
     screen.line()
     for turned in plan.perks:
         names = few((plan.after.register.members[key].called for key in turned.members), _FEW)
@@ -49,26 +53,24 @@ def show_plan(screen: Screen, plan: Plan, *, force: bool = False) -> None:
     _brought(screen, plan)
     _handed_over(screen, plan)
     if plan.refusals:
-        actor = f"{plan.before.member(plan.by).called} may not do this" if plan.by else "This cannot be done"
+        actor = f"{plan.before.member(plan.by).called} may not do this" if plan.by else "This is not possible"
         screen.paragraph(f"✗ {actor}:", style="no")
         for refusal in plan.refusals:
             screen.paragraph(str(refusal), first="    ", rest="    ")
         if plan.could:
-            screen.paragraph(f"{listed(plan.could, 'or')} could.", first="  → ", rest="    ")
+            screen.paragraph(f"{listed(plan.could, 'or')} may do this.", first="  → ", rest="    ")
         return
     if plan.passable:
         _broken(screen, plan, force=force)
-    elif any(not _is_anyway(plan, shift) for shift in plan.effect.risky):
-        screen.line("! Something of high risk is gained.", "warn")
+    elif not new and any(not _is_anyway(plan, shift) for shift in plan.effect.risky):
+        screen.line("! Someone gains a high-risk capability.", "warn")
     if plan.lasting:
         actor = plan.before.member(plan.by).called
-        screen.paragraph(
-            f"! {actor} could not take this back; {listed(plan.lasting, 'or')} could.", rest="  ", style="warn"
-        )
+        screen.paragraph(f"! {actor} may not undo this; {listed(plan.lasting, 'or')} may.", rest="  ", style="warn")
 
 
 def _brought(screen: Screen, plan: Plan) -> None:
-    """Say what to look at again because of it, with what would mend it."""
+    """Show the advice that comes with it, with what mends it."""
     for piece in plan.brought[:_MOST_TOLD]:
         screen.paragraph(f"▲ {piece.what[:1].upper()}{piece.what[1:]}. [{piece.code}]", rest="  ", style="warn")
         for command in piece.commands[:_MOST_COMMANDS]:
@@ -80,16 +82,16 @@ def _brought(screen: Screen, plan: Plan) -> None:
 
 
 def _gaps(screen: Screen, plan: Plan) -> None:
-    """Say what nobody can do any more, and who is the only one then."""
+    """Say what nobody may use after it, and what only one member may."""
     compiled, members = plan.after.decider.compiled, plan.after.register.members
     places: dict[tuple[str | None, str], list[str]] = {}
     for gap in plan.gaps:
         places.setdefault((gap.only, gap.capability), []).append(gap.place)
     for (only, capability), keys in places.items():
-        who = "nobody" if only is None else f"{members[only].called} alone"
+        who = "nobody" if only is None else f"only {members[only].called}"
         where = in_places(compiled.named, keys, _FEW)
         style = "no" if only is None else "warn"
-        screen.paragraph(f"! After this {who} can use {capability}, {where}.", rest="  ", style=style)
+        screen.paragraph(f"! After this, {who} may use {capability} {where}.", rest="  ", style=style)
     if places:
         screen.line()
 
@@ -110,40 +112,51 @@ def _handed_over(screen: Screen, plan: Plan) -> None:
     screen.paragraph(f"{called} keeps {listed([*held.values()])}." if held else f"{called} keeps no rank.")
     for key in held:
         screen.line(f"  → ask-above unassign {key} {was}", "dim")
-    screen.line(f"What {plan.after.member(will_be).called} should look at now", "head")
+    screen.line(f"Next steps for {plan.after.member(will_be).called}", "head")
     for command, why in _FOR_THE_NEW_OWNER:
         screen.line(f"  {command:<20}{why}")
     screen.line()
 
 
 _FOR_THE_NEW_OWNER = (
-    ("ask-above check", "what does not hold, and what a careful owner would look at again"),
-    ("ask-above cover", "where somebody is the only one"),
+    ("ask-above check", "expectations that are not met, and advice"),
+    ("ask-above cover", "capabilities that only one member may use"),
     ("ask-above roster", "who waits, and what ends soon"),
-    ("ask-above journal", "what was changed last, by whom, and why"),
+    ("ask-above journal", "the latest changes, by whom and why"),
 )
+
+
+def _alone_in_new_places(plan: Plan) -> list[str]:
+    """Return the places that a plan adds, where they say nothing themselves and nothing changes anywhere else."""
+    before, after = plan.before.charter.places, plan.after.charter.places
+    new = [key for key in after if key not in before]
+    plain = all(not (p.overrides or p.exceptions or p.gate or p.like) for p in map(after.__getitem__, new))
+    if not new or not plain or plan.effect.turned:
+        return []
+    spots = {place for shift in plan.effect.shifts for place in shift.places}
+    return new if spots <= set(new) and before.keys() <= after.keys() else []
 
 
 def _maker(plan: Plan) -> str:
     """Say as whom a change is made."""
     if plan.by:
-        return f"As {plan.before.member(plan.by).called}, within what they may do."
-    return "In nobody's name, as you keep these files. To act as a member: --as MEMBER"
+        return f"As {plan.before.member(plan.by).called}"
+    return "As maintainer of the files (no --as)"
 
 
 def _broken(screen: Screen, plan: Plan, *, force: bool) -> None:
-    """Show what the change breaks, and whether that may be passed by."""
+    """Show what the change breaks, and whether it may be forced."""
     forced = force and plan.why and plan.may_pass
     for each in plan.passable:
-        screen.paragraph(f"{'! Forced, though' if forced else '✗'} {each}", rest="  ", style="warn" if forced else "no")
+        screen.paragraph(f"{'! Forced:' if forced else '✗'} {each}", rest="  ", style="warn" if forced else "no")
     if not plan.may_pass:
-        screen.line("  Only the owner, or the keeper of the files, may pass that by.")
+        screen.line("  Only the owner or the maintainer of the files may force that.")
     elif not forced:
-        screen.line("  To do it all the same: --force --why TEXT")
+        screen.line("  To force it: --force --why TEXT")
 
 
 def _is_anyway(plan: Plan, shift: Shift) -> bool:
-    """Tell whether only those gain something who may do everything anyway: what is new is new to them too."""
+    """Whether only those gain something who may do everything anyway: what is new is new to them too."""
     compiled, now = plan.after.decider.compiled, plan.at
     free = all(compiled.ranks[compiled.rank_at[key]].unbounded for key in shift.ranks)
     return free and not shift.visitor and all(_may_all(plan, key, now) for key in shift.members)
@@ -169,7 +182,7 @@ def _table(screen: Screen, plan: Plan) -> None:
         community = plan.after if key in plan.after.register.members else plan.before
         rows.append([community.register.members[key].called, key, _change(row)])
     screen.line()
-    screen.table(["Name", "Key", "What becomes of them"], rows)
+    screen.table(["Name", "Key", "Change"], rows)
     if len(plan.rows) > len(rows):
         screen.line(f"and {len(plan.rows) - len(rows)} more", "dim")
 
@@ -191,7 +204,7 @@ def _change(row: RowChange) -> str:
     source = after.get("source", "")
     if before and after and before.get("source", "") != source:
         return f"{cells['rank']}{where}{span}: " + (f"kept by {source}" if source else "kept by hand")
-    return f"{'given' if after else 'no longer'} {cells['rank']}{where}{span}"
+    return f"{'assigned' if after else 'unassigned'} {cells['rank']}{where}{span}"
 
 
 def local(at: str, zone: tzinfo) -> str:
@@ -204,7 +217,7 @@ def show_journal(
 ) -> None:
     """Show entries of the journal, the latest first; times are in the charter's time zone, which is named."""
     if not entries:
-        screen.line("The journal has no such entry.")
+        screen.line("No such entry.")
     else:
         screen.line(f"Times in {charter.rules.timezone}", "dim")
     for entry in entries:

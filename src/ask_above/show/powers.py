@@ -2,35 +2,36 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Any, NamedTuple
 
 from ask_above.ask.tables import GridCell
 from ask_above.charter.names import listed
-from ask_above.charter.rules import Act
+from ask_above.charter.rules import ACTS, Act
 from ask_above.decide.compiled import CompiledCharter
-from ask_above.decide.words import VERBS
 from ask_above.show.data import Table
-from ask_above.show.grid import blocks, show_legend
-from ask_above.show.headings import Headings
+from ask_above.show.grid import blocks
 from ask_above.show.screen import Screen, cell, headed
 
 _LETTERS = {
-    "no-capability": ("c", "lacks the capability there"),
-    "paused": ("w", "is paused"),
-    "call-closed": ("k", "the rank is closed to calling"),
-    "behind-gate": ("g", "is kept out by the gate there"),
-    "no-using": ("o", "the owner's alone, as no capability is set"),
-    "not-below": ("b", "does not stand below"),
-    "not-level": ("b", "stands above"),
-    "not-on-list": ("l", "the list of ranks it may act on leaves it out"),
-    "not-held-gain": ("h", "may not hand on what it does not hold"),
-    "unbounded-gain": ("u", "only someone unbounded makes unbounded"),
+    "no-capability": ("c", "lacks the capability"),
+    "paused": ("w", "paused"),
+    "call-closed": ("k", "closed to calls"),
+    "behind-gate": ("g", "not admitted by the gate"),
+    "no-using": ("o", "owner only"),
+    "not-below": ("b", "not below"),
+    "not-level": ("b", "not below"),
+    "not-on-list": ("l", "not listed"),
+    "not-held-gain": ("h", "may not hand on what it grants"),
+    "unbounded-gain": ("u", "unbounded"),
     "kept": ("k", "kept by something outside"),
-    "automatic-rank": ("a", "held without being given"),
-    "cannot-act": ("p", "does not act while pending"),
-    "visitor-acts": ("v", "is not signed in"),
+    "automatic-rank": ("a", "automatic"),
+    "cannot-act": ("p", "pending"),
+    "visitor-acts": ("v", "not signed in"),
 }
+_INITIAL = {Act.MODERATE: "M", Act.ASSIGN: "A", Act.MANAGE: "G"}
+_LACKS = frozenset({"no-capability", "behind-gate", "no-using", "cannot-act", "visitor-acts"})
+"""The reasons for which a rank can do an act to no other."""
 
 
 class PowerTable(NamedTuple):
@@ -45,53 +46,75 @@ class PowerTable(NamedTuple):
 
 
 def show_powers(screen: Screen, compiled: CompiledCharter, tables: Sequence[PowerTable], place: str) -> None:
-    """Show a table for each act, then a line for each rank."""
-    for table in tables:
-        screen.line(f"Who may {VERBS[table.act]} whom, {place}", "head")
-        _show_table(screen, compiled, table)
-        screen.line()
-    screen.line("In a line each", "head")
-    for rank in compiled.ranks:
-        said = [
-            f"may {VERBS[t.act]} {_names(compiled, [c.target for c in t.of(rank.key) if c.allowed])}" for t in tables
-        ]
-        screen.paragraph(f"{rank.title} {'; '.join(said)}.", rest="    ")
+    """Show who may do an act: ranks that have its capability as columns, all ranks as rows; the full form has all."""
+    if len(tables) == 1 or screen.full:
+        for n, table in enumerate(tables):
+            if n:
+                screen.line()
+            screen.line(f"Power to {table.act}, {place}", "head")
+            _show(screen, compiled, tables[n : n + 1], _reason)
+        return
+    screen.line(f"Power over ranks, {place}", "head")
+    _show(screen, compiled, tables, _acts)
+    acts = "   ".join(f"{_INITIAL[table.act]} {table.act}" for table in tables)
+    screen.line(f"{acts}   (why not: ask-above powers ACT)", "dim")
 
 
-def _names(compiled: CompiledCharter, keys: Sequence[str]) -> str:
-    return listed(compiled.charter.ranks[key].title for key in keys) if keys else "none"
+def _reason(cells: Sequence[GridCell]) -> Any:
+    """Return the cell of one act: that it is possible, else the letters of the reasons."""
+    return cell("●", "yes") if cells[0].allowed else cell(reasons(cells[0]), "dim")
 
 
-def _show_table(screen: Screen, compiled: CompiledCharter, table: PowerTable) -> None:
-    rows = {rank.key: table.of(rank.key) for rank in compiled.ranks}
-    side = max(len(rank.title) for rank in compiled.ranks) + 2 if compiled.ranks else 8
-    letters: dict[str, str] = {}
-    for columns, headings in blocks(compiled, screen.width - side):
-        _block(screen, compiled, rows, columns, headings)
-        show_legend(screen, headings)
-    for each in table.cells:
-        letters.update(_LETTERS[step.code] for step in each.against)
-    said = ["● may", *(f"{letter} {meaning}" for letter, meaning in sorted(letters.items()))]
-    screen.items(said, style="dim")
+def _acts(cells: Sequence[GridCell]) -> Any:
+    """Return the cell of several acts: the first letter of each that is possible."""
+    letters = "".join(_INITIAL[act] if each.allowed else " " for each, act in zip(cells, ACTS, strict=True))
+    return cell(letters, "yes") if letters.strip() else cell("·", "dim")
 
 
-def _block(
-    screen: Screen, compiled: CompiledCharter, rows: dict[str, list[GridCell]], columns: list[int], headings: Headings
+def _show(
+    screen: Screen,
+    compiled: CompiledCharter,
+    tables: Sequence[PowerTable],
+    shown: Callable[[Sequence[GridCell]], Any],
 ) -> None:
     from rich.table import Table
 
-    drawn = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
-    drawn.add_column("", no_wrap=True)
-    for head in headings.heads:
-        drawn.add_column(headed(head), justify="center", vertical="bottom", overflow="fold")
-    for rank in compiled.ranks:
-        cells = [rows[rank.key][n] for n in columns]
-        drawn.add_row(cell(rank.title, "head"), *(_cell(each) for each in cells))
-    screen.draw(drawn)
+    able = [rank for rank in compiled.ranks if screen.full or any(_able(table.of(rank.key)) for table in tables)]
+    if not able:
+        lacking = [table.act for table in tables]
+        screen.line(f"No rank has a capability to {listed(lacking, 'or')}.")
+        return
+    heads = [f"{rank.position + 1:>2} {rank.title}" for rank in compiled.ranks]
+    rows = {rank.key: list(zip(*(table.of(rank.key) for table in tables), strict=True)) for rank in able}
+    side = max(len(head) for head in heads) + 2
+    for columns, headings in blocks(able, screen.width - side):
+        drawn = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
+        drawn.add_column("", no_wrap=True)
+        for head in headings.heads:
+            drawn.add_column(headed(head), justify="center", vertical="bottom", overflow="fold")
+        for n, head in enumerate(heads):
+            drawn.add_row(cell(head, "head"), *(shown(rows[able[column].key][n]) for column in columns))
+        screen.draw(drawn)
+    if len(tables) == 1:
+        used = {step.code for rank in able for each in tables[0].of(rank.key) for step in each.against}
+        letters = sorted({_LETTERS[code] for code in used})
+        others = (
+            [] if len(able) == len(compiled.ranks) else ["(the other ranks lack the capability; all reasons: --full)"]
+        )
+        screen.items(["● may", *(f"{letter} {meaning}" for letter, meaning in letters), *others], style="dim")
+        _show_open(screen, compiled, tables[0], len(able))
 
 
-def _cell(each: GridCell) -> Any:
-    return cell("●", "yes") if each.allowed else cell(reasons(each), "dim")
+def _able(cells: Sequence[GridCell]) -> bool:
+    """Whether a rank has what the act takes, which it lacks for every rank or for none that is closed to it."""
+    return not any(step.code in _LACKS for each in cells for step in each.against)
+
+
+def _show_open(screen: Screen, compiled: CompiledCharter, table: PowerTable, able: int) -> None:
+    """Say which ranks everyone may call."""
+    if table.act is Act.CALL and able < len(compiled.ranks):
+        titles = [rank.title for rank in compiled.ranks if rank.call_open]
+        screen.paragraph(f"Every active member may call {listed(titles)}.", rest="  ")
 
 
 def reasons(each: GridCell) -> str:

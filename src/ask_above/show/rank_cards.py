@@ -32,7 +32,7 @@ def card(describer: Describer, rank: Rank) -> dict[str, Any]:
 
 
 def _rights(compiled: CompiledCharter, rank: Rank) -> Iterator[dict[str, Any]]:
-    """Yield what a rank carries by where it has it from: itself, the ranks it builds on, what everybody holds."""
+    """Yield what a rank grants by where it comes from: itself, the ranks it builds on, automatic ranks."""
     if rank.unbounded:
         return
     carried, common = compiled.carried[rank.position], 0

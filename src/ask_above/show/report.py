@@ -31,9 +31,9 @@ if TYPE_CHECKING:
     from ask_above.store.entries import Entry
 
 ACTS = (
-    (Act.MODERATE, "Who may moderate whom"),
-    (Act.ASSIGN, "Who may give which rank"),
-    (Act.MANAGE, "Who may change which rank"),
+    (Act.MODERATE, "Who may moderate which rank"),
+    (Act.ASSIGN, "Who may assign which rank"),
+    (Act.MANAGE, "Who may manage which rank"),
 )
 _LAST = 20
 _FEW_ENTER = 12
@@ -251,7 +251,7 @@ def _cover(community: Community) -> dict[str, Any]:
 
 
 def _is_none(count: Any) -> bool:
-    """Tell whether a count is none, as the duty has no meaning there."""
+    """Whether a count is none, as the duty has no meaning there."""
     import pandas as pd
 
     return bool(pd.isna(count))

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING
 
 from ask_above.ask.roster import Edge, Heading, Waiting, day_of, edges_in_words
 from ask_above.ask.shared import SharedAccount
+from ask_above.charter.names import how_many
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.people.register import Status
 from ask_above.show.data import Table
@@ -56,7 +57,7 @@ def show_soon(
     screen: Screen, compiled: CompiledCharter, edges: Sequence[Edge], days: int, names: dict[str, str]
 ) -> None:
     """Show what ends and what starts."""
-    screen.line(f"What ends and what starts within {days} days", "head")
+    screen.line(f"Assignments that end or start within {days} days", "head")
     if not edges:
         screen.line("  nothing")
         return
@@ -73,25 +74,25 @@ def soon_table(compiled: CompiledCharter, edges: Sequence[Edge]) -> Table:
     return Table(("day", "what", "member", "rank", "place"), edges_in_words(compiled, list(edges)))
 
 
-def show_waiting(screen: Screen, pending: Sequence[Waiting], invited: Sequence[Waiting], days: int) -> None:
-    """Show who has been waiting for how long."""
-    for said, waitings in (
-        (f"Pending for longer than {days} days", pending),
-        (f"Invited, and no answer for longer than {days} days", invited),
-    ):
-        screen.line(said, "head")
-        for waiting in waitings:
-            since = "nobody knows since when" if waiting.days is None else f"{waiting.days} days"
-            screen.line(f"  {waiting.member.called} ({waiting.member.key}), {since}")
-        if not waitings:
-            screen.line("  nobody")
+def show_waiting(screen: Screen, waits: Sequence[Waiting], last: Mapping[str, str], days: int) -> None:
+    """Show who waits, for how long, and when they last signed in."""
+    longer = f" for more than {how_many(days, 'day')}" if days > 0 else ""
+    screen.line(f"Pending and invited members{longer}: {len(waits) or 'none'}", "head")
+    if waits:
         screen.line()
+        rows = [[w.member.called, w.member.key, w.member.status, _days(w), last.get(w.member.key, "")] for w in waits]
+        heads = ["Name", "Key", "Status", "Waits", "Last sign-in"]
+        screen.table(heads[: 5 if last else 4], [row[: 5 if last else 4] for row in rows])
 
 
-def waiting_table(found: Sequence[Waiting]) -> Table:
+def _days(waits: Waiting) -> str:
+    return "unknown" if waits.days is None else how_many(waits.days, "day")
+
+
+def waiting_table(waits: Sequence[Waiting], last: Mapping[str, str]) -> Table:
     """Return a row for each who waits."""
-    rows = [[waiting.member.key, waiting.member.called, waiting.member.status, waiting.days] for waiting in found]
-    return Table(("member", "name", "status", "days"), rows)
+    rows = [[w.member.key, w.member.called, w.member.status, w.days, last.get(w.member.key, "")] for w in waits]
+    return Table(("member", "name", "status", "days", "last_sign_in"), rows)
 
 
 def show_shared(
@@ -108,7 +109,7 @@ def show_shared(
         screen.line(f"{account.member.called} ({account.member.key}): {len(account.networks)} networks {when}", "warn")
         screen.paragraph(", ".join(account.networks), first="  ", rest="  ", style="dim")
         if not account.can:
-            screen.line("  can do nothing of medium or high risk")
+            screen.line("  no capability of medium or high risk")
         for risk in dict.fromkeys(risk for risk, _ in account.can):
             names = ", ".join(key for level, key in account.can if level == risk)
             screen.paragraph(names, first=f"  {risk} risk: ", rest="    ", style="no" if risk == "high" else "")

@@ -7,6 +7,7 @@ import re
 import sys
 import textwrap
 from collections.abc import Iterable, Sequence
+from contextvars import ContextVar
 from typing import TYPE_CHECKING, TextIO
 
 from ask_above.visible import visible
@@ -33,6 +34,13 @@ _SIGN = chr(0x10_0000 + int.from_bytes(os.urandom(2), "big") % 0xFFFE)
 _STYLED = re.compile(f"{_SIGN}([^{_SIGN}]*){_SIGN}")
 
 
+FULL: ContextVar[bool] = ContextVar("FULL", default=False)
+"""Whether what the first screen leaves out is shown too, as ``--full`` says."""
+
+_LONG, _MOST_ROWS = 500, 50
+"""A table of more rows is written as it comes; of a longer list a terminal gets the first so many."""
+
+
 class Screen:
     """Where output goes. Coloured on a terminal unless ``NO_COLOR`` is set; plain in a pipe.
 
@@ -40,20 +48,20 @@ class Screen:
     cursor or forges a line.
     """
 
-    def __init__(self, out: TextIO, width: int, *, colour: bool) -> None:
-        self.out, self.width, self.colour = out, width, colour
+    def __init__(self, out: TextIO, width: int, *, colour: bool, full: bool = False) -> None:
+        self.out, self.width, self.colour, self.full = out, width, colour, full
 
     @classmethod
     def of(cls, out: TextIO) -> Screen:
         """Return the screen that ``out`` is."""
         terminal = out.isatty()
         colour = terminal and not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"
-        return cls(out, max(40, _width(out)), colour=bool(colour))
+        return cls(out, max(40, _width(out)), colour=bool(colour), full=FULL.get())
 
     @classmethod
     def plain(cls, out: TextIO) -> Screen:
-        """Return a screen without colours, as wide as standard output."""
-        return cls(out, max(40, _width(sys.stdout)), colour=False)
+        """Return a screen without colours, as wide as standard output, for the full form of an answer."""
+        return cls(out, max(40, _width(sys.stdout)), colour=False, full=True)
 
     def styled(self, text: str, style: str = "") -> str:
         """Return text to be written in a style, where there are colours."""
@@ -98,15 +106,60 @@ class Screen:
             self.line(line.replace(_KEPT, " "), style)
 
     def table(self, heads: Sequence[str], rows: Iterable[Sequence[str | Text]], *, right: Sequence[int] = ()) -> None:
-        """Write a table; cells too wide for the screen are folded, never cut."""
+        """Write a table; cells too wide for the screen are folded, never cut. Long ones are written as they come."""
         from rich.table import Table
 
+        shown = self.first(rows)
+        if len(shown) > _LONG:
+            self._lines(heads, shown)
+            return
+        rows = shown
         table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
         for n, head in enumerate(heads):
             table.add_column(cell(head), justify="right" if n in right else "left", overflow="fold")
         for row in rows:
             table.add_row(*(cell(each) if isinstance(each, str) else each for each in row))
         self.draw(table)
+
+    def first(self, rows: Iterable[Sequence[str | Text]]) -> Sequence[Sequence[str | Text]]:
+        """Return the rows to be shown: on a terminal the first of a long list, and how many more there are is said."""
+        found = list(rows)
+        if self.full or not self.out.isatty() or len(found) <= _MOST_ROWS + 1:
+            return found
+        return [*found[:_MOST_ROWS], [f"and {len(found) - _MOST_ROWS:,} more (--full)", *[""] * (len(found[0]) - 1)]]
+
+    def list(self, heads: Sequence[str], rows: Iterable[Sequence[str]], drop: Sequence[str] = ()) -> None:
+        """Write one line for each row: where they are too wide, columns of ``drop`` are left out, then cells are cut.
+
+        The full form has every column, and folds what is too wide.
+        """
+        found = [list(map(str, row)) for row in rows]
+        if self.full:
+            self.table(heads, found)
+            return
+        kept, found = list(range(len(heads))), [list(map(str, row)) for row in self.first(found)]
+        kept = [n for n in kept if any(row[n] for row in found)] or kept
+        widths = [max([len(heads[n]), *(len(row[n]) for row in found)]) for n in range(len(heads))]
+        for name in drop:
+            if sum(widths[n] + 2 for n in kept) - 2 > self.width and name in heads:
+                kept = [n for n in kept if heads[n] != name]
+        while sum(widths[n] + 2 for n in kept) - 2 > self.width:
+            most = max(kept, key=lambda n: widths[n])
+            if widths[most] <= len(heads[most]):
+                break
+            widths[most] -= 1
+        self.line("  ".join(heads[n].ljust(widths[n]) for n in kept).rstrip(), "head")
+        for row in found:
+            self.line("  ".join(_cut(row[n], widths[n]).ljust(widths[n]) for n in kept).rstrip())
+        left_out = [head for n, head in enumerate(heads) if n not in kept and any(row[n] for row in found)]
+        if left_out:
+            self.line(f"Not shown: {', '.join(left_out)} (--full)", "dim")
+
+    def _lines(self, heads: Sequence[str], rows: Sequence[Sequence[str | Text]]) -> None:
+        """Write a long table as it comes, each row on a line, as wide as the first rows are."""
+        widths = [max([len(head), *(len(str(row[n])) for row in rows[:_LONG])]) for n, head in enumerate(heads)]
+        for row in (heads, *rows):
+            self.line("  ".join(str(each).ljust(width) for each, width in zip(row, widths, strict=True)).rstrip())
 
     def draw(self, what: object) -> None:
         """Write anything that rich can draw."""
@@ -158,6 +211,10 @@ def _width(out: TextIO) -> int:
         return os.get_terminal_size(out.fileno()).columns or _WIDTH_IN_A_PIPE
     except (OSError, ValueError):
         return _WIDTH_IN_A_PIPE
+
+
+def _cut(text: str, width: int) -> str:
+    return text if len(text) <= width else f"{text[: width - 1]}…"
 
 
 def cell(text: str, style: str = "") -> Text:

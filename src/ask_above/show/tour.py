@@ -2,67 +2,159 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
-from typing import Any
+from collections.abc import Iterable, Iterator, Sequence
+from typing import TYPE_CHECKING, Any, NamedTuple
 
-from ask_above.ask.describe.describer import Describer
 from ask_above.ask.describe.sentences import doing, under_headings
-from ask_above.ask.tour import CLOSED, OPEN, Meeting, Stop, Tour
+from ask_above.ask.tour import ABSENT, CLOSED, OPEN, Meeting, Stop, Tour
 from ask_above.decide.compiled import CompiledCharter
+from ask_above.decide.words import period
 from ask_above.show.data import Table
-from ask_above.show.screen import Screen
+from ask_above.show.screen import Screen, cell
 
-_MARKS = {OPEN: "▸", CLOSED: "▪"}
+if TYPE_CHECKING:
+    from rich.text import Text
+
+_LEGEND = ("▸ open", "▪ closed", "+ more than above", "− granted, but not usable here")
+_LEAST_SHARED = 3
+"""A place is told by another from so many shared capabilities on."""
 
 
 def show_tour(screen: Screen, tour: Tour) -> None:
-    """Show a tour, first who they are in sentences, at its end what they do not see and why."""
-    compiled, who = tour.decider.compiled, _who(tour)
-    screen.line(f"{compiled.charter.title or compiled.charter.key}, as {tour.who} finds it", "head")
+    """Show a tour: for each place what differs from the place above it; in full all that can be done there."""
+    compiled = tour.decider.compiled
+    screen.line(f"{compiled.charter.title or compiled.charter.key} as {tour.who} finds it", "head")
+    who, states = _who(tour), {stop.state for stop in tour.stops}
     if who:
-        screen.paragraph(" ".join(who), style="dim")
-    for stop in tour.stops:
-        if stop.state == OPEN:
-            _show_open(screen, compiled, stop)
-        elif stop.state == CLOSED:
-            screen.line()
-            screen.line(f"{'  ' * stop.depth}▪ {compiled.charter.places[stop.place].title}: closed to them", "warn")
+        screen.paragraph(who, rest="  ", style="dim")
     screen.line()
-    screen.items(["▸ open", "▪ shown as closed", "+ only here, not in the place above"], style="dim")
-    if tour.unseen:
+    if screen.full:
+        for stop in tour.stops:
+            _show_stop(screen, compiled, stop)
+    else:
+        for line in _Lines(compiled, tour.stops).lines():
+            screen.paragraph(line.said, first=line.first, rest=line.rest, style=line.style)
+    used = [OPEN in states, CLOSED in states, True, any(stop.less for stop in tour.stops)]
+    more = ["(why closed: --full)"] if states != {OPEN} and not screen.full else []
+    screen.items([*(said for said, is_used in zip(_LEGEND, used, strict=True) if is_used), *more], style="dim")
+    if screen.full and tour.unseen:
         screen.line()
-        screen.line(f"For you, not for {tour.who}: what they may not enter, and why", "head")
+        screen.line("Why these places are closed (for administrators)", "head")
         for stop in tour.unseen:
-            said = "closed" if stop.state == CLOSED else "not there"
-            title = compiled.charter.places[stop.place].title or compiled.charter.key
+            said = "closed" if stop.state == CLOSED else "not shown"
+            title = compiled.named[stop.place].title or compiled.charter.key
             screen.paragraph(f"{title} ({said}): {stop.why}", first="  ", rest="    ")
 
 
-def _who(tour: Tour) -> list[str]:
-    """Say who it is that walks; of a visitor there is nothing to say."""
-    describer, asked = Describer(tour.decider, tour.at), tour.asked
-    if asked.member is not None:
-        return describer.standing(asked.member)
-    if asked.key is None:
-        return []
-    return list(describer.rank(tour.decider.compiled.charter.ranks[asked.key]).sentences)
+def _who(tour: Tour) -> str:
+    """Say which ranks and groups whoever walks has; of a visitor there is nothing to say."""
+    compiled, asked = tour.decider.compiled, tour.asked
+    if asked.member is None:
+        rank = compiled.charter.ranks.get(asked.key or "")
+        return rank.about if rank else ""
+    said = ["owner"] if asked.owner else []
+    for holding in asked.recorded:
+        if holding.assignment is not None:
+            place = "" if holding.place == 0 else f" in {compiled.named[compiled.places[holding.place].key].title}"
+            said.append(f"{compiled.ranks[holding.rank].title}{place}{period(holding.assignment.period)}")
+    groups = [compiled.charter.groups[key].title or key for key in asked.member.groups]
+    ranks = ", ".join(said) or "no assigned rank"
+    status = "" if asked.is_active else f" ({asked.status})"
+    return f"{ranks}{status}" + (f"; {'groups' if groups[1:] else 'group'} {', '.join(groups)}" if groups else "")
 
 
-def _show_open(screen: Screen, compiled: CompiledCharter, stop: Stop) -> None:
-    place = compiled.charter.places[stop.place]
-    pad = "  " * stop.depth
-    screen.line()
+def _show_stop(screen: Screen, compiled: CompiledCharter, stop: Stop) -> None:
+    """Show all that can be done in a place, by heading."""
+    place, pad = compiled.charter.places[stop.place], "  " * stop.depth
+    if stop.state == CLOSED:
+        screen.line(f"{pad}▪ {place.title}", "warn")
+    if stop.state != OPEN:
+        return
     kind = f" ({place.kind})" if stop.depth else ""
-    screen.line(f"{pad}▸ {place.title if stop.depth else 'The whole site'}{kind}", "place")
+    screen.line(f"{pad}▸ {place.title if stop.depth else 'Whole site'}{kind}", "place")
     for heading, keys in under_headings(compiled, stop.can).items():
-        said = "; ".join(f"{'+ ' if key in stop.more else ''}{doing(compiled, key)}" for key in keys)
-        first = f"{pad}    {heading}: "
-        screen.paragraph(said, first=first, rest=f"{pad}      ")
-    if not stop.can:
-        screen.line(f"{pad}    nothing", "dim")
+        said = ", ".join(f"{'+ ' if key in stop.more else ''}{doing(compiled, key)}" for key in keys)
+        screen.paragraph(said, first=f"{pad}    {heading}: ", rest=f"{pad}      ")
     if stop.less:
-        said = "; ".join(doing(compiled, key) for key in stop.less)
-        screen.paragraph(f"not here, unlike above: {said}", first=f"{pad}    − ", rest=f"{pad}      ", style="no")
+        screen.paragraph(_words(compiled, stop.less), first=f"{pad}    − ", rest=f"{pad}      ", style="no")
+
+
+def _words(compiled: CompiledCharter, keys: Iterable[str]) -> str:
+    return ", ".join(doing(compiled, key) for group in under_headings(compiled, keys).values() for key in group)
+
+
+class _Line(NamedTuple):
+    """A line of a tour, and what stands before it."""
+
+    said: str
+    first: str
+    rest: str
+    style: str = ""
+
+
+class _Told(NamedTuple):
+    """What of a place was told: its title, and what differs there from the place above."""
+
+    title: str
+    plus: frozenset[str]
+    minus: frozenset[str]
+
+
+class _Lines:
+    """The lines of a tour: places that differ alike from the place above share one."""
+
+    def __init__(self, compiled: CompiledCharter, stops: Sequence[Stop]) -> None:
+        self.compiled, self.stops = compiled, [stop for stop in stops if stop.state != ABSENT]
+        self.told: list[_Told] = []
+        self.can = {stop.place: frozenset(stop.can) for stop in stops}
+
+    def lines(self) -> Iterator[_Line]:
+        """Yield the lines; places side by side with nothing in them are told together where they are alike."""
+        depth = min((stop.depth for stop in self.stops), default=0)
+        inner = {self._above(stop) for stop in self.stops}
+        groups: dict[object, list[Stop]] = {}
+        for stop in self.stops:
+            alike = (self._above(stop), stop.state, self._differs(stop))
+            groups.setdefault(stop.place if stop.place in inner else alike, []).append(stop)
+        for group in groups.values():
+            yield from self._told(group, "  " * (group[0].depth - depth))
+
+    def _above(self, stop: Stop) -> str | None:
+        return self.compiled.charter.places[stop.place].parent
+
+    def _differs(self, stop: Stop) -> tuple[frozenset[str], frozenset[str]]:
+        above = self.can.get(self._above(stop) or "", frozenset())
+        return self.can[stop.place] - above, frozenset(stop.less)
+
+    def _told(self, group: Sequence[Stop], pad: str) -> Iterator[_Line]:
+        named = self.compiled.named
+        titles = ", ".join(named[stop.place].title if stop.depth else "Whole site" for stop in group)
+        if group[0].state == CLOSED:
+            yield _Line(titles, f"{pad}▪ ", f"{pad}    ", "warn")
+            return
+        plus, minus = self._differs(group[0])
+        base = self._base(plus, minus)
+        more, less = (plus - base.plus, minus - base.minus) if base else (plus, minus)
+        said = [f"as {base.title}"] if base else []
+        if more:
+            said.append(f"{'+ ' if group[0].depth else ''}{_words(self.compiled, more)}")
+        self.told.append(_Told(named[group[-1].place].title, plus, minus))
+        wholly = f"{titles}{': ' if said or less else ''}{', '.join(said)}"
+        if less and not said:
+            yield _Line(f"{wholly}− {_words(self.compiled, less)}", f"{pad}▸ ", f"{pad}    ")
+            return
+        yield _Line(wholly, f"{pad}▸ ", f"{pad}    ")
+        if less:
+            yield _Line(_words(self.compiled, less), f"{pad}    − ", f"{pad}      ", "no")
+
+    def _base(self, plus: frozenset[str], minus: frozenset[str]) -> _Told | None:
+        """Return the place by which another can be told: it differs likewise, and what is more is little."""
+        fits = [
+            told
+            for told in self.told
+            if len(told.plus) >= _LEAST_SHARED and told.plus <= plus and told.minus <= plus | minus
+        ]
+        return max(fits, key=lambda told: len(told.plus) + len(told.minus & minus), default=None)
 
 
 def tour_table(compiled: CompiledCharter, tour: Tour) -> Table:
@@ -98,35 +190,53 @@ def _plain(compiled: CompiledCharter, tour: Tour) -> dict[str, Any]:
 
 
 def show_beside(screen: Screen, compiled: CompiledCharter, names: tuple[str, str], met: Sequence[Meeting]) -> None:
-    """Show two tours side by side, place by place."""
+    """Show two tours side by side: for each place a tick for who can do what; what both can is in the full form."""
     one, other = names
-    screen.line(f"{compiled.charter.title or compiled.charter.key}, as {one} and {other} find it", "head")
+    screen.line(f"{compiled.charter.title or compiled.charter.key} as {one} and {other} find it", "head")
+    rows: list[list[str | Text]] = []
+    alike: dict[object, list[Meeting]] = {}
+    known = {each.place: each for each in met}
     for meeting in met:
-        pad = "  " * meeting.depth
-        screen.line()
-        title = compiled.charter.places[meeting.place].title if meeting.depth else "The whole site"
-        states = meeting.states
-        said = "" if states == (OPEN, OPEN) else f": {one} {_state(states[0])}, {other} {_state(states[1])}"
-        if states[0] == states[1] != OPEN:
-            said = ": both see it closed" if states[0] == CLOSED else ": neither finds it"
-        screen.line(f"{pad}▸ {title}{said}", "place")
-        for label, keys in (
-            ("both", meeting.both),
-            (f"only {one}", meeting.only_one),
-            (f"only {other}", meeting.only_other),
-        ):
-            if keys:
-                screen.paragraph(_sentence(compiled, keys), first=f"{pad}    {label}: ", rest=f"{pad}      ")
-        if states == (OPEN, OPEN) and not (meeting.both or meeting.only_one or meeting.only_other):
-            screen.line(f"{pad}    neither can do anything", "dim")
+        shown = (
+            meeting if screen.full else _beyond(meeting, known.get(compiled.charter.places[meeting.place].parent or ""))
+        )
+        alike.setdefault((shown.states, shown.only_one, shown.only_other, shown.both), []).append(shown)
+    same = []
+    for group in alike.values():
+        titles = ", ".join(compiled.named[each.place].title if each.depth else "Whole site" for each in group)
+        first = group[0]
+        if first.states[0] == first.states[1] and not (first.only_one or first.only_other or screen.full):
+            same.append(titles)
+            continue
+        rows.append(
+            [cell(f"▸ {titles}", "place"), *("" if state == OPEN else _STATES[state] for state in first.states)]
+        )
+        for key in _in_order(compiled, (*first.only_one, *first.only_other, *(first.both if screen.full else ()))):
+            ticks = (key not in first.only_other, key not in first.only_one)
+            rows.append([f"    {doing(compiled, key)}", *(cell("✓", "yes") if tick else "·" for tick in ticks)])
+    screen.line()
+    screen.table(["", one, other], rows)
+    if same:
+        screen.paragraph(f"No further difference: {', '.join(same)}", rest="  ", style="dim")
 
 
-def _state(state: str) -> str:
-    return {OPEN: "may enter", CLOSED: "sees it closed"}.get(state, "does not find it")
+def _beyond(meeting: Meeting, above: Meeting | None) -> Meeting:
+    """Return what differs in a place and not already in the place above."""
+    if above is None:
+        return meeting
+    one, other = ({*above.only_one}, {*above.only_other})
+    return meeting._replace(
+        only_one=tuple(key for key in meeting.only_one if key not in one),
+        only_other=tuple(key for key in meeting.only_other if key not in other),
+        both=(),
+    )
 
 
-def _sentence(compiled: CompiledCharter, keys: Iterable[str]) -> str:
-    return "; ".join(doing(compiled, key) for group in under_headings(compiled, keys).values() for key in group)
+_STATES = {OPEN: "", CLOSED: "closed", ABSENT: "not shown"}
+
+
+def _in_order(compiled: CompiledCharter, keys: Iterable[str]) -> Iterator[str]:
+    return (key for group in under_headings(compiled, keys).values() for key in group)
 
 
 def beside_table(compiled: CompiledCharter, met: Sequence[Meeting]) -> Table:

@@ -20,10 +20,11 @@ def show_ways(screen: Screen, ways: Ways) -> None:
     screen.line()
     wanted = "no" if ways.allowed else "yes"
     if not ways:
-        screen.paragraph(f"No single change, nor two together, of those that were tried would turn it to {wanted}.")
+        screen.paragraph(f"No change that was tested, and no two together, gives the answer {wanted}.")
         return
-    shown = min(len(ways), _MOST_SHOWN)
-    screen.line(f"What would turn it to {wanted}, each tried, the least harmful first", "head")
+    shown = len(ways) if screen.full else min(len(ways), _MOST_SHOWN)
+    verb = "prevent" if ways.allowed else "allow"
+    screen.line(f"Changes that would {verb} it (each tested, fewest side effects first)", "head")
     for n, way in enumerate(ways[:shown], 1):
         screen.paragraph(f"{way.what}.", first=f"  {n}. ", rest="     ")
         spot = f"{way.where}" if way.where.line else f"a new line in {way.where.file}" if way.where.file else ""
@@ -34,11 +35,11 @@ def show_ways(screen: Screen, ways: Ways) -> None:
         for command in way.command.split(" && "):
             screen.line(f"     → {command}")
     if len(ways) > shown:
-        screen.line(f"  and {len(ways) - shown} more; --format json lists them", "dim")
+        screen.line(f"  and {len(ways) - shown} more (--full)", "dim")
 
 
 def way_table(ways: Sequence[Way], answer: dict[str, Any]) -> Table:
-    """Return the ways as a table; in JSON they stand with the answer that they would turn."""
+    """Return the ways as a table; in JSON they stand with the answer that they change."""
     columns = ("way", "kinds", "file", "line", "lines", "answers", "members", "acts", "command")
     rows = [
         (w.what, ";".join(w.kinds), w.where.file, w.where.line or None, *(getattr(w, name) for name in columns[4:]))

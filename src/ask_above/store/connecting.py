@@ -90,7 +90,7 @@ def _sqlite(file: Path, *, make: bool) -> sqlite3.Connection:
 
 
 def may_be_written(file: Path) -> bool:
-    """Tell whether a SQLite file can be opened as usual; its log stands beside it, so the folder counts too."""
+    """Whether a SQLite file can be opened as usual; its log stands beside it, so the folder counts too."""
     return os.access(file, os.W_OK) and os.access(file.parent, os.W_OK)
 
 
@@ -126,5 +126,5 @@ def said_of(error: BaseException) -> str:
 
 
 def is_damage(error: BaseException) -> bool:
-    """Tell whether an error means that a file is no whole database any more."""
+    """Whether an error means that a file is no whole database any more."""
     return any(sign in said_of(error).lower() for sign in _DAMAGED)

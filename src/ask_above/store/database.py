@@ -234,7 +234,7 @@ class Store:
         return None if found is None else bytes(found)
 
     def has_compiled(self, key: str, connection: sa.Connection) -> bool:
-        """Tell whether anything is kept under a digest."""
+        """Whether anything is kept under a digest."""
         return connection.execute(sa.select(compiled.c.digest).where(compiled.c.digest == key)).first() is not None
 
     def size_on(self, connection: sa.Connection) -> int:
@@ -326,7 +326,7 @@ class Store:
 
 
 def _ends_unknown(error: BaseException) -> bool:
-    """Tell whether a reading ends because nobody knows it any more."""
+    """Whether a reading ends because nobody knows it any more."""
     seen: BaseException | None = error
     while seen is not None and not isinstance(seen, GeneratorExit):
         seen = seen.__context__

@@ -84,7 +84,7 @@ class FileRecord(NamedTuple):
     placed: bool = True
 
     def is_what_was_written(self, content: bytes) -> bool:
-        """Tell whether a file holds what was last written into it, or what it held before an unfinished writing."""
+        """Whether a file holds what was last written into it, or what it held before an unfinished writing."""
         if self.digest == ANYTHING:
             return True
         here = digest(content)

@@ -177,7 +177,7 @@ class Reading:
         return text
 
     def _stands_on_older(self, name: str, record: FileRecord | None) -> bool:
-        """Tell whether a file was edited on a state that another folder has changed since."""
+        """Whether a file was edited on a state that another folder has changed since."""
         if self.storage.is_own or record is None or name in self.take:
             return False
         return record.digest != digest(self.loaded.files[name].encode("utf-8"))

@@ -369,7 +369,7 @@ class Home:
         letters: Sequence[tuple[str, str]],
         files: FileBatch,
     ) -> Entry:
-        """Make the first change into a file of one's own: beside its place, whole on the disk, then put there."""
+        """Make the first change into a new file: beside its place, whole on the disk, then put there."""
         from ask_above.store.database import Store
 
         spare = file.parent / f".ask-above-{os.getpid()}.part"

@@ -2,14 +2,22 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import datetime
 from typing import TYPE_CHECKING, NamedTuple
 
+from ask_above.ask.advice.accounts import Beside
 from ask_above.ask.choosing import sees
 from ask_above.change.draft import RowChange
+from ask_above.change.people import HANDED
+from ask_above.charter.moments import Instant, instant
 from ask_above.decide.names import Names
 from ask_above.decide.words import in_place
+from ask_above.errors import FaultyFilesError, MissingFileError
+from ask_above.files.signins import read_signins
+from ask_above.people.directory import NameKind
+from ask_above.people.register import Status
 from ask_above.printing import prints
 from ask_above.store.entries import Entry
 
@@ -53,8 +61,44 @@ def entries_of(home: Home) -> list[Entry]:
 
 
 def concerns(entry: Entry, key: str) -> bool:
-    """Tell whether an entry was made by a member, or changes something of theirs."""
+    """Whether an entry was made by a member, or changes something of theirs."""
     return entry.who == key or any(whose(row) == key for row in entry.rows)
+
+
+def waiting_since(entries: Sequence[Entry]) -> dict[str, Instant]:
+    """Return since when members are pending or invited whom a change made so."""
+    found: dict[str, Instant] = {}
+    for entry in entries:
+        for row in entry.rows:
+            after, before = (row.after or {}).get("status"), (row.before or {}).get("status")
+            if row.table == "members" and after in (Status.PENDING, Status.INVITED) and after != before:
+                found[row.key] = instant(datetime.fromisoformat(entry.at))
+    return found
+
+
+def heirs_of(entries: Sequence[Entry], names: Names) -> dict[str, list[str]]:
+    """Return for each member what the journal says was handed to them: the names of those who wrote it."""
+    found: dict[str, list[str]] = {}
+    for entry in entries:
+        if entry.undone_by is not None:
+            continue
+        for writer, heir in _HANDED.findall(entry.what):
+            known = names.directory.find(heir, NameKind.MEMBER)
+            if known is not None:
+                found.setdefault(known.key, []).append(writer)
+    return found
+
+
+def beside(home: Home, names: Names) -> Beside:
+    """Return what stands beside charter and register in a folder; a list of sign-ins with faults counts as none."""
+    try:
+        sign_ins = read_signins(home.folder, names.charter, names.register)
+    except (MissingFileError, FaultyFilesError):  # roster --sign-ins tells the faults
+        sign_ins = []
+    return Beside(sign_ins, heirs_of(entries_of(home), names))
+
+
+_HANDED = re.compile(rf"retire ([^;]+); {HANDED} ([^;]+)", re.IGNORECASE)
 
 
 def whose(row: RowChange) -> str:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import re
 from bisect import bisect_right
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from copy import copy
 from functools import cached_property
 from itertools import islice
@@ -11,6 +12,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 from yaml import YAMLError
 
+from ask_above.ask.advice.accounts import Beside
 from ask_above.ask.impact.whole import Impact, TurnedExpectation, impact
 from ask_above.change.difference import Difference, edges_of
 from ask_above.change.draft import Done, Draft, Edit, EditError, RowChange
@@ -34,9 +36,10 @@ from ask_above.errors import AskAboveError, FaultyFilesError, UnknownNameError
 from ask_above.files.splice import edited
 from ask_above.files.yaml_text import compose, plain
 from ask_above.people.recognising import CALLED, Identities, Recogniser
-from ask_above.people.register import Register
+from ask_above.people.register import Register, Status
 from ask_above.printing import Printed
 from ask_above.workspace.home import ChangedMeanwhileError, Home, WentOn, entries_by_hand, now
+from ask_above.workspace.journal import entries_of, heirs_of
 from ask_above.workspace.lasting import LastingHome
 from ask_above.workspace.snapshot import Snapshot
 
@@ -72,7 +75,7 @@ class Edges:
         return other
 
     def any_between(self, since: Instant, until: Instant) -> bool:
-        """Tell whether an assignment begins or ends after an instant, and not after another."""
+        """Whether an assignment begins or ends after an instant, and not after another."""
         if bisect_right(self.edges, until) == bisect_right(self.edges, since):
             return False
         return any(since < edge <= until for edge in edges_of(self.register.assignments))
@@ -91,8 +94,8 @@ class Plan(Printed):
 
     ``before`` and ``after`` are the community's names without and with it, which know its charter and register.
     ``what`` says it in sentences. ``refusals`` are the reasons why it may not be made, ``could`` the members who might;
-    where nobody is named the change is the keeper's of the files, who is held to form and to what must be so of ranks.
-    What may be passed by, with a reason, is ``passable``.
+    where nobody is named the change is the maintainer's, who is held to form and to what must be so of ranks.
+    What may be forced, with a reason, is ``passable``.
     """
 
     def __init__(self, home: Home, snapshot: Snapshot, done: Sequence[Done], *, by: str, why: str, at: Instant) -> None:
@@ -117,7 +120,7 @@ class Plan(Printed):
     def what(self) -> str:
         """What it does, in a sentence; of many edits the first few."""
         changing = [done for done in self.done if done.steps or done.rows]
-        said = list(dict.fromkeys(done.what for done in changing or self.done))
+        said = _together(dict.fromkeys(done.what for done in changing or self.done))
         more = f"; and {len(said) - _MOST_SAID} more like these" if len(said) > _MOST_SAID + 1 else ""
         return "; ".join(said[:_MOST_SAID] if more else said) + more
 
@@ -148,10 +151,12 @@ class Plan(Printed):
 
     @cached_property
     def brought(self) -> list[Piece]:
-        """What a careful administrator would look at again because of it: advice that was not there before."""
+        """The advice that it brings and that was not there before."""
         from ask_above.ask.advice.whole import brought
 
-        return brought(self.before.decider, self.after.decider, self.at)
+        leaves = any(row.table == "members" and (row.after or {}).get("status") == Status.RETIRED for row in self.rows)
+        heirs = heirs_of(entries_of(self.home), self.before) if leaves else {}
+        return brought(self.before.decider, self.after.decider, self.at, Beside(heirs=heirs))
 
     @cached_property
     def vain(self) -> list[str]:
@@ -218,7 +223,7 @@ class Plan(Printed):
         if self.kind == "forget" or (self.kind == "undo" and keeps):
             return
         if not keeps and any(isinstance(edit, LetGo) for edit in self.edits):
-            yield Refusal("9.15", "What a directory holds is let go by the owner, or by the keeper of the files.")
+            yield Refusal("9.15", "What a directory holds is let go by the owner, or by the maintainer of the files.")
         yield from self._claimed()
         kept = [row.after for row in self.rows if row.table == "assignments" and row.after is not None]
         for row in self.rows:
@@ -275,14 +280,14 @@ class Plan(Printed):
 
     @property
     def passable(self) -> list[str]:
-        """What it breaks that may be passed by with a reason.
+        """What it breaks that may be forced with a reason.
 
-        Expectations may be by the owner and the keeper, conditions of ranks by the keeper alone (rule 9.2).
+        Expectations by the owner and the maintainer, conditions of ranks by the maintainer alone (rule 9.2).
         """
         conditions = [] if self.by else [refusal.why for refusal in self._reach.conditions.refusals if refusal.passable]
         return [
             *conditions,
-            *(f"It would no longer be so{self._from(turned)}: {turned.text}" for turned in self.broken),
+            *(f"Expectation no longer met{self._from(turned)}: {turned.text}" for turned in self.broken),
         ]
 
     def _from(self, turned: TurnedExpectation) -> str:
@@ -290,7 +295,7 @@ class Plan(Printed):
 
     @property
     def may_pass(self) -> bool:
-        """Whether whoever makes it may pass by what it breaks: the owner or the keeper of the files."""
+        """Whether whoever makes it may force it: the owner or the maintainer of the files."""
         return not self.by or self.by == self.before.charter.owner
 
     @cached_property
@@ -304,7 +309,7 @@ class Plan(Printed):
 
     @cached_property
     def lasting(self) -> list[str]:
-        """Who could take it back, where its maker could not (rule 9.7b); empty where they could, or nobody is named."""
+        """Who may undo it, where its maker could not (rule 9.7b); empty where they could, or nobody is named."""
         if (
             not self.by
             or self.by == self.before.charter.owner
@@ -325,30 +330,30 @@ class Plan(Printed):
         return [self.after.member(key).called for key in islice(could, _MOST_NAMED)] or ["nobody here"]
 
     def refuse(self, *, force: bool = False) -> None:
-        """Raise :class:`RefusedError` where it may not be made; ``force`` passes by what may be, for a reason."""
+        """Raise :class:`RefusedError` where it may not be made; ``force`` forces what may be forced, for a reason."""
         if self.refusals:
             said = " ".join(refusal.why for refusal in self.refusals)
             reasons = [str(refusal) for refusal in self.refusals]
             if not self.by:
-                raise RefusedError(f"This cannot be done ({self.what}): {said}", reasons)
+                raise RefusedError(f"Not possible ({self.what}): {said}", reasons)
             actor = self.before.member(self.by)
-            names = f" {listed(self.could, 'or')} could." if self.could else ""
+            names = f" {listed(self.could, 'or')} may do this." if self.could else ""
             ranks = self._ranks_of(self.by)
             raise RefusedError(f"{actor.called}{ranks} may not {self.what}: {said}{names}", reasons)
         broken = self.passable
         if broken and force and not self.may_pass:
             raise RefusedError(
-                f"Only the owner, or the keeper of the files, may pass this by. {' '.join(broken)}", broken
+                f"Only the owner or the maintainer of the files may force this. {' '.join(broken)}", broken
             )
         if broken and not force:
-            hint = " --force does it, with a reason." if self.may_pass else ""
+            hint = " To force it: --force --why TEXT" if self.may_pass else ""
             said = " ".join(_stopped(each) for each in broken)
-            raise RefusedError(f"{said} Nothing was done;{hint or ' it stays so.'}", broken)
+            raise RefusedError(f"{said} Nothing was changed.{hint}", broken)
         if broken and not self.why:
-            raise RefusedError("What breaks something that must be so is forced with a reason: --why TEXT.", broken)
+            raise RefusedError("A forced change needs a reason: --why TEXT", broken)
 
     def is_overtaken(self, now: Instant) -> bool:
-        """Tell whether anybody's assignment has begun or ended since: a plan holds for its moment alone."""
+        """Whether anybody's assignment has begun or ended since: a plan holds for its moment alone."""
         if now <= self.at:
             return False
         return self.before.decider.keep(Edges).any_between(self.at, now)
@@ -430,7 +435,7 @@ def by_hand(home: Home, snapshot: Snapshot, now: Names, at: Instant) -> ByHand |
 
 
 def _says_who(row: RowChange) -> bool:
-    """Tell whether a row changes what says who a member is."""
+    """Whether a row changes what says who a member is."""
     before, after = row.before or {}, row.after or {}
     return not before or any(before.get(name, "") != after.get(name, "") for name in ("key", *IDENTITY, "email"))
 
@@ -467,7 +472,7 @@ def plan(
 ) -> Plan:
     """Work edits out, one after another, on the community as its home holds it now.
 
-    ``by`` is the member who makes it; ``None`` is the keeper of the files. The moment is that of the clock.
+    ``by`` is the member who makes it; ``None`` is the maintainer of the files. The moment is that of the clock.
 
     ``told`` hears how many are done, and of how many. Raises :class:`EditError`, :class:`UnknownNameError`, and
     :class:`FaultyFilesError` where the charter could not be meant afterwards.
@@ -512,12 +517,12 @@ def opened(home: Home, snapshot: Snapshot) -> Names:
 
 
 def named(names: Names, by: str | None) -> str:
-    """Return the key of who makes a change, empty for the keeper; an empty name is an error, never the keeper."""
+    """Return the key of who makes a change, empty for the maintainer; an empty name is an error, never the maintainer."""
     if by is None:
         return ""
     if not by.strip():
         raise EditError(
-            "Nobody is named: say which member makes the change, or leave it out as the keeper of the files."
+            "Nobody is named: say which member makes the change, or leave it out as the maintainer of the files."
         )
     return names.member(by).key
 
@@ -567,6 +572,20 @@ class _Working:
             made.after = made.before.after(register=self.register)
 
 
+_OF_MEMBERS = re.compile(
+    r"(assign .+ to |unassign .+ from |put |take )(.+?)( (?:on the whole site|in|into|out of) .*|)"
+)
+
+
+def _together(said: Iterable[str]) -> list[str]:
+    """Return what is done, the same for several members in one sentence."""
+    alike: dict[tuple[str, str], list[str]] = {}
+    for each in said:
+        match = _OF_MEMBERS.fullmatch(each)
+        alike.setdefault((match[1], match[3]) if match else (each, ""), []).append(match[2] if match else "")
+    return [f"{first}{few(filter(None, names), _MOST_SAID)}{rest}" for (first, rest), names in alike.items()]
+
+
 def read_charter(home: Home, texts: Mapping[str, str], what: str) -> Charter:
     """Return the charter that texts would be; raises :class:`EditError` where they could not be meant."""
     try:
@@ -579,8 +598,11 @@ def _faulty(what: str, error: FaultyFilesError) -> EditError:
     first = error.faults[0]
     more = f", and {len(error.faults) - 1} more faults" if len(error.faults) > 1 else ""
     near = f" Nearest: {', '.join(first.nearest)}" if first.nearest else ""
-    said = f"{first.message[:1].upper()}{first.message[1:]} (it would stand on line {first.line}{more})."
-    return EditError(f"The charter could not be meant after this ({what}). {said}{near}")
+    if first.code == "unknown-key":
+        return EditError(f"Nothing was changed: {first.message} ({what}).{near or f' Expected: {first.expected}.'}")
+    return EditError(
+        f"Nothing was changed ({what}): {first.message} (on line {first.line} of the new file{more}).{near}"
+    )
 
 
 def check_register(charter: Charter, register: Register, what: str) -> None:

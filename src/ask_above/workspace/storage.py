@@ -116,7 +116,7 @@ class Storage:
         return "" if self.is_own or mark is None else mark.key_in(self.folder)
 
     def holds_register(self) -> bool:
-        """Tell whether the database holds the register; until the first change CSV files do.
+        """Whether the database holds the register; until the first change CSV files do.
 
         Raises ``StoreError`` where a database was there and is gone, is empty, or is that of another community.
         """
@@ -153,7 +153,7 @@ class Storage:
     # -- pieces
 
     def keeps_files(self, size: int, *, aside: bool = False) -> bool:
-        """Tell whether the register's two files are kept true beside the database; ``aside``: they were put aside."""
+        """Whether the register's two files are kept true beside the database; ``aside``: they were put aside."""
         return self.is_own and size <= MOST_IN_FILES and not aside
 
     def charter_of(self, texts: Mapping[str, str]) -> Charter:

@@ -115,7 +115,7 @@ def keep_claims(home: Home, mapping: DirectoryMapping) -> None:
 
 
 def plan_letting_go(home: Home, source: str, *, by: str | None, why: str) -> Plan:
-    """Plan that what a directory holds is kept by hand; the owner's, or the keeper's of the files (rule 9.15)."""
+    """Plan that what a directory holds is kept by hand; the owner's, or the maintainer's (rule 9.15)."""
     made = plan(home, [LetGo(source)], by=by, why=why)
     made.source = source
     return made

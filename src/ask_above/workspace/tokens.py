@@ -37,7 +37,7 @@ class Token(NamedTuple):
     until: str
 
     def is_over(self, at: datetime) -> bool:
-        """Tell whether it has ended."""
+        """Whether it has ended."""
         return bool(self.until) and datetime.fromisoformat(self.until) <= at
 
 
@@ -66,7 +66,7 @@ def add_token(home: Home, name: str, *, member: str = "", may: TokenMay = TokenM
         raise EditError("A token that may change members acts as one: --as MEMBER.")
     end = _end(until, home)
     if home.storage.holds_register() and any(row.name == name for row in read_tokens(home.store)):
-        raise EditError(f"There is a token '{name}' already; take it back first: ask-above token remove {name}")
+        raise EditError(f"There is a token '{name}' already; remove it first: ask-above token remove {name}")
     whose = f" for {names.member(who).called}" if who else ""
     _note(home, f"make the token {name}{whose}, which may {may}")
     secret = _PREFIX + secrets.token_urlsafe(32)

@@ -1,1 +1,1 @@
-"""What a careful administrator would look at again: each module looks at one side of a community."""
+"""Advice: each module looks at one side of a community."""

@@ -1,4 +1,4 @@
-"""Advice about capabilities: who carries them, what they need, how they were granted."""
+"""Advice about capabilities: who grants them, what they need, how they were granted."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from ask_above.decide.walk import held
 
 
 def undecided(sight: Sight) -> Iterator[Piece]:
-    """Find capabilities that no rank carries, no place allows, and ``nobody`` does not list."""
+    """Find capabilities that no rank grants, no place allows, and ``nobody`` does not list."""
     compiled, catalogue = sight.compiled, sight.compiled.catalogue
     given = catalogue.mask(catalogue.nobody)
     for rank in compiled.ranks:
@@ -24,10 +24,10 @@ def undecided(sight: Sight) -> Iterator[Piece]:
         given |= compiled.word_of(entry).allow
     for key in catalogue.names(catalogue.everything & ~given):
         each = catalogue.capabilities[key]
-        brought = f", which the add-on {each.add_on} brings" if each.add_on else ""
+        brought = f" (add-on {each.add_on})" if each.add_on else ""
         mend = f"grant {key} to a rank, or list it under nobody"
         commands = (f"ask-above charter add nobody {key}",)
-        yield Piece("undecided", each.where, f"no rank carries {key}{brought}", mend, (), commands)
+        yield Piece("undecided", each.where, f"no rank grants {key}{brought}", mend, (), commands)
 
 
 def meant_for_nobody(sight: Sight) -> Iterator[Piece]:
@@ -36,9 +36,9 @@ def meant_for_nobody(sight: Sight) -> Iterator[Piece]:
     nobody = catalogue.mask(catalogue.nobody)
     for rank in compiled.ranks:
         for key in catalogue.names(0 if rank.unbounded else compiled.carried[rank.position] & nobody):
-            what = f"{rank.title} carries {key}, which stands under nobody"
+            what = f"{rank.title} grants {key}, which 'nobody' lists"
             commands = (f"ask-above rank withhold {rank.key} {key}",)
-            mend = f"withhold {key}, or take it out of nobody"
+            mend = f"withhold {key}, or remove it from 'nobody'"
             yield Piece("meant-for-nobody", source_of(compiled, rank, key)[0], what, mend, (rank.key,), commands)
     for place in compiled.places if nobody else ():
         for entry in (*place.overrides, *place.exceptions):
@@ -46,9 +46,9 @@ def meant_for_nobody(sight: Sight) -> Iterator[Piece]:
             if given:
                 names = listed(catalogue.names(given))
                 who = sight.title(entry.of) + ("+" if entry.above else "")
-                what = f"{who} may use {names} {sight.at_place(place)}, which stands under nobody"
+                what = f"{who} is allowed {names} {sight.at_place(place)}, which 'nobody' lists"
                 yield Piece(
-                    "meant-for-nobody", entry.where, what, "take it out there", (), leave(compiled, place, entry, given)
+                    "meant-for-nobody", entry.where, what, "remove it there", (), leave(compiled, place, entry, given)
                 )
 
 
@@ -72,8 +72,8 @@ def needs_unmet(sight: Sight) -> Iterator[Piece]:
             missing = _always_missing(sight, resting[key], rank.position, places)
             if places and missing:
                 names = listed(catalogue.names(missing))
-                what = f"{rank.title} carries {key}, which does nothing without {names}, and holds that nowhere"
-                mend = f"grant {rank.title} {names}, or take {key} out of its grants"
+                what = f"{rank.title} grants {key}, which needs {names}; the rank has that nowhere"
+                mend = f"grant {rank.title} {names}, or withhold {key}"
                 commands = (f"ask-above rank grant {rank.key} {' '.join(catalogue.names(missing))}",)
                 yield Piece("needs-unmet", source_of(compiled, rank, key)[0], what, mend, (rank.key,), commands)
 
@@ -100,7 +100,7 @@ def wildcards(sight: Sight) -> Iterator[Piece]:
         for word in _patterns(sight, rank.grants):
             covered = catalogue.expand(word) & risky & compiled.carried[rank.position]
             command = f"ask-above rank withhold {rank.key} {{}}"
-            said = f"{rank.title} is granted"
+            said = f"{rank.title} grants"
             yield from _wild(sight, word, covered, rank.grants.where, said, (rank.key,), command)
     for place in compiled.places:
         for entry in (*place.overrides, *place.exceptions):
@@ -115,8 +115,8 @@ def _wild(
     if covered:
         names = listed(sight.compiled.catalogue.names(covered))
         commands = (command.format(" ".join(sight.compiled.catalogue.names(covered))),) if command else ()
-        what = f"{said} {word}, which takes in {names}, of high risk"
-        yield Piece("wildcard-high-risk", where, what, f"write {names} by name, or withhold it", concerned, commands)
+        what = f"{said} {word}, which includes {names} (high risk)"
+        yield Piece("wildcard-high-risk", where, what, f"name {names}, or withhold it", concerned, commands)
 
 
 def _patterns(sight: Sight, words: Words | Iterable[str]) -> Iterator[str]:

@@ -29,17 +29,21 @@ def colors(sight: Sight) -> Iterator[Piece]:
             ratio = contrast(color, ground)
             if ratio < LEAST_CONTRAST:
                 least = f"{LEAST_CONTRAST:g}"
-                what = f"{rank.title}'s {color} has a contrast of {ratio:.2f} on {said} ground; it takes {least}"
-                mend = f"take a {'darker' if ground == LIGHT else 'lighter'} colour"
+                what = f"{rank.title}'s {color} has a contrast of {ratio:.2f} on {said} background; {least} is readable"
+                mend = f"choose a {'darker' if ground == LIGHT else 'lighter'} colour"
                 yield Piece("color-unreadable", rank.where, what, mend, (rank.key,))
     for (one, first), (other, second) in combinations(known, 2):
         concerned = (one.key, other.key)
         if first == second:
-            what = f"{one.title} and {other.title} both have {first}"
-            yield Piece("color-same", other.where, what, "give one of them another colour", concerned, _without(other))
+            what = f"{one.title} and {other.title} have the same colour, {first}"
+            yield Piece(
+                "color-same", other.where, what, "choose another colour for one of them", concerned, _without(other)
+            )
         elif difference(first, second) < LEAST_DIFFERENCE:
             what = f"{one.title}'s {first} and {other.title}'s {second} look the same"
-            yield Piece("color-alike", other.where, what, "give one of them another colour", concerned, _without(other))
+            yield Piece(
+                "color-alike", other.where, what, "choose another colour for one of them", concerned, _without(other)
+            )
 
 
 def _without(rank: Rank) -> tuple[str, ...]:

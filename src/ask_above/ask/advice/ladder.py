@@ -1,4 +1,4 @@
-"""Advice about ranks, their order, and what they carry."""
+"""Advice about ranks, their order, and what they grant."""
 
 from __future__ import annotations
 
@@ -16,11 +16,11 @@ from ask_above.escalation.ground import Ground
 from ask_above.escalation.wording import sentence
 
 _NEARLY_EVERYONE = 0.5
-"""From which part of the active members on a rank is held by nearly everyone."""
+"""The share of the active members from which on most have a rank."""
 
 
 def still_carried(sight: Sight) -> Iterator[Piece]:
-    """Find a right taken from an automatic rank that other ranks still carry (rule 3.3)."""
+    """Find a capability that an automatic rank withholds and other ranks grant (rule 3.3)."""
     compiled, catalogue = sight.compiled, sight.compiled.catalogue
     for rank in compiled.ranks:
         if not rank.automatic or not rank.withhold:
@@ -30,20 +30,19 @@ def still_carried(sight: Sight) -> Iterator[Piece]:
             carrying = [r for r in compiled.ranks if compiled.carried[r.position] & bit and not r.unbounded]
             if carrying:
                 titles = listed(each.title for each in carrying)
-                verb = "carries" if len(carrying) == 1 else "carry"
+                verb = "grants" if len(carrying) == 1 else "grant"
                 yield Piece(
                     "still-carried",
                     rank.withhold.where,
-                    f"{rank.title} withholds {key}, and {titles} still {verb} it",
-                    f"withhold {key} from {titles} too, or deny it to {rank.title} on the site; "
-                    f"or leave it, if these ranks are meant to have it",
+                    f"{rank.title} withholds {key}, but {titles} {verb} it",
+                    f"withhold {key} from {titles} too, or deny it to {rank.title} on the whole site",
                     tuple(each.key for each in carrying),
                     tuple(f"ask-above rank withhold {each.key} {key}" for each in carrying),
                 )
 
 
 def taken_from_everybody(before: CompiledCharter, after: CompiledCharter) -> Iterator[Piece]:
-    """Find what a change takes from a rank that others go on carrying: from an automatic one, and from an original."""
+    """Find what a change takes from an automatic rank, or from an original, and other ranks still grant."""
     for rank in after.ranks:
         was = before.charter.ranks.get(rank.key)
         if was is None or rank.unbounded:
@@ -54,15 +53,17 @@ def taken_from_everybody(before: CompiledCharter, after: CompiledCharter) -> Ite
             others = [r for r in after.ranks if after.carried[r.position] & bit and not r.unbounded]
             others = [r for r in others if rank.automatic or r.copied_from == rank.key]
             if others:
-                titles, verb = listed(each.title for each in others), "carries" if len(others) == 1 else "carry"
+                titles, verb = listed(each.title for each in others), "grants" if len(others) == 1 else "grant"
                 commands = tuple(f"ask-above rank withhold {each.key} {key}" for each in others)
                 keys = tuple(each.key for each in others)
                 if rank.automatic:
-                    what = f"{rank.title} carries {key} no more, and {titles} still {verb} it"
+                    what = f"{rank.title} no longer grants {key}, but {titles} {verb} it"
                     yield Piece("still-carried", rank.where, what, f"withhold {key} from {titles} too", keys, commands)
                 else:
                     what = f"{titles}, copied from {rank.title}, still {verb} {key}"
-                    yield Piece("copy-behind", rank.where, what, "withhold what is not meant", keys, commands)
+                    yield Piece(
+                        "copy-behind", rank.where, what, "withhold what the copy should not grant", keys, commands
+                    )
 
 
 def builds_on(sight: Sight) -> Iterator[Piece]:
@@ -77,24 +78,24 @@ def builds_on(sight: Sight) -> Iterator[Piece]:
             base = sight.charter.ranks[key]
             if base.position < rank.position:
                 what = f"{rank.title} builds on {base.title}, which stands above it"
-                mend = f"let {base.title} build on {rank.title} instead, or grant {rank.title} what it needs by name"
+                mend = f"grant {rank.title} what it needs by name, or let {base.title} build on {rank.title}"
                 yield Piece("builds-on-higher", rank.where, what, mend, (rank.key, key), _by_name(sight, rank, key))
             if base.unbounded:
                 what = f"{rank.title} builds on {base.title}, which is unbounded; {rank.title} is not"
-                mend = f"grant {rank.title} by name what it is meant to carry"
+                mend = f"grant {rank.title} what it needs by name"
                 rest = ",".join(each for each in rank.builds_on if each != key)
                 commands = (f"ask-above rank set {rank.key} builds-on={rest}",)
                 yield Piece("builds-on-unbounded", rank.where, what, mend, (rank.key, key), commands)
             elif key in named:
                 places = listed(named[key])
-                what = f"{rank.title} builds on {base.title}, but what {places} says of {base.title} is not said of it"
-                mend = f"write {key}+ there, which covers {rank.title}, or give {rank.title} an entry of its own"
+                what = f"{rank.title} builds on {base.title}, but not on its overrides in {places}"
+                mend = f"write {key}+ there, which includes {rank.title}, or add an override for {rank.title}"
                 if rank.position < base.position:
                     yield Piece("builds-on-overrides", rank.where, what, mend, (rank.key, key))
 
 
 def _by_name(sight: Sight, rank: Rank, base: str) -> tuple[str, ...]:
-    """Return the commands that let a rank carry what it does by name, and build on a base no more."""
+    """Return the commands that grant a rank by name what it grants, and end its building on a base."""
     compiled, catalogue = sight.compiled, sight.compiled.catalogue
     own = catalogue.close(catalogue.expand_all(rank.grants))
     for key in rank.builds_on:
@@ -106,7 +107,7 @@ def _by_name(sight: Sight, rank: Rank, base: str) -> tuple[str, ...]:
 
 
 def moderating(sight: Sight) -> Iterator[Piece]:
-    """Find ranks that can moderate and reach nobody they are meant for, or stand below nearly everyone (rule 6.3)."""
+    """Find moderating ranks that no rank stands below, or that stand below most members (rule 6.3)."""
     rule = sight.charter.rules.act(Act.MODERATE)
     if rule.over == "anyone":
         return
@@ -117,16 +118,18 @@ def moderating(sight: Sight) -> Iterator[Piece]:
         entry = rank.lists.get(Act.MODERATE)
         below = [each for each in sight.compiled.ranks[reach:] if entry is None or entry.admits(each.key)]
         if not below:
-            what = f"{rank.title} can moderate, and no rank that it may moderate stands below it"
+            what = f"{rank.title} may moderate, but no rank that it may moderate stands below it"
             yield Piece(
                 "moderates-nobody", rank.where, what, f"move {rank.title} up the ladder", (rank.key,), _up(rank)
             )
         for above in sight.compiled.ranks[: rank.position]:
             if _nearly_everyone(sight, above):
                 held = (
-                    "everyone holds" if above.automatic else f"{sight.holders[above.position]} of {sight.active} hold"
+                    "every member has"
+                    if above.automatic
+                    else f"{sight.holders[above.position]} of {sight.active} members have"
                 )
-                what = f"{rank.title} can moderate, and stands below {above.title}, which {held}"
+                what = f"{rank.title} may moderate, but stands below {above.title}, which {held}"
                 mend = f"move {rank.title} above {above.title} on the ladder"
                 commands = (f"ask-above rank move {rank.key} --above {above.key}",)
                 yield Piece("below-everyone", rank.where, what, mend, (rank.key, above.key), commands)
@@ -143,7 +146,7 @@ def _nearly_everyone(sight: Sight, rank: Rank) -> bool:
 
 
 def badges(sight: Sight) -> Iterator[Piece]:
-    """Find ranks that carry nothing and stand above one with power over people."""
+    """Find ranks that grant nothing and stand above one with power over people."""
     compiled = sight.compiled
     spoken = {entry.of for place in compiled.places for entry in place.overrides if entry.allow}
     ranges = [compiled.rank_at[e.of] for place in compiled.places for e in place.overrides if e.above and e.allow]
@@ -154,7 +157,7 @@ def badges(sight: Sight) -> Iterator[Piece]:
         below = [r for r in compiled.ranks[rank.position + 1 :] if not r.automatic and _has_power(sight, r)]
         if below:
             titles = listed(each.title for each in below)
-            what = f"{rank.title} carries nothing, and stands above {titles}"
+            what = f"{rank.title} grants nothing and stands above {titles}"
             mend = f"move {rank.title} below {below[-1].title} on the ladder"
             commands = (f"ask-above rank move {rank.key} --below {below[-1].key}",)
             yield Piece("badge-above-power", rank.where, what, mend, (rank.key, *(r.key for r in below)), commands)
@@ -165,39 +168,39 @@ def _has_power(sight: Sight, rank: Rank) -> bool:
 
 
 def risky_by_default(sight: Sight) -> Iterator[Piece]:
-    """Find high risk carried by, or allowed to, ranks that come without anybody's choice."""
+    """Find high risk that is granted or allowed to ranks which nobody assigns."""
     compiled, catalogue = sight.compiled, sight.compiled.catalogue
     risky = catalogue.mask(key for key, each in catalogue.capabilities.items() if each.risk == "high")
     for rank in compiled.ranks:
         how = (
-            f"held by {rank.held_by}"
+            f"automatic for {rank.held_by}"
             if rank.held_by
             else "open to join"
             if rank.open
-            else "for those who wait"
+            else "the entry rank"
             if rank.entry
-            else "given to everybody who joins"
+            else "assigned on joining"
         )
         if not (rank.held_by or rank.open or rank.entry or rank.on_joining):
             continue
         carried = catalogue.everything & risky if rank.unbounded else compiled.carried[rank.position] & risky
         for key in catalogue.names(carried):
             where = rank.where if rank.unbounded else source_of(compiled, rank, key)[0]
-            what = f"{rank.title}, which is {how}, carries {key}, of high risk"
+            what = f"{rank.title}, which is {how}, grants {key} (high risk)"
             out = () if rank.unbounded else (f"ask-above rank withhold {rank.key} {key}",)
-            yield Piece("risky-by-default", where, what, f"take {key} out of what it grants", (rank.key,), out)
+            yield Piece("risky-by-default", where, what, f"withhold {key} from {rank.title}", (rank.key,), out)
         for place in compiled.places:
             for entry in place.overrides:
                 if entry.of == rank.key and compiled.word_of(entry).allow & risky:
                     names = listed(catalogue.names(compiled.word_of(entry).allow & risky))
-                    what = f"{rank.title}, which is {how}, is allowed {names}, of high risk, {sight.at_place(place)}"
+                    what = f"{rank.title}, which is {how}, is allowed {names} (high risk) {sight.at_place(place)}"
                     commands = leave(compiled, place, entry, compiled.word_of(entry).allow & risky)
-                    mend = f"take {names} out of that entry"
+                    mend = f"remove {names} from that override"
                     yield Piece("risky-by-default", entry.where, what, mend, (rank.key,), commands)
 
 
 def detours(sight: Sight) -> Iterator[Piece]:
-    """Find power by a detour: a rank carries what leads to something that it does not carry (rule 2.2)."""
+    """Find detours: a rank grants what leads to something that it does not grant (rule 2.2)."""
     compiled, catalogue = sight.compiled, sight.compiled.catalogue
     for rank in compiled.ranks:
         if rank.unbounded:
@@ -209,21 +212,21 @@ def detours(sight: Sight) -> Iterator[Piece]:
                 if not compiled.carried[rank.position] & catalogue.bit[to]
             ]
             if led:
-                what = f"{rank.title} carries {key}, which leads to {listed(led)}, which it does not carry"
-                mend = f"withhold {key} from {rank.title}, or grant it {listed(led)} and know it"
+                what = f"{rank.title} grants {key}, which leads to {listed(led)}"
+                mend = f"withhold {key} from {rank.title}, or grant it {listed(led)}"
                 commands = (f"ask-above rank withhold {rank.key} {key}",)
                 yield Piece("detour", source_of(compiled, rank, key)[0], what, mend, (rank.key,), commands)
 
 
 def climbers(sight: Sight) -> Iterator[Piece]:
-    """Find ranks that can climb to everything, or to high risk that they do not hold (rules 10.1 and 10.2)."""
+    """Find ranks that can climb to everything, or to high risk that they do not grant (rules 10.1 and 10.2)."""
     compiled, catalogue = sight.compiled, sight.compiled.catalogue
     high = catalogue.mask(key for key, each in catalogue.capabilities.items() if each.risk == "high")
     for rank in compiled.ranks:
         if rank.unbounded or not sight.decider.compiled.keep(Ground).may_stir(rank.position):
             continue
         found = climb(sight.decider.compiled.keep(Ground), sight.decider.reckoner, rank)
-        mend = f"ask-above climb {rank.key}, which says what would cut each way"
+        mend = f"see what prevents it: ask-above climb {rank.key}"
         if found.free:
             what = f"{rank.title} can climb to an unbounded rank"
             yield Piece("climbs-to-everything", rank.where, what, mend, (rank.key,))
@@ -237,7 +240,7 @@ def climbers(sight: Sight) -> Iterator[Piece]:
 
 
 def same_carried(sight: Sight) -> Iterator[Piece]:
-    """Find ranks that carry the same."""
+    """Find ranks that grant the same."""
     seen: dict[int, Rank] = {}
     for rank in sight.compiled.ranks:
         carried = sight.compiled.carried[rank.position]
@@ -245,8 +248,8 @@ def same_carried(sight: Sight) -> Iterator[Piece]:
             continue
         first = seen.setdefault(carried, rank)
         if first is not rank:
-            what = f"{rank.title} carries the same as {first.title}"
-            mend = f"make them one, or let {first.title} build on {rank.title}"
+            what = f"{rank.title} and {first.title} grant the same"
+            mend = f"merge them, or let {first.title} build on {rank.title}"
             commands = (f"ask-above rank remove {rank.key} --instead {first.key}",)
             yield Piece("same-carried", rank.where, what, mend, (first.key, rank.key), commands)
 
@@ -258,24 +261,26 @@ def everybodys_conditions(sight: Sight) -> Iterator[Piece]:
         rest = conditions_on(rank, sight.compiled.ranks) if flags else ""
         if rest:
             what = f"{rank.title} is {listed(flags)}, and {rest}"
-            yield Piece("condition-void", rank.where, what, "remove the condition, or make the rank one to assign")
+            yield Piece(
+                "condition-void", rank.where, what, "remove the condition, or make the rank one that is assigned"
+            )
 
 
 def unheld(sight: Sight) -> Iterator[Piece]:
-    """Find ranks that nobody holds, now or later."""
+    """Find ranks that nobody has, now or later."""
     if not sight.register.members:
         return
     later = {assignment.rank for asked, _ in sight.alike for assignment in asked.later}
     for rank in sight.compiled.ranks:
         unasked = rank.automatic or rank.entry or rank.kept_by or rank.paused
         if not (unasked or rank.key in later or sight.holders[rank.position]):
-            mend = f"give {rank.title} to somebody, or remove it"
+            mend = f"assign {rank.title}, or remove it"
             commands = (f"ask-above rank remove {rank.key} --none",)
-            yield Piece("unheld", rank.where, f"nobody holds {rank.title}", mend, (rank.key,), commands)
+            yield Piece("unheld", rank.where, f"no member has {rank.title}", mend, (rank.key,), commands)
 
 
 def copies(sight: Sight) -> Iterator[Piece]:
-    """Find copies that carry what their original withholds: what was added to a copy is its own."""
+    """Find copies that grant what their original withholds; what was added to a copy is its own."""
     compiled = sight.compiled
     for rank in compiled.ranks:
         original = sight.charter.ranks.get(rank.copied_from or "")
@@ -284,7 +289,7 @@ def copies(sight: Sight) -> Iterator[Piece]:
         withheld = compiled.catalogue.expand_all(original.withhold)
         more = compiled.catalogue.names(compiled.carried[rank.position] & withheld)
         if more:
-            what = f"{rank.title} was copied from {original.title}, and carries {listed(more)}, which that withholds"
-            mend = "withhold what is not meant"
+            what = f"{rank.title} grants {listed(more)}, which its original, {original.title}, withholds"
+            mend = "withhold what the copy should not grant"
             commands = (f"ask-above rank withhold {rank.key} {' '.join(more)}",)
             yield Piece("copy-behind", rank.where, what, mend, (rank.key, original.key), commands)

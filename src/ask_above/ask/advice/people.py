@@ -19,7 +19,7 @@ from ask_above.people.register import Assignment, Status
 
 
 def too_many(sight: Sight) -> Iterator[Piece]:
-    """Find more holders of unbounded ranks, or of what is of high risk, than ``rules.advice`` says."""
+    """Find more members with unbounded ranks than ``rules.advice`` says."""
     advice = sight.charter.rules.advice
     free = sight.compiled.unbounded
     able = (keys for a, keys in sight.alike if a.is_active and any(holding.rank in free for holding in a.holdings))
@@ -28,14 +28,14 @@ def too_many(sight: Sight) -> Iterator[Piece]:
     if len(unbounded) > advice.most_unbounded:
         rank = sight.compiled.ranks[min(sight.compiled.unbounded)]
         names = listed(sight.title(key) for key in unbounded[:6])
-        what = f"{len(unbounded)} members hold an unbounded rank, more than {advice.most_unbounded}: {names}"
-        mend = f"ask-above who {sight.compiled.catalogue.keys[0]} --through"
+        what = f"{len(unbounded)} members have an unbounded rank, more than {advice.most_unbounded}: {names}"
+        mend = f"see who: ask-above who {sight.compiled.catalogue.keys[0]} --through"
         yield Piece("too-many-unbounded", rank.where, what, mend, tuple(f"@{key}" for key in unbounded))
 
 
 def duties(sight: Sight) -> Iterator[Piece]:
-    """Find what too many can do, and what nobody or one member alone can do (rule 5)."""
-    if not sight.active:
+    """Find what too many may use, and what nobody or one member alone may use (rule 5)."""
+    if sight.active < 2:  # noqa: PLR2004
         return
     compiled, wanted = sight.compiled, cover.default_duties(sight.compiled)
     if not wanted:
@@ -44,19 +44,27 @@ def duties(sight: Sight) -> Iterator[Piece]:
     most = sight.charter.rules.advice.most_high_risk
     for key, count in found.able.items():
         if compiled.catalogue.capabilities[key].risk == "high" and count > most:
-            what = f"{count} members can use {key}, of high risk, more than {most}"
+            what = f"{count} members may use {key} (high risk), more than {most}"
             where = compiled.catalogue.capabilities[key].where
-            yield Piece("too-many-high-risk", where, what, f"ask-above who {key} --through")
+            yield Piece("too-many-high-risk", where, what, f"see who: ask-above who {key} --through")
     by_duty: dict[tuple[str, str | None], list[str]] = {}
     for gap in found.gaps:
         by_duty.setdefault((gap.capability, gap.only), []).append(gap.place)
     for (key, only), places in by_duty.items():
         where, spots = compiled.catalogue.capabilities[key].where, _places(sight, places)
         if only is None:
-            yield Piece("uncovered", where, f"nobody can use {key} {spots}", f"ask-above cover {key}")
+            yield Piece(
+                "uncovered", where, f"no active member may use {key} {spots}", f"see where: ask-above cover {key}"
+            )
         else:
-            what = f"{sight.title(only)} alone can use {key} {spots}"
-            yield Piece("only-one", where, what, f"ask-above cover {key} --without {only}", (f"@{only}",))
+            what = f"only {sight.title(only)} may use {key} {spots}"
+            yield Piece(
+                "only-one",
+                where,
+                what,
+                f"see what depends on them: ask-above cover {key} --without {only}",
+                (f"@{only}",),
+            )
 
 
 def _places(sight: Sight, keys: list[str]) -> str:
@@ -67,16 +75,16 @@ def _places(sight: Sight, keys: list[str]) -> str:
 
 
 def over_limit(sight: Sight) -> Iterator[Piece]:
-    """Find ranks with more holders than their limit (rule 6.8)."""
+    """Find ranks that more members have than their limit allows (rule 6.8)."""
     for rank in sight.compiled.ranks:
         count = sight.holders[rank.position]
         if rank.limit is not None and count > rank.limit:
             holding = sight.holding(rank)
             names = listed(sight.title(key) for key in holding[:6])
-            what = f"{count} members hold {rank.title}, and its limit is {rank.limit}: {names}"
+            what = f"{count} members have {rank.title}; its limit is {rank.limit}: {names}"
             concerned = (rank.key, *(f"@{key}" for key in holding))
             commands = (f"ask-above rank set {rank.key} limit={count}",)
-            mend = "take it from some of them, or raise the limit"
+            mend = "unassign it from some of them, or raise the limit"
             yield Piece("over-limit", rank.where, what, mend, concerned, commands)
 
 
@@ -103,11 +111,11 @@ def _told_over(sight: Sight, given: Assignment) -> Piece:
     title, key, concerned = sight.title(given.rank), given.member, (f"@{given.member}", given.rank)
     start, end = given.period.start, given.period.end
     if start is not None and end is not None and start >= end:
-        what = f"{sight.title(key)} is given {title} until before it begins"
-        return Piece("never-starts", given.where, what, "mend its dates", concerned)
+        what = f"{sight.title(key)}'s assignment of {title} ends before it starts"
+        return Piece("never-starts", given.where, what, "correct its dates", concerned)
     word = "until" if "T" in given.period.said_until else "through"
-    what = f"{sight.title(key)} had {title} {word} {day(given.period.said_until)}"
-    return Piece("ended", given.where, what, "take the line out once nobody needs it", concerned)
+    what = f"{sight.title(key)}'s assignment of {title} has ended ({word} {day(given.period.said_until)})"
+    return Piece("ended", given.where, what, "remove the line when nobody needs it", concerned)
 
 
 def _contradictory(sight: Sight, key: str, given: list[Assignment]) -> Iterator[Piece]:
@@ -119,11 +127,11 @@ def _contradictory(sight: Sight, key: str, given: list[Assignment]) -> Iterator[
                 continue
             commands: tuple[str, ...] = ()
             if rank is second and each.place == other.place:
-                what = f"{sight.title(key)} is given {rank.title} twice at once"
-                mend = f"take one of the two lines out; the other is {other.where}"
+                what = f"{sight.title(key)} is assigned {rank.title} twice for one time"
+                mend = f"remove one of the two lines; the other is {other.where}"
             elif _apart(rank, second):
-                what = f"{sight.title(key)} has {rank.title} and {second.title}, which may not be held together"
-                mend = "take one of the two from them"
+                what = f"{sight.title(key)} has {rank.title} and {second.title}; nobody may have both"
+                mend = "unassign one of the two"
                 where = "" if other.place == SITE else f" --at {other.place}"
                 commands = (f"ask-above unassign {second.key} {key}{where}",)
             else:
@@ -136,7 +144,7 @@ def _apart(rank: Rank, other: Rank) -> bool:
 
 
 def _overlap(one: Assignment, other: Assignment) -> bool:
-    """Tell whether two periods have a moment in common."""
+    """Whether two periods have a moment in common."""
     first, second = one.period, other.period
     starts = max(first.start or -(1 << 62), second.start or -(1 << 62))
     ends = min(period.end if period.end is not None else 1 << 62 for period in (first, second))
@@ -156,7 +164,7 @@ def joined_without(sight: Sight) -> Iterator[Piece]:
                 continue
             has = {assignment.rank for assignment in sight.register.of(key)}
             for rank in (each for each in missing if each.key not in has):
-                what = f"{member.called} is active without a date of joining, and does not have {rank.title}"
+                what = f"{member.called} is active, has no date of joining and does not have {rank.title}"
                 commands = (f"ask-above assign {rank.key} {key}",)
                 yield Piece("joined-by-hand", member.where, what, f"assign {rank.title}", (f"@{key}",), commands)
 
@@ -173,7 +181,7 @@ def doubles(sight: Sight) -> Iterator[Piece]:
 
 
 def behind_gates(sight: Sight) -> Iterator[Piece]:
-    """Find ranks that are held for a place whose gate, or one on the way, does not let their holder in (rule 5.3)."""
+    """Find assignments for a place whose gate, or one above it, does not admit the member (rule 5.3)."""
     compiled = sight.compiled
     for folded, keys in sight.alike if compiled.gated else ():
         if not folded.is_active or folded.profile is None or folded.owner:
@@ -189,15 +197,15 @@ def behind_gates(sight: Sight) -> Iterator[Piece]:
                 if given is None or shut is None or free:
                     continue
                 gate = compiled.places[shut]
-                what = f"{asked.label} is {title} {sight.at_place(compiled.places[holding.place])}, "
-                what += f"and the gate of {gate.title} does not let them in"
-                mend = f"let them in at {gate.title}, or take {title} from them"
+                what = f"{asked.label} has {title} {sight.at_place(compiled.places[holding.place])}, "
+                what += f"but the gate of {gate.title} does not admit them"
+                mend = f"admit them at {gate.title}, or unassign {title}"
                 commands = (typed(Unassign(key, given.rank, given.place)),)
                 yield Piece("held-behind-gate", given.where, what, mend, (f"@{key}",), commands)
 
 
 def pending_worse(sight: Sight) -> Iterator[Piece]:
-    """Find someone pending who can do less than a stranger (rule 4.4)."""
+    """Find what visitors may use and pending members may not (rule 4.4)."""
     compiled, entry = sight.compiled, sight.compiled.entry
     if entry is None and not any(each.status == Status.PENDING for each, _ in sight.alike):
         return
@@ -212,9 +220,9 @@ def pending_worse(sight: Sight) -> Iterator[Piece]:
             less &= ~(reckoner.usable(stranger, above) & ~reckoner.usable(waiting, above))
         if less:
             names = listed(compiled.catalogue.names(less))
-            what = f"a visitor may use {names} {sight.at_place(place)}, and someone pending may not"
+            what = f"visitors may use {names} {sight.at_place(place)}, but pending members may not"
             where = place.where if entry is None or place.overrides else compiled.ranks[entry].where
-            yield Piece("pending-worse", where, what, "let the entry rank carry it, or take its deny out there")
+            yield Piece("pending-worse", where, what, "grant it to the entry rank, or remove the deny there")
 
 
 def exceptions_gone(sight: Sight) -> Iterator[Piece]:
@@ -224,8 +232,7 @@ def exceptions_gone(sight: Sight) -> Iterator[Piece]:
         for entry in place.exceptions:
             member = members.get(entry.of)
             if member is None or member.is_retired:
-                said = "is not in the register" if member is None else "has left"
-                what = f"the exception for {sight.title(entry.of)} {sight.at_place(place)} stands, and they {said}"
-                what = what.replace("they is", "they are").replace("they has", "they have")
+                said = "who is not in the register" if member is None else "who has left"
+                what = f"there is an exception {sight.at_place(place)} for {sight.title(entry.of)}, {said}"
                 commands = (to_entry(place, entry, "--clear"),) if member else ()
-                yield Piece("exception-gone", entry.where, what, "take the exception out", (f"@{entry.of}",), commands)
+                yield Piece("exception-gone", entry.where, what, "remove the exception", (f"@{entry.of}",), commands)

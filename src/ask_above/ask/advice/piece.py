@@ -22,62 +22,65 @@ from ask_above.decide.profile import Asked, ask_rank
 from ask_above.decide.words import in_place
 
 WHY: Final[Mapping[str, str]] = {
-    "still-carried": "A right that is taken from everyone is still there for those whose other ranks carry it.",
-    "deny-reaches-up": "A deny for a rank that everyone holds also takes from the ranks above what they carry.",
-    "builds-on-higher": "A lower rank receives everything that the higher one carries, now and later.",
-    "builds-on-unbounded": "Being unbounded does not come along with builds-on; the rank gets less than it seems.",
-    "builds-on-overrides": "Overrides do not come along with builds-on; where there are any the two ranks differ.",
-    "moderates-nobody": "Whoever moderates reaches only those below; this rank reaches none of those it is meant for.",
-    "below-everyone": "Whoever moderates reaches only those below, and nearly everyone holds a rank above this one.",
-    "badge-above-power": "The order is power: whoever holds the badge cannot be moderated from the rank below it.",
-    "meant-for-nobody": "Somebody has it although the charter says that nobody is meant to.",
-    "needs-unmet": "A capability does nothing without what it needs; its holders can use it nowhere.",
-    "no-effect-unbounded": "Places do not stop holders of an unbounded rank; the entry has no effect on them.",
-    "no-effect-repeated": "The entry says what is so without it; a later change above will not come through here.",
-    "no-effect-kind": "The capability has no meaning in this place or in any place in it.",
-    "beats-exception": "The nearest place has the last word, so the exception ends where this entry begins.",
-    "drifted": "The place says the opposite of what its section says; nobody may know whether it is meant.",
-    "seeing-denied": "Whoever may not see the place can still do other things in it; name it in rules.seeing.",
-    "undecided": "Nobody has decided who should have it; an unbounded rank has it all the same.",
-    "wildcard-high-risk": "A pattern takes in what add-ons bring later; high risk is better named.",
-    "risky-by-default": "High risk is given to people whom nobody has chosen.",
-    "detour": "The power of the one can be used to obtain the other, which the rank was not given.",
-    "climbs-to-everything": "Whoever holds it can come to do everything, by what the charter lets them do.",
-    "climbs-to-high-risk": "Whoever holds it can come to have what it was not given.",
-    "too-many-unbounded": "Every holder can do everything, whatever else is set.",
-    "too-many-high-risk": "The more people can do it, the likelier it goes wrong.",
-    "over-limit": "The rank's limit keeps anyone from being given it; who may stay is open.",
-    "uncovered": "Nobody can do what the place needs when it is needed.",
-    "only-one": "If this member is away, nobody can.",
-    "same-carried": "Two ranks that carry the same differ in name only, and drift apart by accident.",
-    "unheld": "A rank that nobody holds is either forgotten or waits for somebody.",
-    "copy-behind": "A copy keeps what its original has lost since; nobody is told.",
-    "gate-nobody": "Nobody but the owner and holders of unbounded ranks can enter.",
-    "held-behind-gate": "The rank is held for a place whose gate shuts its holder out; it does nothing there.",
-    "gate-shuts-keepers": "Those who may change the place, by their rank, cannot enter it.",
-    "ended": "The assignment is over; it only makes the list longer.",
-    "never-starts": "The assignment ends before it begins, so it never counts.",
-    "contradictory": "Both stand in the list, and only one of them can be meant.",
-    "pending-worse": "Someone who has signed up finds less than before; they will think that something is broken.",
-    "condition-void": "A condition that rests on a rank everybody gets holds of everybody, or of nobody.",
-    "joined-by-hand": "Nothing is added to what stands in a file; by command, joining brings these ranks along.",
-    "identity-twice": "Other programs cannot tell the two apart; neither is recognised by it.",
-    "exception-gone": "The exception outlives the person; a new member with the same key would inherit it.",
-    "kind-misspelled": "A capability for one kind of place has no effect in another; nobody will see why.",
-    "unseen-character": "Two names that look alike can differ in it, and somebody may pass for somebody else.",
-    "look-alike": "Whoever reads the one takes it for the other, and somebody may pass for somebody else.",
-    "color-unreadable": "Names in this colour cannot be read by everyone on a light or on a dark ground.",
-    "color-alike": "The two colours cannot be told apart; people will take one rank for the other.",
-    "color-same": "Two ranks share one colour; people cannot tell who is who.",
-    "silent-unknown": "The code means nothing here; what it was meant to silence is told.",
+    "climbs-to-everything": "Members with this rank can climb to every capability.",
+    "climbs-to-high-risk": "Members with this rank can climb to a high-risk capability.",
+    "meant-for-nobody": "The charter lists it under 'nobody', and somebody has it all the same.",
+    "risky-by-default": "Members get a high-risk capability without being chosen.",
+    "still-carried": "Members keep the capability through other ranks.",
+    "detour": "The one capability can obtain the other, which is not granted.",
+    "account-shared": "More than one person may use the account.",
+    "heir-gone": "What a former member wrote belongs to someone who has left too.",
+    "exception-gone": "The member has left; a new one with this key would get the exception.",
+    "too-many-unbounded": "Each of these members may do everything.",
+    "too-many-high-risk": "Each further member adds to the risk.",
+    "builds-on-higher": "The lower rank grants all that the higher one grants.",
+    "wildcard-high-risk": "The pattern matches future add-ons; name high-risk capabilities.",
+    "copy-behind": "The copy grants capabilities that its original does not.",
+    "uncovered": "No active member may use it in this place.",
+    "only-one": "If this member is away, nobody may use it.",
+    "moderates-nobody": "No rank that this one should moderate stands below it.",
+    "below-everyone": "At least half of the members stand above this moderating rank.",
+    "badge-above-power": "The moderating rank below cannot moderate those who have it.",
+    "gate-nobody": "Only the owner and members with unbounded ranks may enter.",
+    "gate-shuts-keepers": "Members who may change the place may not enter it.",
+    "held-behind-gate": "The gate keeps the member out, so the rank has no effect there.",
+    "seeing-denied": "Members who may not see the place may act in it; set rules.seeing.",
+    "deny-reaches-up": "A deny for an automatic rank also affects higher ranks.",
+    "beats-exception": "The nearest place decides; the exception above ends here.",
+    "drifted": "The place contradicts its section, perhaps by mistake.",
+    "undecided": "No rank grants it and 'nobody' does not list it.",
+    "needs-unmet": "The rank lacks what the capability needs; it has no effect.",
+    "pending-worse": "Pending members may do less here than visitors.",
+    "over-limit": "More members have the rank than its limit allows.",
+    "contradictory": "The two assignments contradict each other.",
+    "identity-twice": "Other programs cannot tell the two members apart.",
+    "look-alike": "The names look alike; people may confuse them.",
+    "title-twice": "Two of one name cannot be told apart in lists.",
+    "unseen-character": "A name with a hidden character can pass for another.",
+    "builds-on-unbounded": "builds-on does not pass on unbounded.",
+    "builds-on-overrides": "builds-on does not pass on overrides.",
+    "condition-void": "Every member meets the condition, or none does.",
+    "joined-by-hand": "An edit by hand assigns no rank; a member added by command gets it.",
+    "no-effect-unbounded": "Overrides do not apply to an unbounded rank.",
+    "no-effect-repeated": "The place above says the same; later changes there will not apply here.",
+    "no-effect-kind": "The capability does not apply in this place or below it.",
+    "kind-misspelled": "No capability names this kind; many name a similar one.",
+    "same-carried": "Both ranks grant the same and may drift apart by accident.",
+    "unheld": "No member has this rank.",
+    "never-starts": "The assignment ends before it starts and has no effect.",
+    "ended": "The assignment has ended and has no effect.",
+    "color-unreadable": "The colour is hard to read on light or dark backgrounds.",
+    "color-alike": "The colours are too similar to tell apart.",
+    "color-same": "Two ranks have the same colour.",
+    "silent-unknown": "No advice has this code; the line has no effect.",
 }
-"""Every code, and in one sentence why it matters."""
+"""Every code, the gravest first, and in one sentence why it matters."""
 
 
 class Piece(NamedTuple):
-    """One piece of advice: ``what`` is the finding, ``why`` it matters, ``mend`` what would help, in words.
+    """One piece of advice: ``what`` was found, ``why`` it matters, ``mend`` what helps, in words.
 
-    ``commands`` are what would mend it, to be typed; what would take a choice of people has none.
+    ``commands`` mend it, to be typed; where people have to choose there is none.
     ``concerned`` are keys of ranks, groups or members, those of members with @ in front.
     """
 
@@ -144,7 +147,7 @@ class Sight:
 
     @cached_property
     def carriers(self) -> dict[str, list[int]]:
-        """The positions of the ranks that carry each capability."""
+        """The positions of the ranks that grant each capability."""
         carried = self.compiled.carried
         return {
             key: [n for n, mask in enumerate(carried) if mask & bit] for key, bit in self.compiled.catalogue.bit.items()
@@ -197,7 +200,7 @@ class Sight:
         return in_place(self.compiled.named[place.key].title, site=place.parent is None)
 
     def acting(self, rank: Rank, act: Act) -> bool:
-        """Tell whether a rank carries what an act takes."""
+        """Whether a rank grants what an act takes."""
         if rank.unbounded:
             return True
         return bool(

@@ -18,7 +18,7 @@ _SEEING = frozenset({"see", "view", "read", "enter"})
 
 
 def deny_reaches_up(sight: Sight) -> Iterator[Piece]:
-    """Find a deny for an automatic rank that takes from ranks above what they carry (rule 5.4a)."""
+    """Find a deny for an automatic rank that takes from ranks above what they grant (rule 5.4a)."""
     compiled = sight.compiled
     for n, place in enumerate(compiled.places):
         if not place.overrides and not place.like:
@@ -31,14 +31,15 @@ def deny_reaches_up(sight: Sight) -> Iterator[Piece]:
             for name, losing in _losing(sight, n, rank.position, word, words).items():
                 entry = compiled.voices(n, key)[0].entry
                 titles = listed(sight.title(each) for each in losing)
-                what = f"{rank.title} is denied {name} {sight.at_place(place)}, which takes it from {titles} as well"
-                mend = f"allow {name} there to {losing[-1]}+, or to those who should keep it"
+                lose = "lose" if losing[1:] else "loses"
+                what = f"{rank.title} is denied {name} {sight.at_place(place)}, so {titles} {lose} it too"
+                mend = f"allow {name} there to {losing[-1]}+, or to the ranks that should keep it"
                 commands = (f"ask-above place override {place.key} {losing[-1]}+ --allow {name}",)
                 yield Piece("deny-reaches-up", entry.where, what, mend, tuple(losing), commands)
 
 
 def _losing(sight: Sight, place: int, automatic: int, word: Word, words: dict[str, Word]) -> dict[str, list[str]]:
-    """Return what ranks above carry, would hold at a place, and lose there by the word of an automatic rank alone."""
+    """Return what ranks above grant, would hold at a place, and lose there by the word of an automatic rank alone."""
     compiled, found = sight.compiled, dict[str, list[str]]()
     chain = compiled.chains[place]
     carrying = {n for name in compiled.catalogue.names(word.deny) for n in sight.carriers[name] if n < automatic}
@@ -66,21 +67,21 @@ def without_effect(sight: Sight) -> Iterator[Piece]:
         for entry in place.exceptions:
             if entry.of in sight.unbounded_members:
                 what = f"the exception for {sight.title(entry.of)} {sight.at_place(place)} has no effect on them"
-                mend = "take the exception out, or their unbounded rank"
+                mend = "remove the exception, or unassign the unbounded rank"
                 clear = (to_entry(place, entry, "--clear"),)
                 yield Piece("no-effect-unbounded", entry.where, what, mend, (f"@{entry.of}",), clear)
         for entry in (*place.overrides, *place.exceptions):
             named = _named(sight, entry)
             vain = sight.compiled.catalogue.names(named & ~meaningful[n])
             if vain:
-                what = f"{listed(vain)} for {entry.label} {sight.at_place(place)} has no meaning there"
-                mend = f"take {listed(vain)} out of that entry"
+                what = f"{listed(vain)} for {entry.label} {sight.at_place(place)} does not apply there"
+                mend = f"remove {listed(vain)} from that override"
                 out = (to_entry(place, entry, f"--leave {','.join(vain)}"),)
                 yield Piece("no-effect-kind", entry.where, what, mend, (entry.of,), out)
             repeated = sight.compiled.catalogue.names(_repeated(spoken, n, entry))
             if repeated:
-                what = f"what {sight.at_place(place)} says of {listed(repeated)} for {entry.label} is so without it"
-                mend = f"take {listed(repeated)} out of it"
+                what = f"the override for {entry.label} {sight.at_place(place)} repeats {listed(repeated)} from above"
+                mend = f"remove {listed(repeated)} from it"
                 commands = leave(sight.compiled, place, entry, _repeated(spoken, n, entry))
                 yield Piece("no-effect-repeated", entry.where, what, mend, (entry.of,), commands)
 
@@ -88,9 +89,9 @@ def without_effect(sight: Sight) -> Iterator[Piece]:
 def _for_unbounded(sight: Sight, place: Place, entry: Override) -> Iterator[Piece]:
     rank = sight.charter.ranks.get(entry.of)
     if rank is not None and rank.unbounded and not entry.above:
-        what = f"the entry for {rank.title} {sight.at_place(place)} has no effect, as {rank.title} is unbounded"
+        what = f"the override for {rank.title} {sight.at_place(place)} has no effect: {rank.title} is unbounded"
         commands = (to_entry(place, entry, "--clear"),)
-        yield Piece("no-effect-unbounded", entry.where, what, "take the entry out", (rank.key,), commands)
+        yield Piece("no-effect-unbounded", entry.where, what, "remove the override", (rank.key,), commands)
 
 
 def _named(sight: Sight, entry: Override) -> int:
@@ -199,7 +200,7 @@ def _beaten(sight: Sight, given: int, below: int, exception: Override, word: Wor
         if against:
             names = listed(compiled.catalogue.names(against))
             who, where = sight.title(exception.of), sight.at_place(compiled.places[below])
-            what = f"what {rank.title} is told of {names} {where} beats the exception for {who} {_in(sight, given)}"
+            what = f"the override of {names} for {rank.title} {where} ends the exception for {who} {_in(sight, given)}"
             mend = f"repeat the exception for {exception.of} {where}"
             said_of = [("allow", word.allow & against), ("deny", word.deny & against)]
             words = " ".join(f"--{how} {','.join(compiled.catalogue.names(mask))}" for how, mask in said_of if mask)
@@ -244,8 +245,8 @@ def drifted(sight: Sight) -> Iterator[Piece]:
         for entry, above, turned in entries:
             names = listed(compiled.catalogue.names(turned))
             section = compiled.places[above].title
-            what = f"{compiled.places[n].title} says the opposite of {section} about {names} for {entry.label}"
-            mend = f"take {names} out of that entry, so that it follows {section}"
+            what = f"{compiled.places[n].title} contradicts {section} on {names} for {entry.label}"
+            mend = f"remove {names} from that override, so that it follows {section}"
             commands = leave(compiled, compiled.places[n], entry, turned)
             yield Piece("drifted", entry.where, what, mend, (entry.of,), commands)
 
@@ -267,29 +268,29 @@ def seeing_denied(sight: Sight) -> Iterator[Piece]:
             can = sight.decider.reckoner.usable(profile, n) if profile else 0
             free = [key for key in catalogue.names(can) if not catalogue.rests_on(key) & denied]
             if free:
-                what = f"{rank.title} may not {name} {sight.at_place(place)}, and can still use {listed(free)} there"
+                what = f"{rank.title} may not use {name} {sight.at_place(place)}, but may use {listed(free)} there"
                 commands = (f"ask-above charter set rules.seeing {name}",)
                 yield Piece("seeing-denied", entry.where, what, f"set rules.seeing to {name}", (rank.key,), commands)
 
 
 def gates(sight: Sight) -> Iterator[Piece]:
-    """Find gates that nobody passes, or that shut out ranks which may change the place (rule 5.3)."""
+    """Find gates that admit nobody, or not the ranks which may change the place (rule 5.3)."""
     compiled = sight.compiled
     using = compiled.charter.rules.act(Act.OVERRIDES).using
     managing = compiled.catalogue.mask(using)
     for n in sorted(compiled.gated):
         place = compiled.places[n]
         where = place.gate.where if place.gate else place.where
-        if sight.active and not _anyone_passes(sight, n):
-            what = f"no active member passes the gate of {place.title}"
+        if sight.active > 1 and not _anyone_passes(sight, n):
+            what = f"the gate of {place.title} admits no active member"
             commands = (f"ask-above place gate {place.key} --clear",)
-            yield Piece("gate-nobody", where, what, "ask for a group or rank that somebody has", (), commands)
+            yield Piece("gate-nobody", where, what, "require a group or rank that a member has", (), commands)
         for rank, asked in zip(compiled.ranks, sight.asked, strict=True):
             if rank.unbounded or asked.profile is None or passes(compiled, asked.profile, n):
                 continue
             if held(compiled, asked.profile, n, gated=False).mask & managing:
-                what = f"the gate of {place.title} shuts out {rank.title}, who may change who may do what there"
-                mend = f"let {rank.title} through the gate, or silence this where it is meant"
+                what = f"the gate of {place.title} excludes {rank.title}, which may change the place"
+                mend = f"admit {rank.title} at the gate, or silence this advice"
                 yield Piece("gate-shuts-keepers", where, what, mend, (rank.key,))
 
 

@@ -1,4 +1,4 @@
-"""All advice about a community, in the order of its files, less what the charter silences."""
+"""All advice about a community, the gravest first, less what the charter silences."""
 
 from __future__ import annotations
 
@@ -6,7 +6,8 @@ from collections import Counter
 from collections.abc import Callable, Iterable, Iterator
 from typing import Final, NamedTuple
 
-from ask_above.ask.advice import alike, catalogue, colors, ladder, people, places
+from ask_above.ask.advice import accounts, alike, catalogue, colors, ladder, people, places
+from ask_above.ask.advice.accounts import Beside, heirs_gone
 from ask_above.ask.advice.ladder import taken_from_everybody
 from ask_above.ask.advice.piece import WHY, Piece, Sight
 from ask_above.charter.moments import Instant
@@ -46,6 +47,7 @@ LOOKS: Final[tuple[Callable[[Sight], Iterable[Piece]], ...]] = (
     people.doubles,
     people.exceptions_gone,
     alike.look_alikes,
+    alike.title_twice,
     alike.unseen,
     alike.kinds,
     colors.colors,
@@ -64,6 +66,9 @@ class AdviceGiven(NamedTuple):
         return f"<AdviceGiven: {len(self.pieces)} pieces, {len(self.silenced)} silenced>"
 
 
+NOTHING: Final = Beside()
+"""Nothing stands beside charter and register."""
+
 OF_PEOPLE: Final = (people.too_many, people.duties, people.over_limit, people.assignments, people.behind_gates)
 """What a change of members and assignments alone can bring about."""
 
@@ -73,8 +78,10 @@ _OF_NO_NEWS: Final = frozenset(
 """What is so of whatever is new, or is told by a plan in other words."""
 
 
-def brought(before: Decider, after: Decider, at: Instant) -> list[Piece]:
+def brought(before: Decider, after: Decider, at: Instant, beside: Beside = NOTHING) -> list[Piece]:
     """Return the advice that there is after a change and was not before, less what the charter silences."""
+    heirs = [*heirs_gone(Sight(after, at), beside)]
+    gone = {piece.what for piece in heirs_gone(Sight(before, at), beside)}
     looks = OF_PEOPLE if before.compiled is after.compiled else LOOKS
     known = Counter((piece.code, piece.what) for look in looks for piece in look(Sight(before, at)))
     left_out = _OF_NO_NEWS | set(after.compiled.charter.rules.advice.silent)
@@ -85,21 +92,27 @@ def brought(before: Decider, after: Decider, at: Instant) -> list[Piece]:
             found.append(piece)
     taken = [*taken_from_everybody(before.compiled, after.compiled)]
     commands = {piece.commands for piece in taken}
-    return [*taken, *(piece for piece in found if piece.commands not in commands or not piece.commands)]
+    heirs = [piece for piece in heirs if piece.what not in gone]
+    return [*heirs, *taken, *(piece for piece in found if piece.commands not in commands or not piece.commands)]
 
 
-def advise(decider: Decider, at: Instant, told: Callable[[int, int], None] | None = None) -> AdviceGiven:
-    """Return what a careful administrator would look at again; ``told`` is called with how far it has come."""
+def advise(
+    decider: Decider, at: Instant, told: Callable[[int, int], None] | None = None, beside: Beside = NOTHING
+) -> AdviceGiven:
+    """Return the advice, the gravest first; ``told`` is called with how far it has come."""
     sight = Sight(decider, at)
     pieces: list[Piece] = []
     for n, look in enumerate(LOOKS):
         pieces += look(sight)
         if told:
             told(n + 1, len(LOOKS))
+    for look_beside in accounts.LOOKS:
+        pieces += look_beside(sight, beside)
     silent = decider.compiled.charter.rules.advice.silent
     pieces += _unknown(sight)
     order = list(dict.fromkeys(piece.where.file for piece in [*(Piece("ended", sight.file, "", ""),), *pieces]))
-    pieces.sort(key=lambda piece: (order.index(piece.where.file), piece.where.line))
+    gravity = {code: n for n, code in enumerate(WHY)}
+    pieces.sort(key=lambda piece: (gravity[piece.code], order.index(piece.where.file), piece.where.line))
     return AdviceGiven(
         tuple(piece for piece in pieces if piece.code not in silent),
         tuple((piece, silent[piece.code]) for piece in pieces if piece.code in silent),
@@ -110,7 +123,7 @@ def _unknown(sight: Sight) -> Iterator[Piece]:
     for code in sight.charter.rules.advice.silent:
         if code not in WHY:
             near = nearest(code, WHY)
-            mend = f"write {near[0]}" if near else "take it out of rules.advice.silent"
+            mend = f"write {near[0]}" if near else "remove it from rules.advice.silent"
             yield Piece(
-                "silent-unknown", sight.file, f"rules.advice.silent names '{code}', and there is no such code", mend
+                "silent-unknown", sight.file, f"rules.advice.silent names '{code}', but there is no such code", mend
             )

@@ -1,4 +1,4 @@
-"""What ranks carry beyond what was done: what nobody used (rule 11.3), and the least that would do (rule 11.4)."""
+"""What ranks grant beyond what was done: what nobody used (rule 11.3), and the least that would do (rule 11.4)."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ from ask_above.errors import AskAboveError
 
 
 class Unused(NamedTuple):
-    """A capability that a rank carries and that no holder used in all the time of the log."""
+    """A capability that a rank grants and that no holder used in all the time of the log."""
 
     rank: str
     capability: str
@@ -29,7 +29,7 @@ class Unused(NamedTuple):
 
 
 class Least(NamedTuple):
-    """What a rank carries and would not have needed, and the command that takes it."""
+    """What a rank grants and did not need, and the command that withholds it."""
 
     rank: str
     capabilities: tuple[str, ...]
@@ -37,7 +37,7 @@ class Least(NamedTuple):
 
 
 def unused(judge: Judge, judged: Sequence[Judged], span: tuple[Instant, Instant]) -> list[Unused]:
-    """Return what ranks that somebody active held at some time of a log carry, and nobody used through them.
+    """Return what ranks that somebody active held at some time of a log grant, and nobody used through them.
 
     What is told can be taken: nothing that was allowed then, or is now, rests on it, through this rank or one that
     builds on it. What is of high risk is kept for the day, and what every member has comes from elsewhere.
@@ -85,7 +85,7 @@ def _needed(judge: Judge, judged: Sequence[Judged]) -> dict[str, int]:
 
 
 def _lost(compiled: CompiledCharter, charter: Charter) -> dict[int, int]:
-    """Return what ranks, by their positions, would not carry any more under another charter."""
+    """Return what ranks, by their positions, no longer grant under another charter."""
     after = carried_sets([charter.ranks[rank.key] for rank in compiled.ranks], charter.catalogue)
     lost = ((n, had & ~has) for n, (had, has) in enumerate(zip(compiled.carried, after, strict=True)))
     return {n: mask for n, mask in lost if mask}

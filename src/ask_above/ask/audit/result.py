@@ -215,7 +215,7 @@ class Audit(Printed):
 
     @cached_property
     def unused(self) -> list[Unused]:
-        """What a rank carries, that was held, and that nobody used through it in all the time of the log (rule 11.3).
+        """What a rank grants, that was held, and that nobody used through it in all the time of the log (rule 11.3).
 
         Nothing where the log is shorter than ninety days, of high risk, or kept for the day by ``rules.advice.silent``.
         Automatic and unbounded ranks are left out, and what every member has anyway.

@@ -12,8 +12,8 @@ from ask_above.decide.profile import Asked, ask_member, ask_rank
 from ask_above.decide.walk import closed_gate, held, usable
 from ask_above.people.register import Member
 
-GATE = "where the gate lets them in"
-SEEN = "while they can see it"
+GATE = "where the gate admits them"
+SEEN = "while they may see it"
 
 
 class Claim(NamedTuple):

@@ -1,4 +1,4 @@
-"""A rank, a member or a place in sentences, as one would tell them to someone who is new (rules 3 to 6)."""
+"""A rank, a member, a place or a group, described under headings for someone who is new (rules 3 to 6)."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ from ask_above.decide.looks import perks
 from ask_above.decide.names import Names
 from ask_above.decide.profile import Asked, Holding, How, ask_anybody, ask_rank
 from ask_above.decide.walk import held, usable
-from ask_above.decide.words import HELD_BY, VERBS, day, ending, in_place, in_places, period, upper
+from ask_above.decide.words import HELD_BY, day, ending, in_place, period, upper
 from ask_above.errors import QuestionError, UnknownNameError
 from ask_above.people.directory import NameKind
 from ask_above.people.register import Member, reached_groups
@@ -33,19 +33,50 @@ _FEW = 6
 _MISSING = 3
 
 
+class Section(NamedTuple):
+    """A part of a description: a heading, and its lines; a line of several cells is a row of a table."""
+
+    heading: str
+    lines: tuple[tuple[str, ...], ...]
+
+
 class Described(NamedTuple):
-    """Something in sentences; ``str`` joins them into a paragraph."""
+    """A rank, a member, a place or a group: ``head`` says what it is, ``sections`` tell the rest."""
 
     kind: str
     key: str
     title: str
-    sentences: tuple[str, ...]
+    head: str
+    sections: tuple[Section, ...]
+
+    @property
+    def sentences(self) -> tuple[str, ...]:
+        """The description as sentences: the head, and one for each line of a section."""
+        said = [f"{self.head}."]
+        for section in self.sections:
+            for line in section.lines:
+                text = " ".join(cell for cell in line if cell)
+                said.append(f"{section.heading}: {text}." if section.heading else text)
+        return tuple(said)
 
     def __str__(self) -> str:
-        return " ".join(self.sentences)
+        parts = [self.head]
+        for section in self.sections:
+            parts += [section.heading] if section.heading else []
+            parts += [f"{'- ' if section.heading else ''}{'  '.join(filter(None, line))}" for line in section.lines]
+        return "\n".join(parts)
 
     def _repr_html_(self) -> str:
         return in_notebook(self)
+
+
+def _sections(*parts: tuple[str, Iterable[str | tuple[str, ...]]]) -> tuple[Section, ...]:
+    """Return the parts that have lines."""
+    made = (
+        Section(heading, tuple((line,) if isinstance(line, str) else line for line in lines))
+        for heading, lines in parts
+    )
+    return tuple(section for section in made if section.lines)
 
 
 class Describer:
@@ -83,91 +114,111 @@ class Describer:
         return self.member(what) if isinstance(what, Member) else self.place(what)
 
     def rank(self, rank: Rank) -> Described:
-        """Describe a rank: where it stands, who holds it, what one may do with it that others may not, on whom."""
-        found = [_on_the_ladder(self.compiled, rank), *_about(rank.about), *self._held(rank)]
-        found += [*_conditions(self.compiled, rank), *_rights(self.compiled, rank), *self._perks(rank)]
-        found += self._powers(rank)
-        return Described("rank", rank.key, rank.title, (*found, *_elsewhere(self.compiled, rank.key)))
-
-    def _perks(self, rank: Rank) -> Iterator[str]:
-        if rank.perks:
-            yield f"It brings: {'; '.join(brought(self.compiled.charter.perks, rank.perks))}."
+        """Describe a rank: where it stands, who has it, what it grants, what places change, power over whom."""
+        sections = _sections(
+            ("", _about(rank.about)),
+            ("Members", self._held(rank)),
+            ("Settings", self._settings(rank)),
+            ("Grants" if rank.automatic else "Grants, beyond what every member may do", _rights(self.compiled, rank)),
+            ("Overrides", _elsewhere(self.compiled, rank.key)),
+            ("Power over ranks", self._powers(rank)),
+            ("Perks", brought(self.compiled.charter.perks, rank.perks)),
+        )
+        return Described("rank", rank.key, rank.title, _on_the_ladder(self.compiled, rank), sections)
 
     def card(self, rank: Rank) -> tuple[str, ...]:
-        """Describe a rank in three short paragraphs: what it is, who holds it, on whom it acts and who gives it."""
-        what = [*_about(rank.about)] or [_on_the_ladder(self.compiled, rank)]
+        """Describe a rank in three short paragraphs: what it is, who has it, its power and who assigns it."""
+        what = [*_about(rank.about)] or [f"{_on_the_ladder(self.compiled, rank)}."]
         if rank.unbounded:
-            what += _rights(self.compiled, rank)
-        acts = [*_conditions(self.compiled, rank), *self._perks(rank), *self._powers(rank)]
-        return tuple(" ".join(part) for part in (what, [*self._held(rank)], acts) if part)
+            what += [f"{upper(each)}." for each in _rights(self.compiled, rank)]
+        perks = [f"Perks: {each}" for each in brought(self.compiled.charter.perks, rank.perks)]
+        rest = [*self._settings(rank), *perks, *self._powers(rank)]
+        members = [f"Members: {each}" for each in self._held(rank)]
+        return tuple(
+            "; ".join(upper(each) for each in part).rstrip(".") + "." for part in (what, members, rest) if part
+        )
 
     def elsewhere(self, rank: Rank) -> list[str]:
         """Say what places change for a rank."""
         return [*_elsewhere(self.compiled, rank.key)]
 
     def group(self, group: Group) -> Described:
-        """Describe a group: who is in it, what it includes and brings, which places speak of it."""
+        """Describe a group: who is in it, what it includes and confers, which places speak of it."""
         charter, title = self.compiled.charter, group.title or group.key
-        found = [f"{title} is a group.", *_about(group.about)]
         inside = [m for m in self.decider.people.register.members.values() if group.key in reached_groups(charter, m)]
-        many = "Nobody is" if not inside else f"{len(inside)} member{' is' if len(inside) == 1 else 's are'}"
-        named = f": {few((m.called for m in inside), _FEW)}" if inside and self.members else ""
-        found.append(f"{many} in it{named}.")
-        if group.includes:
-            included = listed(charter.groups[key].title or key for key in group.includes)
-            found.append(f"Whoever is in {included} is in it as well.")
-        for conferred in group.confers:
-            where = in_place(charter.places[conferred.place].title, site=conferred.place == SITE)
-            found.append(f"Whoever is in it is {charter.ranks[conferred.rank].title} {where}.")
-        gates = [
+        gates = (
             place.title
             for place in self.compiled.places
             if place.gate and any(term.key == group.key for term in (*place.gate.any, *place.gate.all))
-        ]
-        if gates:
-            found.append(f"It opens the gate of {listed(gates)}.")
-        found += _elsewhere(self.compiled, group.key)
-        return Described("group", group.key, title, tuple(found))
+        )
+        named = [few((member.called for member in inside), _FEW)] if inside and self.members else []
+        sections = _sections(
+            ("", _about(group.about)),
+            ("Members", named),
+            ("Includes", (charter.groups[key].title or key for key in group.includes)),
+            ("Confers", (f"{charter.ranks[c.rank].title} {self._in(c.place)}" for c in group.confers)),
+            ("Opens the gate of", gates),
+            ("Overrides", _elsewhere(self.compiled, group.key)),
+        )
+        many = how_many(len(inside), "member")
+        return Described("group", group.key, title, f"{_keyed(title, group.key)}: group of {many}", sections)
+
+    def _in(self, place: str) -> str:
+        return in_place(self.compiled.named[place].title, site=place == SITE)
 
     def member(self, member: Member) -> Described:
-        """Describe a member: who they are, what they hold from whom until when, what they may that others may not."""
-        asked, found = self.decider.people.ask(member.key, self.at), self.standing(member)
-        if asked.profile is not None and not asked.owner:
-            found += self._beyond_others(asked)
-            found += self._powers_of(asked)
-            known = self.compiled.charter.perks
-            mine = beyond_default(known, perks(self.compiled, asked))
-            found += [f"Their ranks bring: {'; '.join(brought(known, mine))}."] if mine else []
-        return Described("member", member.key, member.called, tuple(found))
-
-    def standing(self, member: Member) -> list[str]:
-        """Say who a member is, and which ranks they hold from whom until when."""
+        """Describe a member: who they are, which ranks they have, what they may beyond others, power over whom."""
         asked = self.decider.people.ask(member.key, self.at)
-        since = f", here since {day(member.joined)}" if member.joined else ""
-        what = "a bot" if member.kind == "bot" else "a member"
-        found = [f"{member.called} is {what}{since}; the account is {member.status}."]
-        if asked.owner:
-            found.append(f"{member.called} is the owner and may do everything everywhere.")
-        found += self._ranks_of(asked)
-        if member.groups:
-            groups = self.compiled.charter.groups
-            found.append(f"Groups: {listed(groups[key].title or key for key in member.groups if key in groups)}.")
-        return found
+        known = self.compiled.charter.perks
+        counts = asked.profile is not None and not asked.owner
+        sections = _sections(
+            ("Ranks", self._ranks_of(asked)),
+            ("May, beyond other members", self._beyond(asked) if counts else ()),
+            ("May not, unlike other members", self._beyond(asked, less=True) if counts else ()),
+            ("Power over ranks", self._powers_of(asked) if counts else ()),
+            ("Perks", brought(known, beyond_default(known, perks(self.compiled, asked))) if counts else ()),
+        )
+        return Described("member", member.key, member.called, self.standing(member), sections)
+
+    def standing(self, member: Member) -> str:
+        """Say who a member is: their status, since when, the owner, their groups."""
+        since = f" since {day(member.joined)}" if member.joined else ""
+        groups = self.compiled.charter.groups
+        named = [groups[key].title or key for key in member.groups if key in groups]
+        said = (
+            f"{_keyed(member.called, member.key)}: {member.status} {'bot' if member.kind == 'bot' else 'member'}{since}"
+        )
+        if self.compiled.charter.owner == member.key:
+            said += "; owner, may do everything"
+        return said + (f"; {'groups' if named[1:] else 'group'} {', '.join(named)}" if named else "")
 
     def place(self, place: Place) -> Described:
-        """Describe a place: what it is, who enters, what differs from the one above it, who looks after it."""
+        """Describe a place: what it is, who enters, what differs from the place above, who looks after it."""
         n, title = self.compiled.place_at[place.key], self.compiled.named[place.key].title
         inside = self.compiled.named[place.parent] if place.parent else None
         where = f" in {inside.title or inside.key}" if inside is not None and inside.key != SITE else ""
-        found = [f"{title} is a {place.kind}{where}." if n else f"{title} is the whole site.", *_about(place.about)]
+        head = f"{_keyed(title, place.key)}: {f'{place.kind}{where}' if n else 'the whole site'}"
+        sections = _sections(
+            ("", _about(place.about)),
+            ("Gate", self._gate(place)),
+            ("Overrides", self._differences(place)),
+            ("Exceptions", self._exceptions(place)),
+            ("Members", [*self._appointed(n), *self._people_in(n)]),
+        )
+        return Described("place", place.key, title, head, sections)
+
+    @staticmethod
+    def _nothing(place: Place) -> bool:
+        return not (place.overrides or place.exceptions or place.gate or place.like)
+
+    def _gate(self, place: Place) -> Iterator[str]:
         if place.gate is not None:
-            known = " Others may know that it is there." if place.gate.teaser else ""
-            found.append(f"It has a gate: {gate_asks(self.compiled, place.gate)}.{known}")
-        found += [*self._differences(place), *self._appointed(n), *self._people_in(n)]
-        return Described("place", place.key, title, tuple(found))
+            yield gate_asks(self.compiled, place.gate).removeprefix("it ")
+            if place.gate.teaser:
+                yield "others may know of the place"
 
     def _appointed(self, place: int) -> Iterator[str]:
-        """Say who holds which rank for this place and what is below it."""
+        """Say who has which rank for this place and all in it."""
         for rank in self.compiled.ranks if place and self.members else ():
             here = [
                 f"{holder.asked.label}{ending(holding.assignment.period) if holding.assignment else ''}"
@@ -176,49 +227,56 @@ class Describer:
                 if holding.place == place
             ]
             if here:
-                yield f"{rank.title} here: {few(dict.fromkeys(here), _FEW)}."
+                yield f"{rank.title}: {few(dict.fromkeys(here), _FEW)}"
 
     # -- who holds and who acts
 
     def _held(self, rank: Rank) -> Iterator[str]:
+        """Say who has a rank."""
         if rank.held_by is not None:
-            yield f"{upper(HELD_BY[rank.held_by])} holds it without being given it."
+            yield f"automatic for {HELD_BY[rank.held_by]}"
             return
         if rank.paused:
-            yield "It is paused: nobody holds it, whoever has it on record, until the pause is lifted."
+            yield "nobody while the rank is paused"
             return
-        if rank.entry:
-            yield "Whoever has signed up and waits to be let in holds it."
         people = self.holders[rank.key]
         names = few((f"{who.asked.label} {who.where(self.compiled)}".strip() for who in people), _FEW)
-        count = (
-            "Nobody holds" if not people else "One member holds" if len(people) == 1 else f"{len(people)} members hold"
-        )
-        yield f"{count} it{f': {names}' if self.members and people else ' now' if not people else ''}."
+        yield names if self.members and people else how_many(len(people), "member") if people else "nobody"
         idle = self.on_record[rank.key]
         if idle:
-            have = how_many(idle, "member more has", "members more have")
-            yield f"{have} it on record, for whom it does not count."
+            yield f"{how_many(idle, 'member', 'members')} more whose status does not count"
+
+    def _settings(self, rank: Rank) -> Iterator[str]:
+        """Say what is set of a rank, and the conditions for having it."""
+        titles = self.compiled.charter.ranks
+        if rank.entry:
+            yield "the entry rank of pending members"
         if rank.open:
-            yield "Members may join it."
+            yield "open: members may join it"
         if rank.on_joining:
-            yield "Everyone who joins the site gets it."
+            yield "assigned to everyone who joins"
         if rank.kept_by:
-            yield f"It is kept by {rank.kept_by}; nobody here gives, takes or changes it."
+            yield f"kept by {rank.kept_by}: nobody here may edit, assign or unassign it"
+        if rank.builds_on:
+            yield f"builds on {listed(titles[key].title for key in rank.builds_on)}"
+        if rank.after:
+            yield f"requires {listed(titles[key].title for key in rank.after)}"
+        if rank.apart_from:
+            yield f"nobody may have it with {listed((titles[key].title for key in rank.apart_from), 'or')}"
+        if rank.limit is not None:
+            yield f"at most {how_many(rank.limit, 'member')}"
 
     def _powers(self, rank: Rank) -> Iterator[str]:
-        """Say whom it acts on, and who gives it, on the whole site."""
+        """Say on whom it acts, and who assigns it, on the whole site."""
         titles, acts = self.compiled.charter.ranks, self.acts(rank)
         if acts:
-            yield f"It may {acts}."
-        elif not rank.automatic:
-            yield "It has no power over other ranks."
+            yield acts
         if not rank.automatic and not rank.kept_by:
             givers = [titles[actor].title for actor, target in self.powers[Act.ASSIGN] if target == rank.key]
-            yield f"{few(givers, _FEW)} may give it." if givers else "Only the owner may give it."
+            yield f"assigned by {few(givers, _FEW)}" if givers else "assigned by the owner only"
 
     def acts(self, rank: Rank) -> str:
-        """Say on whom a rank acts, on the whole site: ``moderate Volunteer and give Volunteer``; nothing for none."""
+        """Say on whom a rank acts, on the whole site: ``moderate Volunteer; assign Volunteer``; nothing for none."""
         return self._said_of_acts(
             {act: [target for actor, target in self.powers[act] if actor == rank.key] for act in ACTS}
         )
@@ -229,56 +287,56 @@ class Describer:
 
     def _said_of_acts(self, on: Mapping[Act, Sequence[str]]) -> str:
         titles = self.compiled.charter.ranks
-        ways = [f"{VERBS[act]} {few((titles[key].title for key in keys), _FEW)}" for act, keys in on.items() if keys]
-        return listed(ways)
+        ways: dict[tuple[str, ...], list[str]] = {}
+        for act, keys in on.items():
+            if keys:
+                ways.setdefault(tuple(titles[key].title for key in keys), []).append(act)
+        return "; ".join(f"{listed(acts)} {few(ranks, _FEW)}" for ranks, acts in ways.items())
 
     # -- a member
 
-    def _ranks_of(self, asked: Asked) -> Iterator[str]:
+    def _ranks_of(self, asked: Asked) -> Iterator[tuple[str, ...]]:
+        """Say which ranks a member has, or will have: title, where, since when and by whom."""
+        site = "whole site"
         for holding in asked.recorded:
             if holding.how != How.AUTOMATIC:
-                place = self.compiled.places[holding.place]
-                where = in_place(place.title, site=holding.place == 0)
-                title, since = self.compiled.ranks[holding.rank].title, self._from(holding)
-                if holding in asked.holdings:
-                    yield f"They are {title} {where}{since}."
-                else:  # it stays on record, and counts when they are acted on (rule 6.5)
-                    yield f"On record they are {title} {where}{since}; it does not count while they are {asked.status}."
+                place = self.compiled.named[self.compiled.places[holding.place].key]
+                # it stays on record, and counts when they are acted on (rule 6.5)
+                idle = "" if holding in asked.holdings else f" (does not count: {asked.status})"
+                where = place.title if holding.place else site
+                yield (self.compiled.ranks[holding.rank].title, where, f"{self._from(holding)}{idle}")
         for later in asked.later:
-            yield f"They will be {self.compiled.charter.ranks[later.rank].title}{period(later.period)}."
+            where = self.compiled.named[later.place].title if later.place != SITE else site
+            yield (self.compiled.charter.ranks[later.rank].title, where, period(later.period).strip())
 
     def _from(self, holding: Holding) -> str:
         """Say since when, from whom and why someone has a rank."""
         given = holding.assignment
         if given is None:
             group = self.compiled.charter.groups.get(holding.group or "")
-            return f", by the group {group.title or group.key}" if group else ""
+            return f"conferred by the group {group.title or group.key}" if group else ""
         members = self.decider.people.register.members
         by = members[given.by].called if given.by in members else given.by
-        return f"{period(given.period)}{f', given by {by}' if by else ''}{f' ({given.why})' if given.why else ''}"
+        said = [period(given.period).strip(), f"assigned by {by}" if by else "", given.why]
+        return ", ".join(filter(None, said))
 
     def _powers_of(self, asked: Asked) -> Iterator[str]:
-        """Say on whom somebody acts on the whole site, and where they hold a rank of its own where that differs."""
+        """Say on whom somebody acts on the whole site, and where they have a rank of its own where that differs."""
         everywhere = self.acts_of(asked, 0)
         if everywhere:
-            yield f"They may {everywhere}."
+            yield f"Whole site: {everywhere}"
         for place in sorted({holding.place for holding in asked.recorded} - {0}):
             here = self.acts_of(asked, place)
             if here and here != everywhere:
-                yield f"In {self.compiled.places[place].title} they may {here}."
+                yield f"{self.compiled.named[self.compiled.places[place].key].title}: {here}"
 
-    def _beyond_others(self, asked: Asked) -> Iterator[str]:
-        """Say what somebody may do that a member without other ranks may not, and the other way round."""
-        plain, places, said = ask_anybody(self.compiled), range(len(self.compiled.places)), False
-        own = [self.decider.usable(asked, n) for n in places]
-        other = [self.decider.usable(plain, n) for n in places]
-        for one, two, words in ((own, other, "may, beyond others,"), (other, own, "may not, unlike others,")):
-            masks = [mine & ~theirs for mine, theirs in zip(one, two, strict=True)]
-            for where, mask in _by_places(self.compiled, masks):
-                said = True
-                yield f"{upper(where)} they {words} {_doing(self.compiled, mask)}."
-        if not said:
-            yield "They may do what every member may."
+    def _beyond(self, asked: Asked, *, less: bool = False) -> Iterator[str]:
+        """Say what somebody may that a member without other ranks may not; with ``less`` the other way round."""
+        plain, places = ask_anybody(self.compiled), range(len(self.compiled.places))
+        one, other = (plain, asked) if less else (asked, plain)
+        masks = [self.decider.usable(one, n) & ~self.decider.usable(other, n) for n in places]
+        for where, mask in _by_places(self.compiled, masks):
+            yield f"{where}: {_doing(self.compiled, mask)}"
 
     # -- a place
 
@@ -297,13 +355,11 @@ class Describer:
             alike.setdefault(_claimed(self.compiled, made), []).append(entry.title or holder)
         vain = alike.pop("", [])
         for what, titles in alike.items():
-            yield f"Here {listed(titles)} {what}."
+            yield f"{listed(titles)}: {what}"
         if vain:
-            yield f"What is said here of {listed(vain)} changes nothing for them."
-        if place.exceptions:
-            yield from self._exceptions(place)
-        if not words and not place.exceptions and not place.gate and place.parent:
-            yield "Nothing differs here from the place it is in."
+            yield f"{listed(vain)}: no effect"
+        if place.parent and self._nothing(place):
+            yield "none: as the place above"
 
     def _exceptions(self, place: Place) -> Iterator[str]:
         """Say for whom alone something else holds here, and what."""
@@ -315,15 +371,15 @@ class Describer:
             asked, word = people.ask(exception.of, self.at), self.compiled.word_of(exception)
             made = claims(self.compiled, asked, self.compiled.place_at[place.key], word)
             alike.setdefault("" if asked.rules_all else _claimed(self.compiled, made), []).append(asked.label)
-        if not self.members or len(alike) > _FEW:
-            who = f": {few((name for names in alike.values() for name in names), _FEW)}" if self.members else ""
-            yield f"There are exceptions for single members{who}."
+        if alike and (not self.members or len(alike) > _FEW):
+            yield (
+                few((name for names in alike.values() for name in names), _FEW)
+                if self.members
+                else "for single members"
+            )
             return
         for what, names in alike.items():
-            if what:
-                yield f"By an exception {few(names, _FEW)} {what}."
-            else:
-                yield f"There is an exception for {few(names, _FEW)} that changes nothing now."
+            yield f"{few(names, _FEW)}: {what or 'no effect'}"
 
     def _people_in(self, place: int) -> Iterator[str]:
         """Say how many find the place, and who may change who does what there."""
@@ -332,9 +388,14 @@ class Describer:
         if not active:
             return
         here = self.inside[place]
-        yield f"{'All' if here.members == active else here.members} of {active} active members can do something here."
+        many = "all" if here.members == active else str(here.members)
+        yield f"{many} of {active} active members may do something here"
         if here.keepers and self.members:
-            yield f"{few((known[key].called for key in here.keepers), _FEW)} may change who does what here."
+            yield f"managed by {few((known[key].called for key in here.keepers), _FEW)}"
+
+
+def _keyed(title: str, key: str) -> str:
+    return title if title == key else f"{title} ({key})"
 
 
 def _about(text: str) -> Iterator[str]:
@@ -345,8 +406,8 @@ def _about(text: str) -> Iterator[str]:
 def _on_the_ladder(compiled: CompiledCharter, rank: Rank) -> str:
     n, total = rank.position, len(compiled.ranks)
     where = "highest" if n == 0 else "lowest" if n == total - 1 else f"{_ordinal(n + 1)}"
-    above = f", directly below {compiled.ranks[n - 1].title}" if n else ""
-    return f"{rank.title} is the {where} of {total} ranks{above}."
+    above = f", below {compiled.ranks[n - 1].title}" if n else ""
+    return f"{_keyed(rank.title, rank.key)}: {where} of {total} ranks{above}"
 
 
 def _ordinal(n: int) -> str:
@@ -354,19 +415,9 @@ def _ordinal(n: int) -> str:
     return f"{n}{suffix}"
 
 
-def _conditions(compiled: CompiledCharter, rank: Rank) -> Iterator[str]:
-    titles = compiled.charter.ranks
-    if rank.after:
-        yield f"Only who is {listed(titles[key].title for key in rank.after)} can be given it."
-    if rank.apart_from:
-        yield f"Nobody may hold it beside {listed((titles[key].title for key in rank.apart_from), 'or')}."
-    if rank.limit is not None:
-        yield f"At most {rank.limit} may hold it."
-
-
 def _rights(compiled: CompiledCharter, rank: Rank) -> Iterator[str]:
     if rank.unbounded:
-        yield "It may do everything everywhere; no place stops it."
+        yield "everything, everywhere (unbounded)"
         return
     common = 0
     if not rank.automatic:
@@ -377,22 +428,17 @@ def _rights(compiled: CompiledCharter, rank: Rank) -> Iterator[str]:
     for n in range(len(compiled.places)) if new else ():
         able |= usable(compiled, held(compiled, profile, n).mask, n) if profile else 0
     alone, new = new & ~able, new & able
-    if not compiled.carried[rank.position]:
-        yield "It carries nothing of its own."
-    elif not new and not alone:
-        yield "It carries nothing that not every member has."
-    elif new:
-        beyond = "" if rank.automatic else ", beyond what every member may"
-        yield f"With it one may{beyond}: {_doing(compiled, new)}."
+    if not new and not alone:
+        yield "nothing"
+    if new:
+        yield _doing(compiled, new)
     if alone:
-        yield f"It carries more, which it cannot use alone: {_doing(compiled, alone)}."
-    if rank.builds_on:
-        yield f"It takes over all that {listed(compiled.charter.ranks[key].title for key in rank.builds_on)} carries."
+        yield f"not usable with this rank alone: {_doing(compiled, alone)}"
 
 
 def _doing(compiled: CompiledCharter, mask: int) -> str:
     """Say capabilities in sentences, without their headings."""
-    return "; ".join(
+    return ", ".join(
         doing(compiled, key)
         for keys in under_headings(compiled, compiled.catalogue.names(mask)).values()
         for key in keys
@@ -408,12 +454,12 @@ def _elsewhere(compiled: CompiledCharter, holder: str) -> Iterator[str]:
     for n, place in enumerate(compiled.places):
         word = compiled.words_at(n).get(holder)
         if word is not None and (what := _claimed(compiled, claims(compiled, asked, n, word))):
-            yield f"{upper(in_place(place.title, site=n == 0))} it {what}."
+            yield f"{compiled.named[place.key].title if n else 'Whole site'}: {what}"
 
 
 def _claimed(compiled: CompiledCharter, made: Iterable[Claim]) -> str:
     """Say what somebody may and may not."""
-    return ", and ".join(
+    return "; ".join(
         f"{claim.verb}{f', {claim.provided},' if claim.provided else ''} {_doing(compiled, claim.mask)}"
         for claim in made
     )
@@ -436,10 +482,11 @@ def _by_places(compiled: CompiledCharter, masks: list[int]) -> Iterator[tuple[st
 def _over(compiled: CompiledCharter, found: list[int], missing: list[int]) -> str:
     """Say places in words; of nearly all where something has a meaning, those that are missing."""
     if not missing:
-        return "everywhere it can be done"
+        return "everywhere they apply"
     nearly = len(missing) <= _MISSING and len(found) > _FEW
     keys = [compiled.places[n].key for n in (missing if nearly else found)]
-    return f"{'everywhere it can be done but ' if nearly else ''}{in_places(compiled.named, keys, _FEW)}"
+    titles = few((compiled.named[key].title if key != SITE else "Whole site" for key in keys), _FEW)
+    return f"{'everywhere they apply, except ' if nearly else ''}{titles}"
 
 
 def meant(names: Names, name: str) -> Rank | Member | Place | Group:

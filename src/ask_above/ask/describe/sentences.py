@@ -8,20 +8,18 @@ from ask_above.decide.compiled import CompiledCharter
 
 
 def doing(compiled: CompiledCharter, key: str) -> str:
-    """Say a capability in an administrator's words: ``change the wording of a post, one's own``."""
+    """Say what a capability permits: ``edit own posts``; its key where it has no sentence."""
     capability = compiled.catalogue.capabilities[key]
     about = capability.about or key
     if about[1:2].islower() or len(about) == 1:
         about = about[:1].lower() + about[1:]
-    if capability.pair is None:
-        return about
-    return f"{about}, one's own" if key.endswith(".own") else f"{about}, anybody's"
+    return about
 
 
 def under_headings(compiled: CompiledCharter, keys: Iterable[str]) -> dict[str, list[str]]:
-    """Return capabilities under their headings, in the catalogue's order; what is one's own goes without saying.
+    """Return capabilities under their headings, in the catalogue's order; own things are not named apart.
 
-    Where one may do something to anybody's, the same to one's own is left out.
+    Where it is anybody's, the same for own things is left out.
     """
     wanted = set(keys)
     found: dict[str, list[str]] = {}

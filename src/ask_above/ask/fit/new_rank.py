@@ -6,6 +6,10 @@ from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
 from ask_above.ask.fit.search import Fitter, Fitting, Need
+from ask_above.change.draft import Edit
+from ask_above.change.places import Say, SetGate
+from ask_above.change.ranks import RankAdd
+from ask_above.change.typed import typed
 from ask_above.charter import changes
 from ask_above.charter.catalogue import Words
 from ask_above.charter.charter import Charter
@@ -24,7 +28,8 @@ class Proposal(NamedTuple):
     """A new rank that gives what is needed.
 
     ``rank`` are the lines to put into ``ranks``, directly below ``below``. ``overrides`` are pairs of a place and the
-    line for its overrides, ``gates`` of a place and the gate to give it. ``fitting`` says what is too much even so.
+    line for its overrides, ``gates`` of a place and the gate to give it. ``fitting`` says what is beyond the need even
+    so; ``commands`` make the rank.
     """
 
     key: str
@@ -34,6 +39,7 @@ class Proposal(NamedTuple):
     gates: tuple[tuple[str, str], ...]
     fitting: Fitting
     charter: Charter
+    commands: tuple[str, ...]
 
     def __repr__(self) -> str:
         return f"<Proposal: {self.key}, of weight {self.fitting.weight}>"
@@ -48,15 +54,15 @@ def propose(decider: Decider, needs: Sequence[Need], never: Sequence[Need], at: 
         if fitter.meets((rank,)):
             fitting = fitter.fitting((rank,))
             lines = maker.text(), maker.lines(), maker.gate_lines()
-            return Proposal(maker.key, maker.below, *lines, fitting, maker.charter)
+            return Proposal(maker.key, maker.below, *lines, fitting, maker.charter, maker.commands())
     return None
 
 
 def _attempts(decider: Decider, needs: Sequence[Need], never: Sequence[Need]) -> Iterator[_Maker]:
     """Yield ranks to try, the humblest first.
 
-    One that carries what is needed, low on the ladder; one that places allow it to, where a word for everybody stands
-    over what ranks carry; then higher ones, where a range such as ``warden+`` gives it. What everybody has and this
+    One that grants what is needed, low on the ladder; one that places allow it to, where a word for everybody stands
+    over what ranks grant; then higher ones, where a range such as ``warden+`` gives it. What everybody has and this
     rank must never have is denied to it.
     """
     ranks, charter = decider.compiled.ranks, decider.compiled.charter
@@ -100,7 +106,7 @@ class _Maker:
         self.charter = self._made(charter)
 
     def _give(self, need: Need) -> None:
-        """Note what the rank must carry, or be allowed at one place, for a need."""
+        """Note what the rank must grant, or be allowed at one place, for a need."""
         bit = self.compiled.catalogue.bit[need.capability]
         places = [n for n in range(len(self.compiled.places)) if self.compiled.has_meaning(n) & bit]
         if need.place is None:
@@ -153,6 +159,21 @@ class _Maker:
                 wider = gate._replace(any=(*gate.any, GateTerm(self.key)))
                 changed = changes.with_gate(changed, self.compiled.places[place].key, wider)
         return changed
+
+    def commands(self) -> tuple[str, ...]:
+        """Return the commands that make the rank, its overrides and what gates have to admit."""
+        first = next(iter(self.compiled.charter.ranks), None)
+        fields = {"title": "New rank", **({"grants": self.grants} if self.grants else {})}
+        edits: list[Edit] = [RankAdd(self.key, fields, None if self.below else first, self.below)]
+        for word, said in (("allow", self.allows), ("deny", self.denies)):
+            edits += [Say(self.compiled.places[n].key, self.key, word, names) for n, names in said.items() if names]
+        for n in self.gates:
+            key = self.compiled.places[n].key
+            gate = self.charter.places[key].gate
+            if gate is not None and GateTerm(self.key) in gate.any:
+                terms = {"any": gate.any, "all": gate.all, "none": gate.none}
+                edits.append(SetGate(key, {w: list(map(str, t)) for w, t in terms.items()} | {"teaser": gate.teaser}))
+        return tuple(map(typed, edits))
 
     def text(self) -> str:
         """Return the rank's entry."""

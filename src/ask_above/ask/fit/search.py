@@ -111,7 +111,7 @@ class Fitter:
         return usable(self.compiled, held(self.compiled, profile, place).mask, place)
 
     def meets(self, ranks: Sequence[int]) -> bool:
-        """Tell whether ranks give all that is needed and nothing that must never be."""
+        """Whether ranks give all that is needed and nothing that must never be."""
         masks = [self.can(ranks, place) for place in range(len(self.compiled.places))]
         bit = self.compiled.catalogue.bit
 
@@ -122,7 +122,7 @@ class Fitter:
         return all(has(need) for need in self.needs) and not any(has(need) for need in self.never)
 
     def _allowed(self, ranks: Sequence[int]) -> bool:
-        """Tell whether ranks may be held together (rule 6.8)."""
+        """Whether ranks may be held together (rule 6.8)."""
         given = [self.compiled.ranks[rank] for rank in ranks]
         keys = {rank.key for rank in given} | {self.compiled.ranks[n].key for n in self.base.automatic}
         return all(set(rank.after) <= keys and not keys & set(rank.apart_from) for rank in given)

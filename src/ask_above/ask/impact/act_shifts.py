@@ -7,7 +7,7 @@ conditions of ranks; that is looked at between ranks, and said where it may diff
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from functools import cached_property
 from typing import NamedTuple, TypeAlias
 
@@ -91,6 +91,9 @@ class ActShift(NamedTuple):
     targets: tuple[str, ...]
     places: tuple[str, ...]
 
+
+_MOST_TRIED = 4_000
+"""So many answers are tried to tell whether what may be assigned to somebody differs."""
 
 _Turn: TypeAlias = tuple[bool, str, str, tuple[str, ...]]
 """Whether it is gained, the act, the capability of moderating, and the ranks reached."""
@@ -246,7 +249,7 @@ class ActShifts:
 
     @property
     def count(self) -> int:
-        """How many answers about acts of members differ, of those looked at."""
+        """How many answers on acts of members differ, of those looked at."""
         return self._found[1]
 
     @property
@@ -263,21 +266,55 @@ class ActShifts:
             return []
         found = []
         if not self.looked_at:
-            found.append("On whom members may act may differ; there are too many of them to look at each.")
-        who = "Whoever may give ranks"
-        names = sorted(self._given_to())
+            found.append("Whom members may act on may change; there are too many members to test each.")
+        who = "Whoever may assign ranks"
+        names = [key for key in sorted(self._given_to()) if self._reach_differs(key)]
         titles = [
             self.new.people.register.members[key].called for key in names if key in self.new.people.register.members
         ]
         if titles:
-            found.append(f"{who}: which they may give to {few(titles, 3)}, or take from them, may differ.")
+            found.append(f"{who}: which ranks they may assign to {few(titles, 3)} may change.")
         ranks = dict.fromkeys(read.key for read in self.reads if read.kind is Kind.RANK and read.field in _CONDITIONS)
         named = [rank.title for key in ranks if (rank := self.new.compiled.charter.ranks.get(key)) is not None]
         if named:
-            found.append(f"{who}: to whom they may give {listed(named)} may differ, as its conditions do.")
+            found.append(f"{who}: to whom they may assign {listed(named)} may change, as its conditions do.")
         if any(read.kind not in (Kind.MEMBER, Kind.EXPECTATIONS) and read.field not in _TOLD for read in self.reads):
-            found.append(f"{who}: which they may give to whom, or take, may differ, as what ranks bring does.")
+            found.append(f"{who}: what they may assign to whom may change, as what ranks grant does.")
         return found
+
+    def _reach_differs(self, key: str) -> bool:
+        """Whether what some member may assign to another differs; where there are too many answers it may."""
+        sides = [(decider, self._who_assigns(decider)) for decider in (self.old, self.new)]
+        size = max(
+            len(actors) * len(decider.compiled.places) * len(decider.compiled.ranks) for decider, actors in sides
+        )
+        if size > _MOST_TRIED:
+            return True
+        before, after = ({*self._assignable(decider, actors, key)} for decider, actors in sides)
+        return before != after
+
+    def _who_assigns(self, decider: Decider) -> list[Asked]:
+        """Return one of each that are alike of those who may assign ranks anywhere."""
+        using = decider.compiled.catalogue.mask(decider.compiled.charter.rules.act(Act.ASSIGN).using)
+        found = (decider.people.ask(keys[0], self.at) for keys in decider.ready.alike().values())
+        return [
+            asked
+            for asked in found
+            if asked.acts
+            and (asked.owner or any(decider.usable(asked, n) & using for n in range(len(decider.compiled.places))))
+        ]
+
+    def _assignable(self, decider: Decider, actors: Sequence[Asked], key: str) -> Iterator[tuple[str | None, str, str]]:
+        """Yield who may assign which rank where to a member."""
+        if key not in decider.people.register.members:
+            return
+        target = decider.people.ask(key, self.at)
+        for actor in actors:
+            for n, place in enumerate(decider.compiled.places):
+                case = decider.case(actor, n, self.at)
+                for rank in decider.compiled.ranks:
+                    if not any(step.holds is False for step in case.again().put(Act.ASSIGN, rank, target)):
+                        yield actor.key, rank.key, place.key
 
     def _given_to(self) -> set[str]:
         """Return the members to whom other ranks may be given than before: their record or their ranks differ."""
@@ -454,7 +491,7 @@ class _MemberActs:
         ]
 
     def _same_grounds(self) -> bool:
-        """Tell whether ranks and places have the same numbers on both sides, and the same stand below one another."""
+        """Whether ranks and places have the same numbers on both sides, and the same stand below one another."""
         old, new = self.old.compiled, self.new.compiled
         return (
             (old.place_at, old.rank_at) == (new.place_at, new.rank_at)

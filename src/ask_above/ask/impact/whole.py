@@ -46,7 +46,7 @@ class Shift(NamedTuple):
 
     @property
     def answers(self) -> int:
-        """How many answers about members it turns: members by places by capabilities."""
+        """How many answers it changes: members by places by capabilities."""
         return len(self.members) * len(self.places) * len(self.capabilities)
 
 
@@ -65,7 +65,7 @@ class TurnedExpectation(NamedTuple):
 class Impact(Printed):
     """All that differs between two communities, from a moment on.
 
-    ``shifts`` are the differences of all answers about capabilities, folded, the riskiest gains first. What is not
+    ``shifts`` are the differences of all answers on capabilities, folded, the riskiest gains first. What is not
     there on one side, be it a member, a rank, a place or a capability, counts as a no there; one thing that was only
     given another key is the same on both. ``powers`` is what differs between ranks, ``acts`` what members may do to
     others; ``may_differ`` says what acts were not looked at one by one and may differ as well. These, and ``turned``,
@@ -87,17 +87,17 @@ class Impact(Printed):
 
     @property
     def answers(self) -> int:
-        """How many answers about members differ: (member, place, capability), and acts of members on others."""
+        """How many answers differ: (member, place, capability), and acts of members on others."""
         return self.of_capabilities + self._act_shifts.count
 
     @property
     def of_capabilities(self) -> int:
-        """How many answers about what members can use differ."""
+        """How many answers on what members can use differ."""
         return sum(shift.answers for shift in self.shifts)
 
     @property
     def of_acts(self) -> int:
-        """How many answers about what members may do to others differ, of those that were looked at."""
+        """How many answers on power over others differ, of those that were looked at."""
         return self._act_shifts.count
 
     @property
@@ -130,7 +130,7 @@ class Impact(Printed):
 
     @cached_property
     def turned(self) -> list[TurnedExpectation]:
-        """The expectations that turn, now or later: of those that stand in both charters, or in the new one alone."""
+        """The expectations that change, now or later: of those that stand in both charters, or in the new one alone."""
         return [_turned(each) for each in broken(self.old, self.new, self.at)]
 
     def table(self) -> pd.DataFrame:

@@ -1,1 +1,1 @@
-"""Which change would turn an answer."""
+"""Which change gives another answer."""

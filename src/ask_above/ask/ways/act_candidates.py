@@ -1,4 +1,4 @@
-"""Single changes that might turn an answer about an act: its capability, the ladder, lists, conditions (rule 6)."""
+"""Single changes that may give another answer on an act: its capability, the ladder, lists, conditions (rule 6)."""
 
 from __future__ import annotations
 
@@ -37,7 +37,7 @@ _MOST_TAKEN = 8
 
 
 class ActCandidates:
-    """What might turn the answer about an act."""
+    """What may change the answer on an act."""
 
     def __init__(self, decider: Decider, actor: Asked, act: ActAsked, at: Instant) -> None:
         self.decider, self.act, self.at, self.compiled = decider, act, at, decider.compiled
@@ -160,7 +160,7 @@ class ActCandidates:
 
     def _rules(self) -> Iterator[Candidate]:
         yield from self._taken() if not self.using else ()
-        said = {"level": "those level with oneself too", "anyone": "anyone, whatever the order"}
+        said = {"level": "those who stand level too", "anyone": "anyone, whatever their rank"}
         for over in ("level", "anyone"):
             if self.rule.over not in (over, "anyone"):
                 what = f"let {self.rule.act} reach {said[over]}: over: {over}"
@@ -168,7 +168,7 @@ class ActCandidates:
         if self.rule.act == Act.ASSIGN:
             if self.rule.hand_on == "held":
                 yield self._rule_set(
-                    "let ranks be given by people who lack what they carry: hand-on: any",
+                    "let members assign ranks that grant more than they have: hand-on: any",
                     self.rule._replace(hand_on="any"),
                 )
             if not self.rule.oneself:
@@ -177,7 +177,7 @@ class ActCandidates:
                 )
 
     def _taken(self) -> Iterator[Candidate]:
-        """Yield what an act might take that takes nothing yet: what the actor can use, and the fewest ranks carry."""
+        """Yield what an act might take that takes nothing yet: what the actor can use, and the fewest ranks grant."""
         can = self.decider.usable(self.actor, self.place)
         for rank in self.compiled.ranks if not self.actor.rules_all else ():
             if rank.automatic:
@@ -317,7 +317,7 @@ class ActCandidates:
     def _called(self, *, is_open: bool) -> Iterator[Candidate]:
         rank = self.rank
         if rank is not None and rank.call_open is not is_open:
-            said = "let anyone call on all who are" if is_open else "close to calls all who are"
+            said = "open to calls:" if is_open else "close to calls:"
             fields = {"call": "open" if is_open else "closed"}
             yield self._rank_set("rule", f"{said} {rank.title}", rank._replace(call_open=is_open), fields)
 

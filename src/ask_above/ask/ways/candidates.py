@@ -1,4 +1,4 @@
-"""Single changes that might turn an answer about a capability: tried one by one in :mod:`ask_above.ask.ways.search`."""
+"""Single changes that may change the answer on a capability: tried one by one in :mod:`ask_above.ask.ways.search`."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ class Candidate(NamedTuple):
     """One change: what it does in words, where it is written, how many lines it takes, and the change itself.
 
     ``kind`` is grant, withhold, override, exception, set, assignment, group, gate, status, order, list, rule or limit.
-    ``command`` makes it. ``unless`` names a milder change; where that turns the answer, this one is not worth telling.
+    ``command`` makes it. ``unless`` names a milder change; where that is enough, this one is left out.
     """
 
     kind: str
@@ -46,7 +46,7 @@ class Candidate(NamedTuple):
 
 
 class CapabilityCandidates:
-    """What might turn the answer whether someone may use a capability, by its full name, at a place."""
+    """What may change the answer whether someone may use a capability, by its full name, at a place."""
 
     def __init__(self, decider: Decider, asked: Asked, capability: str, place: int, at: Instant) -> None:
         self.decider, self.asked, self.capability, self.place, self.at = decider, asked, capability, place, at
@@ -64,7 +64,7 @@ class CapabilityCandidates:
         missing = self._missing()
         for rank in self.ranks:
             if missing and not rank.kept_by and not rank.unbounded:
-                yield self._rank("grant", f"let {rank.title} carry {listed(missing)}", rank.key, missing)
+                yield self._rank("grant", f"grant {listed(missing)} to {rank.title}", rank.key, missing)
         for place in self.chain:
             yield from self._words(place, "allow", missing)
             yield from self._cleared(place, ("deny", "bar"), self.compiled.rests(self.capability, self.place))
@@ -81,7 +81,7 @@ class CapabilityCandidates:
         bit = self.compiled.catalogue.bit[self.capability]
         for rank in self.ranks:
             if self.compiled.carried[rank.position] & bit and not rank.kept_by and not rank.unbounded:
-                yield self._rank("withhold", f"keep {rank.title} from carrying {self.capability}", rank.key, names)
+                yield self._rank("withhold", f"withhold {self.capability} from {rank.title}", rank.key, names)
         for place in self.chain:
             yield from self._words(place, "deny", names)
             yield from self._cleared(place, ("allow",), bit)
@@ -129,7 +129,7 @@ class CapabilityCandidates:
         return Where("assignments.csv" if member.where.file in ("", "members.csv") else member.where.file, 0, 0)
 
     def _may_hold(self, rank: Rank, place: Place) -> bool:
-        """Tell whether the member meets the rank's own conditions, which bind everyone (rule 6.8)."""
+        """Whether the member meets the rank's own conditions, which bind everyone (rule 6.8)."""
         chain = self.compiled.chains[self.compiled.place_at[place.key]]
         met = conditions(self.decider.people, rank, self.asked, chain, self.at)
         return not any(step.holds is False for step in met)
@@ -290,7 +290,7 @@ class CapabilityCandidates:
         return catalogue.expand_all(entry.deny if word == "deny" else entry.bar)
 
     def _speaks(self, entry: Override) -> bool:
-        """Tell whether an entry speaks of someone with these ranks and groups."""
+        """Whether an entry speaks of someone with these ranks and groups."""
         if entry.of in self.groups:
             return True
         at = self.compiled.rank_at.get(entry.of)

@@ -1,4 +1,4 @@
-"""The changes that would turn an answer, the least harmful first, each carried out on the community before it is told.
+"""The changes that give another answer, fewest side effects first, each carried out on the community before it is told.
 
 What a change turns besides, and what it hands out, is read from the difference that it makes.
 """
@@ -72,10 +72,10 @@ class Harm(NamedTuple):
 
 
 class Way(NamedTuple):
-    """A change that turns the answer.
+    """A change that gives the other answer.
 
     ``what`` says it in a sentence; ``command`` makes it; ``kinds`` are its kinds, one for each single change; ``where``
-    is the spot of the first in the files; ``lines`` how many lines change. It would turn ``answers`` other answers
+    is the spot of the first in the files; ``lines`` how many lines change. It changes ``answers`` other answers
     (member, place, capability) of ``members`` members, and ``acts``: how many ranks more or fewer members may act on.
     ``charter`` and ``register`` are what they would be afterwards.
     """
@@ -97,16 +97,16 @@ class Way(NamedTuple):
 
     @property
     def said_besides(self) -> str:
-        """What else it would turn, in words."""
+        """What else it changes, in words."""
         if not self.answers and not self.acts:
-            return "turns no other answer of anybody"
+            return "no other answer changes"
         parts = []
         if self.answers:
             people = how_many(self.members, "member")
-            parts.append(f"turns {how_many(self.answers, 'other answer')} of {people}")
+            parts.append(f"also changes {how_many(self.answers, 'other answer')} ({people})")
         if self.acts:
             many = f"{how_many(self.acts, 'answer')} about whom members may act on"
-            parts.append(many if parts else f"turns {many}")
+            parts.append(many if parts else f"also changes {many}")
         said = " and ".join(parts)
         return f"{said}; it makes somebody unbounded" if self.harm.unbounded else said
 
@@ -119,7 +119,7 @@ class Ways(Printed, list[Way]):
         self.allowed = allowed
 
     def __repr__(self) -> str:
-        return f"<Ways: {len(self)} that turn a {'yes' if self.allowed else 'no'}>"
+        return f"<Ways: {len(self)} that change a {'yes' if self.allowed else 'no'}>"
 
 
 def capability_ways(
@@ -132,7 +132,7 @@ def capability_ways(
     *,
     every: bool = False,
 ) -> Ways:
-    """Return the ways to turn the answer whether someone may use a capability, by its full name, at a place."""
+    """Return the changes that change the answer whether someone may use a capability, by its full name, somewhere."""
     key = decider.compiled.places[place].key
 
     def put(changed: Decider) -> Answer:
@@ -148,7 +148,7 @@ def capability_ways(
 def act_ways(
     decider: Decider, who: str, act: ActAsked, at: Instant, told: Told | None = None, *, every: bool = False
 ) -> Ways:
-    """Return the ways to turn the answer whether someone may do something to somebody."""
+    """Return the changes that change the answer whether someone may do something to somebody."""
 
     def put(changed: Decider) -> Answer:
         return act.put(changed, changed.asked(who, at), at)
@@ -167,7 +167,7 @@ class _Trial:
         self.charter, self.register = decider.compiled.charter, decider.people.register
 
     def ways(self, candidates: Sequence[Candidate], told: Told | None, *, every: bool = False) -> list[Way]:
-        """Return the single changes that turn the answer, the least harmful first; where there is none, the pairs.
+        """Return the single changes that change the answer, fewest side effects first; where there is none, the pairs.
 
         They are tried in the order of harm until five stand; with ``every`` all of them are.
         """
@@ -238,7 +238,7 @@ class _Trial:
 
 
 def _frees(found: Crowds, old: Decider, new: Decider) -> bool:
-    """Tell whether anybody comes to hold an unbounded rank."""
+    """Whether anybody comes to hold an unbounded rank."""
     for before, after in zip(found.old, found.new, strict=True):
         if _is_free(new, after) and not _is_free(old, before):
             return True

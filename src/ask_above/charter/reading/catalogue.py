@@ -57,8 +57,17 @@ def _declared(document: Document, path: Path, said: dict[str, Any], add_on: str 
     )
     if not said.get("authored"):
         return [one]
-    own = one._replace(key=f"{key}.own", pair=str(key))
-    return [own, one._replace(key=f"{key}.all", pair=str(key), implies=(*one.implies, own.key))]
+    about, on_all = own_and_all(one.about)
+    own = one._replace(key=f"{key}.own", about=about, pair=str(key))
+    return [own, one._replace(key=f"{key}.all", about=on_all, pair=str(key), implies=(*one.implies, own.key))]
+
+
+def own_and_all(about: str) -> tuple[str, str]:
+    """Return what an authored capability permits on own things and on all: said apart with `` | ``, or in brackets."""
+    own, apart, everybody = about.partition(" | ")
+    if apart:
+        return own.strip(), everybody.strip()
+    return (f"{about} (own)", f"{about} (all)") if about else ("", "")
 
 
 def _targets(said: dict[str, Any], relation: str) -> tuple[str, ...]:

@@ -31,9 +31,9 @@ _SOME_NAMES = ListOf(TextField(), 1)
 _ENTRY = Record(
     "an override or exception",
     {
-        "allow": Field(_WORDS, "capabilities that are given here"),
-        "deny": Field(_WORDS, "capabilities that are taken here; a nearer place may give them back"),
-        "bar": Field(_WORDS, "capabilities that are taken here and below, for good"),
+        "allow": Field(_WORDS, "capabilities that are allowed here"),
+        "deny": Field(_WORDS, "capabilities that are denied here; a nearer place may allow them"),
+        "bar": Field(_WORDS, "capabilities that are denied here and below; nothing overrides it"),
     },
 )
 _OVERRIDES = Mapped(_ENTRY, Key("rank or group"), ranges=True)
@@ -44,7 +44,7 @@ _GATE = Record(
         "any": Field(_SOME_NAMES, "at least one of these groups and ranks"),
         "all": Field(_SOME_NAMES, "all of these"),
         "none": Field(_SOME_NAMES, "not one of these"),
-        "teaser": Field(YesNo(), "others may know that the place is there"),
+        "teaser": Field(YesNo(), "others may know of the place"),
     },
 )
 _DIFFERS: dict[str, Field] = {
@@ -76,9 +76,9 @@ SITE_FORM = Record("the site", _DIFFERS)
 
 _ACT: dict[str, Field] = {
     "using": Field(TextField(), "the capability it takes"),
-    "over": Field(Choice(OVER), "whom it reaches: below one's own standing (where left out), level too, or anyone"),
+    "over": Field(Choice(OVER), "whom it reaches: those below (where left out), those level too, or anyone"),
 }
-_HAND_ON = Field(Choice(HAND_ON), "whether one may pass on only what one holds (where left out), or any")
+_HAND_ON = Field(Choice(HAND_ON), "which capabilities may be handed on: held (where left out), or any")
 
 RULES = Record(
     "rules",
@@ -102,12 +102,12 @@ RULES = Record(
                             {
                                 **_ACT,
                                 "hand-on": _HAND_ON,
-                                "self": Field(YesNo(), "whether one may give oneself ranks"),
+                                "self": Field(YesNo(), "whether members may assign ranks to themselves"),
                             },
                         ),
-                        "giving and taking ranks",
+                        "assigning ranks",
                     ),
-                    "manage": Field(Record("manage", {**_ACT, "hand-on": _HAND_ON}), "changing ranks"),
+                    "manage": Field(Record("manage", {**_ACT, "hand-on": _HAND_ON}), "managing ranks"),
                 },
             ),
             "what the acts take",
@@ -127,14 +127,14 @@ RULES = Record(
             ),
             "changing a member's account",
         ),
-        "contacts": Field(TextField(), "the pair of capabilities to see how one, or everyone, can be reached"),
-        "call": Field(Record("rules.call", {"using": _ACT["using"]}), "calling on a closed rank"),
+        "contacts": Field(TextField(), "the pair of capabilities to see own, or all, contact details"),
+        "call": Field(Record("rules.call", {"using": _ACT["using"]}), "calling a closed rank"),
         "advice": Field(
             Record(
                 "rules.advice",
                 {
-                    "most-unbounded": Field(Whole(), "how many may hold an unbounded rank; 2 where left out"),
-                    "most-high-risk": Field(Whole(), "how many may hold something of high risk; 5 where left out"),
+                    "most-unbounded": Field(Whole(), "how many may have an unbounded rank; 2 where left out"),
+                    "most-high-risk": Field(Whole(), "how many may have a high-risk capability; 5 where left out"),
                     "silent": Field(
                         Mapped(TextField(), Key("piece of advice", free=True)), "advice code: why it may stay"
                     ),
@@ -149,13 +149,13 @@ _RELATED = ListOf(CapabilityKey())
 CAPABILITY = Record(
     "a capability",
     {
-        "about": Field(TextField(), "what it lets one do, one plain sentence"),
-        "kinds": Field(ListOf(Key("kind", free=True), 1), "the kinds of place where it has a meaning"),
-        "risk": Field(Choice(RISKS), "how much harm it can do; low where left out"),
-        "authored": Field(YesNo(), "declares two: on one's own things and on everybody's"),
-        "implies": Field(_RELATED, "whoever is given it is given these too"),
-        "needs": Field(_RELATED, "it does nothing without these"),
-        "leads-to": Field(_RELATED, "these can be had by a detour"),
+        "about": Field(TextField(), "what it permits: write posts; own | all where it is authored"),
+        "kinds": Field(ListOf(Key("kind", free=True), 1), "the kinds of place where it applies"),
+        "risk": Field(Choice(RISKS), "how harmful misuse is; low where left out"),
+        "authored": Field(YesNo(), "declares two: on own things and on everybody's"),
+        "implies": Field(_RELATED, "granted with it"),
+        "needs": Field(_RELATED, "it has no effect without these"),
+        "leads-to": Field(_RELATED, "what it can be used to obtain"),
     },
     short="about",
 )
@@ -175,29 +175,29 @@ RANK = Record(
         "key": Field(Key("rank"), "its key", required=True),
         "title": Field(TextField(), "what people call it"),
         "about": Field(TextField(), "what its holders are here for"),
-        "held-by": Field(Choice(HELD_BY), "who holds it without being given it"),
+        "held-by": Field(Choice(HELD_BY), "for whom it is automatic"),
         "builds-on": Field(_NAMES, "ranks whose capabilities it takes over"),
         "copied-from": Field(TextField(), "the rank it started from"),
-        "grants": Field(_WORDS, "what it carries"),
-        "withhold": Field(_WORDS, "what it does not hand on of that"),
+        "grants": Field(_WORDS, "what it grants"),
+        "withhold": Field(_WORDS, "what it does not grant of that"),
         "unbounded": Field(YesNo(), "may do everything, whatever else is set"),
         "moderates": Field(_RANK_LIST, "whom it may moderate"),
-        "assigns": Field(_RANK_LIST, "which ranks it may give and take"),
-        "manages": Field(_RANK_LIST, "which ranks it may change"),
-        "call": Field(Choice(("open", "closed")), "who may call on all who hold it"),
+        "assigns": Field(_RANK_LIST, "which ranks it may assign and unassign"),
+        "manages": Field(_RANK_LIST, "which ranks it may manage"),
+        "call": Field(Choice(("open", "closed")), "who may call it"),
         "open": Field(YesNo(), "members may join and leave it themselves"),
-        "on-joining": Field(YesNo(), "given to everyone who becomes active"),
-        "entry": Field(YesNo(), "what a pending member holds"),
-        "paused": Field(YesNo(), "nobody holds it for now; what is recorded stays"),
-        "kept-by": Field(TextField(), "what outside keeps it: nobody here edits, assigns or removes it"),
-        "after": Field(_NAMES, "ranks one must hold before"),
-        "apart-from": Field(_NAMES, "ranks that nobody may hold beside it"),
-        "limit": Field(Whole(), "how many members may hold it"),
+        "on-joining": Field(YesNo(), "assigned to everyone who becomes active"),
+        "entry": Field(YesNo(), "the rank of pending members"),
+        "paused": Field(YesNo(), "nobody has it for now; assignments stay"),
+        "kept-by": Field(TextField(), "what outside keeps it: nobody here may edit, assign or remove it"),
+        "after": Field(_NAMES, "ranks that it requires"),
+        "apart-from": Field(_NAMES, "ranks that nobody may have beside it"),
+        "limit": Field(Whole(), "how many members may have it"),
         "heading": Field(YesNo(), "whether it is a heading in the list of members"),
-        "color": Field(TextField(), "the colour of its holders' names"),
+        "color": Field(TextField(), "the colour of members' names"),
         "badge": Field(TextField(), "a sign beside the name"),
         "prefix": Field(TextField(), "words before the name"),
-        "perks": Field(Mapped(TextField(), Key("perk", free=True)), "what it brings that is no right"),
+        "perks": Field(Mapped(TextField(), Key("perk", free=True)), "what it brings that is no capability"),
     },
 )
 
@@ -211,7 +211,7 @@ GROUP = Record(
         "confers": Field(
             ListOf(
                 Record(
-                    "a rank that a group brings",
+                    "a rank that a group confers",
                     {
                         "rank": Field(TextField(), "the rank", required=True),
                         "place": Field(TextField(), "where"),
@@ -219,7 +219,7 @@ GROUP = Record(
                     short="rank",
                 ),
             ),
-            "ranks that its members hold",
+            "ranks that its members have",
         ),
     },
 )
@@ -242,10 +242,10 @@ CHARTER = Record(
         "owner": Field(Key("member"), "the member who may do everything"),
         "rules": Field(RULES, "how the charter is read"),
         "capabilities": Field(CAPABILITIES, "heading, capability, its meaning", required=True),
-        "nobody": Field(_RELATED, "capabilities that no rank is meant to carry"),
+        "nobody": Field(_RELATED, "capabilities that no rank may grant"),
         "add-ons": Field(ListOf(TextField()), "files beside this one that bring more capabilities"),
         "bundles": Field(Mapped(_WORDS, Key("bundle")), "named sets of capabilities"),
-        "perks": Field(Mapped(PERK, Key("perk", free=True)), "what ranks may bring that is no right"),
+        "perks": Field(Mapped(PERK, Key("perk", free=True)), "what ranks may bring that is no capability"),
         "ranks": Field(ListOf(RANK), "the ladder, highest first", required=True),
         "groups": Field(ListOf(GROUP), "sets of members"),
         "override-sets": Field(Mapped(_OVERRIDES, Key("override set", free=True)), "prepared overrides"),

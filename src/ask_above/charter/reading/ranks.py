@@ -107,7 +107,7 @@ def _paused(document: Document, path: Path, said: dict[str, Any]) -> bool:
     paused: bool = said.get("paused", False)
     if paused and (said.get("held-by") or said.get("entry")):
         other = "held-by" if said.get("held-by") else "entry"
-        message = f"'{said['key']}' is held without being given; such a rank cannot be paused"
+        message = f"'{said['key']}' is automatic; an automatic rank cannot be paused"
         document.fault((*path, "paused"), "automatic-paused", message, expected=f"'paused' or '{other}', not both")
     return paused
 
@@ -141,7 +141,7 @@ def _one_entry(document: Document, kept: list[Numbered]) -> None:
             continue
         path: Path = ("ranks", n, "entry")
         if said.get("held-by"):
-            message = f"'{said['key']}' is held without being given; the entry rank cannot be automatic"
+            message = f"'{said['key']}' is automatic; the entry rank cannot be automatic"
             document.fault(path, "automatic-entry", message, expected="'entry' or 'held-by', not both")
         if first is not None:
             message = f"'{first}' is the entry rank already; pending members hold one"
@@ -219,7 +219,7 @@ def _group(
         if rank not in ranks:
             unknown(document, spot, "rank", rank, ranks)
         elif ranks[rank].automatic:
-            message = f"'{rank}' is held without being given ('held-by: {ranks[rank].held_by}') and comes with no group"
+            message = f"'{rank}' is automatic ('held-by: {ranks[rank].held_by}'); no group confers it"
             document.fault(spot, "automatic-conferred", message, expected="a rank without 'held-by'")
         else:
             confers.append(Conferred(rank, each.get("place", SITE)))

@@ -10,7 +10,7 @@ from collections.abc import Callable, Mapping
 from typing import Any, ClassVar, Final, NamedTuple
 
 from ask_above.charter.moments import zone, zone_names
-from ask_above.charter.names import RESERVED, few, is_capability, is_key, nearest
+from ask_above.charter.names import RESERVED, few, is_capability, is_key, nearest, nearest_field
 from ask_above.charter.reading.document import Document, Path, describe
 
 _MOST_TOLD = 4
@@ -300,7 +300,7 @@ class Record(Shape):
         return BAD
 
     def _unknown(self, key: str, path: Path, document: Document) -> None:
-        near = nearest(key, self.fields)
+        near = nearest_field(key, self.fields)
         inside = tuple(name for name, each in self.fields.items() if key in getattr(each.shape, "fields", ()))
         if key == "<<":
             message = "'<<' would merge another mapping in; this format does not read that: write the lines out"

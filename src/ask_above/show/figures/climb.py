@@ -58,7 +58,7 @@ def climb(
 def _all(charter: Charter, table: list[tuple[Any, ...]], sheet: Sheet, where: str, *, accomplice: bool) -> Sheet:
     with_whom = ", with an accomplice of the same rank" if accomplice else ""
     below = f"{charter.title}: capabilities{where or ', each counted in every place'}"
-    top = sheet.title(f"What each rank can reach beyond what it holds{with_whom}", below)
+    top = sheet.title(f"Climb: what each rank can reach beyond its capabilities{with_whom}", below)
     names = max(measure(charter.ranks[row[0]].title, BODY, bold=True) for row in table)
     most = max([1, *(max(row[2:5]) for row in table)])
     left, y = MARGIN + names + 16, top + LINE
@@ -69,7 +69,7 @@ def _all(charter: Charter, table: list[tuple[Any, ...]], sheet: Sheet, where: st
     for key, free, *counts, _ in (row for row in table if row not in still):
         sheet.text(MARGIN, y, charter.ranks[key].title, bold=True)
         if free:
-            sheet.text(left, y, "everything, as an unbounded rank", size=SMALL, ink="loss", bold=True)
+            sheet.text(left, y, "everything, through an unbounded rank", size=SMALL, ink="loss", bold=True)
         for n, (count, (_, shape, ink)) in enumerate(() if free else zip(counts, _RISKS, strict=True)):
             x = left + n * (_BAR + 44)
             if count:
@@ -80,7 +80,7 @@ def _all(charter: Charter, table: list[tuple[Any, ...]], sheet: Sheet, where: st
         y += LINE + 2
     if still:
         titles = few((charter.ranks[row[0]].title for row in still), _FEW)
-        sheet.text(MARGIN, y, f"Nothing beyond what they hold: {titles}", ink="dim")
+        sheet.text(MARGIN, y, f"Nothing more: {titles}", ink="dim")
         y += LINE
     sheet.legend(y + 8, [(shape, ink, f"{risk} risk") for risk, shape, ink in _RISKS])
     return sheet
@@ -89,21 +89,21 @@ def _all(charter: Charter, table: list[tuple[Any, ...]], sheet: Sheet, where: st
 def _one(charter: Charter, found: Climbed, sheet: Sheet, where: str) -> Sheet:
     title = charter.ranks[found.rank].title
     with_whom = " with one accomplice" if found.accomplice else ""
-    below = "" if found.paths else "Nothing beyond what they hold."
-    y = sheet.title(f"How far {title} can climb{where}{with_whom}", below) + 8
+    below = "" if found.paths else "Nothing more."
+    y = sheet.title(f"Climb from {title}{where}{with_whom}", below) + 8
     start = max(60.0, measure(title, BODY, bold=True) + 14)
     for paths in together(found.paths):
         y = _path(sheet, charter, paths, title, start, y)
     if found.paths:
         shown = [(shape, ink, f"{risk} risk") for risk, shape, ink in _RISKS]
         sheet.legend(
-            y + 4, [*shown, ("cross", "dim", "what would cut it"), ("open square", "dim", "dashed: a bound only")]
+            y + 4, [*shown, ("cross", "dim", "what prevents it"), ("open square", "dim", "dashed: upper bound")]
         )
     return sheet
 
 
 def _path(sheet: Sheet, charter: Charter, paths: list[ClimbPath], title: str, start: float, y: float) -> float:
-    """Draw one way: the rank, its moves, what they give, what would cut it; return where the next goes."""
+    """Draw one way: the rank, its moves, what they give, what prevents it; return where the next goes."""
     first = paths[0]
     moves = [folded(upper(said(charter, move)), _MOVE - 12, SMALL) for move in first.moves]
     gains = [line for path in paths for line in _gain(charter, path)]

@@ -28,13 +28,13 @@ def cover(found: Cover, axes: Axes | None = None, *, at: str | None = None, left
     >>> from ask_above.show import figures
     >>> axes = figures.cover(Community.demo().cover(["post.publish", "member.mute"]))
     >>> axes.texts[0].get_text()
-    'How many active members can'
+    'Cover: active members by place and capability'
     """
     compiled = found.decider.compiled
     sheet = Sheet(dark=dark)
     shown, which = _shown(found, at)
     without = f", without {left}" if left else ""
-    top = sheet.title(f"How many active members can{without}", f"{compiled.charter.title}: {which}")
+    top = sheet.title(f"Cover: active members by place and capability{without}", f"{compiled.charter.title}: {which}")
     titles = {n: compiled.places[n].title or compiled.places[n].key if n else "The whole site" for n in shown}
     columns = Columns(found.duties, least=26.0)
     side = MARGIN + 8 + max((_INDENT * _depth(found, n) + measure(titles[n], BODY) for n in shown), default=0.0)
@@ -52,8 +52,8 @@ def cover(found: Cover, axes: Axes | None = None, *, at: str | None = None, left
         y + 8,
         [
             ("square", "loss", "0: nobody"),
-            ("open square", "warn", "1: one alone"),
-            ("slash", "dim", "has no meaning there"),
+            ("open square", "warn", "1: only one"),
+            ("slash", "dim", "does not apply there"),
         ],
     )
     return sheet.draw(axes)
@@ -65,11 +65,11 @@ def _shown(found: Cover, at: str | None) -> tuple[list[int], str]:
     places = range(len(compiled.places)) if at is None else [compiled.place_at[at]]
     shown = [n for n in places if (found.counts[n] >= 0).any()]
     if len(shown) <= _MOST:
-        return shown, "places down the side, what is to be done across"
+        return shown, "places down the side, capabilities across"
     # where most is missing first, then in the order of the places
     missing = {n: int(((found.counts[n] == 0) | (found.counts[n] == 1)).sum()) for n in shown}
     first = sorted((n for n in shown if missing[n]), key=lambda n: -missing[n])[:_MOST]
-    return sorted(first), f"of {len(shown)} places the {len(first)} where most duties hang on nobody or one alone"
+    return sorted(first), f"of {len(shown)} places the {len(first)} where most duties have one member or none"
 
 
 def _depth(found: Cover, place: int) -> int:

@@ -40,7 +40,7 @@ class _GridRow(NamedTuple):
 
 
 def grid(community: Community, axes: Axes | None = None, *, at: str | None = None, dark: bool = False) -> Axes:
-    """Draw capabilities by ranks: what each rank carries, takes over, withholds; with ``at`` what a place changes.
+    """Draw capabilities by ranks: what each rank grants, builds on, withholds; with ``at`` what a place changes.
 
     Put on ``axes``, all of it shrinks to fit; without, on a figure as large as it takes. Raises
     :class:`~ask_above.UnknownNameError` for a place that there is not.
@@ -57,7 +57,7 @@ def grid(community: Community, axes: Axes | None = None, *, at: str | None = Non
     where = "on the whole site" if at == SITE else f"in {compiled.places[place].title}" if place is not None else ""
     table = marks(decider, place)
     sheet = Sheet(dark=dark)
-    title = f"What each rank can use {where}" if where else "What each rank carries"
+    title = f"Capabilities usable, by rank, {where}" if where else "Capabilities granted, by rank"
     if len(compiled.ranks) > _MANY:
         return _by_heading(sheet, compiled, table, title).draw(axes)
     top = sheet.title(title, compiled.charter.title)

@@ -9,7 +9,7 @@ from ask_above.charter.names import few, how_many
 from ask_above.show.figures.lettering import BODY, LINE, SMALL, folded
 from ask_above.show.figures.matrix import rule
 from ask_above.show.figures.sheet import MARGIN, Sheet
-from ask_above.show.impact import counted, power_lines, when_in_words, where_in_words, who_in_words
+from ask_above.show.impact import power_lines, when_in_words, where_in_words, who_in_words
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -47,8 +47,8 @@ def impact(found: Impact, axes: Axes | None = None, *, dark: bool = False) -> Ax
     'Who gains and who loses'
     """
     sheet = Sheet(dark=dark)
-    said = counted(found)
-    top = sheet.title("Who gains and who loses", said if found else "Nothing that anybody may do differs.")
+    said = how_many(len(found.members), "member gains or loses", "members gain or lose") + " a capability or power"
+    top = sheet.title("Who gains and who loses", said if found else "Nobody gains or loses anything.")
     most = max([1, *(len(shift.members) for shift in found.shifts)])
     middle = MARGIN + _BAR + _COUNT
     words, y = middle + _BAR + _COUNT, top + 6
@@ -65,18 +65,18 @@ def impact(found: Impact, axes: Axes | None = None, *, dark: bool = False) -> Ax
     if rows:
         sheet.line([(middle, start - LINE / 2), (middle, y - LINE / 2 - 3)], ink="ink", width=0.9)
     if len(found.shifts) > _MOST:
-        sheet.text(words, y, f"and {len(found.shifts) - _MOST} more, of less risk", ink="dim")
+        sheet.text(words, y, f"and {len(found.shifts) - _MOST} more, of lower risk", ink="dim")
         y += LINE
-    y = _lines(sheet, y, "Who may act on whom", [(gains, text) for gains, text in power_lines(found)[:_MOST]])
-    turned = [(each.holds, f"{each.text}: {'holds now' if each.holds else 'no longer holds'}") for each in found.turned]
-    y = _lines(sheet, y, "Expectations that turn", turned)
+    y = _lines(sheet, y, "Power over ranks", [(gains, text) for gains, text in power_lines(found)[:_MOST]])
+    turned = [(each.holds, f"{each.text}: {'met' if each.holds else 'not met'}") for each in found.turned]
+    y = _lines(sheet, y, "Expectations", turned)
     if found:
         sheet.legend(
             y + 6,
             [
                 ("plus", "gain", "gains"),
                 ("minus", "loss", "loses"),
-                ("open square", "dim", "concerns a rank or visitors, and no member now"),
+                ("open square", "dim", "a rank or visitors, no member now"),
                 ("up", "loss", "high risk"),
             ],
         )

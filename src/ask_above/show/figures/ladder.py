@@ -39,7 +39,7 @@ def ladder(community: Community, axes: Axes | None = None, *, dark: bool = False
     compiled, now = decider.compiled, community.names.moment()
     held = {key: len(people) for key, people in holders(decider, now).items()}
     sheet = Sheet(dark=dark)
-    start = sheet.title(f"The ladder of {compiled.charter.title}, highest first") + LINE + 6
+    start = sheet.title(f"The ladder of {compiled.charter.title}") + LINE + 6
     names = MARGIN + 34.0
     bars = names + max((measure(rank.title, BODY, bold=True) for rank in compiled.ranks), default=0.0) + 14
     most = max([1, *(held[rank.key] for rank in compiled.ranks if not rank.automatic)])
@@ -68,7 +68,7 @@ def ladder(community: Community, axes: Axes | None = None, *, dark: bool = False
         rule(sheet, left + MARGIN, left + wide - 8, y + _ROW / 2)
     for part in range(parts):
         _draw_lanes(sheet, reach, part * wide + lanes, start, range(part * rows, (part + 1) * rows))
-    words = "on its line, whom it may moderate, give or change"
+    words = "on its line, whom it may moderate, assign or manage"
     sheet.legend(
         start + rows * _ROW + 10,
         [("down", "yes", "a rank that acts on others"), ("dot", "yes", words), ("open square", "dim", "no colour")],
@@ -80,7 +80,7 @@ def _holders(rank: Rank, count: int) -> str:
     if rank.held_by:
         return HELD_BY[rank.held_by].rstrip(",")
     limit = f" of at most {rank.limit}" if rank.limit is not None else ""
-    return f"{count}{limit}{', while pending' if rank.entry else ''}{', open' if rank.open else ''}"
+    return f"{count}{limit}{', entry rank' if rank.entry else ''}{', open' if rank.open else ''}"
 
 
 def _reaches(decider: Decider, now: Instant) -> list[tuple[int, list[int]]]:

@@ -18,13 +18,13 @@ if TYPE_CHECKING:
 _INDENT = 15.0
 _COLUMN: Final = 26.0
 _DRAWN: Final = (
-    ("gives", "plus", "gain", "gives more, to how many"),
-    ("takes", "minus", "loss", "takes away, from how many"),
+    ("gives", "plus", "gain", "allows, to how many"),
+    ("takes", "minus", "loss", "denies, to how many"),
     ("bars", "cross", "loss", "bars, how many"),
-    ("exceptions", "diamond", "warn", "for how many single members"),
+    ("exceptions", "diamond", "warn", "exceptions, how many"),
     ("gate", "square", "yes", "has a gate"),
-    ("closed_above", "open square", "yes", "lies behind the gate of a place above"),
-    ("drift", "slash", "warn", "says the opposite of the place above"),
+    ("closed_above", "open square", "yes", "behind the gate of a place above"),
+    ("drift", "slash", "warn", "contradicts the place above"),
 )
 """What is marked at a place: its name in a spot, how it is drawn, what it says."""
 
@@ -33,19 +33,19 @@ def places(community: Community, axes: Axes | None = None, *, at: str = SITE, da
     """Draw the tree of places with what differs in each: how many entries give, take, bar; exceptions, gates, drift.
 
     A number beside a mark tells how many ranks, groups or members where it is more than one. ``at`` draws a part of the
-    tree. What lies behind the gate of a place above says so.
+    tree. What behind the gate of a place above says so.
 
     >>> from ask_above import Community
     >>> from ask_above.show import figures
     >>> axes = figures.places(Community.demo(), at="field")
     >>> axes.texts[0].get_text()
-    'Field work: what differs where'
+    'Field work: overrides'
     """
     compiled = community.decider.compiled
     overviews = spots(compiled, community.place(at).key)
     sheet = Sheet(dark=dark)
     where = compiled.charter.title if at == SITE else overviews[0].title
-    top = sheet.title(f"{where}: what differs where")
+    top = sheet.title(f"{where}: overrides")
     labels = max(_label(spot) for spot in overviews) + 14
     width = labels + _COLUMN * len(_DRAWN) + max(measure(_like(spot), SMALL) for spot in overviews) + 16
     # each branch below the top stands in one piece

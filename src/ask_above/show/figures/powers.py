@@ -19,9 +19,9 @@ if TYPE_CHECKING:
 
 ACT_MARKS: Final = {
     Act.MODERATE: ("dot", "yes", "may moderate"),
-    Act.ASSIGN: ("up", "gain", "may give"),
-    Act.MANAGE: ("square", "loss", "may change"),
-    Act.CALL: ("ring", "dim", "may call on"),
+    Act.ASSIGN: ("up", "gain", "may assign"),
+    Act.MANAGE: ("square", "loss", "may manage"),
+    Act.CALL: ("ring", "dim", "may call"),
 }
 """How each act is drawn, and what it says."""
 _STEP = 7.0
@@ -43,7 +43,7 @@ def powers(
     >>> from ask_above.show import figures
     >>> axes = figures.powers(Community.demo())
     >>> axes.texts[0].get_text()
-    'Who stands over whom, on the whole site'
+    'Power over ranks, on the whole site'
     """
     decider = community.decider
     compiled, place = decider.compiled, decider.compiled.place_at[community.place(at).key]
@@ -53,10 +53,10 @@ def powers(
     drawn = ACTS if act is None else (act_named(act),)
     may = {each: set(allowed_powers(decider, each, place, now)) for each in drawn}
     rows, columns_of = _shown(compiled, may)
-    below = "Down the side: who acts. Across: on whom."
+    below = "Rows act on columns."
     if len(rows) < len(compiled.ranks):
-        below += f" {len(compiled.ranks) - len(rows)} ranks that act on nobody are left out."
-    top = sheet.title(f"Who stands over whom, {where}", below)
+        below += f" {len(compiled.ranks) - len(rows)} ranks without power are left out."
+    top = sheet.title(f"Power over ranks, {where}", below)
     titles = [compiled.ranks[n].title for n in rows]
     columns = Columns([_called(compiled, column) for column in columns_of], least=3 * _STEP + 4)
     left = side(titles)

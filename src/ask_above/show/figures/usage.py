@@ -1,4 +1,4 @@
-"""What each rank carries and what of it was used, as a figure: capabilities down the side, ranks across."""
+"""What each rank grants and what of it was used, as a figure: capabilities down the side, ranks across."""
 
 from __future__ import annotations
 
@@ -14,15 +14,15 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
 _MARKS: Final = {
-    "used": ("dot", "yes", "carried, and used", 7.0),
-    "unused": ("ring", "dim", "carried, and never used", 7.0),
-    "grave": ("up", "loss", "of high risk, and used", 8.0),
-    "none": ("speck", "faint", "not carried", 3.0),
+    "used": ("dot", "yes", "granted and used", 7.0),
+    "unused": ("ring", "dim", "granted, never used", 7.0),
+    "grave": ("up", "loss", "high risk, used", 8.0),
+    "none": ("speck", "faint", "not granted", 3.0),
 }
 
 
 def usage(found: Audit, axes: Axes | None = None, *, dark: bool = False) -> Axes:
-    """Draw what of all that ranks carry was used through them in the time of a log; unbounded ranks are left out.
+    """Draw what of all that ranks grant was used through them in the time of a log; unbounded ranks are left out.
 
     >>> import pandas as pd
     >>> from ask_above import Community
@@ -31,14 +31,14 @@ def usage(found: Audit, axes: Axes | None = None, *, dark: bool = False) -> Axes
     ...     {"member": ["tove"], "action": ["photo.upload"], "place": ["photo-wall"], "when": ["2026-05-01T12:00:00Z"]}
     ... )
     >>> figures.usage(Community.demo().audit(log)).texts[0].get_text()
-    'What ranks carry, and what of it was used'
+    'Capabilities granted and used, by rank'
     """
     names = found.states.now.names
     compiled = names.decider.compiled
     ranks = [rank for rank in compiled.ranks if not rank.unbounded]
     used = {(each.rank, each.capability) for each in found.used}
     sheet = Sheet(dark=dark)
-    top = sheet.title("What ranks carry, and what of it was used", f"{names.charter.title}: {found.days} days of a log")
+    top = sheet.title("Capabilities granted and used, by rank", f"{names.charter.title}: {found.days} days of a log")
     columns = Columns([rank.title for rank in ranks], least=15.0)
     blocks: dict[str, list[str]] = {}
     for key, each in compiled.catalogue.capabilities.items():
