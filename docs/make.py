@@ -26,7 +26,7 @@ from ask_above import change
 from ask_above.charter.names import listed
 from ask_above.charter.reading import form
 from ask_above.charter.reading import shapes as s
-from ask_above.cli.main import SECTIONS, main
+from ask_above.cli.main import PROGRAMS, SECTIONS, main
 from ask_above.show import figures
 
 DOCS = Path(__file__).parent
@@ -111,7 +111,7 @@ def commands() -> str:
     parts = ["# The commands", "", "Each command's own help, as `--help` shows it. Made by `docs/make.py`.", ""]
     parts += ["```", help_of(main, None, "ask-above"), "```", ""]
     context = click.Context(main, info_name="ask-above", **main.context_settings)
-    for heading, names in SECTIONS.items():
+    for heading, names in {**SECTIONS, "Programs": PROGRAMS}.items():
         parts += [f"## {heading}", ""]
         for name in (each for line in names for each in line.split(", ")):
             command = main.get_command(context, name)

@@ -276,7 +276,7 @@ TYPED = [
     ("member invite bo@x.example --rank host --plan", 0, "Invite bo; assign Board host to bo"),
     ("lock dara for a week", 2, "Say: ask-above member lock dara for a week"),
     ("move river talk to field work --plan", 2, "--keep"),
-    ("check --fix", 2, "No such option '--fix'"),
+    ("check --fix", 2, "check changes nothing. It shows the commands"),
     ("place remove upper-section --plan", 2, "There is no place 'upper-section'"),
     ("help programs", 0, "Answer other programs over HTTP"),
     ("help may", 0, "Answer whether someone may do something, and why."),

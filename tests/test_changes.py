@@ -215,7 +215,7 @@ class TestSafety:
         edit = Withhold("editor", ["post.publish"])
         with pytest.raises(RefusedError, match=r"editor may post\.publish in front-page"):
             brook.open().plan(edit).apply()
-        with pytest.raises(RefusedError, match="with a reason"):
+        with pytest.raises(RefusedError, match="needs a reason"):
             brook.open().plan(edit).apply(force=True)
         assert brook.open().plan(edit, why="The journal rests").apply(force=True).forced
 

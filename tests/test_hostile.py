@@ -331,7 +331,7 @@ class TestPeoplesData:
             assert "tove@wren-valley.example" in said
             assert "take over 60 members" in said
         refused = CliRunner().invoke(main, [*show, "--as", "dara"])
-        assert "may not see what is kept" in str(refused.exception)
+        assert "may not see the record of" in str(refused.exception)
         assert "tove@" not in CliRunner().invoke(main, ["member", "show", "tove", "--as", "dara", *folder]).output
 
 

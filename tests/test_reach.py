@@ -424,7 +424,7 @@ class TestTheOwnerAndTheKeeper:
         plan = there.open().plan(Assign("pat", "second"))
         with pytest.raises(RefusedError, match="given only to someone who has One"):
             plan.apply()
-        with pytest.raises(RefusedError, match="with a reason"):
+        with pytest.raises(RefusedError, match="needs a reason"):
             plan.apply(force=True)
         entry = there.open().plan(Assign("pat", "second"), why="Agreed").apply(force=True)
         assert entry.forced

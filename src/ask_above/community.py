@@ -284,7 +284,7 @@ class Community:
         ...     {"member": ["dara"], "action": ["post.write"], "place": ["notices"], "when": ["2026-05-01T12:00:00Z"]}
         ... )
         >>> Community.demo().audit(log).not_allowed[0].reason
-        'In Notices, Member is denied post.write (charter.yaml line ...).'
+        'The place Notices denies post.write to Member (charter.yaml line ...).'
 
         """
         from ask_above.ask.audit.called import called_in
@@ -742,7 +742,7 @@ class Community:
 
         >>> fit = Community.demo().fit([("reading.post", "upper-gauges"), ("rota.join", "rota")])
         >>> fit.single.ranks, fit.single.weight
-        (('volunteer',), 39)
+        (('volunteer',), 22)
         """
         from ask_above.ask.fit.search import MOST, Fitter, needed
 
@@ -862,7 +862,7 @@ class Community:
         :class:`UnknownNameError`, and :class:`QuestionError` where several have the name.
 
         >>> Community.demo().describe("host").sentences[0]
-        'Board host is the 8th of 12 ranks, directly below Founding friend.'
+        'Board host (host): 8th of 12 ranks, below Founding friend.'
         """
         from ask_above.ask.describe.describer import Describer, meant
 

@@ -36,7 +36,8 @@ def _ranks(before: Decider, after: Decider, difference: Difference, at: Instant)
         if shut is not None and compiled.unbounded.isdisjoint(ranks_at(compiled, asked.profile, n)):
             gate = compiled.places[shut]
             asks = gate_asks(compiled, gate.gate) if gate.gate else ""
-            yield f"{title} has no effect for {asked.label} {where}: the gate of {gate.title} does not admit them; {asks}."
+            shuts = f"the gate of {gate.title} does not admit them; {asks}"
+            yield f"{title} has no effect for {asked.label} {where}: {shuts}."
         elif given.member in before.people.register.members and compiled.carried[compiled.rank_at[given.rank]]:
             was = before.people.ask(given.member, at)
             below = compiled.below[n]

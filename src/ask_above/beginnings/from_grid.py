@@ -1,9 +1,9 @@
-"""A charter from a table that one has: capabilities down, ranks across, ticks in between."""
+"""A charter from a table: capabilities down, ranks across, ticks in between."""
 
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import NamedTuple
 
 from ask_above.ask.sheet import YES, meaning_of
@@ -38,6 +38,8 @@ class TickTable(NamedTuple):
 def read(lines: Sequence[Sequence[str]]) -> TickTable:
     """Read a table; a line whose other cells are empty, before one where some are not, is a heading."""
     lines = [line for line in lines if any(cell.strip() for cell in line)]
+    while len(lines) > 1 and sum(bool(cell.strip()) for cell in lines[0]) == 1:  # a title above the table
+        lines = lines[1:]
     heads = [" ".join(cell.split()) for cell in lines[0]] if lines else []
     at = [n for n, head in enumerate(heads) if n and head]
     faults = [] if at else ["The first line names no rank: leave its first cell empty, and write the ranks after it."]
@@ -70,8 +72,15 @@ def _key(heading: str, said: str, taken: set[str]) -> str:
     return found
 
 
-def charter(table: TickTable, answers: Answers, *, highest_first: bool, everyone: str | None) -> str:
-    """Return the charter of a table; ``everyone`` is the rank that every member has."""
+def charter(
+    table: TickTable,
+    answers: Answers,
+    *,
+    highest_first: bool,
+    everyone: str | None,
+    using: Mapping[str, str] | None = None,
+) -> str:
+    """Return the charter of a table; ``everyone`` is the rank that every member has, ``using`` what acts take."""
     order = list(range(len(table.ranks)))
     order = order if highest_first else order[::-1]
     keys: dict[int, str] = {}
@@ -82,18 +91,20 @@ def charter(table: TickTable, answers: Answers, *, highest_first: bool, everyone
         keys[n] = key
     lines = [
         f"# The charter of {answers.title}, made from a table.",
-        "# Read it from top to bottom, and change what is not meant.",
+        "# Read it from top to bottom, and correct it.",
         "",
         "charter: 1",
         f"key: {answers.key}",
         f"title: {_quoted(answers.title)}",
-        f"owner: {answers.owner_key}   # answers for the site and stands above all",
+        f"owner: {answers.owner_key}   # the owner stands above all",
         "",
         "rules:",
         f"  timezone: {answers.zone}",
         "  advice:",
-        "    # we have only begun: take these out when people have joined",
-        "    silent: {unheld: only begun, only-one: only begun, uncovered: only begun}",
+        "    # just begun: remove this when the ranks are assigned",
+        "    silent: {unheld: only begun}",
+        *(["  authority:"] if using else []),
+        *(f"    {act}: {{using: {key}}}" for act, key in (using or {}).items()),
         "",
         "capabilities:   # add to each, where it is so: risk: high; kinds: [room]; needs: [...]",
     ]
@@ -106,7 +117,7 @@ def charter(table: TickTable, answers: Answers, *, highest_first: bool, everyone
     for n in order:
         lines += [f"  - key: {keys[n]}", f"    title: {_quoted(table.ranks[n])}"]
         if table.ranks[n] == everyone:
-            lines.append("    held-by: members   # every member has it, without being given it")
+            lines.append("    held-by: members   # automatic for every member")
         grants = [w.key for w in table.wishes if w.ticked[n]]
         lines += [f"    grants: [{', '.join(grants)}]"] if grants else []
     return "\n".join(lines) + "\n"

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from functools import cached_property
+from shlex import quote
 from typing import Any, NamedTuple, Protocol
 
 from ask_above.change.steps import Path, Put, Step, there
 from ask_above.charter.charter import Charter
+from ask_above.charter.expectations import Expectation
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
-from ask_above.charter.names import SITE, nearest
+from ask_above.charter.names import SITE, listed, nearest
 from ask_above.charter.places import Place, told_apart
 from ask_above.errors import AskAboveError, UnknownNameError
 from ask_above.people.reading import MEMBER_COLUMNS
@@ -19,6 +21,18 @@ from ask_above.people.register import Assignment, Member, Register
 
 class EditError(AskAboveError, ValueError):
     """A change that cannot be made, and why."""
+
+
+class NamedByExpectationError(EditError):
+    """What is to be removed is named by expectations, which the owner or the maintainer may remove as well."""
+
+    def __init__(self, title: str, expectations: Sequence[Expectation]) -> None:
+        self.expectations = [str(expectation) for expectation in expectations]
+        said = listed(f"'{expectation}'" for expectation in self.expectations)
+        verb = "The expectation {} names" if len(self.expectations) == 1 else "The expectations {} name"
+        commands = "; ".join(f"ask-above charter remove expectations {quote(each)}" for each in self.expectations)
+        self.said = f"{verb.format(said)} {title}."
+        super().__init__(f"{self.said} To remove {'it' if len(self.expectations) == 1 else 'them'} as well: {commands}")
 
 
 class RowChange(NamedTuple):

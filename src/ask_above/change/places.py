@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
-from ask_above.change.draft import Done, Draft, EditError, RowChange, assignment_row, put_words
+from ask_above.change.draft import Done, Draft, EditError, NamedByExpectationError, RowChange, assignment_row, put_words
 from ask_above.change.items import is_free, no_field, renaming, setting
 from ask_above.change.steps import Drop, Insert, MoveItem, Path, Put, Step, there
 from ask_above.charter.changes import saying
@@ -102,9 +102,9 @@ class PlaceRemove(NamedTuple):
         _not_the_site(self.key, "removed")
         path, place = draft.place_path(self.key), _place(draft, self.key)
         gone = below(draft, self.key)
-        for expectation in draft.charter.expectations:
-            if expectation.place in gone:
-                raise EditError(f"The expectation '{expectation}' names {expectation.place}; change it first.")
+        naming = [expectation for expectation in draft.charter.expectations if expectation.place in gone]
+        if naming:
+            raise NamedByExpectationError(place.title, naming)
         for group in draft.charter.groups.values():
             for conferred in group.confers:
                 if conferred.place in gone:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import Any
 
-from ask_above.change.draft import Draft, EditError, words_at
+from ask_above.change.draft import Draft, EditError, NamedByExpectationError, words_at
 from ask_above.change.steps import Drop, Path, Put, Rename, Step
 from ask_above.charter.expectations import Expectation
 
@@ -72,9 +72,9 @@ def without_rank(draft: Draft, key: str) -> list[Step]:
     ranges = [path for path, how in found if how == "key" and str(path[-1]).endswith("+")]
     if ranges:
         raise EditError(f"Entries for {key}+ start at this rank; let them start at another rank first.")
-    for expectation in draft.charter.expectations:
-        if key in _named_in(expectation):
-            raise EditError(f"The expectation '{expectation}' names {draft.rank(key).title}; change it first.")
+    naming = [expectation for expectation in draft.charter.expectations if key in _named_in(expectation)]
+    if naming:
+        raise NamedByExpectationError(draft.rank(key).title, naming)
     dropped = [path[:-1] if how == "conferred" else path for path, how in found]
     return [Drop(path) for path in sorted(dropped, key=_deepest_last, reverse=True)]
 

@@ -21,6 +21,11 @@ class CharterSet(NamedTuple):
         if self.value is None:
             raise EditError(f"No value is given for {self.path}; to take out what stands there, remove it.")
         path, rest = found(draft.data, self.path)
+        here = at(draft.data, path)
+        if (
+            path[:1] == ("capabilities",) and isinstance(here, str) and len(rest) == 1
+        ):  # its short form becomes a whole one
+            return Done(f"set {self.path}", (Put(path, {"about": here, rest[0]: self.value}),))
         _spot(draft.data, self.path, path, rest)
         if rest and path and path[0] == "capabilities" and len(path) <= 2:  # noqa: PLR2004 (a capability has dots)
             whole = self.path.split(".", 2)
@@ -77,9 +82,15 @@ def found(data: Any, said: str) -> tuple[Path, list[str]]:
     """Return how far a dotted path leads, and the words that are left.
 
     A key may have dots itself; an item of a list is named by its key, by its number from 1, or by what it says. A
-    place is named by its key wherever it lies in the tree: ``places.river-talk``.
+    place is named by its key wherever it lies in the tree: ``places.river-talk``; so is a capability, whatever its
+    heading.
     """
     words, path, here = said.split("."), list[str | int](), data
+    if words[0] == "capabilities" and isinstance(data, dict) and words[1:2] and words[1] not in data["capabilities"]:
+        for heading, entries in data["capabilities"].items():
+            if _step(entries, words[1:]) is not None:
+                words.insert(1, heading)
+                break
     if words[0] == "places" and isinstance(data, dict):
         places = {place["key"]: (path, place) for path, place in every_place(data) if path != ("site",)}
         for size in range(len(words) - 1, 0, -1):

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from functools import wraps
 from typing import TYPE_CHECKING, Any, NamedTuple, cast
 
 import click
 
-from ask_above.charter.names import is_key
+from ask_above.charter.names import SITE, few, is_key
 from ask_above.cli.options import (
     F,
     community_option,
@@ -30,8 +30,12 @@ if TYPE_CHECKING:
     from ask_above.change import Edit
     from ask_above.decide.names import Names
     from ask_above.people.directory import NameKind
+    from ask_above.show.screen import Screen
     from ask_above.workspace.home import Home
     from ask_above.workspace.plans import Plan
+
+
+_FEW = 6
 
 
 class How(NamedTuple):
@@ -102,6 +106,8 @@ def home_of(community: str | None) -> Home:
 
 def carry_out(how: How, *edits: Edit) -> int:
     """Plan edits, show what they do, ask, and make them."""
+    from ask_above.change import CharterRemove
+    from ask_above.change.draft import NamedByExpectationError
     from ask_above.workspace.plans import plan
 
     home = home_of(how.community)
@@ -110,7 +116,12 @@ def carry_out(how: How, *edits: Edit) -> int:
         with progress("Changes") as told:
             return plan(home, edits, by=how.by, why=how.why, told=told)
 
-    return see_through(how, planned)
+    try:
+        return see_through(how, planned)
+    except NamedByExpectationError as error:
+        if how.yes or not sys.stdin.isatty() or not asked(f"{error.said} Remove it as well?"):
+            raise
+        return carry_out(how, *(CharterRemove("expectations", each) for each in error.expectations), *edits)
 
 
 def see_through(how: How, planned: Callable[[], Plan]) -> int:
@@ -152,8 +163,20 @@ def _show_and_make(how: How, made: Plan) -> int:
     screen.line(f"Done: change {entry.number}. {back}", "yes")
     if how.tell or letters:
         many = f"{len(letters)} messages" if len(letters) != 1 else "one message"
-        screen.line(f"Wrote {many} to the outbox." if letters else "Nobody is concerned, so nobody is told.")
+        screen.line(f"Wrote {many} to the outbox." if letters else "No letter: nobody concerned has an address.")
+        _without_address(screen, made)
     return 0
+
+
+def _without_address(screen: Screen, made: Plan) -> None:
+    """Name those who are concerned and get no letter."""
+    members = made.after.register.members
+    concerned = {key for shift in made.effect.shifts for key in shift.members} | {
+        row.key for row in made.rows if row.table == "members" and not row.before
+    }
+    silent = [members[key].called for key in members if key in concerned and not members[key].email]
+    if silent:
+        screen.paragraph(f"Without an address, so without a letter: {few(silent, _FEW)}.", rest="  ", style="warn")
 
 
 def asked(question: str) -> bool:
@@ -164,29 +187,40 @@ def asked(question: str) -> bool:
 
 
 def _letters(made: Plan) -> Sequence[tuple[str, str]]:
-    from ask_above.show.letters import letters
+    from ask_above.show.letters import invitation, letters
 
-    return letters(made)
+    written = {name for name, _ in made.letters}
+    invited = [row.key for row in made.rows if row.table == "members" and (row.after or {}).get("status") == "invited"]
+    invitations = [letter for key in invited for letter in invitation(made, key, "")]
+    return [letter for letter in (*invitations, *letters(made)) if letter[0] not in written]
 
 
 def new_thing(
-    how: How, kind: NameKind, said: str, pairs: Sequence[str], title: str | None
+    how: How, kind: NameKind, said: str, pairs: Sequence[str], title: str | None, section: str = SITE
 ) -> tuple[str, dict[str, Any]]:
     """Return the key and the fields of something new; of a title that stands where the key belongs a key is made.
 
-    A title that another of its kind has already is refused where no key was said: the two could not be told apart.
+    A title that another of its kind has already is refused where no key was said: the two could not be told apart. A
+    place of that title in another section gets that section's key before its own.
     """
     fields = {name: value for name, value in fields_of(pairs).items() if value is not None}
     if title is not None:
         fields["title"] = title
     if is_key(said):
         return said, fields
+    from ask_above.people.directory import NameKind, folded
     from ask_above.people.recognising import key_from
 
     key = key_from(said)
     if not is_key(key):
         return said, fields
-    other = home_names(how).directory.find(said, kind)
+    names = home_names(how)
+    titled = [place for place in names.charter.places.values() if folded(place.title) == folded(said)]
+    if kind is NameKind.PLACE and section != SITE and (titled or key in names.charter.places):
+        parent = names.place(section).key
+        if all(place.parent != parent for place in titled):
+            key, titled = f"{parent}-{key}", []
+    other = None if not titled and kind is NameKind.PLACE else names.directory.find(said, kind)
     if other is not None and other.key != key:
         raise click.UsageError(
             f"There is a {kind} '{said}' already: {other.key}. Another of that title needs a key: KEY title='{said}'"
@@ -233,10 +267,19 @@ def words_of(names: Sequence[str]) -> list[str]:
     return [word for name in names for word in name.replace(",", " ").split()]
 
 
+def fields_said(noun: str, names: Iterable[str] = ()) -> dict[str, str]:
+    """Return the fields of a rank, a place or a group that are set, each with what it is; of ``names`` only these."""
+    from ask_above.charter.reading import form
+
+    known: Mapping[str, Any] = getattr(form, noun).fields
+    left_out = ("key", "overrides", "exceptions", "gate", "like", "places")
+    return {name: known[name].about for name in names or known if name not in left_out}
+
+
 def set_command(group: click.Group, complete_key: Callable[..., Any], edit: str, help_text: str) -> None:
     """Add the subcommand ``set``, which sets fields of one thing by an edit of :mod:`ask_above.change`."""
 
-    @group.command("set", help=help_text)
+    @group.command("set", help=help_text, fields=lambda: fields_said(edit.removesuffix("Set").upper()))
     @click.argument("key", shell_complete=complete_key)
     @click.argument("fields", nargs=-1, required=True, metavar="FIELD=VALUE...")
     @change_options

@@ -39,11 +39,20 @@ _MOST_MENDED = 5
     type=click.Path(path_type=Path, exists=True, file_okay=False),
     help="Every community in this folder, as one table.",
 )
+@click.option("--fix", is_flag=True, hidden=True)
 @click.option("--strict", is_flag=True, help="Exit with 1 where there is advice, too.")
 @community_option
 @findings_format_option
 def command(
-    *, advice: bool, schema: bool, with_names: bool, strict: bool, each: Path | None, community: str | None, form: str
+    *,
+    advice: bool,
+    fix: bool,
+    schema: bool,
+    with_names: bool,
+    strict: bool,
+    each: Path | None,
+    community: str | None,
+    form: str,
 ) -> int:
     """Check files and expectations, and list advice.
 
@@ -60,6 +69,8 @@ def command(
       ask-above check --schema --with-names
       ask-above check --each ./communities
     """
+    if fix:
+        raise click.UsageError("check changes nothing. It shows the commands that correct what it finds: check --full")
     if each is not None:
         return _each(each, form)
     if with_names and not schema:

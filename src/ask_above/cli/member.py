@@ -380,7 +380,19 @@ _status(
 )
 
 
-@command.command("set")
+_FIELDS = {
+    "name": "the full name",
+    "email": "the address",
+    "phone": "the telephone number",
+    "kind": "person or bot",
+    "groups": "all their groups, with ; between them",
+    "note": "a note for other administrators",
+    "user_name": "what they sign in with",
+    "external_id": "their number in another program",
+}
+
+
+@command.command("set", fields=lambda: _FIELDS)
 @click.argument("members", nargs=-1, required=True, metavar="MEMBER... [FIELD=VALUE]...", shell_complete=_MEMBER)
 @click.option("--name", help="The name.")
 @click.option("--email", help="The address.")

@@ -18,21 +18,22 @@ from ask_above.files.folder import read_texts
 from ask_above.files.names import ASSIGNMENTS, CHARTER, MEMBERS
 from ask_above.files.sheets import read_sheet
 from ask_above.files.writing import PRIVATE, batch
+from ask_above.people.directory import folded
 from ask_above.show.screen import Screen, stdout
 
 
 @click.command("new", cls=Spoken)
 @click.argument("directory", metavar="DIR", type=click.Path(path_type=Path, file_okay=False))
 @click.option("--title", "--name", metavar="TEXT", help="What the community is called.")
-@click.option("--owner", metavar="NAME", help="Who answers for it, by full name.")
-@click.option("--email", metavar="ADDRESS", help="How the owner is reached; may be left out.")
+@click.option("--owner", metavar="NAME", help="The owner, by full name.")
+@click.option("--email", metavar="ADDRESS", help="The owner's address; optional.")
 @click.option("--zone", "--timezone", metavar="ZONE", help="Its time zone, such as Europe/London.")
 @click.option("--kind", type=click.Choice(list(KINDS)), help="Which of the six prepared beginnings.")
 @click.option(
     "--grid",
     metavar="FILE",
     type=click.Path(path_type=Path, exists=True, dir_okay=False),
-    help="Make it of a table: capabilities down, ranks across, ticks in between (.csv, .xlsx, .ods).",
+    help="Create it from a table: capabilities down, ranks across, ticks (.csv, .xlsx, .ods).",
 )
 @click.option(
     "--highest", type=click.Choice(["left", "right"]), help="At which end of a table the highest rank stands."
@@ -49,7 +50,7 @@ def command(
     highest: str | None,
     everyone: str | None,
 ) -> int:
-    """Begin a community of your own: a charter to read like a page, and the files of its members.
+    """Create a community: a charter to read like a page, and the files of its members.
 
     On a terminal it asks for what is not given. The kinds: rooms to talk in; a journal written by several; a course
     with groups; a club with sections; records: a members' site with a record of people; a shop's back office. Files
@@ -67,11 +68,11 @@ def command(
         needed = {"title": title, "owner": owner, "zone": zone, "kind": kind or grid}
         missing = [f"--{name}" for name, said in needed.items() if not said]
         if missing:
-            raise click.UsageError(f"There is no terminal to ask on; say {', '.join(missing)} as well.")
+            raise click.UsageError(f"No terminal to ask on: add {', '.join(missing)}.")
     screen = stdout()
     title = title or click.prompt("What is it called")
     if owner is None:
-        owner = click.prompt("Who answers for it (full name)")
+        owner = click.prompt("Who is the owner (full name)")
         email = email or click.prompt(
             "How is the owner reached, by email (may stay empty)", default="", show_default=False
         )
@@ -85,6 +86,9 @@ def command(
     read_texts({CHARTER: text, MEMBERS: members(answers, day), ASSIGNMENTS: assignments()})  # raises where it is none
     write_new(directory, text, members(answers, day))
     tell(screen, directory, answers, what)
+    if table is not None:
+        screen.line()
+        _not_in_table(screen, f" --community {directory}")
     return 0
 
 
@@ -92,7 +96,7 @@ def _read(file: Path) -> TickTable:
     """Read a table, and raise with all that could not be understood in it."""
     table = read(read_sheet(file))
     if table.faults:
-        raise click.UsageError(f"{file.name} cannot be taken as it stands. {' '.join(table.faults)}")
+        raise click.UsageError(f"{file.name} has faults. {' '.join(table.faults)}")
     return table
 
 
@@ -107,11 +111,39 @@ def _of_table(table: TickTable, answers: Answers, highest: str | None, everyone:
     lowest = table.ranks[-1] if (highest or likely) == "left" else table.ranks[0]
     if everyone is None and sys.stdin.isatty():
         everyone = click.prompt("Which rank does every member have", type=click.Choice(table.ranks), default=lowest)
-    everyone = everyone or lowest
-    if everyone not in table.ranks:
-        raise click.UsageError(f"The table has no rank '{everyone}'; it has {', '.join(table.ranks)}.")
+    said = everyone or lowest
+    everyone = next((rank for rank in table.ranks if folded(rank) == folded(said)), None)
+    if everyone is None:
+        raise click.UsageError(f"The table has no rank '{said}'; it has {', '.join(table.ranks)}.")
     stdout().line(f"The highest rank is at the {highest or likely}; every member has {everyone}.", "dim")
-    return of_table(table, answers, highest_first=(highest or likely) == "left", everyone=everyone)
+    using = {act: key for act in ("moderate", "assign", "manage") if (key := _using(table, act))}
+    return of_table(table, answers, highest_first=(highest or likely) == "left", everyone=everyone, using=using)
+
+
+def _using(table: TickTable, act: str) -> str:
+    """Ask on a terminal which capability an act takes; nothing where it stays the owner's."""
+    known = {folded(name): wish.key for wish in table.wishes for name in (wish.about, wish.key)}
+    while sys.stdin.isatty():
+        said = click.prompt(
+            f"Which capability lets members {act} ranks (empty: owner only)", default="", show_default=False
+        )
+        if not said or folded(said) in known:
+            return known.get(folded(said), "")
+        stdout().line(f"The table has no capability '{said}'.", "warn")
+    return ""
+
+
+def _not_in_table(screen: Screen, where: str) -> None:
+    """Say what a table does not have, and the command that sets each."""
+    screen.line("Not in the table yet:", "head")
+    for what, command in (
+        ("which capabilities are of high risk", "charter set capabilities.HEADING.KEY.risk high"),
+        ("which capability moderating needs", "charter set rules.authority.moderate.using KEY"),
+        ("which capability assigning ranks needs", "charter set rules.authority.assign.using KEY"),
+        ("the places", "place add TITLE KIND"),
+    ):
+        screen.line(f"  ask-above {command}{where}")
+        screen.line(f"      {what}", "dim")
 
 
 def check_free(directory: Path) -> None:
@@ -136,16 +168,16 @@ def tell(screen: Screen, directory: Path, answers: Answers, what: str) -> None:
     where = f" --community {directory}"
     screen.line(f"{answers.title}: {what}", "head")
     screen.paragraph(
-        f"Wrote {CHARTER}, {MEMBERS} and {ASSIGNMENTS} to {directory}. {answers.owner} ({answers.owner_key}) answers "
-        f"for it. Open {directory / CHARTER} and read it from top to bottom; change what is not yours."
+        f"Wrote {CHARTER}, {MEMBERS} and {ASSIGNMENTS} to {directory}. The owner is {answers.owner} "
+        f"({answers.owner_key}). Open {directory / CHARTER} and read it from top to bottom; change what does not fit."
     )
     screen.line()
-    screen.line("What to type next:", "head")
+    screen.line("Next steps:", "head")
     for sentence, why in (
-        (f"ask-above check{where}", "is it well formed, does it hold"),
-        (f"ask-above grid{where}", "who can do what"),
-        (f'ask-above member add ida --name "Ida Reed"{where}', "put somebody in"),
-        (f"ask-above ladder{where}", "the ranks, to give one: ask-above assign RANK MEMBER"),
+        (f"ask-above check{where}", "check the files and expectations"),
+        (f"ask-above grid{where}", "see capabilities by rank"),
+        (f'ask-above member add ida --name "Ida Reed"{where}', "add a member"),
+        (f"ask-above ladder{where}", "see the ranks; assign one: ask-above assign RANK MEMBER"),
     ):
         screen.line(f"  {sentence}")
         screen.line(f"      {why}", "dim")

@@ -8,7 +8,7 @@ import click
 
 from ask_above.charter.ladder import Rank
 from ask_above.charter.names import few, how_many, listed
-from ask_above.cli.changing import How, carry_out, change_options, naming, new_thing, set_command, words_of
+from ask_above.cli.changing import How, carry_out, change_options, fields_said, naming, new_thing, set_command, words_of
 from ask_above.cli.options import complete, open_here, ranks, tell
 from ask_above.cli.sentence import SpokenGroup
 from ask_above.people.directory import NameKind
@@ -32,7 +32,7 @@ def command() -> None:
     """
 
 
-@command.command("add")
+@command.command("add", fields=lambda: fields_said("RANK"))
 @click.argument("key")
 @click.argument("fields", nargs=-1, metavar="[FIELD=VALUE]...")
 @click.option("--title", metavar="TEXT", help="Its title; a title in place of the key sets both.")

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 import shlex
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any, Final
 
 import click
@@ -58,13 +58,28 @@ class Spoken(click.Command):
     """A command that takes words for its options.
 
     ``left_out`` are words that say nothing in it. One that keeps no end says by ``no_end`` what to do in its place.
+    ``fields`` are those that it sets, each with what it is: its help lists them.
     """
 
     takes_words = True
 
-    def __init__(self, *args: Any, left_out: Sequence[str] = (), no_end: str = "", **given: Any) -> None:
+    def __init__(
+        self,
+        *args: Any,
+        left_out: Sequence[str] = (),
+        no_end: str = "",
+        fields: Callable[[], Mapping[str, str]] | None = None,
+        **given: Any,
+    ) -> None:
         super().__init__(*args, **given)
-        self.left_out, self.no_end = left_out, no_end
+        self.left_out, self.no_end, self.fields = left_out, no_end, fields
+
+    def format_epilog(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        """Write the fields that the command sets."""
+        if self.fields is not None:
+            with formatter.section("Fields"):
+                formatter.write_dl(list(self.fields().items()))
+        super().format_epilog(ctx, formatter)
 
     def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
         """Read the arguments, words among them."""

@@ -66,7 +66,7 @@ class Answer:
     >>> bool(answer), answer.allowed
     (False, False)
     >>> answer.reason
-    'In Notices, Member is denied post.write (charter.yaml line ...).'
+    'The place Notices denies post.write to Member (charter.yaml line ...).'
     """
 
     __slots__ = ("_account", "_tell", "_what", "allowed")

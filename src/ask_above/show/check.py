@@ -100,7 +100,8 @@ def show_advice(screen: Screen, given: AdviceGiven) -> None:
             screen.paragraph(f"{each.what} [{each.code}]: {reason}", first="  ", rest="    ", style="dim")
 
 
-def _by_kind(pieces: Sequence[Piece]) -> dict[str, list[Piece]]:
+def by_kind(pieces: Sequence[Piece]) -> dict[str, list[Piece]]:
+    """Return advice by its code, in its order."""
     kinds: dict[str, list[Piece]] = {}
     for piece in pieces:
         kinds.setdefault(piece.code, []).append(piece)
@@ -109,7 +110,7 @@ def _by_kind(pieces: Sequence[Piece]) -> dict[str, list[Piece]]:
 
 def _advice_in_lines(screen: Screen, pieces: Sequence[Piece]) -> None:
     """Show a line for each piece, three of each kind and how many more."""
-    shown = [(kind[:_MOST_OF_A_KIND], len(kind) - _MOST_OF_A_KIND) for kind in _by_kind(pieces).values()]
+    shown = [(kind[:_MOST_OF_A_KIND], len(kind) - _MOST_OF_A_KIND) for kind in by_kind(pieces).values()]
     spots = [_spot(piece) for few_of, _ in shown for piece in few_of]
     side = min(max((len(spot) for spot in spots), default=0), _SPOT)
     for few_of, more in shown:
@@ -130,7 +131,7 @@ def _spot(piece: Piece) -> str:
 
 def _advice_in_full(screen: Screen, pieces: Sequence[Piece]) -> None:
     """Show each piece with its line, why it matters once for its kind, and what corrects it."""
-    for kind in _by_kind(pieces).values():
+    for kind in by_kind(pieces).values():
         screen.line()
         screen.paragraph(f"{kind[0].why} [{kind[0].code}]", style="head")
         for piece in kind:

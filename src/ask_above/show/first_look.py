@@ -7,12 +7,13 @@ from typing import Any, NamedTuple
 
 from ask_above.ask.advice.piece import Piece
 from ask_above.ask.high_risk import high_risk_holders
-from ask_above.charter.names import few, listed
+from ask_above.charter.names import few, how_many, listed
 from ask_above.community import Community
 from ask_above.decide.words import day
 from ask_above.people.register import Status
+from ask_above.show.check import by_kind
 
-_MOST_ADVICE, _MOST_EACH, _FEW = 3, 4, 4
+_MOST_ADVICE, _MOST_EACH, _FEW = 4, 4, 4
 
 
 class Look(NamedTuple):
@@ -99,10 +100,15 @@ def _hanging(community: Community) -> Iterator[Look]:
 
 def _advice(pieces: Sequence[Piece], *, members: bool) -> Iterator[Look]:
     told = [piece for piece in pieces if members or not any(key.startswith("@") for key in piece.concerned)]
-    for each in told[:_MOST_ADVICE]:
-        yield Look("▲", "warn", f"{each.what[:1].upper()}{each.what[1:]}", f"advice-{each.code}")
-    if len(told) > _MOST_ADVICE:
-        yield Look("▲", "quiet", f"and {len(told) - _MOST_ADVICE} more pieces of advice", "advice")
+    kinds = by_kind(told)
+    for code, pieces_of in list(kinds.items())[:_MOST_ADVICE]:
+        what, more = pieces_of[0].what, len(pieces_of) - 1
+        also = f" (and {more} more like it)" if more else ""
+        yield Look("▲", "warn", f"{what[:1].upper()}{what[1:]}{also}", f"advice-{code}")
+    if len(kinds) > _MOST_ADVICE:
+        yield Look(
+            "▲", "quiet", f"and {how_many(len(kinds) - _MOST_ADVICE, 'more kind', 'more kinds')} of advice", "advice"
+        )
 
 
 def high_risk_rows(community: Community, *, members: bool) -> list[dict[str, Any]]:

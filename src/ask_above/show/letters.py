@@ -113,7 +113,8 @@ def _ranks(plan: Plan, key: str, now: str) -> Iterable[str]:
         where = in_place(side.decider.compiled.named[place].title, site=place == SITE)
         word = "until" if "T" in cells.get("until", "") else "through"
         ends = f" {word} {day(cells['until'])}" if row.after and cells.get("until") else ""
-        yield f"{now if row.after else 'You no longer have the rank'} {side.charter.ranks[cells['rank']].title} {where}{ends}."
+        said = now if row.after else "You no longer have the rank"
+        yield f"{said} {side.charter.ranks[cells['rank']].title} {where}{ends}."
 
 
 def _yours(thing: str) -> str:

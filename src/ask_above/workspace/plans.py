@@ -517,7 +517,7 @@ def opened(home: Home, snapshot: Snapshot) -> Names:
 
 
 def named(names: Names, by: str | None) -> str:
-    """Return the key of who makes a change, empty for the maintainer; an empty name is an error, never the maintainer."""
+    """Return the key of who makes a change, empty for the maintainer, whom an empty name never means."""
     if by is None:
         return ""
     if not by.strip():

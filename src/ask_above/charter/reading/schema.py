@@ -21,7 +21,7 @@ def json_schema() -> dict[str, Any]:
     """Return the JSON Schema of a charter (draft 2020-12).
 
     >>> json_schema()["properties"]["ranks"]["items"]["properties"]["limit"]["description"]
-    'how many members may hold it'
+    'how many members may have it'
     """
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",

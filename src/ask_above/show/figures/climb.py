@@ -44,7 +44,7 @@ def climb(
     >>> from ask_above.show import figures
     >>> axes = figures.climb(Community.demo(), rank="warden")
     >>> axes.texts[0].get_text()
-    'How far River warden can climb'
+    'Climb from River warden'
     """
     where = "" if at is None else f" {in_place(community.place(at).title, site=at == SITE)}"
     if rank is None:

@@ -49,7 +49,7 @@ def grid(community: Community, axes: Axes | None = None, *, at: str | None = Non
     >>> from ask_above.show import figures
     >>> axes = figures.grid(Community.demo(), at="lower-gauges")
     >>> axes.texts[0].get_text()
-    'What each rank can use in Lower gauges'
+    'Capabilities usable, by rank, in Lower gauges'
     """
     decider = community.decider
     compiled = decider.compiled

@@ -33,7 +33,7 @@ def ladder(community: Community, axes: Axes | None = None, *, dark: bool = False
     >>> from ask_above.show import figures
     >>> axes = figures.ladder(Community.demo())
     >>> axes.texts[0].get_text()
-    'The ladder of Wren Valley River Watch, highest first'
+    'The ladder of Wren Valley River Watch'
     """
     decider = community.decider
     compiled, now = decider.compiled, community.names.moment()
