@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import sys
 from collections.abc import Mapping, Sequence
 from pathlib import Path
@@ -12,18 +13,22 @@ import click
 from ask_above.charter.names import few
 from ask_above.cli.changing import How, asked, change_options, home_of, see_through
 from ask_above.cli.member import GivenRank, with_rank
+from ask_above.cli.moments import MomentWords, meant
 from ask_above.cli.options import OutFile, open_here, progress, tell
 from ask_above.cli.sentence import Spoken
 from ask_above.errors import FaultyFilesError
+from ask_above.people.directory import NameKind
 from ask_above.show.screen import stdout
 
 if TYPE_CHECKING:
     from ask_above.change import Assign
+    from ask_above.decide.names import Names
     from ask_above.people.recognising import Known, Recogniser
     from ask_above.people.register import Register
     from ask_above.workspace.home import Home
 
 _MOST_NAMED = 8
+_ISO = re.compile(r"\d{4}-\d{2}-\d{2}")
 _MOST_MISSING = 0.2
 """A file that lacks a greater share of the members is refused."""
 
@@ -71,7 +76,7 @@ def command(
     given: GivenRank,
     how: How,
 ) -> int:
-    """Merge a CSV file into the register: new ones, changed ones; all of it or nothing.
+    """Merge a file of members or assignments (.csv, .xlsx, .ods) into the register; all of it or nothing.
 
     Separators, signs, dates and columns are recognised and told; --plan shows the first ten rows. A file of members has
     the columns key, name, email, kind, status, joined, groups, note, id, user_name, external_id, was, or what people
@@ -96,9 +101,12 @@ def command(
     saved = "".join(f"{column}={field}\n" for column, field in mapping.items())
     if save_map is not None and save_map.exists() and save_map.read_text("utf-8", errors="replace") != saved:
         raise click.UsageError(f"'{save_map}' is there already and says something else; name another file.")
-    content = file.read_bytes()
-    if _is_of_assignments(content):
-        return _assignments(how, file)
+    from ask_above.files.people_lists import is_of_assignments
+    from ask_above.files.sheets import as_csv
+
+    content = as_csv(file)
+    if is_of_assignments(content):
+        return _assignments(how, file.name, content, days_first=days_first)
     rank = given.to(how, "")
     wishes = Wishes(status or "", mapping, absent, link, days_first, rank[0] if rank else None)
     done = _members(how, file.name, content, wishes)
@@ -118,20 +126,43 @@ class Wishes(NamedTuple):
     given: Assign | None
 
 
-def _assignments(how: How, file: Path) -> int:
+def _assignments(how: How, name: str, content: bytes, *, days_first: bool) -> int:
     from ask_above.change.importing import ImportAssignments
-    from ask_above.files.csv_rows import read_rows
-    from ask_above.people.reading import ASSIGNMENT_COLUMNS
-    from ask_above.workspace.plans import Plan, plan
+    from ask_above.files.people_lists import read_given
+    from ask_above.workspace.plans import Plan, opened, plan
 
     home = home_of(how.community)
 
     def planned() -> Plan:
-        rows = read_rows(file.name, file.read_bytes(), ASSIGNMENT_COLUMNS, ())
+        rows, notes = read_given(name, content, days_first=days_first)
+        if rows.faults:
+            raise FaultyFilesError(rows.faults)
+        names = opened(home, home.read())
+        rows.rows = [row._replace(cells=_by_key(names, row.cells)) for row in rows.rows]
+        tell(notes)
         with progress("Assignments") as told:
             return plan(home, [ImportAssignments(rows, told)], by=how.by, why=how.why)
 
     return see_through(how, planned)
+
+
+def _by_key(names: Names, cells: Mapping[str, str]) -> dict[str, str]:
+    """Return the cells of an assignment by keys and ISO dates, as far as they are understood."""
+    found = dict(cells)
+    for column, kind in (("member", NameKind.MEMBER), ("rank", NameKind.RANK), ("place", NameKind.PLACE)):
+        said = found.get(column, "")
+        known = names.directory.find(said, kind) if said else None
+        if known is None and kind is NameKind.MEMBER and "@" in said:
+            address = [m.key for m in names.register.members.values() if m.email.casefold() == said.casefold()]
+            found[column] = address[0] if len(address) == 1 else said
+        elif known is not None:
+            found[column] = known.key
+    for column in ("from", "until"):
+        said = found.get(column, "")
+        if said and not _ISO.match(said):
+            moment = meant(MomentWords(said), names.charter.zone)
+            found[column] = moment.isoformat() if moment else said
+    return found
 
 
 def _members(how: How, name: str, content: bytes, wishes: Wishes) -> int:
@@ -245,12 +276,6 @@ def _lines_of(file: Path) -> list[str]:
     if not file.is_file():
         raise click.UsageError(f"'{file}' is neither COLUMN=FIELD nor a file with such lines.")
     return [line for line in file.read_text("utf-8").splitlines() if line.strip()]
-
-
-def _is_of_assignments(content: bytes) -> bool:
-    first = content.decode("utf-8-sig", errors="replace").partition("\n")[0]
-    columns = {cell.strip().strip('"') for cell in first.split(",")}
-    return {"member", "rank"} <= columns
 
 
 def _anew(how: How) -> int:

@@ -10,6 +10,7 @@ import io
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import date
+from itertools import chain
 from typing import Final, NamedTuple
 
 from ask_above.charter.names import how_many, listed, nearest
@@ -36,8 +37,21 @@ _CALLED: Final = {
     "was": ("was",),
 }
 FIELDS: Final = (*MEMBER_COLUMNS, "first name", "last name")
+_GIVEN_CALLED: Final = {
+    "member": ("member", "name", "full name", "person", "who", "email", "e mail", "key", "member name"),
+    "rank": ("rank", "role", "level", "position", "function"),
+    "place": ("place", "where", "section", "channel", "board", "page"),
+    "from": ("from", "since", "start", "starts", "begin", "begins"),
+    "until": ("until", "to", "through", "end", "ends", "expires"),
+    "by": ("by", "assigned by"),
+    "why": ("why", "reason", "note"),
+    "source": ("source",),
+}
+"""What people call the columns of a list of assignments."""
 _ISO = re.compile(r"\d{4}-\d{2}-\d{2}.*")
 _PARTS = re.compile(r"(\d{1,4})\s*[./-]\s*(\d{1,2})\s*[./-]\s*(\d{1,4})")
+_ADDRESS = re.compile(r"[^@\s]+@[^@\s]+")
+_TOTAL = re.compile(r"(sub)?totals?|sum|count|number of .*|\d+ (members|people|persons|rows|names)", re.IGNORECASE)
 _SEPARATORS: Final = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "bars"}
 _YEAR = 1000
 _MONTHS = 12
@@ -75,12 +89,74 @@ def read_people(
         if not rows.faults:
             rows.faults.append(Fault(name, 1, 1, "", "empty-file", "the file is empty", "a first line of columns"))
         return rows, Understood((), (), ())
+    if not mapping and _is_a_person(header[1]):
+        notes.append("The first line has no headings; it is read as a person.")
+        records, header = chain([header], records), (header[0], _headings(header[1]))
     fields = _fields(rows, [cell.strip() for cell in header[1]], mapping, text)
     file_rows = list(_rows(rows, fields, records, notes)) if not rows.faults else []
-    _dates(file_rows, notes, rows, days_first=days_first)
+    for row in file_rows:
+        if _TOTAL.fullmatch(row.cells.get("name", row.cells.get("key", "")).strip()) and "@" not in row.cells.get(
+            "email", ""
+        ):
+            message = f"'{row.cells.get('name') or row.cells.get('key')}' looks like a total, not like a person"
+            rows.fault(row, "name", "total-row", message, "a person; remove this line from the file")
+    _dates(file_rows, notes, rows, "joined", days_first=days_first)
     rows.rows = file_rows
     columns = tuple(zip([cell.strip() for cell in header[1]], fields, strict=True))
     return rows, Understood(columns, tuple(notes), tuple(row.cells for row in file_rows[:_FIRST]))
+
+
+def is_of_assignments(raw: bytes) -> bool:
+    """Whether the columns of a list are those of assignments: who, and which rank."""
+    text = _decoded(raw, [])
+    first = next(csv.reader(io.StringIO(text), delimiter=_separator(text)), [])
+    fields = {_given_field(cell) for cell in first}
+    return {"member", "rank"} <= fields
+
+
+def _given_field(column: str) -> str:
+    called = {said: field for field, names in _GIVEN_CALLED.items() for said in names}
+    return called.get(folded(column), "")
+
+
+def read_given(name: str, raw: bytes, *, days_first: bool = False) -> tuple[FileRows, list[str]]:
+    """Return the rows of a list of assignments by their columns, as they are written there, and what was understood.
+
+    Members, ranks and places stay as they are called; dates are in ISO 8601 where they are numbers.
+    """
+    notes: list[str] = []
+    text, rows = _decoded(raw, notes), FileRows(name)
+    records = _records(rows, text, _separator(text))
+    columns = [cell.strip() for cell in next(records, (1, []))[1]]
+    fields = [_given_field(column) for column in columns]
+    left_out = [column for column, field in zip(columns, fields, strict=True) if column and not field]
+    notes += [f"Left out: {listed(left_out)}."] if left_out else []
+    file_rows = list(_rows(rows, fields, records, notes)) if not rows.faults else []
+    for field in ("from", "until"):
+        _dates(file_rows, notes, rows, field, days_first=days_first)
+    rows.rows = file_rows
+    return rows, notes
+
+
+def _is_a_person(cells: Sequence[str]) -> bool:
+    """Whether a first line is no line of headings: a cell of it is an address, and none is called as a field is."""
+    called = {said for names in _CALLED.values() for said in names}
+    return any(_ADDRESS.fullmatch(cell.strip()) for cell in cells) and not any(folded(cell) in called for cell in cells)
+
+
+def _headings(cells: Sequence[str]) -> list[str]:
+    """Return headings for a line of a person: by what its cells look like."""
+    found: list[str] = []
+    for cell in map(str.strip, cells):
+        field = (
+            "email"
+            if _ADDRESS.fullmatch(cell)
+            else "joined"
+            if _ISO.fullmatch(cell) or _PARTS.fullmatch(cell)
+            else "name"
+        )
+        found.append(field if field not in found else "")
+    return found
 
 
 def _decoded(raw: bytes, notes: list[str]) -> str:
@@ -185,9 +261,9 @@ def _rows(
         notes.append(f"{how_many(folded_rows, 'row')} said the same as another, and count once.")
 
 
-def _dates(rows: list[FileRow], notes: list[str], faults: FileRows, *, days_first: bool) -> None:
+def _dates(rows: list[FileRow], notes: list[str], faults: FileRows, field: str, *, days_first: bool) -> None:
     """Write dates in ISO 8601; day and month are told apart by all dates of the column together."""
-    said = [(n, row.cells["joined"]) for n, row in enumerate(rows) if row.cells.get("joined")]
+    said = [(n, row.cells[field]) for n, row in enumerate(rows) if row.cells.get(field)]
     odd = [(n, match) for n, text in said if not _ISO.fullmatch(text) and (match := _PARTS.fullmatch(text))]
     if not odd:
         return
@@ -200,7 +276,7 @@ def _dates(rows: list[FileRow], notes: list[str], faults: FileRows, *, days_firs
     if not year_first and day_first == month_first:
         row = rows[odd[0][0]]
         message = f"'{odd[0][1][0]}' could be two days"
-        faults.fault(row, "joined", "bad-date", message, "dates such as 2026-12-01, or --days-first")
+        faults.fault(row, field, "bad-date", message, "dates such as 2026-12-01, or --days-first")
         return
     for n, match in odd:
         a, b, c = (int(part) for part in match.groups())
@@ -208,8 +284,8 @@ def _dates(rows: list[FileRow], notes: list[str], faults: FileRows, *, days_firs
         try:
             iso = date(year + (2000 if year < 100 else 0), month, day).isoformat()  # noqa: PLR2004 (a year in short)
         except ValueError:
-            faults.fault(rows[n], "joined", "bad-date", f"'{match[0]}' is no day", "dates such as 2026-12-01")
+            faults.fault(rows[n], field, "bad-date", f"'{match[0]}' is no day", "dates such as 2026-12-01")
             continue
-        rows[n] = rows[n]._replace(cells={**rows[n].cells, "joined": iso})
+        rows[n] = rows[n]._replace(cells={**rows[n].cells, field: iso})
     order = "year, month, day" if year_first else "day, month, year" if day_first else "month, day, year"
     notes.append(f"Dates were read as {order}.")

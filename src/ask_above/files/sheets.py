@@ -80,6 +80,15 @@ def read_sheet(file: Path) -> list[list[str]]:
     return [[unguarded(str(cell)) for cell in row] for row in table.itertuples(index=False)]
 
 
+def as_csv(file: Path) -> bytes:
+    """Return what a file of rows holds: of a spreadsheet as CSV, of any other as it is."""
+    if file.suffix.lower() not in ENDINGS[1:]:
+        return file.read_bytes()
+    out = io.StringIO()
+    csv.writer(out, lineterminator="\n").writerows(read_sheet(file))
+    return out.getvalue().encode("utf-8")
+
+
 def _unclear_xlsx(file: Path) -> list[str]:
     import openpyxl
 

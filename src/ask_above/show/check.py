@@ -8,7 +8,7 @@ from typing import Any
 from ask_above.ask.advice.piece import Piece
 from ask_above.ask.advice.whole import AdviceGiven
 from ask_above.ask.expect import Unmet
-from ask_above.charter.names import how_many
+from ask_above.charter.names import few, how_many
 from ask_above.decide.decider import Decider
 from ask_above.decide.words import day
 from ask_above.errors import Fault
@@ -17,7 +17,7 @@ from ask_above.show.answers import show_answer
 from ask_above.show.data import Table
 from ask_above.show.screen import Screen
 
-_MOST_COMMANDS, _MOST_OF_A_KIND, _SPOT = 3, 3, 9
+_MOST_COMMANDS, _MOST_OF_A_KIND, _SPOT, _MOST_LINES = 3, 3, 9, 12
 _ONE = {
     "ranks": "rank",
     "capabilities": "capability",
@@ -198,8 +198,11 @@ def _advice_data(each: Piece) -> dict[str, Any]:
 
 
 def show_faults(screen: Screen, faults: Sequence[Fault]) -> None:
-    """Show what is wrong in the files."""
+    """Show what is wrong in the files; of several alike the first, and on which lines the others are."""
+    alike: dict[tuple[str, str, str], list[Fault]] = {}
     for fault in faults:
+        alike.setdefault((fault.file, fault.code, fault.path), []).append(fault)
+    for fault, *others in alike.values():
         spot = f"{fault.file}, line {fault.line}, column {fault.column}" if fault.line else fault.file
         screen.line(f"✗ {spot}{f' · {fault.path}' if fault.path else ''}", "head")
         screen.paragraph(f"{fault.message[:1].upper()}{fault.message[1:]}.", first="  ", rest="  ", style="no")
@@ -209,6 +212,9 @@ def show_faults(screen: Screen, faults: Sequence[Fault]) -> None:
             screen.paragraph(f"nearest:  {', '.join(fault.nearest)}", first="  ", rest="            ", style="yes")
         for line in fault.snippet(screen.width - 12):
             screen.line(f"  {line}", "dim")
+        if others:
+            lines = few(dict.fromkeys(str(other.line) for other in others), _MOST_LINES)
+            screen.paragraph(f"and {len(others)} more like it, on line {lines}", first="  ", rest="    ", style="dim")
         screen.line()
     screen.line(f"{how_many(len(faults), 'fault')}. Correct them and run check again.", "head")
 

@@ -1,0 +1,123 @@
+"""What people read is plain English: no private words in sources, documents and output; answers fit a screen."""
+
+from __future__ import annotations
+
+import ast
+import os
+import pty
+import re
+import shlex
+import subprocess
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from commands import PLAIN, run
+from conftest import DEMO
+from test_as_one_says_it import TYPED
+
+ROOT = Path(__file__).parent.parent
+PRIVATE = re.compile(
+    r"\bcarr(?:y|ies|ied|ying)\b(?! out)|held without being given"
+    r"|\bvisitors too\b|\boneself\b|\bone's own\b|\bone may "
+    r"|[Ii]n nobody's name|within what they may do|\bcounts? more\b|\bturns? (?:no|the answer)\b|\bwould turn\b"
+    r"|answer that was looked at|\bpass(?:ed)? (?:it|that|them) by\b|taken back by|takes? it back|look(?:ed)? at again"
+    r"|\bcalls? on\b|\bas one would\b|as far as is known|\bWork it out\b|\bTell whether\b"
+)
+"""Words that say in a private way what the glossary has a word for."""
+
+FITS = [
+    "may dara reading.post in lower-gauges",
+    "may bram moderate otto in river-talk",
+    "describe dara",
+    "describe host",
+]
+FITS += [
+    "describe landowners",
+    "tour bram",
+    "tour dara",
+    "tour rank:warden",
+    "powers",
+    "powers moderate",
+    "powers assign",
+]
+FITS += ["powers call", "assign surveyor bram --as ines --plan", "rank grant host kit.lend --plan", "check"]
+FITS += ["member add ida 'Ida Reed' --plan", "member retire rosa --plan", "place add 'Tide talk' board --plan"]
+LISTS = ["member list", "member list --holding volunteer", "member list --waiting"]
+
+
+def texts() -> Iterator[tuple[str, str]]:
+    """Every text constant of the package, and every document, without what stands in code marks."""
+    for path in sorted((ROOT / "src").rglob("*.py")):
+        for node in ast.walk(ast.parse(path.read_text("utf-8"))):
+            if isinstance(node, ast.Constant) and isinstance(node.value, str) and " " in node.value:
+                yield f"{path.name}:{node.lineno}", re.sub(r"`+[^`]*`+", "", node.value)
+    for path in [*(ROOT / "docs").rglob("*.md"), ROOT / "README.md", *(ROOT / "src").rglob("*.yaml")]:
+        bare = re.sub(r"```.*?```", "", path.read_text("utf-8"), flags=re.DOTALL)
+        yield path.name, re.sub(r"`+[^`]*`+", "", bare)
+
+
+def test_no_text_has_a_private_word() -> None:
+    assert [(where, found[0]) for where, text in texts() for found in PRIVATE.finditer(text)] == []
+
+
+@pytest.mark.slow
+def test_no_output_has_one_either() -> None:
+    """The whole table of what people type, and each command's help."""
+    for typed, _, _ in TYPED:
+        done = run(*shlex.split(typed), cwd=DEMO)
+        found = PRIVATE.search(re.sub(r"\S+\.\S+", "", done.stdout + done.stderr))
+        assert found is None, (typed, found)
+
+
+@pytest.mark.parametrize("typed", FITS)
+def test_it_fits_a_screen_of_100_by_30(typed: str) -> None:
+    lines = run(*shlex.split(typed), cwd=DEMO, COLUMNS="100").stdout.splitlines()
+    assert len(lines) <= 30
+    assert max(map(len, lines)) <= 100
+
+
+@pytest.mark.parametrize("typed", LISTS)
+@pytest.mark.parametrize("width", [100, 60])
+def test_a_list_has_a_line_for_each(typed: str, width: int) -> None:
+    lines = run(*shlex.split(typed), cwd=DEMO, COLUMNS=str(width)).stdout.splitlines()
+    rows = run(*shlex.split(typed), "--format", "csv", cwd=DEMO).stdout.splitlines()[1:]
+    shown = [line for line in lines if line.split() and line.split()[0] in {row.split(",")[0] for row in rows}]
+    assert len(shown) == len(rows) or typed.endswith("--waiting")
+    assert max(map(len, lines)) <= width
+
+
+@pytest.mark.parametrize("typed", ["tour bram", "check", "member list", "powers moderate", "describe host"])
+@pytest.mark.parametrize("form", ["json", "csv"])
+def test_full_changes_no_table(typed: str, form: str) -> None:
+    bare, full = (run(*typed.split(), *more, "--format", form, cwd=DEMO).stdout for more in ([], ["--full"]))
+    assert bare == full
+    assert len(run(*typed.split(), "--full", cwd=DEMO).stdout) >= len(run(*typed.split(), cwd=DEMO).stdout)
+
+
+@pytest.mark.slow
+def test_a_long_list_ends_on_a_terminal_with_how_many_more_and_a_pipe_gets_all() -> None:
+    def on_terminal(*typed: str) -> str:
+        master, slave = pty.openpty()
+        env = PLAIN | {"COLUMNS": "100", "TERM": "dumb"}
+        with subprocess.Popen([sys.executable, "-m", "ask_above", *typed], stdout=slave, cwd=DEMO, env=env) as done:
+            os.close(slave)
+            said = b""
+            while part := _read(master):
+                said += part
+            done.wait()
+        os.close(master)
+        return said.decode("utf-8")
+
+    assert "and 10 more (--full)" in on_terminal("member", "list")
+    assert "more (--full)" not in on_terminal("member", "list", "--full")
+    assert "more (--full)" not in run("member", "list", cwd=DEMO).stdout
+
+
+def _read(master: int) -> bytes:
+    try:
+        return os.read(master, 65536)
+    except OSError:
+        return b""
