@@ -104,7 +104,7 @@ TYPED = [
     ("member lock 'Bram Ashby' --plan", 0, "Bram Ashby"),
     ("member set bram freya groups=upper-team --plan", 0, "set groups of Freya Ford"),
     ("member set bram note='Prefers mornings' --plan", 0, "Set note of Bram Ashby"),
-    ("member set bram --plan", 2, "Say who, and what of them changes"),
+    ("member set bram --plan", 2, "Say which member, and what to set"),
     # moments
     ("assign surveyor bram --for 30d --plan", 0, "through "),
     ("assign surveyor bram for 2w --plan", 0, "through "),
@@ -130,14 +130,14 @@ TYPED = [
     ("may bram moderate", 2, "ask-above may bram moderate TARGET"),
     ("may bram unassign host", 2, "of MEMBER"),
     ("who post.write notices", 2, "ask-above who post.write in notices"),
-    ("compare bram", 2, "With whom should 'bram' be compared?"),
+    ("compare bram", 2, "Compare 'bram' with whom?"),
     ("rank move host --plan", 2, "--top, --bottom, --up and --down"),
     ("rank rename host --plan", 2, "Give a new title, or --key KEY."),
     ("may brm post.write", 2, "Nearest: bram"),
     ("may bram post.wirte", 2, "Nearest: post.write"),
     ("assign surveyr bram --plan", 2, "Nearest: surveyor"),
     ("member put bram uper-team --plan", 2, "Nearest: upper-team"),
-    ("group remove upper-team --plan", 2, "The charter still says something of Upper reach team"),
+    ("group remove upper-team --plan", 2, "The charter still names Upper reach team"),
     # commands that there are not
     ("revoke host bram", 2, "Say: ask-above unassign RANK MEMBER"),
     ("handover petra", 2, "Say: ask-above member hand-over petra"),
@@ -162,7 +162,7 @@ TYPED = [
     ("chekc", 2, "Nearest: check"),
     # somebody new, by what one has of them; words that say nothing; one thing after the other
     ("member add 'Anna Bell' anna@choir.example --plan", 0, "Add Anna Bell (active)"),
-    ("member add Ben 'Ben Low' --plan", 0, "The key is ben"),
+    ("member add Ben 'Ben Low' --plan", 0, "Its key is ben"),
     ("member add ben ben@choir.example 'Ben Low' --plan", 0, "Add Ben Low (active)"),
     ("member add ben 'Ben Low' --name 'Ben Lowe' --plan", 2, "Is it 'Ben Lowe' or 'Ben Low'? Say it once."),
     ("member invite Cleo cleo@choir.example --plan", 0, "Invite Cleo"),
@@ -173,7 +173,7 @@ TYPED = [
     ("who can photo.upload in photo-wall", 0, "members may use photo.upload in Photo wall"),
     ("who is host", 0, "3 of 60 members"),
     ("may host moderate founding-friend using member.mute in river-talk", 1, "Board host may not moderate Founding"),
-    ("place add 'Tide talk'", 2, "Of which kind is it? Here there are"),
+    ("place add 'Tide talk'", 2, "Which kind of place is it? This community has"),
     ("place override notices host allow post.write --plan", 0, "Board host"),
     ("place gate rota only upper-team --plan", 0, "Patrol rota"),
     ("rank add host", 2, "There is a rank or group 'host' already."),
@@ -186,14 +186,18 @@ TYPED = [
     ("member list group 'Upper reach team'", 0, "members"),
     ("member list holding 'Board host'", 0, "3 of 60 members"),
     ("place add 'Tide talk' board only 'Upper reach team' --plan", 0, "Add the place Tide talk"),
-    ("may bram enter landowners", 2, "Whether they come in: ask-above may bram place.see in landowners"),
+    (
+        "may bram enter landowners",
+        2,
+        "To ask whether they may enter a place: ask-above may bram place.see in landowners",
+    ),
     ("report", 2, "Which file? ask-above report report.html"),
     ("assign clerk bram --plan", 2, "There is no rank 'clerk'. There are: steward, warden, editor,"),
     ("who certify in upper-gauges", 0, "members may use reading.certify in Upper gauges"),
-    ("export people.csv", 2, "It is a folder that is written: ask-above export people"),
+    ("export people.csv", 2, "export writes a folder, not one file: ask-above export people"),
     ("place add Notices board --plan", 2, "There is a place 'notices' already"),
     ("place add 'river talk' board --plan", 2, "There is a place 'river-talk' already."),
-    ("rank copy surveyor 'Junior surveyor' --plan", 0, "Add the rank Junior surveyor as a copy of surveyor"),
+    ("rank copy surveyor 'Junior surveyor' --plan", 0, "Add the rank Junior surveyor as a copy of Surveyor"),
     ("rank add Coach under warden --plan", 0, "Add the rank Coach"),
     ("may bram mute dara", 2, "ask-above may bram moderate dara --using member.mute"),
     ("where can bram post.write", 0, "Bram Ashby may use post.write in"),
@@ -206,9 +210,9 @@ TYPED = [
     ("impact", 2, "Compared with what? A folder, a number of the journal"),
     ("undo last", 2, "so there is nothing to undo"),
     # what has no end is told with what has one; a capability by the words that describe it
-    ("member lock bram for a week", 2, "A lock lasts until they are brought back"),
+    ("member lock bram for a week", 2, "A lock has no end: it lasts until ask-above member restore"),
     ("member lock bram --until friday", 2, "ask-above assign RANK MEMBER --until WHEN"),
-    ("member put dara upper-team until friday", 2, "until they are taken out"),
+    ("member put dara upper-team until friday", 2, "it lasts until ask-above member take"),
     ("may bram 'publish an entry' in journal", 2, "Nearest: post.publish"),
     ("who 'close a thread' in river-talk", 2, "Nearest: thread."),
     ("rank grant host photo", 2, "Nearest: photo."),
@@ -221,9 +225,13 @@ TYPED = [
     # what is said twice: a list is joined, of two values none is dropped without a word
     ("place add 'Tide talk' board --only upper-team --only host --plan", 0, "Steward and Board host (3 members) gain"),
     ("place gate rota --any upper-team --only=host --teaser --plan", 0, "Patrol rota"),
-    ("may bram post.write --at notices in journal", 2, "Is it 'notices' or 'journal'? Say --at once."),
+    (
+        "may bram post.write --at notices in journal",
+        2,
+        "--at is given twice, as 'notices' and as 'journal'. Say it once.",
+    ),
     ("may bram post.write --at notices --at=notices", 1, "Bram Ashby may not"),
-    ("assign surveyor bram --why reason --why another --plan", 2, "Say --why once."),
+    ("assign surveyor bram --why reason --why another --plan", 2, "--why is given twice"),
     # a question as one puts it, whole
     ("who can mute in river talk", 0, "members may use member.mute in River talk"),
     ("who moderates dara", 0, "members may moderate Dara Fenwick"),
@@ -260,7 +268,7 @@ TYPED = [
     ("rank move host up --plan", 0, "Move Board host above Founding friend"),
     ("rank up host --plan", 0, "Move Board host above Founding friend"),
     ("rank host under editor --plan", 0, "Move Board host below Journal editor"),
-    ("rank duplicate host junior-host --plan", 0, "as a copy of host"),
+    ("rank duplicate host junior-host --plan", 0, "as a copy of Board host"),
     ("rank copy host helper --without place.pin --plan", 0, "withhold place.pin from helper"),
     ("rank add Trainee --top --plan", 0, "Add the rank Trainee"),
     ("rank set host description='Keeps order' --plan", 2, "Nearest: about"),
@@ -383,7 +391,7 @@ def test_members_are_put_into_a_group_and_taken_out_and_keep_the_others(here: Pa
     c.plan(MemberGroups("elin", put=("Lower reach team",), take=("samplers",))).apply()
     assert Community.open(here).member("elin").groups == ("upper-team", "lower-team")
     assert Community.open(here).plan(MemberGroups("elin", put=("lower-team",))).is_empty
-    with pytest.raises(Exception, match="still says something of"):
+    with pytest.raises(Exception, match="still names"):
         Community.open(here).plan(GroupRemove("upper-team"))
 
 

@@ -221,7 +221,7 @@ class TestSafety:
 
     def test_a_change_that_would_leave_a_faulty_charter_is_refused(self, brook: Place) -> None:
         for edit, part in (
-            (RankSet("host", {"colour": "red"}), "no key 'colour'"),
+            (RankSet("host", {"colour": "red"}), "no field 'colour'"),
             (RankSet("host", {"limit": "many"}), "limit"),
             (PlaceAdd("notices", "board"), "already"),
             (RankAdd("host", {}), "host"),

@@ -132,7 +132,7 @@ def test_check_reports_every_fault_and_unmet_expectation_for_people_and_machines
     broken.write_text((demo / "charter.yaml").read_text("utf-8").replace("kind: board", "kid: board", 2), "utf-8")
     done = run("check", cwd=tmp_path)
     assert done.returncode == 2
-    assert "A place has no key 'kid'." in done.stdout
+    assert "A place has no field 'kid'." in done.stdout
     assert "There is no file 'gauges.yaml' beside charter.yaml." in done.stdout
     faults = json.loads(run("check", "--format", "json", cwd=tmp_path).stdout)["faults"]
     assert {fault["code"] for fault in faults} >= {"unknown-key", "missing", "missing-add-on"}

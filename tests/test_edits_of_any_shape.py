@@ -128,7 +128,7 @@ def test_days_sets_and_what_is_left_out_are_taken_as_they_are_meant(brook: Place
     [
         ("get places.river-talk.title", "River talk"),
         ("get places.river-tak", "There is no places.river-tak"),
-        ("set places.river-talk.call closed --plan", "a place has no key 'call'"),
+        ("set places.river-talk.call closed --plan", "a place has no field 'call'"),
         ("set ranks.hots.title x --plan", "Nearest: host."),
         ("set ranks.host { --plan", "{ is no list or mapping in one line"),
         ("set a..b 3 --plan", "There is no a..b in the charter."),

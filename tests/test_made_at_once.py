@@ -169,9 +169,9 @@ class TestPerks:
         assert [(turned.members, turned.before, turned.after) for turned in plan.perks] == [(("ada",), 0, 7)]
         folder = shed.home.folder
         out = run("rank", "set", "guest", "perks.days=7", "--tell", "--yes", cwd=folder).stdout
-        assert "Ada: Days: 7, and was 0." in out
+        assert "Ada: Days: 7 (was 0)." in out
         (letter,) = (folder / "outbox").glob("*-ada.eml")
-        assert "Days: 7, and was 0." in letter.read_text()
+        assert "Days: 7 (was 0)." in letter.read_text()
 
     def test_they_are_told_of_ranks_and_of_people(self, shed: Community) -> None:
         assert "Perks\n- Days: 30" in str(shed.describe("keeper"))

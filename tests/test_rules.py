@@ -524,7 +524,7 @@ class TestActs:
     def test_a_capability_that_moderates_says_on_whom(self) -> None:
         """6.3"""
         c = community(rank("mod", "member.mute"), rank("low"), rules={"authority": AUTHORITY})
-        assert c.may("rank:mod", "member.mute", at="desk").notes == ("only on those below Mod in The Desk.",)
+        assert c.may("rank:mod", "member.mute", at="desk").notes == ("This reaches only those below Mod in The Desk.",)
 
 
 class TestWords:

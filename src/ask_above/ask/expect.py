@@ -9,7 +9,7 @@ from ask_above.change.coverage import END, Coverage
 from ask_above.change.difference import edges_of
 from ask_above.charter.expectations import Expectation
 from ask_above.charter.moments import Instant, as_instant, parse
-from ask_above.charter.names import few
+from ask_above.charter.names import few, upper
 from ask_above.charter.rules import Act
 from ask_above.charter.where import NOWHERE
 from ask_above.decide.acts import ActAsked
@@ -212,7 +212,7 @@ def unmet_one(decider: Decider, expectation: Expectation, now: Instant) -> Unmet
         return None
     names = few((asked.label for asked, _ in wrong), 6)
     said = "may not" if wanted else "may"
-    return Unmet(expectation, f"{names[:1].upper()}{names[1:]} {said}.", tuple(answer for _, answer in wrong[:1]))
+    return Unmet(expectation, f"{upper(names)} {said}.", tuple(answer for _, answer in wrong[:1]))
 
 
 def wrong_answers(decider: Decider, expectation: Expectation, at: Instant) -> Iterator[Asked]:

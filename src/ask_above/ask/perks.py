@@ -20,7 +20,7 @@ class PerkTurned(NamedTuple):
     members: tuple[str, ...]
 
     def __str__(self) -> str:
-        return f"{self.perk.about or self.perk.key}: {in_words(self.after)}, and was {in_words(self.before)}"
+        return f"{self.perk.about or self.perk.key}: {in_words(self.after)} (was {in_words(self.before)})"
 
 
 def in_words(value: PerkValue) -> str:

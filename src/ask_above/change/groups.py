@@ -63,9 +63,7 @@ class GroupRemove(NamedTuple):
         named = [where for where, _ in _references(draft, self.key)]
         if named:
             where = _spell(draft.data, named[0])
-            raise EditError(
-                f"The charter still says something of {group.title or group.key}, in {where}. Change it first."
-            )
+            raise EditError(f"The charter still names {group.title or group.key}, in {where}. Change that first.")
         rows = tuple(_rows(draft, self.key, None))
         many = f", with {how_many(len(rows), 'member')} in it" if rows else ""
         return Done(f"remove the group {group.title or group.key}{many}", (Drop(path),), rows)

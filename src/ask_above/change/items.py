@@ -61,5 +61,5 @@ def renaming(draft: Draft, edit: Renaming, path: Path, called: str, kind: str, a
         is_free(draft, new, kind)
         steps += [*anew(draft, edit.key, new), Put((*path, "key"), new)]
         changed = list(rows(draft, edit.key, new))
-    words = [f"to {edit.title}" if edit.title else "", f"key {new}" if new else ""]
-    return Done(f"rename {called} {listed(filter(None, words))}", tuple(steps), tuple(changed))
+    words = [f"rename {called} to {edit.title}" if edit.title else "", f"give {called} the key {new}" if new else ""]
+    return Done("; ".join(filter(None, words)), tuple(steps), tuple(changed))

@@ -10,6 +10,7 @@ from ask_above.change.parts import Kind, entries
 from ask_above.change.refusal import Refusal
 from ask_above.change.turns import Spot, Turns
 from ask_above.charter.charter import Charter
+from ask_above.charter.names import upper
 from ask_above.charter.rules import ActRule
 from ask_above.decide.profile import Asked, ask_anybody, ask_member, ask_rank
 from ask_above.decide.walk import standing
@@ -63,7 +64,7 @@ class OverrideEffect:
                 beyond = (given | freed) & ~(gated & ungated)
                 if rule.hand_on == "held" and beyond:
                     verb = "give" if given & beyond else "no longer take"
-                    said = f"{self.turns.at(spot, upper=True)} words for {label} would {verb} {self.turns.some(beyond)}"
+                    said = f"{upper(self.turns.at(spot))} words for {label} would {verb} {self.turns.some(beyond)}"
                     yield Refusal("9.7e", f"{said}, which {actor.label} does not hold there.")
 
     def names(self, actor: Asked, rule: ActRule) -> Iterator[Refusal]:

@@ -12,7 +12,7 @@ from ask_above.change.references import renamed, without_rank
 from ask_above.change.steps import Drop, Insert, MoveItem
 from ask_above.charter.changes import adding, granting, with_rank, withholding
 from ask_above.charter.charter import Charter
-from ask_above.charter.names import how_many, listed
+from ask_above.charter.names import how_many, listed, upper
 from ask_above.people.register import Assignment
 
 NOT_COPIED = ("unbounded", "kept-by", "after", "apart-from", "limit", "moderates", "assigns", "manages")
@@ -30,21 +30,20 @@ class RankAdd(NamedTuple):
 
     def on(self, draft: Draft) -> Done:
         is_free(draft, self.key, "rank")
-        fields = dict(self.fields)
+        fields, source = dict(self.fields), ""
         if self.copy_of is not None:
             n = draft.rank_path(self.copy_of)[1]
             original = {
                 k: v
                 for k, v in draft.data["ranks"][n].items()
-                if k not in ("key", "title", *NOT_COPIED, "entry", "copied-from")
+                if k not in ("key", "title", "color", *NOT_COPIED, "entry", "copied-from")
             }
             fields = {"title": fields.pop("title", self.key), **original, **fields, "copied-from": self.copy_of}
+            source = f" as a copy of {draft.data['ranks'][n].get('title', self.copy_of)}"
         above = self.above if self.above or self.below or not self.copy_of else None
         below = self.below or (self.copy_of if not self.above else None)
         position = _position(draft, above, below)
-        what = f"add the rank {fields.get('title', self.key)}" + (
-            f" as a copy of {self.copy_of}" if self.copy_of else ""
-        )
+        what = f"add the rank {fields.get('title', self.key)}{source}"
         if "key" in fields:
             raise EditError(f"The key of the rank is {self.key}; it has no other.")
         return Done(what, (Insert(("ranks",), position, {"key": self.key, **fields}),))
@@ -212,7 +211,7 @@ def known_capabilities(draft: Draft, names: Sequence[str]) -> tuple[str, ...]:
         wrong = catalogue.what_is_wrong_with(name)
         if wrong is not None:
             near = f" Nearest: {', '.join(wrong[1])}" if wrong[1] else ""
-            raise EditError(f"{wrong[0][:1].upper()}{wrong[0][1:]}.{near}")
+            raise EditError(f"{upper(wrong[0])}.{near}")
         found += [name] if name in catalogue.bit else catalogue.names(catalogue.expand(name))
     return tuple(dict.fromkeys(found))
 

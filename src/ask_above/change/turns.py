@@ -200,11 +200,10 @@ class Turns:
 
     # -- in words
 
-    def at(self, spot: Spot, *, upper: bool = False) -> str:
+    def at(self, spot: Spot) -> str:
         """Return a spot in words."""
         compiled, n = (self.old.compiled, spot.before) if spot.gone else (self.new.compiled, spot.after)
-        said = in_place(compiled.places[n].title, site=n == 0)
-        return f"{said[:1].upper()}{said[1:]}" if upper else said
+        return in_place(compiled.places[n].title, site=n == 0)
 
     def since(self, subject: Affected) -> str:
         """Return from when somebody is what they are, where that is to come."""

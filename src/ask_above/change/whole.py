@@ -50,7 +50,7 @@ class CharterAdd(NamedTuple):
             raise EditError(f"{self.path} is a list, whose items have no names; say the item without '{self.named}='.")
         if isinstance(said, dict):
             raise EditError(
-                f"Named things stand in {self.path}; say which: ask-above charter set {self.path}.KEY VALUE"
+                f"{self.path} holds several named things; say which: ask-above charter set {self.path}.KEY VALUE"
             )
         if not isinstance(said, list):
             raise EditError(f"{self.path} is no list; set a value with: ask-above charter set {self.path} VALUE")

@@ -70,6 +70,16 @@ def listed(names: Iterable[str], joiner: str = "and") -> str:
     return f"{', '.join(items[:-1])} {joiner} {items[-1]}"
 
 
+def upper(text: str) -> str:
+    """Return a text with a capital in front; a key in front stays as it is written.
+
+    >>> upper("two members"), upper("notes.write for Member"), upper("m50 has no rank")
+    ('Two members', 'notes.write for Member', 'm50 has no rank')
+    """
+    first = text.split(" ", 1)[0].rstrip(".,:;'s")
+    return text if any(mark in first for mark in "._0123456789") else text[:1].upper() + text[1:]
+
+
 def how_many(count: int, thing: str, things: str = "") -> str:
     """Return how many there are of something, in words that fit the number.
 

@@ -46,7 +46,7 @@ def command(
     if other is not None:
         comparisons = [opened.compare(first, meant(opened, other), at=at, when=in_zone(opened, when))]
     elif rank is None:
-        raise click.UsageError(f"With whom should '{one}' be compared? A rank alone is compared with its own.")
+        raise click.UsageError(f"Compare '{one}' with whom? A rank alone is compared with its original.")
     else:
         comparisons = opened.related(rank)
 

@@ -71,7 +71,7 @@ def _new_member(said: Sequence[str], name: str | None, email: str | None) -> tup
         if "@" in other and email is None:
             email = other
         elif other in STATUSES:
-            raise click.UsageError(f"How somebody stands is said with --status: --status {other}")
+            raise click.UsageError(f"A member's status is given with --status: --status {other}")
         elif "@" not in other and name is None:
             name = other
         elif other not in (name, email):
@@ -85,7 +85,7 @@ def _new_member(said: Sequence[str], name: str | None, email: str | None) -> tup
     key = key_from(first.split()[0] if first.split() else first)
     if not is_key(key):
         return first, name, email
-    tell([f"The key is {key}; say another before the name if you like."])
+    tell([f"Its key is {key}. To choose another, say it before the name."])
     return key, name or first, email
 
 
@@ -329,8 +329,8 @@ def _listed(file: Path) -> list[str]:
 
 
 _FOR_A_TIME = "What lasts for a time is a rank: ask-above assign RANK MEMBER --until WHEN."
-_LOCKED = f"A lock lasts until they are brought back: ask-above member restore. {_FOR_A_TIME}"
-_IN_A_GROUP = f"They are in a group until they are taken out: ask-above member take. {_FOR_A_TIME}"
+_LOCKED = f"A lock has no end: it lasts until ask-above member restore. {_FOR_A_TIME}"
+_IN_A_GROUP = f"A place in a group has no end: it lasts until ask-above member take. {_FOR_A_TIME}"
 
 
 def _status(name: str, text: str, status: str, example: str, options: Sequence[Any] = (), *, no_end: str = "") -> None:
@@ -415,7 +415,7 @@ def set_fields(
     fields = {**said, **_fields(name=name, email=email, kind=kind, groups=groups)}
     keys = [member for member in members if "=" not in member]
     if not keys or not fields:
-        raise click.UsageError("Say who, and what of them changes: ask-above member set bram email=bram@river.example")
+        raise click.UsageError("Say which member, and what to set: ask-above member set bram email=bram@river.example")
     return carry_out(how, *(MemberSet(key, fields) for key in keys))
 
 

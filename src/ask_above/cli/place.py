@@ -84,8 +84,8 @@ def add(key: str, kind: str, fields: Sequence[str], title: str | None, into: str
     if not kind or "=" in kind:
         opened = open_here(how.community)
         here = listed(dict.fromkeys(p.kind for p in opened.charter.places.values() if p.key != SITE), "or")
-        known = f" Here there are {here}." if here else ""
-        raise click.UsageError(f"Of which kind is it?{known} Say: ask-above place add {shlex.quote(key)} KIND")
+        known = f" This community has {here}." if here else ""
+        raise click.UsageError(f"Which kind of place is it?{known} Say: ask-above place add {shlex.quote(key)} KIND")
     key, given = new_thing(how, NameKind.PLACE, key, fields, title, into)
     gate = [SetGate(key, {"any": _terms(only)})] if only else []
     return carry_out(how, PlaceAdd(key, kind, into, given), *gate)

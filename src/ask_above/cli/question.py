@@ -70,11 +70,11 @@ class What(NamedTuple):
                 return f"Where comes after 'in': {shlex.join([*command, capability, 'in', known.key])}"
         seeing, where = opened.charter.rules.seeing, places.find(target, NameKind.PLACE)
         if name in _COMING_IN and where is not None and seeing is not None:
-            return f"Whether they come in: {shlex.join([*command, seeing, 'in', where.key])}"
+            return f"To ask whether they may enter a place: {shlex.join([*command, seeing, 'in', where.key])}"
         using = [each for each in opened.charter.rules.act(Act.MODERATE).using if name in each.split(".")]
         if len(using) == 1 and places.find(target, *kinds) is not None:
             words = [*command, "moderate", target, "--using", using[0]]
-            return f"What is done to somebody is said with moderate: {shlex.join(words)}"
+            return f"What is done to a member is asked with moderate: {shlex.join(words)}"
         acts = ", ".join(ACT_WORDS)
         return f"'{name}' is no act, so '{target}' has no place here; the acts are {acts}."
 

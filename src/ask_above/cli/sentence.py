@@ -108,7 +108,7 @@ class Spoken(click.Command):
             elif str(option.metavar).endswith(",..."):
                 kept[before] += f",{value}"
             elif kept[before] != value:
-                raise click.UsageError(f"Is it '{kept[before]}' or '{value}'? Say {name} once.")
+                raise click.UsageError(f"{name} is given twice, as '{kept[before]}' and as '{value}'. Say it once.")
         return kept
 
     def in_options(self, args: list[str], *, unfinished: bool = False) -> Iterator[str]:
@@ -156,7 +156,7 @@ class Spoken(click.Command):
                     value.append(rest.pop(0))
                 yield from _placed(word, words[word], value, options)
             elif not unfinished and rest and spoken and self.no_end and word in _TIME:
-                raise click.UsageError(f"There is no end to give here. {self.no_end}")
+                raise click.UsageError(self.no_end)
             else:
                 spoken += 1
                 yield word

@@ -9,13 +9,13 @@ from typing import Any
 import click
 
 from ask_above.charter.catalogue import RISKS
-from ask_above.charter.names import RANK_MARK, SITE, few
+from ask_above.charter.names import RANK_MARK, SITE, few, upper
 from ask_above.charter.rules import ACT_WORDS
 from ask_above.cli.options import in_zone, open_here, question_options
 from ask_above.cli.question import What, perhaps_asked
 from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
-from ask_above.decide.words import in_place, in_places, upper
+from ask_above.decide.words import in_place, in_places
 from ask_above.show.data import Table, put_out
 from ask_above.show.screen import Screen
 

@@ -346,7 +346,7 @@ class Case:
         if not left:
             self._yes("6.6", "hand-on", target=target.label, who=self.actor.label)
             return
-        for gain in told_once(left):
+        for gain in left:
             place = self._where(gain.place)
             if gain.unbounded:
                 self._no("6.6", "unbounded-gain", target=target.label, place=place)

@@ -85,17 +85,17 @@ class Decider(Keeper):
             return ()
         where = in_place(self.compiled.places[place].title, site=place == 0)
         if asked.rules_all:
-            return (f"on anyone {where} but themselves.",)
+            return (f"This reaches anyone {where} but themselves.",)
         if not asked.acts:
-            return (f"on nobody: only an active member may act on others, and {asked.label} is not one.",)
+            return (f"This reaches nobody: only an active member may act on others, and {asked.label} is not one.",)
         own = standing(self.compiled, asked.profile, place)
         title = self.compiled.ranks[own].title if own < len(self.compiled.ranks) else "any rank"
         said = {
-            "below": f"only on those below {title}",
-            "level": f"only on those below {title} or level with it",
-            "anyone": "on anyone but the owner",
+            "below": f"only those below {title}",
+            "level": f"only those below {title} or level with it",
+            "anyone": "anyone but the owner",
         }[rule.over]
-        return (f"{said} {where}{self._list_note(asked, capability, place)}.",)
+        return (f"This reaches {said} {where}{self._list_note(asked, capability, place)}.",)
 
     def _list_note(self, asked: Asked, capability: str, place: int) -> str:
         profile, act = asked.profile, Act.MODERATE
@@ -104,7 +104,7 @@ class Decider(Keeper):
             return ""
         lists = [rank.lists[Act.MODERATE] for rank in asked_for]
         left_out = [r.title for r in self.compiled.ranks if not any(rank_list.admits(r.key) for rank_list in lists)]
-        return f", and not on {listed(left_out, 'or')}" if left_out else ""
+        return f", and not {listed(left_out, 'or')}" if left_out else ""
 
     # -- acts
 

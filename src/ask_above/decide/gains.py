@@ -80,15 +80,23 @@ class Handing:
         return list(gains(self.reckoner, as_active(target), without, self.place))
 
     def not_held(self, found: list[Gain]) -> list[Gain]:
-        """Return what of some gains the actor does not hold where it is gained."""
-        left = found if self.actor is None else [beyond(gain, self._held(self.actor, gain)) for gain in found]
-        return [gain for gain in left if gain.mask or gain.unbounded]
-
-    def _held(self, actor: Profile, gain: Gain) -> Held:
-        own = self._own.get((gain.place, gain.gated))
-        if own is None:
-            own = self._own[gain.place, gain.gated] = self.reckoner.held(actor, gain.place, gated=gain.gated)
-        return own
+        """Return what of some gains the actor does not hold where it is gained, each told once."""
+        if self.actor is None:
+            return told_once(found)
+        left: list[Gain] = []
+        known, seen, unbounded = self._own, 0, False
+        for gain in found:  # written out, as a table of powers looks at each gain for every pair of ranks
+            where = gain[:2]
+            own = known.get(where)
+            if own is None:
+                own = known[where] = self.reckoner.held(self.actor, gain.place, gated=gain.gated)
+            if gain.unbounded and not own.unbounded and not unbounded:
+                left.append(beyond(gain, own))
+                seen, unbounded = -1, True
+            elif new := gain.mask & ~own.mask & ~seen:
+                left.append(Gain(*where, new, False))
+                seen |= new
+        return left
 
 
 def told_once(found: list[Gain]) -> list[Gain]:

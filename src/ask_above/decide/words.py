@@ -7,7 +7,7 @@ from datetime import datetime
 from typing import Final
 
 from ask_above.charter.moments import Period, parse
-from ask_above.charter.names import SITE, few
+from ask_above.charter.names import SITE, few, upper
 from ask_above.charter.places import Place
 from ask_above.charter.where import Where
 from ask_above.people.register import Assignment
@@ -180,8 +180,3 @@ def assigned(assignment: Assignment, by: str) -> dict[str, str]:
         "file": in_file(assignment.where),
         "why": f": {assignment.why}" if assignment.why else "",
     }
-
-
-def upper(text: str) -> str:
-    """Return a text with a capital in front."""
-    return text[:1].upper() + text[1:]

@@ -8,7 +8,7 @@ from typing import Any
 from ask_above.ask.advice.piece import Piece
 from ask_above.ask.advice.whole import AdviceGiven
 from ask_above.ask.expect import Unmet
-from ask_above.charter.names import few, how_many
+from ask_above.charter.names import few, how_many, upper
 from ask_above.decide.decider import Decider
 from ask_above.decide.words import day
 from ask_above.errors import Fault
@@ -116,7 +116,7 @@ def _advice_in_lines(screen: Screen, pieces: Sequence[Piece]) -> None:
     for few_of, more in shown:
         for piece in few_of:
             spot = _spot(piece).ljust(side)
-            said = f"{piece.what[:1].upper()}{piece.what[1:]} [{piece.code}]"
+            said = f"{upper(piece.what)} [{piece.code}]"
             screen.paragraph(said, first=f"  {spot}  ", rest=" " * (side + 4))
         if more > 0:
             screen.line(f"  {' ' * side}  and {more:,} more [{few_of[0].code}]", "dim")
@@ -136,7 +136,7 @@ def _advice_in_full(screen: Screen, pieces: Sequence[Piece]) -> None:
         screen.paragraph(f"{kind[0].why} [{kind[0].code}]", style="head")
         for piece in kind:
             spot = f" ({piece.where})" if piece.where.file else ""
-            screen.paragraph(f"{piece.what[:1].upper()}{piece.what[1:]}{spot}", first="▲ ", rest="  ")
+            screen.paragraph(f"{upper(piece.what)}{spot}", first="▲ ", rest="  ")
             screen.paragraph(piece.mend, first="  → ", rest="    ")
             for command in piece.commands[:_MOST_COMMANDS]:
                 screen.paragraph(command, first="    ", rest="      ", style="yes")
@@ -205,7 +205,7 @@ def show_faults(screen: Screen, faults: Sequence[Fault]) -> None:
     for fault, *others in alike.values():
         spot = f"{fault.file}, line {fault.line}, column {fault.column}" if fault.line else fault.file
         screen.line(f"✗ {spot}{f' · {fault.path}' if fault.path else ''}", "head")
-        screen.paragraph(f"{fault.message[:1].upper()}{fault.message[1:]}.", first="  ", rest="  ", style="no")
+        screen.paragraph(f"{upper(fault.message)}.", first="  ", rest="  ", style="no")
         if fault.expected:
             screen.paragraph(f"expected: {fault.expected}", first="  ", rest="            ")
         if fault.nearest:

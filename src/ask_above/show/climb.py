@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from ask_above.charter.charter import Charter
-from ask_above.charter.names import SITE, few, listed
+from ask_above.charter.names import SITE, few, listed, upper
 from ask_above.decide.words import in_place, in_places
 from ask_above.escalation.wording import said, sentence
 from ask_above.show.data import Table
@@ -74,7 +74,7 @@ def _ways(screen: Screen, charter: Charter, paths: Sequence[ClimbPath]) -> None:
     moves = [said(charter, move) for move in first.moves]
     for n, move in enumerate(moves, 1):
         number = f"{n}. " if len(moves) > 1 else ""
-        screen.paragraph(f"{number}{move[:1].upper()}{move[1:]}", first="  ", rest="     ", style="head")
+        screen.paragraph(f"{number}{upper(move)}", first="  ", rest="     ", style="head")
     for path in paths:
         risk = "" if path.risk == "low" else f" ({path.risk} risk)"
         style = "warn" if path.risk == "high" else ""

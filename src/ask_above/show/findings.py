@@ -10,7 +10,7 @@ from typing import NamedTuple
 from ask_above.ask.advice.piece import WHY, Piece
 from ask_above.ask.expect import Unmet
 from ask_above.ask.impact.whole import Impact, Shift, TurnedExpectation
-from ask_above.charter.names import listed
+from ask_above.charter.names import listed, upper
 from ask_above.charter.where import NOWHERE, Where
 from ask_above.decide.decider import VISITOR
 from ask_above.decide.words import day
@@ -59,7 +59,7 @@ def of_faults(faults: Iterable[Fault]) -> list[Finding]:
     """Return what is wrong in the files; each is known again by its line's text, wherever that stands."""
     findings = []
     for fault in faults:
-        what = f"{fault.message[:1].upper()}{fault.message[1:]}."
+        what = f"{upper(fault.message)}."
         near = f"Nearest: {listed(fault.nearest, 'or')}." if fault.nearest else ""
         mend = " ".join(each for each in (f"Expected: {fault.expected}." if fault.expected else "", near) if each)
         where = Where(fault.file, fault.line, fault.column)
@@ -85,8 +85,7 @@ def of_check(unmet: Iterable[Unmet], later: Iterable[tuple[str, Unmet]], pieces:
         for since, e in later
     ]
     return findings + [
-        Finding(e.code, Level.NOTE, f"{e.what[:1].upper()}{e.what[1:]}.", e.where, f"{e.mend}.", e.what, e.concerned)
-        for e in pieces
+        Finding(e.code, Level.NOTE, f"{upper(e.what)}.", e.where, f"{e.mend}.", e.what, e.concerned) for e in pieces
     ]
 
 

@@ -7,7 +7,7 @@ from typing import Any, NamedTuple
 
 from ask_above.ask.advice.piece import Piece
 from ask_above.ask.high_risk import high_risk_holders
-from ask_above.charter.names import few, how_many, listed
+from ask_above.charter.names import few, how_many, listed, upper
 from ask_above.community import Community
 from ask_above.decide.words import day
 from ask_above.people.register import Status
@@ -40,7 +40,7 @@ def sentences(community: Community, *, members: bool) -> list[str]:
     owner = register.members.get(charter.owner or "")
     owns = f"The owner is {owner.called}" if owner and members else ""
     does = f"{free} is unbounded" if top else "no rank is unbounded"
-    second = f"{owns}; {does}." if owns else f"{does[:1].upper()}{does[1:]}."
+    second = f"{owns}; {does}." if owns else f"{upper(does)}."
     return [first, second]
 
 
@@ -104,7 +104,7 @@ def _advice(pieces: Sequence[Piece], *, members: bool) -> Iterator[Look]:
     for code, pieces_of in list(kinds.items())[:_MOST_ADVICE]:
         what, more = pieces_of[0].what, len(pieces_of) - 1
         also = f" (and {more} more like it)" if more else ""
-        yield Look("▲", "warn", f"{what[:1].upper()}{what[1:]}{also}", f"advice-{code}")
+        yield Look("▲", "warn", f"{upper(what)}{also}", f"advice-{code}")
     if len(kinds) > _MOST_ADVICE:
         yield Look(
             "▲", "quiet", f"and {how_many(len(kinds) - _MOST_ADVICE, 'more kind', 'more kinds')} of advice", "advice"

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, TypeAlias
 from ask_above.ask.impact.act_shifts import ActShift
 from ask_above.ask.impact.whole import COLUMNS, Impact, Shift
 from ask_above.charter.catalogue import RISKS
-from ask_above.charter.names import few, how_many, listed
+from ask_above.charter.names import few, how_many, listed, upper
 from ask_above.charter.rules import Act
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.words import day, in_places
@@ -162,7 +162,7 @@ def who_in_words(impact: Impact, shift: Shift) -> str:
     if shift.visitor:
         parts.append("visitors")
     said = listed(parts)
-    return said[:1].upper() + said[1:]
+    return upper(said)
 
 
 def _has_any(impact: Impact, key: str, ranks: Sequence[str]) -> bool:
@@ -254,7 +254,7 @@ def _act_line(impact: Impact, shift: ActShift) -> str:
     where = "" if shift.act in ("join", Act.MANAGE) else f" {places}"
     whom = few(targets, 2 * _FEW)
     said = f"{few(actors, 2 * _FEW)} {verb} {whom}{using}{where}"
-    return said[:1].upper() + said[1:]
+    return upper(said)
 
 
 _ORDER = (Act.ASSIGN, Act.MANAGE, Act.MODERATE, "join", Act.CALL)

@@ -18,8 +18,8 @@ from ask_above.ask.describe.sentences import doing, under_headings
 from ask_above.ask.impact.whole import Shift
 from ask_above.change.draft import EditError
 from ask_above.change.people import good_address
-from ask_above.charter.names import SITE
-from ask_above.decide.words import day, in_place, in_places, upper
+from ask_above.charter.names import SITE, upper
+from ask_above.decide.words import day, in_place, in_places
 from ask_above.people.register import Member
 from ask_above.show.impact import when_in_words
 from ask_above.visible import has_unseen, visible

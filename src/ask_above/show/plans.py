@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from ask_above.ask.impact.whole import Shift
 from ask_above.change.draft import RowChange
 from ask_above.charter.charter import Charter
-from ask_above.charter.names import few, listed
+from ask_above.charter.names import few, listed, upper
 from ask_above.decide.words import in_places
 from ask_above.show.data import Table
 from ask_above.show.impact import show_impact
@@ -27,7 +27,7 @@ _MOST_COMMANDS = 2
 
 def show_plan(screen: Screen, plan: Plan, *, force: bool = False) -> None:
     """Show what a change does, to whom, and why it may not be made."""
-    screen.paragraph(f"{plan.what[:1].upper()}{plan.what[1:]}.", style="head")
+    screen.paragraph(f"{upper(plan.what)}.", style="head")
     screen.paragraph(f"  {_maker(plan)}", rest="  ", style="dim")
     for name in plan.snapshot.by_hand:
         screen.line(f"  {name} was edited by hand; the journal records that first.", "warn")
@@ -72,7 +72,7 @@ def show_plan(screen: Screen, plan: Plan, *, force: bool = False) -> None:
 def _brought(screen: Screen, plan: Plan) -> None:
     """Show the advice that comes with it, with what mends it."""
     for piece in plan.brought[:_MOST_TOLD]:
-        screen.paragraph(f"▲ {piece.what[:1].upper()}{piece.what[1:]}. [{piece.code}]", rest="  ", style="warn")
+        screen.paragraph(f"▲ {upper(piece.what)}. [{piece.code}]", rest="  ", style="warn")
         for command in piece.commands[:_MOST_COMMANDS]:
             screen.paragraph(f"→ {command}", first="  ", rest="    ", style="dim")
     if len(plan.brought) > _MOST_TOLD:

@@ -11,7 +11,7 @@ from ask_above.ask.entering import closed_places
 from ask_above.ask.tables import power_cells
 from ask_above.charter.charter import Charter
 from ask_above.charter.ladder import Rank
-from ask_above.charter.names import SITE, few
+from ask_above.charter.names import SITE, few, upper
 from ask_above.charter.places import Place
 from ask_above.charter.rules import Act
 from ask_above.community import Community
@@ -151,7 +151,7 @@ def _advice(pieces: Sequence[Piece], *, members: bool) -> list[dict[str, Any]]:
     for piece in pieces:
         if members or not any(key.startswith("@") for key in piece.concerned):
             kind = found.setdefault(piece.code, {"code": piece.code, "why": piece.why, "pieces": []})
-            what = f"{piece.what[:1].upper()}{piece.what[1:]}"
+            what = upper(piece.what)
             kind["pieces"].append({"what": what, "mend": piece.mend, "where": str(piece.where)})
     return list(found.values())
 

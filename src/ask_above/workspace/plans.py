@@ -28,7 +28,7 @@ from ask_above.change.syncing import LetGo
 from ask_above.change.telling import sentences
 from ask_above.charter.charter import Charter
 from ask_above.charter.moments import Instant, written
-from ask_above.charter.names import few, how_many, listed
+from ask_above.charter.names import few, how_many, listed, upper
 from ask_above.decide.decider import Decider
 from ask_above.decide.names import Names
 from ask_above.decide.words import day
@@ -599,7 +599,9 @@ def _faulty(what: str, error: FaultyFilesError) -> EditError:
     more = f", and {len(error.faults) - 1} more faults" if len(error.faults) > 1 else ""
     near = f" Nearest: {', '.join(first.nearest)}" if first.nearest else ""
     if first.code == "unknown-key":
-        return EditError(f"Nothing was changed: {first.message} ({what}).{near or f' Expected: {first.expected}.'}")
+        return EditError(
+            f"Nothing was changed: {first.message}.{f'{near}.' if near else f' Expected: {first.expected}.'}"
+        )
     return EditError(
         f"Nothing was changed ({what}): {first.message} (on line {first.line} of the new file{more}).{near}"
     )
@@ -628,7 +630,7 @@ def check_owner(charter: Charter, register: Register) -> None:
 
     wrong = owner_fault(charter.owner, register.members)
     if wrong:
-        raise EditError(f"{wrong[:1].upper()}{wrong[1:]}. Hand over first: ask-above member hand-over MEMBER")
+        raise EditError(f"{upper(wrong)}. Hand over first: ask-above member hand-over MEMBER")
 
 
 def change(home: Home, edits: Sequence[Edit], *, by: str | None = None, why: str = "", force: bool = False) -> Entry:

@@ -127,7 +127,7 @@ def _contradictory(sight: Sight, key: str, given: list[Assignment]) -> Iterator[
                 continue
             commands: tuple[str, ...] = ()
             if rank is second and each.place == other.place:
-                what = f"{sight.title(key)} is assigned {rank.title} twice for one time"
+                what = f"{sight.title(key)} is assigned {rank.title} twice for the same time"
                 mend = f"remove one of the two lines; the other is {other.where}"
             elif _apart(rank, second):
                 what = f"{sight.title(key)} has {rank.title} and {second.title}; nobody may have both"

@@ -195,6 +195,10 @@ class Sight:
         member = self.register.members.get(key)
         return member.called if member else key
 
+    def spoken(self, entry: Override) -> str:
+        """Return whom an override or an exception is for."""
+        return f"{self.title(entry.of)}{' and above' if entry.above else ''}"
+
     def at_place(self, place: Place) -> str:
         """Say where."""
         return in_place(self.compiled.named[place.key].title, site=place.parent is None)

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from ask_above.ask.advice.piece import Piece, Sight, leave, to_entry
-from ask_above.charter.names import listed
+from ask_above.charter.names import few, listed
 from ask_above.charter.places import Override, Place
 from ask_above.charter.rules import Act
 from ask_above.decide.compiled import CompiledCharter
@@ -30,7 +30,7 @@ def deny_reaches_up(sight: Sight) -> Iterator[Piece]:
                 continue
             for name, losing in _losing(sight, n, rank.position, word, words).items():
                 entry = compiled.voices(n, key)[0].entry
-                titles = listed(sight.title(each) for each in losing)
+                titles = few((sight.title(each) for each in losing), 5)
                 lose = "lose" if losing[1:] else "loses"
                 what = f"{rank.title} is denied {name} {sight.at_place(place)}, so {titles} {lose} it too"
                 mend = f"allow {name} there to {losing[-1]}+, or to the ranks that should keep it"
@@ -74,13 +74,14 @@ def without_effect(sight: Sight) -> Iterator[Piece]:
             named = _named(sight, entry)
             vain = sight.compiled.catalogue.names(named & ~meaningful[n])
             if vain:
-                what = f"{listed(vain)} for {entry.label} {sight.at_place(place)} does not apply there"
+                what = f"{listed(vain)} for {sight.spoken(entry)} {sight.at_place(place)} does not apply there"
                 mend = f"remove {listed(vain)} from that override"
                 out = (to_entry(place, entry, f"--leave {','.join(vain)}"),)
                 yield Piece("no-effect-kind", entry.where, what, mend, (entry.of,), out)
             repeated = sight.compiled.catalogue.names(_repeated(spoken, n, entry))
             if repeated:
-                what = f"the override for {entry.label} {sight.at_place(place)} repeats {listed(repeated)} from above"
+                whose = f"{sight.spoken(entry)} {sight.at_place(place)}"
+                what = f"the override for {whose} repeats {listed(repeated)} from above"
                 mend = f"remove {listed(repeated)} from it"
                 commands = leave(sight.compiled, place, entry, _repeated(spoken, n, entry))
                 yield Piece("no-effect-repeated", entry.where, what, mend, (entry.of,), commands)
@@ -245,7 +246,7 @@ def drifted(sight: Sight) -> Iterator[Piece]:
         for entry, above, turned in entries:
             names = listed(compiled.catalogue.names(turned))
             section = compiled.places[above].title
-            what = f"{compiled.places[n].title} contradicts {section} on {names} for {entry.label}"
+            what = f"{compiled.places[n].title} contradicts {section} on {names} for {sight.spoken(entry)}"
             mend = f"remove {names} from that override, so that it follows {section}"
             commands = leave(compiled, compiled.places[n], entry, turned)
             yield Piece("drifted", entry.where, what, mend, (entry.of,), commands)

@@ -13,7 +13,7 @@ from ask_above.ask.perks import beyond_default, brought
 from ask_above.ask.tables import Holder, allowed_powers, holders, on_record, reached
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
-from ask_above.charter.names import SITE, few, how_many, listed, nearest
+from ask_above.charter.names import SITE, few, how_many, listed, nearest, upper
 from ask_above.charter.places import Group, Place
 from ask_above.charter.rules import ACTS, Act
 from ask_above.decide.compiled import CompiledCharter
@@ -23,7 +23,7 @@ from ask_above.decide.looks import perks
 from ask_above.decide.names import Names
 from ask_above.decide.profile import Asked, Holding, How, ask_anybody, ask_rank
 from ask_above.decide.walk import held, usable
-from ask_above.decide.words import HELD_BY, day, ending, in_place, period, upper
+from ask_above.decide.words import HELD_BY, day, ending, in_place, period
 from ask_above.errors import QuestionError, UnknownNameError
 from ask_above.people.directory import NameKind
 from ask_above.people.register import Member, reached_groups
@@ -388,8 +388,8 @@ class Describer:
         if not active:
             return
         here = self.inside[place]
-        many = "all" if here.members == active else str(here.members)
-        yield f"{many} of {active} active members may do something here"
+        many = f"all {active}" if here.members == active else f"{here.members} of {active}"
+        yield f"{many} active members may do something here"
         if here.keepers and self.members:
             yield f"managed by {few((known[key].called for key in here.keepers), _FEW)}"
 

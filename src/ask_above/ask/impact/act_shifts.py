@@ -277,9 +277,9 @@ class ActShifts:
         ranks = dict.fromkeys(read.key for read in self.reads if read.kind is Kind.RANK and read.field in _CONDITIONS)
         named = [rank.title for key in ranks if (rank := self.new.compiled.charter.ranks.get(key)) is not None]
         if named:
-            found.append(f"{who}: to whom they may assign {listed(named)} may change, as its conditions do.")
+            found.append(f"{who}: to whom they may assign {listed(named)} may change, because its conditions change.")
         if any(read.kind not in (Kind.MEMBER, Kind.EXPECTATIONS) and read.field not in _TOLD for read in self.reads):
-            found.append(f"{who}: what they may assign to whom may change, as what ranks grant does.")
+            found.append(f"{who}: which ranks they may assign to whom may change, because what ranks grant changes.")
         return found
 
     def _reach_differs(self, key: str) -> bool:

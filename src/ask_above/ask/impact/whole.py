@@ -96,11 +96,6 @@ class Impact(Printed):
         return sum(shift.answers for shift in self.shifts)
 
     @property
-    def of_acts(self) -> int:
-        """How many answers on power over others differ, of those that were looked at."""
-        return self._act_shifts.count
-
-    @property
     def members(self) -> frozenset[str]:
         """The members who gain or lose anything."""
         found = {member for shift in self.shifts for member in shift.members}

@@ -17,7 +17,7 @@ from ask_above.change.difference import Difference
 from ask_above.change.parts import State
 from ask_above.charter.charter import Charter
 from ask_above.charter.moments import Instant
-from ask_above.charter.names import how_many
+from ask_above.charter.names import how_many, upper
 from ask_above.charter.rules import Act
 from ask_above.charter.where import Where
 from ask_above.decide.acts import ActAsked
@@ -223,7 +223,7 @@ class _Trial:
         )
         what = ", and ".join(candidate.what for candidate in candidates)
         return Way(
-            f"{what[:1].upper()}{what[1:]}",
+            upper(what),
             tuple(candidate.kind for candidate in candidates),
             min((candidate.where for candidate in candidates), key=_in_file),
             sum(candidate.lines for candidate in candidates),

@@ -305,9 +305,9 @@ class Record(Shape):
         if key == "<<":
             message = "'<<' would merge another mapping in; this format does not read that: write the lines out"
         elif inside:
-            message, near = f"{self.noun} has no key '{key}'; it stands under {few(inside, _MOST_TOLD, 'or')}", ()
+            message, near = f"{self.noun} has no field '{key}'; it stands under {few(inside, _MOST_TOLD, 'or')}", ()
         else:
-            message = f"{self.noun} has no key '{key}'"
+            message = f"{self.noun} has no field '{key}'"
         known = ", ".join(self.fields)
         document.fault(path, "unknown-key", message, expected=f"one of {known}", nearest=near, on_key=True)
 

@@ -5,9 +5,9 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 from ask_above.charter.charter import Charter
-from ask_above.charter.names import SITE, few
+from ask_above.charter.names import SITE, few, upper
 from ask_above.community import Community
-from ask_above.decide.words import in_place, in_places, upper
+from ask_above.decide.words import in_place, in_places
 from ask_above.escalation.overview import rows as climb_rows
 from ask_above.escalation.wording import said
 from ask_above.show.climb import together

@@ -27,7 +27,7 @@ ACT_MARKS: Final = {
 _STEP = 7.0
 _ROW = LINE + 1
 _MANY = 24
-"""Above so many ranks those who act on nobody are left out, and those acted on alike stand together."""
+"""Above so many ranks those acted on alike stand together."""
 
 
 def powers(
@@ -36,8 +36,8 @@ def powers(
     """Draw which ranks may moderate, give and change which: acting ranks down the side, those acted on across.
 
     ``act`` draws one of the three alone. Each has its own shape and its own spot in a cell (rule 6.13, now).
-    Of more than two dozen ranks those who act on nobody are left out, and neighbours who are acted on alike stand in
-    one column. Put on ``axes``, all of it shrinks to fit.
+    Ranks who act on nobody are left out; of more than two dozen, neighbours who are acted on alike stand in one column.
+    Put on ``axes``, all of it shrinks to fit.
 
     >>> from ask_above import Community
     >>> from ask_above.show import figures
@@ -55,7 +55,7 @@ def powers(
     rows, columns_of = _shown(compiled, may)
     below = "Rows act on columns."
     if len(rows) < len(compiled.ranks):
-        below += f" {len(compiled.ranks) - len(rows)} ranks without power are left out."
+        below += " Ranks without power over others are left out."
     top = sheet.title(f"Power over ranks, {where}", below)
     titles = [compiled.ranks[n].title for n in rows]
     columns = Columns([_called(compiled, column) for column in columns_of], least=3 * _STEP + 4)
@@ -87,12 +87,12 @@ def powers(
 
 
 def _shown(compiled: CompiledCharter, may: dict[Act, set[tuple[str, str]]]) -> tuple[list[int], list[list[int]]]:
-    """Return the ranks down the side, and those across; of very many, those who act, and those alike together."""
+    """Return the ranks down the side, which act on others, and those across; of very many, those alike together."""
     everyone = range(len(compiled.ranks))
-    if len(everyone) <= _MANY:
-        return [*everyone], [[n] for n in everyone]
     acting = {actor for pairs in may.values() for actor, _ in pairs}
-    rows = [n for n in everyone if compiled.ranks[n].key in acting]
+    rows = [n for n in everyone if compiled.ranks[n].key in acting] or [*everyone]
+    if len(everyone) <= _MANY:
+        return rows, [[n] for n in everyone]
     across: list[list[int]] = []
     last: object = None
     for n in everyone:
