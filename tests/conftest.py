@@ -6,7 +6,7 @@ import shutil
 from collections.abc import Iterator
 from itertools import count
 from pathlib import Path
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 import pytest
 
@@ -15,9 +15,13 @@ from ask_above import Community
 from ask_above.workspace.home import Home
 from databases import fresh_database, programs, server
 
+if TYPE_CHECKING:
+    from selenium.webdriver import Chrome
+
 pytest_plugins = ["pytester"]
 DEMO = Path(ask_above.__file__).parent / "demo" / "wren-valley"
 _NUMBER = count()
+_QUIET = ("--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync")
 
 
 class Place(NamedTuple):
@@ -85,3 +89,24 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     for item in items:
         if "postgresql" in item.name:
             item.add_marker(pytest.mark.slow)
+
+
+@pytest.fixture(scope="session")
+def browser(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Chrome]:
+    """A real browser without a screen; what it asks of the network is logged."""
+    from selenium import webdriver
+    from selenium.webdriver.chrome.service import Service
+
+    chromium, driver = shutil.which("chromium"), shutil.which("chromedriver")
+    if chromium is None or driver is None:
+        pytest.skip("Chromium is not installed; .ci/run installs it")
+    options = webdriver.ChromeOptions()
+    options.binary_location = chromium
+    profile = tmp_path_factory.mktemp("profile")
+    for each in ("--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--window-size=1280,800", *_QUIET):
+        options.add_argument(each)
+    options.add_argument(f"--user-data-dir={profile}")
+    options.set_capability("goog:loggingPrefs", {"browser": "ALL", "performance": "ALL"})
+    opened = webdriver.Chrome(options, Service(driver))
+    yield opened
+    opened.quit()

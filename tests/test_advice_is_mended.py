@@ -34,6 +34,8 @@ def mended(folder: Path, spare: Path, piece: Piece) -> bool | None:
         program, *words = shlex.split(command)
         assert program == "ask-above"
         done = run(*words, "--yes", cwd=spare)
+        if "No such option '--yes'" in done.stderr:  # it is to be looked at before something is changed
+            done = run(*words, cwd=spare)
         # something else may have to be changed first, and then it says what
         assert done.returncode in (0, 1) or " first" in done.stderr, (command, done.stderr)
         if done.returncode:

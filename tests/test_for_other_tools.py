@@ -410,7 +410,7 @@ class TestNotebooks:
         done = NotebookClient(notebook, timeout=180).execute()
         shown = [out for cell in done.cells if cell.cell_type == "code" for out in cell.outputs]
         assert all("text/html" in out["data"] for out in shown)
-        assert "Because: In Lower gauges, Volunteer is denied reading.post" in shown[1]["data"]["text/html"]
+        assert "The place Lower gauges denies reading.post to Volunteer" in shown[1]["data"]["text/html"]
 
 
 # -- the package itself

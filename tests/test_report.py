@@ -74,10 +74,10 @@ def test_the_page_holds_every_part(page: Page) -> None:
         "member.mute in river-talk Board host may not. Founding friend does not stand below Board host in River talk.",
     ):
         assert part in page.text, part
-    whys = [attrs["aria-label"] for tag, attrs in page.attrs if tag == "button"]
+    whys = [attrs["aria-label"] for tag, attrs in page.attrs if tag == "button" and "aria-label" in attrs]
     assert "Volunteer grants reading.post (charter.yaml line 148)." in whys
     assert "Member withholds photo.upload (charter.yaml line 160)." in whys
-    assert len(whys) == 41 * 12 + 3 * 12 * 12
+    assert len(whys) == 41 * 12
 
 
 def test_the_first_screen_says_what_needs_a_look_now_with_the_way_there(page: Page) -> None:
@@ -124,9 +124,11 @@ def test_closed_rooms_say_who_can_enter(page: Page) -> None:
 
 def test_the_page_can_be_found_one_s_way_in_and_fetches_nothing(page: Page) -> None:
     links = [attrs["href"] for tag, attrs in page.attrs if tag in ("a", "link")]
-    assert {str(link).removeprefix("#") for link in links if str(link).startswith("#")} <= set(page.ids)
+    places_of_it = {str(link).removeprefix("#") for link in links if str(link).startswith("#") and "=" not in str(link)}
+    assert places_of_it <= set(page.ids)
     assert all(str(link).startswith(("#", "data:")) for link in links)
-    assert not any("src" in attrs for _, attrs in page.attrs)
+    # its policy refuses what is written into an element
+    assert not any(name in {"src", "style"} or name.startswith("on") for _, each in page.attrs for name in each)
     assert len(page.ids) == len(set(page.ids))
     for tag, attrs in page.attrs:
         if tag == "th":
@@ -146,7 +148,7 @@ def test_names_in_it_are_text_and_nothing_else() -> None:
     text = report(c, "html")
     Page(text)
     assert "<script>alert" not in text
-    assert text.count("<script>") == 1
+    assert text.count("<script") == 2  # what the page knows, and what it does
     assert "&lt;script&gt;alert(1)" in text
     assert "<script" not in report(c, "md")
 

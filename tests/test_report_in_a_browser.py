@@ -5,14 +5,11 @@ from __future__ import annotations
 import base64
 import itertools
 import json
-import shutil
-from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import pytest
 from selenium import webdriver
-from selenium.webdriver.chrome.service import Service
 from selenium.webdriver.common.by import By
 from selenium.webdriver.common.keys import Keys
 from selenium.webdriver.support.ui import Select
@@ -27,24 +24,6 @@ if TYPE_CHECKING:
     from selenium.webdriver.remote.webelement import WebElement
 
 Browser = webdriver.Chrome
-_QUIET = ("--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync")
-
-
-@pytest.fixture(scope="module")
-def browser(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Browser]:
-    chromium, driver = shutil.which("chromium"), shutil.which("chromedriver")
-    if chromium is None or driver is None:
-        pytest.skip("Chromium is not installed; .ci/run installs it")
-    options = webdriver.ChromeOptions()
-    options.binary_location = chromium
-    profile = tmp_path_factory.mktemp("profile")
-    for each in ("--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--window-size=1280,800", *_QUIET):
-        options.add_argument(each)
-    options.add_argument(f"--user-data-dir={profile}")
-    options.set_capability("goog:loggingPrefs", {"browser": "ALL", "performance": "ALL"})
-    opened = webdriver.Chrome(options, Service(driver))
-    yield opened
-    opened.quit()
 
 
 @pytest.fixture(scope="module")
@@ -86,9 +65,9 @@ def press(browser: Browser, *keys: str) -> None:
 
 def test_a_cell_tells_where_it_comes_from(site: Browser) -> None:
     cell(site, "reading.post", "volunteer").click()
-    assert why(site) == "Volunteer carries reading.post (charter.yaml line 148)."
+    assert why(site) == "Volunteer grants reading.post (charter.yaml line 148)."
     cell(site, "photo.upload", "warden").click()
-    assert why(site).startswith("River warden carries photo.upload, as it builds on Reach lead")
+    assert why(site).startswith("River warden grants photo.upload")
 
 
 def test_the_grid_is_narrowed_by_words_heading_and_rank_together(site: Browser) -> None:
@@ -110,13 +89,13 @@ def test_at_a_place_the_grid_shows_what_the_place_changes_and_why(site: Browser)
     c = Community.demo()
     place = Select(site.find_element(By.ID, "place"))
     names = [(each.get_attribute("textContent") or "").strip() for each in place.options]
-    assert names[:3] == ["what ranks carry, without places", "the whole site", "Common room"]
+    assert names[:3] == ["without places", "the whole site", "Common room"]
     place.select_by_index(names.index("Lower gauges"))
     gauge = cell(site, "reading.post", "volunteer")
     assert gauge.text == "−"
     gauge.click()
-    assert "In Lower gauges, Volunteer is denied reading.post (charter.yaml line 218)" in why(site)
-    assert "no meaning in a place of this kind" in " ".join(shown(site, ".legend li"))
+    assert why(site) == "The place Lower gauges denies reading.post to Volunteer (charter.yaml line 218)."
+    assert "does not apply in a place of this kind" in " ".join(shown(site, ".legend li"))
     # every place, every cell: yes or no as the community answers
     for key, name in zip(c.charter.places, names[1:], strict=True):
         place.select_by_index(names.index(name))
@@ -140,7 +119,7 @@ def test_everything_can_be_reached_with_the_keyboard_alone(site: Browser) -> Non
     press(site, Keys.ARROW_DOWN)
     assert why(site).startswith("Steward is unbounded")
     press(site, Keys.ARROW_RIGHT, Keys.END)
-    assert why(site) == "Passer-by does not carry place.pin."
+    assert why(site) == "Passer-by does not grant place.pin."
     press(site, Keys.HOME, Keys.ARROW_LEFT, Keys.ARROW_UP)
     # each table of who stands above whom is one stop too
     site.find_element(By.ID, "find-person").click()
@@ -153,7 +132,7 @@ def test_everything_can_be_reached_with_the_keyboard_alone(site: Browser) -> Non
     site.find_element(By.ID, "place").click()
     press(site, Keys.ESCAPE, Keys.TAB)
     press(site, Keys.ARROW_RIGHT)
-    assert why(site) == "River warden carries job.schedule (charter.yaml line 96)."
+    assert why(site) == "River warden grants job.schedule (charter.yaml line 96)."
 
 
 def test_members_are_found_by_name_rank_and_group(site: Browser) -> None:
@@ -169,8 +148,8 @@ def test_screen_readers_find_headings_names_and_tables(site: Browser) -> None:
     assert all(after - before <= 1 for before, after in itertools.pairwise(levels))
     assert not site.find_elements(By.XPATH, "//table[not(thead//th[@scope='col'])]")
     for each in site.find_elements(By.CSS_SELECTOR, "input, select"):
-        assert each.accessible_name
-    assert cell(site, "place.pin", "host").accessible_name.startswith("Board host carries")
+        assert each.accessible_name or not each.is_displayed()
+    assert cell(site, "place.pin", "host").accessible_name.startswith("Board host grants")
 
 
 @pytest.mark.parametrize("ground", ["light", "dark"])
@@ -218,7 +197,7 @@ def test_it_prints_all_of_it_without_the_tools(site: Browser, tmp_path: Path) ->
     assert paper.read_bytes().startswith(b"%PDF")
     assert paper.stat().st_size > 50_000
     site.execute_cdp_cmd("Emulation.setEmulatedMedia", {"media": "print"})
-    assert shown(site, ".tools, nav, .why") == []
+    assert shown(site, ".tools, nav, .why, #ask, #asked") == []
     assert len(shown(site, "section")) == 13
     site.execute_cdp_cmd("Emulation.setEmulatedMedia", {"media": ""})
 
@@ -281,7 +260,7 @@ found.whole = timed(() => { document.body.style.display = ""; });
 const best = (act, back) => Math.min(...[1, 2, 3].map(() => { const taken = timed(act); back(); return taken; }));
 found.words = best(() => put("filter", "h1."), () => put("filter", ""));
 found.rank = best(() => put("rank", "rank-3"), () => put("rank", ""));
-found.place = best(() => put("place", "40"), () => put("place", ""));
+found.place = best(() => put("place", document.getElementById("place").options[40].value), () => put("place", ""));
 found.person = best(() => put("find-person", "m77"), () => put("find-person", ""));
 found.cell = best(() => document.querySelector("#cells button").click(), () => {});
 return found;

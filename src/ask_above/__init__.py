@@ -184,7 +184,7 @@ _NAMES = {
 }
 
 # answers are drawn by the room that draws, which none of the rooms below it knows
-_printing.draw_with(text=_shown.as_text, html=_shown.as_html)
+_printing.draw_with(text=_shown.as_text, html=_shown.as_html, report=_shown.as_report)
 
 if not TYPE_CHECKING:
     __getattr__ = lazily(__name__, _NAMES)

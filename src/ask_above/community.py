@@ -22,7 +22,7 @@ from ask_above.errors import QuestionError
 from ask_above.files.opening import located
 from ask_above.people.directory import NameKind
 from ask_above.people.register import Member, Register
-from ask_above.printing import in_notebook
+from ask_above.printing import in_notebook, reported
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -249,6 +249,29 @@ class Community:
         if isinstance(state, str) and not state.isdecimal():
             raise QuestionError(f"'{state}' is no number of the journal; a revision is said as git:{state}.")
         return Community(*as_of(self.home, int(state)))
+
+    def report(
+        self,
+        form: str = "html",
+        *,
+        members: bool = True,
+        viewer: str | Member | None = None,
+        since: Community | None = None,
+    ) -> str:
+        """Return everything on one page: ``html``, which can be asked and loads nothing, or ``md`` for a wiki.
+
+        Without ``members`` it names nobody. ``viewer`` is the member whom it is made for: they see the names that
+        ``rules.contacts`` lets them see, and keys for the others. With ``since``, the community as it was, it also
+        says who has gained and lost what. Raises :class:`UnknownNameError`.
+
+        >>> page = Community.demo().report(members=False)
+        >>> "Dara Fenwick" in page
+        False
+        """
+        asker = viewer.key if isinstance(viewer, Member) else viewer
+        asker = self.member(asker).key if asker is not None else None
+        entries = self.journal() if self._home is not None else ()
+        return reported(self, form, members=members, viewer=asker, since=since, entries=entries)
 
     def audit(
         self,

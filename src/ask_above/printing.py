@@ -8,14 +8,14 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any, TypeVar, cast
 
-Draw = Callable[[object], str]
+Draw = Callable[..., str]
 KindT = TypeVar("KindT", bound=type)
 _drawn: dict[str, Draw] = {}
 
 
-def draw_with(*, text: Draw, html: Draw) -> None:
-    """Take what makes text of an answer, and what makes HTML of it."""
-    _drawn.update(text=text, html=html)
+def draw_with(*, text: Draw, html: Draw, report: Draw) -> None:
+    """Take what makes text of an answer, what makes HTML of it, and what makes the report of a community."""
+    _drawn.update(text=text, html=html, report=report)
 
 
 def printed(answer: object) -> str:
@@ -26,6 +26,11 @@ def printed(answer: object) -> str:
 def in_notebook(answer: object) -> str:
     """Return an answer as a notebook shows it: HTML with all that its command prints, everything in it escaped."""
     return _drawn["html"](answer)
+
+
+def reported(*community: object, **wanted: object) -> str:
+    """Return the report of a community."""
+    return _drawn["report"](*community, **wanted)
 
 
 class Printed:

@@ -54,17 +54,22 @@ class Tour(NamedTuple):
 
 def tour(decider: Decider, asked: Asked, at: Instant, start: int = 0) -> Tour:
     """Walk through a place, the number ``start``, and all in it; the whole site where it is left out."""
-    states: dict[int, str] = {}
     stops = []
-    for n, place in enumerate(decider.compiled.places):
+    for n, state in enumerate(states(decider.compiled, asked)):
         chain = decider.compiled.chains[n]
-        above = chain[-2] if len(chain) > 1 else None
-        states[n] = _state(decider.compiled, asked, n, states[above] if above is not None else OPEN)
-        if start not in chain:
-            continue
-        stop = Stop(place.key, len(chain) - 1, states[n])
-        stops.append(_open(decider, asked, n, above, stop) if states[n] == OPEN else _shut(decider, asked, n, stop))
+        if start in chain:
+            stop = Stop(decider.compiled.places[n].key, len(chain) - 1, state)
+            above = chain[-2] if len(chain) > 1 else None
+            stops.append(_open(decider, asked, n, above, stop) if state == OPEN else _shut(decider, asked, n, stop))
     return Tour(asked.label, tuple(stops), decider, asked, at)
+
+
+def states(compiled: CompiledCharter, asked: Asked) -> list[str]:
+    """Return how every place shows itself to somebody, in the charter's order."""
+    found: list[str] = []
+    for n, chain in enumerate(compiled.chains):
+        found.append(_state(compiled, asked, n, found[chain[-2]] if len(chain) > 1 else OPEN))
+    return found
 
 
 def _state(compiled: CompiledCharter, asked: Asked, place: int, above: str) -> str:

@@ -56,8 +56,8 @@ def command(
         raise click.UsageError(
             "Compared with what? A folder, a number of the journal, or git:REVISION: ask-above impact 12"
         )
-    before = _opened(old, community)
-    after = _opened(new, community) if new is not None else open_here(community)
+    before = state_of(old, community)
+    after = state_of(new, community) if new is not None else open_here(community)
     with progress("Places") as told:
         impact = before.impact(after, when=in_zone(after, when), told=told)
     if figure is not None:
@@ -78,7 +78,7 @@ def _status(impact: Impact) -> int:
     return 1 if impact.risky or any(not turned.holds for turned in impact.turned) else 0
 
 
-def _opened(said: str, community: str | None) -> Community:
+def state_of(said: str, community: str | None) -> Community:
     """Open a community's files, or the community at hand as it was."""
     if Path(said).exists() or not (said.isdecimal() or said.startswith("git:")):
         return Community.open(said)

@@ -8,7 +8,8 @@ from pathlib import Path
 import click
 
 from ask_above.cli.changing import home_of
-from ask_above.cli.options import OutFile, community_option, open_here, progress
+from ask_above.cli.impact import state_of
+from ask_above.cli.options import OutFile, community_option, complete, members, open_here, progress
 from ask_above.cli.sentence import Spoken
 from ask_above.decide.words import day
 from ask_above.show.screen import stdout
@@ -18,17 +19,34 @@ from ask_above.show.screen import stdout
 @click.argument("out", required=False, type=OutFile())
 @click.option("--out", "named", type=OutFile(), metavar="OUT", help="The file to write.")
 @click.option("--without-members", is_flag=True, help="Leave members out.")
+@click.option(
+    "--for",
+    "viewer",
+    metavar="MEMBER",
+    help="Only the names that this member may see.",
+    shell_complete=complete(members),
+)
+@click.option("--since", metavar="STATE", help="Also who gained and lost what since: a change, git:REVISION, a folder.")
 @community_option
-def command(out: Path | None, named: Path | None, community: str | None, *, without_members: bool) -> int:
-    """Write everything on one page: OUT.html to read and print, OUT.md for a wiki.
+def command(
+    out: Path | None,
+    named: Path | None,
+    viewer: str | None,
+    since: str | None,
+    community: str | None,
+    *,
+    without_members: bool,
+) -> int:
+    """Write everything on one page: OUT.html to read, ask and print, OUT.md for a wiki.
 
-    Ranks, capabilities, power, places, members, cover, advice, climbing, expectations, latest changes. The page loads
-    nothing from the network.
+    Ranks, capabilities, power, places, members, cover, advice, climbing, expectations, latest changes. The page
+    shows the site as somebody finds it and answers who may do what. It loads nothing from the network.
 
     \b
     Examples:
       ask-above report wren-valley.html
       ask-above report charter.md --without-members
+      ask-above report council.html --for ada --since 12
     """
     if out is not None and named is not None:
         raise click.UsageError("Name the file once: ask-above report report.html")
@@ -51,7 +69,17 @@ def command(out: Path | None, named: Path | None, community: str | None, *, with
     now = datetime.now(opened.charter.zone)
     made = f"{day(now.date().isoformat())}, {now:%H:%M} ({opened.charter.rules.timezone})"
     with progress("Writing") as told:
-        text = report(opened, form, members=not without_members, entries=entries, made=made, told=told)
+        text = report(
+            opened,
+            form,
+            members=not without_members,
+            viewer=opened.member(viewer).key if viewer else None,
+            since=state_of(since, community) if since else None,
+            since_said=f"change {since}" if (since or "").isdecimal() else since or "",
+            entries=entries,
+            made=made,
+            told=told,
+        )
     write_whole(out, text, PRIVATE)
     stdout().line(f"Wrote {out} ({len(text.encode()) // 1024} KiB).", "yes")
     return 0

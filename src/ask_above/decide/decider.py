@@ -64,7 +64,7 @@ class Decider(Keeper):
     def account(self, asked: Asked, capability: str, place: int) -> Account:
         """Tell why an answer on a capability is what it is."""
         explainer = Explainer(self.compiled, self.people.register, asked, capability, place)
-        return explainer.account(notes=self._notes(asked, capability, place))
+        return explainer.account(notes=self.notes(asked, capability, place))
 
     def account_of(self, who: str, capability: str, place: str, at: Instant) -> Account:
         """Tell the same for someone at a moment, all given as they are asked about."""
@@ -78,7 +78,7 @@ class Decider(Keeper):
             return ask_rank(self.compiled, self.compiled.rank_at[who[5:]])
         return self.people.ask(who, at)
 
-    def _notes(self, asked: Asked, capability: str, place: int) -> tuple[str, ...]:
+    def notes(self, asked: Asked, capability: str, place: int) -> tuple[str, ...]:
         """Say whom a capability that moderates may be used on (rules 6.3 and 6.4)."""
         rule = self.compiled.charter.rules.act(Act.MODERATE)
         if capability not in rule.using:

@@ -55,7 +55,7 @@ def _gaps(screen: Screen, cover: Cover, gaps: Sequence[Gap], only: str | None) -
         return
     who = "Nobody" if only is None else cover.decider.people.register.members[only].called
     screen.line(
-        f"{'✗' if only is None else '!'} {who} {'can' if only is None else 'alone may'}:",
+        f"{'✗' if only is None else '!'} {who} {'may' if only is None else 'alone may'}:",
         "no" if only is None else "warn",
     )
     for duty, places in by_duty.items():

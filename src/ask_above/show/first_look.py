@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Container, Iterator, Sequence
 from typing import Any, NamedTuple
+from urllib.parse import urlencode
 
 from ask_above.ask.advice.piece import Piece
+from ask_above.ask.cover import Gap
 from ask_above.ask.high_risk import high_risk_holders
-from ask_above.charter.names import few, how_many, listed, upper
+from ask_above.charter.expectations import Expectation
+from ask_above.charter.names import SITE, few, how_many, listed, upper
 from ask_above.community import Community
+from ask_above.decide.decider import VISITOR
 from ask_above.decide.words import day
 from ask_above.people.register import Status
 from ask_above.show.check import by_kind
@@ -17,12 +21,22 @@ _MOST_ADVICE, _MOST_EACH, _FEW = 4, 4, 4
 
 
 class Look(NamedTuple):
-    """One thing that needs a look: its sign, how grave it is (``no``, ``warn``, ``yes``), what, and where it stands."""
+    """One thing that needs a look: its sign, how grave it is (``no``, ``warn``, ``yes``), what, and where it stands.
+
+    ``ask`` is the address in the page at which one sees it; empty where nothing can be asked about it.
+    """
 
     sign: str
     tone: str
     what: str
     where: str
+    ask: str = ""
+
+
+def _asking(who: str = "", place: str = "", capability: str = "") -> str:
+    """Return the address of a question to the page."""
+    said = {"as": who, "at": "" if place == SITE else place, "may": capability}
+    return urlencode({name: value for name, value in said.items() if value})
 
 
 def sentences(community: Community, *, members: bool) -> list[str]:
@@ -50,14 +64,14 @@ def needs_a_look(community: Community, pieces: Sequence[Piece], *, members: bool
         *_expectations(community, members=members),
         *_high_risk(community, members=members),
         *(_hanging(community) if members else ()),
-        *_advice(pieces, members=members),
+        *_advice(pieces, community.charter.ranks, members=members),
     ]
 
 
 def _expectations(community: Community, *, members: bool) -> Iterator[Look]:
     unmet = [each for each in community.unmet() if members or "@" not in each.expectation.text]
     for each in unmet[:_MOST_EACH]:
-        yield Look("✗", "no", f"Not met: {each.expectation.text}", "expectations")
+        yield Look("✗", "no", f"Not met: {each.expectation.text}", "expectations", _about(each.expectation))
     if len(unmet) > _MOST_EACH:
         yield Look("✗", "no", f"and {len(unmet) - _MOST_EACH} more not met", "expectations")
     for since, each in community.unmet_later()[:2]:
@@ -67,44 +81,48 @@ def _expectations(community: Community, *, members: bool) -> Iterator[Look]:
         yield Look("✓", "yes", f"All {len(community.charter.expectations)} expectations are met", "expectations")
 
 
+def _about(expectation: Expectation) -> str:
+    subject = expectation.subject
+    who = {"rank": f"rank:{subject.key}", "member": subject.key, "visitor": VISITOR}.get(subject.form, "")
+    return _asking(who or "", expectation.place, expectation.capability or "")
+
+
 def _high_risk(community: Community, *, members: bool) -> Iterator[Look]:
     holders = high_risk_holders(community.decider, community.names.moment())
     able = {key for keys in holders.values() for key in keys}
+    most = max(holders, key=lambda capability: len(holders[capability]), default="")
     if not able:
         return
     known = community.register.members
     names = f": {few([known[key].called for key in known if key in able], _FEW + 1)}" if members else ""
     said = "One member" if len(able) == 1 else f"{len(able)} members"
-    yield Look("!", "warn", f"{said} may use a high-risk capability{names}", "high-risk")
+    yield Look("!", "warn", f"{said} may use a high-risk capability{names}", "high-risk", _asking(capability=most))
 
 
 def _hanging(community: Community) -> Iterator[Look]:
     cover, places, known = community.cover(), community.decider.compiled.named, community.register.members
-    alone: dict[str, list[str]] = {}
-    nobody: list[str] = []
+    alone: dict[str | None, list[Gap]] = {}
     for gap in cover.gaps:
-        title = places[gap.place].title or gap.place
-        if gap.only is None:
-            nobody.append(title)
-        else:
-            alone.setdefault(gap.only, []).append(title)
-    if nobody:
-        yield Look("▲", "warn", f"Nobody covers a duty in {few([*dict.fromkeys(nobody)], _FEW)}", "cover")
-    for key, titles in list(alone.items())[:_MOST_EACH]:
-        yield Look(
-            "▲", "warn", f"Only {known[key].called} covers a duty in {few([*dict.fromkeys(titles)], _FEW)}", "cover"
-        )
+        alone.setdefault(gap.only, []).append(gap)
+    gaps = alone.pop(None, [])
+    for only, found in [*([(None, gaps)] if gaps else []), *list(alone.items())[:_MOST_EACH]]:
+        titles = few([*dict.fromkeys(places[gap.place].title or gap.place for gap in found)], _FEW)
+        who = f"Only {known[only].called} covers" if only else "Nobody covers"
+        ask = _asking(only or "", found[0].place, found[0].capability)
+        yield Look("▲", "warn", f"{who} a duty in {titles}", "cover", ask)
     if not cover.gaps:
         yield Look("✓", "yes", "At least two members cover every duty", "cover")
 
 
-def _advice(pieces: Sequence[Piece], *, members: bool) -> Iterator[Look]:
+def _advice(pieces: Sequence[Piece], ranks: Container[str], *, members: bool) -> Iterator[Look]:
     told = [piece for piece in pieces if members or not any(key.startswith("@") for key in piece.concerned)]
     kinds = by_kind(told)
     for code, pieces_of in list(kinds.items())[:_MOST_ADVICE]:
         what, more = pieces_of[0].what, len(pieces_of) - 1
         also = f" (and {more} more like it)" if more else ""
-        yield Look("▲", "warn", f"{upper(what)}{also}", f"advice-{code}")
+        about = pieces_of[0].concerned
+        known = [f"rank:{key}" for key in about if key in ranks] + [key[1:] for key in about if key.startswith("@")]
+        yield Look("▲", "warn", f"{upper(what)}{also}", f"advice-{code}", _asking(known[0]) if known else "")
     if len(kinds) > _MOST_ADVICE:
         yield Look(
             "▲", "quiet", f"and {how_many(len(kinds) - _MOST_ADVICE, 'more kind', 'more kinds')} of advice", "advice"

@@ -30,7 +30,7 @@ def show_impact(screen: Screen, impact: Impact) -> None:
     if not impact:
         screen.line("Nobody gains or loses anything.", "yes")
         return
-    groups = _by_who(impact)
+    groups = by_who(impact)
     most = len(groups) if screen.full else _MOST_GROUPS
     for n, ((who, gains, when), parts) in enumerate(groups[:most]):
         if n:
@@ -56,7 +56,7 @@ def show_impact(screen: Screen, impact: Impact) -> None:
             screen.paragraph(
                 f"{mark} {turned.text}: {said}", first="  ", rest="    ", style="yes" if turned.holds else "no"
             )
-    if impact.may_differ and not (impact.shifts or lines or impact.turned):
+    if not (impact.shifts or lines or impact.turned):
         screen.line("Nobody gains or loses a capability.", "head")
         for said in impact.may_differ:
             screen.paragraph(f"? {said}", rest="  ", style="dim")
@@ -66,7 +66,7 @@ _Parts: TypeAlias = "dict[tuple[str, ...], list[str]]"
 """Capabilities by the places they are for."""
 
 
-def _by_who(impact: Impact) -> list[tuple[tuple[str, bool, str], _Parts]]:
+def by_who(impact: Impact) -> list[tuple[tuple[str, bool, str], _Parts]]:
     """Return what is gained and lost, by who, whether it is gained, and when."""
     groups: dict[tuple[str, bool, str], _Parts] = {}
     for shift in impact.shifts:

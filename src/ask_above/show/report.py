@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from ask_above.ask.advice.piece import Piece
 from ask_above.ask.describe.describer import Describer
 from ask_above.ask.entering import closed_places
-from ask_above.ask.tables import power_cells
+from ask_above.ask.tables import allowed_powers
 from ask_above.charter.charter import Charter
 from ask_above.charter.ladder import Rank
 from ask_above.charter.names import SITE, few, upper
@@ -18,9 +18,10 @@ from ask_above.community import Community
 from ask_above.decide.profile import How
 from ask_above.escalation.overview import rows as climb_rows
 from ask_above.people.register import Member
-from ask_above.show.cells import CODES, carried_rows, layers
+from ask_above.show.cells import carried_rows
 from ask_above.show.first_look import high_risk_rows, needs_a_look, sentences
 from ask_above.show.grid import ANYHOW, AT_A_PLACE, BESIDES, LEGEND, NO, TAKEN, YES
+from ask_above.show.page import BUDGET, PARTS, as_seen, in_classes, page_data, policy_hash, shifts_since
 from ask_above.show.plans import local
 from ask_above.show.rank_cards import card
 from ask_above.visible import in_markdown, visible
@@ -44,29 +45,51 @@ def report(
     form: str,
     *,
     members: bool = True,
+    viewer: str | None = None,
+    since: Community | None = None,
+    since_said: str = "then",
     entries: Sequence[Entry] = (),
     made: str = "",
     told: Callable[[int, int], None] | None = None,
+    budget: int = BUDGET,
 ) -> str:
     """Return the report as ``html`` or ``md``; without ``members`` nobody is named in it.
 
-    ``made`` says when; ``told`` is called now and then with how much is done, and of how much.
+    ``viewer`` is the member whom it is made for: those whose names they may not see stand there by key. ``since`` is
+    the community as it was, ``since_said`` what that is called. ``made`` says when; ``told`` is called now and then
+    with how much is done, and of how much. Where the page would be larger than ``budget`` bytes, it answers for ranks
+    alone, then for fewer places.
     """
     from jinja2 import Environment, PackageLoader
 
+    loader = PackageLoader("ask_above.show")
     environment = Environment(
-        loader=PackageLoader("ask_above.show"),
+        loader=loader,
         autoescape=form == "html",  # noqa: S701 (in Markdown no tag is let through, below)
         finalize=_shown if form == "html" else _in_markdown,
         trim_blocks=True,
         lstrip_blocks=True,
     )
-    found = contents(community, members=members, entries=entries)
-    if form == "html":  # in a wiki there is nothing to choose a place with
-        found["layers"] = layers(community.decider, told)
-        found["signs"] = {letter: mark for mark, letter in CODES.items()}
-        found["figures"] = figures_of(community)
-    return environment.get_template(f"report.{form}").render(made=made, **found)
+    seen, before, entries = as_seen(community, viewer, since, entries)
+    found = contents(seen, members=members, entries=entries) | {"made": made}
+    found["viewer"] = seen.member(viewer).called if viewer else ""
+    found["since_said"] = since_said
+    found["since"] = shifts_since(before, seen, members=members) if before else None
+    if form != "html":  # in a wiki there is nothing to ask with
+        return environment.get_template(f"report.{form}").render(**found)
+    found["figures"] = figures_of(seen)
+    found["colors"] = [*dict.fromkeys(rank.color for rank in seen.charter.ranks.values() if rank.color)]
+    css = environment.get_template("report.css").render(**found)
+    js, _, _ = loader.get_source(environment, "report.js")
+    found |= {"css": css, "js": js, "css_hash": policy_hash(css), "js_hash": policy_hash(js)}
+    page = environment.get_template("report.html")
+    for left_out, part in enumerate(PARTS):
+        if members or not part["members"]:
+            data = page_data(seen, **part, told=told)
+            text = page.render(data=data, left_out=left_out if members else left_out - 1, **found)
+            if len(text.encode()) <= budget:
+                break
+    return text
 
 
 def _shown(text: object) -> object:
@@ -120,9 +143,11 @@ def figures_of(community: Community) -> dict[str, str]:
     from ask_above.show.figures.files import as_svg
     from ask_above.show.figures.inks import DARK, LIGHT
 
+    rules: dict[str, str] = {}
     return {
-        "ladder": as_svg(figures.ladder(community), "f1"),
-        "powers": as_svg(figures.powers(community), "f2"),
+        "ladder": in_classes(as_svg(figures.ladder(community), "f1"), rules),
+        "powers": in_classes(as_svg(figures.powers(community), "f2"), rules),
+        "rules": "\n".join(f".{name} {{ {style} }}" for style, name in rules.items()),
         "light": "; ".join(f"--figure-{ink}: {color}" for ink, color in LIGHT.items()),
         "dark": "; ".join(f"--figure-{ink}: {color}" for ink, color in DARK.items()),
     }
@@ -186,15 +211,13 @@ def _counts(community: Community) -> dict[str, Any]:
 
 
 def _powers(community: Community, act: Act, at: Instant) -> list[dict[str, Any]]:
-    """Return, rank by rank, on whom it acts and why not."""
+    """Return, rank by rank, on whom it acts."""
     ranks = community.charter.ranks
-    rows: dict[str, dict[str, Any]] = {}
-    for cell in power_cells(community.decider, act, 0, at):
-        actor, target = ranks[cell.actor].title, ranks[cell.target].title
-        why = "may" if cell.allowed else " ".join(step.text for step in cell.against)
-        row = rows.setdefault(cell.actor, {"title": actor, "cells": []})
-        row["cells"].append({"may": cell.allowed, "why": f"{actor}, {target}: {why}"})
-    return list(rows.values())
+    able = set(allowed_powers(community.decider, act, 0, at))
+    return [
+        {"title": rank.title, "cells": [{"may": (key, other) in able} for other in ranks]}
+        for key, rank in ranks.items()
+    ]
 
 
 def _place(describer: Describer, place: Place) -> dict[str, Any]:

@@ -45,6 +45,13 @@ def as_html(answer: object) -> str:
     return notebook.as_html(_shown_by(answer), answer)
 
 
+def as_report(*community: Any, **wanted: Any) -> str:
+    """Return the report of a community."""
+    from ask_above.show.report import report
+
+    return report(*community, **wanted)
+
+
 def _shown_by(answer: object) -> Shows:
     module, _, name = SHOWN_BY[type(answer).__name__].partition(":")
     found: Shows = getattr(import_module(f"ask_above.show.{module}"), name)

@@ -134,9 +134,7 @@ class Describer:
         perks = [f"Perks: {each}" for each in brought(self.compiled.charter.perks, rank.perks)]
         rest = [*self._settings(rank), *perks, *self._powers(rank)]
         members = [f"Members: {each}" for each in self._held(rank)]
-        return tuple(
-            "; ".join(upper(each) for each in part).rstrip(".") + "." for part in (what, members, rest) if part
-        )
+        return tuple(" ".join(f"{upper(each).rstrip('.')}." for each in part) for part in (what, members, rest) if part)
 
     def elsewhere(self, rank: Rank) -> list[str]:
         """Say what places change for a rank."""

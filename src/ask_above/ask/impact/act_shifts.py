@@ -7,6 +7,7 @@ conditions of ranks; that is looked at between ranks, and said where it may diff
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterable, Iterator, Sequence
 from functools import cached_property
 from typing import NamedTuple, TypeAlias
@@ -221,6 +222,11 @@ class ActShifts:
 
     def _stretches(self, members: tuple[str, ...]) -> Iterator[_Kin]:
         key = members[0]
+        for n, at in enumerate((self.at, *self._edges(key))):
+            yield _Kin(members, _asked(self.old, key, at), _asked(self.new, key, at), n == 0)
+
+    def _edges(self, key: str) -> list[Instant]:
+        """Return the moments to come at which a period of a member's starts or ends, on either side."""
         edges = {
             edge
             for decider in (self.old, self.new)
@@ -228,8 +234,7 @@ class ActShifts:
             for edge in (assignment.period.start, assignment.period.end)
             if edge is not None and edge > self.at
         }
-        for n, at in enumerate((self.at, *sorted(edges))):
-            yield _Kin(members, _asked(self.old, key, at), _asked(self.new, key, at), n == 0)
+        return sorted(edges)
 
     @cached_property
     def looked_at(self) -> bool:
@@ -268,7 +273,7 @@ class ActShifts:
         if not self.looked_at:
             found.append("Whom members may act on may change; there are too many members to test each.")
         who = "Whoever may assign ranks"
-        names = [key for key in sorted(self._given_to()) if self._reach_differs(key)]
+        names = self._reach_differs(sorted(self._given_to()))
         titles = [
             self.new.people.register.members[key].called for key in names if key in self.new.people.register.members
         ]
@@ -282,39 +287,44 @@ class ActShifts:
             found.append(f"{who}: which ranks they may assign to whom may change, because what ranks grant changes.")
         return found
 
-    def _reach_differs(self, key: str) -> bool:
-        """Whether what some member may assign to another differs; where there are too many answers it may."""
-        sides = [(decider, self._who_assigns(decider)) for decider in (self.old, self.new)]
-        size = max(
-            len(actors) * len(decider.compiled.places) * len(decider.compiled.ranks) for decider, actors in sides
+    def _reach_differs(self, keys: list[str]) -> list[str]:
+        """Return for whom it differs what some member may assign or unassign; where there are too many, all of them.
+
+        That what is assigned can be unassigned goes without saying.
+        """
+        sides = (self.old, self.new)
+        size = len(keys) * max(
+            len(side.ready.alike()) * len(side.compiled.places) * len(side.compiled.ranks) for side in sides
         )
         if size > _MOST_TRIED:
-            return True
-        before, after = ({*self._assignable(decider, actors, key)} for decider, actors in sides)
-        return before != after
+            return keys
+        spots = {(given.member, given.rank, given.place) for given in self.difference.given}
 
-    def _who_assigns(self, decider: Decider) -> list[Asked]:
-        """Return one of each that are alike of those who may assign ranks anywhere."""
-        using = decider.compiled.catalogue.mask(decider.compiled.charter.rules.act(Act.ASSIGN).using)
-        found = (decider.people.ask(keys[0], self.at) for keys in decider.ready.alike().values())
-        return [
-            asked
-            for asked in found
-            if asked.acts
-            and (asked.owner or any(decider.usable(asked, n) & using for n in range(len(decider.compiled.places))))
-        ]
+        def reach(key: str) -> list[set[tuple[Instant, Act, str | None, str, str]]]:
+            moments = [self.at, *self._edges(key)]
+            reached = ({*self._reach(side, key, moments)} for side in sides)
+            return [
+                {each for each in found if each[1] is Act.ASSIGN or (key, *each[3:]) not in spots} for found in reached
+            ]
 
-    def _assignable(self, decider: Decider, actors: Sequence[Asked], key: str) -> Iterator[tuple[str | None, str, str]]:
-        """Yield who may assign which rank where to a member."""
+        return [key for key in keys if len({frozenset(found) for found in reach(key)}) > 1]
+
+    def _reach(
+        self, decider: Decider, key: str, moments: Sequence[Instant]
+    ) -> Iterator[tuple[Instant, Act, str | None, str, str]]:
+        """Yield who may assign or unassign which rank where to a member, one of each that are alike."""
         if key not in decider.people.register.members:
             return
-        target = decider.people.ask(key, self.at)
-        for actor in actors:
+        using = decider.compiled.catalogue.mask(decider.compiled.charter.rules.act(Act.ASSIGN).using)
+        for at, keys in itertools.product(moments, decider.ready.alike().values()):
+            actor, target = decider.people.ask(key if key in keys else keys[0], at), decider.people.ask(key, at)
             for n, place in enumerate(decider.compiled.places):
-                case = decider.case(actor, n, self.at)
-                for rank in decider.compiled.ranks:
-                    if not any(step.holds is False for step in case.again().put(Act.ASSIGN, rank, target)):
-                        yield actor.key, rank.key, place.key
+                if not actor.acts or not (actor.owner or actor.key == key or decider.usable(actor, n) & using):
+                    continue
+                case = decider.case(actor, n, at)
+                for rank, act in itertools.product(decider.compiled.ranks, (Act.ASSIGN, Act.UNASSIGN)):
+                    if not any(step.holds is False for step in case.again().put(act, rank, target)):
+                        yield at, act, actor.key, rank.key, place.key
 
     def _given_to(self) -> set[str]:
         """Return the members to whom other ranks may be given than before: their record or their ranks differ."""

@@ -79,7 +79,9 @@ class Impact(Printed):
         return f"<Impact: {self.answers} answers differ>"
 
     def __bool__(self) -> bool:
-        return bool(self.shifts or self.turned or self.powers or self.acts or self.may_differ)
+        # what is assigned can be unassigned, which nobody needs to be told
+        assigned = any(given.gained or given.lost for given in self.difference.given)
+        return bool(assigned or self.shifts or self.turned or self.powers or self.acts or self.may_differ)
 
     @cached_property
     def _act_shifts(self) -> ActShifts:
