@@ -61,12 +61,13 @@ class PageReader:
         found = self.data["changes"][self.persons[who][5]].get(str(self.places[place]), [[], []])
         return tuple(tuple(self.capabilities[n] for n in side) for side in found)
 
-    def power(self, act: str, actor: int, target: int) -> str:
+    def power(self, act: str, actor: int, target: int) -> list[str]:
         """Return why one rank may not act on another; nothing where it may."""
         powers = self.data["powers"]
         number = powers["acts"][act][actor * len(powers["ranks"]) + target]
-        text = "" if number < 0 else powers["texts"][number]
-        return self.filled(self.filled(text, ACTOR, *powers["ranks"][actor]), TARGET, *powers["ranks"][target])
+        texts = [] if number < 0 else [powers["texts"][text] for text in powers["accounts"][number]]
+        filled = [self.filled(text, ACTOR, *powers["ranks"][actor]) for text in texts]
+        return [self.filled(text, TARGET, *powers["ranks"][target]) for text in filled]
 
     @staticmethod
     def filled(text: str, hole: str, name: str, first: str) -> str:

@@ -22,7 +22,7 @@ from ask_above.charter.rules import Act
 from ask_above.decide.classes import ClassState
 from ask_above.decide.decider import VISITOR, Decider
 from ask_above.decide.profile import Asked, Sort, ask_anybody, ask_rank, ask_visitor
-from ask_above.decide.words import in_place, say
+from ask_above.decide.words import LateWord, in_place, say
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -31,8 +31,12 @@ HOLE = "\0"
 """Stands in a text of the page where the name of the person goes."""
 NEW_MEMBER = "new member"
 """The page's key for somebody with the automatic ranks alone; no member's key has a space."""
-_MOST_TOLD = 30_000
-"""How many questions are explained at most: about five seconds of work."""
+_MOST_TOLD, _FIRST_TOLD = 22_000, 12_000
+"""Up to how many questions all are explained; of more so many, as each takes a fifth of a millisecond."""
+_MOST_REASONS = 4
+"""How many reasons stand against power over one rank."""
+_MOST_IN_DETAIL = 40
+"""Of how many ranks it is said which capabilities stand in the way of handing a rank on."""
 _MOST_TOURED = 30_000
 """For how many rows times places it is worked out what the place changes."""
 _MOST_ACCOUNTS = 1 << 16
@@ -211,7 +215,8 @@ class _Maker:
             wanted += [(n, row) for n in range(len(made[which[-1]][1]))]
         tables: list[list[int]] = [[] for _ in which]
         # where there are too many, the places in front are told for every rank
-        for n, row in sorted(wanted, key=lambda each: (each[1] >= self.ranks, each[0]))[:_MOST_TOLD]:
+        wanted.sort(key=lambda each: (each[1] >= self.ranks, each[0]))
+        for n, row in wanted if len(wanted) <= _MOST_TOLD else wanted[:_FIRST_TOLD]:
             if len(self.accounts) < _MOST_ACCOUNTS:
                 tables[row].append(self._account(row, *made[which[row]][1][n]))
         told = [[number, _base64(np.array(table, np.uint16))] for number, table in zip(which, tables, strict=True)]
@@ -259,25 +264,37 @@ ACTOR, TARGET = "\1", "\2"
 def power_data(decider: Decider, at: Instant) -> dict[str, Any]:
     """Return what every rank may do to every rank on the whole site (rule 6.13), with the reasons of each no.
 
-    For each act there is one number a cell, row by row: -1 for yes, else which of ``texts`` says why not.
+    For each act there is one number a cell, row by row: -1 for yes, else which of ``accounts`` has the numbers of the
+    ``texts`` that say why not.
     """
-    ranks, texts = decider.compiled.charter.ranks, dict[str, int]()
+    ranks, texts, accounts = decider.compiled.charter.ranks, dict[str, int](), dict[tuple[int, ...], int]()
     acts: dict[str, list[int]] = {}
+    late = len(ranks) <= _MOST_IN_DETAIL
     for act in (Act.MODERATE, Act.ASSIGN, Act.MANAGE):
         acts[act] = found = []
         for cell in power_cells(decider, act, 0, at):
             titles = ranks[cell.actor].title, ranks[cell.target].title
-            why = " ".join(say(step.code, _with_holes(step.words, *titles)) for step in cell.against)
-            found.append(texts.setdefault(why, len(texts)) if cell.against else -1)
+            said = [
+                say(step.code, _with_holes(step.words, *titles, late=late)) for step in cell.against[:_MOST_REASONS]
+            ]
+            account = tuple(texts.setdefault(text, len(texts)) for text in said)
+            found.append(accounts.setdefault(account, len(accounts)) if said else -1)
     return {
         "ranks": [[rank.title, upper(rank.title)] for rank in ranks.values()],
         "acts": acts,
+        "accounts": list(accounts),
         "texts": list(texts),
     }
 
 
-def _with_holes(words: Mapping[str, object], actor: str, target: str) -> dict[str, object]:
-    return {name: {actor: ACTOR, target: TARGET}.get(str(word), word) for name, word in words.items()}
+def _with_holes(words: Mapping[str, object], actor: str, target: str, *, late: bool) -> dict[str, object]:
+    """Return the words of a step without the titles; those that take work to say are said where ``late``."""
+    holes = {actor: ACTOR, target: TARGET}
+    said = {
+        name: "some capabilities" if isinstance(word, LateWord) and not late else str(word)
+        for name, word in words.items()
+    }
+    return {name: holes.get(word, word) for name, word in said.items()}
 
 
 def _base64(array: NDArray[Any]) -> str:

@@ -44,6 +44,6 @@ CODES: Final = {YES: "y", BESIDES: "b", ANYHOW: "a", GIVEN: "+", TAKEN: "-", NO:
 """The letter that a mark has in the page's data, which keeps it small."""
 
 
-def place_marks(decider: Decider, place: int) -> str:
-    """Return the marks of all cells at a place, row by row, as letters of ``CODES``."""
-    return "".join(CODES[mark] for row in marks(decider, place) for mark in row)
+def place_marks(decider: Decider, place: int) -> list[str]:
+    """Return the marks of all cells at a place, a text of ``CODES`` for each row."""
+    return ["".join(map(CODES.__getitem__, row)) for row in marks(decider, place)]

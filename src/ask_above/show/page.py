@@ -9,7 +9,7 @@ from hashlib import sha256
 from typing import TYPE_CHECKING, Any, Final
 
 from ask_above.ask.choosing import sees
-from ask_above.ask.page_answers import page_answers, power_data
+from ask_above.ask.page_answers import page_answers
 from ask_above.charter.names import listed
 from ask_above.community import Community
 from ask_above.show.cells import CODES, place_marks
@@ -31,12 +31,13 @@ PARTS: Final = (
 def page_data(
     community: Community, *, members: bool, plain_places: bool, told: Callable[[int, int], None] | None = None
 ) -> dict[str, Any]:
-    """Return what the page looks up when it is asked: the answers, the marks of the grid, power over ranks."""
+    """Return what the page looks up when it is asked: the answers, and the marks of the grid at every place."""
     decider, at = community.decider, community.names.moment()
     data, layer_places = page_answers(decider, at, members=members, plain_places=plain_places, told=told)
-    data["marks"] = [place_marks(decider, place) for place in layer_places]
+    rows: dict[str, int] = {}
+    data["marks"] = [[rows.setdefault(row, len(rows)) for row in place_marks(decider, n)] for n in layer_places]
+    data["markRows"] = list(rows)
     data["signs"] = {letter: mark for mark, letter in CODES.items()}
-    data["powers"] = power_data(decider, at)
     return data
 
 

@@ -8,11 +8,10 @@ from typing import TYPE_CHECKING, Any
 from ask_above.ask.advice.piece import Piece
 from ask_above.ask.describe.describer import Describer
 from ask_above.ask.entering import closed_places
-from ask_above.ask.tables import allowed_powers
+from ask_above.ask.page_answers import power_data
 from ask_above.charter.charter import Charter
 from ask_above.charter.ladder import Rank
 from ask_above.charter.names import SITE, few, upper
-from ask_above.charter.places import Place
 from ask_above.charter.rules import Act
 from ask_above.community import Community
 from ask_above.decide.profile import How
@@ -85,7 +84,7 @@ def report(
     page = environment.get_template("report.html")
     for left_out, part in enumerate(PARTS):
         if members or not part["members"]:
-            data = page_data(seen, **part, told=told)
+            data = page_data(seen, **part, told=told) | {"powers": found["power_data"]}
             text = page.render(data=data, left_out=left_out if members else left_out - 1, **found)
             if len(text.encode()) <= budget:
                 break
@@ -107,7 +106,7 @@ def contents(community: Community, *, members: bool, entries: Sequence[Entry] = 
     charter, at = community.charter, community.names.moment()
     describer = Describer(community.decider, at, members=members)
     people = community.register.members if members else {}
-    pieces = community.advice().pieces
+    pieces, powers = community.advice().pieces, power_data(community.decider, at)
     return {
         "title": charter.title or charter.key,
         "members": members,
@@ -120,8 +119,9 @@ def contents(community: Community, *, members: bool, entries: Sequence[Entry] = 
         "grid": carried_rows(community.decider),
         "legend": [(mark, LEGEND[mark]) for mark in (YES, BESIDES, ANYHOW, TAKEN, NO)],
         "legend_at": list(AT_A_PLACE.items()),
-        "powers": [(act, title, _powers(community, act, at)) for act, title in ACTS],
-        "places": [_place(describer, place) for place in charter.places.values()],
+        "powers": [(act, title, _powers(powers, act)) for act, title in ACTS],
+        "power_data": powers,
+        "places": _places(describer),
         "closed": _closed(community, at, members=members),
         "people": [_member(community, key, at) for key in people],
         "cover": _cover(community) if members else None,
@@ -210,30 +210,29 @@ def _counts(community: Community) -> dict[str, Any]:
     }
 
 
-def _powers(community: Community, act: Act, at: Instant) -> list[dict[str, Any]]:
+def _powers(powers: dict[str, Any], act: Act) -> list[dict[str, Any]]:
     """Return, rank by rank, on whom it acts."""
-    ranks = community.charter.ranks
-    able = set(allowed_powers(community.decider, act, 0, at))
-    return [
-        {"title": rank.title, "cells": [{"may": (key, other) in able} for other in ranks]}
-        for key, rank in ranks.items()
-    ]
+    titles = [title for title, _ in powers["ranks"]]
+    able = [number < 0 for number in powers["acts"][act]]
+    return [{"title": title, "cells": able[n * len(titles) :][: len(titles)]} for n, title in enumerate(titles)]
 
 
-def _place(describer: Describer, place: Place) -> dict[str, Any]:
+def _places(describer: Describer) -> list[dict[str, Any]]:
+    """Return each place with what is said of it and not of the place above."""
     compiled = describer.compiled
-    above = describer.compiled.charter.places.get(place.parent or "")
-    known = set(describer.place(above).sentences) if above is not None else set()
-    said = [sentence for sentence in describer.place(place).sentences if sentence not in known]
-    differs = bool(place.overrides or place.exceptions or place.gate or place.like or place.about)
-    return {
-        "key": place.key,
-        "title": place.title or place.key,
-        "kind": place.kind if place.key != SITE else "",
-        "depth": len(compiled.chains[compiled.place_at[place.key]]) - 1,
-        "sentences": said,
-        "differs": differs or place.key == SITE,
-    }
+    told = {place.key: describer.place(place).sentences for place in compiled.places}
+    return [
+        {
+            "key": place.key,
+            "title": place.title or place.key,
+            "kind": place.kind if place.key != SITE else "",
+            "depth": len(chain) - 1,
+            "sentences": [each for each in told[place.key] if each not in told.get(place.parent or "", ())],
+            "differs": bool(place.overrides or place.exceptions or place.gate or place.like or place.about)
+            or place.key == SITE,
+        }
+        for place, chain in zip(compiled.places, compiled.chains, strict=True)
+    ]
 
 
 def _member(community: Community, key: str, at: Instant) -> dict[str, Any]:

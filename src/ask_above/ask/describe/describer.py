@@ -131,8 +131,9 @@ class Describer:
         what = [*_about(rank.about)] or [f"{_on_the_ladder(self.compiled, rank)}."]
         if rank.unbounded:
             what += [f"{upper(each)}." for each in _rights(self.compiled, rank)]
-        perks = [f"Perks: {each}" for each in brought(self.compiled.charter.perks, rank.perks)]
-        rest = [*self._settings(rank), *perks, *self._powers(rank)]
+        perks = "; ".join(brought(self.compiled.charter.perks, rank.perks))
+        powers = [f"may {each}" if each == self.acts(rank) else each for each in self._powers(rank)]
+        rest = [*self._settings(rank), *([f"Perks: {perks}"] if perks else []), *powers]
         members = [f"Members: {each}" for each in self._held(rank)]
         return tuple(" ".join(f"{upper(each).rstrip('.')}." for each in part) for part in (what, members, rest) if part)
 

@@ -58,16 +58,18 @@ for (const table of document.querySelectorAll("table.ask")) {
 
 /* ---- power over ranks: why for each cell, and all of one rank as a list */
 
-const powers = data.powers.texts, rankTitles = data.powers.ranks;
+const {powers} = data, rankTitles = powers.ranks, ACTS = ["moderate", "assign", "manage"];
+/* Returns every reason why one rank may not act on another; none where it may. */
 function powerWhy(act, actor, target) {
-  const number = data.powers.acts[act][actor * rankTitles.length + target];
-  return number < 0 ? "may" : filled(filled(powers[number], ACTOR, rankTitles[actor]), TARGET, rankTitles[target]);
+  const number = powers.acts[act][actor * rankTitles.length + target];
+  const texts = number < 0 ? [] : powers.accounts[number].map(text => powers.texts[text]);
+  return texts.map(text => filled(filled(text, ACTOR, rankTitles[actor]), TARGET, rankTitles[target]));
 }
-for (const act of Object.keys(data.powers.acts)) {
+for (const act of ACTS) {
   [...byId(act).querySelectorAll("tr.row")].forEach((row, actor) => {
     row.querySelectorAll("button").forEach((button, target) => {
       const names = `${rankTitles[actor][0]}, ${rankTitles[target][0]}`;
-      button.setAttribute("aria-label", `${names}: ${powerWhy(act, actor, target)}`);
+      button.setAttribute("aria-label", `${names}: ${powerWhy(act, actor, target).join(" ") || "may"}`);
     });
   });
 }
@@ -75,19 +77,21 @@ const powerRank = byId("power-rank"), powerList = byId("power-list");
 powerRank.addEventListener("change", () => {
   powerList.replaceChildren();
   if (powerRank.value === "") return;
-  const actor = Number(powerRank.value), numbers = rankTitles.map((_, target) => target);
-  for (const act of Object.keys(data.powers.acts)) {
-    const may = numbers.filter(target => data.powers.acts[act][actor * rankTitles.length + target] < 0);
-    const not = new Map();
-    for (const target of numbers.filter(target => !may.includes(target))) {
-      const why = powerWhy(act, actor, target);
-      not.set(why, [...(not.get(why) || []), rankTitles[target][0]]);
-    }
-    const names = may.map(target => rankTitles[target][0]).join(", ");
+  for (const act of ACTS) {
+    const reasons = rankTitles.map((_, target) => powerWhy(act, Number(powerRank.value), target));
+    const titles = wanted => rankTitles.filter((_, target) => wanted(reasons[target])).map(([title]) => title);
+    const not = reasons.filter(each => each.length), shared = not.length > 1
+      ? not[0].filter(text => not.every(each => each.includes(text))) : [];
+    const left = new Map();
+    reasons.forEach((each, target) => {
+      const own = each.filter(text => !shared.includes(text)).join(" ");
+      if (own) left.set(own, [...(left.get(own) || []), rankTitles[target][0]]);
+    });
+    const may = titles(each => !each.length).join(", ");
     powerList.append(
-      make("h4", {}, `May ${act}`), make("p", {}, names || "no rank"),
-      make("ul", {}, ...[...not].map(([why, titles]) => make("li", {}, make("b", {}, titles.join(", ")), `: ${why}`))),
-    );
+      make("h4", {}, `May ${act}`), make("p", {}, may || "No rank."),
+      shared.length ? make("p", {}, make("b", {}, may ? "All others" : "All"), `: ${shared.join(" ")}`) : "",
+      make("ul", {}, ...[...left].map(([why, some]) => make("li", {}, make("b", {}, some.join(", ")), `: ${why}`))));
   }
 });
 
@@ -373,7 +377,8 @@ place.replaceChildren(
   make("option", {value: ""}, "without places"),
   ...places.map(each => make("option", {value: each.key}, `${"\u00a0\u00a0".repeat(each.depth)}${each.number ? each.title : "the whole site"}`)));
 function atPlace(at, number) {
-  const mark = data.signs[data.marks[at.layer][number]], row = Math.floor(number / ranks.length);
+  const row = Math.floor(number / ranks.length);
+  const mark = data.signs[data.markRows[data.marks[at.layer][row]][number % ranks.length]];
   const why = account(ranks[number % ranks.length], at, capabilities[row]);
   return [mark, why ? why[0] : command(ranks[number % ranks.length], at, capabilities[row])];
 }
