@@ -105,7 +105,7 @@ def administrators(c: Community, beside: Beside, report: Report) -> None:
     rank = c.after(charter=changes.granting(c.charter, "rank-50", names))
     cases: tuple[tuple[str, Callable[[], Any], float], ...] = (
         ("impact of an override, passes of the table", lambda: c.impact(place), 3),
-        ("impact of a rank that carries more", lambda: c.impact(rank), 3),
+        ("impact of a rank that grants more", lambda: c.impact(rank), 3),
         ("cover of all duties of risk", c.cover, 2),
         ("advice", c.advice, 10),
     )

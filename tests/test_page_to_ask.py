@@ -23,6 +23,7 @@ from generated import generate
 from page_reader import PageReader
 from seeds import seeds
 from standard import Size, charter, register
+from test_report_in_a_browser import POOR_CONTRAST
 
 if TYPE_CHECKING:
     from selenium.webdriver import Chrome
@@ -231,6 +232,26 @@ class TestInABrowser:
         assert len(links) >= 5
         browser.execute_script("arguments[0].click()", links[0])
         assert said(browser, "answer").startswith("No: Volunteer may not use reading.post in Lower gauges")
+
+    @pytest.mark.parametrize("ground", ["light", "dark"])
+    def test_what_is_answered_can_be_read_and_named(self, browser: Chrome, page: str, ground: str) -> None:
+        features = [{"name": "prefers-color-scheme", "value": ground}]
+        browser.execute_cdp_cmd("Emulation.setEmulatedMedia", {"features": features})
+        opened(browser, page, **{"as": "rank:volunteer", "at": "lower-gauges", "may": "reading.post"})
+        browser.execute_script("for (const each of document.querySelectorAll('#asked details')) each.open = true")
+        assert browser.execute_script(POOR_CONTRAST) == []
+        browser.execute_cdp_cmd("Emulation.setEmulatedMedia", {"features": []})
+        for each in browser.find_elements("css selector", "#ask input, #asked button, #asked a, #asked summary"):
+            assert each.accessible_name or not each.is_displayed()
+
+    @pytest.mark.parametrize("width", [360, 1280, 2000])
+    def test_it_fits_a_phone_and_a_wide_screen(self, browser: Chrome, page: str, width: int) -> None:
+        size = {"width": width, "height": 800, "deviceScaleFactor": 1, "mobile": False}
+        browser.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", size)
+        opened(browser, page, **{"as": "dara", "at": "river-talk", "beside": "petra", "may": "post.write"})
+        wide = browser.execute_script("return document.documentElement.scrollWidth")
+        browser.execute_cdp_cmd("Emulation.clearDeviceMetricsOverride", {})
+        assert wide <= width
 
     def test_without_scripts_it_reads_as_before(self, browser: Chrome, page: str) -> None:
         browser.execute_cdp_cmd("Emulation.setScriptExecutionDisabled", {"value": True})

@@ -156,12 +156,12 @@ def test_screen_readers_find_headings_names_and_tables(site: Browser) -> None:
 def test_all_text_can_be_read_on_light_and_on_dark_ground(site: Browser, ground: str) -> None:
     features = [{"name": "prefers-color-scheme", "value": ground}]
     site.execute_cdp_cmd("Emulation.setEmulatedMedia", {"features": features})
-    poor = site.execute_script(_POOR_CONTRAST)
+    poor = site.execute_script(POOR_CONTRAST)
     site.execute_cdp_cmd("Emulation.setEmulatedMedia", {"features": []})
     assert poor == []
 
 
-_POOR_CONTRAST = """
+POOR_CONTRAST = """
 const part = c => { c /= 255; return c <= 0.03928 ? c / 12.92 : ((c + 0.055) / 1.055) ** 2.4; };
 const light = ([r, g, b]) => 0.2126 * part(r) + 0.7152 * part(g) + 0.0722 * part(b);
 const numbers = color => color.match(/[\\d.]+/g).map(Number);
