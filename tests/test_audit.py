@@ -195,7 +195,10 @@ def test_the_audit_finds_the_three_incidents(here: Path) -> None:
     assert "✗ Gauge feed used post.write in Notices 48 times, from 14 Feb 2026" in said
     assert "Because: The place Notices denies post.write to Member (charter.yaml line 180)." in said
     assert "✗ Mira Swale used member.mute in River talk (medium risk) Once, on 2 Oct 2026, 00:22." in said
-    assert "It was allowed until 2 Oct 2026, 00:00: the time as Board host was over (assignments.csv line" in said
+    assert (
+        "It was allowed until 2 Oct 2026, 00:00, when their assignment of Board host ended (assignments.csv line"
+        in said
+    )
     assert "Allowed then, not now: 2 Mira Swale used member.mute" in said
     assert "▲ Board host grants place.pin; not used by any of the 4 members who have it" in said
     command = "ask-above rank withhold host place.pin --plan"

@@ -109,13 +109,13 @@ def _turned(audit: Audit, each: NotAllowed) -> str:
     """Say what took the right away, and when."""
     if each.until is None:
         return "It was never allowed before in this log."
-    given, how = (each.ended, "the time as {} was over") if each.ended else (each.began, "the time as {} began")
+    given, how = (each.ended, "ended") if each.ended else (each.began, "began")
     until = f"It was allowed until {_moment(audit, each.until)}"
     if given is not None:
         rank = audit.states.now.names.charter.ranks.get(given.rank)
         file = f" ({given.where})" if given.where.line else ""
-        whose = "" if given.member == each.deed.member else f" of {given.member}"
-        return f"{until}: {how.format(rank.title if rank else given.rank)}{whose}{file}."
+        whose = "their" if given.member == each.deed.member else f"{given.member}'s"
+        return f"{until}, when {whose} assignment of {rank.title if rank else given.rank} {how}{file}."
     if each.since is None:
         return f"{until}."
     state = next(state for state in audit.states.states if state.number == each.since)

@@ -6,8 +6,9 @@ from typing import Any
 
 from ask_above.ask.fit.new_rank import Proposal
 from ask_above.ask.fit.search import Fit, Fitting
-from ask_above.charter.names import few, listed
+from ask_above.charter.names import listed
 from ask_above.decide.compiled import CompiledCharter
+from ask_above.decide.words import in_places
 from ask_above.show.data import Table
 from ask_above.show.screen import Screen
 
@@ -57,9 +58,9 @@ def _fitting(screen: Screen, compiled: CompiledCharter, said: str, fitting: Fitt
     screen.line(f"  beyond the need (weight {fitting.weight}):")
     shown = fitting.excess if screen.full else fitting.excess[:_MOST]
     for excess in shown:
-        where = ("the whole site" if k == "site" else compiled.named[k].title for k in excess.places)
+        where = in_places(compiled.named, excess.places, 3)
         risk = f", {excess.risk} risk" if excess.risk != "low" else ""
-        said = f"{excess.capability}{risk}, in {few(where, 3)}"
+        said = f"{excess.capability}{risk} {where}"
         screen.paragraph(said, first="    ", rest="      ", style="warn" if excess.risk == "high" else "")
     if len(fitting.excess) > len(shown):
         screen.line(f"    and {len(fitting.excess) - len(shown)} more (--full)", "dim")
