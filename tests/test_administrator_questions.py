@@ -261,6 +261,41 @@ class TestWays:
         assert all(len(way.kinds) == 2 for way in ways)
         assert all(Community(w.charter, w.register).may("ada", "post.write", at="p") for w in ways)
 
+    def test_a_bar_may_become_a_deny_that_a_nearer_place_overrides(self) -> None:
+        c = community(
+            rank("a"),
+            members=[member("ada")],
+            assignments=[held("ada", "a")],
+            places=[
+                place(
+                    "hall",
+                    "section",
+                    overrides={"a": {"bar": ["post.write"]}},
+                    places=[place("desk", overrides={"a": {"allow": ["post.write"]}})],
+                )
+            ],
+        )
+        assert "ask-above place override hall a --deny post.write" in [
+            way.command for way in c.ways("ada", "post.write", at="desk", every=True)
+        ]
+
+    def test_what_a_rank_kept_outside_builds_on_is_where_it_can_be_withheld(self) -> None:
+        c = community(
+            rank("feed", kept_by="the feed", builds_on=["base"]),
+            rank("base", "post.write"),
+            members=[member("ada")],
+            assignments=[held("ada", "feed")],
+        )
+        assert "ask-above rank withhold base post.write" in [
+            way.command for way in c.ways("ada", "post.write", every=True)
+        ]
+
+    def test_a_paused_rank_fits_nobody(self) -> None:
+        c = community(rank("a", "post.write", paused="true"), rank("b", "post.write", "post.pin"))
+        fit = c.fit(["post.write"])
+        assert fit.single is not None
+        assert fit.single.ranks == ("b",)
+
 
 class TestFit:
     @few
@@ -321,7 +356,7 @@ def exhaustive(c: Community, needs: list[tuple[str, str | None]], never: list[st
     free = [
         k
         for k, r in ranks.items()
-        if not (r.automatic or r.entry or r.kept_by)
+        if not (r.automatic or r.entry or r.kept_by or r.paused)
         and not (r.limit is not None and len(taken[k] - retired) >= r.limit)
     ]
     automatic = {k for k, r in ranks.items() if r.held_by in ("anyone", "members")}

@@ -123,6 +123,8 @@ def test_since_a_change_it_says_who_gained_and_lost_what(tmp_path: Path) -> None
     assert "Changes since change 0" in page
     assert "Board host (2 members) gained" in page
     assert "after change 2" in page
+    assert run("report", "page.md", "--since", "0", cwd=demo).returncode == 0
+    assert "- Board host (2 members) gained: post.edit.all in Alder board" in (demo / "page.md").read_text("utf-8")
     hidden = DEMO.after(charter=Community.open(demo).charter).report(members=False, since=DEMO)
     assert "post.edit.all" in hidden[hidden.index('id="since"') : hidden.index('id="ladder"')]
 
@@ -136,6 +138,8 @@ def opened(browser: Chrome, page: str, **state: str) -> None:
 
 
 def said(browser: Chrome, id_: str) -> str:
+    """What stands in a part of the page once all that was begun is done."""
+    browser.execute_async_script("const done = arguments[0]; setTimeout(() => setTimeout(done, 30), 30)")
     return " ".join(
         (browser.execute_script("return document.getElementById(arguments[0]).innerText", id_) or "").split()
     )
@@ -266,13 +270,16 @@ class TestInABrowser:
             browser.execute_cdp_cmd("Emulation.setScriptExecutionDisabled", {"value": False})
 
     def test_hostile_names_are_names_wherever_they_are_asked_about(self, browser: Chrome, tmp_path: Path) -> None:
-        evil = "</script><img src=x onerror=\"document.title='taken'\"><b style='color:red'>\" ' & ${1} `"
+        evil = "</script><img src=x onerror=\"document.title='taken'\"><b style='color:red'>\" ' & ${1} ` \u202e\u2066"
         c = DEMO
         ranks = {k: rank._replace(title=f"{evil} {k}") for k, rank in c.charter.ranks.items()}
         places = {k: place._replace(title=f"{evil} {k}") for k, place in c.charter.places.items()}
         people = {k: member._replace(name=f"{evil} {k}") for k, member in c.register.members.items()}
         c = Community(c.charter._replace(ranks=ranks, places=places), c.register.changed(people))
-        (tmp_path / "evil.html").write_text(c.report(), "utf-8")
+        page = c.report()
+        # what turns the direction of reading is written out
+        assert "\u202e" not in page + json.dumps(PageReader(page).data, ensure_ascii=False)
+        (tmp_path / "evil.html").write_text(page, "utf-8")
         browser.get_log("browser")  # type: ignore[no-untyped-call]
         for state in (
             {"as": "dara", "at": "notices", "may": "post.write"},

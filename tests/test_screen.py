@@ -128,7 +128,7 @@ class TestEightyRanksAndThreeHundredPlaces:
         )
         assert {code for code, count in whole.items() if count > 3} <= set(kinds)
 
-    @pytest.mark.parametrize("view", ["member list", "roster", "place list", "who place.see", "ladder"])
+    @pytest.mark.parametrize("view", ["member list", "roster", "place list", "who place.see", "ladder", "tour m7"])
     def test_a_long_list_ends_on_a_terminal_with_how_to_see_the_rest(self, large: Path, view: str) -> None:
         seen = re.sub(r"\x1b\[[0-9;]*m", "", on_a_terminal(view, large)).splitlines()
         piped = run(*shlex.split(view), cwd=large).stdout.splitlines()

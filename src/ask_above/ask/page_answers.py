@@ -270,13 +270,12 @@ def power_data(decider: Decider, at: Instant) -> dict[str, Any]:
     ranks, texts, accounts = decider.compiled.charter.ranks, dict[str, int](), dict[tuple[int, ...], int]()
     acts: dict[str, list[int]] = {}
     late = len(ranks) <= _MOST_IN_DETAIL
+    most = _MOST_REASONS if late else _MOST_REASONS // 2
     for act in (Act.MODERATE, Act.ASSIGN, Act.MANAGE):
         acts[act] = found = []
-        for cell in power_cells(decider, act, 0, at):
+        for cell in power_cells(decider, act, 0, at, enough=most):
             titles = ranks[cell.actor].title, ranks[cell.target].title
-            said = [
-                say(step.code, _with_holes(step.words, *titles, late=late)) for step in cell.against[:_MOST_REASONS]
-            ]
+            said = [say(step.code, _with_holes(step.words, *titles, late=late)) for step in cell.against[:most]]
             account = tuple(texts.setdefault(text, len(texts)) for text in said)
             found.append(accounts.setdefault(account, len(accounts)) if said else -1)
     return {

@@ -87,11 +87,14 @@ def act_named(act: str) -> Act:
     return Act(act)
 
 
-def power_cells(decider: Decider, act: Act, place: int, at: Instant) -> Iterator[GridCell]:
-    """Yield every rank's power over every rank, row by row (rule 6.13)."""
+def power_cells(
+    decider: Decider, act: Act, place: int, at: Instant, *, enough: int | None = None
+) -> Iterator[GridCell]:
+    """Yield every rank's power over every rank, row by row (rule 6.13); with so many reasons against it, or all."""
     compiled = decider.compiled
     asked = [ask_rank(compiled, rank.position) for rank in compiled.ranks]
     for case in _cases(decider, asked, place, at):
+        case.enough = enough
         for target in asked:
             yield GridCell(case.actor.key or "", target.key or "", _power(case.again(), act, target))
 

@@ -30,7 +30,10 @@ class Case:
 
     ``in_change`` asks for the act as a part of a change: a target stands by the highest rank recorded now or later, and
     conditions, and what anyone gains, are looked at for the whole of the change instead (rules 9.5 and 9.7).
+    Where ``enough`` reasons stand against it, what would be handed on, which takes longest, is not looked at.
     """
+
+    enough: int | None = None
 
     def __init__(
         self, reckoner: Reckoner, people: People, actor: Asked, place: int, at: Instant, *, in_change: bool = False
@@ -48,6 +51,7 @@ class Case:
         """
         other = Case(self.reckoner, self.people, actor or self.actor, self.place, self.at, in_change=self.in_change)
         other.handing = Handing(self.reckoner, self.place, other.actor.profile, beside=self.handing)
+        other.enough = self.enough
         return other
 
     @cached_property
@@ -111,9 +115,12 @@ class Case:
         rule = self.compiled.charter.rules.act(Act.ASSIGN)
         if self._acts():
             self._rank_and_target(rule, rank, someone, oneself=oneself, made=made)
-            if not rank.automatic and not self.in_change:
+            if not rank.automatic and not self.in_change and not self._is_enough():
                 self._hand_on(rule, someone, self.handing.brought(rank, target))
         return self.steps
+
+    def _is_enough(self) -> bool:
+        return self.enough is not None and sum(step.holds is False for step in self.steps) >= self.enough
 
     def given(self, reach: int) -> Iterator[Rank]:
         """Yield those of some ranks, all within the actor's power, that they may give to just anybody (rule 6.8).

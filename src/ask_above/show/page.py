@@ -9,15 +9,18 @@ from hashlib import sha256
 from typing import TYPE_CHECKING, Any, Final
 
 from ask_above.ask.choosing import sees
-from ask_above.ask.page_answers import page_answers
+from ask_above.ask.page_answers import ACTOR, HOLE, TARGET, page_answers
 from ask_above.charter.names import listed
 from ask_above.community import Community
 from ask_above.show.cells import CODES, place_marks
 from ask_above.show.impact import by_who, power_lines, where_in_words
+from ask_above.visible import visible
 
 if TYPE_CHECKING:
     from ask_above.store.entries import Entry
 
+HOLES: Final = (HOLE, ACTOR, TARGET)
+_HOLES: Final = re.compile(f"([{''.join(HOLES)}])")
 BUDGET: Final = 8_000_000
 """How many bytes a page has at most; what is asked about is left out before that, what is read is not."""
 PARTS: Final = (
@@ -41,6 +44,15 @@ def page_data(
     return data
 
 
+def readable(data: Any) -> Any:
+    """Return the data of a page with what is no plain text in its texts written out; holes for names stay."""
+    if isinstance(data, str):
+        return "".join(part if part in HOLES else visible(part, breaks=True) for part in _HOLES.split(data))
+    if isinstance(data, dict):
+        return {key: readable(value) for key, value in data.items()}
+    return [*map(readable, data)] if isinstance(data, list) else data
+
+
 def policy_hash(text: str) -> str:
     """Return by what the page's policy knows a script or styles of its own: all others are refused."""
     return f"sha256-{b64encode(sha256(text.encode()).digest()).decode()}"
@@ -48,7 +60,7 @@ def policy_hash(text: str) -> str:
 
 def in_classes(svg: str, rules: dict[str, str]) -> str:
     """Return a picture without styles of its own, which the policy refuses; ``rules`` takes them."""
-    svg = re.sub(r"<style.*?</style>", "", svg, flags=re.DOTALL)
+    svg = re.sub(r"<style.*?</style>|<!--.*?-->", "", svg, flags=re.DOTALL)  # comments repeat the titles
 
     def named(found: re.Match[str]) -> str:
         return f'class="{rules.setdefault(found[1], f"s{len(rules)}")}"'

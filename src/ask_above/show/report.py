@@ -20,7 +20,7 @@ from ask_above.people.register import Member
 from ask_above.show.cells import carried_rows
 from ask_above.show.first_look import high_risk_rows, needs_a_look, sentences
 from ask_above.show.grid import ANYHOW, AT_A_PLACE, BESIDES, LEGEND, NO, TAKEN, YES
-from ask_above.show.page import BUDGET, PARTS, as_seen, in_classes, page_data, policy_hash, shifts_since
+from ask_above.show.page import BUDGET, PARTS, as_seen, in_classes, page_data, policy_hash, readable, shifts_since
 from ask_above.show.plans import local
 from ask_above.show.rank_cards import card
 from ask_above.visible import in_markdown, visible
@@ -84,7 +84,7 @@ def report(
     page = environment.get_template("report.html")
     for left_out, part in enumerate(PARTS):
         if members or not part["members"]:
-            data = page_data(seen, **part, told=told) | {"powers": found["power_data"]}
+            data = readable(page_data(seen, **part, told=told) | {"powers": found["power_data"]})
             text = page.render(data=data, left_out=left_out if members else left_out - 1, **found)
             if len(text.encode()) <= budget:
                 break

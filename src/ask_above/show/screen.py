@@ -8,7 +8,7 @@ import sys
 import textwrap
 from collections.abc import Iterable, Sequence
 from contextvars import ContextVar
-from typing import TYPE_CHECKING, TextIO, TypeAlias
+from typing import TYPE_CHECKING, TextIO, TypeAlias, TypeVar
 
 from ask_above.visible import visible
 
@@ -41,6 +41,7 @@ _LONG, _MOST_ROWS = 500, 50
 """A table of more rows is written as it comes; of a longer list a terminal gets the first so many."""
 
 
+ItemT = TypeVar("ItemT")
 Mark: TypeAlias = tuple[str, str]
 """A text and the style it is in."""
 
@@ -130,10 +131,14 @@ class Screen:
 
     def first(self, rows: Iterable[Sequence[str | Text]]) -> Sequence[Sequence[str | Text]]:
         """Return the rows to be shown: on a terminal the first of a long list, and how many more there are is said."""
-        found = list(rows)
-        if self.full or not self.out.isatty() or len(found) <= _MOST_ROWS + 1:
-            return found
-        return [*found[:_MOST_ROWS], [f"and {len(found) - _MOST_ROWS:,} more (--full)", *[""] * (len(found[0]) - 1)]]
+        shown, left = self.cut(list(rows))
+        return [*shown, [f"and {left:,} more (--full)", *[""] * (len(shown[0]) - 1)]] if left else shown
+
+    def cut(self, items: Sequence[ItemT]) -> tuple[Sequence[ItemT], int]:
+        """Return what is shown of something long, on a terminal the first of it, and how many are left out."""
+        if self.full or not self.out.isatty() or len(items) <= _MOST_ROWS + 1:
+            return items, 0
+        return items[:_MOST_ROWS], len(items) - _MOST_ROWS
 
     def list(self, heads: Sequence[str], rows: Iterable[Sequence[str]], drop: Sequence[str] = ()) -> None:
         """Write one line for each row: where they are too wide, columns of ``drop`` are left out, then cells are cut.

@@ -32,8 +32,11 @@ def show_tour(screen: Screen, tour: Tour) -> None:
         for stop in tour.stops:
             _show_stop(screen, compiled, stop)
     else:
-        for line in _Lines(compiled, tour.stops).lines():
+        lines, left = screen.cut([*_Lines(compiled, tour.stops).lines()])
+        for line in lines:
             screen.paragraph(line.said, first=line.first, rest=line.rest, style=line.style)
+        if left:
+            screen.line(f"and {left:,} more (--full, or one section: --at PLACE)", "dim")
     used = [OPEN in states, CLOSED in states, True, any(stop.less for stop in tour.stops)]
     more = ["(why closed: --full)"] if states != {OPEN} and not screen.full else []
     screen.items([*(said for said, is_used in zip(_LEGEND, used, strict=True) if is_used), *more], style="dim")

@@ -62,12 +62,13 @@ class CapabilityCandidates:
         """Yield changes that might give it to someone who may not use it."""
         yield from status(self.asked)
         missing = self._missing()
-        for rank in self.ranks:
-            if missing and not rank.kept_by and not rank.unbounded:
+        for rank in self._granting():
+            if missing:
                 yield self._rank("grant", f"grant {listed(missing)} to {rank.title}", rank.key, missing)
         for place in self.chain:
             yield from self._words(place, "allow", missing)
             yield from self._cleared(place, ("deny", "bar"), self.compiled.rests(self.capability, self.place))
+            yield from self._denied_only(place)
             yield from self._gate_opened(place)
         yield from self._assignments()
         yield from self._unassigned()
@@ -79,8 +80,8 @@ class CapabilityCandidates:
         """Yield changes that might take it from someone who may use it."""
         names = (self.capability,)
         bit = self.compiled.catalogue.bit[self.capability]
-        for rank in self.ranks:
-            if self.compiled.carried[rank.position] & bit and not rank.kept_by and not rank.unbounded:
+        for rank in self._granting():
+            if self.compiled.carried[rank.position] & bit:
                 yield self._rank("withhold", f"withhold {self.capability} from {rank.title}", rank.key, names)
         for place in self.chain:
             yield from self._words(place, "deny", names)
@@ -92,6 +93,18 @@ class CapabilityCandidates:
         yield from self._groups()
         yield from self._ranges()
         yield from locked(self.asked)
+
+    def _granting(self) -> list[Rank]:
+        """Return the ranks that may be edited of those held; in place of one kept outside, those that it builds on."""
+        beyond = (key for rank in self.ranks if rank.kept_by for key in self._built_on(rank))
+        keys = dict.fromkeys(rank.key for rank in self.ranks if not rank.kept_by and not rank.unbounded)
+        keys |= dict.fromkeys(key for key in beyond if not self.charter.ranks[key].kept_by)
+        return [self.charter.ranks[key] for key in keys]
+
+    def _built_on(self, rank: Rank) -> Iterator[str]:
+        for key in rank.builds_on:
+            yield key
+            yield from self._built_on(self.charter.ranks[key])
 
     def _missing(self) -> tuple[str, ...]:
         """Return what is not held of all that the capability rests on, less what the rest of it implies."""
@@ -208,6 +221,15 @@ class CapabilityCandidates:
         return Candidate(
             "exception" if member else "override", what, (old or place).where, lines, apply, command, milder
         )
+
+    def _denied_only(self, place: Place) -> Iterator[Candidate]:
+        """Yield entries that deny what they bar, which a nearer place may allow."""
+        rests = self.compiled.rests(self.capability, self.place)
+        for entry in place.overrides:
+            names = self.compiled.catalogue.names(self._named(entry, "bar") & rests) if self._speaks(entry) else ()
+            if names:
+                found = self._entry(place, place.overrides, "deny", names, entry, entry.label)
+                yield found._replace(what=f"{found.what} instead of barring it")
 
     def _cleared(self, place: Place, words: Sequence[str], mask: int) -> Iterator[Candidate]:
         """Yield entries less what they say of it, and the places less a whole override set."""
