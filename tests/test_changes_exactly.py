@@ -156,9 +156,9 @@ class TestWhatIsSaid:
             assignments=[held("tom", "helper")],
         )
         gone = here.plan(RankRemove("helper"))
-        assert "Take Helper from Tom on the whole site" in sentences(gone.difference)
+        assert "Unassign Helper from Tom on the whole site" in sentences(gone.difference)
         new = here.plan(RankAdd("scribe", {"title": "Scribe of the day"}), Assign("tom", "scribe"))
-        assert "Give Tom Scribe of the day on the whole site" in sentences(new.difference)
+        assert "Assign Scribe of the day to Tom on the whole site" in sentences(new.difference)
 
     def test_what_is_not_held_there_is_said_with_where_it_is(self, kept: Kept) -> None:
         here = kept(

@@ -83,9 +83,9 @@ def given_said(given: Given, difference: Difference) -> str:
     title = rank.title if rank else given.rank
     where = in_place(place.title if place else given.place, site=given.place == "site")
     if given.gained and given.lost:
-        return f"Change when {who} is {title} {where}"
+        return f"Change the period of {title} for {who} {where}"
     if given.gained:
-        return f"Give {who} {title} {where}"
+        return f"Assign {title} to {who} {where}"
     if given.lost:
-        return f"Take {title} from {who} {where}"
-    return f"Change what is noted of {title} of {who} {where}"
+        return f"Unassign {title} from {who} {where}"
+    return f"Change the note of {title} for {who} {where}"

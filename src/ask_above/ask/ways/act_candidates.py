@@ -78,9 +78,7 @@ class ActCandidates:
         yield from self._tightened()
         if self.rank is not None and self.rank.open and self.act.name == Act.ASSIGN:
             closed = self.rank._replace(open=False)
-            yield self._rank_set(
-                "rule", f"no longer let members join {closed.title} themselves", closed, {"open": "no"}
-            )
+            yield self._rank_set("rule", f"close {closed.title}, so that nobody may join it", closed, {"open": "no"})
 
     # -- the ladder (rule 6.3)
 
@@ -127,7 +125,7 @@ class ActCandidates:
         for rank in self.compiled.ranks if member else ():
             if not rank.automatic and not rank.kept_by and rank in self.actor_about.ranks and self.place:
                 given = Assignment(member.key if member else "", rank.key, SITE, ALWAYS)
-                what = f"give {self.actor.label} {rank.title} on the whole site"
+                what = f"assign {rank.title} to {self.actor.label} on the whole site"
                 command = typed(Assign(given.member, given.rank, given.place))
                 yield Candidate("assignment", what, self._in_register(member), 1, assigning(given), command)
 
@@ -145,7 +143,7 @@ class ActCandidates:
                 continue
             place = self.charter.places[given.place]
             spot = in_place(self.compiled.named[place.key].title, site=place.parent is None)
-            what = f"take {self.charter.ranks[given.rank].title} from {target.label} {spot}"
+            what = f"unassign {self.charter.ranks[given.rank].title} from {target.label} {spot}"
             command = typed(Unassign(given.member, given.rank, given.place))
             yield Candidate("assignment", what, given.where, 1, unassigning(given), command)
         member = target.member if target else None
@@ -160,20 +158,20 @@ class ActCandidates:
 
     def _rules(self) -> Iterator[Candidate]:
         yield from self._taken() if not self.using else ()
-        said = {"level": "those who stand level too", "anyone": "anyone, whatever their rank"}
+        said = {"level": "those level with them too", "anyone": "anyone, whatever their rank"}
         for over in ("level", "anyone"):
             if self.rule.over not in (over, "anyone"):
-                what = f"let {self.rule.act} reach {said[over]}: over: {over}"
+                what = f"let members {self.rule.act} {said[over]} (over: {over})"
                 yield self._rule_set(what, self.rule._replace(over=over))
         if self.rule.act == Act.ASSIGN:
             if self.rule.hand_on == "held":
                 yield self._rule_set(
-                    "let members assign ranks that grant more than they have: hand-on: any",
+                    "let members assign ranks that grant more than they have (hand-on: any)",
                     self.rule._replace(hand_on="any"),
                 )
             if not self.rule.oneself:
                 yield self._rule_set(
-                    "let people give ranks to themselves: self: true", self.rule._replace(oneself=True)
+                    "let members assign ranks to themselves (self: true)", self.rule._replace(oneself=True)
                 )
 
     def _taken(self) -> Iterator[Candidate]:
@@ -187,7 +185,7 @@ class ActCandidates:
             self.compiled.catalogue.names(can), key=lambda key: sum(bool(each & bit[key]) for each in carried)
         )
         for key in keys[:_MOST_TAKEN]:
-            yield self._rule_set(f"let whoever can use {key} {self.rule.act}", self.rule._replace(using=(key,)))
+            yield self._rule_set(f"make {key} the capability to {self.rule.act}", self.rule._replace(using=(key,)))
 
     def _tightened(self) -> Iterator[Candidate]:
         """Yield that the act reaches fewer than it does."""
@@ -195,7 +193,7 @@ class ActCandidates:
         for over in ("level", "below"):
             if over != self.rule.over and (self.rule.over == "anyone" or over == "below"):
                 yield self._rule_set(
-                    f"let {self.rule.act} reach {said[over]}: over: {over}", self.rule._replace(over=over)
+                    f"let members {self.rule.act} {said[over]} (over: {over})", self.rule._replace(over=over)
                 )
 
     def _rule_set(self, what: str, rule: ActRule) -> Candidate:
@@ -240,7 +238,7 @@ class ActCandidates:
                 if entry.admits(key) is admit:
                     continue
                 changed = _list_changed(entry, key, admit=admit)
-                word = "put" if admit else "strike"
+                word = "put" if admit else "take"
                 what = f"{word} {title} {'on' if admit else 'off'} the list that {rank.title} {named}"
                 if changed is None:
                     yield self._list_set(rank, None, f"drop the list of what {rank.title} {named}")
@@ -283,22 +281,22 @@ class ActCandidates:
         if rank.limit is not None:
             more = rank._replace(limit=rank.limit + 1)
             fields = {"limit": str(rank.limit + 1)}
-            yield self._rank_set("limit", f"let {rank.limit + 1} hold {rank.title}", more, fields)
+            yield self._rank_set("limit", f"raise the limit of {rank.title} to {rank.limit + 1}", more, fields)
         yield from self._apart(rank)
         if self.act.target == self.actor.key and not rank.open and self.place == 0:
             opened = rank._replace(open=True)
-            yield self._rank_set("rule", f"let members join {rank.title} themselves", opened, {"open": "yes"})
+            yield self._rank_set("rule", f"open {rank.title}, so that members may join it", opened, {"open": "yes"})
         member = target.member if target else None
         for key in rank.after if member else ():
             needed = self.charter.ranks[key]
             if member is not None and not needed.automatic and not needed.kept_by:
                 given = Assignment(member.key, key, SITE, ALWAYS)
-                what = f"give {member.called} {needed.title} on the whole site first"
+                what = f"assign {needed.title} to {member.called} on the whole site first"
                 command = typed(Assign(given.member, given.rank))
                 yield Candidate("assignment", what, self._in_register(member), 1, assigning(given), command)
         if rank.after:
             plain = rank._replace(after=())
-            yield self._rank_set("rule", f"ask for no rank before {rank.title}", plain, {"after": None})
+            yield self._rank_set("rule", f"require no other rank for {rank.title}", plain, {"after": None})
         if target is not None and target.status in (Status.LOCKED, Status.RETIRED):
             yield from status(target)
 
@@ -310,7 +308,7 @@ class ActCandidates:
             for one, other in ((rank, key), (self.charter.ranks[key], rank.key)):
                 if other in one.apart_from:
                     left = tuple(each for each in one.apart_from if each != other)
-                    what = f"let {one.title} and {self.charter.ranks[other].title} be held together"
+                    what = f"permit {one.title} and {self.charter.ranks[other].title} for the same member"
                     fields = {"apart-from": list(left) or None}
                     yield self._rank_set("rule", what, one._replace(apart_from=left), fields)
 

@@ -133,7 +133,7 @@ class CapabilityCandidates:
                 if rank.automatic or rank.kept_by or rank in self.ranks or not self._may_hold(rank, place):
                     continue
                 given = Assignment(member.key, rank.key, place.key, ALWAYS)
-                what = f"give {member.called} {rank.title} {self._at(place)}"
+                what = f"assign {rank.title} to {member.called} {self._at(place)}"
                 yield Candidate("assignment", what, self._in_register(member), 1, assigning(given), _assign(given))
 
     @staticmethod
@@ -154,7 +154,7 @@ class CapabilityCandidates:
             given = holding.assignment
             if given is not None and given.place in keys and member is not None:
                 rank = self.charter.ranks[given.rank]
-                what = f"take {rank.title} from {member.called} {self._at(self.charter.places[given.place])}"
+                what = f"unassign {rank.title} from {member.called} {self._at(self.charter.places[given.place])}"
                 yield Candidate("assignment", what, given.where, 1, unassigning(given), _unassign(given))
 
     def _groups(self) -> Iterator[Candidate]:
@@ -242,13 +242,13 @@ class CapabilityCandidates:
                 said |= self._named(entry, word)
             names = self.compiled.catalogue.names(said & mask)
             if names:
-                what = f"take back what {self._at(place)} is said of {listed(names)} for {entry.label}"
+                what = f"remove {listed(names)} from what is said of {entry.label} {self._at(place)}"
                 command = typed(Say(place.key, entry.label, "clear", names, member))
                 apply = _clearing(place, entry, names, member)
                 yield Candidate("exception" if member else "override", what, entry.where, 1, apply, command)
         for key in place.like:
             left = tuple(each for each in place.like if each != key)
-            what = f"let {self._told(place)} no longer be like {key}"
+            what = f"remove the override set {key} from {self._told(place)}"
             yield Candidate("set", what, place.where, 1, _unlike(place, left), typed(SetLike(place.key, left)))
             yield from self._in_set(key, words, mask)
 
@@ -259,7 +259,7 @@ class CapabilityCandidates:
                 said: Words = getattr(entry, word)
                 names = [name for name in said if self.compiled.catalogue.bit.get(name, 0) & mask]
                 for name in names if not self.asked.member or entry.of != self.asked.key else ():
-                    what = f"take back what the set {key} says of {name} for {entry.label}"
+                    what = f"remove {name} from what the override set {key} says of {entry.label}"
                     command = typed(CharterRemove(f"override-sets.{key}.{entry.label}.{word}", name))
                     yield Candidate("set", what, entry.where, 1, _less_in_set(key, entry, word, name), command)
 
@@ -297,7 +297,7 @@ class CapabilityCandidates:
     def _unseen(self) -> Iterator[Candidate]:
         """Yield that nothing rests on seeing a place any more."""
         if self.charter.rules.seeing is not None and self.place:
-            what = f"let nothing rest on {self.charter.rules.seeing} any more"
+            what = f"remove rules.seeing ({self.charter.rules.seeing})"
 
             def apply(charter: Charter, register: Register) -> Files:
                 return charter._replace(rules=charter.rules._replace(seeing=None)), register
@@ -331,32 +331,32 @@ class CapabilityCandidates:
         gate, profile = place.gate, self.asked.profile
         if gate is None or profile is None or passes(self.compiled, profile, self.compiled.place_at[place.key]):
             return
-        yield _gating(place, None, f"take the gate of {self._told(place)} away")
+        yield _gating(place, None, f"remove the gate of {self._told(place)}")
         for term, title in self._terms():
             more = gate._replace(any=(*gate.any, term), all=(), none=())
             if term not in gate.any and not gate.all and not gate.none:
-                yield _gating(place, more, f"let {title} through the gate of {self._told(place)}")
+                yield _gating(place, more, f"admit {title} through the gate of {self._told(place)}")
             elif term not in gate.any and gate.any:
                 yield _gating(
                     place,
                     gate._replace(any=(*gate.any, term)),
-                    f"let {title} through at {self._told(place)}",
+                    f"admit {title} to {self._told(place)} as well",
                 )
         for term in gate.all:
             left = gate._replace(all=tuple(each for each in gate.all if each != term))
-            yield _gating(place, _or_none(left), f"strike {term} from 'all' at the gate of {self._told(place)}")
+            yield _gating(place, _or_none(left), f"remove {term} from 'all' at the gate of {self._told(place)}")
         for term in gate.none:
             left = gate._replace(none=tuple(each for each in gate.none if each != term))
             yield _gating(
                 place,
                 _or_none(left),
-                f"strike {term} from 'none' at the gate of {self._told(place)}",
+                f"remove {term} from 'none' at the gate of {self._told(place)}",
             )
 
     def _gate_closed(self, place: Place) -> Iterator[Candidate]:
         gate = place.gate or Gate()
         for term, title in self._terms():
-            what = f"keep {title} out of {self._told(place)} by its gate"
+            what = f"exclude {title} by the gate of {self._told(place)}"
             yield _gating(place, gate._replace(none=(*gate.none, term)), what, lines=1 if place.gate else 2)
             if term in gate.any:
                 left = gate._replace(any=tuple(each for each in gate.any if each != term))
