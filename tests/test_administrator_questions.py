@@ -12,7 +12,7 @@ import yaml
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from ask_above import Community, QuestionError, UnknownNameError
+from ask_above import Assignment, Community, QuestionError, UnknownNameError
 from ask_above.ask.fit.search import WEIGHTS
 from ask_above.charter import changes
 from ask_above.charter.moments import ALWAYS
@@ -119,6 +119,13 @@ class TestImpact:
         worse = better.impact(old).turned
         assert [each.holds for each in worse] == [False]
         assert "may not" in worse[0].unmet.because
+
+    def test_a_reach_that_stays_the_same_is_not_said_to_change(self) -> None:
+        c = Community.demo()
+        again = c.after(register=c.register.assigned(Assignment("dara", "volunteer", "notices")))
+        assert c.impact(again).may_differ == []
+        other = c.after(register=c.register.assigned(Assignment("dara", "warden", "notices")))
+        assert any("Dara Fenwick" in said for said in c.impact(other).may_differ)
 
     def test_nothing_differs_from_itself(self) -> None:
         one = Community.demo()
@@ -365,7 +372,6 @@ def exhaustive(c: Community, needs: list[tuple[str, str | None]], never: list[st
         register = c.register.with_member(
             next(iter(c.register.members.values()))._replace(key=key, groups=(), kind="person", status="active")
         )
-        from ask_above import Assignment
 
         for each in given:
             register = register.assigned(Assignment(key, each, "site", ALWAYS))

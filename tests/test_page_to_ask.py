@@ -13,6 +13,7 @@ from urllib.parse import urlencode
 import pytest
 
 from ask_above import Community
+from ask_above.ask import page_answers
 from ask_above.ask.tables import power_cells
 from ask_above.charter.rules import BETWEEN_RANKS, Act
 from ask_above.decide.profile import Asked, ask_anybody
@@ -108,9 +109,39 @@ def test_what_is_too_large_is_left_out_and_said() -> None:
     assert "dara" not in PageReader(fewer).persons
     assert len(PageReader(fewer).places) == 20
     fewest = report(DEMO, "html", budget=1000)
-    assert "members, and places without words of their own." in fewest
+    assert "members, and 7 places." in fewest
     assert "lower-gauges" in PageReader(fewest).places
     assert "photo-wall" not in PageReader(fewest).places
+
+
+def test_more_forms_than_have_a_number_leave_reasons_out_and_no_answer(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(page_answers, "_MOST_NUMBERS", 64)
+    read, reasons = PageReader(DEMO.report(members=False)), 0
+    for who, asked in persons(DEMO):
+        for n, place in enumerate(DEMO.charter.places if who in read.persons else ()):
+            for capability in DEMO.charter.catalogue.keys:
+                answer, found = DEMO.decider.may(asked, capability, n), read.answer(who, capability, place)
+                assert (found.allowed, found.reason or answer.reason) == (answer.allowed, answer.reason)
+                reasons += found.reason is not None
+    assert reasons
+
+
+@pytest.mark.slow
+def test_of_very_many_places_it_answers_for_the_first_and_says_so() -> None:
+    size = Size(ranks=60, capabilities=150, places=600, overrides=6_000, members=20, profiles=10)
+    c = Community(charter(size), register(size))
+    page = c.report()
+    read = PageReader(page)
+    assert len(read.places) == 4_000_000 // (60 * 150)
+    assert f"{600 - len(read.places)} places." in page
+    rng, now = Random(3), c.names.moment()
+    for _ in range(500):
+        who, place = f"rank:{rng.choice([*c.charter.ranks])}", rng.choice([*read.places])
+        capability = rng.choice(c.charter.catalogue.keys)
+        answer = c.decider.may(c.decider.asked(who, now), capability, c.decider.compiled.place_at[place])
+        found = read.answer(who, capability, place)
+        assert found.allowed is answer.allowed, (who, capability, place)
+        assert found.reason in (None, answer.reason)
 
 
 def test_since_a_change_it_says_who_gained_and_lost_what(tmp_path: Path) -> None:

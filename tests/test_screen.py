@@ -13,9 +13,11 @@ from collections import Counter
 from pathlib import Path
 
 import pytest
+from rich.cells import cell_len
 
 from ask_above.ask.advice.piece import WHY
 from commands import PLAIN, run
+from small import rank, texts
 from standard import Size, in_folder
 from test_cli import demo
 
@@ -143,3 +145,14 @@ class TestEightyRanksAndThreeHundredPlaces:
         done = run(*shlex.split(view), cwd=large, COLUMNS=str(width))
         assert done.returncode in (0, 1), done.stderr
         assert [line for line in done.stdout.splitlines() if len(line) > width] == []
+
+
+def test_marks_stand_under_their_rank_whatever_the_letters_are(tmp_path: Path) -> None:
+    text = texts(rank("top", "post.write") | {"title": "管理者"}, rank("low", "post.pin") | {"title": "Low"})
+    for name, said in text.items():
+        (tmp_path / name).write_text(said)
+    lines = run("grid", cwd=tmp_path).stdout.splitlines()
+    head = next(line for line in lines if "管理者" in line)
+    row = next(line for line in lines if "post.pin" in line)
+    # 管理者 is six columns wide
+    assert row.index("●") == cell_len(head[: head.index("Low")]) + 1

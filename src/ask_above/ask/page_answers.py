@@ -29,6 +29,8 @@ if TYPE_CHECKING:
 
 HOLE = "\0"
 """Stands in a text of the page where the name of the person goes."""
+ACTOR, TARGET = "\1", "\2"
+"""Stand in a reason on power over ranks where the title of the one rank goes, and of the other."""
 NEW_MEMBER = "new member"
 """The page's key for somebody with the automatic ranks alone; no member's key has a space."""
 _MOST_TOLD, _FIRST_TOLD = 22_000, 12_000
@@ -39,7 +41,10 @@ _MOST_IN_DETAIL = 40
 """Of how many ranks it is said which capabilities stand in the way of handing a rank on."""
 _MOST_TOURED = 30_000
 """For how many rows times places it is worked out what the place changes."""
-_MOST_ACCOUNTS = 1 << 16
+_MOST_CELLS = 4_000_000
+"""How many ranks times capabilities times places are answered for: no browser would be quick with more."""
+_MOST_NUMBERS = 1 << 16
+"""How many accounts and forms have a number of two bytes; the last form stands for all beyond, which are not told."""
 
 
 class Person(NamedTuple):
@@ -87,7 +92,8 @@ class _Maker:
         self.ranks = len(self.askeds)
         for asked in decider.people.all(at) if members else ():
             self._add(asked.key or "", asked.label, "member", asked)
-        self.places = [n for n, _ in enumerate(compiled.places) if plain_places or n == 0 or self._says(n)]
+        most = max(1, _MOST_CELLS // max(1, len(compiled.ranks) * len(compiled.catalogue.keys)))
+        self.places = [n for n, _ in enumerate(compiled.places) if plain_places or n == 0 or self._says(n)][:most]
         self.texts: dict[str, int] = {}
         self.accounts: dict[tuple[int, ...], int] = {}
 
@@ -136,7 +142,8 @@ class _Maker:
             "told": tables,
             "accounts": list(self.accounts),
             "texts": list(self.texts),
-            "marked": max(self.ranks, min(len(self.askeds), _MOST_TOURED // len(compiled.places))),
+            "marked": min(len(self.askeds), _MOST_TOURED // len(compiled.places)),
+            "leftOut": len(compiled.places) - len(self.places),
         }
         return data, firsts
 
@@ -180,7 +187,7 @@ class _Maker:
         """Return how each place shows itself, what it changes, and the notes on what can be used."""
         told(row, len(self.askeds))
         asked, number = self.askeds[row], {key: n for n, key in enumerate(self.compiled.catalogue.keys)}
-        if row >= self.ranks and (row + 1) * len(self.compiled.places) > _MOST_TOURED:
+        if (row + 1) * len(self.compiled.places) > _MOST_TOURED:
             shown = states(self.compiled, asked)
             return "".join(shown[place][0] for place in self.places), {}, {}
         stops = tour(self.decider, asked, self.at).stops
@@ -206,18 +213,18 @@ class _Maker:
         which: list[int] = []
         wanted: list[tuple[int, int]] = []
         for row, asked in enumerate(self.askeds):
-            if row >= self.ranks and len(wanted) > _MOST_TOLD:
-                break
             spots = frozenset(where for _, where in asked.profile.placed) - {0} if asked.profile else frozenset[int]()
             which.append(shapes.setdefault(spots, len(made)))
             if which[-1] == len(made):
                 made.append(self._shape(firsts, spots))
-            wanted += [(n, row) for n in range(len(made[which[-1]][1]))]
+            wanted += [(n, row) for n in range(min(len(made[which[-1]][1]), _MOST_TOLD))]
+            if row >= self.ranks and len(wanted) > _MOST_TOLD:
+                break
         tables: list[list[int]] = [[] for _ in which]
         # where there are too many, the places in front are told for every rank
         wanted.sort(key=lambda each: (each[1] >= self.ranks, each[0]))
         for n, row in wanted if len(wanted) <= _MOST_TOLD else wanted[:_FIRST_TOLD]:
-            if len(self.accounts) < _MOST_ACCOUNTS:
+            if len(self.accounts) < _MOST_NUMBERS:
                 tables[row].append(self._account(row, *made[which[row]][1][n]))
         told = [[number, _base64(np.array(table, np.uint16))] for number, table in zip(which, tables, strict=True)]
         return [_base64(shape) for shape, _ in made], told
@@ -235,8 +242,9 @@ class _Maker:
                 rests = compiled.rests(key, place)
                 heard = tuple(each for each, touch in chain if touch is None or each in spots or touch & rests)
                 form = capability, compiled.places[place].kind, place == 0, heard
-                shape[layer, capability] = known.setdefault(form, len(known))
-                if len(known) > len(asked):
+                number = known.setdefault(form, len(known))
+                shape[layer, capability] = min(number, _MOST_NUMBERS - 1)
+                if len(asked) < len(known) < _MOST_NUMBERS:
                     asked.append((capability, place))
         return shape, asked
 
@@ -255,10 +263,6 @@ class _Maker:
         account = self.decider.account(self.askeds[row], self.compiled.catalogue.keys[capability], place)
         steps = (self._text(step.text) for step in account.steps) if row < self.ranks else ()
         return self.accounts.setdefault((self._text(account.reason), *steps), len(self.accounts))
-
-
-ACTOR, TARGET = "\1", "\2"
-"""Stand in a reason on power over ranks where the title of the one rank goes, and of the other."""
 
 
 def power_data(decider: Decider, at: Instant) -> dict[str, Any]:

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from datetime import UTC, date, datetime
 from pathlib import Path
+from typing import Any
 
 import click
 
@@ -18,24 +20,16 @@ from ask_above.show import roster as show
 from ask_above.show.data import put_out
 
 
+def _days(option: str, name: str, least: int, without: int, said: str) -> Callable[[Any], Any]:
+    """Return an option that takes a number of days, or stands alone."""
+    return click.option(
+        option, name, metavar="DAYS", type=click.IntRange(least), is_flag=False, flag_value=without, help=said
+    )
+
+
 @click.command("roster", cls=Spoken)
-@click.option(
-    "--soon",
-    "within",
-    metavar="DAYS",
-    type=click.IntRange(1),
-    is_flag=False,
-    flag_value=30,
-    help="What ends or starts within DAYS; 30 without a number.",
-)
-@click.option(
-    "--waiting",
-    metavar="DAYS",
-    type=click.IntRange(0),
-    is_flag=False,
-    flag_value=0,
-    help="Who is pending or invited for longer than DAYS.",
-)
+@_days("--soon", "within", 1, 30, "What ends or starts within DAYS; 30 without a number.")
+@_days("--waiting", "waiting", 0, 0, "Who is pending or invited for longer than DAYS.")
 @click.option("--sign-ins", is_flag=True, help="Accounts that look shared, from signins.csv.")
 @click.option(
     "--networks", default=5, show_default=True, type=click.IntRange(2), help="For --sign-ins: how many networks."

@@ -169,19 +169,23 @@ class Screen:
 
     def matrix(self, heads: Sequence[str], rows: Iterable[tuple[Mark, Sequence[Mark]]], *, right: bool = False) -> None:
         """Write labels with narrow columns of marks beside them; a column's head may have several lines."""
+        from rich.cells import cell_len
+
         shown = list(rows)
         tops = [visible(head, breaks=True).split("\n") for head in heads]
         widths = [
-            max([*map(len, top), *(len(marks[n][0]) for _, marks in shown if marks)]) for n, top in enumerate(tops)
+            max([*map(cell_len, top), *(cell_len(marks[n][0]) for _, marks in shown if marks)])
+            for n, top in enumerate(tops)
         ]
-        side, high = max([len(visible(label)) for (label, _), _ in shown] or [0]), max(map(len, tops), default=0)
+        side, high = max([cell_len(visible(label)) for (label, _), _ in shown] or [0]), max(map(len, tops), default=0)
         padded = [[""] * (high - len(top)) + top for top in tops]
         head = [(("", ""), [(top[n], "head") for top in padded]) for n in range(high)]
         for (label, style), marks in (*head, *shown):
-            line = self.styled(label, style) + " " * (side - len(visible(label)))
+            line = self.styled(label, style) + " " * (side - cell_len(visible(label)))
             for (text, look), width in zip(marks, widths, strict=bool(marks)):
-                before = width - len(text) if right else (width - len(text)) // 2
-                line += f"  {' ' * before}{self.styled(text, look)}{' ' * (width - len(text) - before)}"
+                left = width - cell_len(text)
+                before = left if right else left // 2
+                line += f"  {' ' * before}{self.styled(text, look)}{' ' * (left - before)}"
             self.line(line.rstrip())
 
     def _lines(self, heads: Sequence[str], rows: Sequence[Sequence[str | Text]]) -> None:

@@ -294,7 +294,7 @@ class ActShifts:
         """
         sides = (self.old, self.new)
         size = len(keys) * max(
-            len(side.ready.alike()) * len(side.compiled.places) * len(side.compiled.ranks) for side in sides
+            self._assigning(side) * len(side.compiled.places) * len(side.compiled.ranks) for side in sides
         )
         if size > _MOST_TRIED:
             return keys
@@ -308,6 +308,13 @@ class ActShifts:
             ]
 
         return [key for key in keys if len({frozenset(found) for found in reach(key)}) > 1]
+
+    def _assigning(self, decider: Decider) -> int:
+        """Return how many members, of each that are alike one, may assign ranks anywhere; and one for oneself."""
+        using = decider.compiled.catalogue.mask(decider.compiled.charter.rules.act(Act.ASSIGN).using)
+        places = range(len(decider.compiled.places))
+        actors = (decider.people.ask(keys[0], self.at) for keys in decider.ready.alike().values())
+        return 1 + sum(each.owner or any(decider.usable(each, n) & using for n in places) for each in actors)
 
     def _reach(
         self, decider: Decider, key: str, moments: Sequence[Instant]

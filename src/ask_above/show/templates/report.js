@@ -307,7 +307,7 @@ function drawPlace(state) {
     parts.push(
       listed(state, mine.length ? `What ${as.name} may use here` : `${as.first} may use nothing here`, mine, marks),
       listed(state, "What this place takes away", less.map(number => capabilities[number]), new Map()));
-    if (as.row >= data.marked) parts.push(make("p", {class: "quiet small"}, "What this place changes is marked for ranks alone."));
+    if (as.row >= data.marked) parts.push(make("p", {class: "quiet small"}, "What this place changes is not marked for them: the page would take too long to make."));
   }
   byId("place-here").replaceChildren(...parts.filter(part => part !== null));
 }
