@@ -331,10 +331,13 @@ class TestInABrowser:
         events = [json.loads(each["message"])["message"] for each in browser.get_log("performance")]  # type: ignore[no-untyped-call]
         urls = [e["params"]["request"]["url"] for e in events if e["method"] == "Network.requestWillBeSent"]
         assert [url for url in urls if not url.startswith(("file:", "data:", "about:"))] == []
+        browser.get_log("browser")  # type: ignore[no-untyped-call]
         # a script or a style that somebody managed to bring in is not run
         browser.execute_script(_BROUGHT_IN)
         assert browser.title == "Wren Valley River Watch: who may do what"
         assert browser.execute_script("return getComputedStyle(document.body).display") != "none"
+        refused = [each["message"] for each in browser.get_log("browser")]  # type: ignore[no-untyped-call]
+        assert sum("Content Security Policy" in message for message in refused) == 2
 
     def test_a_large_page_answers_within_a_blink(self, browser: Chrome, tmp_path: Path) -> None:
         size = Size(ranks=30, capabilities=80, places=300, overrides=1500, members=1000, profiles=200)

@@ -310,7 +310,7 @@ class ActShifts:
         return [key for key in keys if len({frozenset(found) for found in reach(key)}) > 1]
 
     def _assigning(self, decider: Decider) -> int:
-        """Return how many members, of each that are alike one, may assign ranks anywhere; and one for oneself."""
+        """Return how many members, of each that are alike one, may assign ranks anywhere, and the member themselves."""
         using = decider.compiled.catalogue.mask(decider.compiled.charter.rules.act(Act.ASSIGN).using)
         places = range(len(decider.compiled.places))
         actors = (decider.people.ask(keys[0], self.at) for keys in decider.ready.alike().values())
