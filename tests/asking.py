@@ -81,7 +81,7 @@ def app_of(community: Any, **options: Any) -> Any:
 
 def has_tokens(folder: Path, register: str | None) -> bool:
     home = Home(folder, "charter.yaml", register)
-    return home.storage.holds_register() and bool(tokens_of(home.store))
+    return home.location.holds_register() and bool(tokens_of(home.store))
 
 
 def post(app: Any, what: str, data: Any, **headers: Any) -> Reply:

@@ -10,7 +10,7 @@ from pathlib import Path
 from ask_above import ChangedMeanwhileError, Community
 from ask_above.change import CharterSet, EditError, MemberSet
 from ask_above.decide.names import Names
-from ask_above.workspace.home import BusyError
+from ask_above.workspace.storage import BusyError
 
 
 def counted_changes(c: Community | Names) -> int:

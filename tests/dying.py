@@ -155,7 +155,7 @@ def state(site: Site) -> tuple[Any, ...]:
     given = sorted(str(each[:6]) for each in c.register.assignments)
     outbox = site.folder / "outbox"
     sent = sorted(each.name.partition("-")[2] for each in outbox.glob("*.eml")) if outbox.is_dir() else []
-    entries = c.home.store.entries() if c.home.storage.holds_register() else []
+    entries = c.home.store.entries() if c.home.location.holds_register() else []
     assert [each.number for each in entries] == list(range(1, len(entries) + 1))
     charter = (site.folder / "charter.yaml").read_text("utf-8")
     return charter, people, given, sent, [each.kind for each in entries]

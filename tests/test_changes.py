@@ -38,8 +38,8 @@ from ask_above.change import (
     Withdraw,
     Withhold,
 )
-from ask_above.workspace.home import ChangedMeanwhileError
 from ask_above.workspace.plans import RefusedError, change
+from ask_above.workspace.storage import ChangedMeanwhileError
 from ask_above.workspace.undoing import undo
 from conftest import DEMO, Place, assert_files_say_the_same
 

@@ -67,7 +67,7 @@ def test_what_differs_and_who_is_called_what_is_as_if_all_were_looked_at(
 def test_a_community_read_as_it_is_asked_outlives_the_one_it_was_made_of(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr("ask_above.workspace.storage.MOST_IN_FILES", 5)
+    monkeypatch.setattr("ask_above.workspace.location.MOST_IN_FILES", 5)
     shutil.copytree(DEMO, tmp_path / "river")
     Community.open(tmp_path / "river").plan(MemberAdd("ida", {"name": "Ida Reed"})).apply()
     opened = Community.open(tmp_path / "river", on_demand=True)
@@ -80,7 +80,7 @@ def test_a_community_read_as_it_is_asked_outlives_the_one_it_was_made_of(
 
 def test_each_plan_is_made_on_what_the_one_before_left(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """As a service does it, which keeps the register in memory; and a change by somebody else is seen at once."""
-    monkeypatch.setattr("ask_above.workspace.storage.MOST_IN_FILES", 5)
+    monkeypatch.setattr("ask_above.workspace.location.MOST_IN_FILES", 5)
     folder = tmp_path / "river"
     shutil.copytree(DEMO, folder)
     Community.open(folder).plan(MemberAdd("ida", {"name": "Ida Reed"})).apply()

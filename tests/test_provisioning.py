@@ -311,7 +311,7 @@ def test_random_requests_leave_what_the_same_changes_by_command_leave(
     here: Path, tmp_path: Path, seed: int, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     if seed % 2:  # as a large community: the register is in the database alone, and the service goes on from memory
-        monkeypatch.setattr("ask_above.workspace.storage.MOST_IN_FILES", 5)
+        monkeypatch.setattr("ask_above.workspace.location.MOST_IN_FILES", 5)
     shutil.copytree(here, tmp_path / "other")
     idp, rng = Provider(here), Random(seed)
     other = tmp_path / "other"

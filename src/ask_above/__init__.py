@@ -59,9 +59,10 @@ if TYPE_CHECKING:
     from ask_above.people.register import Assignment, Member, Register
     from ask_above.people.signins import SignIn
     from ask_above.store.entries import Entry
-    from ask_above.workspace.home import BusyError, ChangedMeanwhileError
     from ask_above.workspace.journal import Event, History
+    from ask_above.workspace.memory import MemoryStorage
     from ask_above.workspace.plans import Plan, RefusedError
+    from ask_above.workspace.storage import BusyError, ChangedMeanwhileError, Remembered, Storage
 
 __all__ = [
     "VISITOR",
@@ -99,6 +100,7 @@ __all__ = [
     "Impact",
     "Looks",
     "Member",
+    "MemoryStorage",
     "MissingFileError",
     "MomentError",
     "Names",
@@ -113,6 +115,7 @@ __all__ = [
     "Refusal",
     "RefusedError",
     "Register",
+    "Remembered",
     "Roster",
     "RosterEntry",
     "SharedAccount",
@@ -120,6 +123,7 @@ __all__ = [
     "SignIn",
     "Step",
     "Stop",
+    "Storage",
     "StoreError",
     "Table",
     "Tour",
@@ -178,9 +182,10 @@ _NAMES = {
     "people.register": ("Assignment", "Member", "Register"),
     "people.signins": ("SignIn",),
     "store.entries": ("Entry",),
-    "workspace.home": ("BusyError", "ChangedMeanwhileError"),
     "workspace.journal": ("Event", "History"),
+    "workspace.memory": ("MemoryStorage",),
     "workspace.plans": ("Plan", "RefusedError"),
+    "workspace.storage": ("BusyError", "ChangedMeanwhileError", "Remembered", "Storage"),
 }
 
 # answers are drawn by the room that draws, which none of the rooms below it knows

@@ -50,6 +50,7 @@ if TYPE_CHECKING:
     from ask_above.workspace.home import Home
     from ask_above.workspace.journal import History
     from ask_above.workspace.plans import Plan
+    from ask_above.workspace.storage import Storage
 
 Wanted: TypeAlias = str | tuple[str, str]
 
@@ -76,7 +77,7 @@ class Community:
     def _repr_html_(self) -> str:
         return in_notebook(self)
 
-    _home: Home | None = None
+    _storage: Storage | None = None
     _notices: tuple[str, ...] = ()
 
     def _use(self, decider: Decider, names: Names | None = None) -> None:
@@ -100,24 +101,46 @@ class Community:
         from ask_above.workspace.home import Home
 
         home = Home(*located(path), register, on_demand=on_demand)
-        snapshot = recorded(home)
+        recorded(home)
+        return cls.kept_in(home)
+
+    @classmethod
+    def kept_in(cls, storage: Storage) -> Community:
+        """Open a community as a storage keeps it now: a folder, memory, or whatever keeps yours.
+
+        What a storage has to do stands in :class:`~ask_above.workspace.storage.Storage`.
+        """
+        snapshot = storage.read()
         opened = cls(snapshot.charter, snapshot.register)
-        opened._home, opened._notices = home, snapshot.notices
+        opened._storage, opened._notices = storage, snapshot.notices
         return opened
+
+    def again(self) -> Community:
+        """Open the community again as it is kept now, after a change; raises where it is kept nowhere."""
+        return self.kept_in(self.storage)
 
     @classmethod
     def from_texts(cls, texts: Mapping[str, str]) -> Community:
-        """Open a community from texts by file name, as if they stood in a folder: for tests and for other storage.
+        """Open a community from texts by file name, as if they stood in a folder: for tests and for embedding.
 
+        It is kept in memory: it can be changed, undone, audited and asked for its journal as a folder can.
+
+        >>> from ask_above.change import RankSet
+        >>> text = "{charter: 1, key: mill, capabilities: {mill: {mill.run: Run it}}, ranks: [{key: miller}]}"
+        >>> community = Community.from_texts({"charter.yaml": text})
+        >>> community.plan(RankSet("miller", {"title": "Miller"})).apply().number
+        2
+        >>> community.again().rank("miller").title
+        'Miller'
         >>> Community.from_texts({"charter.yaml": "charter: 1"})
         Traceback (most recent call last):
         ...
         ask_above.errors.FaultyFilesError: charter.yaml, line 1, column 1
         ...
         """
-        from ask_above.files.folder import read_texts
+        from ask_above.workspace.memory import MemoryStorage
 
-        return cls(*read_texts(texts))
+        return cls.kept_in(MemoryStorage(texts))
 
     @classmethod
     def demo(cls) -> Community:
@@ -177,11 +200,20 @@ class Community:
     # -- changes (rule 9)
 
     @property
+    def storage(self) -> Storage:
+        """Where the community is kept; raises :class:`QuestionError` for one that was made of a charter alone."""
+        if self._storage is None:
+            raise QuestionError("This community is kept nowhere: open it from a folder, or with Community.from_texts.")
+        return self._storage
+
+    @property
     def home(self) -> Home:
-        """Where the community was opened from; raises :class:`QuestionError` where it was made in memory."""
-        if self._home is None:
-            raise QuestionError("This community was not opened from a folder, so there is nowhere to change it.")
-        return self._home
+        """The folder that the community was opened from; raises :class:`QuestionError` where there is none."""
+        from ask_above.workspace.home import Home
+
+        if not isinstance(self._storage, Home):
+            raise QuestionError("This community was not opened from a folder.")
+        return self._storage
 
     @property
     def notices(self) -> tuple[str, ...]:
@@ -199,7 +231,7 @@ class Community:
         """
         from ask_above.workspace.plans import plan
 
-        return plan(self.home, edits, by=by.key if isinstance(by, Member) else by, why=why)
+        return plan(self.storage, edits, by=by.key if isinstance(by, Member) else by, why=why)
 
     def undo(self, number: int | None = None, *, by: str | Member | None = None, why: str = "") -> Plan:
         """Work out how one change is undone, the last that stands where none is named, without making it.
@@ -209,7 +241,7 @@ class Community:
         """
         from ask_above.workspace.undoing import undo
 
-        return undo(self.home, number, by=by.key if isinstance(by, Member) else by, why=why)
+        return undo(self.storage, number, by=by.key if isinstance(by, Member) else by, why=why)
 
     def journal(self) -> list[Entry]:
         """Return the changes made, oldest first; none before the first change by command.
@@ -217,9 +249,7 @@ class Community:
         An entry's ``at`` is when it took effect, in UTC with microseconds; ``who`` is the key of the member who made
         it, empty for the maintainer of the files, and ``name`` what they were called then.
         """
-        from ask_above.workspace.journal import entries_of
-
-        return entries_of(self.home)
+        return self.storage.entries()
 
     def history(self, member: str | Member, *, viewer: str | Member | None = None) -> History:
         """Return what happened to a member: ranks, status, names, by whom and when, the first first.
@@ -244,11 +274,13 @@ class Community:
         from ask_above.workspace.undoing import as_of
 
         if isinstance(state, str) and state.startswith(GIT):
-            home, revision = self.home, state.removeprefix(GIT)
+            home, revision = self.storage, state.removeprefix(GIT)
+            if home.folder is None:
+                raise QuestionError("This community lies in no folder, and so in no git repository.")
             return Community(*at_revision(home.folder, home.name, revision, self.register))
         if isinstance(state, str) and not state.isdecimal():
             raise QuestionError(f"'{state}' is no number of the journal; a revision is said as git:{state}.")
-        return Community(*as_of(self.home, int(state)))
+        return Community(*as_of(self.storage, int(state)))
 
     def report(
         self,
@@ -270,7 +302,7 @@ class Community:
         """
         asker = viewer.key if isinstance(viewer, Member) else viewer
         asker = self.member(asker).key if asker is not None else None
-        entries = self.journal() if self._home is not None else ()
+        entries = self.journal() if self._storage is not None else ()
         return reported(self, form, members=members, viewer=asker, since=since, entries=entries)
 
     def audit(
@@ -318,7 +350,7 @@ class Community:
         from ask_above.workspace.auditing import tally_files, tally_frames
         from ask_above.workspace.timeline import states_of
 
-        states = States([StateAt(0, 0, "", self._names)]) if self._home is None else states_of(self._home)
+        states = States([StateAt(0, 0, "", self._names)]) if self._storage is None else states_of(self._storage)
         log = Path(log) if isinstance(log, str) else log
         some = [log] if isinstance(log, Path) or hasattr(log, "columns") else [*log]
         reader = LogReader(dict(mapping or {}), self.charter.rules.timezone, called_in(states.states))
@@ -838,7 +870,7 @@ class Community:
         from ask_above.ask.advice.whole import NOTHING, advise
         from ask_above.workspace.journal import beside
 
-        stands_beside = NOTHING if self._home is None else beside(self._home, self._names)
+        stands_beside = NOTHING if self._storage is None else beside(self._storage, self._names)
         return advise(self._decider, self._names.moment(when), told, stands_beside)
 
     # -- how far a rank can climb (rule 10)

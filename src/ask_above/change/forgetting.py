@@ -13,6 +13,8 @@ from ask_above.people.register import Member
 
 STRANGER = "stranger-"
 """What the keys of those begin with who were forgotten."""
+GONE = ("name", "email", "phone", "note", "user_name", "external_id", "groups")
+"""What is emptied of their row."""
 _SHORT = 3
 
 
@@ -32,9 +34,7 @@ class MemberForget(NamedTuple):
         if self.key.startswith(STRANGER):
             raise EditError(f"{self.key} has been forgotten already.")
         before = member_row(member)
-        gone = ("name", "email", "phone", "note", "user_name", "external_id", "groups")
-        after = {**before, **dict.fromkeys(gone, "")}
-        after |= {"status": "retired", "was": ""}
+        after = {**before, **dict.fromkeys(GONE, ""), "status": "retired", "was": ""}
         return Done("forget a member for good", (), (RowChange("members", self.key, before, after),))
 
 

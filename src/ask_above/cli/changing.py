@@ -126,7 +126,7 @@ def carry_out(how: How, *edits: Edit) -> int:
 
 def see_through(how: How, planned: Callable[[], Plan]) -> int:
     """Show a plan, ask, and make it; where somebody else was faster it is planned anew, and others wait for it."""
-    from ask_above.workspace.home import ChangedMeanwhileError
+    from ask_above.workspace.storage import ChangedMeanwhileError
 
     made = planned()
     try:

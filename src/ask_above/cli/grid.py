@@ -120,7 +120,7 @@ def _as_it_was(opened: Community, how: How, number: int) -> Community:
     last = loaded.last if loaded else 0
     if number >= last:
         return opened
-    since = [entry for entry in home.store.entries() if entry.number > number]
+    since = home.entries(since=number)
     many = "One change has" if len(since) == 1 else f"{len(since)} changes have"
     said = "; ".join(f"{each.number}: {each.what}" for each in since[:_MOST_SAID])
     tell([f"{many} been made since this sheet was written ({said}). Only what was filled in counts."])

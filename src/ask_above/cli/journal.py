@@ -63,7 +63,7 @@ def command(
       ask-above journal 12
     """
     from ask_above.show.plans import journal_table, show_journal
-    from ask_above.workspace.journal import concerns, entries_of
+    from ask_above.workspace.journal import concerns
 
     number = int(about_whom) if about_whom is not None and about_whom.isdecimal() else None
     home = home_of(community)
@@ -71,7 +71,7 @@ def command(
         return _settle(home, take, acknowledge)
     member = None if about_whom is None or number is not None else _member(home, about_whom)
     start = _start(home, since)
-    entries = entries_of(home)
+    entries = home.entries()
     found = [
         entry
         for entry in reversed(entries)

@@ -455,13 +455,7 @@ def show(key: str, by: str | None, community: str | None, form: str, *, all_of_i
 
     opened = open_here(community)
     viewer, now = opened.member(by).key if by else None, opened.names.moment()
-    home = opened.home
-    if all_of_it:
-        from ask_above.workspace.journal import entries_of
-
-        said = everything(opened, key, viewer, now, entries_of(home))
-    else:
-        said = about(opened, key, viewer, now)
+    said = everything(opened, key, viewer, now, opened.journal()) if all_of_it else about(opened, key, viewer, now)
     if not said.get("hidden"):
         from ask_above.files.signins import last_signins
 

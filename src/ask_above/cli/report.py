@@ -63,9 +63,8 @@ def command(
 
     opened = open_here(community)
     home = home_of(community)
-    from ask_above.workspace.journal import entries_of
 
-    entries = entries_of(home)
+    entries = home.entries()
     now = datetime.now(opened.charter.zone)
     made = f"{day(now.date().isoformat())}, {now:%H:%M} ({opened.charter.rules.timezone})"
     with progress("Writing") as told:

@@ -71,7 +71,7 @@ def list_tokens(community: str | None, form: str) -> int:
     from ask_above.workspace.tokens import tokens_of
 
     home = home_of(community)
-    tokens = sorted(tokens_of(home.store).values()) if home.storage.holds_register() else []
+    tokens = sorted(tokens_of(home.store).values()) if home.location.holds_register() else []
     rows = [[token.name, token.member, str(token.may), token.made, token.until] for token in tokens]
 
     def show(screen: Screen) -> None:

@@ -32,7 +32,12 @@ def read_signins(path: str | Path, charter: Charter, register: Register) -> list
         raise MissingFileError(
             f"There is no {file.name} in the folder '{file.parent}'. Its columns: {','.join(COLUMNS)}"
         )
-    rows = read_rows(file.name, file.read_bytes(), COLUMNS, COLUMNS)
+    return signins_in(file.name, file.read_bytes(), charter, register)
+
+
+def signins_in(name: str, content: bytes, charter: Charter, register: Register) -> list[SignIn]:
+    """Return the sign-ins that a file holds; raises :class:`FaultyFilesError` with all that is wrong in it."""
+    rows = read_rows(name, content, COLUMNS, COLUMNS)
     found = [_read(rows, row, register, charter.zone) for row in rows.rows]
     if rows.faults:
         raise FaultyFilesError(rows.faults)

@@ -49,8 +49,9 @@ from ask_above.serve.reading import told
 from ask_above.serve.resources import Email, Group, GroupMember, Membership, Phone, RankHeld, RegisterUser, User
 from ask_above.show.letters import letters
 from ask_above.store.keys import read_group_numbers, write_group_number
-from ask_above.workspace.home import ChangedMeanwhileError, Home
+from ask_above.workspace.home import Home
 from ask_above.workspace.plans import RefusedError, plan
+from ask_above.workspace.storage import ChangedMeanwhileError
 from ask_above.workspace.tokens import Token
 
 ACTOR: ContextVar[Token | None] = ContextVar("actor", default=None)

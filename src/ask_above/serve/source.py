@@ -21,9 +21,10 @@ from ask_above.files.names import CHARTER
 from ask_above.files.opening import located
 from ask_above.serve.reading import BrokenError, read_elsewhere
 from ask_above.serve.watching import watch_database, watch_files
-from ask_above.workspace.home import BusyError, Home
+from ask_above.workspace.home import Home
 from ask_above.workspace.lasting import LastingHome
 from ask_above.workspace.plans import check_register, go_on
+from ask_above.workspace.storage import BusyError
 
 if TYPE_CHECKING:
     from ask_above.charter.charter import Charter
@@ -176,7 +177,7 @@ class Folder(Source):
                 return  # a change by command: what it made of the charter is kept with it
         try:
             read = read_elsewhere(self.home)
-            self.home.storage.read_already = None if read is None else (read.key, read.content)
+            self.home.location.read_already = None if read is None else (read.key, read.content)
         except BrokenError as error:
             self._broken = error
             raise
@@ -238,7 +239,7 @@ class Folder(Source):
     @property
     def store(self) -> Store | None:
         """The database; ``None`` while files hold the register."""
-        return self.home.store if self.home.storage.holds_register() else None
+        return self.home.store if self.home.location.holds_register() else None
 
 
 class Database(Source):

@@ -6,8 +6,6 @@ What is told is looked at, and never believed: a look now and then stands behind
 from __future__ import annotations
 
 import asyncio
-import logging
-import sqlite3
 from collections.abc import Callable, Container
 from contextlib import suppress
 from pathlib import Path
@@ -18,11 +16,8 @@ from ask_above.files.names import ASSIGNMENTS, MEMBERS
 if TYPE_CHECKING:
     from ask_above.store.database import Store
 
-log = logging.getLogger("ask_above.serve")
 Wake = Callable[[], None]
 
-_EVERY: Final = 0.1
-"""After how many seconds a SQLite file is asked for its version, which costs next to nothing."""
 _AGAIN: Final = 5.0
 """After how many seconds what could not be watched is tried again."""
 _STEP: Final = 50
@@ -48,52 +43,7 @@ async def watch_files(folder: Path, names: Callable[[], Container[str]], wake: W
 
 async def watch_database(store: Store, wake: Wake) -> None:
     """Wake whenever a database has changed; for ever."""
-    if store.file is not None:
-        await _sqlite(store.file, wake)
-    else:
-        await _listening(store, wake)
+    from ask_above.store.waking import changes_of
 
-
-async def _sqlite(file: Path, wake: Wake) -> None:
-    """Ask a SQLite file for its version, over one connection that is kept, which is that of others' changes."""
-    known: tuple[int, int] | None = None
-    connection: sqlite3.Connection | None = None
-    try:
-        while True:
-            await asyncio.sleep(_EVERY)
-            try:
-                now = _number(file)
-                if connection is None or known is None or known[0] != now:  # it may have been put in another's place
-                    if connection is not None:
-                        connection.close()
-                    connection = sqlite3.connect(f"file:{file}?mode=ro", uri=True, isolation_level=None)
-                version = (now, int(connection.execute("PRAGMA data_version").fetchone()[0]))
-            except (OSError, sqlite3.Error):
-                version = None
-            if version != known:
-                known = version
-                wake()
-    finally:
-        if connection is not None:
-            connection.close()
-
-
-def _number(file: Path) -> int:
-    """Return what tells a file from another one that is put in its place."""
-    return file.stat().st_ino
-
-
-async def _listening(store: Store, wake: Wake) -> None:
-    """Listen to what PostgreSQL says when a change is made; where the connection is lost, connect again."""
-    import psycopg
-
-    url = store.url.set(drivername="postgresql").render_as_string(hide_password=False)
-    while True:
-        with suppress(psycopg.Error, OSError):
-            async with await psycopg.AsyncConnection.connect(url, autocommit=True) as connection:
-                await connection.execute(f"LISTEN {store.CHANNEL}")
-                wake()  # for what was said while nobody listened
-                async for _ in connection.notifies():
-                    wake()
-        log.info("the database is listened to again in a moment")
-        await asyncio.sleep(_AGAIN)
+    async for _ in changes_of(store):
+        wake()

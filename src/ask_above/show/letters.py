@@ -149,8 +149,8 @@ def _site(plan: Plan) -> str:
 
 def _letter(plan: Plan, key: str, subject: str, news: str, usual: str = DEFAULT) -> tuple[str, str]:
     member = plan.after.register.members[key]
-    written = plan.home.folder / TEMPLATE
-    template = written.read_text("utf-8") if written.exists() else usual
+    written = plan.home.file(TEMPLATE)
+    template = usual if written is None else written.decode("utf-8")
     reason = f"\nThe reason: {visible(plan.why)}" if plan.why else ""
     text = Template(template).safe_substitute(name=visible(member.called), site=_site(plan), news=news, reason=reason)
     moment = datetime.now(UTC)

@@ -55,25 +55,19 @@ def everything(
     found = about(community, key, viewer, at)
     if found.pop("hidden"):
         raise QuestionError(f"{viewer} may not see the record of {key}: {_rule(community)}.")
-    home = community.home
-    stored = home.storage.holds_register()
-    outbox = home.folder / "outbox"
-    letters = sorted(path.name for path in outbox.glob(f"*-{key}.eml")) if outbox.is_dir() else []
+    kept = community.storage.remembered(key)
     return {
         **found,
-        "notes": [dict(zip(("at", "by", "text"), row, strict=True)) for row in home.store.notes_of(key)]
-        if stored
-        else [],
+        "notes": [dict(zip(("at", "by", "text"), row, strict=True)) for row in kept.notes],
         "given": [
-            dict(zip(("rank", "place", "from", "until", "by", "why", "ended"), row, strict=True))
-            for row in (home.store.given_to(key) if stored else ())
+            dict(zip(("rank", "place", "from", "until", "by", "why", "ended"), row, strict=True)) for row in kept.given
         ],
         "journal": [
             {"number": e.number, "at": e.at, "who": e.who, "what": e.what, "why": e.why}
             for e in entries
             if concerns(e, key)
         ],
-        "letters": letters,
+        "letters": [*kept.letters],
     }
 
 

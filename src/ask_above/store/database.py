@@ -6,7 +6,7 @@ import json
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeAlias
 
 import sqlalchemy as sa
 
@@ -16,6 +16,9 @@ from ask_above.store.entries import Entry, Loaded, entry_of, rows_as_text, value
 from ask_above.store.rows import count_of, read_assignments, read_members, write_rows
 from ask_above.store.tables import HEAD, assignments, compiled, intent, journal, metadata, notes, state
 from ask_above.store.upgrading import upgrade
+
+Transaction: TypeAlias = sa.Connection
+"""A reading or a writing that has begun: the rooms above hand it on, and ask it nothing themselves."""
 
 _LOCK = 0x61736B61626F7665
 """The number of the lock that writers into a PostgreSQL database take one after another."""
@@ -333,4 +336,4 @@ def _ends_unknown(error: BaseException) -> bool:
     return seen is not None
 
 
-__all__ = ["Entry", "Loaded", "Store", "StoreError"]
+__all__ = ["Entry", "Loaded", "Store", "StoreError", "Transaction"]

@@ -68,6 +68,14 @@ class Loaded(NamedTuple):
         return [dict(zip(ASSIGNMENT_ORDER, row, strict=True)) for row in rows]
 
 
+class Claims(NamedTuple):
+    """What a directory holds of the members who come from it: fields of theirs, and who is in which groups."""
+
+    source: str
+    fields: tuple[str, ...]
+    groups: tuple[str, ...]
+
+
 ANYTHING = "*"
 """The digest of a file of which nothing is known: whatever it holds is old."""
 

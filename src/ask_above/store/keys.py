@@ -9,6 +9,7 @@ from typing import NamedTuple
 import sqlalchemy as sa
 
 from ask_above.store.database import Store
+from ask_above.store.entries import Claims
 from ask_above.store.tables import group_numbers, state, tokens
 
 _SECRET = "pages"  # noqa: S105 (the name of it)
@@ -57,14 +58,6 @@ def write_group_number(store: Store, key: str, number: str) -> None:
         connection.execute(group_numbers.delete().where(group_numbers.c.key == key))
         if number:
             connection.execute(group_numbers.insert().values(key=key, number=number))
-
-
-class Claims(NamedTuple):
-    """What a directory holds of the members who come from it: fields of theirs, and who is in which groups."""
-
-    source: str
-    fields: tuple[str, ...]
-    groups: tuple[str, ...]
 
 
 def read_claims(store: Store) -> list[Claims]:

@@ -24,16 +24,16 @@ from ask_above.files.yaml_text import read_yaml
 from ask_above.people.reading import ASSIGNMENT_COLUMNS, MEMBER_COLUMNS, FileRow, FileRows, owner_fault
 from ask_above.people.register import OUT, Register
 from ask_above.people.rows import assignments_of, members_of
-from ask_above.store.entries import FileRecord, Loaded, digest
+from ask_above.store.entries import Entry, FileRecord, Loaded, digest
+from ask_above.workspace.location import Location
 from ask_above.workspace.on_demand import register_of
 from ask_above.workspace.snapshot import Snapshot
-from ask_above.workspace.storage import Storage
+from ask_above.workspace.storage import now
 from ask_above.workspace.undone import undone_by
 
 if TYPE_CHECKING:
-    import sqlalchemy as sa
-
-    from ask_above.store.keys import Claims
+    from ask_above.store.database import Transaction
+    from ask_above.store.entries import Claims
 
 Cells = Mapping[str, str]
 
@@ -56,14 +56,14 @@ class Reading:
 
     def __init__(
         self,
-        storage: Storage,
+        location: Location,
         found: dict[str, bytes | None],
         loaded: Loaded,
-        connection: sa.Connection,
+        connection: Transaction,
         take: frozenset[str] = frozenset(),
     ) -> None:
-        self.storage, self.found, self.loaded, self.connection, self.take = storage, found, loaded, connection, take
-        self.records = storage.records(connection, loaded, settling=bool(take))
+        self.location, self.found, self.loaded, self.connection, self.take = location, found, loaded, connection, take
+        self.records = location.records(connection, loaded, settling=bool(take))
         self.old: list[str] = []
         self.held: list[str] = []
         self.faults: list[Fault] = []
@@ -81,14 +81,14 @@ class Reading:
             if known is not None:
                 return self._made(*known, texts, ())
         if self.loaded.people is None:
-            self.loaded = self.storage.store.load_on(self.connection)
+            self.loaded = self.location.store.load_on(self.connection)
         more: dict[str, bytes | None] = {}
-        files = read_files(self.storage.fetch(texts, more), self.storage.name, self._rows(edited))
+        files = read_files(self.location.fetch(texts, more), self.location.name, self._rows(edited))
         for name in files.charter.add_ons:  # an add-on that the charter names since
             if name not in texts:
                 texts[name] = (more.get(name) or b"").decode("utf-8")
                 self.found[name] = more.get(name)
-        texts = {name: texts[name] for name in (self.storage.name, *files.charter.add_ons)}
+        texts = {name: texts[name] for name in (self.location.name, *files.charter.add_ons)}
         return self._made(files.charter, files.register, texts, edited.rows)
 
     def charter_alone(self) -> tuple[Charter, dict[str, str]]:
@@ -98,37 +98,37 @@ class Reading:
             raise FaultyFilesError(self.faults)
         more: dict[str, bytes | None] = {}
         charter = read_files(
-            self.storage.fetch(texts, more), self.storage.name, (FileRows(MEMBERS), FileRows(ASSIGNMENTS))
+            self.location.fetch(texts, more), self.location.name, (FileRows(MEMBERS), FileRows(ASSIGNMENTS))
         ).charter
         texts |= {name: (more.get(name) or b"").decode("utf-8") for name in charter.add_ons if name not in texts}
-        return charter, {name: texts[name] for name in (self.storage.name, *charter.add_ons)}
+        return charter, {name: texts[name] for name in (self.location.name, *charter.add_ons)}
 
     def _made(self, charter: Charter, register: Register, texts: dict[str, str], rows: Sequence[RowChange]) -> Snapshot:
         kept = [*self.loaded.files, *(self._kept_files)]
         records = [record for name, record in self.records.items() if name in kept]
         late = any(record.number < self.loaded.last or not record.placed for record in records)
-        new = not self.records and not self.storage.is_own
+        new = not self.records and not self.location.is_own
         behind = bool(self.old) or self.loaded.waits or new or (late and not self.held)
         made = Snapshot(
             charter, register, texts, self.found, self.loaded, rows, (), tuple(self.old), behind, tuple(self.held)
         )
-        told, waiting = undone_by(made, self.storage.store, self.connection)
+        told, waiting = undone_by(made, self.location.store, self.connection)
         notices = (*self.notices, *told)
         return made._replace(notices=notices, waiting=waiting, undone=tuple(told), records=self.records)
 
     def _read_already(self, texts: dict[str, str]) -> tuple[Charter, Register] | None:
         """Return the community with a charter that another process has read; ``None`` where all has to be read."""
-        charter = self.storage.kept_charter(texts)
+        charter = self.location.kept_charter(texts)
         return None if charter is None else self._with_register(charter)
 
     def _as_it_was_left(self, texts: dict[str, str]) -> tuple[Charter, Register] | None:
         """Return the community as the last change left it; ``None`` where something of it cannot be read."""
         from ask_above.files.charter_json import key_of, loaded
 
-        kept = self.storage.store.compiled(key_of(texts), self.connection)
+        kept = self.location.store.compiled(key_of(texts), self.connection)
         charter = loaded(kept) if kept else None
         try:
-            charter = charter or self.storage.charter_of(texts)
+            charter = charter or self.location.charter_of(texts)
         except FaultyFilesError:
             return None
         return self._with_register(charter)
@@ -140,7 +140,7 @@ class Reading:
         return charter, register
 
     def _quick_register(self, charter: Charter) -> Register | None:
-        name, rows = self.storage.store.name, self.loaded
+        name, rows = self.location.store.name, self.loaded
         if rows.people is None:
             return register_of(self.connection, charter, name, rows.size)
         where = Where(name, 0, 1)
@@ -167,7 +167,7 @@ class Reading:
             self._tell_held(name, record)
             return last
         if record is None and not self.take:
-            self.notices.append(f"This folder is new to {self.storage.store.name}; {name} counts as an edit by hand.")
+            self.notices.append(f"This folder is new to {self.location.store.name}; {name} counts as an edit by hand.")
         try:
             text = raw.decode("utf-8")
         except UnicodeDecodeError:
@@ -178,21 +178,21 @@ class Reading:
 
     def _stands_on_older(self, name: str, record: FileRecord | None) -> bool:
         """Whether a file was edited on a state that another folder has changed since."""
-        if self.storage.is_own or record is None or name in self.take:
+        if self.location.is_own or record is None or name in self.take:
             return False
         return record.digest != digest(self.loaded.files[name].encode("utf-8"))
 
     def _tell_held(self, name: str, record: FileRecord | None) -> None:
         made_on = record.number if record else 0
         self.notices.append(
-            f"{name} was edited at change {made_on}, and {self.storage.store.name} is at change {self.loaded.last}. "
+            f"{name} was edited at change {made_on}, and {self.location.store.name} is at change {self.loaded.last}. "
             "The edit does not count. To see what it would change: ask-above journal --edits. To make it a change as "
             f"it stands: ask-above journal --take {name}. To write the newest in its place: ask-above undo --edits"
         )
 
     def _check_ranks(self, name: str, last: str, text: str) -> None:
         """Note a charter that lost most of its ranks: half a file may be all that an editor wrote."""
-        if name != self.storage.name or name in self.take or "ranks" not in last:
+        if name != self.location.name or name in self.take or "ranks" not in last:
             return
         before, after = _rank_keys(last), _rank_keys(text)
         if after is not None and before is not None and 2 * len(before - after) > len(before):
@@ -209,7 +209,7 @@ class Reading:
     @cached_property
     def _kept_files(self) -> tuple[str, ...]:
         """The register's two files, where they are kept true beside the database."""
-        return (MEMBERS, ASSIGNMENTS) if self.storage.keeps_files(self.loaded.size, aside=self.loaded.aside) else ()
+        return (MEMBERS, ASSIGNMENTS) if self.location.keeps_files(self.loaded.size, aside=self.loaded.aside) else ()
 
     def _register(self) -> Edited:
         """Return what was edited by hand in the register's two files."""
@@ -219,7 +219,7 @@ class Reading:
         if self.faults or not any(sheet is not None for sheet in sheets.values()):
             return Edited([], {})
         if self.loaded.people is None:
-            self.loaded = self.storage.store.load_on(self.connection)
+            self.loaded = self.location.store.load_on(self.connection)
         edited = Edited([], {})
         if sheets["members"] is not None:
             self._check_forgotten(sheets["members"])
@@ -265,7 +265,7 @@ class Reading:
             self.faults.append(self._unconfirmed(name, f"{lost} of {had.total()} rows are gone"))
 
     def _check_forgotten(self, sheet: Sequence[FileRow]) -> None:
-        from ask_above.store.forgetting import digests_of
+        from ask_above.store.strangers import digests_of
 
         for row in sheet if self.loaded.forgotten else ():
             if not self.loaded.forgotten.isdisjoint(digests_of(self.loaded.id, row.cells)):
@@ -327,7 +327,7 @@ class Reading:
     def _rows(self, edited: Edited) -> tuple[FileRows, FileRows]:
         """Return the rows of the register with what was edited; those that stand in a file know their line."""
         if not edited.rows:
-            return self.storage.rows_of(self.loaded)
+            return self.location.rows_of(self.loaded)
         people = {key: FileRow(cells, 0) for key, cells in self._known_members.items()}
         given = {number: FileRow(cells, 0) for number, cells in self._known_assignments.items()}
         for n, change in enumerate(edited.rows):
@@ -353,11 +353,11 @@ class Reading:
 
     def _tell_aside(self) -> None:
         """Say of files that do not count how they are merged."""
-        there = sorted(file.name for file in self.storage.folder.glob("*.put-aside*.csv"))
+        there = sorted(file.name for file in self.location.folder.glob("*.put-aside*.csv"))
         if not self._kept_files:
             there += [name for name in (MEMBERS, ASSIGNMENTS) if self.found.get(name) is not None]
         self.notices += (
-            f"{name} does not count, as the register is in {self.storage.store.name}. To merge it: "
+            f"{name} does not count, as the register is in {self.location.store.name}. To merge it: "
             f"ask-above import {name}; else delete it."
             for name in there
         )
@@ -455,21 +455,24 @@ def _other_id(row: FileRow, key: str, known: str) -> Fault:
     return Fault(MEMBERS, line, at, key, "other-id", "the id of a member never changes", known, source=source)
 
 
-def numbered(rows: Iterable[RowChange], made: Sequence[RowChange]) -> list[RowChange]:
-    """Return rows with the numbers of assignments that had none when the rows were worked out, and have one now."""
-    known: dict[tuple[tuple[str, str], ...], list[str]] = {}
-    for row in made:
-        if row.table == "assignments" and row.before is None and row.after is not None:
-            known.setdefault(_cells(row.after), []).append(row.key)
-    row_changes = []
-    for row in rows:
-        if row.table == "assignments" and row.key == "0" and row.before is not None:
-            numbers = known.get(_cells(row.before))
-            row_changes.append(row._replace(key=numbers.pop(0)) if numbers else row)
-        else:
-            row_changes.append(row)
-    return row_changes
+def entries_by_hand(snapshot: Snapshot, what: Sequence[str], effect: Sequence[str]) -> list[Entry]:
+    """Return the journal's entries for files edited by hand; the first says in words what differs, and its effect."""
+    from ask_above.files.merging import differing
 
-
-def _cells(cells: Cells) -> tuple[tuple[str, str], ...]:
-    return tuple(sorted((column, cell) for column, cell in meant("assignments", cells).items() if cell))
+    said = f": {'; '.join(what)}" if what else ""
+    entries: list[Entry] = []
+    reverts = snapshot.waiting
+    for name, (old, new) in snapshot.by_hand.items():
+        told = (said, list(effect)) if not entries else ("", [])
+        pieces = list(differing(name, old, new))
+        entries.append(
+            Entry(0, now(), "", "hand", f"{name} was edited by hand{told[0]}", effect=told[1], splices=pieces)
+        )
+    if snapshot.rows:
+        tables = {row.table for row in snapshot.rows}
+        names = [name for table, (name, *_) in TABLES.items() if table in tables]
+        were = "was" if len(names) == 1 else "were"
+        told = (said, list(effect)) if not entries else ("", [])
+        what_was = f"{' and '.join(names)} {were} edited by hand{told[0]}"
+        entries.append(Entry(0, now(), "", "hand", what_was, effect=told[1], rows=list(snapshot.rows)))
+    return [entry._replace(reverts=() if n else reverts) for n, entry in enumerate(entries)]

@@ -25,7 +25,7 @@ def recorded(home: Home) -> Snapshot:
     Where nothing may be written they are recorded by the next who can.
     """
     snapshot = home.read()
-    if home.storage.is_own or snapshot.loaded is None or not snapshot.is_edited:
+    if home.location.is_own or snapshot.loaded is None or not snapshot.is_edited:
         return snapshot
     with suppress(AskAboveError, OSError), home.locked(wait=0):
         _record(home, home.read())
@@ -43,7 +43,7 @@ def take_edits(home: Home, names: Sequence[str]) -> list[Entry]:
             raise EditError(f"{listed(names)}: nothing was edited by hand.")
         last = snapshot.loaded.last
         _record(home, snapshot)
-        return home.store.entries(since=last)
+        return home.entries(since=last)
 
 
 def acknowledge(home: Home, number: int | None = None) -> list[int]:

@@ -10,7 +10,7 @@ their places. Whoever is stopped in between leaves files that are old, which the
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -26,37 +26,23 @@ from ask_above.files.register_csv import written
 from ask_above.files.writing import PRIVATE, PUBLIC, FileBatch, batch, clear_spares, put_new, read_bytes
 from ask_above.people.reading import FileRows
 from ask_above.people.register import Register
-from ask_above.store.entries import Entry, Loaded
-from ask_above.workspace.by_hand import TABLES, Reading, numbered
+from ask_above.store.entries import Claims, Entry, Loaded
+from ask_above.workspace.by_hand import TABLES, Reading
+from ask_above.workspace.location import MOST_IN_FILES, Location
 from ask_above.workspace.mark import FolderMark, read_mark
 from ask_above.workspace.on_demand import hold_open
 from ask_above.workspace.snapshot import Snapshot
-from ask_above.workspace.storage import MOST_IN_FILES, Storage
+from ask_above.workspace.storage import BusyError, Remembered, WentOn, meanwhile, now, numbered, taking_over
 
 if TYPE_CHECKING:
-    import sqlalchemy as sa
-
-    from ask_above.store.database import Store
-    from ask_above.store.forgetting import Person
+    from ask_above.store.database import Store, Transaction
+    from ask_above.store.strangers import Person
 
 _WAIT = 30
 _TABLES = tuple((name, table) for table, (name, *_) in TABLES.items())
 
 
-class ChangedMeanwhileError(AskAboveError, RuntimeError):
-    """Somebody else changed the community since the plan was made; nothing was done."""
-
-
 WAY_BACK = "To go back to the files as the last change left them: ask-above undo --edits"
-
-
-class BusyError(AskAboveError, TimeoutError):
-    """Somebody else is changing the community, and has been for long."""
-
-
-WentOn = Callable[[Entry, Snapshot, tuple[Charter, Register], Mapping[str, str]], Snapshot | None]
-"""What a home that is kept does after a change: takes the change, the state before it, charter and register after it
-and the charter's texts, and returns the state that this leaves; ``None`` where it has to be read."""
 
 
 class Home:
@@ -68,7 +54,7 @@ class Home:
     def __init__(
         self, folder: Path, name: str = CHARTER, register: str | None = None, *, on_demand: bool = False
     ) -> None:
-        self.storage = Storage(folder, name, register)
+        self.location = Location(folder, name, register)
         self.folder, self.name, self.register, self.on_demand = folder, name, register, on_demand
         self._last: tuple[tuple[dict[str, bytes | None], int | None], Snapshot] | None = None
         self._names: tuple[str, ...] = ()
@@ -83,7 +69,7 @@ class Home:
     @property
     def store(self) -> Store:
         """The database; it may have no tables yet."""
-        return self.storage.store
+        return self.location.store
 
     # -- reading
 
@@ -94,7 +80,7 @@ class Home:
         as they stand, whatever speaks against them.
         """
         self._taking = frozenset(take)
-        snapshot = None if self.storage.holds_register() else self._read_before_the_first_change()
+        snapshot = None if self.location.holds_register() else self._read_before_the_first_change()
         if snapshot is None:
             try:
                 snapshot = self._read_both()
@@ -120,11 +106,11 @@ class Home:
         Raises ``EditError`` where they are kept already, and where there are too many members for that.
         """
         known = self.read().loaded
-        if known is None or self.storage.keeps_files(known.size, aside=known.aside):
+        if known is None or self.location.keeps_files(known.size, aside=known.aside):
             raise EditError(f"A community is read from the files in {self.folder.name}; name another folder.")
         with self.locked(), batch() as files:
             loaded = self.store.load()
-            if not self.storage.keeps_files(loaded.size):
+            if not self.location.keeps_files(loaded.size):
                 most = f"with at most {MOST_IN_FILES:,} members, and a database of the folder's own"
                 raise EditError(f"Files are kept beside the register {most}; name another folder.")
             found = self._found(tuple(loaded.files))
@@ -142,7 +128,7 @@ class Home:
 
         Returns the names of each file and of what it held. Raises ``EditError`` where no change has been made yet.
         """
-        if not self.storage.holds_register():
+        if not self.location.holds_register():
             raise EditError("Nothing was changed by command yet, so no earlier state of the files is known.")
         put: list[tuple[str, str]] = []
         with self.locked(), batch() as files:
@@ -164,7 +150,7 @@ class Home:
     def _newest(self, loaded: Loaded, found: Mapping[str, bytes | None]) -> dict[str, bytes]:
         """Return what each file holds that is kept in this folder, as the last change left it."""
         newest = {name: text.encode("utf-8") for name, text in loaded.files.items()}
-        if self.storage.keeps_files(loaded.size, aside=loaded.aside):
+        if self.location.keeps_files(loaded.size, aside=loaded.aside):
             rows = {"members": loaded.members, "assignments": loaded.assignments}
             newest |= {name: written(table, found.get(name), rows[table]) for name, table in _TABLES}
         return newest
@@ -211,10 +197,10 @@ class Home:
         """Return what the folder is to remember; which folder it is stays as it was."""
         known = read_mark(self.folder)
         folder = known.folder if known is not None and known.folder else uuid4().hex
-        return FolderMark(self.storage.called, key, folder)
+        return FolderMark(self.location.called, key, folder)
 
     def _note(
-        self, connection: sa.Connection, mark: FolderMark, name: str, content: bytes, found: bytes | None, number: int
+        self, connection: Transaction, mark: FolderMark, name: str, content: bytes, found: bytes | None, number: int
     ) -> None:
         """Note what is about to be written into a file, and what it holds now."""
         from ask_above.store.entries import FileRecord, digest
@@ -222,7 +208,7 @@ class Home:
 
         before = "" if found is None else digest(found)
         record = FileRecord(digest(content), before, number, placed=False)
-        write_record(connection, self.storage.folder_key(mark), name, record)
+        write_record(connection, self.location.folder_key(mark), name, record)
 
     def _read_both(self) -> Snapshot:
         """Read files first and then the database: what a command wrote into a file is then in the database too."""
@@ -234,11 +220,11 @@ class Home:
                 version = self.store.version_on(connection)
                 if self._last is not None and self._last[0] == (found, version) and not self._taking:
                     return self._last[1]
-                lazy = self.on_demand and not self.storage.keeps_files(self.store.size_on(connection))
+                lazy = self.on_demand and not self.location.keeps_files(self.store.size_on(connection))
                 loaded = self.store.load_on(connection, register=not lazy)
                 if set(loaded.files) <= found.keys():
-                    self.storage.check_mark(read_mark(self.folder), loaded)
-                    snapshot = Reading(self.storage, found, loaded, connection, self._taking).snapshot()
+                    self.location.check_mark(read_mark(self.folder), loaded)
+                    snapshot = Reading(self.location, found, loaded, connection, self._taking).snapshot()
                     if lazy:  # what it still reads is as of the same moment
                         self._reading = stack.pop_all()
                         hold_open(snapshot.register, self._reading)
@@ -260,7 +246,7 @@ class Home:
             with self.store.reading() as connection:
                 loaded = self.store.load_on(connection, register=False)
                 if set(loaded.files) <= found.keys():
-                    return Reading(self.storage, found, loaded, connection).charter_alone()
+                    return Reading(self.location, found, loaded, connection).charter_alone()
             names = tuple(loaded.files)
 
     def texts_found(self) -> dict[str, bytes | None]:
@@ -272,10 +258,10 @@ class Home:
         try:
             snapshot = self._read_files()
         except (AskAboveError, OSError):
-            if self.storage.holds_register():
+            if self.location.holds_register():
                 return None
             raise
-        return None if self.storage.holds_register() else snapshot
+        return None if self.location.holds_register() else snapshot
 
     def _read_files(self) -> Snapshot:
         """Read the community while files hold all of it."""
@@ -295,13 +281,43 @@ class Home:
     ) -> tuple[Charter, Register]:
         """Read the community with other texts of its files; raises where they cannot be meant."""
         if rows is None and snapshot.loaded is not None:
-            rows = self.storage.rows_of(snapshot.loaded)
-        files = read_files(self.storage.fetch(texts), self.name, rows)
+            rows = self.location.rows_of(snapshot.loaded)
+        files = read_files(self.location.fetch(texts), self.name, rows)
         return files.charter, files.register
 
     def charter_of(self, texts: Mapping[str, str]) -> Charter:
         """Read the charter alone, with other texts of its files."""
-        return self.storage.charter_of(texts)
+        return self.location.charter_of(texts)
+
+    def entries(self, *, since: int = 0) -> list[Entry]:
+        """Return the journal's entries after one, oldest first; none before the first change by command."""
+        return self.store.entries(since=since) if self.location.holds_register() else []
+
+    def claims(self) -> list[Claims]:
+        """Return what directories claim of members who come from them (rule 9.15)."""
+        from ask_above.store.keys import read_claims
+
+        return read_claims(self.store) if self.location.holds_register() else []
+
+    def claim(self, claims: Claims) -> None:
+        """Keep what a directory claims from now on; nothing of anything takes it out."""
+        from ask_above.store.keys import write_claims
+
+        if self.location.holds_register() and claims not in self.claims():
+            write_claims(self.store, claims)
+
+    def remembered(self, member: str) -> Remembered:
+        """Return what is kept of a member beside their row."""
+        outbox, stored = self.folder / OUTBOX, self.location.holds_register()
+        return Remembered(
+            self.store.notes_of(member) if stored else (),
+            self.store.given_to(member) if stored else (),
+            sorted(path.name for path in outbox.glob(f"*-{member}.eml")) if outbox.is_dir() else (),
+        )
+
+    def file(self, name: str) -> bytes | None:
+        """Return what a file beside the charter holds, ``None`` where there is none."""
+        return read_bytes(self.folder / name)
 
     # -- changing
 
@@ -343,16 +359,16 @@ class Home:
         for folder in (self.folder, self.folder / OUTBOX):
             clear_spares(folder)
         with batch() as files:
-            if before.loaded is None and self.storage.file is not None and entry is not None:
-                return self._first(self.storage.file, entry, before, after, texts, letters, files)
+            if before.loaded is None and self.location.file is not None and entry is not None:
+                return self._first(self.location.file, entry, before, after, texts, letters, files)
             with self.store.writing() as connection:
                 if before.loaded is None:
                     if self.store.schema_on(connection) is not None:
-                        raise _meanwhile()
+                        raise meanwhile()
                     self._check_files(before)
                     self.store.make_on(connection)
                 elif self.store.version_on(connection) != before.version:
-                    raise _meanwhile()
+                    raise meanwhile()
                 else:
                     self._check_files(before)
                 made = self._decide(connection, entry, before, after, texts, letters, by_hand, files)
@@ -376,17 +392,17 @@ class Home:
         try:
             self._check_files(before)
             store = Store.in_file(spare, make=True)
-            self.storage.opened = store
+            self.location.opened = store
             with store.writing() as connection:
                 store.make_on(connection)
                 made = self._decide(connection, entry, before, after, texts, letters, (), files)
             store.engine.dispose()
-            self.storage.opened = None
+            self.location.opened = None
             with spare.open("rb") as written_file:
                 os.fsync(written_file.fileno())
             self._put_new(spare, file)
         except BaseException:
-            self.storage.opened = None
+            self.location.opened = None
             for rest in file.parent.glob(f"{spare.name}*"):
                 with suppress(OSError):
                     rest.unlink()
@@ -402,18 +418,18 @@ class Home:
         try:
             put_new(spare, file)
         except FileExistsError:
-            raise _meanwhile() from None
+            raise meanwhile() from None
 
     def _check_files(self, before: Snapshot) -> None:
         """Raise where a file is no longer as it was planned on, or somebody made the first change."""
-        file = self.storage.file
+        file = self.location.file
         taken_over = before.loaded is None and file is not None and file.exists()
         if taken_over or any(read_bytes(self.folder / name) != raw for name, raw in before.found.items()):
-            raise _meanwhile()
+            raise meanwhile()
 
     def _decide(
         self,
-        connection: sa.Connection,
+        connection: Transaction,
         entry: Entry | None,
         before: Snapshot,
         after: tuple[Charter, Register],
@@ -426,7 +442,7 @@ class Home:
         store = self.store
         made: list[RowChange] = []
         if before.loaded is None:
-            first = store.write(connection, _taking_over(before.register), before.texts)
+            first = store.write(connection, taking_over(before.register), before.texts)
             made += first.rows
         hands = [store.write(connection, hand._replace(at=now()), before.texts) for hand in by_hand]
         made += (row for hand in hands for row in hand.rows)
@@ -449,16 +465,16 @@ class Home:
         return changed
 
     def _forgotten(
-        self, connection: sa.Connection, entry: Entry, before: Snapshot, after: Charter
+        self, connection: Transaction, entry: Entry, before: Snapshot, after: Charter
     ) -> tuple[Entry, Register]:
         """Let a stranger stand for a member in the database; returns the entry and the register with the stranger."""
-        from ask_above.change.forgetting import STRANGER
-        from ask_above.store.forgetting import Person, digests_of, forget, stranger_of
+        from ask_above.store.forgetting import forget, stranger_of
+        from ask_above.store.strangers import Person, digests_of
         from ask_above.workspace.on_demand import read_register_on
 
         store, key = self.store, entry.rows[0].key
         gone, charter = before.register.members[key], before.charter
-        person = Person(key, gone.name, gone.email, stranger_of(connection, STRANGER))
+        person = Person(key, gone.name, gone.email, stranger_of(connection))
         others = (charter.ranks, charter.groups, charter.places, charter.catalogue.bundles)
         gone_by = digests_of(store.id_on(connection), member_row(gone))
         store.set_state(connection, "forgotten", sorted({*(store.state_on(connection, "forgotten") or ()), *gone_by}))
@@ -475,8 +491,7 @@ class Home:
         self.store.purge()
         outbox = self.folder / OUTBOX
         for letter in sorted(outbox.iterdir()) if outbox.is_dir() else ():
-            name = letter.stem.partition("-")[2]
-            if name == person.key or (person.email and person.email.encode() in letter.read_bytes()):
+            if person.is_meant_by(letter.name, letter.read_bytes()):
                 letter.unlink()
         copies = (*self.folder.glob("*.put-aside*.csv"), *self.folder.glob("register.before-*.db"))
         if copies:
@@ -485,7 +500,7 @@ class Home:
 
     def _prepare(
         self,
-        connection: sa.Connection,
+        connection: Transaction,
         entry: Entry,
         before: Snapshot,
         texts: Mapping[str, str],
@@ -506,21 +521,21 @@ class Home:
         if read_bytes(self.folder / MARK) != mark.content:
             files.prepare(self.folder / MARK, mark.content)
 
-    def _carry(self, connection: sa.Connection, mark: FolderMark, name: str, before: Snapshot) -> None:
+    def _carry(self, connection: Transaction, mark: FolderMark, name: str, before: Snapshot) -> None:
         """Keep what is noted of a file, under what the folder is known by now."""
         from ask_above.store.folders import write_record
 
         if name in before.records:
-            write_record(connection, self.storage.folder_key(mark), name, before.records[name])
+            write_record(connection, self.location.folder_key(mark), name, before.records[name])
 
     def _prepare_kept(
-        self, connection: sa.Connection, entry: Entry, before: Snapshot, register: Register, files: FileBatch
+        self, connection: Transaction, entry: Entry, before: Snapshot, register: Register, files: FileBatch
     ) -> None:
         """Prepare the register's two files, or put aside those that are there where none are kept."""
         aside = before.loaded is not None and before.loaded.aside
-        if not self.storage.keeps_files(len(register.members), aside=aside):
+        if not self.location.keeps_files(len(register.members), aside=aside):
             self._set_aside(before, register)
-            if self.storage.is_own and not aside:
+            if self.location.is_own and not aside:
                 self.store.set_state(connection, "aside", value=True)
             return
         mark = FolderMark("", "")  # only a folder's own database has these files
@@ -542,7 +557,7 @@ class Home:
             return
         self._sets_aside = True
         size = "" if self.register else f", with more than {MOST_IN_FILES:,} members ({len(register.members):,}),"
-        where = self.storage.called
+        where = self.location.called
         self.told.append(
             f"{' and '.join(there)} put aside, as the register{size} is in {where} alone now; "
             "ask-above export DIR writes such files."
@@ -578,17 +593,7 @@ class Home:
                 self.told.append(f"Copies of what was taken out may be left ({error}); they go when nobody reads it.")
         with suppress(OSError, AskAboveError), self.store.writing() as connection:
             self.store.done(connection)
-            note_placed(connection, self.storage.folder_key(read_mark(self.folder)))
-
-
-def _meanwhile() -> ChangedMeanwhileError:
-    return ChangedMeanwhileError("Somebody else changed the community meanwhile; nothing was done. Look again.")
-
-
-def _taking_over(register: Register) -> Entry:
-    rows = [RowChange("members", key, None, member_row(member)) for key, member in register.members.items()]
-    rows += [RowChange("assignments", "0", None, assignment_row(assignment)) for assignment in register.assignments]
-    return Entry(0, now(), "", "import", f"take over {len(register.members)} members from CSV files", rows=rows)
+            note_placed(connection, self.location.folder_key(read_mark(self.folder)))
 
 
 def _texts(found: Mapping[str, bytes | None], names: Sequence[str]) -> dict[str, str]:
@@ -597,33 +602,3 @@ def _texts(found: Mapping[str, bytes | None], names: Sequence[str]) -> dict[str,
 
 def _text(file: Path) -> str:
     return (read_bytes(file) or b"").decode("utf-8")
-
-
-def entries_by_hand(snapshot: Snapshot, what: Sequence[str], effect: Sequence[str]) -> list[Entry]:
-    """Return the journal's entries for files edited by hand; the first says in words what differs, and its effect."""
-    from ask_above.files.merging import differing
-
-    said = f": {'; '.join(what)}" if what else ""
-    entries: list[Entry] = []
-    reverts = snapshot.waiting
-    for name, (old, new) in snapshot.by_hand.items():
-        told = (said, list(effect)) if not entries else ("", [])
-        pieces = list(differing(name, old, new))
-        entries.append(
-            Entry(0, now(), "", "hand", f"{name} was edited by hand{told[0]}", effect=told[1], splices=pieces)
-        )
-    if snapshot.rows:
-        tables = {row.table for row in snapshot.rows}
-        names = [name for name, table in _TABLES if table in tables]
-        were = "was" if len(names) == 1 else "were"
-        told = (said, list(effect)) if not entries else ("", [])
-        what_was = f"{' and '.join(names)} {were} edited by hand{told[0]}"
-        entries.append(Entry(0, now(), "", "hand", what_was, effect=told[1], rows=list(snapshot.rows)))
-    return [entry._replace(reverts=() if n else reverts) for n, entry in enumerate(entries)]
-
-
-def now() -> str:
-    """Return this moment as the journal writes it: in UTC, to the microsecond."""
-    from datetime import UTC, datetime
-
-    return datetime.now(UTC).isoformat(timespec="microseconds")

@@ -14,15 +14,15 @@ from ask_above.change.people import HANDED
 from ask_above.charter.moments import Instant, instant
 from ask_above.decide.names import Names
 from ask_above.decide.words import in_place
-from ask_above.errors import FaultyFilesError, MissingFileError
-from ask_above.files.signins import read_signins
+from ask_above.errors import FaultyFilesError
+from ask_above.files.signins import SIGNINS, signins_in
 from ask_above.people.directory import NameKind
 from ask_above.people.register import Status
 from ask_above.printing import prints
 from ask_above.store.entries import Entry
 
 if TYPE_CHECKING:
-    from ask_above.workspace.home import Home
+    from ask_above.workspace.storage import Storage
 
 _GUARDED = {"name": "name", "email": "address", "phone": "telephone number", "note": "notes"}
 """What ``rules.contacts`` governs, and what it is called."""
@@ -55,11 +55,6 @@ class History(NamedTuple):
         return f"<History of {self.member}: {len(self.events)} events>"
 
 
-def entries_of(home: Home) -> list[Entry]:
-    """Return the journal, oldest first; nothing before the first change by command."""
-    return home.store.entries() if home.storage.holds_register() else []
-
-
 def concerns(entry: Entry, key: str) -> bool:
     """Whether an entry was made by a member, or changes something of theirs."""
     return entry.who == key or any(whose(row) == key for row in entry.rows)
@@ -89,13 +84,14 @@ def heirs_of(entries: Sequence[Entry], names: Names) -> dict[str, list[str]]:
     return found
 
 
-def beside(home: Home, names: Names) -> Beside:
+def beside(home: Storage, names: Names) -> Beside:
     """Return what stands beside charter and register in a folder; a list of sign-ins with faults counts as none."""
+    content = home.file(SIGNINS)
     try:
-        sign_ins = read_signins(home.folder, names.charter, names.register)
-    except (MissingFileError, FaultyFilesError):  # roster --sign-ins tells the faults
+        sign_ins = [] if content is None else signins_in(SIGNINS, content, names.charter, names.register)
+    except FaultyFilesError:  # roster --sign-ins tells the faults
         sign_ins = []
-    return Beside(sign_ins, heirs_of(entries_of(home), names))
+    return Beside(sign_ins, heirs_of(home.entries(), names))
 
 
 _HANDED = re.compile(rf"retire ([^;]+); {HANDED} ([^;]+)", re.IGNORECASE)

@@ -23,7 +23,7 @@ from ask_above.workspace.snapshot import Snapshot
 if TYPE_CHECKING:
     from pathlib import Path
 
-    import sqlalchemy as sa
+    from ask_above.store.database import Transaction
 
 _LONGEST = 10.0
 """How many seconds a database may take to connect, and for a statement, before the last good state goes on."""
@@ -36,7 +36,7 @@ class LastingHome(Home):
 
     def __init__(self, folder: Path, name: str, register: str | None = None) -> None:
         super().__init__(folder, name, register, on_demand=True)
-        self.storage.limit = _LONGEST
+        self.location.limit = _LONGEST
         self.went_on = self._went_on
         self._late = self._leaves_late = False
         self._known: Snapshot | None = None
@@ -89,13 +89,13 @@ class LastingHome(Home):
         return snapshot
 
     def _prepare_kept(
-        self, connection: sa.Connection, entry: Entry, before: Snapshot, register: Register, files: FileBatch
+        self, connection: Transaction, entry: Entry, before: Snapshot, register: Register, files: FileBatch
     ) -> None:
         """Prepare the register's files and the folder's mark, or leave that for later."""
         self._new = {}
         size = before.loaded.size if before.loaded else 0
         aside = before.loaded is not None and before.loaded.aside
-        kept, keeps = (self.storage.keeps_files(count, aside=aside) for count in (size, len(register.members)))
+        kept, keeps = (self.location.keeps_files(count, aside=aside) for count in (size, len(register.members)))
         self._leaves_late = before is self._known and kept == keeps and monotonic() - self._wrote_at < _EVERY
         if self._leaves_late:
             return
@@ -103,7 +103,7 @@ class LastingHome(Home):
         super()._prepare_kept(connection, entry, before, register, files)
 
     def _note(
-        self, connection: sa.Connection, mark: FolderMark, name: str, content: bytes, found: bytes | None, number: int
+        self, connection: Transaction, mark: FolderMark, name: str, content: bytes, found: bytes | None, number: int
     ) -> None:
         self._new[name] = content
         super()._note(connection, mark, name, content, found, number)

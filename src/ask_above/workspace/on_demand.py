@@ -17,7 +17,7 @@ from ask_above.people.register import Assignment, Member, Register
 from ask_above.people.rows import assignments_of, members_of
 
 if TYPE_CHECKING:
-    import sqlalchemy as sa
+    from ask_above.store.database import Transaction
 
 
 def _odd(where: Where) -> StoreError:
@@ -27,7 +27,7 @@ def _odd(where: Where) -> StoreError:
 class _RowSource:
     """What reads rows, one member's or everybody's; each is read once."""
 
-    def __init__(self, connection: sa.Connection, charter: Charter, where: Where, size: int) -> None:
+    def __init__(self, connection: Transaction, charter: Charter, where: Where, size: int) -> None:
         self.connection, self.charter, self.where, self.size = connection, charter, where, size
         self.members: dict[str, Member | None] = {}
         self.given: dict[str, list[Assignment]] = {}
@@ -120,7 +120,7 @@ class _Given(Mapping[str, list[Assignment]]):
         return len(self.source.everybody()[1])
 
 
-def read_register_on(connection: sa.Connection, charter: Charter, name: str) -> Register:
+def read_register_on(connection: Transaction, charter: Charter, name: str) -> Register:
     """Return the whole register within a transaction; raises ``StoreError`` where a row cannot be meant."""
     source = _RowSource(connection, charter, Where(name, 0, 1), 0)
     members, given = source.everybody()
@@ -129,7 +129,7 @@ def read_register_on(connection: sa.Connection, charter: Charter, name: str) -> 
     return made
 
 
-def register_of(connection: sa.Connection, charter: Charter, name: str, size: int) -> Register:
+def register_of(connection: Transaction, charter: Charter, name: str, size: int) -> Register:
     """Return a register that reads rows over a connection as they are needed; it goes on being as of one moment."""
     source = _RowSource(connection, charter, Where(name, 0, 1), size)
     made = Register(_MembersOnDemand(source), (), name)

@@ -38,17 +38,17 @@ from ask_above.files.yaml_text import compose, plain
 from ask_above.people.recognising import CALLED, Identities, Recogniser
 from ask_above.people.register import Register, Status
 from ask_above.printing import Printed
-from ask_above.workspace.home import ChangedMeanwhileError, Home, WentOn, entries_by_hand, now
-from ask_above.workspace.journal import entries_of, heirs_of
+from ask_above.workspace.by_hand import entries_by_hand
+from ask_above.workspace.journal import heirs_of
 from ask_above.workspace.lasting import LastingHome
 from ask_above.workspace.snapshot import Snapshot
+from ask_above.workspace.storage import ChangedMeanwhileError, Storage, WentOn, now
 
 if TYPE_CHECKING:
     from ask_above.ask.advice.piece import Piece
     from ask_above.ask.cover import Gap
     from ask_above.ask.perks import PerkTurned
-    from ask_above.store.entries import Entry
-    from ask_above.store.keys import Claims
+    from ask_above.store.entries import Claims, Entry
 
 _CALLED = {"name": "name", "email": "address"}
 _MOST_TOLD = 30
@@ -98,7 +98,9 @@ class Plan(Printed):
     What may be forced, with a reason, is ``passable``.
     """
 
-    def __init__(self, home: Home, snapshot: Snapshot, done: Sequence[Done], *, by: str, why: str, at: Instant) -> None:
+    def __init__(
+        self, home: Storage, snapshot: Snapshot, done: Sequence[Done], *, by: str, why: str, at: Instant
+    ) -> None:
         self.home, self.snapshot, self.by, self.why, self.at = home, snapshot, by, why, at
         self.done = list(done)
         self.before = opened(home, snapshot)
@@ -155,7 +157,7 @@ class Plan(Printed):
         from ask_above.ask.advice.whole import brought
 
         leaves = any(row.table == "members" and (row.after or {}).get("status") == Status.RETIRED for row in self.rows)
-        heirs = heirs_of(entries_of(self.home), self.before) if leaves else {}
+        heirs = heirs_of(self.home.entries(), self.before) if leaves else {}
         return brought(self.before.decider, self.after.decider, self.at, Beside(heirs=heirs))
 
     @cached_property
@@ -272,11 +274,7 @@ class Plan(Printed):
     @cached_property
     def _claims(self) -> dict[str, Claims]:
         """What each directory claims, by its name."""
-        if self.snapshot.loaded is None:
-            return {}
-        from ask_above.store.keys import read_claims
-
-        return {claim.source: claim for claim in read_claims(self.home.store)}
+        return {claim.source: claim for claim in self.home.claims()}
 
     @property
     def passable(self) -> list[str]:
@@ -419,7 +417,7 @@ class ByHand(NamedTuple):
     effect: Impact
 
 
-def by_hand(home: Home, snapshot: Snapshot, now: Names, at: Instant) -> ByHand | None:
+def by_hand(home: Storage, snapshot: Snapshot, now: Names, at: Instant) -> ByHand | None:
     """Return what was edited by hand since the last change; ``None`` where nothing was, or nothing was sound before."""
     if snapshot.loaded is None or not snapshot.is_edited:
         return None
@@ -463,7 +461,7 @@ def in_lines(effect: Impact) -> Iterator[str]:
 
 
 def plan(
-    home: Home,
+    home: Storage,
     edits: Sequence[Edit],
     *,
     by: str | None = None,
@@ -507,7 +505,7 @@ def go_on(home: LastingHome, snapshot: Snapshot, names: Names) -> Snapshot:
     return known
 
 
-def opened(home: Home, snapshot: Snapshot) -> Names:
+def opened(home: Storage, snapshot: Snapshot) -> Names:
     """Return the names of a snapshot's community; the same ones for the same snapshot: it is made ready once."""
     known: Names | None = home.kept.get("names")
     if known is None or home.kept.get("snapshot") is not snapshot:
@@ -530,7 +528,7 @@ def named(names: Names, by: str | None) -> str:
 class _Working:
     """Edits being worked out, each on what those before it left."""
 
-    def __init__(self, home: Home, snapshot: Snapshot, made: Plan) -> None:
+    def __init__(self, home: Storage, snapshot: Snapshot, made: Plan) -> None:
         self.home, self.made = home, made
         self.charter, self.register = snapshot.charter, snapshot.register
         self.data: Any = None
@@ -586,7 +584,7 @@ def _together(said: Iterable[str]) -> list[str]:
     return [f"{first}{few(filter(None, names), _MOST_SAID)}{rest}" for (first, rest), names in alike.items()]
 
 
-def read_charter(home: Home, texts: Mapping[str, str], what: str) -> Charter:
+def read_charter(home: Storage, texts: Mapping[str, str], what: str) -> Charter:
     """Return the charter that texts would be; raises :class:`EditError` where they could not be meant."""
     try:
         return home.charter_of(texts)
@@ -633,7 +631,7 @@ def check_owner(charter: Charter, register: Register) -> None:
         raise EditError(f"{upper(wrong)}. Hand over first: ask-above member hand-over MEMBER")
 
 
-def change(home: Home, edits: Sequence[Edit], *, by: str | None = None, why: str = "", force: bool = False) -> Entry:
+def change(home: Storage, edits: Sequence[Edit], *, by: str | None = None, why: str = "", force: bool = False) -> Entry:
     """Plan and make a change; where somebody else was faster, plan anew on what they left, and keep others waiting."""
     try:
         return plan(home, edits, by=by, why=why).apply(force=force)

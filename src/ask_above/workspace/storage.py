@@ -1,206 +1,143 @@
-"""Where a community lies: its folder and the database beside it, and how a piece of either is read."""
+"""Where a community is kept, as far as planning, making and undoing a change, the journal and an audit know it.
+
+A folder with its database is one such storage (:class:`~ask_above.workspace.home.Home`), memory is another
+(:class:`~ask_above.workspace.memory.MemoryStorage`); whoever keeps communities elsewhere writes a third.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from contextlib import AbstractContextManager
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import Any, NamedTuple, Protocol
 
+from ask_above.change.draft import RowChange, assignment_row, member_row
 from ask_above.charter.charter import Charter
-from ask_above.errors import StoreError
-from ask_above.files.folder import Fetch, read_files
-from ask_above.files.names import ASSIGNMENTS, CHARTER, MEMBERS, REGISTER, is_inside
-from ask_above.files.writing import read_bytes
-from ask_above.people.reading import FileRow, FileRows
-from ask_above.store.entries import Loaded
-from ask_above.workspace.mark import FolderMark, read_mark
-
-if TYPE_CHECKING:
-    import sqlalchemy as sa
-
-    from ask_above.store.database import Store
-    from ask_above.store.entries import FileRecord
-
-MOST_IN_FILES = 2_000
-"""With more members than these the register is in the database alone: nobody edits so many lines by hand."""
+from ask_above.errors import AskAboveError
+from ask_above.people.register import Register
+from ask_above.store.entries import Claims, Entry
+from ask_above.workspace.snapshot import Snapshot
 
 
-_WAYS = (
-    "Put a copy of it back, or start anew from members.csv and assignments.csv, without the journal so far: "
-    "ask-above import --anew"
-)
+class ChangedMeanwhileError(AskAboveError, RuntimeError):
+    """Somebody else changed the community since the plan was made; nothing was done."""
 
 
-class Storage:
-    """A folder with a charter of this name, and the register's database: the one that a URL names, else its own."""
+class BusyError(AskAboveError, TimeoutError):
+    """Somebody else is changing the community, and has been for long."""
 
-    def __init__(
-        self, folder: Path, name: str = CHARTER, register: str | None = None, limit: float | None = None
-    ) -> None:
-        self.folder, self.name, self.register, self.limit = folder, name, register, limit
-        self.opened: Store | None = None
-        self.read_already: tuple[str, bytes] | None = None
-        self.made = False
 
-    @property
-    def store(self) -> Store:
-        """The database; it may have no tables yet."""
-        if self.opened is None:
-            from ask_above.store.database import Store
+class Remembered(NamedTuple):
+    """What is kept of a member beside the register's row.
 
-            self.opened = (
-                Store(self.register, limit=self.limit)
-                if self.register
-                else Store.in_file((self.folder / REGISTER).resolve())
-            )
-        return self.opened
+    ``notes`` are all that were set: when, by whom, the text. ``given`` are all assignments there ever were: rank,
+    place, from, until, by, why, how it ended. ``letters`` wait in the outbox, by file name.
+    """
+
+    notes: Sequence[tuple[str, ...]] = ()
+    given: Sequence[tuple[str, ...]] = ()
+    letters: Sequence[str] = ()
+
+
+WentOn = Callable[[Entry, Snapshot, tuple[Charter, Register], Mapping[str, str]], Snapshot | None]
+"""What a storage that stays open does after a change: takes the change, the state before it, charter and register after
+it and the charter's texts, and returns the state that this leaves; ``None`` where it has to be read."""
+
+
+class Storage(Protocol):
+    """Where a community is kept.
+
+    ``folder`` is where its files lie, ``None`` where there are none; ``name`` the charter's file. ``kept`` holds what
+    was made ready of the snapshot read last. ``told`` says what the last change did besides, in sentences.
+    """
 
     @property
-    def called(self) -> str:
-        """What messages call the database, while it is in the making too."""
-        from ask_above.store.database import Store
+    def folder(self) -> Path | None:
+        """Where its files lie."""
 
-        return Store(self.register).name if self.register else REGISTER
+    name: str
+    kept: dict[str, Any]
+    told: list[str]
+    went_on: WentOn | None
 
-    @property
-    def file(self) -> Path | None:
-        """The SQLite file that holds the register, the folder's own or a named one; ``None`` for a server."""
-        if not self.register:
-            return (self.folder / REGISTER).resolve()
-        return self.store.file
+    def read(self) -> Snapshot:
+        """Return the community as it is now: the very same snapshot where nothing has changed."""
 
-    @property
-    def is_own(self) -> bool:
-        """Whether the database is the folder's own, and no other folder's."""
-        return not self.register
+    def locked(self) -> AbstractContextManager[None]:
+        """Keep others from changing it meanwhile; raises :class:`BusyError` where they take too long."""
 
-    def records(self, connection: sa.Connection, loaded: Loaded, *, settling: bool = False) -> dict[str, FileRecord]:
-        """Return what was last written into each of the folder's files.
+    def change(
+        self,
+        entry: Entry | None,
+        before: Snapshot,
+        after: tuple[Charter, Register],
+        texts: Mapping[str, str],
+        letters: Sequence[tuple[str, str]] = (),
+        by_hand: Sequence[Entry] = (),
+    ) -> Entry:
+        """Make a change that was planned on ``before``, whole or not at all; returns its entry with its number.
 
-        Raises ``StoreError`` where that is newer than the database, which was restored from a copy then, unless
-        somebody is ``settling`` that.
+        Raises :class:`ChangedMeanwhileError` where the community is no longer as it was planned on.
         """
-        from ask_above.store.entries import FileRecord, digest
-        from ask_above.store.folders import read_records
 
-        mark = read_mark(self.folder)
-        file_records = read_records(connection, self.folder_key(mark))
-        state = mark.state if mark else None
-        if state is not None and self.is_own:  # a folder of before, with files of this state
-            file_records = {
-                name: record._replace(placed=state >= record.number) for name, record in file_records.items()
-            }
-        elif state is not None and not file_records and state <= loaded.last:
-            texts = self._texts_at(state, loaded, connection)
-            file_records = {name: FileRecord(digest(text.encode("utf-8")), "", state) for name, text in texts.items()}
-        newest = max((record.number for record in file_records.values()), default=state or 0)
-        if max(newest, state or 0) > loaded.last:
-            if not settling:
-                raise StoreError(_restored(self.called, max(newest, state or 0), loaded.last))
-            return {}
-        return file_records
-
-    def _texts_at(self, state: int, loaded: Loaded, connection: sa.Connection) -> dict[str, str]:
-        """Return what the charter's files held at a state, by taking back what the journal did since."""
-        from ask_above.files.splice import Splice, apply
-
-        texts = dict(loaded.files)
-        for entry in reversed(self.store.entries(since=state, connection=connection, rows=False)):
-            for name, start, old, new in reversed(entry.splices):
-                if name in texts:
-                    texts[name] = apply(texts[name], Splice(start, new, old))
-        return texts
-
-    def folder_key(self, mark: FolderMark | None) -> str:
-        """Return what the database knows this folder by."""
-        return "" if self.is_own or mark is None else mark.key_in(self.folder)
-
-    def holds_register(self) -> bool:
-        """Whether the database holds the register; until the first change CSV files do.
-
-        Raises ``StoreError`` where a database was there and is gone, is empty, or is that of another community.
-        """
-        mark, file = read_mark(self.folder), self.file
-        if file is not None and not file.exists():
-            if mark is not None:
-                raise StoreError(_gone(mark))
-            return False
-        if self.made:
-            return True
-        if self.store.schema() is None:
-            if not self.register:
-                raise StoreError(f"{REGISTER} is empty. {_WAYS}")
-            if mark is not None:
-                raise StoreError(f"{self.store.name} holds no register, and this folder's is {mark.register}. {_WAYS}")
-            return False
-        self.store.bring_up_to_date()
-        self.made = True
-        return True
-
-    def check_mark(self, mark: FolderMark | None, loaded: Loaded) -> None:
-        """Raise ``StoreError`` where the database is another folder's, or names files that are none of this one's."""
-        if mark is not None and loaded.id and mark.id != loaded.id:
-            raise StoreError(
-                f"{self.store.name} is the register of another folder; this folder's is {mark.register}, with another "
-                f"id. {_WAYS}"
-            )
-        for name in (*loaded.files, *(name for name, _ in loaded.letters)):
-            if not is_inside(name):
-                raise StoreError(
-                    f"{self.store.name} names a file outside its folder, {name!r}; it is not to be trusted."
-                )
-
-    # -- pieces
-
-    def keeps_files(self, size: int, *, aside: bool = False) -> bool:
-        """Whether the register's two files are kept true beside the database; ``aside``: they were put aside."""
-        return self.is_own and size <= MOST_IN_FILES and not aside
+    def at(self, snapshot: Snapshot, texts: Mapping[str, str]) -> tuple[Charter, Register]:
+        """Read the community with other texts of its files; raises where they cannot be meant."""
 
     def charter_of(self, texts: Mapping[str, str]) -> Charter:
-        """Read the charter alone, with other texts of its files."""
-        return read_files(self.fetch(texts), self.name, (FileRows(MEMBERS), FileRows(ASSIGNMENTS))).charter
+        """Read the charter alone, with other texts of its files; raises where they cannot be meant."""
 
-    def kept_charter(self, texts: Mapping[str, str]) -> Charter | None:
-        """Return the charter of these texts where it was read already, by another process."""
-        from ask_above.files.charter_json import key_of, loaded
+    def entries(self, *, since: int = 0) -> list[Entry]:
+        """Return the journal's entries after one, oldest first; none before the first change."""
 
-        if self.read_already is None or self.read_already[0] != key_of(texts):
-            return None
-        return loaded(self.read_already[1])
+    def claims(self) -> list[Claims]:
+        """Return what directories claim of members who come from them (rule 9.15)."""
 
-    def rows_of(self, loaded: Loaded) -> tuple[FileRows, FileRows]:
-        """Return the register's rows as the database holds them."""
-        members, assignments = FileRows(self.store.name), FileRows(self.store.name)
-        members.rows = [FileRow(cells, 0) for cells in loaded.members]
-        assignments.rows = [FileRow(cells, 0) for cells in loaded.assignments]
-        return members, assignments
+    def claim(self, claims: Claims) -> None:
+        """Keep what a directory claims from now on; nothing of anything takes it out."""
 
-    def fetch(self, texts: Mapping[str, str], found: dict[str, bytes | None] | None = None) -> Fetch:
-        """Return what gives a file's bytes: from texts, else from the folder, which is noted in ``found``."""
+    def remembered(self, member: str) -> Remembered:
+        """Return what is kept of a member beside their row."""
 
-        def fetched(name: str) -> bytes | None:
-            if name in texts:
-                return texts[name].encode("utf-8")
-            raw = read_bytes(self.folder / name)
-            if found is not None:
-                found[name] = raw
-            return raw
-
-        return fetched
+    def file(self, name: str) -> bytes | None:
+        """Return what a file beside the charter holds, ``None`` where there is none."""
 
 
-def _restored(called: str, written: int, last: int) -> str:
-    return (
-        f"The folder's files were written at change {written}, and {called} is at change {last}: it was restored from "
-        "a copy. To let the files count as they stand: ask-above journal --take charter.yaml. To write the database's "
-        "state in their place: ask-above undo --edits"
-    )
+def meanwhile() -> ChangedMeanwhileError:
+    """Return what is raised where a plan no longer holds."""
+    return ChangedMeanwhileError("Somebody else changed the community meanwhile; nothing was done. Look again.")
 
 
-def _gone(mark: FolderMark) -> str:
-    if mark.register == REGISTER:
-        return f"{REGISTER} is gone, and this folder has had one. {_WAYS}"
-    return (
-        f"This folder's register is in {mark.register}; name it with --register URL, or in ASK_ABOVE_REGISTER. "
-        "To start anew from members.csv and assignments.csv, without it: ask-above import --anew"
-    )
+def taking_over(register: Register) -> Entry:
+    """Return the journal's first entry: the register as files had it."""
+    rows = [RowChange("members", key, None, member_row(member)) for key, member in register.members.items()]
+    rows += [RowChange("assignments", "0", None, assignment_row(assignment)) for assignment in register.assignments]
+    return Entry(0, now(), "", "import", f"take over {len(register.members)} members from CSV files", rows=rows)
+
+
+def numbered(rows: Iterable[RowChange], made: Sequence[RowChange]) -> list[RowChange]:
+    """Return rows with the numbers of assignments that had none when the rows were worked out, and have one now."""
+    known: dict[tuple[tuple[str, str], ...], list[str]] = {}
+    for row in made:
+        if row.table == "assignments" and row.before is None and row.after is not None:
+            known.setdefault(_cells(row.after), []).append(row.key)
+    row_changes = []
+    for row in rows:
+        if row.table == "assignments" and row.key == "0" and row.before is not None:
+            numbers = known.get(_cells(row.before))
+            row_changes.append(row._replace(key=numbers.pop(0)) if numbers else row)
+        else:
+            row_changes.append(row)
+    return row_changes
+
+
+def _cells(cells: Mapping[str, str]) -> tuple[tuple[str, str], ...]:
+    from ask_above.files.register_csv import meant
+
+    return tuple(sorted((column, cell) for column, cell in meant("assignments", cells).items() if cell))
+
+
+def now() -> str:
+    """Return this moment as the journal writes it: in UTC, to the microsecond."""
+    from datetime import UTC, datetime
+
+    return datetime.now(UTC).isoformat(timespec="microseconds")

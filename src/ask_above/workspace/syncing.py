@@ -10,9 +10,9 @@ from ask_above.change.syncing import GroupGives, LetGo, Sync, absent, likely_sam
 from ask_above.charter.names import few, how_many
 from ask_above.files.directories import DirectoryEntry, DirectoryMapping, DirectoryRead, folded_dn
 from ask_above.people.outside import OutsideGroup, Outsider, groups_of
-from ask_above.store.keys import Claims, read_claims, write_claims
-from ask_above.workspace.home import Home
+from ask_above.store.entries import Claims
 from ask_above.workspace.plans import Plan, plan
+from ask_above.workspace.storage import Storage
 
 
 class SyncRead(NamedTuple):
@@ -66,7 +66,7 @@ def _group(entry: DirectoryEntry, name: str, by_uid: Mapping[str, str]) -> Outsi
 
 
 def plan_sync(
-    home: Home,
+    home: Storage,
     mapping: DirectoryMapping,
     found: SyncRead,
     *,
@@ -105,22 +105,20 @@ def plan_sync(
     return made
 
 
-def keep_claims(home: Home, mapping: DirectoryMapping) -> None:
+def keep_claims(home: Storage, mapping: DirectoryMapping) -> None:
     """Note what the mapping claims of those who come from its directory: commands are refused that from now on."""
     fields = tuple(name for name in ("name", "email") if mapping.people[name])
     groups = tuple(sorted({given.into for given in mapping.gives if given.into}))
-    claims = Claims(mapping.name, fields, groups)
-    if home.storage.holds_register() and claims not in read_claims(home.store):
-        write_claims(home.store, claims)
+    home.claim(Claims(mapping.name, fields, groups))
 
 
-def plan_letting_go(home: Home, source: str, *, by: str | None, why: str) -> Plan:
+def plan_letting_go(home: Storage, source: str, *, by: str | None, why: str) -> Plan:
     """Plan that what a directory holds is kept by hand; the owner's, or the maintainer's (rule 9.15)."""
     made = plan(home, [LetGo(source)], by=by, why=why)
     made.source = source
     return made
 
 
-def let_go(home: Home, source: str) -> None:
+def let_go(home: Storage, source: str) -> None:
     """Note that a directory claims nothing any more."""
-    write_claims(home.store, Claims(source, (), ()))
+    home.claim(Claims(source, (), ()))

@@ -12,11 +12,11 @@ from ask_above.charter.moments import Instant, instant
 from ask_above.decide.names import Names
 from ask_above.files.splice import Splice, apply
 from ask_above.store.entries import Entry
-from ask_above.workspace.home import Home
 from ask_above.workspace.plans import opened
+from ask_above.workspace.storage import Storage
 
 
-def states_of(home: Home) -> States:
+def states_of(home: Storage) -> States:
     """Return every state of a community's journal; without one that of now alone.
 
     What a change left stays so until the next; an edit by hand counts from the moment it was journalled, which is that
@@ -29,11 +29,11 @@ def states_of(home: Home) -> States:
     return States([*reversed([*_back(home, names)])])
 
 
-def _back(home: Home, names: Names) -> Iterator[StateAt]:
+def _back(home: Storage, names: Names) -> Iterator[StateAt]:
     """Yield the states from now back to the first that the journal knows."""
     snapshot = home.read()
     last = snapshot.loaded.last if snapshot.loaded else 0
-    entries = [each for each in home.store.entries() if each.number <= last]
+    entries = [each for each in home.entries() if each.number <= last]
     texts = {**snapshot.texts, **(snapshot.loaded.files if snapshot.loaded else {})}
     charter, register = names.charter, names.register
     if snapshot.is_edited:  # what was edited by hand since counts now, and was not there before

@@ -14,8 +14,9 @@ from ask_above.charter.names import is_key, nearest
 from ask_above.store.database import Store
 from ask_above.store.entries import Entry
 from ask_above.store.keys import TokenRow, delete_token, read_tokens, write_token
-from ask_above.workspace.home import Home, now
+from ask_above.workspace.home import Home
 from ask_above.workspace.plans import opened, plan
+from ask_above.workspace.storage import now
 
 _PREFIX = "aa_"
 
@@ -65,7 +66,7 @@ def add_token(home: Home, name: str, *, member: str = "", may: TokenMay = TokenM
     if may is TokenMay.PROVISION and not who:
         raise EditError("A token that may change members acts as one: --as MEMBER.")
     end = _end(until, home)
-    if home.storage.holds_register() and any(row.name == name for row in read_tokens(home.store)):
+    if home.location.holds_register() and any(row.name == name for row in read_tokens(home.store)):
         raise EditError(f"There is a token '{name}' already; remove it first: ask-above token remove {name}")
     whose = f" for {names.member(who).called}" if who else ""
     _note(home, f"make the token {name}{whose}, which may {may}")
@@ -76,7 +77,7 @@ def add_token(home: Home, name: str, *, member: str = "", may: TokenMay = TokenM
 
 def remove_token(home: Home, name: str) -> None:
     """Take a token back; raises :class:`EditError` where there is none of that name."""
-    known = [row.name for row in read_tokens(home.store)] if home.storage.holds_register() else []
+    known = [row.name for row in read_tokens(home.store)] if home.location.holds_register() else []
     if name not in known:
         near = nearest(name, known)
         hint = f" Nearest: {', '.join(near)}." if near else ""

@@ -15,15 +15,15 @@ from ask_above.files.merging import differing, merged
 from ask_above.files.splice import Splice, apply, edited
 from ask_above.files.yaml_text import compose, plain, read_yaml
 from ask_above.people.register import Register
-from ask_above.workspace.home import Home
 from ask_above.workspace.plans import Plan, check_register, named, opened, read_charter
 from ask_above.workspace.snapshot import Snapshot
+from ask_above.workspace.storage import Storage
 
 if TYPE_CHECKING:
     from ask_above.store.entries import Entry
 
 
-def undo(home: Home, number: int | None = None, *, by: str | None = None, why: str = "") -> Plan:
+def undo(home: Storage, number: int | None = None, *, by: str | None = None, why: str = "") -> Plan:
     """Plan to take back one change, the last that still stands where none is named.
 
     Raises :class:`EditError` where there is no such change, where it was undone already, and where something later
@@ -56,7 +56,7 @@ def undo(home: Home, number: int | None = None, *, by: str | None = None, why: s
     return plan
 
 
-def _read(home: Home, texts: Mapping[str, str], entry: Entry, later: Sequence[Entry]) -> Charter:
+def _read(home: Storage, texts: Mapping[str, str], entry: Entry, later: Sequence[Entry]) -> Charter:
     """Read the charter without a change; raises :class:`EditError` that names the later change that rests on it."""
     try:
         return read_charter(home, texts, entry.what)
@@ -74,7 +74,7 @@ def _cannot(entry: Entry, other: Entry) -> str:
     )
 
 
-def as_of(home: Home, number: int) -> tuple[Charter, Register]:
+def as_of(home: Storage, number: int) -> tuple[Charter, Register]:
     """Return charter and register as they were after a change; 0 is before the first. Raises :class:`EditError`."""
     snapshot = home.read()
     entries = _entries(home, snapshot)
@@ -92,10 +92,10 @@ def as_of(home: Home, number: int) -> tuple[Charter, Register]:
     return charter, register
 
 
-def _entries(home: Home, snapshot: Snapshot) -> list[Entry]:
+def _entries(home: Storage, snapshot: Snapshot) -> list[Entry]:
     """Return the journal as far as a snapshot knows it."""
     last = snapshot.loaded.last if snapshot.loaded else 0
-    return [entry for entry in home.store.entries() if entry.number <= last] if last else []
+    return [entry for entry in home.entries() if entry.number <= last] if last else []
 
 
 def _wanted(entries: Sequence[Entry], number: int | None) -> Entry:

@@ -13,16 +13,14 @@ from ask_above.files.splice import Splice, apply
 from ask_above.files.yaml_text import read_yaml
 
 if TYPE_CHECKING:
-    import sqlalchemy as sa
-
-    from ask_above.store.database import Store
+    from ask_above.store.database import Store, Transaction
     from ask_above.store.entries import Entry
     from ask_above.workspace.snapshot import Snapshot
 
 _MAY_BE_UNDONE = ("change", "undo")
 
 
-def undone_by(snapshot: Snapshot, store: Store, connection: sa.Connection) -> tuple[list[str], tuple[int, ...]]:
+def undone_by(snapshot: Snapshot, store: Store, connection: Transaction) -> tuple[list[str], tuple[int, ...]]:
     """Return sentences on the changes that edits by hand undo, and the numbers of those that no entry notes yet.
 
     Entries of edits that undo a change are told until they are acknowledged, or undone themselves.

@@ -1,0 +1,184 @@
+"""A community kept in memory: what a folder and its database do, without either."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from threading import RLock
+from typing import Any
+from uuid import uuid4
+
+from ask_above.change.draft import RowChange, assignment_row, member_row
+from ask_above.change.registering import changed
+from ask_above.charter.charter import Charter
+from ask_above.files.folder import read_files, read_texts
+from ask_above.files.names import ASSIGNMENTS, CHARTER, MEMBERS
+from ask_above.people.reading import FileRows
+from ask_above.people.register import Register
+from ask_above.store.entries import Claims, Entry, Loaded
+from ask_above.store.strangers import Person, row_without, stranger_after, without
+from ask_above.workspace.snapshot import Snapshot
+from ask_above.workspace.storage import Remembered, WentOn, meanwhile, now, numbered, taking_over
+
+
+class MemoryStorage:
+    """A community kept in memory, from texts by file name: for tests, and for sites that keep files elsewhere.
+
+    ``letters`` are those that changes have written, by file name. Whoever is told of a change keeps what they want of
+    it: :meth:`files` gives the charter's files as they are now, :meth:`entries` the journal.
+    """
+
+    folder = None
+    name = CHARTER
+
+    def __init__(self, texts: Mapping[str, str]) -> None:
+        charter, register = read_texts(texts)
+        mine = {name: texts[name] for name in (self.name, *charter.add_ons)}
+        self.kept: dict[str, Any] = {}
+        self.told: list[str] = []
+        self.went_on: WentOn | None = self._went_on
+        self.letters: dict[str, str] = {}
+        self._beside = {name: text for name, text in texts.items() if name not in mine}
+        self._snapshot = Snapshot(charter, register, mine, {}, None)
+        self._journal: list[Entry] = []
+        self._given = 0
+        self._claims: dict[str, Claims] = {}
+        self._lock = RLock()
+
+    def read(self) -> Snapshot:
+        """Return the community as it is now: the very same snapshot where nothing has changed."""
+        return self._snapshot
+
+    @contextmanager
+    def locked(self) -> Iterator[None]:
+        """Keep others from changing it meanwhile."""
+        with self._lock:
+            yield
+
+    def files(self) -> dict[str, str]:
+        """Return the charter's files as they are now."""
+        return {**self._snapshot.texts}
+
+    def at(self, snapshot: Snapshot, texts: Mapping[str, str]) -> tuple[Charter, Register]:
+        """Read the community with other texts of its files."""
+        return self.charter_of(texts), snapshot.register
+
+    def charter_of(self, texts: Mapping[str, str]) -> Charter:
+        """Read the charter alone, with other texts of its files."""
+        rows = FileRows(MEMBERS), FileRows(ASSIGNMENTS)
+        return read_files(lambda name: texts[name].encode() if name in texts else None, self.name, rows).charter
+
+    def entries(self, *, since: int = 0) -> list[Entry]:
+        """Return the journal's entries after one, oldest first."""
+        return self._journal[since:]
+
+    def claims(self) -> list[Claims]:
+        """Return what directories claim of members who come from them (rule 9.15)."""
+        return [self._claims[source] for source in sorted(self._claims)]
+
+    def claim(self, claims: Claims) -> None:
+        """Keep what a directory claims from now on; nothing of anything takes it out."""
+        self._claims.pop(claims.source, None)
+        if claims.fields or claims.groups:
+            self._claims[claims.source] = claims
+
+    def file(self, name: str) -> bytes | None:
+        """Return what a file beside the charter holds, ``None`` where there is none."""
+        return self._beside[name].encode() if name in self._beside else None
+
+    def remembered(self, member: str) -> Remembered:
+        """Return what is kept of a member beside their row."""
+        notes: list[tuple[str, ...]] = []
+        given: dict[str, tuple[str, ...]] = {}
+        for entry in self._journal:
+            for row in entry.rows:
+                before, after = row.before or {}, row.after or {}
+                if row.table == "members" and row.key == member:
+                    note = after.get("note", "")
+                    notes += [(entry.at, entry.who, note)] if note and note != before.get("note", "") else []
+                elif row.table == "assignments" and (before or after)["member"] == member:
+                    cells = after or before
+                    ended = "" if row.after else f"taken by change {entry.number}"
+                    given[row.key] = (*(cells.get(name, "") for name in _GIVEN), ended)
+        return Remembered(notes, [given[number] for number in sorted(given, key=int)], self._letters_to(member))
+
+    def _letters_to(self, member: str) -> list[str]:
+        return sorted(name for name in self.letters if name.endswith(f"-{member}.eml"))
+
+    def change(
+        self,
+        entry: Entry | None,
+        before: Snapshot,
+        after: tuple[Charter, Register],
+        texts: Mapping[str, str],
+        letters: Sequence[tuple[str, str]] = (),
+        by_hand: Sequence[Entry] = (),  # noqa: ARG002 (nobody edits memory by hand)
+    ) -> Entry:
+        """Make a change that was planned on ``before``, whole or not at all; returns its entry with its number."""
+        with self._lock:
+            if entry is None or before is not self._snapshot:
+                raise meanwhile()
+            charter, register, self.told = after[0], before.register, []
+            if before.loaded is None:
+                first = self._write(taking_over(register))
+                register = changed(Register(source=register.source), first.rows, charter.zone)
+                entry = entry._replace(rows=numbered(entry.rows, first.rows))
+            made = self._write(entry._replace(at=now()))
+            register = changed(register, made.rows, charter.zone)
+            if made.kind == "forget":
+                made, register = self._forgotten(made, before, register, charter)
+            held = {
+                name: texts[name] if name in texts else self._beside[name] for name in (self.name, *charter.add_ons)
+            }
+            number = made.number
+            left = Loaded(None, None, len(register.members), self._id(before), number, number, held, (), waits=False)
+            self.letters |= dict(letters)
+            self._snapshot = Snapshot(charter, register, held, {}, left)
+            return made
+
+    def _went_on(
+        self, entry: Entry, before: Snapshot, after: tuple[Charter, Register], _texts: Mapping[str, str]
+    ) -> Snapshot | None:
+        """Take what the plan has made ready for what a change has left, where it is the same."""
+        if entry.kind == "forget" or before.loaded is None:
+            return None
+        self._snapshot = self._snapshot._replace(charter=after[0], register=after[1])
+        return self._snapshot
+
+    @staticmethod
+    def _id(before: Snapshot) -> str:
+        return before.loaded.id if before.loaded else uuid4().hex
+
+    def _write(self, entry: Entry) -> Entry:
+        """Write an entry; what it assigns anew gets a number."""
+        rows: list[RowChange] = []
+        for row in entry.rows:
+            if row.table == "assignments" and row.before is None and row.key == "0":
+                self._given += 1
+                rows.append(row._replace(key=str(self._given)))
+            else:
+                rows.append(row)
+        made = entry._replace(number=len(self._journal) + 1, rows=rows)
+        if made.undoes is not None:
+            self._journal[made.undoes - 1] = self._journal[made.undoes - 1]._replace(undone_by=made.number)
+        self._journal.append(made)
+        return made
+
+    def _forgotten(self, made: Entry, before: Snapshot, register: Register, charter: Charter) -> tuple[Entry, Register]:
+        """Let a stranger stand for a member in journal, register and letters (rule 9.14)."""
+        gone = before.register.members[made.rows[0].key]
+        person = Person(gone.key, gone.name, gone.email, stranger_after(register.members))
+        known = (charter.ranks, charter.groups, charter.places, charter.catalogue.bundles)
+        theirs = not any(gone.key in keys for keys in known)
+        self._journal = [without(entry, person, key_is_theirs=theirs) for entry in self._journal]
+        self.letters = {
+            name: text for name, text in self.letters.items() if not person.is_meant_by(name, text.encode())
+        }
+        self.told = [f"They are {person.stranger} from now on."]
+        rows = [RowChange("members", key, None, member_row(member)) for key, member in register.members.items()]
+        rows += [RowChange("assignments", str(a.number), None, assignment_row(a)) for a in register.assignments]
+        left = changed(Register(source=register.source), [row_without(row, person) for row in rows], charter.zone)
+        return made, left
+
+
+_GIVEN = ("rank", "place", "from", "until", "by", "why")

@@ -1,0 +1,113 @@
+"""A community in memory is changed, undone and asked as one in a folder is: the two are held against each other."""
+
+from __future__ import annotations
+
+import shutil
+from pathlib import Path
+from random import Random
+
+import pytest
+
+from ask_above import AskAboveError, ChangedMeanwhileError, Community, MemoryStorage, RefusedError
+from ask_above.change import Assign, Grant, MemberForget, MemberSet, RankSet, Unassign
+from ask_above.show.member import everything
+from ask_above.store.entries import Entry
+from conftest import DEMO
+from hand_edits import rows, says
+from random_changes import several_edits
+
+TEXTS = {file.name: file.read_text("utf-8") for file in DEMO.iterdir() if file.suffix in (".yaml", ".csv")}
+
+
+def told(entry: Entry) -> tuple[object, ...]:
+    """What an entry says, less when."""
+    effect, splices, changed = list(entry.effect), [tuple(s) for s in entry.splices], [tuple(r) for r in entry.rows]
+    return (*entry._replace(at="", effect=(), splices=(), rows=()), effect, splices, changed)
+
+
+def assert_the_same(folder: Community, memory: Community, rng: Random) -> None:
+    assert [told(e) for e in folder.journal()] == [told(e) for e in memory.journal()]
+    assert says(folder) == says(memory)
+    assert rows(folder) == rows(memory)
+    given = [sorted((a.number, a.member, a.rank) for a in c.register.assignments) for c in (folder, memory)]
+    assert given[0] == given[1]
+    who = rng.choice(list(folder.register.members))
+    at, pair = rng.choice(list(folder.charter.places)), rng.choice(list(folder.charter.catalogue.keys))
+    assert folder.may(who, pair, at=at).reason == memory.may(who, pair, at=at).reason
+    kept = [everything(c, who, None, c.names.moment(), ()) for c in (folder, memory)]
+    notes = [[(note["by"], note["text"]) for note in found["notes"]] for found in kept]
+    assert notes[0] == notes[1]
+    assert kept[0]["given"] == kept[1]["given"]
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_any_changes_and_their_undoing_leave_the_same_as_in_a_folder(seed: int, tmp_path: Path) -> None:
+    rng, at = Random(seed), tmp_path / "river"
+    shutil.copytree(DEMO, at)
+    folder, memory = Community.open(at), Community.from_texts(TEXTS)
+    made = 0
+    while made < 12:
+        try:
+            if made > 2 and rng.random() < 0.2:
+                number = rng.randint(2, made)
+                plans = [folder.undo(number), memory.undo(number)]
+            else:
+                edits = several_edits(rng, folder)
+                plans = [folder.plan(*edits, why="a try"), memory.plan(*edits, why="a try")]
+        except AskAboveError:
+            continue
+        assert plans[0].what == plans[1].what
+        assert [str(r) for r in plans[0].refusals] == [str(r) for r in plans[1].refusals]
+        if plans[0].is_empty or plans[0].refusals:
+            continue
+        for plan in plans:
+            plan.apply(force=True)
+        made += 1
+        folder, memory = folder.again(), memory.again()
+        assert_the_same(folder, memory, rng)
+
+
+def test_whoever_is_forgotten_is_a_stranger_in_journal_and_register() -> None:
+    folderless = Community.from_texts(TEXTS)
+    folderless.plan(MemberSet("tove", {"note": "Tove Eddy rows."}), by="ada").apply()
+    folderless.plan(MemberForget("tove")).apply()
+    left = folderless.again()
+    assert "stranger-1" in left.register.members
+    assert not any(word in repr(left.journal()) for word in ("tove", "Tove", "Eddy"))
+    assert not any("tove" in str(given) for given in left.register.assignments)
+    assert left.storage.told == ["They are stranger-1 from now on."]
+
+
+def test_a_plan_that_was_overtaken_changes_nothing() -> None:
+    community = Community.from_texts(TEXTS)
+    one, other = (community.plan(RankSet("host", {"title": title})) for title in ("One", "Other"))
+    one.apply()
+    with pytest.raises(ChangedMeanwhileError):
+        other.apply()
+    assert community.again().rank("host").title == "One"
+    assert [entry.kind for entry in community.journal()] == ["import", "change"]
+
+
+def test_a_member_who_may_not_is_refused_and_nothing_is_kept() -> None:
+    community = Community.from_texts(TEXTS)
+    with pytest.raises(RefusedError):
+        community.plan(Assign("dara", "warden"), by="dara").apply()
+    assert community.journal() == []
+
+
+def test_states_gone_by_and_letters_are_asked_for_in_memory_too() -> None:
+    community = Community.from_texts(TEXTS)
+    before = community.may("rank:host", "kit.lend")
+    community.plan(Grant("host", ["kit.lend"])).apply()
+    community.plan(Assign("dara", "host", "river-talk")).apply(letters=[("1-dara.eml", "Dear Dara")])
+    community.plan(Unassign("dara", "host", "river-talk")).apply()
+    assert bool(community.as_of(1).may("rank:host", "kit.lend")) == bool(before)
+    assert community.again().may("rank:host", "kit.lend")
+    assert community.history("dara").events[-1].what.endswith("unassigned")
+    kept = community.storage.remembered("dara")
+    assert kept.letters == ["1-dara.eml"]
+    assert kept.given[-1][-1] == "taken by change 4"
+    storage = community.storage
+    assert isinstance(storage, MemoryStorage)
+    assert "kit.lend" in storage.files()["charter.yaml"]
+    assert Community.from_texts({**TEXTS, **storage.files()}).may("rank:host", "kit.lend")
