@@ -93,6 +93,7 @@ class TestAskedTwice:
     """A question asked again gives what it would give if it had never been asked: after any change, at any moment."""
 
     @pytest.mark.parametrize("seed", seeds(3))
+    @pytest.mark.slow
     def test_after_changes_of_every_kind(self, brook: Place, seed: int) -> None:
         rng, c = Random(seed), brook.open()
         asked = [*self.questions(c, rng, 120)]

@@ -865,6 +865,7 @@ def test_a_no_names_the_command_that_says_what_would_turn_it(here: Path) -> None
     assert "What would turn it" not in run("may", "ada", "place.see", cwd=here).stderr
 
 
+@pytest.mark.slow
 def test_handing_over_says_what_is_kept_and_what_to_look_at(here: Path) -> None:
     said = run("member", "hand-over", "olaf", "--plan", cwd=here).stdout
     assert "Ines Moor keeps Steward and Founding friend." in said

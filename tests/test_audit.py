@@ -182,6 +182,7 @@ def test_however_it_is_cut_and_shuffled_the_audit_is_the_same(seed: int) -> None
 # -- the year of the demo, with its three incidents
 
 
+@pytest.mark.slow
 def test_the_year_that_ships_is_what_its_seed_makes() -> None:
     assert gzip.decompress(YEAR.read_bytes()) == gzip.decompress(as_file(year(Community.demo())))
 
@@ -501,6 +502,7 @@ places:
 
 
 @pytest.mark.parametrize("seed", seeds(6))
+@pytest.mark.slow
 def test_under_the_least_ladder_all_that_was_done_would_still_be_allowed(tmp_path: Path, seed: int) -> None:
     rng, folder = Random(seed), tmp_path / "here"
     if seed:

@@ -61,6 +61,7 @@ def what_it_says(audit: Any) -> set[tuple[Any, ...]]:
 
 class TestOneDescription:
     @pytest.mark.parametrize("seed", seeds(4))
+    @pytest.mark.slow
     def test_each_form_and_each_partition_says_the_same(self, tmp_path: Path, seed: int) -> None:
         rng, c = Random(seed), made(seed).open()
         frame = some_log(rng, c, acts=True)
@@ -131,6 +132,7 @@ class TestOneDescription:
         assert [(e.what, e.name, e.times) for e in audit.unknown] == [("member", "Kit Fell", 1)]
 
     @pytest.mark.parametrize("zone", ["Europe/London", "Europe/Dublin", "America/St_Johns", "Asia/Kolkata", "UTC"])
+    @pytest.mark.slow
     def test_moments_are_read_as_everywhere_else(self, zone: str) -> None:
         """A time that occurs twice is the first, one that does not occur has the offset of before (rule 4.6)."""
         where = ZoneInfo(zone)
@@ -159,6 +161,7 @@ class TestOneDescription:
             for form in forms:
                 assert c.audit(form).judged[0].first == as_instant(read, where), (zone, text)
 
+    @pytest.mark.slow
     def test_a_decision_is_one_of_its_words_and_another_is_a_fault_with_its_row(self, tmp_path: Path) -> None:
         c = Community.demo()
         row = ("2026-05-01T12:00:00Z", "dara", "photo.upload", "photo-wall")

@@ -250,6 +250,7 @@ def test_names_are_completed_in_the_shell(demo: Path) -> None:
     assert "post.edit.own" in done.stdout
 
 
+@pytest.mark.slow
 def test_as_a_process_of_its_own_it_says_the_same(demo: Path) -> None:
     for args in (
         ("may", "dara", "reading.post", "--at", "lower-gauges"),

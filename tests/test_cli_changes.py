@@ -99,6 +99,7 @@ def test_what_breaks_an_expectation_takes_force_and_a_reason(river: Path) -> Non
     assert (entry["forced"], entry["why"]) == (True, "For the flood week")
 
 
+@pytest.mark.slow
 def test_a_year_of_people_by_command(river: Path) -> None:
     said("member", "add", "vera", "--name", "Vera Pike", "--email", "vera@river.example", "--yes", cwd=river)
     vouched = said("member", "vouch", "--status", "pending", "--yes", cwd=river)

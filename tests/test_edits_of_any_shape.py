@@ -11,6 +11,7 @@ import pytest
 from ask_above import AskAboveError, Community, EditError, change
 from commands import run
 from conftest import Place
+from seeds import seeds
 
 _EDITS: list[Any] = [each for each in vars(change).values() if hasattr(each, "on") and hasattr(each, "_fields")]
 _TEXTS = [
@@ -76,7 +77,7 @@ class _AtRandom:
         return self.drawn.choice(self.paths if name == "path" else self.names)
 
 
-@pytest.mark.parametrize("seed", range(4))
+@pytest.mark.parametrize("seed", seeds(4))
 def test_every_edit_is_planned_or_refused_in_words(brook: Place, seed: int) -> None:
     community = brook.open()
     drawn = _AtRandom(community, seed)

@@ -187,6 +187,7 @@ class TestWhatStandsInAFileCounts:
         assert brook.open().notices == ()
 
     @pytest.mark.parametrize("database", ["sqlite", "postgresql"])
+    @pytest.mark.slow
     def test_of_two_folders_the_newest_state_answers_and_an_older_edit_waits(
         self, tmp_path: Path, database: str, request: pytest.FixtureRequest
     ) -> None:
@@ -349,6 +350,7 @@ class TestWhereNoFilesAreKept:
         plan.apply()
         assert brook.open().may("m7", "thread.close", at="notices")
 
+    @pytest.mark.slow
     def test_of_many_one_is_forgotten_whole(self, brook: Place) -> None:
         many = "key,name,status\nquell,Rosalind Quell,active\n" + "".join(f"m{n},M,active\n" for n in range(2_100))
         brook.open().plan(Import(read_rows("many.csv", many.encode(), COLUMNS, ()))).apply()
@@ -660,6 +662,7 @@ def test_the_first_change_is_not_made_on_files_that_changed_since_it_was_planned
         (Assign("tove", "surveyor"), MemberStatus("tove", "retired"), Unassign("tove", "surveyor")),
     ],
 )
+@pytest.mark.slow
 def test_what_a_change_gives_and_takes_again_is_neither_in_the_file_nor_in_the_register(
     brook: Place, edits: tuple[Edit, ...]
 ) -> None:

@@ -231,6 +231,7 @@ def run_here(pytester: pytest.Pytester, monkeypatch: pytest.MonkeyPatch) -> RunH
 
 
 class TestPlugin:
+    @pytest.mark.slow
     def test_each_expectation_is_a_test_with_its_answer(self, here: Path) -> None:
         done = run_tests("--charter", str(here), cwd=here.parent)
         assert done.returncode == 1
@@ -253,6 +254,7 @@ class TestPlugin:
         assert "member.lock" in failed.stdout.str()
         assert failed.ret == 1
 
+    @pytest.mark.slow
     def test_what_is_wrong_is_told_without_a_traceback(self, here: Path, run_here: RunHere) -> None:
         nowhere = run_here("--charter", "nowhere", cwd=here)
         assert nowhere.ret == 4
@@ -263,6 +265,7 @@ class TestPlugin:
         assert "Traceback" not in faulty.stdout.str() + faulty.stderr.str()
         assert run_here("--charter-against", "git:main", cwd=here).ret == 4
 
+    @pytest.mark.slow
     def test_nothing_is_imported_until_a_charter_is_named(self, tmp_path: Path) -> None:
         (tmp_path / "test_it.py").write_text(
             "import sys\n\ndef test_it():\n"
@@ -343,6 +346,7 @@ class TestCompletion:
 
 
 class TestSchemaWithNames:
+    @pytest.mark.slow
     def test_its_own_names_are_offered_and_others_are_no_fault(self) -> None:
         schema = json.loads(run("check", "--schema", "--with-names", cwd=DEMO).stdout)
         jsonschema.Draft202012Validator.check_schema(schema)
@@ -364,6 +368,7 @@ class TestSchemaWithNames:
         assert (done.returncode, "goes with --schema" in done.stderr) == (2, True)
 
 
+@pytest.mark.slow
 def test_the_program_itself_completes_and_writes_sarif(here: Path) -> None:
     done = as_process("check", "--format", "sarif", cwd=here)
     assert json.loads(done.stdout)["version"] == "2.1.0"
@@ -375,6 +380,7 @@ def test_the_program_itself_completes_and_writes_sarif(here: Path) -> None:
 
 
 class TestNotebooks:
+    @pytest.mark.slow
     def test_every_answer_shows_what_its_command_prints(self) -> None:
         c = Community.demo()
         answers: list[Any] = [

@@ -102,6 +102,7 @@ def bad(text: str) -> list[str]:
 
 
 @pytest.mark.parametrize("look", LOOKS)
+@pytest.mark.slow
 def test_no_title_and_no_name_moves_the_cursor_or_forges_a_line(evil: Path, look: str) -> None:
     from ask_above.cli.main import _say
 
@@ -135,11 +136,13 @@ def test_an_answer_printed_by_a_program_is_text_too(evil: Path) -> None:
 
 
 @given(st.text(max_size=30))
+@pytest.mark.slow
 def test_a_cell_comes_back_as_it_was_and_no_spreadsheet_runs_it(text: str) -> None:
     assert unguarded(guarded(text)) == text
     assert guarded(text)[:1] not in tuple("=+-@\t\r") or guarded(text)[:1] == ""
 
 
+@pytest.mark.slow
 def test_every_csv_that_is_written_is_guarded_and_opens_again_as_the_same(brook: Place, tmp_path: Path) -> None:
     names = ("=1+1", "'=1+1", "''-x", "@sum", "-3", "'tis")
     for n, name in enumerate(names):

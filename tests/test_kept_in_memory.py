@@ -15,6 +15,7 @@ from ask_above.store.entries import Entry
 from conftest import DEMO
 from hand_edits import rows, says
 from random_changes import several_edits
+from seeds import seeds
 
 TEXTS = {file.name: file.read_text("utf-8") for file in DEMO.iterdir() if file.suffix in (".yaml", ".csv")}
 
@@ -40,7 +41,7 @@ def assert_the_same(folder: Community, memory: Community, rng: Random) -> None:
     assert kept[0]["given"] == kept[1]["given"]
 
 
-@pytest.mark.parametrize("seed", range(4))
+@pytest.mark.parametrize("seed", seeds(4))
 def test_any_changes_and_their_undoing_leave_the_same_as_in_a_folder(seed: int, tmp_path: Path) -> None:
     rng, at = Random(seed), tmp_path / "river"
     shutil.copytree(DEMO, at)

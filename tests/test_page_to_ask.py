@@ -72,6 +72,7 @@ def text() -> str:
     return DEMO.report()
 
 
+@pytest.mark.slow
 def test_every_answer_of_the_demo_stands_in_its_page(text: str) -> None:
     assert held_to_the_community(DEMO, text) == (60 + 12 + 2) * 20 * 41
     assert len(text.encode()) < 1_000_000
@@ -86,6 +87,7 @@ def test_every_answer_of_a_random_community_stands_in_its_page(seed: int) -> Non
     assert held_to_the_community(c, c.report())
 
 
+@pytest.mark.slow
 def test_for_a_member_it_names_whom_they_may_see() -> None:
     assert not DEMO.may("bram", "contact.see.all")
     page = DEMO.report(viewer="bram")
@@ -102,6 +104,7 @@ def test_without_members_it_answers_for_ranks() -> None:
     assert not any(member.called in page for member in DEMO.register.members.values())
 
 
+@pytest.mark.slow
 def test_what_is_too_large_is_left_out_and_said() -> None:
     whole = len(DEMO.report().encode())
     fewer = report(DEMO, "html", budget=whole - 1)
@@ -114,6 +117,7 @@ def test_what_is_too_large_is_left_out_and_said() -> None:
     assert "photo-wall" not in PageReader(fewest).places
 
 
+@pytest.mark.slow
 def test_more_forms_than_have_a_number_leave_reasons_out_and_no_answer(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(page_answers, "_MOST_NUMBERS", 64)
     read, reasons = PageReader(DEMO.report(members=False)), 0
@@ -144,6 +148,7 @@ def test_of_very_many_places_it_answers_for_the_first_and_says_so() -> None:
         assert found.reason in (None, answer.reason)
 
 
+@pytest.mark.slow
 def test_since_a_change_it_says_who_gained_and_lost_what(tmp_path: Path) -> None:
     demo = tmp_path / "river"
     shutil.copytree(DEMO_FOLDER, demo)

@@ -19,6 +19,7 @@ from ask_above.files import export
 from ask_above.files.export import open_target
 from commands import run
 from generated import NOW, generate
+from seeds import seeds
 from small import community, held, member, place, rank
 from standard import Size, charter, register
 
@@ -35,7 +36,7 @@ def with_override(charter: Charter, rng: Random, key: str) -> Charter:
     return charter._replace(places={**charter.places, key: new})
 
 
-@pytest.mark.parametrize("seed", range(12))
+@pytest.mark.parametrize("seed", seeds(12))
 def test_the_table_and_its_blocks_say_cell_by_cell_what_may_says(seed: int) -> None:
     when = NOW + timedelta(hours=Random(seed).randint(-72, 72))
     c = generate(Random(seed)).open()
@@ -93,7 +94,7 @@ def test_the_table_holds_personal_exceptions_of_very_many() -> None:
             assert table.column(k, p).tolist() == [c.may(m, k, at=p, when=now).allowed for m in table.members]
 
 
-@pytest.mark.parametrize("seed", range(6))
+@pytest.mark.parametrize("seed", seeds(6))
 @pytest.mark.slow
 def test_after_a_change_every_answer_is_that_of_a_fresh_community(seed: int) -> None:
     """Answers asked before the change must not linger, and the old community keeps its own."""
@@ -193,6 +194,7 @@ def test_readers_never_see_half_of_a_change() -> None:
 
 
 @pytest.mark.parametrize("form", ["usable.csv", "usable.parquet", "whole/", "sqlite:///site.db"])
+@pytest.mark.slow
 def test_the_table_is_written_for_a_site_to_join_on(form: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(export, "PART_ROWS", 500)
     demo = Community.demo()

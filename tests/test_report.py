@@ -154,6 +154,7 @@ def test_names_in_it_are_text_and_nothing_else() -> None:
 
 
 @pytest.mark.parametrize("form", ["html", "md"])
+@pytest.mark.slow
 def test_without_members_nobody_is_named(demo: Path, form: str) -> None:
     run("member", "note", "tove", "Knows the mill owner", "--yes", "--as", "ines", cwd=demo)
     assert run("report", f"bare.{form}", "--without-members", cwd=demo).returncode == 0

@@ -152,6 +152,7 @@ class TestPages:
         for limit in (1, 7, 1000):
             assert self.pages(demo_app, limit) == whole
 
+    @pytest.mark.slow
     def test_while_the_community_changes_nobody_comes_twice_and_whoever_holds_throughout_is_there(
         self, here: Path
     ) -> None:
@@ -208,6 +209,7 @@ class TestWhateverIsSent:
     @pytest.mark.parametrize(
         "path", ["evaluation", "evaluations", "search/subject", "search/resource", "search/action"]
     )
+    @pytest.mark.slow
     def test_wrong_types_in_every_field_are_told_and_never_a_fault_of_the_service(
         self, demo_app: Any, path: str
     ) -> None:
@@ -294,6 +296,7 @@ class TestFresh:
         assert post(app, "evaluation", question("rank:editor", "gauge.see", "upper-gauges")).data == {"decision": True}
         assert re.fullmatch(r"3-[0-9a-f]{8}", post(app, "evaluation", self.ASKED).headers["x-ask-above-state"])
 
+    @pytest.mark.slow
     def test_many_changes_taken_from_the_journal_are_what_is_read_anew(self, here: Path) -> None:
         run("member", "note", "tove", "begin", "--yes", cwd=here)
         app = app_of(here)

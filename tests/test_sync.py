@@ -198,6 +198,7 @@ class TestTakingOver:
             assert run(*words, "--yes", cwd=here).returncode == 0
         assert "Nothing changes" in sync(here, "--yes").stdout
 
+    @pytest.mark.slow
     def test_what_came_from_it_is_kept_by_hand_once_it_is_let_go(self, here: Path) -> None:
         sync(here, "--yes")
         assert sync(here, "--let-go", "--yes", "--as", "petra").returncode == 1
@@ -381,6 +382,7 @@ def test_over_tls_the_directory_s_certificate_must_be_vouched_for(here: Path, tm
 
 class TestOut:
     @pytest.mark.parametrize(("form", "file"), [("--ldif", "people.ldif"), ("--scim", "resources.jsonl")])
+    @pytest.mark.slow
     def test_what_goes_out_comes_back_the_same(self, here: Path, form: str, file: str) -> None:
         assert run("member", "set", "tove", "phone=+44 1632 960000", "--yes", cwd=here).returncode == 0
         assert run("export", "out", form, cwd=here).returncode == 0

@@ -5,6 +5,8 @@ from __future__ import annotations
 import shlex
 from pathlib import Path
 
+import pytest
+
 from commands import run
 
 TUTORIAL = Path(__file__).parent.parent / "docs" / "tutorial.md"
@@ -16,6 +18,7 @@ def blocks() -> list[tuple[str, str]]:
     return [(part.partition("\n")[0], part.partition("\n")[2]) for part in parts]
 
 
+@pytest.mark.slow
 def test_typed_along_it_does_what_it_says(tmp_path: Path) -> None:
     charter, commands = tmp_path / "charter.yaml", 0
     for kind, text in blocks():

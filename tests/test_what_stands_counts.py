@@ -73,6 +73,7 @@ def test_the_same_for_longer_sequences(tmp_path: Path, seed: int) -> None:
 
 
 @pytest.mark.parametrize("seed", seeds(4))
+@pytest.mark.slow
 def test_of_two_folders_on_one_database_the_newest_state_answers_in_both(
     tmp_path: Path, postgresql: str, seed: int
 ) -> None:
