@@ -230,7 +230,7 @@ def test_power_over_ranks_is_what_the_single_acts_say(seed: int) -> None:
     powers, ranks = decider.keep(Powers.beside), compiled.ranks
     using = c.charter.rules.act(Act.MODERATE).using
     for rank, (n, place) in product(ranks, enumerate(c.charter.places)):
-        asked = ask_rank(compiled, rank.position)
+        asked = ask_rank(compiled, rank)
         power = powers.of(asked.profile, n, acts=asked.acts)
         who = f"rank:{rank.key}"
         if asked.acts:
@@ -238,7 +238,7 @@ def test_power_over_ranks_is_what_the_single_acts_say(seed: int) -> None:
             assert given == {each.key for each in ranks if c.may_assign(who, each.key, at=place, when=NOW).allowed}
         assert power == powers.of(asked.profile, n, acts=asked.acts)
         for other in ranks:
-            top = reached(compiled, ask_rank(compiled, other.position), n)
+            top = reached(compiled, ask_rank(compiled, other), n)
             for key, mask in zip(using, power.moderate, strict=False):
                 assert bool(mask >> top & 1) is c.may_moderate(who, f"rank:{other.key}", at=place, using=key).allowed
             assert bool(power.call >> other.position & 1) is c.may_call(who, other.key, at=place).allowed

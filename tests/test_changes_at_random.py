@@ -73,10 +73,10 @@ def everyone(plan: Plan) -> Iterator[tuple[str, str, str, Any, Any, int]]:
         was_rank = old.compiled.charter.ranks.get(key)
         kind = (rank.held_by, rank.entry)
         if was_rank is not None and (was_rank.held_by, was_rank.entry) == kind:
-            one, two = ask_rank(old.compiled, was_rank.position), ask_rank(new.compiled, rank.position)
+            one, two = ask_rank(old.compiled, was_rank), ask_rank(new.compiled, rank)
             yield "rank", key, rank.title, one.profile, two.profile, plan.at
         elif was_rank is None and kind == (None, False):
-            one, two = ask_anybody(old.compiled), ask_rank(new.compiled, rank.position)
+            one, two = ask_anybody(old.compiled), ask_rank(new.compiled, rank)
             yield "rank", key, rank.title, one.profile, two.profile, plan.at
 
 
@@ -157,7 +157,7 @@ def touched(plan: Plan, actor: str) -> None:
             target = (
                 ask_visitor(old.compiled)
                 if form == "visitor"
-                else ask_rank(old.compiled, old.compiled.rank_at.get(key, -1))
+                else ask_rank(old.compiled, old.compiled.charter.ranks.get(key, old.compiled.ranks[-1]))
             )
             if form == "rank" and key not in old.compiled.rank_at:
                 continue

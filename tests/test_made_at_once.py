@@ -35,7 +35,7 @@ class TestACopyOfAPlace:
             for old, new in copied.items():
                 at, there = compiled.place_at[old], compiled.place_at[new]
                 for n in ranks:  # who holds a rank for the old place alone is no holder at the new one
-                    asked = ask_rank(compiled, n)
+                    asked = ask_rank(compiled, compiled.ranks[n])
                     assert decider.usable(asked, at) == decider.usable(asked, there), (key, old, compiled.ranks[n].key)
 
     def test_is_made_by_its_title_and_can_be_undone(self, brook: Place) -> None:

@@ -82,10 +82,10 @@ def carrier(compiled: CompiledCharter, rank: Rank, capability: str) -> str:
     if rank.unbounded:
         return "unbounded"
     bit = compiled.catalogue.bit[capability]
-    if compiled.carried[rank.position] & bit:
+    if compiled.granted(rank) & bit:
         where, how = source_of(compiled, rank, capability)
         return f"{how.removeprefix(', ') or 'granted'}{in_file(where)}"
-    for holding in ask_rank(compiled, rank.position).holdings:
+    for holding in ask_rank(compiled, rank).holdings:
         automatic = compiled.ranks[holding.rank]
         if holding.how is How.AUTOMATIC and compiled.carried[holding.rank] & bit:
             return f"comes with {automatic.title}, automatic for {HELD_BY[automatic.held_by or 'members']}"

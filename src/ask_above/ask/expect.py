@@ -234,7 +234,7 @@ def _reached(decider: Decider, expectation: Expectation) -> Unmet | None:
     from ask_above.escalation.wording import sentence
 
     compiled, subject = decider.compiled, expectation.subject
-    capability = full_name(decider, expectation.capability or "", ask_rank(compiled, 0), None)
+    capability = full_name(decider, expectation.capability or "", ask_rank(compiled, compiled.ranks[0]), None)
     bit, last = compiled.catalogue.bit[capability], compiled.rank_at[subject.key]
     places = range(len(compiled.places)) if not expectation.place else [compiled.place_at[expectation.place]]
     for position in range(0 if subject.form == "above" else last, last + 1):
@@ -261,7 +261,7 @@ def _subjects(decider: Decider, expectation: Expectation, at: Instant) -> Iterat
     elif subject.form in ("rank", "above"):
         last = compiled.rank_at[subject.key]
         for position in range(0 if subject.form == "above" else last, last + 1):
-            yield ask_rank(compiled, position)
+            yield ask_rank(compiled, compiled.ranks[position])
     else:
         position, place = compiled.rank_at[subject.key], compiled.place_at[expectation.place]
         for member_class, keys in decider.ready.alike().items():

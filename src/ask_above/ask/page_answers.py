@@ -86,7 +86,7 @@ class _Maker:
         self._rows: dict[object, int] = {}
         compiled = self.compiled
         for rank in compiled.ranks:
-            self._add(f"rank:{rank.key}", rank.title, "rank", ask_rank(compiled, rank.position))
+            self._add(f"rank:{rank.key}", rank.title, "rank", ask_rank(compiled, rank))
         self._add(NEW_MEMBER, "A new member", "other", ask_anybody(compiled))
         self._add(VISITOR, "A visitor", "other", ask_visitor(compiled))
         self.ranks = len(self.askeds)

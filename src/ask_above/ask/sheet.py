@@ -59,7 +59,7 @@ def sheet(decider: Decider, place: str | None) -> GridSheet:
 
 def _carried(decider: Decider, rank: Rank) -> dict[str, str]:
     compiled = decider.compiled
-    carried = compiled.catalogue.everything if rank.unbounded else compiled.carried[rank.position]
+    carried = compiled.catalogue.everything if rank.unbounded else compiled.granted(rank)
     said = dict.fromkeys(rank.grants.words, YES) | dict.fromkeys(rank.withhold.words, NO)
     return {key: said.get(key, COMES[bool(carried & bit)]) for key, bit in compiled.catalogue.bit.items()}
 
@@ -67,7 +67,7 @@ def _carried(decider: Decider, rank: Rank) -> dict[str, str]:
 def _at_place(decider: Decider, rank: Rank, place: int) -> dict[str, str]:
     compiled = decider.compiled
     here = compiled.places[place]
-    usable = decider.usable(ask_rank(compiled, rank.position), place)
+    usable = decider.usable(ask_rank(compiled, rank), place)
     own = next((override for override in here.overrides if override.label == rank.key), None)
     said: dict[str, str] = {}
     if own is not None:

@@ -26,11 +26,8 @@ def grid_masks(decider: Decider, place: int | None) -> list[int]:
     """Return, for each rank, what it grants; with a place, what someone asked as it can use there."""
     compiled = decider.compiled
     if place is None:
-        return [
-            compiled.catalogue.everything if rank.unbounded else compiled.carried[rank.position]
-            for rank in compiled.ranks
-        ]
-    return [decider.usable(ask_rank(compiled, rank.position), place) for rank in compiled.ranks]
+        return [compiled.catalogue.everything if rank.unbounded else compiled.granted(rank) for rank in compiled.ranks]
+    return [decider.usable(ask_rank(compiled, rank), place) for rank in compiled.ranks]
 
 
 def brought_masks(decider: Decider) -> list[int]:
@@ -38,7 +35,7 @@ def brought_masks(decider: Decider) -> list[int]:
     compiled = decider.compiled
     brought = []
     for rank in compiled.ranks:
-        profile = ask_rank(compiled, rank.position).profile
+        profile = ask_rank(compiled, rank).profile
         ranks = ranks_at(compiled, profile, 0) if profile else []
         mask = 0 if compiled.unbounded.isdisjoint(ranks) else compiled.catalogue.everything
         for position in ranks:
@@ -92,7 +89,7 @@ def power_cells(
 ) -> Iterator[GridCell]:
     """Yield every rank's power over every rank, row by row (rule 6.13); with so many reasons against it, or all."""
     compiled = decider.compiled
-    asked = [ask_rank(compiled, rank.position) for rank in compiled.ranks]
+    asked = [ask_rank(compiled, rank) for rank in compiled.ranks]
     for case in _cases(decider, asked, place, at):
         case.enough = enough
         for target in asked:
@@ -114,7 +111,7 @@ def _power(case: Case, act: Act, target: Asked) -> list[Step]:
 
 def allowed_powers(decider: Decider, act: Act, place: int, at: Instant) -> Iterator[tuple[str, str]]:
     """Yield the pairs of ranks, acting and acted on, between which an act is possible."""
-    asked = (ask_rank(decider.compiled, rank.position) for rank in decider.compiled.ranks)
+    asked = (ask_rank(decider.compiled, rank) for rank in decider.compiled.ranks)
     able = [each for each in asked if _has_what_it_takes(decider, each, act, place)]
     for case in _cases(decider, able, place, at):
         yield from ((case.actor.key or "", target) for target in _reached(case, act))
@@ -137,7 +134,7 @@ def _has_what_it_takes(decider: Decider, actor: Asked, act: Act, place: int) -> 
 def _reached(case: Case, act: Act) -> Iterator[str]:
     """Yield the ranks on which a case's actor can do an act."""
     for rank in case.compiled.ranks:
-        target = ask_rank(case.compiled, rank.position)
+        target = ask_rank(case.compiled, rank)
         if not any(step.holds is False for step in _power(case.again(), act, target)):
             yield rank.key
 

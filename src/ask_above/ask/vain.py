@@ -38,7 +38,7 @@ def _ranks(before: Decider, after: Decider, difference: Difference, at: Instant)
             asks = gate_asks(compiled, gate.gate) if gate.gate else ""
             shuts = f"the gate of {gate.title} does not admit them; {asks}"
             yield f"{title} has no effect for {asked.label} {where}: {shuts}."
-        elif given.member in before.people.register.members and compiled.carried[compiled.rank_at[given.rank]]:
+        elif given.member in before.people.register.members and compiled.granted(given.rank):
             was = before.people.ask(given.member, at)
             below = compiled.below[n]
             same = before.compiled is compiled and all(before.usable(was, k) == after.usable(asked, k) for k in below)

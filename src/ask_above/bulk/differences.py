@@ -241,8 +241,8 @@ def _others(old: Decider, new: Decider) -> Iterator[tuple[str, Asked | None, Ask
     for key in dict.fromkeys((*new.compiled.rank_at, *old.compiled.rank_at)):
         yield (
             f"rank:{key}",
-            ask_rank(old.compiled, old.compiled.rank_at[key]) if key in old.compiled.rank_at else None,
-            ask_rank(new.compiled, new.compiled.rank_at[key]) if key in new.compiled.rank_at else None,
+            ask_rank(old.compiled, old.compiled.charter.ranks[key]) if key in old.compiled.charter.ranks else None,
+            ask_rank(new.compiled, new.compiled.charter.ranks[key]) if key in new.compiled.charter.ranks else None,
         )
     yield VISITOR, ask_visitor(old.compiled), ask_visitor(new.compiled)
 

@@ -11,7 +11,7 @@ from ask_above.change.refusal import Refusal
 from ask_above.change.subjects import Affected
 from ask_above.change.turns import Turn, Turns
 from ask_above.charter.names import how_many
-from ask_above.charter.rules import ActRule
+from ask_above.charter.rules import ActRule, Over
 from ask_above.decide.authority import reached
 from ask_above.decide.profile import Asked
 from ask_above.decide.walk import standing
@@ -63,10 +63,9 @@ class Effect:
     def _losses(self, actor: Asked, rule: ActRule) -> Iterator[Refusal]:
         told: dict[str, str] = {}
         known: dict[tuple[int, int], bool] = {}
-        for turn in self.turns.all if rule.over != "anyone" else ():
+        for turn in self.turns.all if rule.over is not Over.ANYONE else ():
             own = standing(self.old.compiled, actor.profile, turn.spot.before)
-            last = own - 1 if rule.over == "level" else own
-            doubtful = [n for n in turn.pairs if self._tops[n] <= last] if turn.lost else ()
+            doubtful = [n for n in turn.pairs if not own.reaches(rule.over, self._tops[n])] if turn.lost else ()
             for subject in self.turns.of(doubtful):
                 if not subject.loses or subject.joined or subject.label in told or subject.new:
                     continue

@@ -11,7 +11,7 @@ from ask_above.change.refusal import Refusal
 from ask_above.change.turns import Spot, Turns
 from ask_above.charter.charter import Charter
 from ask_above.charter.names import upper
-from ask_above.charter.rules import ActRule
+from ask_above.charter.rules import ActRule, Over
 from ask_above.decide.profile import Asked, ask_anybody, ask_member, ask_rank
 from ask_above.decide.walk import standing
 from ask_above.people.register import Member
@@ -69,7 +69,7 @@ class OverrideEffect:
 
     def names(self, actor: Asked, rule: ActRule) -> Iterator[Refusal]:
         """Yield those whom words name and who do not stand below the actor (rule 9.7c)."""
-        if rule.over == "anyone":
+        if rule.over is Over.ANYONE:
             return
         yield from self._named_in_sets(actor, rule)
         for spot, differ in self._said:
@@ -103,8 +103,8 @@ class OverrideEffect:
         if label.startswith("@"):
             known = label[1:] in people.register.members
             return people.ask(label[1:], self.turns.now) if known else ask_anybody(compiled)
-        if label in compiled.rank_at:
-            return ask_rank(compiled, compiled.rank_at[label])
+        if label in compiled.charter.ranks:
+            return ask_rank(compiled, compiled.charter.ranks[label])
         if label in compiled.charter.groups:
             group = compiled.charter.groups[label]
             asked = ask_member(compiled, Member("", groups=(label,)), [], self.turns.now, excepted=False)

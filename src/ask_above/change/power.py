@@ -28,8 +28,8 @@ class PowerEffect:
         for before, after in self.turns.own_pairs(actor):
             for spot in self.turns.spots:
                 own, later = standing(old, before, spot.before), standing(new, after, spot.after)
-                for rank in new.ranks[later + 1 :]:
-                    if old.rank_at.get(rank.key, own + 1) <= own:
+                for rank in new.ladder.below(later):
+                    if old.ladder.number.get(rank.key, own + 1) <= own:
                         yield Refusal("9.7b", f"{actor.label} would come to stand above {rank.title}.")
                         return
 
@@ -89,7 +89,7 @@ class PowerEffect:
         def said(decider: Decider) -> list[tuple[object, ...]]:
             compiled, using = decider.compiled, self._powers[0].any_using
             return [
-                (rank.key, rank.unbounded, rank.call_open, content(rank.lists), compiled.carried[rank.position] & using)
+                (rank.key, rank.unbounded, rank.call_open, content(rank.lists), compiled.granted(rank) & using)
                 for rank in compiled.ranks
             ]
 

@@ -16,7 +16,7 @@ from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import SITE, listed
 from ask_above.charter.places import Conferred
-from ask_above.charter.rules import Act, ActRule
+from ask_above.charter.rules import Act, ActRule, Over
 from ask_above.decide.answer import Step
 from ask_above.decide.decider import Decider
 from ask_above.decide.gains import as_active
@@ -96,7 +96,7 @@ class Rights:
             if (
                 was is None
                 or any(getattr(rank, name) and not getattr(was, name) for name in ("open", "on_joining", "entry"))
-                or old.carried[was.position] != new.carried[rank.position]
+                or old.granted(was) != new.granted(rank)
             ):
                 found.append(key)
         return found
@@ -116,7 +116,7 @@ class Rights:
             elif part.kind is Kind.MEMBER:
                 acts.add(Act.ASSIGN)
         rules = [self.rules.act(act) for act in sorted(acts)] or [self.rules.act(Act.MANAGE)]
-        order = ("below", "level", "anyone")
+        order = [*Over]
         return ActRule(
             Act.OVERRIDES,  # what is looked at is where the change is made, and no list
             over=min((rule.over for rule in rules), key=order.index),
@@ -190,8 +190,7 @@ class Rights:
         """Yield why a rank does not stand where an act reaches once the change is made."""
         later = self.new.people.ask(actor.key or "", self.now)
         own = standing(self.new.compiled, later.profile, self.new.compiled.place_at.get(place, 0))
-        good = rule.over == "anyone" or rank.position > own or (rule.over == "level" and rank.position == own)
-        if not good:
+        if not own.reaches(rule.over, rank.position):
             yield Refusal("6.3", f"{rank.title} would not stand below {actor.label}.", "act")
 
     def _named_by(self, bundle: str) -> tuple[list[str], list[int]]:

@@ -159,7 +159,7 @@ class Subjects:
             return  # nobody can be asked as it any more, and whoever held it is a subject themselves
         kinds = dict.fromkeys(_kind(rank) for rank in (before, after) if rank is not None)
         if before is None and _kind(after) == "given":
-            both = (ask_anybody(self.old.compiled), ask_rank(self.new.compiled, after.position))
+            both = (ask_anybody(self.old.compiled), ask_rank(self.new.compiled, after))
             yield from self._plain(title, "rank", both, new=True)
             return
         empty = key not in self._ranks_with_members
@@ -247,7 +247,7 @@ def _as_kind(compiled: CompiledCharter, kind: str, rank: Rank | None) -> Asked:
     if kind == "pending":
         return ask_pending(compiled)
     if kind == "given" and rank is not None:
-        return ask_rank(compiled, rank.position, given=True)
+        return ask_rank(compiled, rank, given=True)
     return ask_anybody(compiled)
 
 

@@ -12,7 +12,7 @@ from ask_above.change.subjects import Affected, Subjects
 from ask_above.charter.charter import Charter
 from ask_above.charter.moments import Instant, written
 from ask_above.charter.names import SITE, few
-from ask_above.charter.rules import ActRule
+from ask_above.charter.rules import ActRule, Over
 from ask_above.decide.authority import reached
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import Decider
@@ -192,11 +192,10 @@ class Turns:
 
     def below(self, actor: Asked, rule: ActRule, target: Asked, place: int) -> bool:
         """Whether somebody stands where the actor reaches, now and by all that is recorded to come."""
-        if rule.over == "anyone":
+        if rule.over is Over.ANYONE:
             return not target.owner
         own = standing(self.old.compiled, actor.profile, place)
-        there = reached(self.old.compiled, target, place, later=True)
-        return there >= own if rule.over == "level" else there > own
+        return own.reaches(rule.over, reached(self.old.compiled, target, place, later=True))
 
     # -- in words
 

@@ -21,6 +21,14 @@ class Act(StrEnum):
     ACCOUNTS = "accounts"
 
 
+class Over(StrEnum):
+    """Whom an act reaches, by where they stand: those below, those level too, or anyone (rule 6.3)."""
+
+    BELOW = "below"
+    LEVEL = "level"
+    ANYONE = "anyone"
+
+
 ACT_WORDS = (Act.MODERATE, Act.ASSIGN, Act.UNASSIGN, Act.MANAGE, Act.CALL)
 """The acts that can be asked about by name."""
 
@@ -40,7 +48,6 @@ USING = {
 }
 """The capability that each act takes where the charter says nothing."""
 
-OVER = ("below", "level", "anyone")
 HAND_ON = ("held", "any")
 DISAGREEMENT = ("topmost", "allow", "deny")
 
@@ -54,7 +61,7 @@ class ActRule(NamedTuple):
 
     act: Act
     using: tuple[str, ...] = ()
-    over: str = "below"
+    over: Over = Over.BELOW
     hand_on: str = "held"
     oneself: bool = False
     words: tuple[str, ...] = ()

@@ -11,18 +11,16 @@ from functools import cached_property
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import few, listed
-from ask_above.charter.rules import USING, Act, ActRule
+from ask_above.charter.rules import USING, Act, ActRule, Over
 from ask_above.decide.answer import Step
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.conditions import conditions
 from ask_above.decide.explain import Explainer
 from ask_above.decide.gains import Gain, Handing, told_once
+from ask_above.decide.ladder import ABOVE_ALL, Standing
 from ask_above.decide.profile import Asked, How, People, Sort, ask_anybody
 from ask_above.decide.walk import Reckoner, closed_gate, lists_that_count, standing, usable
 from ask_above.decide.words import HELD_BY, LateWord, in_file, in_place
-
-ABOVE_ALL = -1
-"""The standing of the owner."""
 
 
 class Case:
@@ -86,9 +84,9 @@ class Case:
             able = self._capability(rule, using, self.place)
             self.target_over(rule, target)
             highest = self.reached(target)
-            on = self.compiled.ranks[highest].key if 0 <= highest < len(self.compiled.ranks) else None
-            title = self.compiled.ranks[highest].title if on else "someone without any rank"
-            self.on_list(rule, on, title, able or using)
+            on = self.compiled.ladder.rank(highest)
+            title = on.title if on else "someone without any rank"
+            self.on_list(rule, on.key if on else None, title, able or using)
         return self.steps
 
     def assign(self, rank: Rank, target: Asked | None, *, made: bool = False) -> list[Step]:
@@ -129,7 +127,7 @@ class Case:
         where such a one stands, and what is handed on.
         """
         rule = self.compiled.charter.rules.act(Act.ASSIGN)
-        if not self._reaches(rule, self.reached(self._anybody)):
+        if not self._own_standing(rule).reaches(rule.over, self.reached(self._anybody)):
             return
         for rank in self.compiled.ranks:
             able = reach >> rank.position & 1 and not (rank.automatic or rank.kept_by or rank.paused)
@@ -238,7 +236,7 @@ class Case:
         place = self.compiled.places[self.place].key
         return now or any((assignment.rank, assignment.place) == (rank.key, place) for assignment in target.later)
 
-    def reached(self, target: Asked) -> int:
+    def reached(self, target: Asked) -> Standing:
         """Return a target's standing here: their highest rank recorded on the way here or below (rule 6.5)."""
         return reached(self.compiled, target, self.place, later=self.in_change)
 
@@ -285,44 +283,37 @@ class Case:
         reason = Explainer(self.compiled, self.people.register, self.actor, capability, place).account().reason
         return f"{reason[0].lower()}{reason[1:]}" if reason.startswith(("The ", "None ")) else reason
 
-    def _own_standing(self, place: int) -> tuple[int, str]:
-        position = standing(self.compiled, self.actor.profile, place)
-        title = self.compiled.ranks[position].title if position < len(self.compiled.ranks) else self.actor.label
-        return position, title
+    def _own_standing(self, rule: ActRule) -> Standing:
+        """Return where the actor stands for an act: of managing, on the whole site (rules 6.3 and 6.10)."""
+        return standing(self.compiled, self.actor.profile, 0 if rule.act == Act.MANAGE else self.place)
 
     def target_over(self, rule: ActRule, target: Asked) -> None:
         """Note whether a member stands where the act reaches, and by which rank they stand there."""
-        position = self.reached(target)
-        label = target.label
-        if target.sort is Sort.MEMBER and 0 <= position < len(self.compiled.ranks):
-            label = f"{label} ({self.compiled.ranks[position].title})"
-        self._over(rule, label, position)
+        there = self.reached(target)
+        rank, label = self.compiled.ladder.rank(there), target.label
+        self._over(rule, f"{label} ({rank.title})" if rank and target.sort is Sort.MEMBER else label, there)
 
-    def _over(self, rule: ActRule, label: str, position: int) -> None:
+    def _over(self, rule: ActRule, label: str, there: int) -> None:
         """Note whether the one acted on stands where the act reaches (rule 6.3)."""
-        place = 0 if rule.act == Act.MANAGE else self.place
-        own, title = self._own_standing(place)
-        short = title
-        if self.actor.sort is Sort.MEMBER and own < len(self.compiled.ranks):
-            title = f"{self.actor.label} ({title})"
+        own = self._own_standing(rule)
+        rank, who = self.compiled.ladder.rank(own), self.actor.label
         words = {
             "target": label,
-            "actor": title,
-            "actor_short": short,
-            "at": f" {self._where(place)}" if place else "",
+            "actor": f"{who} ({rank.title})"
+            if rank and self.actor.sort is Sort.MEMBER
+            else rank.title
+            if rank
+            else who,
+            "actor_short": rank.title if rank else who,
+            "at": f" {self._where(self.place)}" if self.place and rule.act != Act.MANAGE else "",
         }
-        holds = self._reaches(rule, position)
+        holds = own.reaches(rule.over, there)
         code = {
-            "anyone": "over-anyone",
-            "level": "over-level" if holds else "not-level",
-            "below": "over" if holds else "not-below",
+            Over.ANYONE: "over-anyone",
+            Over.LEVEL: "over-level" if holds else "not-level",
+            Over.BELOW: "over" if holds else "not-below",
         }[rule.over]
         self._note("6.3", code, holds=holds, **words)
-
-    def _reaches(self, rule: ActRule, position: int) -> bool:
-        """Whether an act reaches somebody who stands at a position (rule 6.3)."""
-        own, _ = self._own_standing(0 if rule.act == Act.MANAGE else self.place)
-        return rule.over == "anyone" or position > own or (rule.over == "level" and position == own)
 
     def on_list(self, rule: ActRule, acted_on: str | None, what: str, capabilities: tuple[str, ...]) -> None:
         """Note where no rank of the actor that grants a capability used admits the rank acted on (rule 6.4)."""
@@ -382,7 +373,7 @@ class Case:
             self._no("6.9", "own-gain", what=what, **words)
 
 
-def reached(compiled: CompiledCharter, target: Asked, place: int, *, later: bool = False) -> int:
+def reached(compiled: CompiledCharter, target: Asked, place: int, *, later: bool = False) -> Standing:
     """Return the standing that a target has at a place; with ``later`` the highest they have now or come to have."""
     if target.owner:
         return ABOVE_ALL
@@ -394,4 +385,4 @@ def reached(compiled: CompiledCharter, target: Asked, place: int, *, later: bool
             for assignment in target.later
             if compiled.place_at[assignment.place] in reach
         ]
-    return min(ranks, default=len(compiled.ranks))
+    return Standing(min(ranks, default=compiled.ladder.bottom))

@@ -14,6 +14,7 @@ from ask_above.charter.charter import Charter
 from ask_above.charter.ladder import Rank
 from ask_above.charter.places import Override, told_apart
 from ask_above.decide.kept import Keeper
+from ask_above.decide.ladder import Ladder
 from ask_above.decide.layers import Entrance, LayerName, Saying, Sayings, Word, entrance, first_says, sayings
 
 
@@ -80,8 +81,8 @@ class CompiledCharter(Keeper):
         super().__init__()
         self.charter = charter
         self.catalogue = charter.catalogue
-        self.ranks = tuple(charter.ranks.values())
-        self.rank_at = {rank.key: rank.position for rank in self.ranks}
+        self.ladder = Ladder(charter.ranks.values())
+        self.ranks, self.rank_at = self.ladder.ranks, self.ladder.number
         self.carried = carried_sets(self.ranks, self.catalogue)
         self.unbounded = frozenset(rank.position for rank in self.ranks if rank.unbounded)
         self.automatic = {
@@ -129,6 +130,10 @@ class CompiledCharter(Keeper):
             other.gated = frozenset(n for n, place in enumerate(places) if place.gate)
         self._hand_on(other)
         return other, frozenset(below for n in changed for below in self.below[n])
+
+    def granted(self, rank: Rank | str) -> int:
+        """Return what a rank grants, given itself or by its key (rule 3.1)."""
+        return self.carried[self.ladder.at(rank)]
 
     def _place_form(self, place: int) -> tuple[str, str, str | None]:
         here = self.places[place]

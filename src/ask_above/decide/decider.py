@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Final
 from ask_above.charter.charter import Charter
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import listed
-from ask_above.charter.rules import Act
+from ask_above.charter.rules import Act, Over
 from ask_above.decide.answer import Account, Answer
 from ask_above.decide.classes import MemberClasses
 from ask_above.decide.compiled import CompiledCharter
@@ -75,7 +75,7 @@ class Decider(Keeper):
         if who == VISITOR:
             return ask_visitor(self.compiled)
         if who.startswith("rank:"):
-            return ask_rank(self.compiled, self.compiled.rank_at[who[5:]])
+            return ask_rank(self.compiled, self.compiled.charter.ranks[who[5:]])
         return self.people.ask(who, at)
 
     def notes(self, asked: Asked, capability: str, place: int) -> tuple[str, ...]:
@@ -89,11 +89,12 @@ class Decider(Keeper):
         if not asked.acts:
             return (f"This reaches nobody: only an active member may act on others, and {asked.label} is not one.",)
         own = standing(self.compiled, asked.profile, place)
-        title = self.compiled.ranks[own].title if own < len(self.compiled.ranks) else "any rank"
+        rank = self.compiled.ladder.rank(own)
+        title = rank.title if rank else "any rank"
         said = {
-            "below": f"only those below {title}",
-            "level": f"only those below {title} or level with it",
-            "anyone": "anyone but the owner",
+            Over.BELOW: f"only those below {title}",
+            Over.LEVEL: f"only those below {title} or level with it",
+            Over.ANYONE: "anyone but the owner",
         }[rule.over]
         return (f"This reaches {said} {where}{self._list_note(asked, capability, place)}.",)
 

@@ -8,8 +8,9 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, NamedTuple
 
 from ask_above.charter.ladder import RankList
-from ask_above.charter.rules import Act, ActRule
+from ask_above.charter.rules import Act
 from ask_above.decide.compiled import CompiledCharter
+from ask_above.decide.ladder import Standing
 from ask_above.decide.profile import Profile
 from ask_above.decide.walk import Reckoner, lists_that_count, ranks_at
 
@@ -76,9 +77,9 @@ class Powers:
 
     def _reckon(self, ranks: tuple[int, ...], usable: int, profile: Profile, place: int) -> Power:
         bit = self.compiled.catalogue.bit
-        own = ranks[0] if ranks else len(self.compiled.ranks)
+        own = Standing(ranks[0]) if ranks else self.compiled.ladder.bottom
         moderate = self.rules[Act.MODERATE]
-        over = self._over(moderate, own)
+        over = self.compiled.ladder.bits_reached(own, moderate.over)
         some = tuple(
             over & self._lists(Act.MODERATE, ranks, key, profile, place) if usable & bit[key] else 0
             for key in moderate.using
@@ -90,21 +91,13 @@ class Powers:
         call = self._all if usable & self.using[Act.CALL] else self._open
         return Power(some, found[Act.ASSIGN], found.get(Act.MANAGE, 0), call)
 
-    def _act(self, act: Act, own: int, ranks: tuple[int, ...], usable: int, profile: Profile, place: int) -> int:
+    def _act(self, act: Act, own: Standing, ranks: tuple[int, ...], usable: int, profile: Profile, place: int) -> int:
         rule, bit = self.rules[act], self.compiled.catalogue.bit
         able = [key for key in rule.using if usable & bit[key]]
         admitted = 0
         for key in able:
             admitted |= self._lists(act, ranks, key, profile, place)
-        return admitted & self._over(rule, own) & self._all
-
-    def _over(self, rule: ActRule, own: int) -> int:
-        """Return the positions that an act reaches from a standing (rule 6.3)."""
-        every = self._all << 1 | 1
-        if rule.over == "anyone":
-            return every
-        first = own if rule.over == "level" else own + 1
-        return every >> first << first
+        return admitted & self.compiled.ladder.bits_reached(own, rule.over) & self._all
 
     def _lists(self, act: Act, ranks: tuple[int, ...], capability: str, profile: Profile, place: int) -> int:
         """Return the ranks that the lists for an act admit, and someone without any (rule 6.4)."""

@@ -11,6 +11,7 @@ from enum import StrEnum
 from typing import NamedTuple
 
 from ask_above.charter.charter import Charter
+from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.people.register import Assignment, Member, Register, Status, reached_groups
@@ -111,10 +112,9 @@ def profile_of(
     return Profile(tuple(sorted(automatic)), placed, groups, exceptions, pending)
 
 
-def ask_rank(compiled: CompiledCharter, position: int, *, given: bool = False) -> Asked:
+def ask_rank(compiled: CompiledCharter, rank: Rank, *, given: bool = False) -> Asked:
     """Return someone asked about as a rank (rule 4.9); with ``given`` someone who was given it, whatever it is."""
-    rank = compiled.ranks[position]
-    placed = (Holding(position, 0, How.ASKED),)
+    placed = (Holding(rank.position, 0, How.ASKED),)
     label = rank.title
     if given:
         return _asked(label, Sort.RANK, Status.ACTIVE, (*_automatic(compiled, "members"), *placed), rank.key)
@@ -125,7 +125,7 @@ def ask_rank(compiled: CompiledCharter, position: int, *, given: bool = False) -
         automatic = _automatic(compiled, "visitors" if visitor else "bots" if rank.held_by == "bots" else "members")
         return _asked(label, Sort.VISITOR if visitor else Sort.RANK, Status.ACTIVE, automatic, rank.key)
     if rank.entry:
-        holdings = (*_automatic(compiled, "anyone"), Holding(position, 0, How.ENTRY))
+        holdings = (*_automatic(compiled, "anyone"), Holding(rank.position, 0, How.ENTRY))
         return _asked(label, Sort.RANK, Status.PENDING, holdings, rank.key, _automatic(compiled, "members"))
     return _asked(label, Sort.RANK, Status.ACTIVE, (*_automatic(compiled, "members"), *placed), rank.key)
 

@@ -12,6 +12,7 @@ from ask_above.charter.ladder import Rank
 from ask_above.charter.places import GateTerm
 from ask_above.charter.rules import Act
 from ask_above.decide.compiled import CompiledCharter
+from ask_above.decide.ladder import Standing
 from ask_above.decide.layers import LayerName, Word, meant_by, settled
 from ask_above.decide.profile import Profile
 
@@ -43,10 +44,10 @@ def ranks_at(compiled: CompiledCharter, profile: Profile, place: int) -> list[in
     return sorted(found.union(profile.automatic))
 
 
-def standing(compiled: CompiledCharter, profile: Profile | None, place: int) -> int:
-    """Return the position of the highest rank held at a place; without any, a position below all (rule 4.8)."""
+def standing(compiled: CompiledCharter, profile: Profile | None, place: int) -> Standing:
+    """Return how high somebody stands at a place: by the highest rank held there (rule 4.8)."""
     ranks = ranks_at(compiled, profile, place) if profile else []
-    return ranks[0] if ranks else len(compiled.ranks)
+    return Standing(ranks[0]) if ranks else compiled.ladder.bottom
 
 
 def holders_at(compiled: CompiledCharter, profile: Profile, place: int) -> list[str]:

@@ -59,7 +59,7 @@ def _what_ranks_are_for(community: Community, rng: Random) -> Iterator[Row]:
     compiled = community.decider.compiled
     for rank in compiled.ranks:
         holders = [assignment.member for assignment in community.register.assignments if assignment.rank == rank.key]
-        for key in compiled.catalogue.names(compiled.carried[rank.position]):
+        for key in compiled.catalogue.names(compiled.granted(rank)):
             if (rank.key, key) == _NEVER_USED or rank.automatic or rank.unbounded:
                 continue
             if compiled.catalogue.capabilities[key].risk == "high" and rank.key != "warden":

@@ -11,7 +11,7 @@ from functools import cached_property
 from typing import NamedTuple
 
 from ask_above.charter.ladder import Rank
-from ask_above.charter.rules import Act
+from ask_above.charter.rules import Act, Over
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.layers import Word, first_says, sayings, settled
 from ask_above.decide.profile import ask_anybody
@@ -165,7 +165,9 @@ class Ground:
         """Return the ranks that having leads further: what is handed on as it is held brings nothing by itself."""
         rules = self.compiled.charter.rules
         acts = [rules.act(act) for act in (Act.ASSIGN, Act.MANAGE, Act.OVERRIDES)]
-        every = rules.act(Act.ASSIGN).hand_on == "any" or any(a.hand_on == "any" or a.over != "below" for a in acts)
+        every = rules.act(Act.ASSIGN).hand_on == "any" or any(
+            a.hand_on == "any" or a.over is not Over.BELOW for a in acts
+        )
         ranks = (rank for rank in self.compiled.ranks if not (rank.automatic or rank.kept_by or rank.paused))
         return [rank for rank in ranks if every or rank.key in self.named]
 

@@ -14,7 +14,7 @@ from ask_above.charter.charter import Charter
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import ALWAYS, Instant
 from ask_above.charter.names import SITE, listed
-from ask_above.charter.rules import Act
+from ask_above.charter.rules import Act, Over
 from ask_above.decide.decider import Decider
 from ask_above.escalation.climb import Climb, ClimbGain, climb
 from ask_above.escalation.ground import Ground
@@ -311,9 +311,9 @@ def _candidates(charter: Charter, rank: Rank, moves: Moves) -> Iterator[tuple[st
         if rule.hand_on == "any":
             what = f"let members who may {_ACT[rule.act]} hand on only what they may use"
             yield what, changes.with_act(charter, rule._replace(hand_on="held"))
-        if rule.over != "below":
+        if rule.over is not Over.BELOW:
             what = f"let members who may {_ACT[rule.act]} act only on those below"
-            yield what, changes.with_act(charter, rule._replace(over="below"))
+            yield what, changes.with_act(charter, rule._replace(over=Over.BELOW))
         if not rank.unbounded:
             yield (
                 f"withhold {listed(rule.using, 'or')} from {rank.title}",

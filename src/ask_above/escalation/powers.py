@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from ask_above.charter.ladder import Rank
 from ask_above.charter.rules import Act, ActRule
+from ask_above.decide.ladder import Standing
 from ask_above.escalation.gates import Gates
 from ask_above.escalation.moves import Moves, together
 from ask_above.escalation.reached import Reached
@@ -27,14 +28,11 @@ class ClimbPowers:
         """Return the moves by which an act comes to reach a rank, ``None`` where it does not (rules 6.3 and 6.4)."""
         if not self.admitted(rule, rank.key, place):
             return None
-        if rule.over == "anyone":
+        ladder, own = self.reached.compiled.ladder, self.reached.rank
+        if (ladder.bottom if own.automatic else ladder.at(own)).reaches(rule.over, rank.position):
             return ()
-        mine = self.reached.rank.position if not self.reached.rank.automatic else len(self.reached.compiled.ranks)
         best, moves = self.reached.standing(place)
-        slack = rule.over == "level"
-        if rank.position > mine - slack:
-            return ()
-        return moves if rank.position > best - slack else None
+        return moves if Standing(best).reaches(rule.over, rank.position) else None
 
     def admitted(self, rule: ActRule, key: str, place: int) -> bool:
         """Whether the lists of some rank to be had admit a rank; one without a list admits all (rule 6.4)."""

@@ -51,7 +51,7 @@ class Reached:
     def __init__(self, ground: Ground, reckoner: Reckoner, rank: Rank, *, accomplice: bool) -> None:
         self.ground, self.compiled, self.accomplice = ground, ground.compiled, accomplice
         self.rank, self.rules = rank, ground.compiled.charter.rules
-        asked = ask_rank(self.compiled, rank.position)
+        asked = ask_rank(self.compiled, rank)
         profile = asked.profile
         places = range(len(self.compiled.places))
         self.acts = asked.acts

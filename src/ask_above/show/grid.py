@@ -66,7 +66,7 @@ def _withheld(compiled: CompiledCharter, position: int) -> int:
     rank, catalogue = compiled.ranks[position], compiled.catalogue
     total = catalogue.close(catalogue.expand_all(rank.grants))
     for key in rank.builds_on:
-        total |= compiled.carried[compiled.rank_at[key]]
+        total |= compiled.granted(key)
     return 0 if rank.unbounded else total & ~compiled.carried[position]
 
 

@@ -45,7 +45,7 @@ def traits(compiled: CompiledCharter, rank: Rank) -> list[str]:
         said.append("assigned on joining")
     if rank.entry:
         said.append("entry rank")
-    if not compiled.carried[rank.position] and not rank.unbounded:
+    if not compiled.granted(rank) and not rank.unbounded:
         said.append("grants nothing")
     return said
 

@@ -158,7 +158,7 @@ def _broken(screen: Screen, plan: Plan, *, force: bool) -> None:
 def _is_anyway(plan: Plan, shift: Shift) -> bool:
     """Whether only those gain something who may do everything anyway: what is new is new to them too."""
     compiled, now = plan.after.decider.compiled, plan.at
-    free = all(compiled.ranks[compiled.rank_at[key]].unbounded for key in shift.ranks)
+    free = all(compiled.charter.ranks[key].unbounded for key in shift.ranks)
     return free and not shift.visitor and all(_may_all(plan, key, now) for key in shift.members)
 
 

@@ -35,12 +35,12 @@ def _rights(compiled: CompiledCharter, rank: Rank) -> Iterator[dict[str, Any]]:
     """Yield what a rank grants by where it comes from: itself, the ranks it builds on, automatic ranks."""
     if rank.unbounded:
         return
-    carried, common = compiled.carried[rank.position], 0
+    carried, common = compiled.granted(rank), 0
     for holding in ask_anybody(compiled).holdings:
         common |= compiled.carried[holding.rank]
     through = 0
     for key in rank.builds_on:
-        through |= compiled.carried[compiled.rank_at[key]]
+        through |= compiled.granted(key)
     own = carried & ~through
     beyond = carried & through & ~own
     if rank.automatic:

@@ -17,7 +17,7 @@ def undecided(sight: Sight) -> Iterator[Piece]:
     compiled, catalogue = sight.compiled, sight.compiled.catalogue
     given = catalogue.mask(catalogue.nobody)
     for rank in compiled.ranks:
-        given |= compiled.carried[rank.position]
+        given |= compiled.granted(rank)
     entries = [entry for place in compiled.places for entry in (*place.overrides, *place.exceptions)]
     entries += [entry for override_set in sight.charter.override_sets.values() for entry in override_set.overrides]
     for entry in entries:
@@ -35,7 +35,7 @@ def meant_for_nobody(sight: Sight) -> Iterator[Piece]:
     compiled, catalogue = sight.compiled, sight.compiled.catalogue
     nobody = catalogue.mask(catalogue.nobody)
     for rank in compiled.ranks:
-        for key in catalogue.names(0 if rank.unbounded else compiled.carried[rank.position] & nobody):
+        for key in catalogue.names(0 if rank.unbounded else compiled.granted(rank) & nobody):
             what = f"{rank.title} grants {key}, which 'nobody' lists"
             commands = (f"ask-above rank withhold {rank.key} {key}",)
             mend = f"withhold {key}, or remove it from 'nobody'"
@@ -61,12 +61,9 @@ def needs_unmet(sight: Sight) -> Iterator[Piece]:
     for rank, asked in zip(compiled.ranks, sight.asked, strict=True):
         if rank.unbounded or asked.profile is None:
             continue
-        for key in catalogue.names(compiled.carried[rank.position] & mask):
+        for key in catalogue.names(compiled.granted(rank) & mask):
             # all of it may come with the rank, and a place take some, which is another matter
-            if (
-                not resting[key] & ~compiled.carried[rank.position]
-                or sight.usable_anywhere[rank.position] >> number[key] & 1
-            ):
+            if not resting[key] & ~compiled.granted(rank) or sight.usable_anywhere[rank.position] >> number[key] & 1:
                 continue
             places = [n for n in range(len(compiled.places)) if compiled.has_meaning(n) & catalogue.bit[key]]
             missing = _always_missing(sight, resting[key], rank.position, places)
@@ -98,7 +95,7 @@ def wildcards(sight: Sight) -> Iterator[Piece]:
         if rank.unbounded:
             continue
         for word in _patterns(sight, rank.grants):
-            covered = catalogue.expand(word) & risky & compiled.carried[rank.position]
+            covered = catalogue.expand(word) & risky & compiled.granted(rank)
             command = f"ask-above rank withhold {rank.key} {{}}"
             said = f"{rank.title} grants"
             yield from _wild(sight, word, covered, rank.grants.where, said, (rank.key,), command)

@@ -8,7 +8,7 @@ from ask_above.ask.advice.piece import Piece, Sight, leave
 from ask_above.change.conditions import conditions_on, everybodys
 from ask_above.charter.ladder import Rank
 from ask_above.charter.names import listed
-from ask_above.charter.rules import Act
+from ask_above.charter.rules import Act, Over
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.sources import source_of
 from ask_above.escalation.climb import climb
@@ -27,7 +27,7 @@ def still_carried(sight: Sight) -> Iterator[Piece]:
             continue
         for key in catalogue.names(catalogue.expand_all(rank.withhold)):
             bit = catalogue.bit[key]
-            carrying = [r for r in compiled.ranks if compiled.carried[r.position] & bit and not r.unbounded]
+            carrying = [r for r in compiled.ranks if compiled.granted(r) & bit and not r.unbounded]
             if carrying:
                 titles = listed(each.title for each in carrying)
                 verb = "grants" if len(carrying) == 1 else "grant"
@@ -47,10 +47,10 @@ def taken_from_everybody(before: CompiledCharter, after: CompiledCharter) -> Ite
         was = before.charter.ranks.get(rank.key)
         if was is None or rank.unbounded:
             continue
-        lost = before.carried[was.position] & ~after.carried[rank.position]
+        lost = before.granted(was) & ~after.granted(rank)
         for key in after.catalogue.names(lost) if after.catalogue.keys == before.catalogue.keys else ():
             bit = after.catalogue.bit[key]
-            others = [r for r in after.ranks if after.carried[r.position] & bit and not r.unbounded]
+            others = [r for r in after.ranks if after.granted(r) & bit and not r.unbounded]
             others = [r for r in others if rank.automatic or r.copied_from == rank.key]
             if others:
                 titles, verb = listed(each.title for each in others), "grants" if len(others) == 1 else "grant"
@@ -99,8 +99,8 @@ def _by_name(sight: Sight, rank: Rank, base: str) -> tuple[str, ...]:
     compiled, catalogue = sight.compiled, sight.compiled.catalogue
     own = catalogue.close(catalogue.expand_all(rank.grants))
     for key in rank.builds_on:
-        own |= compiled.carried[compiled.rank_at[key]] if key != base else 0
-    names = catalogue.names(compiled.carried[rank.position] & ~own)
+        own |= compiled.granted(key) if key != base else 0
+    names = catalogue.names(compiled.granted(rank) & ~own)
     rest = ",".join(key for key in rank.builds_on if key != base)
     grant = (f"ask-above rank grant {rank.key} {' '.join(names)}",) if names else ()
     return (*grant, f"ask-above rank set {rank.key} builds-on={rest}")
@@ -109,20 +109,20 @@ def _by_name(sight: Sight, rank: Rank, base: str) -> tuple[str, ...]:
 def moderating(sight: Sight) -> Iterator[Piece]:
     """Find moderating ranks that no rank stands below, or that stand below most members (rule 6.3)."""
     rule = sight.charter.rules.act(Act.MODERATE)
-    if rule.over == "anyone":
+    if rule.over is Over.ANYONE:
         return
+    ladder = sight.compiled.ladder
     for rank in sight.compiled.ranks:
         if rank.unbounded or rank.automatic or not sight.acting(rank, Act.MODERATE):
             continue
-        reach = rank.position if rule.over == "level" else rank.position + 1
-        entry = rank.lists.get(Act.MODERATE)
-        below = [each for each in sight.compiled.ranks[reach:] if entry is None or entry.admits(each.key)]
+        entry, reached = rank.lists.get(Act.MODERATE), ladder.reached(ladder.at(rank), rule.over)
+        below = [each for each in reached if entry is None or entry.admits(each.key)]
         if not below:
             what = f"{rank.title} may moderate, but no rank that it may moderate stands below it"
             yield Piece(
                 "moderates-nobody", rank.where, what, f"move {rank.title} up the ladder", (rank.key,), _up(rank)
             )
-        for above in sight.compiled.ranks[: rank.position]:
+        for above in ladder.above(rank.position):
             if _nearly_everyone(sight, above):
                 held = (
                     "every member has"
@@ -151,10 +151,10 @@ def badges(sight: Sight) -> Iterator[Piece]:
     spoken = {entry.of for place in compiled.places for entry in place.overrides if entry.allow}
     ranges = [compiled.rank_at[e.of] for place in compiled.places for e in place.overrides if e.above and e.allow]
     for rank in compiled.ranks:
-        plain = not rank.unbounded and not rank.automatic and not rank.kept_by and not compiled.carried[rank.position]
+        plain = not rank.unbounded and not rank.automatic and not rank.kept_by and not compiled.granted(rank)
         if not plain or rank.key in spoken or any(rank.position <= last for last in ranges):
             continue
-        below = [r for r in compiled.ranks[rank.position + 1 :] if not r.automatic and _has_power(sight, r)]
+        below = [r for r in compiled.ladder.below(rank.position) if not r.automatic and _has_power(sight, r)]
         if below:
             titles = listed(each.title for each in below)
             what = f"{rank.title} grants nothing and stands above {titles}"
@@ -183,7 +183,7 @@ def risky_by_default(sight: Sight) -> Iterator[Piece]:
         )
         if not (rank.held_by or rank.open or rank.entry or rank.on_joining):
             continue
-        carried = catalogue.everything & risky if rank.unbounded else compiled.carried[rank.position] & risky
+        carried = catalogue.everything & risky if rank.unbounded else compiled.granted(rank) & risky
         for key in catalogue.names(carried):
             where = rank.where if rank.unbounded else source_of(compiled, rank, key)[0]
             what = f"{rank.title}, which is {how}, grants {key} (high risk)"
@@ -205,12 +205,8 @@ def detours(sight: Sight) -> Iterator[Piece]:
     for rank in compiled.ranks:
         if rank.unbounded:
             continue
-        for key in catalogue.names(compiled.carried[rank.position]):
-            led = [
-                to
-                for to in catalogue.capabilities[key].leads_to
-                if not compiled.carried[rank.position] & catalogue.bit[to]
-            ]
+        for key in catalogue.names(compiled.granted(rank)):
+            led = [to for to in catalogue.capabilities[key].leads_to if not compiled.granted(rank) & catalogue.bit[to]]
             if led:
                 what = f"{rank.title} grants {key}, which leads to {listed(led)}"
                 mend = f"withhold {key} from {rank.title}, or grant it {listed(led)}"
@@ -243,7 +239,7 @@ def same_carried(sight: Sight) -> Iterator[Piece]:
     """Find ranks that grant the same."""
     seen: dict[int, Rank] = {}
     for rank in sight.compiled.ranks:
-        carried = sight.compiled.carried[rank.position]
+        carried = sight.compiled.granted(rank)
         if rank.unbounded or rank.automatic or rank.kept_by or not carried:
             continue
         first = seen.setdefault(carried, rank)
@@ -287,7 +283,7 @@ def copies(sight: Sight) -> Iterator[Piece]:
         if original is None or original.unbounded:
             continue
         withheld = compiled.catalogue.expand_all(original.withhold)
-        more = compiled.catalogue.names(compiled.carried[rank.position] & withheld)
+        more = compiled.catalogue.names(compiled.granted(rank) & withheld)
         if more:
             what = f"{rank.title} grants {listed(more)}, which its original, {original.title}, withholds"
             mend = "withhold what the copy should not grant"

@@ -126,7 +126,7 @@ class Sight:
     @cached_property
     def asked(self) -> list[Asked]:
         """Someone asked as each rank."""
-        return [ask_rank(self.compiled, rank.position) for rank in self.compiled.ranks]
+        return [ask_rank(self.compiled, rank) for rank in self.compiled.ranks]
 
     @cached_property
     def alike(self) -> list[tuple[Asked, list[str]]]:
@@ -207,9 +207,7 @@ class Sight:
         """Whether a rank grants what an act takes."""
         if rank.unbounded:
             return True
-        return bool(
-            self.compiled.carried[rank.position] & self.compiled.catalogue.mask(self.charter.rules.act(act).using)
-        )
+        return bool(self.compiled.granted(rank) & self.compiled.catalogue.mask(self.charter.rules.act(act).using))
 
     @property
     def file(self) -> Where:

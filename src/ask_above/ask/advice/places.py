@@ -45,7 +45,7 @@ def _losing(sight: Sight, place: int, automatic: int, word: Word, words: dict[st
     carrying = {n for name in compiled.catalogue.names(word.deny) for n in sight.carriers[name] if n < automatic}
     for rank in map(compiled.ranks.__getitem__, sorted(carrying)):
         own = words.get(rank.key, Word())
-        mask = compiled.carried[rank.position] & word.deny & ~(own.allow | own.deny | own.bar)
+        mask = compiled.granted(rank) & word.deny & ~(own.allow | own.deny | own.bar)
         profile = sight.asked[rank.position].profile
         if not mask or rank.unbounded or rank.automatic or rank.entry or profile is None:
             continue
@@ -165,7 +165,7 @@ def _repeated(spoken: _Spoken, place: int, entry: Override) -> int:
         left &= ~spoken.all[above]
     rank = compiled.charter.ranks.get(entry.of)
     if rank is not None and not entry.above:
-        found |= left & word.allow & compiled.carried[rank.position]
+        found |= left & word.allow & compiled.granted(rank)
     return found
 
 

@@ -48,14 +48,14 @@ def unused(judge: Judge, judged: Sequence[Judged], span: tuple[Instant, Instant]
     holders = _holders(judge.states, span)
     common = 0
     for rank in compiled.ranks:
-        common |= compiled.carried[rank.position] if rank.automatic else 0
+        common |= compiled.granted(rank) if rank.automatic else 0
     unuseds = []
     for rank in compiled.ranks:
         if rank.automatic or rank.unbounded or rank.kept_by or rank.key not in holders:
             continue
-        own = compiled.carried[rank.position] & ~common
+        own = compiled.granted(rank) & ~common
         for base in rank.builds_on:
-            own &= ~compiled.carried[compiled.rank_at[base]]
+            own &= ~compiled.granted(base)
         for key in compiled.catalogue.names(own):
             lost = _lost(compiled, withholding(charter, rank.key, [key]))
             free = all(not mask & needed.get(compiled.ranks[n].key, 0) for n, mask in lost.items())
@@ -148,7 +148,7 @@ class _Search:
             left = [each for each in left if each not in self.taken]
         by_rank: dict[str, list[str]] = {}
         for rank in self.compiled.ranks:
-            for name in self.compiled.catalogue.names(self.compiled.carried[rank.position]):
+            for name in self.compiled.catalogue.names(self.compiled.granted(rank)):
                 if (rank.key, name) in self.taken:
                     by_rank.setdefault(rank.key, []).append(name)
         return [
@@ -161,7 +161,7 @@ class _Search:
             (rank.key, name)
             for rank in self.compiled.ranks
             if not rank.unbounded and not rank.kept_by
-            for name in catalogue.names(self.compiled.carried[rank.position])
+            for name in catalogue.names(self.compiled.granted(rank))
         ]
         return sorted(found, key=lambda each: -RISKS.index(catalogue.capabilities[each[1]].risk))
 

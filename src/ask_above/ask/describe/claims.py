@@ -71,4 +71,4 @@ def of_holder(compiled: CompiledCharter, holder: str) -> Asked:
     rank = compiled.charter.ranks.get(holder)
     if rank is None:
         return of_group(compiled, compiled.charter.groups[holder])
-    return ask_rank(compiled, rank.position)
+    return ask_rank(compiled, rank)

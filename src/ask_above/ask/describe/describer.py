@@ -422,8 +422,8 @@ def _rights(compiled: CompiledCharter, rank: Rank) -> Iterator[str]:
     if not rank.automatic:
         for holding in ask_anybody(compiled).holdings:
             common |= compiled.carried[holding.rank]
-    new = compiled.carried[rank.position] & ~common
-    profile, able = ask_rank(compiled, rank.position).profile, 0
+    new = compiled.granted(rank) & ~common
+    profile, able = ask_rank(compiled, rank).profile, 0
     for n in range(len(compiled.places)) if new else ():
         able |= usable(compiled, held(compiled, profile, n).mask, n) if profile else 0
     alone, new = new & ~able, new & able

@@ -22,6 +22,7 @@ from ask_above.decide.authority import reached
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.conditions import conditions
 from ask_above.decide.decider import Decider
+from ask_above.decide.ladder import Standing
 from ask_above.decide.powers import Power, Powers
 from ask_above.decide.profile import Asked, ask_member, ask_rank
 
@@ -191,8 +192,7 @@ class ActShifts:
     def _ranks(self) -> tuple[list[Asked], list[Asked]]:
         """Who is asked about for each rank."""
         old, new = (
-            [ask_rank(decider.compiled, rank.position) for rank in decider.compiled.ranks]
-            for decider in (self.old, self.new)
+            [ask_rank(decider.compiled, rank) for rank in decider.compiled.ranks] for decider in (self.old, self.new)
         )
         return old, new
 
@@ -201,7 +201,7 @@ class ActShifts:
         return self.old.keep(Powers.beside), self.new.keep(Powers.beside)
 
     @cached_property
-    def _tops(self) -> tuple[list[int], list[int]]:
+    def _tops(self) -> tuple[list[Standing], list[Standing]]:
         """By what rank somebody asked as each rank stands when acted on."""
         old, new = (
             [reached(decider.compiled, asked, 0) for asked in ranks]
@@ -210,8 +210,8 @@ class ActShifts:
         return old, new
 
     def _in_order(self, pair: tuple[str, str]) -> tuple[int, int]:
-        last = len(self.new.compiled.ranks)
-        return self.new.compiled.rank_at.get(pair[0], last), self.new.compiled.rank_at.get(pair[1], last)
+        numbers, last = self.new.compiled.ladder.number, self.new.compiled.ladder.bottom
+        return numbers.get(pair[0], last), numbers.get(pair[1], last)
 
     # -- member by member
 
@@ -539,7 +539,7 @@ class _MemberActs:
     def _moderated(self, side: int, rank: str, place: str) -> frozenset[str]:
         """Return the ranks that a rank may moderate at a place."""
         compiled = (self.old, self.new)[side].compiled
-        power = self._power(side, ask_rank(compiled, compiled.rank_at[rank]), compiled.place_at[place])
+        power = self._power(side, ask_rank(compiled, compiled.charter.ranks[rank]), compiled.place_at[place])
         some = 0
         for mask in power.moderate if power else ():
             some |= mask

@@ -25,7 +25,7 @@ from ask_above.charter.charter import Charter
 from ask_above.charter.ladder import Rank, RankList
 from ask_above.charter.moments import ALWAYS, Instant
 from ask_above.charter.names import SITE
-from ask_above.charter.rules import Act, ActRule
+from ask_above.charter.rules import Act, ActRule, Over
 from ask_above.charter.where import Where
 from ask_above.decide.acts import ActAsked
 from ask_above.decide.decider import Decider
@@ -158,10 +158,10 @@ class ActCandidates:
 
     def _rules(self) -> Iterator[Candidate]:
         yield from self._taken() if not self.using else ()
-        said = {"level": "those level with them too", "anyone": "anyone, whatever their rank"}
-        for over in ("level", "anyone"):
-            if self.rule.over not in (over, "anyone"):
-                what = f"let members {self.rule.act} {said[over]} (over: {over})"
+        wider = {Over.LEVEL: "those level with them too", Over.ANYONE: "anyone, whatever their rank"}
+        for over, whom in wider.items():
+            if self.rule.over not in (over, Over.ANYONE):
+                what = f"let members {self.rule.act} {whom} (over: {over})"
                 yield self._rule_set(what, self.rule._replace(over=over))
         if self.rule.act == Act.ASSIGN:
             if self.rule.hand_on == "held":
@@ -179,7 +179,7 @@ class ActCandidates:
         can = self.decider.usable(self.actor, self.place)
         for rank in self.compiled.ranks if not self.actor.rules_all else ():
             if rank.automatic:
-                can &= ~self.decider.usable(ask_rank(self.compiled, rank.position), self.place)
+                can &= ~self.decider.usable(ask_rank(self.compiled, rank), self.place)
         bit, carried = self.compiled.catalogue.bit, self.compiled.carried
         keys = sorted(
             self.compiled.catalogue.names(can), key=lambda key: sum(bool(each & bit[key]) for each in carried)
@@ -189,12 +189,11 @@ class ActCandidates:
 
     def _tightened(self) -> Iterator[Candidate]:
         """Yield that the act reaches fewer than it does."""
-        said = {"below": "those below alone", "level": "those below or level alone"}
-        for over in ("level", "below"):
-            if over != self.rule.over and (self.rule.over == "anyone" or over == "below"):
-                yield self._rule_set(
-                    f"let members {self.rule.act} {said[over]} (over: {over})", self.rule._replace(over=over)
-                )
+        narrower = {Over.LEVEL: "those below or level alone", Over.BELOW: "those below alone"}
+        for over, whom in narrower.items():
+            if over is not self.rule.over and (self.rule.over is Over.ANYONE or over is Over.BELOW):
+                what = f"let members {self.rule.act} {whom} (over: {over})"
+                yield self._rule_set(what, self.rule._replace(over=over))
 
     def _rule_set(self, what: str, rule: ActRule) -> Candidate:
         act, was = rule.act, self.rule

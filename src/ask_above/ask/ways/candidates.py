@@ -81,7 +81,7 @@ class CapabilityCandidates:
         names = (self.capability,)
         bit = self.compiled.catalogue.bit[self.capability]
         for rank in self._granting():
-            if self.compiled.carried[rank.position] & bit:
+            if self.compiled.granted(rank) & bit:
                 yield self._rank("withhold", f"withhold {self.capability} from {rank.title}", rank.key, names)
         for place in self.chain:
             yield from self._words(place, "deny", names)

@@ -23,7 +23,7 @@ from ask_above.charter.reading.shapes import (
     YesNo,
     Zone,
 )
-from ask_above.charter.rules import DISAGREEMENT, HAND_ON, OVER
+from ask_above.charter.rules import DISAGREEMENT, HAND_ON, Over
 
 _WORDS = ListOf(TextField())
 _NAMES = ListOf(TextField())
@@ -76,7 +76,7 @@ SITE_FORM = Record("the site", _DIFFERS)
 
 _ACT: dict[str, Field] = {
     "using": Field(TextField(), "the capability it takes"),
-    "over": Field(Choice(OVER), "whom it reaches: those below (where left out), those level too, or anyone"),
+    "over": Field(Choice(tuple(Over)), "whom it reaches: those below (where left out), those level too, or anyone"),
 }
 _HAND_ON = Field(Choice(HAND_ON), "which capabilities may be handed on: held (where left out), or any")
 

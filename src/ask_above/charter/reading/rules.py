@@ -8,7 +8,7 @@ from ask_above.charter.catalogue import Catalogue
 from ask_above.charter.names import nearest
 from ask_above.charter.reading.context import Items, at, one_capability, read_words
 from ask_above.charter.reading.document import Document, Path
-from ask_above.charter.rules import USING, Act, ActRule, Advice, Rules
+from ask_above.charter.rules import USING, Act, ActRule, Advice, Over, Rules
 
 
 def read_rules(document: Document, data: dict[str, Any], catalogue: Catalogue) -> Rules:
@@ -22,7 +22,7 @@ def read_rules(document: Document, data: dict[str, Any], catalogue: Catalogue) -
         acts[act] = ActRule(
             act,
             _using(document, act, said.get("using"), (*path, "using"), catalogue),
-            said.get("over", "below"),
+            Over(said.get("over", "below")),
             said.get("hand-on", "held"),
             said.get("self", False),
             _written(said.get("using")),

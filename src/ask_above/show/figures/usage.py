@@ -59,7 +59,7 @@ def usage(found: Audit, axes: Axes | None = None, *, dark: bool = False) -> Axes
                 sheet.text(left + MARGIN + 10, y, key)
                 bit, risk = compiled.catalogue.bit[key], compiled.catalogue.capabilities[key].risk
                 for column, rank in enumerate(ranks):
-                    carried = bool(compiled.carried[rank.position] & bit)
+                    carried = bool(compiled.granted(rank) & bit)
                     kind = "none" if not carried else "unused" if (rank.key, key) not in used else "used"
                     kind = "grave" if kind == "used" and risk == "high" else kind
                     shape, ink, _, size = _MARKS[kind]
