@@ -16,6 +16,7 @@ from ask_above import Answer, Community
 from ask_above.charter.moments import instant
 from ask_above.charter.rules import Act
 from ask_above.decide.authority import reached
+from ask_above.decide.planes import Planes
 from ask_above.decide.powers import Powers
 from ask_above.decide.profile import ask_rank
 from generated import NOW, Generated, communities, generate
@@ -257,3 +258,20 @@ def test_power_over_ranks_is_what_the_single_acts_say(seed: int) -> None:
     assert [everything.assign, everything.manage, everything.call] == [(1 << len(ranks)) - 1] * 3
     assert all(mask == (1 << len(ranks) + 1) - 1 for mask in everything.moderate)
     assert not powers.of(None, 0)
+
+
+@pytest.mark.parametrize("seed", seeds(12))
+def test_planes_are_what_the_single_acts_say_of_ranks_members_and_the_owner(seed: int) -> None:
+    """6.13: one engine for tables, effects and descriptions; each of its cells is an act asked by itself."""
+    c = generate(Random(seed)).open()
+    planes, at = c.decider.keep(Planes), instant(NOW)
+    people = [*c.register.members, *(f"rank:{key}" for key in c.charter.ranks), "visitor"]
+    for who, (n, place) in product(people, enumerate(c.charter.places)):
+        asked = c.decider.asked(who, at)
+        for act, ask in ((Act.ASSIGN, c.may_assign), (Act.CALL, c.may_call)):
+            may = [key for key in c.charter.ranks if ask(who, key, at=place, when=NOW)]
+            assert planes.named(asked, act, n) == may, (who, act, place)
+        may = [key for key in c.charter.ranks if c.may_moderate(who, f"rank:{key}", at=place, when=NOW)]
+        assert planes.named(asked, Act.MODERATE, n) == may, (who, place)
+        may = [key for key in c.charter.ranks if c.may_manage(who, key, when=NOW)]
+        assert planes.named(asked, Act.MANAGE, n) == may, (who, place)

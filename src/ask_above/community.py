@@ -619,9 +619,8 @@ class Community:
         """
         from ask_above.ask import tables
 
-        return tables.powers(
-            self._decider, tables.act_named(act), self._names.place_number(at), self._names.moment(when)
-        )
+        self._names.moment(when)  # it is the same at every moment, and one that cannot be meant is told
+        return tables.powers(self._decider, tables.act_named(act), self._names.place_number(at))
 
     def who(
         self,

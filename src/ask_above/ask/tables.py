@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import dataclass
+from functools import cached_property, partial
 from typing import TYPE_CHECKING, NamedTuple
 
 from ask_above.charter.moments import Instant
@@ -11,6 +13,7 @@ from ask_above.charter.rules import BETWEEN_RANKS, Act
 from ask_above.decide.answer import Answer, Step
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import Decider
+from ask_above.decide.planes import Planes
 from ask_above.decide.profile import Asked, Holding, ask_rank
 from ask_above.decide.walk import ranks_at
 from ask_above.decide.words import ending
@@ -19,6 +22,7 @@ from ask_above.errors import QuestionError
 if TYPE_CHECKING:
     import pandas as pd
 
+    from ask_above.charter.ladder import Rank
     from ask_above.decide.authority import Case
 
 
@@ -59,22 +63,19 @@ def grid(decider: Decider, place: int | None) -> pd.DataFrame:
     return table.astype(bool)
 
 
-class GridCell(NamedTuple):
-    """Whether one rank may act on another, and how that came about."""
+@dataclass(frozen=True, eq=False)
+class GridCell:
+    """Whether one rank may act on another; why not is found when it is asked for."""
 
     actor: str
     target: str
-    steps: list[Step]
+    allowed: bool
+    explain: Callable[[], list[Step]]
 
-    @property
-    def allowed(self) -> bool:
-        """Whether nothing stands against it."""
-        return not any(step.holds is False for step in self.steps)
-
-    @property
+    @cached_property
     def against(self) -> list[Step]:
         """Everything that stands against it."""
-        return [step for step in self.steps if step.holds is False]
+        return [] if self.allowed else [step for step in self.explain() if step.holds is False]
 
 
 def act_named(act: str) -> Act:
@@ -88,68 +89,30 @@ def power_cells(
     decider: Decider, act: Act, place: int, at: Instant, *, enough: int | None = None
 ) -> Iterator[GridCell]:
     """Yield every rank's power over every rank, row by row (rule 6.13); with so many reasons against it, or all."""
-    compiled = decider.compiled
-    asked = [ask_rank(compiled, rank) for rank in compiled.ranks]
-    for case in _cases(decider, asked, place, at):
+    planes, case = decider.keep(Planes), None
+    for actor in planes.asked:  # all share what was worked out for the first of them
+        case = decider.case(actor, place, at) if case is None else case.again(actor)
         case.enough = enough
-        for target in asked:
-            yield GridCell(case.actor.key or "", target.key or "", _power(case.again(), act, target))
+        row = planes.row(actor, act, place)
+        for rank, target in zip(planes.ranks, planes.asked, strict=True):
+            explain = partial(_steps, case, act, rank, target)
+            yield GridCell(actor.key or "", rank.key, bool(row >> rank.position & 1), explain)
 
 
-def _cases(decider: Decider, asked: Sequence[Asked], place: int, at: Instant) -> Iterator[Case]:
-    """Yield a question for each actor; all share what was worked out for one of them."""
-    first = None
-    for actor in asked:
-        first = decider.case(actor, place, at) if first is None else first.again(actor)
-        yield first
+def _steps(case: Case, act: Act, rank: Rank, target: Asked) -> list[Step]:
+    return case.again().put(act, rank, target if act is Act.MODERATE else None)
 
 
-def _power(case: Case, act: Act, target: Asked) -> list[Step]:
-    rank = case.compiled.charter.ranks[target.key or ""]
-    return case.put(act, rank, target if act is Act.MODERATE else None)
-
-
-def allowed_powers(decider: Decider, act: Act, place: int, at: Instant) -> Iterator[tuple[str, str]]:
-    """Yield the pairs of ranks, acting and acted on, between which an act is possible."""
-    asked = (ask_rank(decider.compiled, rank) for rank in decider.compiled.ranks)
-    able = [each for each in asked if _has_what_it_takes(decider, each, act, place)]
-    for case in _cases(decider, able, place, at):
-        yield from ((case.actor.key or "", target) for target in _reached(case, act))
-
-
-def reached(decider: Decider, actor: Asked, act: Act, place: int, at: Instant) -> list[str]:
-    """Return the ranks on which somebody can do an act, by their keys in the order of the ladder."""
-    able = _has_what_it_takes(decider, actor, act, place)
-    return list(_reached(decider.case(actor, place, at), act)) if able else []
-
-
-def _has_what_it_takes(decider: Decider, actor: Asked, act: Act, place: int) -> bool:
-    """Whether somebody acts and may use what an act takes: whoever may not can do it to nobody."""
-    if act is Act.CALL:  # on ranks that are not closed to it, anybody may
-        return actor.acts
-    using = decider.compiled.catalogue.mask(decider.compiled.charter.rules.act(act).using)
-    return actor.acts and bool(decider.usable(actor, 0 if act == Act.MANAGE else place) & using)
-
-
-def _reached(case: Case, act: Act) -> Iterator[str]:
-    """Yield the ranks on which a case's actor can do an act."""
-    for rank in case.compiled.ranks:
-        target = ask_rank(case.compiled, rank)
-        if not any(step.holds is False for step in _power(case.again(), act, target)):
-            yield rank.key
-
-
-def powers(decider: Decider, act: Act, place: int, at: Instant) -> pd.DataFrame:
+def powers(decider: Decider, act: Act, place: int) -> pd.DataFrame:
     """Return acting ranks by ranks acted on as booleans."""
     import pandas as pd
 
-    keys = [rank.key for rank in decider.compiled.ranks]
-    rows: dict[str, list[bool]] = {key: [] for key in keys}
-    for cell in power_cells(decider, act, place, at):
-        rows[cell.actor].append(cell.allowed)
+    planes = decider.keep(Planes)
+    keys = [rank.key for rank in planes.ranks]
+    rows = [[bool(planes.row(asked, act, place) >> n & 1) for n in range(len(keys))] for asked in planes.asked]
     index = pd.Index(keys, name="actor", dtype=object)
     columns = pd.Index(keys, name="target", dtype=object)
-    return pd.DataFrame([rows[key] for key in keys], index=index, columns=columns).astype(bool)
+    return pd.DataFrame(rows, index=index, columns=columns).astype(bool)
 
 
 def who(decider: Decider, capability: str, place: int, at: Instant) -> list[Asked]:

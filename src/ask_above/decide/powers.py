@@ -29,6 +29,14 @@ class Power(NamedTuple):
     manage: int = 0
     call: int = 0
 
+    @property
+    def moderated(self) -> int:
+        """Those who may be moderated with any of the capabilities."""
+        found = 0
+        for mask in self.moderate:
+            found |= mask
+        return found
+
     def __bool__(self) -> bool:
         return bool(any(self.moderate) or self.assign or self.manage or self.call)
 

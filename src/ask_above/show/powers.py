@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from typing import NamedTuple
+from dataclasses import dataclass
+from functools import cached_property
 
 from ask_above.ask.tables import GridCell
 from ask_above.charter.names import listed
@@ -34,7 +35,8 @@ _LACKS = frozenset({"no-capability", "behind-gate", "no-using", "cannot-act", "v
 """The reasons for which a rank can do an act to no other."""
 
 
-class PowerTable(NamedTuple):
+@dataclass(frozen=True)
+class PowerTable:
     """The cells of one act, actor by actor."""
 
     act: Act
@@ -42,7 +44,15 @@ class PowerTable(NamedTuple):
 
     def of(self, actor: str) -> list[GridCell]:
         """Return an actor's row."""
-        return [each for each in self.cells if each.actor == actor]
+        return self.rows[actor]
+
+    @cached_property
+    def rows(self) -> dict[str, list[GridCell]]:
+        """The rows by their actors."""
+        found: dict[str, list[GridCell]] = {}
+        for cell in self.cells:
+            found.setdefault(cell.actor, []).append(cell)
+        return found
 
 
 def show_powers(screen: Screen, compiled: CompiledCharter, tables: Sequence[PowerTable], place: str) -> None:
@@ -100,7 +110,8 @@ def _show(
 
 def _able(cells: Sequence[GridCell]) -> bool:
     """Whether a rank has what the act takes, which it lacks for every rank or for none that is closed to it."""
-    return not any(step.code in _LACKS for each in cells for step in each.against)
+    refused = next((each for each in cells if not each.allowed), None)
+    return refused is None or not any(step.code in _LACKS for step in refused.against)
 
 
 def _show_open(screen: Screen, compiled: CompiledCharter, table: PowerTable, able: int) -> None:

@@ -10,7 +10,7 @@ from ask_above.ask.describe.claims import Claim, claims, of_holder
 from ask_above.ask.describe.inside import Inside, inside
 from ask_above.ask.describe.sentences import doing, under_headings
 from ask_above.ask.perks import beyond_default, brought
-from ask_above.ask.tables import Holder, allowed_powers, holders, on_record, reached
+from ask_above.ask.tables import Holder, holders, on_record
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import SITE, few, how_many, listed, nearest, upper
@@ -21,6 +21,7 @@ from ask_above.decide.decider import Decider
 from ask_above.decide.explain import gate_asks
 from ask_above.decide.looks import perks
 from ask_above.decide.names import Names
+from ask_above.decide.planes import Planes
 from ask_above.decide.profile import Asked, Holding, How, ask_anybody, ask_rank
 from ask_above.decide.walk import held, usable
 from ask_above.decide.words import HELD_BY, day, ending, in_place, period
@@ -96,9 +97,9 @@ class Describer:
         return on_record(self.decider, self.at)
 
     @cached_property
-    def powers(self) -> dict[Act, list[tuple[str, str]]]:
+    def powers(self) -> dict[Act, list[tuple[Rank, Rank]]]:
         """For each act, on the whole site, the ranks that act and those acted on."""
-        return {act: list(allowed_powers(self.decider, act, 0, self.at)) for act in ACTS}
+        return {act: list(self.decider.keep(Planes).pairs(act, 0)) for act in ACTS}
 
     @cached_property
     def inside(self) -> list[Inside]:
@@ -267,22 +268,23 @@ class Describer:
 
     def _powers(self, rank: Rank) -> Iterator[str]:
         """Say on whom it acts, and who assigns it, on the whole site."""
-        titles, acts = self.compiled.charter.ranks, self.acts(rank)
+        acts = self.acts(rank)
         if acts:
             yield acts
         if not rank.automatic and not rank.kept_by:
-            givers = [titles[actor].title for actor, target in self.powers[Act.ASSIGN] if target == rank.key]
+            givers = [actor.title for actor, target in self.powers[Act.ASSIGN] if target.key == rank.key]
             yield f"assigned by {few(givers, _FEW)}" if givers else "assigned by the owner only"
 
     def acts(self, rank: Rank) -> str:
         """Say on whom a rank acts, on the whole site: ``moderate Volunteer; assign Volunteer``; nothing for none."""
         return self._said_of_acts(
-            {act: [target for actor, target in self.powers[act] if actor == rank.key] for act in ACTS}
+            {act: [target.key for actor, target in self.powers[act] if actor.key == rank.key] for act in ACTS}
         )
 
     def acts_of(self, asked: Asked, place: int) -> str:
         """Say on whom somebody acts at a place, as :meth:`acts` does."""
-        return self._said_of_acts({act: reached(self.decider, asked, act, place, self.at) for act in ACTS})
+        planes = self.decider.keep(Planes)
+        return self._said_of_acts({act: planes.named(asked, act, place) for act in ACTS})
 
     def _said_of_acts(self, on: Mapping[Act, Sequence[str]]) -> str:
         titles = self.compiled.charter.ranks

@@ -22,7 +22,7 @@ from ask_above.decide.authority import reached
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.conditions import conditions
 from ask_above.decide.decider import Decider
-from ask_above.decide.ladder import Standing
+from ask_above.decide.planes import Planes
 from ask_above.decide.powers import Power, Powers
 from ask_above.decide.profile import Asked, ask_member, ask_rank
 
@@ -116,6 +116,7 @@ class ActShifts:
     def __init__(self, old: Decider, new: Decider, difference: Difference, at: Instant) -> None:
         self.old, self.new, self.difference, self.at = old, new, difference, at
         self.same = old.compiled is new.compiled
+        self._names: tuple[dict[int, frozenset[str]], dict[int, frozenset[str]]] = {}, {}
 
     @cached_property
     def reads(self) -> list[DifferencePart]:
@@ -152,62 +153,26 @@ class ActShifts:
 
     def _reached(self, side: int, act: Act, place: str) -> dict[str, frozenset[str]]:
         """Return the ranks that each rank reaches with an act at a place."""
-        decider = self.new if side else self.old
-        number, compiled = decider.compiled.place_at.get(place), decider.compiled
+        planes = (self.new if side else self.old).keep(Planes)
+        number = planes.decider.compiled.place_at.get(place)
         if number is None:
             return {}
-        found: dict[str, frozenset[str]] = {}
-        case = None
-        for rank, asked in zip(compiled.ranks, self._ranks[side], strict=True):
-            power = self._powers[side].of(asked.profile, number, acts=asked.acts)
-            if act != Act.ASSIGN:
-                found[rank.key] = self._acted_on(side, act, power)
-            elif power.assign:
-                case = decider.case(asked, number, self.at) if case is None else case.again(asked)
-                found[rank.key] = frozenset(other.key for other in case.given(power.assign))
-        return found
+        return {
+            rank.key: self.named(side, planes.row(asked, act, number))
+            for rank, asked in zip(planes.ranks, planes.asked, strict=True)
+        }
 
-    def _acted_on(self, side: int, act: Act, power: Power) -> frozenset[str]:
-        """Return the ranks that some power reaches, by their keys."""
-        some = power.manage if act == Act.MANAGE else power.call
-        if act == Act.MODERATE:
-            some = 0
-            for mask in power.moderate:
-                some |= mask
-        known = self._sets.get((side, act, some))
+    def named(self, side: int, row: int) -> frozenset[str]:
+        """Return the ranks in a set, and none for whoever holds none; the same set is taken apart once."""
+        known = self._names[side].get(row)
         if known is None:
-            ranks = (self.new if side else self.old).compiled.ranks
-            tops = self._tops[side] if act == Act.MODERATE else range(len(ranks))
-            reached = [rank for rank, top in zip(ranks, tops, strict=True) if some >> top & 1]
-            known = frozenset(rank.key for rank in reached if act != Act.MANAGE or not rank.kept_by)
-            self._sets[side, act, some] = known
+            names = (*(rank.key for rank in (self.new if side else self.old).compiled.ranks), "none")
+            known = self._names[side][row] = frozenset(name for n, name in enumerate(names) if row >> n & 1)
         return known
-
-    @cached_property
-    def _sets(self) -> dict[tuple[int, str, int], frozenset[str]]:
-        """Which ranks a set of positions stands for, for an act: taken apart once."""
-        return {}
-
-    @cached_property
-    def _ranks(self) -> tuple[list[Asked], list[Asked]]:
-        """Who is asked about for each rank."""
-        old, new = (
-            [ask_rank(decider.compiled, rank) for rank in decider.compiled.ranks] for decider in (self.old, self.new)
-        )
-        return old, new
 
     @cached_property
     def _powers(self) -> tuple[Powers, Powers]:
         return self.old.keep(Powers.beside), self.new.keep(Powers.beside)
-
-    @cached_property
-    def _tops(self) -> tuple[list[Standing], list[Standing]]:
-        """By what rank somebody asked as each rank stands when acted on."""
-        old, new = (
-            [reached(decider.compiled, asked, 0) for asked in ranks]
-            for decider, ranks in zip((self.old, self.new), self._ranks, strict=True)
-        )
-        return old, new
 
     def _in_order(self, pair: tuple[str, str]) -> tuple[int, int]:
         numbers, last = self.new.compiled.ladder.number, self.new.compiled.ladder.bottom
@@ -363,7 +328,6 @@ class _MemberActs:
         # what is asked for again and again: who turns is told by two powers, who stands elsewhere by two standings
         self._turns: dict[tuple[Power | None, Power | None], list[_Turn]] = {}
         self._moved_at: dict[tuple[str, str, str], list[tuple[bool, list[str]]]] = {}
-        self._names: tuple[dict[int, frozenset[str]], dict[int, frozenset[str]]] = {}, {}
         self.using = tuple(
             dict.fromkeys(
                 key
@@ -455,17 +419,8 @@ class _MemberActs:
             (Act.CALL, "", power.call),
         ]
         for act, key, mask in masks:
-            found[act, key] = self._named(side, mask)
+            found[act, key] = self.shifts.named(side, mask)
         return found
-
-    def _named(self, side: int, mask: int) -> frozenset[str]:
-        """Return the ranks in a set, and none for whoever holds none; the same set is taken apart once."""
-        known = self._names[side].get(mask)
-        if known is None:
-            ranks = (self.old, self.new)[side].compiled.ranks
-            names = (*(rank.key for rank in ranks), "none")
-            known = self._names[side][mask] = frozenset(name for n, name in enumerate(names) if mask >> n & 1)
-        return known
 
     @staticmethod
     def _told_apart(
@@ -540,10 +495,7 @@ class _MemberActs:
         """Return the ranks that a rank may moderate at a place."""
         compiled = (self.old, self.new)[side].compiled
         power = self._power(side, ask_rank(compiled, compiled.charter.ranks[rank]), compiled.place_at[place])
-        some = 0
-        for mask in power.moderate if power else ():
-            some |= mask
-        return self._named(side, some)
+        return self.shifts.named(side, power.moderated if power else 0)
 
 
 def _together(shifts: list[ActShift]) -> list[ActShift]:

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from ask_above.ask.tables import allowed_powers, holders
+from ask_above.ask.tables import holders
 from ask_above.charter.ladder import Rank
-from ask_above.charter.moments import Instant
 from ask_above.charter.rules import ACTS
 from ask_above.community import Community
 from ask_above.decide.decider import Decider
+from ask_above.decide.planes import Planes
 from ask_above.decide.words import HELD_BY
 from ask_above.show.figures.lettering import BODY, LINE, SMALL, measure
 from ask_above.show.figures.matrix import rule
@@ -49,7 +49,7 @@ def ladder(community: Community, axes: Axes | None = None, *, dark: bool = False
         default=0.0,
     )
     lanes = bars + beside + 22
-    reach = _reaches(decider, now)
+    reach = _reaches(decider)
     # of very many ranks so many stand one below the other, and the rest beside them
     parts = -(-len(compiled.ranks) // _MOST_ROWS)
     rows = -(-len(compiled.ranks) // max(1, parts))
@@ -83,12 +83,12 @@ def _holders(rank: Rank, count: int) -> str:
     return f"{count}{limit}{', entry rank' if rank.entry else ''}{', open' if rank.open else ''}"
 
 
-def _reaches(decider: Decider, now: Instant) -> list[tuple[int, list[int]]]:
+def _reaches(decider: Decider) -> list[tuple[int, list[int]]]:
     """Return the positions of the ranks that act on any, each with those acted on by any act on the whole site."""
     found: dict[int, set[int]] = {}
     for act in ACTS:
-        for actor, target in allowed_powers(decider, act, 0, now):
-            found.setdefault(decider.compiled.rank_at[actor], set()).add(decider.compiled.rank_at[target])
+        for actor, target in decider.keep(Planes).pairs(act, 0):
+            found.setdefault(actor.position, set()).add(target.position)
     return [(actor, sorted(targets)) for actor, targets in sorted(found.items())]
 
 

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Final
 
-from ask_above.ask.tables import act_named, allowed_powers
+from ask_above.ask.tables import act_named
 from ask_above.charter.names import SITE
 from ask_above.charter.rules import ACTS, Act
 from ask_above.community import Community
 from ask_above.decide.compiled import CompiledCharter
+from ask_above.decide.planes import Planes
 from ask_above.decide.words import in_place
 from ask_above.show.figures.lettering import LINE
 from ask_above.show.figures.matrix import Columns, rule, side
@@ -47,11 +48,10 @@ def powers(
     """
     decider = community.decider
     compiled, place = decider.compiled, decider.compiled.place_at[community.place(at).key]
-    now = community.names.moment()
     sheet = Sheet(dark=dark)
     where = in_place(compiled.places[place].title, site=place == 0)
     drawn = ACTS if act is None else (act_named(act),)
-    may = {each: set(allowed_powers(decider, each, place, now)) for each in drawn}
+    may = {each: {(a.key, b.key) for a, b in decider.keep(Planes).pairs(each, place)} for each in drawn}
     rows, columns_of = _shown(compiled, may)
     below = "Rows act on columns."
     if len(rows) < len(compiled.ranks):
