@@ -133,7 +133,7 @@ class CompiledCharter(Keeper):
 
     def granted(self, rank: Rank | str) -> int:
         """Return what a rank grants, given itself or by its key (rule 3.1)."""
-        return self.carried[self.ladder.at(rank)]
+        return self.carried[rank.position if isinstance(rank, Rank) else self.rank_at[rank]]
 
     def _place_form(self, place: int) -> tuple[str, str, str | None]:
         here = self.places[place]

@@ -8,7 +8,8 @@ from __future__ import annotations
 
 import re
 import unicodedata
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from operator import attrgetter
 from threading import Lock
 from typing import Final, NamedTuple
 
@@ -123,20 +124,43 @@ class Recogniser:
 class Identities:
     """What says who some members are, letter case aside; a user name is held against keys too."""
 
-    def __init__(self, members: Iterable[Member]) -> None:
-        self._keys: dict[tuple[str, str], list[str]] = {}
-        for member in members:
-            for field in ("key", *CALLED):
-                if getattr(member, field):
-                    self._keys.setdefault((field, getattr(member, field).casefold()), []).append(member.key)
+    def __init__(self, members: Collection[Member]) -> None:
+        self.members = members
+        self._first: dict[str, dict[str, str]] = {}
+        self._several: dict[tuple[str, str], list[str]] = {}
+
+    def _of(self, field: str) -> dict[str, str]:
+        """Return the first member with each value of a field; the others of the few that several have are beside it."""
+        found = self._first.get(field)
+        if found is None:
+            found, value_of = self._first.setdefault(field, {}), attrgetter(field)
+            for member in self.members:
+                if value := value_of(member):
+                    first = found.setdefault(value.casefold(), member.key)
+                    if first is not member.key:
+                        self._several.setdefault((field, value.casefold()), [first]).append(member.key)
+        return found
+
+    def _keys(self, field: str, value: str) -> Sequence[str]:
+        first = self._of(field).get(value)
+        return () if first is None else self._several.get((field, value), (first,))
 
     def shared(self, member: Member) -> Iterator[tuple[str, str]]:
         """Yield what a member shares with another: the field, and the other's key."""
         for field, others in _UNIQUE.items():
             for other_field in others if getattr(member, field) else ():
-                for key in self._keys.get((other_field, getattr(member, field).casefold()), ()):
+                for key in self._keys(other_field, getattr(member, field).casefold()):
                     if key != member.key:
                         yield field, key
+
+    def doubtful(self) -> set[str]:
+        """Return those who may share something: of very many members hardly any are looked at one by one."""
+        names = self._of("user_name")
+        crossed = names.keys() & self._of("key").keys() if names else ()
+        found = [self._keys(field, value) for value in crossed for field in ("user_name", "key")]
+        for field in ("external_id", "email"):
+            self._of(field)
+        return {key for keys in (*found, *self._several.values()) for key in keys}
 
 
 def _words(register: Register, key: str) -> Iterator[tuple[str, str]]:

@@ -3,51 +3,48 @@
 from __future__ import annotations
 
 import unicodedata
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
+from operator import attrgetter
+from typing import Any
 
 from ask_above.ask.advice.piece import Piece, Sight
 from ask_above.charter.charter import Charter
 from ask_above.charter.ladder import Rank
 from ask_above.charter.names import SITE, nearest
 from ask_above.charter.places import Group, Place
-from ask_above.charter.where import Where
+from ask_above.people.register import Member
 from ask_above.visible import has_unseen, visible, without_hidden
 
 _ALIKE = 80
 
-Named = tuple[str, str, Where]
-"""What something is called, how it is named in advice, and where it stands."""
-
 
 def look_alikes(sight: Sight) -> Iterator[Piece]:
     """Find ranks, groups, places and members whose titles differ in nothing that can be seen (rule 1.2)."""
-    for kind, named in _kinds(sight).items():
-        yield from _among(kind, named)
-
-
-def _kinds(sight: Sight) -> dict[str, Iterable[Named]]:
-    titled = {
-        kind: ((each.title, key, each.where) for key, each in all_of.items())
-        for kind, all_of in _titled(sight.charter).items()
-    }
-    return {**titled, "member": ((each.name, f"@{key}", each.where) for key, each in sight.register.members.items())}
+    for kind, things in _things(sight).items():
+        titles = list(map(_title_of(kind), things.values()))
+        seen: dict[str, tuple[str, str]] = {}
+        # what is plain Latin looks like nothing else that is: of very many members hardly any are looked at
+        for (key, thing), title in zip(things.items(), () if "".join(titles).isascii() else titles, strict=False):
+            plain = title if title.isascii() else unicodedata.normalize("NFKC", without_hidden(title))
+            first, other = seen.setdefault(plain, (title, key))
+            if first != title:
+                what = f"the {kind}s {_named(kind, other)} and {_named(kind, key)} both look like “{visible(plain)}”"
+                both = _named(kind, key), _named(kind, other)
+                yield Piece("look-alike", thing.where, what, f"give {both[0]} another title", both)
 
 
 def title_twice(sight: Sight) -> Iterator[Piece]:
     """Find ranks and groups of one title, and members of one name; places are told apart by their section."""
-    for kind, named in _kinds(sight).items():
-        first: dict[str, str] = {}
-        for title, key, where in named if kind != "place" else ():
+    for kind, things in _things(sight).items():
+        title_of, first = _title_of(kind), dict[str, str]()
+        titles = [title.casefold() for title in map(title_of, things.values()) if title]
+        for key, thing in things.items() if len({*titles}) < len(titles) and kind != "place" else ():
+            title = title_of(thing)
             other = first.setdefault(title.casefold(), key) if title else key
             if other != key:
-                what = f"the {kind}s {other} and {key} are both called {title}"
-                yield Piece(
-                    "title-twice",
-                    where,
-                    what,
-                    f"give one of them another {'name' if kind == 'member' else 'title'}",
-                    (other, key),
-                )
+                both, called = (_named(kind, other), _named(kind, key)), "name" if kind == "member" else "title"
+                what = f"the {kind}s {both[0]} and {both[1]} are both called {title}"
+                yield Piece("title-twice", thing.where, what, f"give one of them another {called}", both)
 
 
 def unseen(sight: Sight) -> Iterator[Piece]:
@@ -59,25 +56,28 @@ def unseen(sight: Sight) -> Iterator[Piece]:
             if has_unseen(getattr(thing, field, None) or "", badge=field == "badge"):
                 what = f"the {field} of the {kind} {key} has a hidden character"
                 yield Piece("unseen-character", thing.where, what, f"type the {field} of {key} again")
-    for key, member in sight.register.members.items():
+    members = sight.register.members
+    for key, member in members.items() if not "".join(each.name for each in members.values()).isascii() else ():
         if not member.name.isascii() and has_unseen(member.name):
             what = f"the name of @{key} has a hidden character"
             yield Piece("unseen-character", member.where, what, f"type the name of {key} again")
 
 
-def _titled(charter: Charter) -> dict[str, Mapping[str, Rank | Group | Place]]:
+def _things(sight: Sight) -> dict[str, Mapping[str, Rank | Group | Place | Member]]:
+    return {**_titled(sight.charter), "member": sight.register.members}
+
+
+def _title_of(kind: str) -> Callable[[Any], str]:
+    """Return what gives what a thing of this kind is called."""
+    return attrgetter("name" if kind == "member" else "title")
+
+
+def _named(kind: str, key: str) -> str:
+    return f"@{key}" if kind == "member" else key
+
+
+def _titled(charter: Charter) -> dict[str, Mapping[str, Rank | Group | Place | Member]]:
     return {"rank": charter.ranks, "group": charter.groups, "place": charter.places}
-
-
-def _among(kind: str, named: Iterable[Named]) -> Iterator[Piece]:
-    seen: dict[str, Named] = {}
-    for title, key, where in named:
-        plain = title if title.isascii() else unicodedata.normalize("NFKC", without_hidden(title))
-        other = seen.setdefault(plain, (title, key, where))
-        if other[0] != title:
-            what = f"the {kind}s {other[1]} and {key} both look like “{visible(plain)}”"
-            mend = f"give {key} another title"
-            yield Piece("look-alike", where, what, mend, (key, other[1]))
 
 
 def kinds(sight: Sight) -> Iterator[Piece]:

@@ -52,7 +52,8 @@ def _losing(sight: Sight, place: int, automatic: int, word: Word, words: dict[st
         reckoner = sight.decider.reckoner
         if len(chain) > 1:
             mask &= reckoner.held(profile, chain[-2], gated=False).mask
-        mask &= ~reckoner.held(profile, place, gated=False).mask
+        if mask:  # what is not held above cannot be lost here
+            mask &= ~reckoner.held(profile, place, gated=False).mask
         for name in compiled.catalogue.names(mask):
             found.setdefault(name, []).append(rank.key)
     return found
@@ -152,7 +153,7 @@ def _repeated(spoken: _Spoken, place: int, entry: Override) -> int:
     compiled, word = spoken.compiled, spoken.compiled.word_of(entry)
     left = (word.allow | word.deny) & ~spoken.but(place, entry)
     found = 0
-    for above in reversed(compiled.chains[place][:-1]):
+    for above in reversed(compiled.chains[place][:-1]) if left else ():
         if not left & spoken.all[above]:
             continue
         same = next(
