@@ -72,8 +72,8 @@ def without_effect(sight: Sight) -> Iterator[Piece]:
                 clear = (to_entry(place, entry, "--clear"),)
                 yield Piece("no-effect-unbounded", entry.where, what, mend, (f"@{entry.of}",), clear)
         for entry in (*place.overrides, *place.exceptions):
-            named = _named(sight, entry)
-            vain = sight.compiled.catalogue.names(named & ~meaningful[n])
+            beyond = spoken.mask(entry) & ~meaningful[n]
+            vain = sight.compiled.catalogue.names(_named(sight, entry) & beyond) if beyond else ()
             if vain:
                 what = f"{listed(vain)} for {sight.spoken(entry)} {sight.at_place(place)} does not apply there"
                 mend = f"remove {listed(vain)} from that override"
