@@ -49,10 +49,13 @@ PHRASES: Final = {
 
 
 @cache
-def _compiled() -> list[tuple[re.Pattern[str], list[str]]]:
+def _compiled(first: str) -> list[tuple[re.Pattern[str], list[str]]]:
+    """Return the sentences that begin with a word, ready to be held against: no command waits for all of them."""
     compiled = []
     for said, meant in PHRASES.items():
         *words, last = said.split()
+        if words[0] != first:
+            continue
         parts = [_part(word, said.split()) for word in words]
         ends = {"...": rf"(?P<rest>(?:{_APART}.*)?)", "--": rf"(?P<rest>(?:{_APART}-.*)?)"}
         end = ends.get(last) or _APART + _part(last, said.split())
@@ -72,7 +75,7 @@ def _part(word: str, sentence: Sequence[str]) -> str:
 def in_command(args: Sequence[str]) -> list[str]:
     """Return the command that a sentence stands for; what is none comes back as it is."""
     said = _APART.join(args)
-    for pattern, meant in _compiled():
+    for pattern, meant in _compiled(args[0]) if args else ():
         match = pattern.fullmatch(said)
         if match is None or _is_a_command(match, args):
             continue

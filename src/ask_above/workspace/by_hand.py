@@ -25,7 +25,7 @@ from ask_above.people.reading import ASSIGNMENT_COLUMNS, MEMBER_COLUMNS, FileRow
 from ask_above.people.register import OUT, Register
 from ask_above.people.rows import assignments_of, members_of
 from ask_above.store.entries import Entry, FileRecord, Loaded, digest
-from ask_above.workspace.location import Location
+from ask_above.workspace.location import TABLES, Location
 from ask_above.workspace.on_demand import register_of
 from ask_above.workspace.snapshot import Snapshot
 from ask_above.workspace.storage import now
@@ -36,12 +36,6 @@ if TYPE_CHECKING:
     from ask_above.store.entries import Claims
 
 Cells = Mapping[str, str]
-
-TABLES = {
-    "members": (MEMBERS, MEMBER_COLUMNS, ("key",)),
-    "assignments": (ASSIGNMENTS, ASSIGNMENT_COLUMNS, ("member", "rank")),
-}
-"""The register's two files: the table, its file, the columns, those that have to be there."""
 
 
 class Edited(NamedTuple):

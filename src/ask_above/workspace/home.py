@@ -19,7 +19,6 @@ from uuid import uuid4
 from ask_above.change.draft import EditError, RowChange, assignment_row, member_row
 from ask_above.charter.charter import Charter
 from ask_above.errors import AskAboveError, FaultyFilesError
-from ask_above.files.charter_json import dumped, key_of
 from ask_above.files.folder import read_files
 from ask_above.files.names import ASSIGNMENTS, CHARTER, LOCK, MARK, MEMBERS, OUTBOX, set_aside
 from ask_above.files.register_csv import written
@@ -27,10 +26,8 @@ from ask_above.files.writing import PRIVATE, PUBLIC, FileBatch, batch, clear_spa
 from ask_above.people.reading import FileRows
 from ask_above.people.register import Register
 from ask_above.store.entries import Claims, Entry, Loaded
-from ask_above.workspace.by_hand import TABLES, Reading
-from ask_above.workspace.location import MOST_IN_FILES, Location
+from ask_above.workspace.location import MOST_IN_FILES, TABLES, Location
 from ask_above.workspace.mark import FolderMark, read_mark
-from ask_above.workspace.on_demand import hold_open
 from ask_above.workspace.snapshot import Snapshot
 from ask_above.workspace.storage import BusyError, Remembered, WentOn, meanwhile, now, numbered, taking_over
 
@@ -212,6 +209,8 @@ class Home:
 
     def _read_both(self) -> Snapshot:
         """Read files first and then the database: what a command wrote into a file is then in the database too."""
+        from ask_above.workspace.by_hand import Reading
+
         names: tuple[str, ...] = ()
         while True:
             found = self._found(names)
@@ -227,6 +226,8 @@ class Home:
                     snapshot = Reading(self.location, found, loaded, connection, self._taking).snapshot()
                     if lazy:  # what it still reads is as of the same moment
                         self._reading = stack.pop_all()
+                        from ask_above.workspace.on_demand import hold_open
+
                         hold_open(snapshot.register, self._reading)
                     return snapshot
             names = tuple(loaded.files)
@@ -240,6 +241,8 @@ class Home:
 
     def read_charter(self) -> tuple[Charter, dict[str, str]]:
         """Return the charter as it counts now, and its texts, without the register, which the database holds."""
+        from ask_above.workspace.by_hand import Reading
+
         names: tuple[str, ...] = ()
         while True:
             found = self._found(names)
@@ -439,6 +442,8 @@ class Home:
         files: FileBatch,
     ) -> Entry:
         """Write all of a change into the database, and prepare its files; not yet for good."""
+        from ask_above.files.charter_json import dumped, key_of
+
         store = self.store
         made: list[RowChange] = []
         if before.loaded is None:

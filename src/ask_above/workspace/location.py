@@ -11,7 +11,7 @@ from ask_above.errors import StoreError
 from ask_above.files.folder import Fetch, read_files
 from ask_above.files.names import ASSIGNMENTS, CHARTER, MEMBERS, REGISTER, is_inside
 from ask_above.files.writing import read_bytes
-from ask_above.people.reading import FileRow, FileRows
+from ask_above.people.reading import ASSIGNMENT_COLUMNS, MEMBER_COLUMNS, FileRow, FileRows
 from ask_above.store.entries import Loaded
 from ask_above.workspace.mark import FolderMark, read_mark
 
@@ -19,6 +19,11 @@ if TYPE_CHECKING:
     from ask_above.store.database import Store, Transaction
     from ask_above.store.entries import FileRecord
 
+TABLES = {
+    "members": (MEMBERS, MEMBER_COLUMNS, ("key",)),
+    "assignments": (ASSIGNMENTS, ASSIGNMENT_COLUMNS, ("member", "rank")),
+}
+"""The register's two files: the table, its file, the columns, those that have to be there."""
 MOST_IN_FILES = 2_000
 """With more members than these the register is in the database alone: nobody edits so many lines by hand."""
 
