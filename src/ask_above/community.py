@@ -110,10 +110,12 @@ class Community:
 
         What a storage has to do stands in :class:`~ask_above.workspace.storage.Storage`.
         """
+        from ask_above.workspace.storage import opened
+
         snapshot = storage.read()
-        opened = cls(snapshot.charter, snapshot.register)
-        opened._storage, opened._notices = storage, snapshot.notices
-        return opened
+        community = cls.of(opened(storage, snapshot))
+        community._storage, community._notices = storage, snapshot.notices
+        return community
 
     def again(self) -> Community:
         """Open the community again as it is kept now, after a change; raises where it is kept nowhere."""

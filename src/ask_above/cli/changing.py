@@ -15,23 +15,20 @@ from ask_above.cli.options import (
     F,
     community_option,
     complete,
-    folder,
     full_option,
     gathered,
-    named_register,
+    home_of,
     people,
     progress,
     tell,
 )
 from ask_above.errors import AskAboveError
-from ask_above.files.opening import located
 
 if TYPE_CHECKING:
     from ask_above.change import Edit
     from ask_above.decide.names import Names
     from ask_above.people.directory import NameKind
     from ask_above.show.screen import Screen
-    from ask_above.workspace.home import Home
     from ask_above.workspace.plans import Plan
 
 
@@ -94,14 +91,6 @@ def naming(command: F) -> F:
     for option in reversed(options):
         wrapped = option(wrapped)
     return cast("F", wrapped)
-
-
-def home_of(community: str | None) -> Home:
-    """Return the home of the community at hand."""
-    from ask_above.workspace.home import Home
-
-    where, name = located(folder(community))
-    return Home(where, name, named_register(), on_demand=True)
 
 
 def carry_out(how: How, *edits: Edit) -> int:
@@ -231,7 +220,7 @@ def new_thing(
 
 def home_names(how: How) -> Names:
     """Return what names mean in the community that is changed."""
-    from ask_above.workspace.plans import opened
+    from ask_above.workspace.storage import opened
 
     home = home_of(how.community)
     return opened(home, home.read())
@@ -296,7 +285,6 @@ __all__ = [
     "carry_out",
     "change_options",
     "fields_of",
-    "home_of",
     "see_through",
     "set_command",
     "words_of",

@@ -39,7 +39,7 @@ def get(path: str, community: str | None) -> int:
 
     from ask_above.change.steps import at
     from ask_above.change.whole import found, missing
-    from ask_above.cli.changing import home_of
+    from ask_above.cli.options import home_of
     from ask_above.files.yaml_text import compose, plain
 
     open_here(community)

@@ -7,8 +7,8 @@ from pathlib import Path
 
 import click
 
-from ask_above.cli.changing import How, carry_out, change_options, home_of
-from ask_above.cli.options import Figure, OutFile, at_option, figure_option, format_option, open_here, tell
+from ask_above.cli.changing import How, carry_out, change_options
+from ask_above.cli.options import Figure, OutFile, at_option, figure_option, format_option, home_of, open_here, tell
 from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
 from ask_above.show.data import put_out

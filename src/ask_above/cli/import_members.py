@@ -11,10 +11,10 @@ from typing import TYPE_CHECKING, NamedTuple
 import click
 
 from ask_above.charter.names import few
-from ask_above.cli.changing import How, asked, change_options, home_of, see_through
+from ask_above.cli.changing import How, asked, change_options, see_through
 from ask_above.cli.member import GivenRank, with_rank
 from ask_above.cli.moments import MomentWords, meant
-from ask_above.cli.options import OutFile, open_here, progress, tell
+from ask_above.cli.options import OutFile, home_of, open_here, progress, tell
 from ask_above.cli.sentence import Spoken
 from ask_above.errors import FaultyFilesError
 from ask_above.people.directory import NameKind
@@ -129,7 +129,8 @@ class Wishes(NamedTuple):
 def _assignments(how: How, name: str, content: bytes, *, days_first: bool) -> int:
     from ask_above.change.importing import ImportAssignments
     from ask_above.files.people_lists import read_given
-    from ask_above.workspace.plans import Plan, opened, plan
+    from ask_above.workspace.plans import Plan, plan
+    from ask_above.workspace.storage import opened
 
     home = home_of(how.community)
 
@@ -210,7 +211,8 @@ def _look_for_others(how: How, home: Home, file: str, content: bytes, wishes: Wi
     from ask_above.change.importing import absent
     from ask_above.files.people_lists import read_people
     from ask_above.people.recognising import Recogniser, known_of, new_key
-    from ask_above.workspace.plans import named, opened
+    from ask_above.workspace.plans import named
+    from ask_above.workspace.storage import opened
 
     snapshot = home.read()
     names = opened(home, snapshot)

@@ -9,9 +9,8 @@ from typing import TYPE_CHECKING
 import click
 
 from ask_above.charter.names import listed
-from ask_above.cli.changing import home_of
 from ask_above.cli.moments import Moment, Typed, meant
-from ask_above.cli.options import community_option, complete, format_option, members
+from ask_above.cli.options import community_option, complete, format_option, home_of, members
 from ask_above.cli.sentence import Spoken
 from ask_above.show.data import put_out
 from ask_above.show.screen import Screen, stdout
@@ -95,7 +94,8 @@ def _settle(home: Home, take: Sequence[str], number: int | None) -> int:
     """Show what was edited by hand, make it a change, or note that it is known."""
     from ask_above.show.impact import show_by_hand
     from ask_above.workspace.edited import acknowledge, take_edits
-    from ask_above.workspace.plans import by_hand, opened
+    from ask_above.workspace.plans import by_hand
+    from ask_above.workspace.storage import opened
 
     if take:
         for entry in take_edits(home, take):
@@ -128,7 +128,7 @@ def _start(home: Home, since: Typed) -> datetime | None:
 
 
 def _member(home: Home, name: str) -> str:
-    from ask_above.workspace.plans import opened
+    from ask_above.workspace.storage import opened
 
     return opened(home, home.read()).member(name).key
 

@@ -10,7 +10,7 @@ from urllib.parse import quote
 import click
 
 from ask_above.charter.names import SITE, how_many, is_key
-from ask_above.cli.changing import How, carry_out, change_options, fields_of, home_of, see_through
+from ask_above.cli.changing import How, carry_out, change_options, fields_of, see_through
 from ask_above.cli.moments import Moment, Typed, period
 from ask_above.cli.options import (
     F,
@@ -21,6 +21,7 @@ from ask_above.cli.options import (
     format_option,
     gathered,
     groups,
+    home_of,
     members,
     open_here,
     ranks,

@@ -26,8 +26,9 @@ from ask_above.show.data import write_json
 if TYPE_CHECKING:
     from ask_above.show.findings import Finding
     from ask_above.show.junit import JUnitCase
+    from ask_above.workspace.home import Home
 
-_REGISTER = "ask_above.register"
+_REGISTER, _HOMES, _TOLD = "ask_above.register", "ask_above.homes", "ask_above.told"
 _LONG = 0.5
 """After how many seconds something takes long."""
 
@@ -100,11 +101,32 @@ def named_register() -> str | None:
     return given or os.environ.get("ASK_ABOVE_REGISTER") or None
 
 
+def home_of(community: str | None) -> Home:
+    """Return the home of the community at hand: one for all of a command, so that its files are read once."""
+    from ask_above.workspace.home import Home
+
+    homes: dict[object, Home] = _of_command(_HOMES)
+    where = (*located(folder(community)), named_register())
+    return homes.get(where) or homes.setdefault(where, Home(*where, on_demand=True))
+
+
 def open_here(community: str | None) -> Community:
-    """Open the community at hand, and say what one has to know of its files."""
-    opened = Community.open(folder(community), register=named_register(), on_demand=True)
-    tell(opened.notices)
+    """Open the community at hand, and say what one has to know of its files, once in a command."""
+    from ask_above.workspace.edited import recorded
+
+    home, told = home_of(community), _of_command(_TOLD)
+    recorded(home)
+    opened = Community.kept_in(home)
+    new = [notice for notice in opened.notices if notice not in told]
+    told.update(dict.fromkeys(new))
+    tell(new)
     return opened
+
+
+def _of_command(name: str) -> dict[Any, Any]:
+    """Return what is kept while a command runs."""
+    ctx = click.get_current_context(silent=True)
+    return ctx.meta.setdefault(name, {}) if ctx else {}
 
 
 def tell(notices: Iterable[str]) -> None:

@@ -7,9 +7,8 @@ from pathlib import Path
 
 import click
 
-from ask_above.cli.changing import home_of
 from ask_above.cli.impact import state_of
-from ask_above.cli.options import OutFile, community_option, complete, members, open_here, progress
+from ask_above.cli.options import OutFile, community_option, complete, home_of, members, open_here, progress
 from ask_above.cli.sentence import Spoken
 from ask_above.decide.words import day
 from ask_above.show.screen import stdout

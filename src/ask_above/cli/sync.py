@@ -10,8 +10,8 @@ from typing import TYPE_CHECKING
 import click
 
 from ask_above.charter.names import how_many
-from ask_above.cli.changing import How, change_options, home_of, see_through
-from ask_above.cli.options import tell
+from ask_above.cli.changing import How, change_options, see_through
+from ask_above.cli.options import home_of, tell
 from ask_above.cli.sentence import Spoken
 from ask_above.show.screen import stdout
 

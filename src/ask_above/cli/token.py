@@ -7,10 +7,9 @@ from typing import Any
 
 import click
 
-from ask_above.cli.changing import home_of
 from ask_above.cli.moments import Moment
 from ask_above.cli.moments import meant as moment_of
-from ask_above.cli.options import community_option, complete, format_option, members
+from ask_above.cli.options import community_option, complete, format_option, home_of, members
 from ask_above.cli.sentence import SpokenGroup
 from ask_above.show.data import Table, put_out
 from ask_above.show.screen import Screen, stdout

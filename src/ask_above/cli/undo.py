@@ -6,7 +6,8 @@ from typing import TYPE_CHECKING
 
 import click
 
-from ask_above.cli.changing import How, asked, change_options, home_of, see_through
+from ask_above.cli.changing import How, asked, change_options, see_through
+from ask_above.cli.options import home_of
 from ask_above.cli.sentence import Spoken
 from ask_above.show.screen import stdout
 

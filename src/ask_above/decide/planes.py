@@ -6,6 +6,7 @@ The one engine for that. :mod:`~ask_above.decide.authority` explains a single ce
 from __future__ import annotations
 
 from collections.abc import Iterator
+from functools import cached_property
 
 from ask_above.charter.ladder import Rank
 from ask_above.charter.rules import Act
@@ -56,6 +57,25 @@ class Planes:
         for actor, asked in zip(self.ranks, self.asked, strict=True):
             row = self.row(asked, act, place)
             yield from ((actor, target) for target in self.ranks if row >> target.position & 1)
+
+    @cached_property
+    def moderators(self) -> list[tuple[Rank, Asked]]:
+        """The ranks that might moderate somewhere: most are granted and allowed nothing of what it takes."""
+        compiled, using = self.decider.compiled, self.powers.using[Act.MODERATE]
+        allowed: dict[str, int] = {}
+        for n in range(len(compiled.places)):
+            for key, word in compiled.words_at(n).items():
+                allowed[key] = allowed.get(key, 0) | word.allow
+        able = {
+            rank.position
+            for rank in self.ranks
+            if rank.unbounded or (compiled.granted(rank) | allowed.get(rank.key, 0)) & using
+        }
+        return [
+            (rank, asked)
+            for rank, asked in zip(self.ranks, self.asked, strict=True)
+            if not able.isdisjoint(holding.rank for holding in asked.holdings)
+        ]
 
     def _standing(self, moderated: int) -> int:
         """Return the ranks whose holders stand where moderating reaches: of some that is by an automatic rank."""

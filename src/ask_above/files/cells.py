@@ -8,6 +8,11 @@ _RUN = re.compile(r"'*[=+\-@\t\r]")
 _GUARDED = re.compile(r"'+[=+\-@\t\r]")
 
 
+def any_guarded(text: str) -> bool:
+    """Whether some cell of a whole file may be guarded: of most files none is, and none needs a look."""
+    return _GUARDED.search(text) is not None
+
+
 def guarded(text: str) -> str:
     """Return a cell that no spreadsheet runs as a formula.
 

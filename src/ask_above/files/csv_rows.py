@@ -8,7 +8,7 @@ from collections.abc import Iterator
 
 from ask_above.charter.names import nearest
 from ask_above.errors import Fault
-from ask_above.files.cells import unguarded
+from ask_above.files.cells import any_guarded, unguarded
 from ask_above.files.yaml_text import decode
 from ask_above.people.reading import FileRow, FileRows
 
@@ -90,8 +90,9 @@ def _check_header(
 
 
 def _rows(rows: FileRows, names: list[str], records: Iterator[tuple[int, list[str]]], text: str) -> Iterator[FileRow]:
+    said = unguarded if any_guarded(text) else str
     for line, record in records:
-        cells = dict(zip(names, map(unguarded, map(str.strip, record)), strict=False))
+        cells = dict(zip(names, map(said, map(str.strip, record)), strict=False))
         row = FileRow(cells, line, _finder(text, names, line))
         if len(record) > len(names):
             message = f"this row has {len(record)} cells, the first line names {len(names)} columns"

@@ -15,6 +15,8 @@ from ask_above.store.tables import ASSIGNMENT_COLUMNS as _ASSIGNMENT
 from ask_above.store.tables import MEMBER_COLUMNS as _MEMBER
 from ask_above.store.tables import assignments, member_groups, members, notes
 
+_IN_FILES = tuple("from" if name == "since" else name for name in _ASSIGNMENT)
+"""The columns of assignments, as rows of the journal call them."""
 _AT_ONCE = 5_000
 _FEW = 10
 
@@ -85,20 +87,29 @@ def _write_many(connection: sa.Connection, rows: list[RowChange], entry: Entry) 
     """Write many new rows, thousands at a time."""
     people = [row for row in rows if row.table == "members"]
     last = connection.execute(sa.select(sa.func.max(members.c.position))).scalar() or 0
-    values = [_member_values(row.after or {}) | {"position": last + n} for n, row in enumerate(people, 1)]
-    _insert(connection, members, values)
-    _insert(connection, member_groups, [g for row in people for g in _group_values(row.key, row.after or {})])
-    _insert(connection, notes, [value for row in people for value in _note_values(row, entry)])
+    values = _picked(people, _MEMBER)
+    _insert(connection, members, (*_MEMBER, "position"), [(*row, n) for n, row in enumerate(values, last + 1)])
+    _insert_some(connection, member_groups, [g for row in people for g in _group_values(row.key, row.after or {})])
+    _insert_some(connection, notes, [value for row in people for value in _note_values(row, entry)])
     given = [row for row in rows if row.table == "assignments"]
     first = (connection.execute(sa.select(sa.func.max(assignments.c.number))).scalar() or 0) + 1
     numbered = [RowChange(row.table, str(n), None, row.after) for n, row in enumerate(given, first)]
-    cells = [_assignment_values(row.after or {}) | {"number": n} for n, row in enumerate(given, first)]
-    _insert(connection, assignments, cells)
-    if cells and connection.dialect.name == "postgresql":
+    values = _picked(given, _IN_FILES)
+    _insert(connection, assignments, (*_ASSIGNMENT, "number"), [(*row, n) for n, row in enumerate(values, first)])
+    if given and connection.dialect.name == "postgresql":
         connection.execute(
             sa.text("SELECT setval(pg_get_serial_sequence('assignments', 'number'), max(number)) FROM assignments")
         )
     return [*people, *numbered]
+
+
+def _picked(rows: Sequence[RowChange], names: Sequence[str]) -> list[tuple[str, ...]]:
+    """Return cells of rows, in an order; one that a row has not is empty."""
+    pick = itemgetter(*names)
+    try:
+        return [pick(row.after or {}) for row in rows]
+    except KeyError:
+        return [tuple((row.after or {}).get(name, "") for name in names) for row in rows]
 
 
 def _write_row(connection: sa.Connection, row: RowChange, entry: Entry) -> RowChange:
@@ -147,16 +158,25 @@ def _write_member(connection: sa.Connection, row: RowChange, entry: Entry) -> Ro
     return row
 
 
-def _insert(connection: sa.Connection, table: sa.Table, rows: Sequence[dict[str, Any]]) -> None:
+def _insert_some(connection: sa.Connection, table: sa.Table, rows: Sequence[dict[str, Any]]) -> None:
+    if rows:
+        names = tuple(rows[0])
+        _insert(connection, table, names, [tuple(map(row.__getitem__, names)) for row in rows])
+
+
+def _insert(connection: sa.Connection, table: sa.Table, names: Sequence[str], rows: Sequence[tuple[Any, ...]]) -> None:
     """Insert many rows, thousands at a time; the statement is compiled once, as doing so for each row costs most."""
     if not rows:
         return
-    statement = table.insert().values({name: sa.bindparam(name) for name in rows[0]}).compile(connection.engine)
+    statement = table.insert().values({name: sa.bindparam(name) for name in names}).compile(connection.engine)
     order = statement.positiontup
+    again = None if order is None else [names.index(name) for name in order]
     for start in range(0, len(rows), _AT_ONCE):
         some: Any = rows[start : start + _AT_ONCE]
-        if order:
-            some = list(map(itemgetter(*order), some))
+        if again is None:
+            some = [dict(zip(names, row, strict=True)) for row in some]
+        elif again != list(range(len(names))):
+            some = list(map(itemgetter(*again), some))
         connection.exec_driver_sql(str(statement), some)
 
 
@@ -179,4 +199,4 @@ def _group_values(key: str, cells: Mapping[str, str]) -> list[dict[str, Any]]:
 
 
 def _assignment_values(cells: Mapping[str, str]) -> dict[str, Any]:
-    return {name: cells.get("from" if name == "since" else name, "") for name in _ASSIGNMENT}
+    return {name: cells.get(said, "") for name, said in zip(_ASSIGNMENT, _IN_FILES, strict=True)}

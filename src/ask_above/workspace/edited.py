@@ -69,7 +69,8 @@ def acknowledge(home: Home, number: int | None = None) -> list[int]:
 
 def _record(home: Home, snapshot: Snapshot) -> None:
     """Write what was edited by hand into the journal, and nothing else."""
-    from ask_above.workspace.plans import Plan, opened
+    from ask_above.workspace.plans import Plan
+    from ask_above.workspace.storage import opened
 
     made = Plan(home, snapshot, (), by="", why="", at=opened(home, snapshot).moment())
     home.change(None, snapshot, (snapshot.charter, snapshot.register), snapshot.texts, (), made.by_hand_entries())

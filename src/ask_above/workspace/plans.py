@@ -42,7 +42,7 @@ from ask_above.workspace.by_hand import entries_by_hand
 from ask_above.workspace.journal import heirs_of
 from ask_above.workspace.lasting import LastingHome
 from ask_above.workspace.snapshot import Snapshot
-from ask_above.workspace.storage import ChangedMeanwhileError, Storage, WentOn, now
+from ask_above.workspace.storage import ChangedMeanwhileError, Storage, WentOn, now, opened
 
 if TYPE_CHECKING:
     from ask_above.ask.advice.piece import Piece
@@ -502,15 +502,6 @@ def go_on(home: LastingHome, snapshot: Snapshot, names: Names) -> Snapshot:
     known = home.go_on_from(snapshot, names.register)
     names.decider.keep(Edges)
     home.kept.update(names=names, snapshot=known)
-    return known
-
-
-def opened(home: Storage, snapshot: Snapshot) -> Names:
-    """Return the names of a snapshot's community; the same ones for the same snapshot: it is made ready once."""
-    known: Names | None = home.kept.get("names")
-    if known is None or home.kept.get("snapshot") is not snapshot:
-        known = Names(Decider(snapshot.charter, snapshot.register))
-        home.kept.update(names=known, snapshot=snapshot)
     return known
 
 

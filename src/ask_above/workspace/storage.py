@@ -13,6 +13,8 @@ from typing import Any, NamedTuple, Protocol
 
 from ask_above.change.draft import RowChange, assignment_row, member_row
 from ask_above.charter.charter import Charter
+from ask_above.decide.decider import Decider
+from ask_above.decide.names import Names
 from ask_above.errors import AskAboveError
 from ask_above.people.register import Register
 from ask_above.store.entries import Claims, Entry
@@ -102,6 +104,15 @@ class Storage(Protocol):
         """Return what a file beside the charter holds, ``None`` where there is none."""
 
 
+def opened(home: Storage, snapshot: Snapshot) -> Names:
+    """Return the names of a snapshot's community; the same ones for the same snapshot: it is made ready once."""
+    known: Names | None = home.kept.get("names")
+    if known is None or home.kept.get("snapshot") is not snapshot:
+        known = Names(Decider(snapshot.charter, snapshot.register))
+        home.kept.update(names=known, snapshot=snapshot)
+    return known
+
+
 def meanwhile() -> ChangedMeanwhileError:
     """Return what is raised where a plan no longer holds."""
     return ChangedMeanwhileError("Somebody else changed the community meanwhile; nothing was done. Look again.")
@@ -116,9 +127,11 @@ def taking_over(register: Register) -> Entry:
 
 def numbered(rows: Iterable[RowChange], made: Sequence[RowChange]) -> list[RowChange]:
     """Return rows with the numbers of assignments that had none when the rows were worked out, and have one now."""
+    rows = list(rows)
+    whose = {(row.before or {})["member"] for row in rows if row.table == "assignments" and row.before is not None}
     known: dict[tuple[tuple[str, str], ...], list[str]] = {}
-    for row in made:
-        if row.table == "assignments" and row.before is None and row.after is not None:
+    for row in made:  # of very many that were taken over those of a few members are looked at
+        if row.table == "assignments" and row.before is None and row.after and row.after["member"] in whose:
             known.setdefault(_cells(row.after), []).append(row.key)
     row_changes = []
     for row in rows:

@@ -12,8 +12,7 @@ from ask_above.charter.moments import Instant, instant
 from ask_above.decide.names import Names
 from ask_above.files.splice import Splice, apply
 from ask_above.store.entries import Entry
-from ask_above.workspace.plans import opened
-from ask_above.workspace.storage import Storage
+from ask_above.workspace.storage import Storage, opened
 
 
 def states_of(home: Storage) -> States:

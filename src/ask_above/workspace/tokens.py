@@ -15,8 +15,8 @@ from ask_above.store.database import Store
 from ask_above.store.entries import Entry
 from ask_above.store.keys import TokenRow, delete_token, read_tokens, write_token
 from ask_above.workspace.home import Home
-from ask_above.workspace.plans import opened, plan
-from ask_above.workspace.storage import now
+from ask_above.workspace.plans import plan
+from ask_above.workspace.storage import now, opened
 
 _PREFIX = "aa_"
 

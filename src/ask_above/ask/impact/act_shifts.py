@@ -24,7 +24,7 @@ from ask_above.decide.conditions import conditions
 from ask_above.decide.decider import Decider
 from ask_above.decide.planes import Planes
 from ask_above.decide.powers import Power, Powers
-from ask_above.decide.profile import Asked, ask_member, ask_rank
+from ask_above.decide.profile import Asked, ask_member
 
 _MOST_CELLS = 60_000
 """Up to how many kinds of members times places acts are looked at member by member."""
@@ -482,20 +482,25 @@ class _MemberActs:
         known = self._moved_at.get((place, *tops))
         if known is None:
             found: dict[bool, list[str]] = {True: [], False: []}
+            sides = [dict(self._moderated(side, place)) for side in ((0,) if self.shifts.same else (0, 1))]
             for rank in self.new.compiled.ranks:
                 if rank.key in self.old.compiled.rank_at:
-                    before, after = (tops[side] in self._moderated(side, rank.key, place) for side in (0, 1))
+                    was, now = (side.get(rank.key, _NONE) for side in (sides[0], sides[-1]))
+                    before, after = tops[0] in was, tops[1] in now
                     if before != after:
                         found[after].append(f"rank:{rank.key}")
             known = [(gains, actors) for gains, actors in found.items() if actors]
             self._moved_at[place, *tops] = known
         return known
 
-    def _moderated(self, side: int, rank: str, place: str) -> frozenset[str]:
-        """Return the ranks that a rank may moderate at a place."""
-        compiled = (self.old, self.new)[side].compiled
-        power = self._power(side, ask_rank(compiled, compiled.charter.ranks[rank]), compiled.place_at[place])
-        return self.shifts.named(side, power.moderated if power else 0)
+    def _moderated(self, side: int, place: str) -> Iterator[tuple[str, frozenset[str]]]:
+        """Yield the ranks that may moderate at a place, each with whom they reach."""
+        planes = (self.old, self.new)[side].keep(Planes)
+        number = planes.decider.compiled.place_at[place]
+        for rank, asked in planes.moderators:
+            power = self._power(side, asked, number)
+            if power is not None and power.moderated:
+                yield rank.key, self.shifts.named(side, power.moderated)
 
 
 def _together(shifts: list[ActShift]) -> list[ActShift]:
