@@ -34,7 +34,7 @@ def anywhere(decider: Decider, capabilities: Sequence[str], at: Instant) -> list
     sweep, crowd = decider.keep(Everyone).rows(at)
     keys = np.array(crowd.members, dtype=np.object_)
     known: dict[bytes, tuple[str, ...]] = {}
-    found: list[list[AbleAt]] = [[] for _ in capabilities]
+    by_place: list[list[AbleAt]] = [[] for _ in capabilities]
     numbers = [compiled.catalogue.keys.index(name) for name in capabilities]
     for place, planes in sweep.run(capabilities=numbers):
         for n, plane in enumerate(planes):
@@ -42,8 +42,8 @@ def anywhere(decider: Decider, capabilities: Sequence[str], at: Instant) -> list
             if form not in known:  # most places let the same people
                 known[form] = tuple(keys[unpack(plane)[crowd.rows]].tolist())
             if known[form]:
-                found[n].append(AbleAt(capabilities[n], compiled.places[place].key, known[form]))
-    return [able for some in found for able in some]
+                by_place[n].append(AbleAt(capabilities[n], compiled.places[place].key, known[form]))
+    return [able for some in by_place for able in some]
 
 
 def elsewhere(able: Sequence[AbleAt], here: str) -> list[Elsewhere]:

@@ -69,12 +69,12 @@ def carried(compiled: CompiledCharter, one: Rank, other: Rank, how: str = "") ->
 
 def _perks(compiled: CompiledCharter, one: Rank, other: Rank) -> tuple[str, ...]:
     """Say in which perks two ranks differ."""
-    found = []
+    differing = []
     for key, perk in compiled.charter.perks.items():
         values = [rank.perks.get(key, perk.default) for rank in (one, other)]
         if values[0] != values[1]:
-            found.append(f"{perk.about or key}: {in_words(values[0])} and {in_words(values[1])}")
-    return tuple(found)
+            differing.append(f"{perk.about or key}: {in_words(values[0])} and {in_words(values[1])}")
+    return tuple(differing)
 
 
 def carrier(compiled: CompiledCharter, rank: Rank, capability: str) -> str:
@@ -115,11 +115,11 @@ def usable(decider: Decider, one: Asked, other: Asked, places: list[int]) -> Com
         for who, test in tests:
             where = [n for n, first, second in masks if test(first, second) & bit]
             if where:
-                said = [
+                compared = [
                     _through(decider, each, key, where[0]) if who in (side, BOTH) else ""
                     for side, each in ((ONE, one), (OTHER, other))
                 ]
-                rows.append(Compared(key, who, tuple(compiled.places[n].key for n in where), *said))
+                rows.append(Compared(key, who, tuple(compiled.places[n].key for n in where), *compared))
     return Comparison(one.label, other.label, tuple(rows), "", decider.compiled)
 
 

@@ -96,15 +96,15 @@ class Cover(Printed):
         """
         compiled = self.decider.compiled
         number, bit = compiled.place_at[place], compiled.catalogue.bit[capability]
-        found: dict[int, int] = {}
+        having: dict[int, int] = {}
         for asked in self.decider.people.all(self.at):
             if asked.is_active and self.decider.usable(asked, number) & bit:
                 ranks = ranks_at(compiled, asked.profile, number) if asked.profile else []
                 carrying = [r for r in ranks if r in compiled.unbounded or compiled.carried[r] & bit]
                 top = -1 if asked.owner else carrying[0] if carrying else len(compiled.ranks)
-                found[top] = found.get(top, 0) + 1
+                having[top] = having.get(top, 0) + 1
         names = {-1: "owner", len(compiled.ranks): "place"} | {rank.position: rank.key for rank in compiled.ranks}
-        return {names[top]: found[top] for top in sorted(found)}
+        return {names[top]: having[top] for top in sorted(having)}
 
 
 def default_duties(compiled: CompiledCharter) -> list[str]:
@@ -143,20 +143,20 @@ def cover(
         known[place] = [planes.setdefault(plane.tobytes(), len(planes)) for plane in mine]
     counts = _counted(planes, weights)
     alone = _alone(planes, counts, weights, _lonely(weights, crowd, without))
-    found = counts[known] if planes else known
+    planes_found = counts[known] if planes else known
     for kind, mask in compiled.meaning.items():
         without_meaning = [d for d, key in enumerate(duties) if not mask & compiled.catalogue.bit[key]]
         places = [n for n, place in enumerate(compiled.places) if place.kind == kind]
-        found[np.ix_(places, without_meaning)] = -1
-    only = {(p, d): alone[known[p, d]] for p, d in np.argwhere(found == 1).tolist()}
+        planes_found[np.ix_(places, without_meaning)] = -1
+    only = {(p, d): alone[known[p, d]] for p, d in np.argwhere(planes_found == 1).tolist()}
     able = {key: int(weights[unpack(anywhere[n])[: len(weights)]].sum()) for n, key in enumerate(duties)}
     whole = list(duties) == default_duties(compiled)
     if whole:  # what is meant for nobody, and nobody can, is as it should be
         kept = [n for n, key in enumerate(duties) if able[key] or key not in compiled.catalogue.nobody]
         number = {d: n for n, d in enumerate(kept)}
         only = {(p, number[d]): key for (p, d), key in only.items()}
-        duties, found = [duties[n] for n in kept], found[:, kept]
-    return Cover(decider, at, duties, found, only, able, sorted(without), whole=whole)
+        duties, planes_found = [duties[n] for n in kept], planes_found[:, kept]
+    return Cover(decider, at, duties, planes_found, only, able, sorted(without), whole=whole)
 
 
 def lost(before: Decider, after: Decider, at: Instant) -> list[Gap]:
@@ -192,12 +192,12 @@ def _alone(
     planes: dict[bytes, int], counts: NDArray[np.int64], weights: NDArray[np.int64], lonely: dict[int, str]
 ) -> dict[int, str]:
     """Return, for each plane that lets one member alone, who that is."""
-    found = {}
+    alone = {}
     for plane, n in planes.items():
         if counts[n] == 1:
             bits = unpack(np.frombuffer(plane, dtype=np.uint64))[: len(weights)]
-            found[n] = lonely[int(np.flatnonzero(bits & (weights > 0))[0])]
-    return found
+            alone[n] = lonely[int(np.flatnonzero(bits & (weights > 0))[0])]
+    return alone
 
 
 def _weights(crowd: Crowd, without: frozenset[str]) -> NDArray[np.int64]:

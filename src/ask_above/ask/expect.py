@@ -77,12 +77,12 @@ def broken(old: Decider, new: Decider, now: Instant) -> list[Broken]:
 
 def unmet_later(decider: Decider, now: Instant) -> list[tuple[Instant, Unmet]]:
     """Return the expectations that hold now and will not, each with the instant from which, and why."""
-    found = []
+    unmet = []
     for expectation in decider.compiled.charter.expectations:
         fails, why = failing(decider, expectation, now)
         if fails and why is not None and fails.first > now:
-            found.append((fails.first, why))
-    return found
+            unmet.append((fails.first, why))
+    return unmet
 
 
 def _concerns(old: Decider, new: Decider, expectation: Expectation, members: set[str], now: Instant) -> bool:
@@ -238,14 +238,14 @@ def _reached(decider: Decider, expectation: Expectation) -> Unmet | None:
     bit, last = compiled.catalogue.bit[capability], compiled.rank_at[subject.key]
     places = range(len(compiled.places)) if not expectation.place else [compiled.place_at[expectation.place]]
     for position in range(0 if subject.form == "above" else last, last + 1):
-        found = climb(decider.compiled.keep(Ground), decider.reckoner, compiled.ranks[position])
+        climbed = climb(decider.compiled.keep(Ground), decider.reckoner, compiled.ranks[position])
         for place in places:
-            if found.reach[place] & bit:
+            if climbed.reach[place] & bit:
                 title = compiled.ranks[position].title
                 where = in_place(compiled.places[place].title, site=place == 0)
-                if found.start[place] & bit:
+                if climbed.start[place] & bit:
                     return Unmet(expectation, f"{title} may use {capability} {where} as it is.")
-                moves = next(g.moves for g in found.gains(bit) if g.place == place)
+                moves = next(g.moves for g in climbed.gains(bit) if g.place == place)
                 how = sentence(compiled.charter, moves)
                 return Unmet(expectation, f"{title} could reach {capability} {where}: {how}.")
     return None

@@ -31,8 +31,8 @@ def able_anywhere(decider: Decider, capabilities: Sequence[str], at: Instant) ->
     anywhere = np.zeros((len(capabilities), sweep.words), dtype=np.uint64)
     for _, mine in sweep.run(capabilities=numbers):
         anywhere |= mine
-    found = {}
+    able_to = {}
     for n, key in enumerate(capabilities):
         able = unpack(anywhere[n])[crowd.rows].astype(bool) & crowd.active
-        found[key] = tuple(crowd.members[m] for m in np.flatnonzero(able).tolist())
-    return found
+        able_to[key] = tuple(crowd.members[m] for m in np.flatnonzero(able).tolist())
+    return able_to

@@ -110,18 +110,18 @@ class _Maker:
         catalogue, compiled = self.compiled.catalogue, self.compiled
         words = [self._of_row(row, told) for row in range(len(self.askeds))]
         shapes, tables = self._told(firsts)
-        place = {n: each for each, n in enumerate(self.places)}
+        place = {n: place_key for place_key, n in enumerate(self.places)}
         data = {
-            "persons": [list(each) for each in self.persons],
+            "persons": [list(place_key) for place_key in self.persons],
             "places": [
                 [
                     compiled.places[n].key,
                     compiled.places[n].title or compiled.places[n].key,
                     in_place(compiled.places[n].title, site=n == 0),
                     len(compiled.chains[n]) - 1,
-                    numbers[each],
+                    numbers[place_key],
                 ]
-                for n, each in place.items()
+                for n, place_key in place.items()
             ],
             "capabilities": [
                 [
@@ -276,12 +276,12 @@ def power_data(decider: Decider, at: Instant) -> dict[str, Any]:
     late = len(ranks) <= _MOST_IN_DETAIL
     most = _MOST_REASONS if late else _MOST_REASONS // 2
     for act in (Act.MODERATE, Act.ASSIGN, Act.MANAGE):
-        acts[act] = found = []
+        acts[act] = cells = []
         for cell in power_cells(decider, act, 0, at, enough=most):
             titles = ranks[cell.actor].title, ranks[cell.target].title
             said = [say(step.code, _with_holes(step.words, *titles, late=late)) for step in cell.against[:most]]
             account = tuple(texts.setdefault(text, len(texts)) for text in said)
-            found.append(accounts.setdefault(account, len(accounts)) if said else -1)
+            cells.append(accounts.setdefault(account, len(accounts)) if said else -1)
     return {
         "ranks": [[rank.title, upper(rank.title)] for rank in ranks.values()],
         "acts": acts,
@@ -293,11 +293,11 @@ def power_data(decider: Decider, at: Instant) -> dict[str, Any]:
 def _with_holes(words: Mapping[str, object], actor: str, target: str, *, late: bool) -> dict[str, object]:
     """Return the words of a step without the titles; those that take work to say are said where ``late``."""
     holes = {actor: ACTOR, target: TARGET}
-    said = {
+    spoken = {
         name: "some capabilities" if isinstance(word, LateWord) and not late else str(word)
         for name, word in words.items()
     }
-    return {name: holes.get(word, word) for name, word in said.items()}
+    return {name: holes.get(word, word) for name, word in spoken.items()}
 
 
 def _base64(array: NDArray[Any]) -> str:

@@ -46,7 +46,7 @@ def turned(before: Decider, after: Decider, at: Instant) -> list[PerkTurned]:
     if not after.compiled.charter.perks:
         return []
     keys = people.differing(before.people.register) if same else dict.fromkeys(people.members)
-    found: dict[tuple[str, PerkValue, PerkValue], list[str]] = {}
+    shifts: dict[tuple[str, PerkValue, PerkValue], list[str]] = {}
     for key in keys:
         asked = after.people.ask(key, at) if key in people.members else None
         if asked is None or not asked.is_active:
@@ -55,6 +55,6 @@ def turned(before: Decider, after: Decider, at: Instant) -> list[PerkTurned]:
         for perk, now in perks(after.compiled, asked).items():
             old = was[perk].value if perk in was else after.compiled.charter.perks[perk].default
             if old != now.value:
-                found.setdefault((perk, old, now.value), []).append(key)
+                shifts.setdefault((perk, old, now.value), []).append(key)
     named = after.compiled.charter.perks
-    return [PerkTurned(named[perk], old, new, tuple(members)) for (perk, old, new), members in found.items()]
+    return [PerkTurned(named[perk], old, new, tuple(members)) for (perk, old, new), members in shifts.items()]

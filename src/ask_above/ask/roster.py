@@ -59,14 +59,14 @@ class Waiting(NamedTuple):
 def roster(decider: Decider, at: Instant) -> Roster:
     """Return everyone whose status counts under their headings, in the register's order; no empty headings."""
     compiled = decider.compiled
-    found: dict[str | None, list[RosterEntry]] = {rank.key: [] for rank in compiled.ranks if rank.heading}
-    found[None] = []
+    headed: dict[str | None, list[RosterEntry]] = {rank.key: [] for rank in compiled.ranks if rank.heading}
+    headed[None] = []
     for asked in decider.people.all(at):
         if asked.member is not None and asked.status in (Status.ACTIVE, Status.PENDING):
             seen = looks(compiled, asked)
-            found[seen.heading].append(RosterEntry(asked.member, seen, _given(compiled, asked)))
+            headed[seen.heading].append(RosterEntry(asked.member, seen, _given(compiled, asked)))
     titles = {rank.key: rank.title for rank in compiled.ranks}
-    return Roster(Heading(key, titles[key] if key else "", tuple(people)) for key, people in found.items() if people)
+    return Roster(Heading(key, titles[key] if key else "", tuple(people)) for key, people in headed.items() if people)
 
 
 def _given(compiled: CompiledCharter, asked: Asked) -> tuple[str, ...]:

@@ -53,12 +53,12 @@ def _busiest(given: list[SignIn], window: int) -> tuple[Instant, Instant, list[s
     """Return the stretch of time, no longer than the window, with sign-ins from most networks."""
     best: tuple[Instant, Instant, list[str]] = (0, 0, [])
     first = 0
-    for last, each in enumerate(given):
-        while each.at - given[first].at >= window:
+    for last, sign_in in enumerate(given):
+        while sign_in.at - given[first].at >= window:
             first += 1
         seen = list(dict.fromkeys(one.network for one in given[first : last + 1]))
         if len(seen) >= len(best[2]):
-            best = (given[first].at, each.at, seen)
+            best = (given[first].at, sign_in.at, seen)
     return best
 
 

@@ -69,13 +69,13 @@ def _at_place(decider: Decider, rank: Rank, place: int) -> dict[str, str]:
     here = compiled.places[place]
     usable = decider.usable(ask_rank(compiled, rank), place)
     own = next((override for override in here.overrides if override.label == rank.key), None)
-    said: dict[str, str] = {}
+    reads: dict[str, str] = {}
     if own is not None:
-        said = dict.fromkeys(own.allow.words, YES) | dict.fromkeys(own.deny.words, NO)
-        said |= dict.fromkeys(own.bar.words, BARRED)
+        reads = dict.fromkeys(own.allow.words, YES) | dict.fromkeys(own.deny.words, NO)
+        reads |= dict.fromkeys(own.bar.words, BARRED)
     meaning = compiled.has_meaning(place)
     return {
-        key: said.get(key, COMES[bool(usable & bit)] if meaning & bit or here.kind == "section" else NO_MEANING)
+        key: reads.get(key, COMES[bool(usable & bit)] if meaning & bit or here.kind == "section" else NO_MEANING)
         for key, bit in compiled.catalogue.bit.items()
     }
 
@@ -108,7 +108,7 @@ def filled(decider: Decider, made_from: GridSheet, lines: Sequence[Sequence[str]
         for key, each in charter.catalogue.capabilities.items()
         if sentences.count(folded(each.about)) == 1
     }
-    said: dict[tuple[str, str], tuple[str, str, int]] = {}
+    cells: dict[tuple[str, str], tuple[str, str, int]] = {}
     for n, line in enumerate(lines[heads.line + 1 :], heads.line + 2):
         name = line[heads.at].strip() if heads.at < len(line) else ""
         key = name if name in made_from.cells else by_sentence.get(folded(name))
@@ -124,11 +124,11 @@ def filled(decider: Decider, made_from: GridSheet, lines: Sequence[Sequence[str]
             if meant is None:
                 faults.append(f"Line {n}, {rank}: '{text}' is neither yes, no, nor {AS_IT_COMES}.")
                 continue
-            before = said.setdefault((rank, key), (meant, text, n))
+            before = cells.setdefault((rank, key), (meant, text, n))
             if before[0] != meant:
                 faults.append(f"Lines {before[2]} and {n} differ on {key} for {rank}: '{before[1]}' and '{text}'.")
     changes: dict[str, dict[str, str]] = {}
-    for (rank, key), (meant, text, _) in said.items():
+    for (rank, key), (meant, text, _) in cells.items():
         was = made_from.cells[key].get(rank)
         if was is not None and meant != meaning_of(was) and text != was:
             changes.setdefault(rank, {})[key] = meant

@@ -194,20 +194,20 @@ def holders(decider: Decider, at: Instant) -> dict[str, list[Holder]]:
     Those count whose status does, with what is in force now; automatic ranks are included.
     """
     ranks = decider.compiled.ranks
-    found: dict[str, list[Holder]] = {rank.key: [] for rank in ranks}
+    by_rank: dict[str, list[Holder]] = {rank.key: [] for rank in ranks}
     for asked in decider.people.all(at):
         for position in dict.fromkeys(holding.rank for holding in asked.holdings):
             mine = tuple(holding for holding in asked.holdings if holding.rank == position)
-            found[ranks[position].key].append(Holder(asked, mine))
-    return found
+            by_rank[ranks[position].key].append(Holder(asked, mine))
+    return by_rank
 
 
 def on_record(decider: Decider, at: Instant) -> dict[str, int]:
     """Return for how many each rank is recorded for whom it does not count, as they are not active (rule 6.5)."""
     ranks = decider.compiled.ranks
-    found = dict.fromkeys((rank.key for rank in ranks), 0)
+    counts = dict.fromkeys((rank.key for rank in ranks), 0)
     for asked in decider.people.all(at):
         counting = {holding.rank for holding in asked.holdings}
         for position in {holding.rank for holding in asked.recorded} - counting:
-            found[ranks[position].key] += 1
-    return found
+            counts[ranks[position].key] += 1
+    return counts

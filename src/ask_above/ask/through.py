@@ -13,16 +13,16 @@ def through(answer: Answer, capability: str) -> list[str]:
     These are the gates that let them in, and the steps that give it after the last one that took it: ranks that grant
     it, places that allow it.
     """
-    found: list[str] = []
+    sources: list[str] = []
     gates = [step.text.rstrip(".") for step in answer.steps if step.code == "gate-open"]
     for step in answer.steps:
         if capability in step.takes:
-            found.clear()
+            sources.clear()
         elif capability in step.gives:
             if step.words.get("against"):
-                found.clear()  # without this word another one of the same place would take it
-            found.append(step.text.rstrip("."))
-    return [*found, *gates]
+                sources.clear()  # without this word another one of the same place would take it
+            sources.append(step.text.rstrip("."))
+    return [*sources, *gates]
 
 
 def where(decider: Decider, asked: Asked, capability: str) -> list[str]:

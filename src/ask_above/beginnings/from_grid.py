@@ -47,18 +47,18 @@ def read(lines: Sequence[Sequence[str]]) -> TickTable:
     heading = "Site"
     filled = [[line[k].strip() if k < len(line) else "" for k in at] for line in lines[1:]]
     for n, (line, cells) in enumerate(zip(lines[1:], filled, strict=True), 2):
-        said = " ".join(line[0].split()) if line else ""
+        text = " ".join(line[0].split()) if line else ""
         followed = n - 1 < len(filled) and any(filled[n - 1])
-        if said and not any(cells) and followed and not is_capability(said):
-            heading = said
+        if text and not any(cells) and followed and not is_capability(text):
+            heading = text
             continue
         meant = [meaning_of(cell) for cell in cells]
         faults += [f"Line {n}: '{cell}' is no tick." for cell, what in zip(cells, meant, strict=True) if what is None]
-        if not said:
+        if not text:
             faults.append(f"Line {n} names no capability.")
         else:
-            key = _key(heading, said, {wish.key for wish in wishes})
-            wishes.append(Wish(heading, key, said, tuple(what == YES for what in meant)))
+            key = _key(heading, text, {wish.key for wish in wishes})
+            wishes.append(Wish(heading, key, text, tuple(what == YES for what in meant)))
     if not wishes and not faults:
         faults.append("No line names a capability.")
     return TickTable(tuple(heads[n] for n in at), tuple(wishes), tuple(faults))

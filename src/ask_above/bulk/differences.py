@@ -68,12 +68,12 @@ class Crowds(NamedTuple):
 
     def sizes(self) -> NDArray[np.int64]:
         """Return how many members stand in each row, of those who stand in one row alone."""
-        found = np.bincount(self.row, minlength=len(self.old)).astype(np.int64)
+        counts = np.bincount(self.row, minlength=len(self.old)).astype(np.int64)
         for each in self.alike:
             rows = {row for _, _, row in each.rows if row >= 0}
             if len(rows) == 1:
-                found[rows.pop()] += len(each.members)
-        return found
+                counts[rows.pop()] += len(each.members)
+        return counts
 
     def changing(self) -> list[tuple[list[int], int]]:
         """Return the rows of those who stand in several as time goes on, and how many they are."""
@@ -82,13 +82,13 @@ class Crowds(NamedTuple):
 
     def people(self, rows: NDArray[np.bool_]) -> dict[tuple[Stretch, ...], list[NDArray[np.int64]]]:
         """Return the numbers of the members in any of these rows, by the stretches of time in which they are."""
-        found: dict[tuple[Stretch, ...], list[NDArray[np.int64]]] = {}
+        numbers: dict[tuple[Stretch, ...], list[NDArray[np.int64]]] = {}
         always = self.numbers[rows[self.row]]
         if len(always):
-            found[((self.now, FOREVER),)] = [always]
-        for each in self.alike:
+            numbers[((self.now, FOREVER),)] = [always]
+        for group in self.alike:
             stretches: list[Stretch] = []
-            for since, until, row in each.rows:
+            for since, until, row in group.rows:
                 if row < 0 or not rows[row]:
                     continue
                 if stretches and stretches[-1][1] == since:
@@ -96,8 +96,8 @@ class Crowds(NamedTuple):
                 else:
                     stretches.append((since, until))
             if stretches:
-                found.setdefault(tuple(stretches), []).append(each.numbers)
-        return found
+                numbers.setdefault(tuple(stretches), []).append(group.numbers)
+        return numbers
 
     def named(self, numbers: Sequence[NDArray[np.int64]]) -> tuple[str, ...]:
         """Return the members of these numbers, in the registers' order."""

@@ -88,10 +88,10 @@ class _Folds:
         rows = np.stack([unpack(line)[:count] for line in (*bits, *now)])
         some = np.flatnonzero(rows[: len(lines)].any(axis=0))
         columns, which = np.unique(rows[:, some], axis=1, return_inverse=True)
-        found = []
+        folded = []
         for n, column in enumerate(columns.T.tolist()):
             turned, gains = column[: len(lines)], column[len(lines) :]
             gained = sum(1 << line for line, yes in zip(lines, gains, strict=True) if yes)
             lost = sum(1 << line for line, a, b in zip(lines, turned, gains, strict=True) if a and not b)
-            found.append((gained, lost, tuple(some[which.reshape(-1) == n].tolist())))
-        return found
+            folded.append((gained, lost, tuple(some[which.reshape(-1) == n].tolist())))
+        return folded

@@ -66,11 +66,11 @@ class ProgrammeMaker:
 
         The number says which of ``_several`` it is; -1 stands for another.
         """
-        found: dict[int, list[int]] = {}
+        by_count: dict[int, list[int]] = {}
         for n in self._several.tolist():
-            found.setdefault(len(self.compiled_places.columns(n)), []).append(n)
+            by_count.setdefault(len(self.compiled_places.columns(n)), []).append(n)
         by_terms = []
-        for terms, some in sorted(found.items()):
+        for terms, some in sorted(by_count.items()):
             number, columns = np.full(self.size, -1, dtype=np.intp), np.zeros((self.size, terms), dtype=np.intp)
             number[some] = np.searchsorted(self._several, some)
             columns[some] = [self.compiled_places.columns(n) for n in some]

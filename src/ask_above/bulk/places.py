@@ -157,9 +157,9 @@ def _all_entries(compiled: CompiledCharter) -> list[Word]:
 
 def bits(mask: int) -> list[int]:
     """Return the numbers of the bits that are set."""
-    found = []
+    numbers = []
     while mask:
         low = mask & -mask
-        found.append(low.bit_length() - 1)
+        numbers.append(low.bit_length() - 1)
         mask ^= low
-    return found
+    return numbers

@@ -158,15 +158,15 @@ class BitRows:
         several = np.flatnonzero(numbers >= first)
         if not len(several):
             return (self._kept if others else self._rows).take(self._at[numbers], axis=0)
-        found = np.zeros((len(numbers), self.words), dtype=np.uint64)
+        lines = np.zeros((len(numbers), self.words), dtype=np.uint64)
         plain = np.flatnonzero(numbers < first)
-        found[plain] = self._rows.take(self._at[numbers[plain]], axis=0)
+        lines[plain] = self._rows.take(self._at[numbers[plain]], axis=0)
         holders, line = sets.of(numbers[several] - first)
         rows, which = self._own.of(holders % self.compiled_places.apart - self.compiled_places.common)
         # those pending are given nothing by their own exceptions
         given = np.flatnonzero(~((holders >= self.compiled_places.apart)[which] & self._pending[rows]))
-        self._set(found, several[line[which[given]]], rows[given])
-        return ~found if others else found
+        self._set(lines, several[line[which[given]]], rows[given])
+        return ~lines if others else lines
 
     def _held(self) -> Bits:
         held = np.tile(self.unbounded, (len(self.compiled_places.rests), 1))

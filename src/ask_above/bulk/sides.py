@@ -61,11 +61,11 @@ class Side:
         numbers = sorted(number)
         whole = len(there) == self.sweep.capabilities and bool((there == np.arange(len(there))).all())
         part = self.sweep.programme.part(numbers, None if whole else there.tolist())
-        found = self.sweep.write(part, self._array(len(numbers), len(there)))[..., : self.words]
+        planes = self.sweep.write(part, self._array(len(numbers), len(there)))[..., : self.words]
         if len(there) == len(own) and list(number) == numbers and len(numbers) == len(places):
-            return found
+            return planes
         every = np.zeros((len(places), len(own), self.words), dtype=np.uint64)
-        every[np.ix_(np.array([number[n] for n in numbers], dtype=np.intp), np.flatnonzero(own >= 0))] = found
+        every[np.ix_(np.array([number[n] for n in numbers], dtype=np.intp), np.flatnonzero(own >= 0))] = planes
         return every
 
     def _array(self, places: int, capabilities: int) -> Bits:
@@ -97,7 +97,7 @@ class Sides:
         """
         if not self._of_one_form():
             return places, self.capabilities
-        found: list[int] = []
+        differing: list[int] = []
         differ = np.zeros(len(self.capabilities) + 1, dtype=bool)
         number = self.old.place_at
         numbers = sorted(number[key] for key in places)
@@ -111,10 +111,10 @@ class Sides:
             # what stands beside several may differ
             states = unlike[mine] | (beside[mine] != theirs)
             states[states[:, -1]] = True
-            found += part.places[states.any(axis=1)].tolist()
+            differing += part.places[states.any(axis=1)].tolist()
             differ |= states.any(axis=0)
         keys = list(number)
-        return [keys[n] for n in found], np.flatnonzero(differ[:-1])
+        return [keys[n] for n in differing], np.flatnonzero(differ[:-1])
 
     def _of_one_form(self) -> bool:
         """Whether places, capabilities and rows have the same numbers on both sides."""

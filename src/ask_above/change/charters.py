@@ -120,12 +120,12 @@ class Charters:
 
     def places_passed(self) -> list[str]:
         """Return the places that stand otherwise among their neighbours than they did."""
-        found: list[str] = []
+        passed: list[str] = []
         one, two = _neighbours(self.before), _neighbours(self.after)
         for parent in one.keys() & two.keys() if one != two else ():
             here = set(one[parent]) & set(two[parent])
-            found += _passing([k for k in one[parent] if k in here], [k for k in two[parent] if k in here])
-        return sorted(found, key=list(self.after.places).index) if found else []
+            passed += _passing([k for k in one[parent] if k in here], [k for k in two[parent] if k in here])
+        return sorted(passed, key=list(self.after.places).index) if passed else []
 
 
 OWNERS = ("unbounded", "kept_by", "after", "apart_from", "limit", "lists")
@@ -152,13 +152,13 @@ def _passing(old: list[str], new: list[str]) -> list[str]:
     at = {key: n for n, key in enumerate(old)}
     was = [at[key] for key in new]
     highest, passed = -1, [False] * len(was)
-    for n, each in enumerate(was):
-        passed[n] = each < highest
-        highest = max(highest, each)
+    for n, item in enumerate(was):
+        passed[n] = item < highest
+        highest = max(highest, item)
     lowest = len(was)
-    for n, each in reversed(list(enumerate(was))):
-        passed[n] = passed[n] or each > lowest
-        lowest = min(lowest, each)
+    for n, item in reversed(list(enumerate(was))):
+        passed[n] = passed[n] or item > lowest
+        lowest = min(lowest, item)
     return [key for key, moved in zip(new, passed, strict=True) if moved]
 
 
@@ -166,10 +166,10 @@ def bundles_in_rules(charter: Charter) -> set[str]:
     """Return the bundles that the rules name, and all that stand inside these."""
     acts = charter.rules.acts.values()
     todo = [word for act in acts for word in act.words if word in charter.catalogue.bundles]
-    found: set[str] = set()
+    bundles: set[str] = set()
     while todo:
         key = todo.pop()
-        if key not in found:
-            found.add(key)
+        if key not in bundles:
+            bundles.add(key)
             todo += [word for word in charter.catalogue.bundles[key].words if word in charter.catalogue.bundles]
-    return found
+    return bundles

@@ -119,11 +119,11 @@ class Conditions:
         if rank.paused and self._assigned(member.key, rank.key, place):
             yield Refusal("6.8", f"{rank.title} is paused; it is given to nobody until the pause is lifted.", "act")
         if self._is_kept(rank):
-            said = f"{rank.title} is kept by {rank.kept_by}; nobody here may edit, assign or unassign it."
-            yield Refusal("6.8", said, "act")
+            why = f"{rank.title} is kept by {rank.kept_by}; nobody here may edit, assign or unassign it."
+            yield Refusal("6.8", why, "act")
         if member.status in OUT and self._assigned(member.key, rank.key, place):
-            said = f"{member.called} is {member.status}; only active, pending or invited members get ranks."
-            yield Refusal("6.8", said, "act")
+            why = f"{member.called} is {member.status}; only active, pending or invited members get ranks."
+            yield Refusal("6.8", why, "act")
 
     def _assigned(self, member: str, rank: str, place: str) -> bool:
         """Whether it is by an assignment that a rank is newly recorded."""
@@ -191,14 +191,14 @@ class Conditions:
 
     def _newly(self, key: str) -> list[str]:
         """Return the members who have a rank anywhere after the change and had it not before."""
-        found = []
-        for each in self._touched:
-            now, was = (state.register.members.get(each) for state in (self.after, self.before))
+        holders = []
+        for member in self._touched:
+            now, was = (state.register.members.get(member) for state in (self.after, self.before))
             if now is None or now.is_retired or key not in self._anywhere(self.after, now):
                 continue
             if was is None or was.is_retired or key not in self._anywhere(self.before, was):
-                found.append(each)
-        return found
+                holders.append(member)
+        return holders
 
     def _count(self, state: State, key: str) -> int:
         members = state.register.members.values()

@@ -45,14 +45,14 @@ class Difference:
     @cached_property
     def parts(self) -> tuple[DifferencePart, ...]:
         """All that differs but assignments."""
-        found: list[DifferencePart] = []
+        differing: list[DifferencePart] = []
         if self.renaming is not None:
-            found.append(self._renamed(self.renaming))
+            differing.append(self._renamed(self.renaming))
         if self.before.charter is not self.after.charter:
-            found += self._charters.parts()
+            differing += self._charters.parts()
         for key in self.members:
-            found += self._member(key)
-        return tuple(found)
+            differing += self._member(key)
+        return tuple(differing)
 
     @cached_property
     def members(self) -> list[str]:

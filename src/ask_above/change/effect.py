@@ -38,7 +38,7 @@ class Effect:
     # -- 9.7a and 9.7b: what anyone gains
 
     def _gains(self, actor: Asked, rule: ActRule) -> Iterator[Refusal]:
-        told: dict[str, str] = {}
+        reasons: dict[str, str] = {}
         mine, own_gain = self.turns.pairs_of(actor), ""
         for turn in self.turns.all:
             if not (turn.gained or turn.freed):
@@ -51,23 +51,23 @@ class Effect:
                 continue
             what = self.turns.some(beyond) if beyond else "everything"
             for subject in self.turns.of(turn.pairs):
-                if subject.label not in told:
+                if subject.label not in reasons:
                     said = f"{subject.label} would{self.turns.since(subject)} gain {what} {self.turns.at(turn.spot)}"
-                    told[subject.label] = f"{said}, which {actor.label} does not hold there."
+                    reasons[subject.label] = f"{said}, which {actor.label} does not hold there."
         if own_gain:
             yield Refusal("9.7b", f"{actor.label} would gain {own_gain}, by a change of their own.")
-        yield from _first_of("9.7a", told, "would gain what is out of reach as well")
+        yield from _first_of("9.7a", reasons, "would gain what is out of reach as well")
 
     # -- 9.7c: whom it touches
 
     def _losses(self, actor: Asked, rule: ActRule) -> Iterator[Refusal]:
-        told: dict[str, str] = {}
+        reasons: dict[str, str] = {}
         known: dict[tuple[int, int], bool] = {}
         for turn in self.turns.all if rule.over is not Over.ANYONE else ():
             own = standing(self.old.compiled, actor.profile, turn.spot.before)
             doubtful = [n for n in turn.pairs if not own.reaches(rule.over, self._tops[n])] if turn.lost else ()
             for subject in self.turns.of(doubtful):
-                if not subject.loses or subject.joined or subject.label in told or subject.new:
+                if not subject.loses or subject.joined or subject.label in reasons or subject.new:
                     continue
                 if subject.empty and not turn.lost & self._named_in_rules:
                     continue
@@ -80,20 +80,20 @@ class Effect:
                     continue
                 who, since = self.turns.other(subject, actor), self.turns.since(subject)
                 said = f"{who} would{since} lose {self.turns.some(turn.lost)} {self.turns.at(turn.spot)}"
-                told[subject.label] = f"{said}, and does not stand below {actor.label} there."
-        yield from _first_of("9.7c", told, "would lose something as well")
+                reasons[subject.label] = f"{said}, and does not stand below {actor.label} there."
+        yield from _first_of("9.7c", reasons, "would lose something as well")
 
     @cached_property
     def _tops(self) -> list[int]:
         """The highest standing that anybody of each pair has anywhere, now or later: who stands lower needs no look."""
-        compiled, found = self.old.compiled, []
+        compiled, highest = self.old.compiled, []
         for subjects in self.turns.subjects.of_pair:
             tops = [len(compiled.ranks)]
             for subject in subjects:
                 tops += [holding.rank for holding in subject.asked.recorded]
                 tops += [compiled.rank_at[later.rank] for later in subject.asked.later]
-            found.append(min(tops))
-        return found
+            highest.append(min(tops))
+        return highest
 
     def _level(self, actor: Asked, subject: Affected, turn: Turn) -> bool:
         """Whether somebody stands level with the actor and loses only what the actor loses too."""

@@ -22,12 +22,12 @@ _HAS: Final = "has"
 
 def facts(data: Any) -> frozenset[Fact]:
     """Return all that a charter's plain data says, as facts that do not depend on where they are written."""
-    found = set(_facts(data, ()))
+    known = set(_facts(data, ()))
     ranks = data.get("ranks") if isinstance(data, Mapping) else None
     if isinstance(ranks, Sequence) and not isinstance(ranks, str):
         keys = [rank["key"] for rank in ranks if isinstance(rank, Mapping) and "key" in rank]
-        found |= {(OVER, higher, lower) for higher, lower in combinations(keys, 2)}
-    return frozenset(found)
+        known |= {(OVER, higher, lower) for higher, lower in combinations(keys, 2)}
+    return frozenset(known)
 
 
 def _facts(data: Any, path: tuple[str, ...]) -> Iterator[Fact]:

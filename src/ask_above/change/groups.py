@@ -131,9 +131,9 @@ def _rows(draft: Draft, key: str, new: str | None) -> Iterator[RowChange]:
 
 def _spell(data: Any, path: Path) -> str:
     """Return a path with the keys of what it leads through."""
-    said, here = list[str](), data
+    spelled, here = list[str](), data
     for each in path:
         here = here[each]
         key = here.get("key") if isinstance(here, dict) and isinstance(each, int) else None
-        said.append(key or (str(each + 1) if isinstance(each, int) else each))
-    return ".".join(said)
+        spelled.append(key or (str(each + 1) if isinstance(each, int) else each))
+    return ".".join(spelled)

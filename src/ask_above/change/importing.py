@@ -101,13 +101,13 @@ class ImportAssignments(NamedTuple):
         new: set[object] = set()
         trusted = draft.by in ("", charter.owner)
         passed = not trusted and any(assignment.by or assignment.source for assignment in read.assignments)
-        for n, each in enumerate(read.assignments):
+        for n, to_assign in enumerate(read.assignments):
             if not trusted:
-                each = each._replace(by=draft.by, source="")  # noqa: PLW2901 (the same, by whoever makes the change)
-            same = each[:4]
-            if same not in new and all(held[:4] != same for held in draft.register.of(each.member)):
+                to_assign = to_assign._replace(by=draft.by, source="")  # noqa: PLW2901 (the same, by whoever makes the change)
+            same = to_assign[:4]
+            if same not in new and all(held[:4] != same for held in draft.register.of(to_assign.member)):
                 new.add(same)
-                changes.append(RowChange("assignments", "0", None, assignment_row(each)))
+                changes.append(RowChange("assignments", "0", None, assignment_row(to_assign)))
             if self.told and n % 500 == 0:
                 self.told(n, len(rows))
         said = " (columns by and source passed over)" if passed else ""
@@ -193,23 +193,23 @@ class _Merger:
         """Return the key of whoever a row without one means, else one made from the name; empty where it is a fault."""
         cells = row.cells
         name = cells.get("name", "")
-        said = known_of(cells)
+        known = known_of(cells)
         try:
-            key = self.people.who(self.draft.register, said)
+            key = self.people.who(self.draft.register, known)
         except TwoPeopleError as error:
             self._fault(row, "external_id", "two-people", str(error)[:-1], "what is known of one member")
             return ""
-        likely = self.people.likely(self.draft.register, said) if key is None else []
-        if key is None and likely and self.link and (len(likely) == 1 or said.email):
+        likely = self.people.likely(self.draft.register, known) if key is None else []
+        if key is None and likely and self.link and (len(likely) == 1 or known.email):
             key = likely[0]
         elif likely and not self.link:
             member = self.known[likely[0]]
             who = f"{member.called} ({member.key})" if self.shows else "somebody who is here"
-            message = f"{name or said.email} is likely {who}"
+            message = f"{name or known.email} is likely {who}"
             self._fault(row, "name", "likely", message, "a column key that says who is meant, or --link to link them")
             return ""
         if key is None:
-            key = new_key(name or said.email.partition("@")[0], self.taken)
+            key = new_key(name or known.email.partition("@")[0], self.taken)
             self.taken.add(key)
         return key
 
@@ -221,9 +221,9 @@ class _Merger:
                 "small letters, digits, - and _, such as petra",
             )
             self._fault(row, "key", "bad-key", message, expected)
-        for column, said in cells.items():
-            if has_unseen(said.replace("\n", "") if column == "note" else said):
-                message = f"the {column} holds a character that cannot be seen: {visible(said)}"
+        for column, cell in cells.items():
+            if has_unseen(cell.replace("\n", "") if column == "note" else cell):
+                message = f"the {column} holds a character that cannot be seen: {visible(cell)}"
                 self._fault(row, column, "odd-sign", message, "plain text in one line")
         joined = cells.get("joined", "")
         if joined not in self.dates:
@@ -235,15 +235,15 @@ class _Merger:
         self.seen[key] = row.line
         self._check_unique(row, cells, key)
         for column, options in (("kind", KINDS), ("status", STATUSES)):
-            said = cells.get(column, "")
-            if said and said not in options:
+            cell = cells.get(column, "")
+            if cell and cell not in options:
                 self._fault(
                     row,
                     column,
                     "unknown-word",
-                    f"'{said}' is no {column} of a member",
+                    f"'{cell}' is no {column} of a member",
                     f"one of {', '.join(options)}",
-                    nearest(said, options),
+                    nearest(cell, options),
                 )
         if old is None and self.must_say and not cells.get("status"):
             message = "the status must be said here, as the charter has a rank for those who wait"

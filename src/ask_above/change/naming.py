@@ -105,10 +105,10 @@ def meant(edit: Edit, directory: Directory) -> Edit:
 
     Raises :class:`ask_above.AmbiguousNameError` where a name is that of several.
     """
-    found: dict[str, Any] = {}
+    fields: dict[str, Any] = {}
     for field, find in _FIELDS.get(type(edit), {}).items():
-        found[field] = find(directory, getattr(edit, field))
+        fields[field] = find(directory, getattr(edit, field))
     if isinstance(edit, places.Say):
-        found["of"] = (_MEMBER if edit.member else _above)(directory, edit.of)
-    changed = {field: value for field, value in found.items() if value != getattr(edit, field)}
+        fields["of"] = (_MEMBER if edit.member else _above)(directory, edit.of)
+    changed = {field: value for field, value in fields.items() if value != getattr(edit, field)}
     return cast("Edit", cast("Any", edit)._replace(**changed)) if changed else edit

@@ -36,7 +36,7 @@ class OverrideEffect:
         """Return for each spot what its words are, before and after, by holder, where they differ."""
         if not any(part.kind in (Kind.PLACE, Kind.SET, Kind.BUNDLE) for part in self.turns.difference.parts):
             return []
-        found = []
+        differing = []
         for spot in self.turns.spots:
             key = (self.old if spot.gone else self.new).compiled.places[spot.before if spot.gone else spot.after].key
             before = words_at(self.old.compiled.charter, key)
@@ -47,8 +47,8 @@ class OverrideEffect:
                 if before.get(label) != after.get(label)
             }
             if differ:
-                found.append((spot, differ))
-        return found
+                differing.append((spot, differ))
+        return differing
 
     def gives(self, actor: Asked, rule: ActRule) -> Iterator[Refusal]:
         """Yield words that give, or take no more, what the actor does not hold at their place (rule 9.7e)."""
@@ -57,15 +57,15 @@ class OverrideEffect:
             gated, ungated = (self.turns.own(actor, spot.before, gated=each).mask for each in (True, False))
             for label, (before, after) in differ.items():
                 if label.startswith("@") and label[1:] not in members and after != HolderWords():
-                    said = f"An exception for {label[1:]}, who is not in the register, is the owner's to write."
-                    yield Refusal("9.7e", said)
+                    sentence = f"An exception for {label[1:]}, who is not in the register, is the owner's to write."
+                    yield Refusal("9.7e", sentence)
                 given = after.gives & ~before.gives
                 freed = before.denies & ~after.denies | before.bars & ~after.bars
                 beyond = (given | freed) & ~(gated & ungated)
                 if rule.hand_on == "held" and beyond:
                     verb = "give" if given & beyond else "no longer take"
-                    said = f"{upper(self.turns.at(spot))} words for {label} would {verb} {self.turns.some(beyond)}"
-                    yield Refusal("9.7e", f"{said}, which {actor.label} does not hold there.")
+                    sentence = f"{upper(self.turns.at(spot))} words for {label} would {verb} {self.turns.some(beyond)}"
+                    yield Refusal("9.7e", f"{sentence}, which {actor.label} does not hold there.")
 
     def names(self, actor: Asked, rule: ActRule) -> Iterator[Refusal]:
         """Yield those whom words name and who do not stand below the actor (rule 9.7c)."""
@@ -126,14 +126,14 @@ class OverrideEffect:
                 if subject.joined or not covered or not subject.loses or subject.new:
                     continue
                 if not self.turns.below(actor, rule, subject.asked, spot.before):
-                    said, who = f"{rank}+ {self.turns.at(spot)} speaks of", self.turns.other(subject, actor)
+                    words, who = f"{rank}+ {self.turns.at(spot)} speaks of", self.turns.other(subject, actor)
                     if subject.keys == (actor.key,):
                         yield Refusal(
                             "9.7c",
-                            f"{said} {who} too, and nobody says such of themselves: name the ranks below one by one.",
+                            f"{words} {who} too, and nobody says such of themselves: name the ranks below one by one.",
                         )
                     else:
-                        yield Refusal("9.7c", f"{said} {who}, who does not stand below {actor.label} there.")
+                        yield Refusal("9.7c", f"{words} {who}, who does not stand below {actor.label} there.")
                     return
 
 
@@ -146,12 +146,12 @@ def words_at(charter: Charter, place: str) -> dict[str, HolderWords]:
     entries = [(override.label, override) for override in here.overrides]
     entries += [(override.label, override) for key in here.like for override in charter.override_sets[key].overrides]
     entries += [(f"@{exception.of}", exception) for exception in here.exceptions]
-    for label, each in entries:
+    for label, entry in entries:
         known = holder_wordses.get(label, HolderWords())
         said = known.gives | known.denies  # the first that says something of a capability is the word; bars add up
         holder_wordses[label] = HolderWords(
-            known.gives | catalogue.close(catalogue.expand_all(each.allow)) & ~said,
-            known.denies | catalogue.expand_all(each.deny) & ~said,
-            known.bars | catalogue.expand_all(each.bar),
+            known.gives | catalogue.close(catalogue.expand_all(entry.allow)) & ~said,
+            known.denies | catalogue.expand_all(entry.deny) & ~said,
+            known.bars | catalogue.expand_all(entry.bar),
         )
     return holder_wordses

@@ -82,13 +82,13 @@ class MemberStatus(NamedTuple):
         member = draft.member(self.key)
         if self.status not in STATUSES:
             raise EditError(f"'{self.status}' is no status of a member; one of {', '.join(STATUSES)}.")
-        said = {"active": "restore", "locked": "lock", "retired": "retire", "pending": "let join", "invited": "invite"}
+        verbs = {"active": "restore", "locked": "lock", "retired": "retire", "pending": "let join", "invited": "invite"}
         if self.status == Status.ACTIVE and member.status in OUT:
             return self._restored(draft, member)
         verb = (
             {"pending": "vouch for", "invited": "accept"}.get(member.status, "restore")
             if self.status == Status.ACTIVE
-            else said[self.status]
+            else verbs[self.status]
         )
         what = f"{verb} {member.called}"
         if member.status == self.status:
@@ -224,12 +224,12 @@ def given_period(draft: Draft, since: str, until: str) -> Period:
     for said in (since, until):
         if not good_date(said):
             raise EditError(f"'{said}' is no moment; write {HOW_TO_WRITE}.")
-    found = period(since, until, draft.charter.zone)
-    if found.end is not None and found.start is not None and found.end <= found.start:
+    given = period(since, until, draft.charter.zone)
+    if given.end is not None and given.start is not None and given.end <= given.start:
         raise EditError(f"It ends ({until}) before it starts ({since}).")
-    if found.end is not None and found.end <= draft.at:
+    if given.end is not None and given.end <= draft.at:
         raise EditError(f"{until} is past. To remove a rank: ask-above unassign")
-    return found
+    return given
 
 
 def _check_fields(fields: Mapping[str, Any], known: Sequence[str]) -> None:

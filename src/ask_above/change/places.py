@@ -293,11 +293,11 @@ def _not_the_site(key: str, what: str) -> None:
 
 def below(draft: Draft, key: str) -> set[str]:
     """Return a place and all places in it."""
-    found = {key}
+    inside = {key}
     for place in draft.charter.places.values():
-        if place.parent in found:
-            found.add(place.key)
-    return found
+        if place.parent in inside:
+            inside.add(place.key)
+    return inside
 
 
 def _place(draft: Draft, key: str) -> Place:

@@ -49,7 +49,7 @@ class PowerEffect:
             yield Refusal("9.7b", each)
         edits_ranks = self._edits_ranks
         if edits_ranks or any(part.kind in (Kind.PLACE, Kind.SET) for part in self.turns.difference.parts):
-            told: set[str] = set()
+            named: set[str] = set()
             for number, spots in self._where_power_may_turn():
                 pair = self.turns.subjects.pairs[number]
                 for subject in self.turns.subjects.of_pair[number]:
@@ -58,7 +58,7 @@ class PowerEffect:
                     if pair in mine or subject.asked.owner:
                         continue
                     text = f"{subject.label} would gain power over {{}}, which {actor.label} has not there"
-                    for said in self._power_turned({pair}, spots, actor, text, told):
+                    for said in self._power_turned({pair}, spots, actor, text, named):
                         yield Refusal("9.7d", said)
                     break  # the others of the pair come down to the same
         if edits_ranks:
@@ -75,12 +75,12 @@ class PowerEffect:
             yield from ((n, self.turns.spots) for n in range(len(pairs)))
             return
         relevant = self._resting_on_acts
-        found: dict[int, dict[Spot, None]] = {}
+        spots_of: dict[int, dict[Spot, None]] = {}
         for turn in self.turns.all:
             if turn.freed or (turn.gained | turn.lost) & relevant:
                 for n in turn.pairs:
-                    found.setdefault(n, {})[turn.spot] = None
-        yield from ((n, list(spots)) for n, spots in found.items())
+                    spots_of.setdefault(n, {})[turn.spot] = None
+        yield from ((n, list(spots)) for n, spots in spots_of.items())
 
     @cached_property
     def _ladder_stays(self) -> bool:
@@ -134,15 +134,15 @@ class PowerEffect:
 
     def _beyond(self, now: Power, *allowed: Power) -> int:
         """Return the ranks, by their later positions, over which some power is new."""
-        found = 0
+        ranks = 0
         sides = [self._mapped(power) for power in allowed]
         for n, mask in enumerate((*now.moderate, now.assign, now.manage, now.call)):
             rest = mask
             for side in sides:
                 flat = (*side.moderate, side.assign, side.manage, side.call)
                 rest &= ~flat[n]
-            found |= rest
-        return found
+            ranks |= rest
+        return ranks
 
     def _mapped(self, power: Power) -> Power:
         """Return power as it was, by the later positions of ranks."""

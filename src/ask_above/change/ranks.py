@@ -206,14 +206,14 @@ def _position(draft: Draft, above: str | None, below: str | None) -> int:
 def known_capabilities(draft: Draft, names: Sequence[str]) -> tuple[str, ...]:
     """Return full names of capabilities; words that stand for several are written out where they have to be."""
     catalogue = draft.charter.catalogue
-    found: list[str] = []
+    keys: list[str] = []
     for name in names:
         wrong = catalogue.what_is_wrong_with(name)
         if wrong is not None:
             near = f" Nearest: {', '.join(wrong[1])}" if wrong[1] else ""
             raise EditError(f"{upper(wrong[0])}.{near}")
-        found += [name] if name in catalogue.bit else catalogue.names(catalogue.expand(name))
-    return tuple(dict.fromkeys(found))
+        keys += [name] if name in catalogue.bit else catalogue.names(catalogue.expand(name))
+    return tuple(dict.fromkeys(keys))
 
 
 def _carrying(draft: Draft, key: str, changed: Charter, said: str) -> Done:

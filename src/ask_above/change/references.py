@@ -50,11 +50,13 @@ def every_place(data: Any) -> Iterator[tuple[Path, Any]]:
     """Yield the path and the plain data of the site, where anything is said of it, and of every place."""
     if data.get("site"):
         yield ("site",), data["site"]
-    todo: list[tuple[Path, Any]] = [(("places", n), each) for n, each in enumerate(data.get("places") or [])]
+    todo: list[tuple[Path, Any]] = [
+        (("places", n), place_data) for n, place_data in enumerate(data.get("places") or [])
+    ]
     while todo:
         path, place = todo.pop(0)
         yield path, place
-        todo += [((*path, "places", n), each) for n, each in enumerate(place.get("places") or [])]
+        todo += [((*path, "places", n), place_data) for n, place_data in enumerate(place.get("places") or [])]
 
 
 def path_of(data: Any, kind: str, key: str) -> Path | None:
@@ -66,16 +68,16 @@ def path_of(data: Any, kind: str, key: str) -> Path | None:
 
 def without_rank(draft: Draft, key: str) -> list[Step]:
     """Return the steps that take out every reference to a rank, the last first, so that paths stay right."""
-    found = list(references(draft.data, key))
-    if any("gate" in path for path, _ in found):
+    referring = list(references(draft.data, key))
+    if any("gate" in path for path, _ in referring):
         raise EditError(f"A gate asks for {draft.rank(key).title}; change it first, so that it lets in whom it should.")
-    ranges = [path for path, how in found if how == "key" and str(path[-1]).endswith("+")]
+    ranges = [path for path, how in referring if how == "key" and str(path[-1]).endswith("+")]
     if ranges:
         raise EditError(f"Entries for {key}+ start at this rank; let them start at another rank first.")
     naming = [expectation for expectation in draft.charter.expectations if key in _named_in(expectation)]
     if naming:
         raise NamedByExpectationError(draft.rank(key).title, naming)
-    dropped = [path[:-1] if how == "conferred" else path for path, how in found]
+    dropped = [path[:-1] if how == "conferred" else path for path, how in referring]
     return [Drop(path) for path in sorted(dropped, key=_deepest_last, reverse=True)]
 
 
@@ -92,15 +94,15 @@ def _named_in(expectation: Expectation) -> set[str]:
 def renamed(draft: Draft, key: str, new: str) -> list[Step]:
     """Return the steps that let every reference name a rank by its new key."""
     steps: list[Step] = []
-    found = list(references(draft.data, key))
-    for path, how in found:
+    referring = list(references(draft.data, key))
+    for path, how in referring:
         word = str(path[-1]) if how == "key" else str(draft.said(path))
         changed = f"{new}+" if word.endswith("+") else new
         if how == "key":
             steps.append(Rename(path, changed))
         elif how != "word":
             steps.append(Put(path, changed))
-    steps += reworded_lists(draft, [path for path, how in found if how == "word"], key, new)
+    steps += reworded_lists(draft, [path for path, how in referring if how == "word"], key, new)
     for n, text in enumerate(draft.data.get("expectations") or []):
         parsed = draft.charter.expectations[n]
         if key in _named_in(parsed):

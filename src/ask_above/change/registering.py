@@ -53,11 +53,11 @@ def changed(register: Register, rows: Iterable[RowChange], zone: tzinfo) -> Regi
                 continue
             key = cells["member"]
             mine = given.setdefault(key, list(register.of(key)))
-            each = assignment_of(cells, int(row.key), zone)
+            assignment = assignment_of(cells, int(row.key), zone)
             if comes:
-                mine.append(each)
+                mine.append(assignment)
             else:
-                _take(mine, each)
+                _take(mine, assignment)
     return register.changed(members, given)
 
 

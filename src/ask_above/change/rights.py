@@ -88,7 +88,7 @@ class Rights:
     def widened(self) -> list[str]:
         """The ranks that everybody may come to hold, or gets, and that are made so or grant something else now."""
         old, new = self.old.compiled, self.new.compiled
-        found = []
+        wider = []
         for key, rank in new.charter.ranks.items():
             if not (rank.open or rank.on_joining or rank.entry):
                 continue
@@ -98,8 +98,8 @@ class Rights:
                 or any(getattr(rank, name) and not getattr(was, name) for name in ("open", "on_joining", "entry"))
                 or old.granted(was) != new.granted(rank)
             ):
-                found.append(key)
-        return found
+                wider.append(key)
+        return wider
 
     def rule(self) -> ActRule:
         """Return the strictest order and handing on of the acts whose rows the change stands in."""
@@ -515,12 +515,12 @@ class Rights:
 
 def _standing_in(charter: Charter, bundle: str) -> set[str]:
     """Return a bundle and all bundles that it stands in, directly or inside another."""
-    found, bundles = {bundle}, charter.catalogue.bundles
+    outer, bundles = {bundle}, charter.catalogue.bundles
     while True:
-        more = {key for key, each in bundles.items() if found & set(each.words)} - found
+        more = {key for key, each in bundles.items() if outer & set(each.words)} - outer
         if not more:
-            return found
-        found |= more
+            return outer
+        outer |= more
 
 
 __all__ = ["OWNERS", "Making", "Rights"]

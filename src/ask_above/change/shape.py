@@ -31,7 +31,7 @@ def shaped(edit: Edit) -> Edit:
     What is left out as ``None`` is as if it was not given, a date or a moment is written in ISO 8601, and whatever can
     be gone through once is a list. Raises :class:`EditError` where a field holds something of another kind.
     """
-    found = {}
+    fields = {}
     for field in _fields(type(edit)):
         value = getattr(edit, field.name)
         meant = _meant(value, field)
@@ -39,8 +39,8 @@ def shaped(edit: Edit) -> Edit:
             wanted = " or ".join(_in_words(field.kind))
             raise EditError(f"{type(edit).__name__}: {field.name} is {wanted}, not {value!r}.")
         if meant is not value:
-            found[field.name] = meant
-    return cast("Edit", cast("Any", edit)._replace(**found)) if found else edit
+            fields[field.name] = meant
+    return cast("Edit", cast("Any", edit)._replace(**fields)) if fields else edit
 
 
 @cache
@@ -106,13 +106,13 @@ def of_plain_text(done: Done) -> Done:
 
 def _check(value: Any, name: str) -> None:
     if isinstance(value, Mapping):
-        for key, each in value.items():
+        for key, item in value.items():
             _check(key, "")
-            _check(each, str(key))
+            _check(item, str(key))
     elif isinstance(value, str):
         if has_unseen(value.replace("\n", "") if name in _OF_MANY_LINES else value, badge=name == "badge"):
             said = f"The {name} '{visible(value)}'" if name else f"'{visible(value)}'"
             raise EditError(f"{said} holds a character that cannot be seen; type it anew, in one line.")
     elif isinstance(value, Sequence):
-        for each in value:
-            _check(each, name)
+        for item in value:
+            _check(item, name)

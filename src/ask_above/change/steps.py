@@ -94,11 +94,11 @@ def there(data: Any, path: Path) -> bool:
 
 def _reach(data: Any, path: Path, empty: Any) -> Any:
     """Return the mapping or list at a path, made where it is not there."""
-    for n, each in enumerate(path):
-        missing = isinstance(data, dict) and data.get(each) is None
+    for n, word in enumerate(path):
+        missing = isinstance(data, dict) and data.get(word) is None
         if missing:
-            data[each] = deepcopy(empty) if n == len(path) - 1 else {}
-        data = data[each]
+            data[word] = deepcopy(empty) if n == len(path) - 1 else {}
+        data = data[word]
     return data
 
 

@@ -112,17 +112,19 @@ class Subjects:
     def _ranks_with_members(self) -> set[str]:
         """The ranks that are recorded for anybody, now or later."""
         charter, register = self.old.compiled.charter, self.old.people.register
-        found = {
+        recorded = {
             assignment.rank
             for assignment in register.assignments
             if assignment.period.end is None or assignment.period.end > self.now
         }
-        found |= {conferred.rank for group in self._groups_with_members for conferred in charter.groups[group].confers}
+        recorded |= {
+            conferred.rank for group in self._groups_with_members for conferred in charter.groups[group].confers
+        }
         kinds = {(member.status, member.kind) for member in register.members.values()}
         there = {"anyone": True, "visitors": True, "members": bool(kinds), "bots": any(k == "bot" for _, k in kinds)}
         waits = any(status == Status.PENDING for status, _ in kinds)
         ranks = charter.ranks.values()
-        return found | {rank.key for rank in ranks if there.get(rank.held_by or "") or (rank.entry and waits)}
+        return recorded | {rank.key for rank in ranks if there.get(rank.held_by or "") or (rank.entry and waits)}
 
     def _plain(
         self, label: str, form: str, both: Sequence[Asked], *, new: bool = False, empty: bool = False

@@ -177,13 +177,13 @@ class _Syncing:
 
 def known_as(people: Recogniser, register: Register, sync: Sync, person: Outsider) -> tuple[Member | None, list[str]]:
     """Return the member who a person of a directory is beyond doubt, or by ``link``; else those they are likely."""
-    said = Known(f"{sync.source}:{person.number}", "", "", key_from(person.key), person.email)
-    key = people.who(register, said)
+    known = Known(f"{sync.source}:{person.number}", "", "", key_from(person.key), person.email)
+    key = people.who(register, known)
     if key is not None:
         return register.members[key], []
     # who is known by another number of this directory, or of another one, is somebody else
-    likely = [each for each in people.likely(register, said) if not register.members[each].external_id]
-    others = people.likely(register, said)
+    likely = [each for each in people.likely(register, known) if not register.members[each].external_id]
+    others = people.likely(register, known)
     if sync.link and len(likely) == 1:
         return register.members[likely[0]], []
     return None, others if person.email and people.find(register, "email", person.email.casefold()) else likely

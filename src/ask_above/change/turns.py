@@ -63,14 +63,14 @@ class Turns:
     def spots(self) -> list[Spot]:
         """The places that are compared: each with itself, a new one with the one it is in, one gone as if emptied."""
         old, new = self.old.compiled, self.new.compiled
-        found = [Spot(n, self._nearest(new.charter, place.key, old.place_at)) for n, place in enumerate(new.places)]
+        compared = [Spot(n, self._nearest(new.charter, place.key, old.place_at)) for n, place in enumerate(new.places)]
         if old is not new:
-            found += [
+            compared += [
                 Spot(self._nearest(old.charter, place.key, new.place_at), n, gone=True)
                 for n, place in enumerate(old.places)
                 if place.key not in new.place_at
             ]
-        return found
+        return compared
 
     @staticmethod
     def _nearest(charter: Charter, key: str, known: dict[str, int]) -> int:
@@ -177,11 +177,11 @@ class Turns:
 
     def own_pairs(self, actor: Asked) -> list[tuple[Profile, Profile]]:
         """Return what the actor comes down to before and after, at every moment, with and without open ranks."""
-        found = [self.subjects.pairs[n] for n in sorted(self.pairs_of(actor))]
-        if not found and actor.profile is not None and self.old.compiled is not self.new.compiled:
+        own = [self.subjects.pairs[n] for n in sorted(self.pairs_of(actor))]
+        if not own and actor.profile is not None and self.old.compiled is not self.new.compiled:
             later = self.new.people.ask(actor.key or "", self.now).profile
-            found = [] if later is None else [(actor.profile, later)]
-        return found
+            own = [] if later is None else [(actor.profile, later)]
+        return own
 
     def other(self, subject: Affected, actor: Asked) -> str:
         """Return a name of somebody among those alike who is not the actor."""

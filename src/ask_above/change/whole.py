@@ -43,20 +43,20 @@ class CharterAdd(NamedTuple):
     def on(self, draft: Draft) -> Done:
         path, rest = found(draft.data, self.path)
         _spot(draft.data, self.path, path, rest)
-        said = at(draft.data, path) if not rest else []
-        if self.named and (rest or isinstance(said, dict)):
+        listed = at(draft.data, path) if not rest else []
+        if self.named and (rest or isinstance(listed, dict)):
             return CharterSet(f"{self.path}.{self.named}", self.value).on(draft)
-        if self.named and isinstance(said, list):
+        if self.named and isinstance(listed, list):
             raise EditError(f"{self.path} is a list, whose items have no names; say the item without '{self.named}='.")
-        if isinstance(said, dict):
+        if isinstance(listed, dict):
             raise EditError(
                 f"{self.path} holds several named things; say which: ask-above charter set {self.path}.KEY VALUE"
             )
-        if not isinstance(said, list):
+        if not isinstance(listed, list):
             raise EditError(f"{self.path} is no list; set a value with: ask-above charter set {self.path} VALUE")
-        if self.value in said:
+        if self.value in listed:
             return Done(f"{self.path} has {self.value} already")
-        return Done(f"add {self.value} to {self.path}", (Insert((*path, *rest), len(said), self.value),))
+        return Done(f"add {self.value} to {self.path}", (Insert((*path, *rest), len(listed), self.value),))
 
 
 class CharterRemove(NamedTuple):

@@ -98,12 +98,12 @@ class Catalogue:
 
     def names(self, mask: int) -> tuple[str, ...]:
         """Return the keys in a set, in the catalogue's order."""
-        found = []
+        keys = []
         while mask:
             low = mask & -mask
-            found.append(self.keys[low.bit_length() - 1])
+            keys.append(self.keys[low.bit_length() - 1])
             mask ^= low
-        return tuple(found)
+        return tuple(keys)
 
     def expand(self, word: str) -> int:
         """Return what one word stands for: a capability, a bundle, ``post.*`` or ``*``; 0 for none (rule 2.7)."""
@@ -173,12 +173,14 @@ class Catalogue:
 
     def near(self, name: str, known: Iterable[str]) -> tuple[str, ...]:
         """Return the names most like one that stands for nothing, before them what is described in its words."""
-        said = {*name.casefold().split()} - _SAY_NOTHING
+        words = {*name.casefold().split()} - _SAY_NOTHING
         about = {
             capability.pair or capability.key: {*capability.about.casefold().split()}
             for capability in self.capabilities.values()
         }
-        described = sorted((name for name in about if said and said <= about[name]), key=lambda name: len(about[name]))
+        described = sorted(
+            (name for name in about if words and words <= about[name]), key=lambda name: len(about[name])
+        )
         return tuple(dict.fromkeys((*described, *nearest(name, known))))[:_MOST_NEAR]
 
     def what_is_wrong_with(self, word: str) -> tuple[str, tuple[str, ...]] | None:

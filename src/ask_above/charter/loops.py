@@ -15,7 +15,7 @@ def loops(edges: Mapping[T, Sequence[T]]) -> list[list[T]]:
     [['a', 'b', 'c', 'a']]
     """
     state: dict[T, int] = {}
-    found: list[list[T]] = []
+    closed: list[list[T]] = []
     for root in edges:
         if root in state:
             continue
@@ -27,7 +27,7 @@ def loops(edges: Mapping[T, Sequence[T]]) -> list[list[T]]:
             node, following = stack[-1]
             for other in following:
                 if state.get(other) == 1:
-                    found.append([*trail[trail.index(other) :], other])
+                    closed.append([*trail[trail.index(other) :], other])
                 elif other not in state and other in edges:
                     state[other] = 1
                     trail.append(other)
@@ -37,4 +37,4 @@ def loops(edges: Mapping[T, Sequence[T]]) -> list[list[T]]:
                 state[node] = 2
                 trail.pop()
                 stack.pop()
-    return found
+    return closed

@@ -72,10 +72,10 @@ def command(
 
 
 def _mapping(said: Sequence[str]) -> dict[str, str]:
-    found = {}
+    fields = {}
     for each in said:
         column, sign, field = each.partition("=")
         if not sign:
             raise click.UsageError(f"'{each}' is no COLUMN=FIELD.")
-        found[column.strip()] = field.strip()
-    return found
+        fields[column.strip()] = field.strip()
+    return fields

@@ -231,13 +231,13 @@ def fields_of(pairs: Sequence[str]) -> dict[str, Any]:
 
     Lists are separated by commas; moderates, assigns and manages are written only:a,b or except:a,b.
     """
-    found: dict[str, Any] = {}
+    fields: dict[str, Any] = {}
     for pair in pairs:
         name, sign, value = pair.partition("=")
         if not sign:
             raise click.UsageError(f"'{pair}' is no FIELD=VALUE.")
-        found[name] = _value(name, value) if value else None
-    return found
+        fields[name] = _value(name, value) if value else None
+    return fields
 
 
 def _value(name: str, value: str) -> Any:

@@ -59,11 +59,11 @@ def command(
         return 0
     if rank is None:
         where = None if place is None else opened.decider.compiled.place_at[place]
-        found = rows(opened.decider, place=where, accomplice=with_accomplice)
+        climbs = rows(opened.decider, place=where, accomplice=with_accomplice)
         put_out(
             form,
-            lambda: Table(COLUMNS, found),
-            lambda screen: show_climbs(screen, opened.charter, found, accomplice=with_accomplice),
+            lambda: Table(COLUMNS, climbs),
+            lambda screen: show_climbs(screen, opened.charter, climbs, accomplice=with_accomplice),
         )
         return 0
     climbed = opened.climb(rank, at=place, accomplice=with_accomplice)

@@ -53,7 +53,7 @@ def command(needs: Sequence[str], never: Sequence[str], most: int, limit: int, c
 
 def _read(words: Sequence[str]) -> list[Wanted]:
     """Read ``CAPABILITY [in PLACE]`` again and again; commas do no harm, nor do titles of several words."""
-    found: list[Wanted] = []
+    wanted: list[Wanted] = []
     rest = _words(words)
     while rest:
         name = rest.pop(0)
@@ -64,15 +64,15 @@ def _read(words: Sequence[str]) -> list[Wanted]:
                 place.append(rest.pop(0))
             if not place:
                 raise click.UsageError("'in' stands at the end; name the place after it.")
-        found.append((name, " ".join(place)) if place else name)
-    return found
+        wanted.append((name, " ".join(place)) if place else name)
+    return wanted
 
 
 def _words(words: Sequence[str]) -> list[str]:
     """Return what was typed piece by piece; what stood in quotes is one piece, but for a capability and its place."""
     pieces = [piece.strip() for word in words for piece in word.split(",") if piece.strip()]
-    found: list[str] = []
+    typed: list[str] = []
     for piece in pieces:
         name, within, place = piece.partition(" in ")
-        found += [name, "in", place] if within else piece.split() if "." in piece else [piece]
-    return found
+        typed += [name, "in", place] if within else piece.split() if "." in piece else [piece]
+    return typed

@@ -40,13 +40,13 @@ def list_groups(community: str | None, form: str) -> int:
     reached = [reached_groups(charter, member) for member in opened.register.members.values()]
     inside = {key: sum(key in groups for groups in reached) for key in charter.groups}
     rows = []
-    for key, each in charter.groups.items():
+    for key, group in charter.groups.items():
         confers = [
             charter.ranks[c.rank].title + ("" if c.place == "site" else f" in {charter.places[c.place].title}")
-            for c in each.confers
+            for c in group.confers
         ]
-        includes = [charter.groups[other].title or other for other in each.includes]
-        rows.append([key, each.title, inside[key], listed(includes), listed(confers)])
+        includes = [charter.groups[other].title or other for other in group.includes]
+        rows.append([key, group.title, inside[key], listed(includes), listed(confers)])
 
     def show(screen: Screen) -> None:
         heads = ["Key", "Title", "Members", "Includes", "Confers"]

@@ -149,21 +149,21 @@ def _assignments(how: How, name: str, content: bytes, *, days_first: bool) -> in
 
 def _by_key(names: Names, cells: Mapping[str, str]) -> dict[str, str]:
     """Return the cells of an assignment by keys and ISO dates, as far as they are understood."""
-    found = dict(cells)
+    by_key = dict(cells)
     for column, kind in (("member", NameKind.MEMBER), ("rank", NameKind.RANK), ("place", NameKind.PLACE)):
-        said = found.get(column, "")
-        known = names.directory.find(said, kind) if said else None
-        if known is None and kind is NameKind.MEMBER and "@" in said:
-            address = [m.key for m in names.register.members.values() if m.email.casefold() == said.casefold()]
-            found[column] = address[0] if len(address) == 1 else said
+        cell = by_key.get(column, "")
+        known = names.directory.find(cell, kind) if cell else None
+        if known is None and kind is NameKind.MEMBER and "@" in cell:
+            address = [m.key for m in names.register.members.values() if m.email.casefold() == cell.casefold()]
+            by_key[column] = address[0] if len(address) == 1 else cell
         elif known is not None:
-            found[column] = known.key
+            by_key[column] = known.key
     for column in ("from", "until"):
-        said = found.get(column, "")
-        if said and not _ISO.match(said):
-            moment = meant(MomentWords(said), names.charter.zone)
-            found[column] = moment.isoformat() if moment else said
-    return found
+        cell = by_key.get(column, "")
+        if cell and not _ISO.match(cell):
+            moment = meant(MomentWords(cell), names.charter.zone)
+            by_key[column] = moment.isoformat() if moment else cell
+    return by_key
 
 
 def _members(how: How, name: str, content: bytes, wishes: Wishes) -> int:
@@ -263,15 +263,15 @@ def _likely(people: Recogniser, register: Register, known: Known) -> list[str]:
 
 def _mapping(said: Sequence[str]) -> dict[str, str]:
     """Read COLUMN=FIELD again and again, and files with such lines."""
-    found: dict[str, str] = {}
+    fields: dict[str, str] = {}
     for each in said:
         lines = [each] if "=" in each else _lines_of(Path(each))
         for line in lines:
             column, sign, field = line.partition("=")
             if not sign:
                 raise click.UsageError(f"'{line}' is no COLUMN=FIELD.")
-            found[column.strip()] = field.strip()
-    return found
+            fields[column.strip()] = field.strip()
+    return fields
 
 
 def _lines_of(file: Path) -> list[str]:

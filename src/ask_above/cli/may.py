@@ -59,18 +59,18 @@ def command(
     who, what = meant(opened, who), what.meant(opened)
     moment = in_zone(opened, when)
     answer = _ask(opened, who, what, author, moment)
-    found = _ways(opened, who, what, author, moment) if ways else None
+    ways_found = _ways(opened, who, what, author, moment) if ways else None
 
     def show(screen: Screen) -> None:
         show_answer(screen, answer)
-        if found is not None:
-            show_ways(screen, found)
+        if ways_found is not None:
+            show_ways(screen, ways_found)
         elif not answer:
             Screen.of(sys.stderr).line(f"What would allow it: {what.command('may', who, author=author)} --ways", "dim")
 
     def table() -> Table:
-        if found is not None:
-            return way_table(found, answer.as_data())
+        if ways_found is not None:
+            return way_table(ways_found, answer.as_data())
         row = (answer.allowed, answer.account.sentence, answer.reason)
         return Table(("allowed", "question", "reason"), [row], answer.as_data())
 
@@ -86,7 +86,7 @@ def _ask(community: Community, who: str, what: What, author: str | None, when: d
 
 
 def _ways(community: Community, who: str, what: What, author: str | None, when: date | None) -> Ways:
-    with progress("Trying") as told:
+    with progress("Trying") as hear:
         return community.ways(
             who,
             what.name,
@@ -97,5 +97,5 @@ def _ways(community: Community, who: str, what: What, author: str | None, when: 
             of=what.of,
             using=what.using,
             when=when,
-            told=told,
+            told=hear,
         )

@@ -264,12 +264,12 @@ def rank_and_members(command: F) -> F:
 
 def by_key(opened: Community, fits: Mapping[str, str | None]) -> dict[str, Any]:
     """Return what members must hold and be with ranks and groups by their keys, however they were named."""
-    found: dict[str, Any] = dict(fits)
-    if found.get("holding"):
-        found["holding"] = opened.names.rank(str(found["holding"])).key
-    if found.get("group"):
-        found["group"] = opened.names.group(str(found["group"])).key
-    return found
+    keyed: dict[str, Any] = dict(fits)
+    if keyed.get("holding"):
+        keyed["holding"] = opened.names.rank(str(keyed["holding"])).key
+    if keyed.get("group"):
+        keyed["group"] = opened.names.group(str(keyed["group"])).key
+    return keyed
 
 
 def in_order(how: How, rank: str, members: Sequence[str]) -> tuple[str, list[str]]:
@@ -456,17 +456,17 @@ def show(key: str, by: str | None, community: str | None, form: str, *, all_of_i
 
     opened = open_here(community)
     viewer, now = opened.member(by).key if by else None, opened.names.moment()
-    said = everything(opened, key, viewer, now, opened.journal()) if all_of_it else about(opened, key, viewer, now)
-    if not said.get("hidden"):
+    kept = everything(opened, key, viewer, now, opened.journal()) if all_of_it else about(opened, key, viewer, now)
+    if not kept.get("hidden"):
         from ask_above.files.signins import last_signins
 
-        said["last_sign_in"] = last_signins(folder(community), opened.charter, opened.register).get(
+        kept["last_sign_in"] = last_signins(folder(community), opened.charter, opened.register).get(
             opened.member(key).key
         )
-    rows = [[name, ";".join(each) if isinstance(each, list) else each] for name, each in said["member"].items()]
-    rows += [["rank", f"{each['rank']} at {each['place']}"] for each in said["ranks"]]
+    rows = [[name, ";".join(each) if isinstance(each, list) else each] for name, each in kept["member"].items()]
+    rows += [["rank", f"{each['rank']} at {each['place']}"] for each in kept["ranks"]]
     put_out(
-        form, lambda: Table(("field", "value"), rows, said), lambda screen: show_member(screen, said, opened.charter)
+        form, lambda: Table(("field", "value"), rows, kept), lambda screen: show_member(screen, kept, opened.charter)
     )
     return 0
 

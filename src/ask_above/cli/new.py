@@ -124,12 +124,12 @@ def _using(table: TickTable, act: str) -> str:
     """Ask on a terminal which capability an act takes; nothing where it stays the owner's."""
     known = {folded(name): wish.key for wish in table.wishes for name in (wish.about, wish.key)}
     while sys.stdin.isatty():
-        said = click.prompt(
+        answer = click.prompt(
             f"Which capability lets members {act} ranks (empty: owner only)", default="", show_default=False
         )
-        if not said or folded(said) in known:
-            return known.get(folded(said), "")
-        stdout().line(f"The table has no capability '{said}'.", "warn")
+        if not answer or folded(answer) in known:
+            return known.get(folded(answer), "")
+        stdout().line(f"The table has no capability '{answer}'.", "warn")
     return ""
 
 

@@ -114,11 +114,11 @@ def open_here(community: str | None) -> Community:
     """Open the community at hand, and say what one has to know of its files, once in a command."""
     from ask_above.workspace.edited import recorded
 
-    home, told = home_of(community), _of_command(_TOLD)
+    home, known = home_of(community), _of_command(_TOLD)
     recorded(home)
     opened = Community.kept_in(home)
-    new = [notice for notice in opened.notices if notice not in told]
-    told.update(dict.fromkeys(new))
+    new = [notice for notice in opened.notices if notice not in known]
+    known.update(dict.fromkeys(new))
     tell(new)
     return opened
 
@@ -345,18 +345,18 @@ def places(community: Community) -> dict[str, str]:
 
 def meant(community: Community, word: str) -> str:
     """Return whom a bare word means, as a question has it; says so first where it is the name of something else too."""
-    found = community.names.meant(word)
-    if found.kind == "group":
+    who = community.names.meant(word)
+    if who.kind == "group":
         raise click.UsageError(
-            f"'{word}' is a group; ask about a member who is in it: ask-above describe group:{found.key}"
+            f"'{word}' is a group; ask about a member who is in it: ask-above describe group:{who.key}"
         )
-    if found.kind == "place":
+    if who.kind == "place":
         raise click.UsageError(
-            f"'{word}' is a place; say a member or a rank here, and the place after it: in {found.key}."
+            f"'{word}' is a place; say a member or a rank here, and the place after it: in {who.key}."
         )
-    if found.note:
-        tell([f"{found.note}."])
-    return found.who
+    if who.note:
+        tell([f"{who.note}."])
+    return who.who
 
 
 def groups(community: Community) -> dict[str, str]:

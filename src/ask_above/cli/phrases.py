@@ -52,13 +52,13 @@ PHRASES: Final = {
 def _compiled(first: str) -> list[tuple[re.Pattern[str], list[str]]]:
     """Return the sentences that begin with a word, ready to be held against: no command waits for all of them."""
     compiled = []
-    for said, meant in PHRASES.items():
-        *words, last = said.split()
+    for sentence, meant in PHRASES.items():
+        *words, last = sentence.split()
         if words[0] != first:
             continue
-        parts = [_part(word, said.split()) for word in words]
+        parts = [_part(word, sentence.split()) for word in words]
         ends = {"...": rf"(?P<rest>(?:{_APART}.*)?)", "--": rf"(?P<rest>(?:{_APART}-.*)?)"}
-        end = ends.get(last) or _APART + _part(last, said.split())
+        end = ends.get(last) or _APART + _part(last, sentence.split())
         compiled.append((re.compile(_APART.join(parts) + end), meant.split()))
     return compiled
 

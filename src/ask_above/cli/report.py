@@ -66,7 +66,7 @@ def command(
     entries = home.entries()
     now = datetime.now(opened.charter.zone)
     made = f"{day(now.date().isoformat())}, {now:%H:%M} ({opened.charter.rules.timezone})"
-    with progress("Writing") as told:
+    with progress("Writing") as hear:
         text = report(
             opened,
             form,
@@ -76,7 +76,7 @@ def command(
             since_said=f"change {since}" if (since or "").isdecimal() else since or "",
             entries=entries,
             made=made,
-            told=told,
+            told=hear,
         )
     write_whole(out, text, PRIVATE)
     stdout().line(f"Wrote {out} ({len(text.encode()) // 1024} KiB).", "yes")

@@ -43,27 +43,27 @@ def command(mapping: Path, *, how: How, let_go: bool, link: bool) -> int:
     from ask_above.files.directories import read_directory, read_mapping
     from ask_above.workspace import syncing
 
-    said = read_mapping(mapping)
+    mapped = read_mapping(mapping)
     home = home_of(how.community)
     if let_go:
-        done = see_through(how, lambda: syncing.plan_letting_go(home, said.name, by=how.by, why=how.why))
+        done = see_through(how, lambda: syncing.plan_letting_go(home, mapped.name, by=how.by, why=how.why))
         if done == 0 and not how.only_plan:
-            syncing.let_go(home, said.name)
+            syncing.let_go(home, mapped.name)
         return done
-    read = syncing.understood(said, read_directory(said, _password(said)))
+    read = syncing.understood(mapped, read_directory(mapped, _password(mapped)))
     people = how_many(len(read.people), "person", "people")
     groups = how_many(read.groups, "group")
-    stdout().line(f"{said.name}: {people}, {groups}", "head")
-    stdout().line(f"  people by {said.people['filter']} below {said.people['base'] or 'all of it'}", "dim")
+    stdout().line(f"{mapped.name}: {people}, {groups}", "head")
+    stdout().line(f"  people by {mapped.people['filter']} below {mapped.people['base'] or 'all of it'}", "dim")
 
     def planned() -> Plan:
-        return syncing.plan_sync(home, said, read, by=how.by, why=how.why, link=link)
+        return syncing.plan_sync(home, mapped, read, by=how.by, why=how.why, link=link)
 
     made = planned()
     tell(read.notes)
     done = see_through(how, lambda: made if not made.is_overtaken(made.before.moment()) else planned())
     if done == 0 and not how.only_plan and made.source:
-        syncing.keep_claims(home, said)
+        syncing.keep_claims(home, mapped)
     return done
 
 

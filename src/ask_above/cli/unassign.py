@@ -50,12 +50,12 @@ def _all_of(how: How, members: Sequence[str], at: str | None) -> list[Edit]:
 
     opened = open_here(how.community)
     now, place = opened.names.moment(), None if at is None else opened.place(at).key
-    found: dict[tuple[str, str, str], Edit] = {}
+    edits: dict[tuple[str, str, str], Edit] = {}
     for key in (opened.member(member).key for member in members):
         for given in opened.register.of(key):
             lasts = given.period.end is None or given.period.end > now
             if lasts and place in (None, given.place):
-                found[key, given.rank, given.place] = Unassign(key, given.rank, given.place)
-    if not found:
+                edits[key, given.rank, given.place] = Unassign(key, given.rank, given.place)
+    if not edits:
         raise click.UsageError("They have no assigned rank" + (" there." if place else "."))
-    return list(found.values())
+    return list(edits.values())

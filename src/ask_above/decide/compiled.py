@@ -40,15 +40,15 @@ class Resting(NamedTuple):
 
     def of(self, mask: int) -> int:
         """Return what all in a set of some rest on."""
-        found = self.known.get(mask)
-        if found is None:
-            found, left = 0, mask
+        rested = self.known.get(mask)
+        if rested is None:
+            rested, left = 0, mask
             while left:
                 bit = left & -left
                 left ^= bit
-                found |= self.more[bit]
-            self.known[mask] = found
-        return found
+                rested |= self.more[bit]
+            self.known[mask] = rested
+        return rested
 
 
 def carried_sets(ranks: Sequence[Rank], catalogue: Catalogue) -> list[int]:

@@ -91,12 +91,12 @@ class Decider(Keeper):
         own = standing(self.compiled, asked.profile, place)
         rank = self.compiled.ladder.rank(own)
         title = rank.title if rank else "any rank"
-        said = {
+        reaches = {
             Over.BELOW: f"only those below {title}",
             Over.LEVEL: f"only those below {title} or level with it",
             Over.ANYONE: "anyone but the owner",
         }[rule.over]
-        return (f"This reaches {said} {where}{self._list_note(asked, capability, place)}.",)
+        return (f"This reaches {reaches} {where}{self._list_note(asked, capability, place)}.",)
 
     def _list_note(self, asked: Asked, capability: str, place: int) -> str:
         profile, act = asked.profile, Act.MODERATE

@@ -183,14 +183,14 @@ class Explainer:
         """Tell what one layer gives and takes of what the question rests on, and whose word it was."""
         for capability in self.compiled.catalogue.names(self.rests):
             bit = self.compiled.catalogue.bit[capability]
-            said = [(key, word) for key, word in layer.speakers if (word.allow | word.deny) & bit]
-            if not said:
+            speaking = [(key, word) for key, word in layer.speakers if (word.allow | word.deny) & bit]
+            if not speaking:
                 continue
             denied = bool(layer.deny & bit)
             allowed = bool(layer.allow & bit)
             unheard = profile.pending and layer.name in (LayerName.GROUP, LayerName.MEMBER) and not denied
-            key = next(key for key, word in said if bool(word.deny & bit) == denied)
-            other = [self._holder(layer, name) for name, word in said if bool(word.deny & bit) != denied]
+            key = next(key for key, word in speaking if bool(word.deny & bit) == denied)
+            other = [self._holder(layer, name) for name, word in speaking if bool(word.deny & bit) != denied]
             entry = self._speaking(layer, key, bit)
             words = {
                 "place": self._title(layer.place),
@@ -299,9 +299,9 @@ def meaningful_places(compiled: CompiledCharter, kinds: frozenset[str]) -> str:
     titles = [place.title for place in compiled.places if place.kind in kinds and place.kind != "site"]
     if "site" in kinds:
         titles.insert(0, "the site itself")
-    said = f"it applies to places of kind {listed(sorted(kinds), 'or')}"
+    applies = f"it applies to places of kind {listed(sorted(kinds), 'or')}"
     if kinds == {"site"}:
         return "it applies to the site itself"
     if not titles:
-        return f"{said}; there is none"
-    return f"{said}: {few(titles, 6)}"
+        return f"{applies}; there is none"
+    return f"{applies}: {few(titles, 6)}"

@@ -65,14 +65,14 @@ class Handing:
 
     def brought(self, rank: Rank, target: Asked | None) -> list[Gain]:
         """Return what a rank brings to someone; to just anybody where none."""
-        found = self._brought.get(rank.position) if target is None else None
-        if found is None:
+        gained = self._brought.get(rank.position) if target is None else None
+        if gained is None:
             someone = target or ask_anybody(self.reckoner.compiled)
             plus = Holding(rank.position, self.place, How.ASKED)
-            found = list(gains(self.reckoner, as_active(someone), as_active(someone, plus=plus), self.place))
+            gained = list(gains(self.reckoner, as_active(someone), as_active(someone, plus=plus), self.place))
             if target is None:
-                self._brought[rank.position] = found
-        return found
+                self._brought[rank.position] = gained
+        return gained
 
     def lost(self, rank: Rank, target: Asked) -> list[Gain]:
         """Return what someone gains by being without a rank that they hold here."""
@@ -101,14 +101,14 @@ class Handing:
 
 def told_once(found: list[Gain]) -> list[Gain]:
     """Leave out what is gained alike further down, or alike with gates left aside."""
-    told: list[Gain] = []
+    kept: list[Gain] = []
     seen = 0
     unbounded = False
     for gain in found:
         if gain.unbounded and not unbounded:
-            told.append(gain)
+            kept.append(gain)
             unbounded, seen = True, -1
         elif gain.mask & ~seen:
-            told.append(gain._replace(mask=gain.mask & ~seen))
+            kept.append(gain._replace(mask=gain.mask & ~seen))
             seen |= gain.mask
-    return told
+    return kept

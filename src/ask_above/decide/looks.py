@@ -58,18 +58,18 @@ def perks(compiled: CompiledCharter, asked: Asked) -> dict[str, PerkHeld]:
 
 def settle_perk(perk: Perk, ranks: list[Rank]) -> PerkHeld:
     """Settle what several ranks, highest first, say of one perk."""
-    said = [(rank.key, rank.perks[perk.key]) for rank in ranks if perk.key in rank.perks]
-    if not said:
+    values = [(rank.key, rank.perks[perk.key]) for rank in ranks if perk.key in rank.perks]
+    if not values:
         return PerkHeld(perk.default)
     if perk.settle == "topmost":
-        return PerkHeld(said[0][1], (said[0][0],))
+        return PerkHeld(values[0][1], (values[0][0],))
     if perk.settle == "total":
         from fractions import Fraction
 
-        total = sum((Fraction(str(value)) for _, value in said), start=Fraction(0))
+        total = sum((Fraction(str(value)) for _, value in values), start=Fraction(0))
         exact = int(total) if total.denominator == 1 else float(total)
-        return PerkHeld(exact, tuple(key for key, _ in said))
+        return PerkHeld(exact, tuple(key for key, _ in values))
     highest = perk.settle in ("any", "most")
-    numbers = [value if isinstance(value, bool | int | float) else 0 for _, value in said]
+    numbers = [value if isinstance(value, bool | int | float) else 0 for _, value in values]
     value = max(numbers) if highest else min(numbers)
-    return PerkHeld(value, tuple(key for key, each in said if each == value))
+    return PerkHeld(value, tuple(key for key, each in values if each == value))

@@ -92,12 +92,12 @@ class Powers:
             over & self._lists(Act.MODERATE, ranks, key, profile, place) if usable & bit[key] else 0
             for key in moderate.using
         )
-        found = {
+        by_act = {
             act: self._act(act, own, ranks, usable, profile, place)
             for act in ((Act.ASSIGN, Act.MANAGE) if place == 0 else (Act.ASSIGN,))
         }
         call = self._all if usable & self.using[Act.CALL] else self._open
-        return Power(some, found[Act.ASSIGN], found.get(Act.MANAGE, 0), call)
+        return Power(some, by_act[Act.ASSIGN], by_act.get(Act.MANAGE, 0), call)
 
     def _act(self, act: Act, own: Standing, ranks: tuple[int, ...], usable: int, profile: Profile, place: int) -> int:
         rule, bit = self.rules[act], self.compiled.catalogue.bit

@@ -62,11 +62,11 @@ def layers(compiled: CompiledCharter, profile: Profile, place: int) -> Iterator[
         words = compiled.words_at(here)
         speaking = [key for key in holders if key in words] if words else []
         if speaking:
-            said = compiled.sayings_at(here).of(speaking)
+            sayings = compiled.sayings_at(here).of(speaking)
             for name in (LayerName.AUTOMATIC, LayerName.RANK, LayerName.GROUP):
                 speakers = tuple((key, words[key]) for key in speaking if _layer_of(compiled, key) is name)
                 if speakers:
-                    allow, deny = settled(saying for saying in said if saying.layer is name)
+                    allow, deny = settled(saying for saying in sayings if saying.layer is name)
                     yield Layer(here, name, 0 if name is LayerName.GROUP and profile.pending else allow, deny, speakers)
         entry, own = compiled.exception(here, profile.exceptions), compiled.own_saying(here, profile.exceptions)
         if entry is not None and own is not None:
@@ -113,12 +113,12 @@ def held(compiled: CompiledCharter, profile: Profile, place: int, *, gated: bool
         mask |= compiled.carried[rank]
     holders = [*(compiled.ranks[rank].key for rank in ranks), *profile.groups]
     for here in compiled.chains[place] if own else compiled.chains[place][:-1]:
-        said = compiled.sayings_at(here)
-        if said.turns or said.bars:
-            for layer, _, allow, deny in said.of(holders):
+        sayings = compiled.sayings_at(here)
+        if sayings.turns or sayings.bars:
+            for layer, _, allow, deny in sayings.of(holders):
                 # those pending are given nothing by their groups
                 mask = (mask if profile.pending and layer is LayerName.GROUP else mask | allow) & ~deny
-            for key, bar in said.bars.items():
+            for key, bar in sayings.bars.items():
                 bars |= bar if key in holders else 0
         entry = compiled.exception(here, profile.exceptions)
         if entry is not None:

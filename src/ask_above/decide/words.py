@@ -154,11 +154,11 @@ def in_file(where: Where) -> str:
 def day(text: str) -> str:
     """Say a date as people do: 1 Mar 2026, with the time where there is one."""
     moment = parse(text)
-    said = f"{moment.day} {moment:%b} {moment.year}"
+    written = f"{moment.day} {moment:%b} {moment.year}"
     if isinstance(moment, datetime):
-        said += f", {moment:%H:%M:%S}" if moment.second else f", {moment:%H:%M}"
-        said += f" ({moment:%Z})" if moment.tzinfo else ""
-    return said
+        written += f", {moment:%H:%M:%S}" if moment.second else f", {moment:%H:%M}"
+        written += f" ({moment:%Z})" if moment.tzinfo else ""
+    return written
 
 
 def period(when: Period) -> str:

@@ -83,15 +83,15 @@ class Ascent:
         self.reached.shut -= opened
         for n in self.reached.fresh | opened:
             if n in self.reached.free:
-                found = self.reached.compiled.has_meaning(n)
+                usable = self.reached.compiled.has_meaning(n)
             elif n in self.reached.shut:
                 continue
             else:
-                found = self.reached.ground.usable(self.reached.held[n], n)
+                usable = self.reached.ground.usable(self.reached.held[n], n)
                 if self.reached.turns[n]:
-                    found |= self.reached.turns[n] & self.reached.compiled.has_meaning(n)
-            if found & ~self.reached.usable[n]:
-                self.reached.usable[n] |= found
+                    usable |= self.reached.turns[n] & self.reached.compiled.has_meaning(n)
+            if usable & ~self.reached.usable[n]:
+                self.reached.usable[n] |= usable
                 self.reached.grew = True
         self.reached.changed, self.reached.fresh = self.reached.fresh | opened, set()
 
@@ -247,13 +247,13 @@ class Ascent:
                 continue
             before = together([how, reaches])
             last = Move(MoveKind.ALLOW, rank.key, key)
-            found = before_last(together([before, moves]), last)
+            steps = before_last(together([before, moves]), last)
             if place in self.reached.compiled.chains[where] or where in self.reached.compiled.chains[place]:
                 deeper = max(place, where, key=lambda n: len(self.reached.compiled.chains[n]))
-                self.reached.add(Brought(deeper, everything, found, template=True))
+                self.reached.add(Brought(deeper, everything, steps, template=True))
         if self.reached.made is not None:
             moves = then(together([how, self.reached.made]), Move(MoveKind.JOIN, NEW_RANK))
-            found = before_last(moves, Move(MoveKind.ALLOW, NEW_RANK, key))
-            self.reached.add(Brought(place, everything, found, template=True))
+            steps = before_last(moves, Move(MoveKind.ALLOW, NEW_RANK, key))
+            self.reached.add(Brought(place, everything, steps, template=True))
         if self.reached.accomplice:
             self.reached.add(Brought(place, everything, then(how, Move(MoveKind.EXCEPT, place=key)), template=True))

@@ -34,12 +34,12 @@ class Gates:
         if gate is None or place in self.reached.free:
             return ()
         some = [self.meeting(place, term) for term in gate.any]
-        each = [self.meeting(place, term) for term in gate.all]
+        meetings = [self.meeting(place, term) for term in gate.all]
         met = [moves for moves in some if moves is not None]
-        if (gate.any and not met) or None in each or any(map(self.bound, gate.none)):
+        if (gate.any and not met) or None in meetings or any(map(self.bound, gate.none)):
             return None  # whoever is kept out cannot change the gate either: that takes a capability used inside
         first = min(met, key=len) if met else ()
-        return together([first, *(moves for moves in each if moves is not None)])
+        return together([first, *(moves for moves in meetings if moves is not None)])
 
     def meeting(self, place: int, term: GateTerm) -> Moves | None:
         """Return the moves by which one comes to be what a gate asks for."""
@@ -71,12 +71,12 @@ class Gates:
     def deniable(self, place: int) -> int:
         """Return what some rank to be had is denied or barred from on the way to a place."""
         keys = {self.reached.compiled.ranks[rank].key for rank, _ in self.reached.had}
-        found = 0
+        denied = 0
         for n in self.reached.compiled.chains[place]:
             words = self.reached.compiled.words_at(n)
             for key in keys & words.keys():
-                found |= words[key].deny | words[key].bar
-        return found
+                denied |= words[key].deny | words[key].bar
+        return denied
 
     def bound(self, term: GateTerm) -> bool:
         """Whether a gate excludes an automatic rank, which nobody can be without."""
@@ -102,11 +102,11 @@ class Gates:
         wanted = (
             bit if self.reached.turns[place] & bit and not self.reached.rests_without_turns(place, rests) else rests
         )
-        found: list[Moves] = [*through]
+        moves: list[Moves] = [*through]
         for source in self.reached.bringing(place):
             served = source.at(place) & wanted
             wanted &= ~served
             if served and source.moves:
                 names = tuple(self.reached.compiled.catalogue.names(served))
-                found.append(source.moves_for(names))
-        return together(found)
+                moves.append(source.moves_for(names))
+        return together(moves)

@@ -79,11 +79,11 @@ class Ground:
     @cached_property
     def _allowed(self) -> dict[str, int]:
         """Return what is allowed to each holder at any place."""
-        found: dict[str, int] = {}
+        allowed: dict[str, int] = {}
         for words in self._words:
             for key, word in words.items():
-                found[key] = found.get(key, 0) | word.allow
-        return found
+                allowed[key] = allowed.get(key, 0) | word.allow
+        return allowed
 
     def single(self, rank: int | None) -> list[int]:
         """Return what is held at each place by the automatic ranks of members and this one, gates left aside."""
@@ -128,27 +128,27 @@ class Ground:
     @cached_property
     def by_group(self) -> dict[str, list[int]]:
         """Return what is allowed to each group at each place, and the places in it."""
-        found = {}
+        allowed = {}
         for group in self.compiled.charter.groups:
             masks: list[int] = []
             for n, words in enumerate(self._words):
                 above = masks[self._parent(n)] if n else 0
                 masks.append(above | (words[group].allow if group in words else 0))
-            found[group] = masks
-        return found
+            allowed[group] = masks
+        return allowed
 
     @cached_property
     def named(self) -> frozenset[str]:
         """Return the ranks that having leads somewhere by itself: gates, conditions, and lists of acts name them."""
         charter = self.compiled.charter
-        found = {key for rank in charter.ranks.values() for key in rank.after}
-        found |= {rank.key for rank in charter.ranks.values() if rank.lists}
+        keys = {key for rank in charter.ranks.values() for key in rank.after}
+        keys |= {rank.key for rank in charter.ranks.values() if rank.lists}
         for place in charter.places.values():
             for term in (*place.gate.any, *place.gate.all, *place.gate.none) if place.gate else ():
                 if not term.group:
                     last = self.compiled.rank_at[term.key]
-                    found |= {rank.key for rank in self.compiled.ranks[: last + 1]} if term.above else {term.key}
-        return frozenset(found)
+                    keys |= {rank.key for rank in self.compiled.ranks[: last + 1]} if term.above else {term.key}
+        return frozenset(keys)
 
     @cached_property
     def listed(self) -> frozenset[str]:
@@ -184,10 +184,10 @@ class Ground:
         if rank is not None and rank in compiled.unbounded:
             return [compiled.catalogue.everything] * len(compiled.places)
         passed = self._passed_by(automatic, ranges)
-        found = [(carried & each.kept | each.given) & ~each.barred for each in passed]
+        masks = [(carried & spot.kept | spot.given) & ~spot.barred for spot in passed]
         own = None if rank is None else compiled.ranks[rank].key
         if own is None or own not in self._speaking:
-            return found
+            return masks
         held: dict[int, tuple[int, int]] = {}
         for n in sorted({below for place in self._speaking[own] for below in compiled.below[place]}):
             above = self._parent(n) if n else -1
@@ -197,12 +197,12 @@ class Ground:
                 mask, bars = carried & passed[above].kept | passed[above].given, passed[above].barred
             else:
                 mask, bars = carried, 0
-            allow, deny, bar = self._said(n, (*(self.compiled.ranks[each].key for each in automatic), own), ranges)
+            allow, deny, bar = self._said(n, (*(self.compiled.ranks[spot].key for spot in automatic), own), ranges)
             mask, bars = (mask | allow) & ~deny, bars | bar
             mask |= passed[n].after
             held[n] = mask, bars
-            found[n] = mask & ~bars
-        return found
+            masks[n] = mask & ~bars
+        return masks
 
     def _passed_by(self, automatic: tuple[int, ...], ranges: bool) -> list[_Passed]:
         """Return what the words for some automatic ranks leave of a set at each place."""
@@ -218,12 +218,12 @@ class Ground:
 
     def _said(self, place: int, keys: Sequence[str], ranges: bool) -> Word:
         """Return what is said at a place for some ranks together (rules 5.4 and 5.5)."""
-        words, said = self._words[place], self.compiled.sayings_at(place)
+        words, sayings_here = self._words[place], self.compiled.sayings_at(place)
         if ranges:
             charter = self.compiled.charter
             words = {key: self._named_at(place, key) for key in keys if key in words}
-            said = sayings(words, charter.ranks, charter.rules.disagreement)
-        allow, deny = settled(said.of(keys))
+            sayings_here = sayings(words, charter.ranks, charter.rules.disagreement)
+        allow, deny = settled(sayings_here.of(keys))
         bar = 0
         for key in keys:
             if key in words:

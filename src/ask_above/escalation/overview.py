@@ -21,7 +21,7 @@ def rows(decider: Decider, *, place: int | None = None, accomplice: bool = False
     catalogue = decider.compiled.catalogue
     known = catalogue.capabilities
     risky = {risk: catalogue.mask(key for key, each in known.items() if each.risk == risk) for risk in _HIGHEST_FIRST}
-    found: list[tuple[object, ...]] = []
+    overview: list[tuple[object, ...]] = []
     for rank in decider.compiled.ranks:
         reached = climb(decider.compiled.keep(Ground), decider.reckoner, rank, accomplice=accomplice)
         masks = [last & ~first for first, last in zip(reached.start, reached.reach, strict=True)]
@@ -31,8 +31,8 @@ def rows(decider: Decider, *, place: int | None = None, accomplice: bool = False
         for mask in masks:
             every |= mask
         names = sorted(catalogue.names(every), key=lambda name: _HIGHEST_FIRST.index(known[name].risk))
-        found.append((rank.key, reached.free, *counts, " ".join(names)))
-    return found
+        overview.append((rank.key, reached.free, *counts, " ".join(names)))
+    return overview
 
 
 def climbs(decider: Decider, *, place: int | None = None, accomplice: bool = False) -> DataFrame:

@@ -60,14 +60,14 @@ def climbed(
     decider: Decider, rank: Rank, at: Instant, *, accomplice: bool = False, place: str | None = None, cuts: bool = True
 ) -> Climbed:
     """Work out how far a rank can climb: the paths, played through, and with ``cuts`` what would close each."""
-    found = climb(decider.compiled.keep(Ground), decider.reckoner, rank, accomplice=accomplice)
+    way = climb(decider.compiled.keep(Ground), decider.reckoner, rank, accomplice=accomplice)
     player = Player(decider, rank, at, accomplice=accomplice)
-    paths = [path for gains in folded(found, decider, place) for path in player.paths(gains)]
+    paths = [path for gains in folded(way, decider, place) for path in player.paths(gains)]
     if cuts:
         cutter = _Cutter(decider, rank, accomplice=accomplice)
         paths = [climb_path._replace(cuts=tuple(cutter.cuts(climb_path))) for climb_path in paths]
     paths.sort(key=lambda climb_path: (-RISKS.index(climb_path.risk), not climb_path.certain, len(climb_path.moves)))
-    return Climbed(rank.key, accomplice, found.free, tuple(paths), decider.compiled.charter, place)
+    return Climbed(rank.key, accomplice, way.free, tuple(paths), decider.compiled.charter, place)
 
 
 def folded(found: Climb, decider: Decider, place: str | None = None) -> list[list[ClimbGain]]:

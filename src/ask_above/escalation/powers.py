@@ -58,7 +58,7 @@ class ClimbPowers:
 
     def after(self, rank: Rank, place: int) -> Moves | None:
         """Return the moves by which one has the ranks that must be there before."""
-        found: list[Moves] = []
+        needed: list[Moves] = []
         for key in rank.after:
             position = self.reached.compiled.rank_at[key]
             ways = [
@@ -70,8 +70,8 @@ class ClimbPowers:
                 ways.append(())
             if not ways:
                 return None
-            found.append(min(ways, key=len))
-        return together(found)
+            needed.append(min(ways, key=len))
+        return together(needed)
 
     def is_as_above(self, rule: ActRule, place: int) -> bool:
         """Whether a place lets one give nothing that the place above it did not."""

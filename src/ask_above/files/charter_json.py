@@ -63,13 +63,13 @@ def dumped(charter: Charter) -> bytes:
     """Return a charter as JSON."""
     import msgspec
 
-    said: dict[str, Any] = charter._asdict()
-    catalogue: Catalogue = said.pop("catalogue")
+    fields: dict[str, Any] = charter._asdict()
+    catalogue: Catalogue = fields.pop("catalogue")
     kept = _Kept(
         capabilities=dict(catalogue.capabilities),
         bundles=dict(catalogue.bundles),
         nobody=sorted(catalogue.nobody),
-        **said,
+        **fields,
     )
     return msgspec.json.encode(kept, enc_hook=_to_plain)
 

@@ -46,11 +46,11 @@ def _records(rows: FileRows, text: str) -> Iterator[tuple[int, list[str]]]:
                 yield line, record
             line = reader.line_num + 1
     except csv.Error as error:
-        said = str(error)
-        message = f"this cannot be read as CSV: {said}"
-        if "end of data" in said:
+        reason = str(error)
+        message = f"this cannot be read as CSV: {reason}"
+        if "end of data" in reason:
             message = "a quote is opened and never closed"
-        elif "expected after" in said:
+        elif "expected after" in reason:
             message = "a quote inside a quoted cell must be doubled"
         source = _lines(text)[line - 1] if line <= len(_lines(text)) else ""
         rows.faults.append(

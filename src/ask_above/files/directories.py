@@ -157,21 +157,21 @@ class DirectoryRead(NamedTuple):
 def read_mapping(file: Path) -> DirectoryMapping:
     """Return a mapping; raises :class:`FaultyFilesError` with every fault of it."""
     document = read_yaml(file.name, file.read_bytes())
-    said: Any = FORM.read(document.data, (), document) if document.data is not None else BAD
-    if said is not BAD and not document.faults:
-        _check(said, document)
-    if document.faults or said is BAD:
+    written: Any = FORM.read(document.data, (), document) if document.data is not None else BAD
+    if written is not BAD and not document.faults:
+        _check(written, document)
+    if document.faults or written is BAD:
         raise FaultyFilesError(document.faults)
-    return DirectoryMapping(said, file.parent, document)
+    return DirectoryMapping(written, file.parent, document)
 
 
 def _check(said: Mapping[str, Any], document: Document) -> None:
-    for n, each in said.get("gives", ()):
-        if ("rank" in each) == ("into" in each):
+    for n, given in said.get("gives", ()):
+        if ("rank" in given) == ("into" in given):
             document.fault(
                 ("gives", n), "one-of", "a group gives either a rank or membership", expected="rank: or into:"
             )
-        if "place" in each and "into" in each:
+        if "place" in given and "into" in given:
             document.fault(("gives", n, "place"), "one-of", "a place goes with a rank", expected="rank: and place:")
     share = str(said.get("most-absent", "20%")).rstrip("% ")
     if not share.replace(".", "", 1).isdecimal() or float(share) > 100:  # noqa: PLR2004 (per cent)
@@ -220,11 +220,11 @@ def _from_scim(file: Path) -> DirectoryRead:
         raise StoreError(f"{file.name} cannot be read: {getattr(error, 'strerror', None) or error}.") from None
     for n, line in enumerate(lines, 1):
         try:
-            said = {key.lower(): value for key, value in json.loads(line).items()} if line.strip() else None
-            if said is not None and "username" in said:
-                people.append(_scim_user(said))
-            elif said is not None:
-                groups.append(_scim_group(said))
+            resource = {key.lower(): value for key, value in json.loads(line).items()} if line.strip() else None
+            if resource is not None and "username" in resource:
+                people.append(_scim_user(resource))
+            elif resource is not None:
+                groups.append(_scim_group(resource))
         except (ValueError, TypeError, AttributeError, KeyError) as error:
             raise StoreError(f"{file.name}, line {n}: this is no SCIM resource ({error}).") from None
     return DirectoryRead(tuple(people), tuple(groups))
@@ -320,7 +320,7 @@ class _Search:
 
     def all(self, what: Mapping[str, str], attributes: list[str]) -> tuple[DirectoryEntry, ...]:
         """Return the entries of a search; raises :class:`PartialError` where these are not all there are."""
-        found: list[DirectoryEntry] = []
+        entries: list[DirectoryEntry] = []
         cookie = None
         while True:
             self.connection.search(
@@ -332,16 +332,18 @@ class _Search:
             )
             result = self.connection.result
             if result["result"] != 0:  # a limit, a referral: the library raises nothing for these
-                raise PartialError(f"{what['base']}: {result['description']} after {len(found)} entries")
-            for each in self.connection.response or ():
-                if each.get("type") == "searchResEntry":
-                    found.append(_entry(each["dn"], {key: _list(value) for key, value in each["attributes"].items()}))
-                elif each.get("type") == "searchResRef":
-                    self._refers(each.get("uri") or [], what["base"])
+                raise PartialError(f"{what['base']}: {result['description']} after {len(entries)} entries")
+            for response in self.connection.response or ():
+                if response.get("type") == "searchResEntry":
+                    entries.append(
+                        _entry(response["dn"], {key: _list(value) for key, value in response["attributes"].items()})
+                    )
+                elif response.get("type") == "searchResRef":
+                    self._refers(response.get("uri") or [], what["base"])
             controls = result.get("controls") or {}
             cookie = controls.get(_PAGED, {}).get("value", {}).get("cookie")
             if not cookie:
-                return tuple(found)
+                return tuple(entries)
 
     def _refers(self, uris: list[str], base: str) -> None:
         """Note a reference to another server; one to a part of what was asked for means that this is not all."""

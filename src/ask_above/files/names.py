@@ -32,8 +32,8 @@ def set_aside(name: str, taken: frozenset[str] = frozenset()) -> str:
     ('members.put-aside.csv', 'members.put-aside-2.csv')
     """
     stem, dot, ending = name.rpartition(".")
-    found, n = f"{stem}.put-aside{dot}{ending}", 1
-    while found in taken:
+    free, n = f"{stem}.put-aside{dot}{ending}", 1
+    while free in taken:
         n += 1
-        found = f"{stem}.put-aside-{n}{dot}{ending}"
-    return found
+        free = f"{stem}.put-aside-{n}{dot}{ending}"
+    return free

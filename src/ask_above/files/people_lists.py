@@ -146,7 +146,7 @@ def _is_a_person(cells: Sequence[str]) -> bool:
 
 def _headings(cells: Sequence[str]) -> list[str]:
     """Return headings for a line of a person: by what its cells look like."""
-    found: list[str] = []
+    headings: list[str] = []
     for cell in map(str.strip, cells):
         field = (
             "email"
@@ -155,8 +155,8 @@ def _headings(cells: Sequence[str]) -> list[str]:
             if _ISO.fullmatch(cell) or _PARTS.fullmatch(cell)
             else "name"
         )
-        found.append(field if field not in found else "")
-    return found
+        headings.append(field if field not in headings else "")
+    return headings
 
 
 def _decoded(raw: bytes, notes: list[str]) -> str:
@@ -249,14 +249,14 @@ def _rows(
             folded_rows += 1
             continue
         seen[tuple(cells)] = line
-        found = {field: cell for field, cell in zip(fields, cells, strict=False) if field}
-        parts = [found.pop(part, "") for part in ("first name", "last name")]
+        row = {field: cell for field, cell in zip(fields, cells, strict=False) if field}
+        parts = [row.pop(part, "") for part in ("first name", "last name")]
         if any(parts):
-            found["name"] = found.get("name") or " ".join(filter(None, parts))
-        if "groups" in found:
-            found["groups"] = ";".join(word.strip() for word in re.split(r"[;,|]", found["groups"]) if word.strip())
+            row["name"] = row.get("name") or " ".join(filter(None, parts))
+        if "groups" in row:
+            row["groups"] = ";".join(word.strip() for word in re.split(r"[;,|]", row["groups"]) if word.strip())
         source = ", ".join(record)
-        yield FileRow(found, line, lambda _, line=line, source=source: (line, 1, source))  # type: ignore[misc]
+        yield FileRow(row, line, lambda _, line=line, source=source: (line, 1, source))  # type: ignore[misc]
     if folded_rows:
         notes.append(f"{how_many(folded_rows, 'row')} said the same as another, and count once.")
 

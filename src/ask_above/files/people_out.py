@@ -31,17 +31,17 @@ def as_ldif(key: str, members: Sequence[Member], groups: Mapping[str, Sequence[s
         if member.key not in there:
             continue
         name = member.called if contacts else member.key
-        said = {"objectClass": ["inetOrgPerson"], "uid": [member.key], "cn": [name], "sn": [name.split()[-1]]}
+        attributes = {"objectClass": ["inetOrgPerson"], "uid": [member.key], "cn": [name], "sn": [name.split()[-1]]}
         if contacts and member.email:
-            said["mail"] = [member.email]
+            attributes["mail"] = [member.email]
         if contacts and member.phone:
-            said["telephoneNumber"] = [member.phone]
-        writer.unparse(_person(member.key, key), said)
+            attributes["telephoneNumber"] = [member.phone]
+        writer.unparse(_person(member.key, key), attributes)
     for title, keys in groups.items():
         inside = [_person(each, key) for each in keys if each in there]
         if inside:
-            said = {"objectClass": ["groupOfNames"], "cn": [title], "member": inside}
-            writer.unparse(f"cn={_escaped(title)},ou=groups,dc={key}", said)
+            attributes = {"objectClass": ["groupOfNames"], "cn": [title], "member": inside}
+            writer.unparse(f"cn={_escaped(title)},ou=groups,dc={key}", attributes)
     return out.getvalue().decode("utf-8")
 
 

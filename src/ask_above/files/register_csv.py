@@ -24,15 +24,15 @@ _BOM = "\ufeff"
 
 def meant(table: str, cells: Cells) -> dict[str, str]:
     """Return a row's cells as they are meant: what is left out stands there, the site has no name."""
-    found = {column: cells.get(column, "").strip() for column in _ALL[table] if column in cells}
+    meaning = {column: cells.get(column, "").strip() for column in _ALL[table] if column in cells}
     if table == "members":
-        found |= {column: found[column] or word for column, word in _MEANT.items() if column in found}
-        if "groups" in found:
-            groups = (each.strip() for each in found["groups"].split(";"))
-            found["groups"] = ";".join(dict.fromkeys(group for group in groups if group))
-    elif found.get("place") == SITE:
-        found["place"] = ""
-    return found
+        meaning |= {column: meaning[column] or word for column, word in _MEANT.items() if column in meaning}
+        if "groups" in meaning:
+            groups = (each.strip() for each in meaning["groups"].split(";"))
+            meaning["groups"] = ";".join(dict.fromkeys(group for group in groups if group))
+    elif meaning.get("place") == SITE:
+        meaning["place"] = ""
+    return meaning
 
 
 class _Record(NamedTuple):

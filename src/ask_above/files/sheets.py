@@ -94,7 +94,7 @@ def _unclear_xlsx(file: Path) -> list[str]:
 
     pages = [openpyxl.load_workbook(file, data_only=values).worksheets[0] for values in (True, False)]
     values, written = pages
-    found = [
+    unclear = [
         _no_value(cell.coordinate)
         for row in written.iter_rows()
         for cell in row
@@ -103,8 +103,8 @@ def _unclear_xlsx(file: Path) -> list[str]:
     for merged in written.merged_cells.ranges:
         rows = values.iter_rows(merged.min_row, merged.max_row)
         filled = sum(cell.value is not None for row in rows for cell in row)
-        found += [_merged(merged.coord)] if filled > 1 else []
-    return found
+        unclear += [_merged(merged.coord)] if filled > 1 else []
+    return unclear
 
 
 def _unclear_ods(file: Path) -> list[str]:
@@ -112,22 +112,22 @@ def _unclear_ods(file: Path) -> list[str]:
     from odf.table import Table, TableRow
     from openpyxl.utils import get_column_letter
 
-    found: list[str] = []
+    unclear: list[str] = []
     row = 0
     for line in load(str(file)).spreadsheet.getElementsByType(Table)[0].getElementsByType(TableRow):
         column, filled, spans = 0, 0, list[str]()
         for cell in line.childNodes:
-            said = {name: value for (_, name), value in cell.attributes.items()}
+            attributes = {name: value for (_, name), value in cell.attributes.items()}
             address, text = f"{get_column_letter(column + 1)}{row + 1}", str(cell)
             filled += bool(text)
-            if "formula" in said and not text and "value" not in said:
-                found.append(_no_value(address))
-            if {"number-columns-spanned", "number-rows-spanned"} & said.keys():
+            if "formula" in attributes and not text and "value" not in attributes:
+                unclear.append(_no_value(address))
+            if {"number-columns-spanned", "number-rows-spanned"} & attributes.keys():
                 spans.append(address)
-            column += int(said.get("number-columns-repeated", 1))
-        found += [_merged(span) for span in spans if filled > 1]
+            column += int(attributes.get("number-columns-repeated", 1))
+        unclear += [_merged(span) for span in spans if filled > 1]
         row += int(next((value for (_, name), value in line.attributes.items() if name == "number-rows-repeated"), 1))
-    return found
+    return unclear
 
 
 def _no_value(address: str) -> str:
@@ -168,15 +168,15 @@ def _xlsx(lines: Sequence[Sequence[str]], layout: Layout, name: str) -> bytes:
     fills = {"yes": PatternFill("solid", fgColor="DDEFDD"), "no": PatternFill("solid", fgColor="F6DCDC")}
     for row in page.iter_rows(min_row=layout.above + 1):
         for cell in row:
-            said = str(cell.value or "")
+            text = str(cell.value or "")
             if cell.row == layout.above + 1:
                 cell.font = Font(bold=True)
                 cell.alignment = Alignment(wrap_text=True, vertical="bottom")
             elif cell.column > layout.before:
                 cell.alignment = Alignment(horizontal="center")
-                if said in fills:
-                    cell.fill, cell.font = fills[said], Font(bold=True)
-                elif said:
+                if text in fills:
+                    cell.fill, cell.font = fills[text], Font(bold=True)
+                elif text:
                     cell.font = Font(color="808080", italic=True)
     for n in layout.hidden:
         page.row_dimensions[n + 1].hidden = True

@@ -179,23 +179,23 @@ class SourceText:
 
     def _list_over(self, node: Any, new: list[Any]) -> Splice | None:
         """Change a list of words by as little as can be: one word out, or words more at its end."""
-        old = [each.value for each in node.value]
-        if any(not isinstance(each, yaml.ScalarNode) for each in node.value) or not old or not new:
+        old = [item.value for item in node.value]
+        if any(not isinstance(item, yaml.ScalarNode) for item in node.value) or not old or not new:
             return None
-        if not all(isinstance(each, str) for each in new):
+        if not all(isinstance(item, str) for item in new):
             return None
         if new[: len(old)] == old and len(new) > len(old):
             more = new[len(old) :]
             if node.flow_style:
                 return self._add_in_flow(node, ", ".join(map(scalar, more)))
             column = self._indent(self.text.rindex("-", 0, node.value[0].start_mark.index))
-            lines = self.newline.join(f"{' ' * column}- {scalar(each)}" for each in more)
+            lines = self.newline.join(f"{' ' * column}- {scalar(item)}" for item in more)
             return self._add_line(node, lines)
-        other = [n for n, each in enumerate(new) if len(new) == len(old) and each != old[n]]
+        other = [n for n, item in enumerate(new) if len(new) == len(old) and item != old[n]]
         if len(other) == 1:
             word = node.value[other[0]]
             return self._replace(word.start_mark.index, self._end(word), scalar(new[other[0]]))
-        gone = [n for n, each in enumerate(old) if each not in new]
+        gone = [n for n, item in enumerate(old) if item not in new]
         if len(gone) == 1 and new == old[: gone[0]] + old[gone[0] + 1 :]:
             return self._drop_item(node, gone[0])
         return None

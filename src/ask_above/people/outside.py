@@ -43,14 +43,14 @@ def groups_of(groups: Iterable[OutsideGroup]) -> dict[str, frozenset[str]]:
             above.setdefault(member, set()).add(group.id)
 
     def reached(start: str) -> frozenset[str]:
-        found: set[str] = set()
+        names: set[str] = set()
         waiting = list(above.get(start, ()))
         while waiting:
-            each = waiting.pop()
-            if each not in found:
-                found.add(each)
-                waiting += above.get(each, ())
-        return frozenset(known[each].name for each in found)
+            group = waiting.pop()
+            if group not in names:
+                names.add(group)
+                waiting += above.get(group, ())
+        return frozenset(known[group].name for group in names)
 
     return {member: reached(member) for member in above if member not in known}
 

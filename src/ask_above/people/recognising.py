@@ -88,7 +88,7 @@ class Recogniser:
         What several members have recognises nobody. Raises :class:`TwoPeopleError` where two of the things that are
         known point at different members.
         """
-        found: dict[str, str] = {}
+        keys_of: dict[str, str] = {}
         for what, value in (
             ("external_id", known.number),
             ("external_id", known.external_id),
@@ -96,20 +96,20 @@ class Recogniser:
         ):
             keys = self.find(register, what, value.casefold()) if value else []
             if len(keys) == 1:
-                found.setdefault(keys[0], value)
-        if len(found) > 1:
-            said = " and ".join(f"{value} is {register.members[key].called} ({key})" for key, value in found.items())
+                keys_of.setdefault(keys[0], value)
+        if len(keys_of) > 1:
+            said = " and ".join(f"{value} is {register.members[key].called} ({key})" for key, value in keys_of.items())
             raise TwoPeopleError(f"Two members are meant at once: {said}.")
-        return next(iter(found), None)
+        return next(iter(keys_of), None)
 
     def likely(self, register: Register, known: Known) -> list[str]:
         """Return the members who are likely the same person, by address, key or full name, the likeliest first."""
-        found = self.find(register, "email", known.email.casefold()) if known.email else []
-        found += [known.key] if known.key in register.members else []
+        keys = self.find(register, "email", known.email.casefold()) if known.email else []
+        keys += [known.key] if known.key in register.members else []
         if known.name and not known.email:
-            found += self.find(register, "called", folded(known.name))
-        found += self.find(register, "key", _older_key(known.name)) if not known.name.isascii() else []
-        return list(dict.fromkeys(found))
+            keys += self.find(register, "called", folded(known.name))
+        keys += self.find(register, "key", _older_key(known.name)) if not known.name.isascii() else []
+        return list(dict.fromkeys(keys))
 
     def doubles(self, register: Register, member: Member) -> Iterator[tuple[str, str]]:
         """Yield what somebody shares with another, though it is unique: the field, and the other's key."""
@@ -131,15 +131,15 @@ class Identities:
 
     def _of(self, field: str) -> dict[str, str]:
         """Return the first member with each value of a field; the others of the few that several have are beside it."""
-        found = self._first.get(field)
-        if found is None:
-            found, value_of = self._first.setdefault(field, {}), attrgetter(field)
+        first_with = self._first.get(field)
+        if first_with is None:
+            first_with, value_of = self._first.setdefault(field, {}), attrgetter(field)
             for member in self.members:
                 if value := value_of(member):
-                    first = found.setdefault(value.casefold(), member.key)
+                    first = first_with.setdefault(value.casefold(), member.key)
                     if first is not member.key:
                         self._several.setdefault((field, value.casefold()), [first]).append(member.key)
-        return found
+        return first_with
 
     def _keys(self, field: str, value: str) -> Sequence[str]:
         first = self._of(field).get(value)

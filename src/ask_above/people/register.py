@@ -168,15 +168,15 @@ class Register:
         touched = self._line.touched(other._line)
         if touched is not None:
             return self._in_order(other, {key for key in touched if self._differs(other, key)})
-        found: set[str] = set()
+        keys_differing: set[str] = set()
         if self.members is not other.members:
             mine, theirs = self.members, other.members
-            found.update(key for key, member in mine.items() if theirs.get(key) is not member)
-            found.update(key for key in theirs if key not in mine)
+            keys_differing.update(key for key, member in mine.items() if theirs.get(key) is not member)
+            keys_differing.update(key for key in theirs if key not in mine)
         shared = self._of is other._of
         keys = {**self._changed, **other._changed} if shared else {**self._given(), **other._given()}
-        found.update(key for key in keys if not _same(self.of(key), other.of(key)))
-        return self._in_order(other, found)
+        keys_differing.update(key for key in keys if not _same(self.of(key), other.of(key)))
+        return self._in_order(other, keys_differing)
 
     def _in_order(self, other: Register, keys: set[str]) -> list[str]:
         if len(keys) <= 1:
@@ -229,13 +229,13 @@ def reached_groups(charter: Charter, member: Member) -> frozenset[str]:
     if not member.groups:
         return frozenset()
     included_in = including(charter)
-    found, todo = set(member.groups), list(member.groups)
+    groups, todo = set(member.groups), list(member.groups)
     while todo:
         for outer in included_in.get(todo.pop(), ()):
-            if outer not in found:
-                found.add(outer)
+            if outer not in groups:
+                groups.add(outer)
                 todo.append(outer)
-    return frozenset(found)
+    return frozenset(groups)
 
 
 def including(charter: Charter) -> dict[str, list[str]]:

@@ -49,7 +49,7 @@ def assignments_of(
     ranks = {key for key, rank in charter.ranks.items() if not rank.automatic}
     places, zone = charter.places.keys(), charter.zone
     periods: dict[tuple[str, str], Period] = {}
-    found: dict[str, list[Assignment]] = {}
+    by_member: dict[str, list[Assignment]] = {}
     try:
         for number, member, rank, place, since, until, by, why, source in rows:
             when = periods.get((since, until))
@@ -58,15 +58,15 @@ def assignments_of(
             at = place or SITE
             if rank not in ranks or at not in places:
                 return None
-            each = Assignment(member, rank, at, when, by, why, where, number, source)
-            mine = found.get(member)
+            assignment = Assignment(member, rank, at, when, by, why, where, number, source)
+            mine = by_member.get(member)
             if mine is None:
-                found[member] = [each]
+                by_member[member] = [assignment]
             else:
-                mine.append(each)
+                mine.append(assignment)
     except ValueError:
         return None
-    return found if found.keys() <= members.keys() else None
+    return by_member if by_member.keys() <= members.keys() else None
 
 
 def _is_date(text: str) -> bool:

@@ -26,8 +26,8 @@ def network_of(address: str) -> str:
     >>> network_of("192.0.2.7"), network_of("2001:db8::1")
     ('192.0.0.0/16', '2001:db8::/32')
     """
-    found = ip_address(address.strip())
-    mapped = getattr(found, "ipv4_mapped", None)
-    found = mapped or found
-    prefix = IPV4_PREFIX if found.version == 4 else IPV6_PREFIX  # noqa: PLR2004
-    return str(ip_network(f"{found}/{prefix}", strict=False))
+    parsed = ip_address(address.strip())
+    mapped = getattr(parsed, "ipv4_mapped", None)
+    parsed = mapped or parsed
+    prefix = IPV4_PREFIX if parsed.version == 4 else IPV6_PREFIX  # noqa: PLR2004
+    return str(ip_network(f"{parsed}/{prefix}", strict=False))

@@ -87,16 +87,16 @@ class Reader:
     def with_resource(self, asked: Question, action: Mapping[str, Any], resource: Mapping[str, Any]) -> Question:
         """Return the question with what it is about."""
         kind, key = text(resource, "resource", "type"), text(resource, "resource", "id")
-        said = properties(resource, "resource")
+        fields = properties(resource, "resource")
         if asked.name not in ACT_WORDS:
             if kind != "place":
                 raise RequestError(f"'{asked.name}' is asked about a resource of the type place, not '{kind}'.")
-            return self.with_author(asked._replace(place=self.place(key)), said)
+            return self.with_author(asked._replace(place=self.place(key)), fields)
         if kind not in ("member", "rank") or (kind == "member" and asked.name != Act.MODERATE):
             wanted = "member or rank" if asked.name == Act.MODERATE else "rank"
             raise RequestError(f"'{asked.name}' is asked about a resource of the type {wanted}, not '{kind}'.")
         target = self.member(key, "resource") if kind == "member" else as_rank(self.rank(key))
-        return self.with_act(asked._replace(target=target), action, said)
+        return self.with_act(asked._replace(target=target), action, fields)
 
     def with_author(self, asked: Question, said: Mapping[str, Any]) -> Question:
         """Return a question about a capability with whose the thing is."""
@@ -171,43 +171,43 @@ def text(data: Mapping[str, Any], where: str, name: str) -> str:
 
 def properties(data: Mapping[str, Any], where: str) -> Mapping[str, Any]:
     """Return an entity's properties; none where it says none."""
-    found = data.get("properties")
-    if found is None:
+    given = data.get("properties")
+    if given is None:
         return {}
-    if not isinstance(found, dict):
+    if not isinstance(given, dict):
         raise RequestError(f"'{where}.properties' must be an object.")
-    return found
+    return given
 
 
 def optional(data: Mapping[str, Any], where: str, name: str) -> str | None:
     """Return a text that may be missing."""
-    found = data.get(name)
-    if found is None:
+    given = data.get(name)
+    if given is None:
         return None
-    if not isinstance(found, str) or not found:
+    if not isinstance(given, str) or not given:
         raise RequestError(f"'{where}' must be a text.")
-    return found
+    return given
 
 
 def context(data: Mapping[str, Any]) -> Mapping[str, Any]:
     """Return a request's context; none where it says none."""
-    found = data.get("context")
-    if found is None:
+    given = data.get("context")
+    if given is None:
         return {}
-    if not isinstance(found, dict):
+    if not isinstance(given, dict):
         raise RequestError("'context' must be an object.")
-    return found
+    return given
 
 
 def moment(data: Mapping[str, Any]) -> datetime | None:
     """Return ``context.time``, which is RFC 3339; ``None`` for now."""
-    said = context(data).get("time")
-    if said is None:
+    text = context(data).get("time")
+    if text is None:
         return None
     try:
-        found = datetime.fromisoformat(said.upper()) if isinstance(said, str) else None
+        read = datetime.fromisoformat(text.upper()) if isinstance(text, str) else None
     except ValueError:
-        found = None
-    if found is None or found.tzinfo is None or len(str(said)) <= len("2026-01-01"):
+        read = None
+    if read is None or read.tzinfo is None or len(str(text)) <= len("2026-01-01"):
         raise RequestError("'context.time' must be a moment as in RFC 3339, such as 2026-11-26T18:30:00Z.")
-    return found
+    return read

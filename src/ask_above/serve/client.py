@@ -113,7 +113,7 @@ class Client:
 
         check_columns(frame)
         rows = frame.to_dict("records")
-        found: list[bool] = []
+        all_answers: list[bool] = []
         for start in range(0, len(rows), _MOST_AT_ONCE):
             items = [
                 _question(
@@ -128,8 +128,8 @@ class Client:
             ]
             answers = self._ask("/access/v1/evaluations", {"evaluations": items})["evaluations"]
             for item, answer in zip(items, answers, strict=True):
-                found.append(_decision(item, answer))
-        return pd.Series(found, index=frame.index, name="may", dtype=bool)
+                all_answers.append(_decision(item, answer))
+        return pd.Series(all_answers, index=frame.index, name="may", dtype=bool)
 
     def who(
         self, what: str, target: str | None = None, *, at: str = SITE, when: Any = None, **more: Any
@@ -196,12 +196,12 @@ class Client:
             found: dict[str, Any] = response.json()
             return found
         try:
-            said = response.json()["error"]["message"]
+            message = response.json()["error"]["message"]
         except (ValueError, KeyError, TypeError):
-            said = response.reason_phrase
+            message = response.reason_phrase
         if response.status_code == httpx.codes.BAD_REQUEST:
-            raise QuestionError(said)
-        raise ServiceError(f"{response.status_code}: {said}", response.status_code)
+            raise QuestionError(message)
+        raise ServiceError(f"{response.status_code}: {message}", response.status_code)
 
 
 def _question(

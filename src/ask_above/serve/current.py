@@ -133,18 +133,18 @@ class Current:
 
     async def look_on(self) -> None:
         """Keep looking, beside the requests, for ever: as soon as something is told, and now and then."""
-        told, loop = asyncio.Event(), asyncio.get_running_loop()
-        watching = asyncio.create_task(self.source.watch(told.set))
+        woken, loop = asyncio.Event(), asyncio.get_running_loop()
+        watching = asyncio.create_task(self.source.watch(woken.set))
         with suppress(ImportError, NotImplementedError, RuntimeError, ValueError, AttributeError):
             import signal
 
-            loop.add_signal_handler(signal.SIGHUP, told.set)  # reads again
+            loop.add_signal_handler(signal.SIGHUP, woken.set)  # reads again
         try:
             while True:
                 with suppress(TimeoutError):
                     async with asyncio.timeout(self.every):
-                        await told.wait()
-                told.clear()
+                        await woken.wait()
+                woken.clear()
                 await loop.run_in_executor(self._looks, self.look)
         finally:
             watching.cancel()

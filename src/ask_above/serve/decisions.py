@@ -86,7 +86,7 @@ class Decisions:
             )
         semantic = _semantic(data)
         defaults = {key: data[key] for key in ("subject", "action", "resource", "context") if key in data}
-        found = []
+        decisions = []
         for item in items:
             try:
                 if not isinstance(item, dict):
@@ -94,12 +94,12 @@ class Decisions:
                 one = self.evaluation({**defaults, **item}, heard)
             except RequestError as error:
                 one = {"decision": False, "context": {"error": error.as_data()}}
-            found.append(one)
+            decisions.append(one)
             if semantic is Semantic.DENY_ON_FIRST_DENY and not one["decision"]:
                 break
             if semantic is Semantic.PERMIT_ON_FIRST_PERMIT and one["decision"]:
                 break
-        return {"evaluations": found}
+        return {"evaluations": decisions}
 
     def _reasons(self, asked: Question, answer: Answer, explain: Explain) -> dict[str, Any]:
         reasons: dict[str, Any] = {"reason_user": {"en": self._for_the_user(asked, answer)}}
@@ -135,15 +135,15 @@ class Decisions:
         kind, name = text(subject, "subject", "type"), self._action(action)
         asked = self._about_resource(Question(VISITOR, name, SITE, when=moment(data)), action, resource)
         if kind == "visitor":
-            found: Iterable[str] = [VISITOR] if asked.put(self.community) else []
+            ids: Iterable[str] = [VISITOR] if asked.put(self.community) else []
         elif kind == "rank":
             ranks = self.community.charter.ranks
-            found = [key for key in ranks if asked._replace(who=as_rank(key)).put(self.community)]
+            ids = [key for key in ranks if asked._replace(who=as_rank(key)).put(self.community)]
         elif kind == "member":
-            found = self._members(asked)
+            ids = self._members(asked)
         else:
             raise RequestError(f"There are subjects of the types member, rank and visitor, and none of '{kind}'.")
-        return self.pages.page(data, "subject", [{"type": kind, "id": key} for key in sorted(found)])
+        return self.pages.page(data, "subject", [{"type": kind, "id": key} for key in sorted(ids)])
 
     def _members(self, asked: Question) -> list[str]:
         where: dict[str, Any] = {"at": asked.place, "when": asked.when}
@@ -154,33 +154,33 @@ class Decisions:
                 asked.name, target.removeprefix("rank:") if asked.name != Act.MODERATE else target, **where, **more
             )
             return [str(each) for each in table["member"]]
-        found = {str(each) for each in self.community.who(asked.name, **where)["member"]}
+        able = {str(each) for each in self.community.who(asked.name, **where)["member"]}
         # whose it is may do to it what one may to one's own
         if asked.author is not None and asked._replace(who=asked.author).put(self.community):
-            found.add(asked.author)
+            able.add(asked.author)
         elif asked.author is not None:
-            found.discard(asked.author)
-        return [*found]
+            able.discard(asked.author)
+        return [*able]
 
     def resources(self, data: Mapping[str, Any]) -> dict[str, Any]:
         """Return the places, or for an act the members or ranks, that somebody may do it to."""
-        subject, action, resource = (entity(data, each) for each in ("subject", "action", "resource"))
+        subject, action, resource = (entity(data, part) for part in ("subject", "action", "resource"))
         who, name, kind = self._subject(subject), self._action(action), text(resource, "resource", "type")
         asked = Question(who, name, SITE, when=moment(data))
-        said = properties(resource, "resource")
+        properties_given = properties(resource, "resource")
         charter = self.community.charter
         if name not in ACT_WORDS:
             if kind != "place":
                 raise RequestError(f"'{name}' is asked about resources of the type place, not '{kind}'.")
-            asked = self._named(lambda: self.reader.with_author(asked, said))
-            found: Iterable[str] = self.community.where(who, name, author=asked.author, when=asked.when)
+            asked = self._named(lambda: self.reader.with_author(asked, properties_given))
+            ids: Iterable[str] = self.community.where(who, name, author=asked.author, when=asked.when)
         elif kind == "rank" or (kind == "member" and name == Act.MODERATE):
-            asked = self._named(lambda: self.reader.with_act(asked, action, said))
+            asked = self._named(lambda: self.reader.with_act(asked, action, properties_given))
             targets = [as_rank(key) for key in charter.ranks] if kind == "rank" else [*self.reader.members]
-            found = [target for target in targets if asked._replace(target=target).put(self.community)]
+            ids = [target for target in targets if asked._replace(target=target).put(self.community)]
         else:
             raise RequestError(f"'{name}' is asked about resources of the type rank, not '{kind}'.")
-        keys = sorted(each.removeprefix("rank:") for each in found)
+        keys = sorted(part.removeprefix("rank:") for part in ids)
         return self.pages.page(data, "resource", [{"type": kind, "id": key} for key in keys])
 
     def actions(self, data: Mapping[str, Any]) -> dict[str, Any]:
@@ -191,13 +191,13 @@ class Decisions:
         names = [*catalogue.keys, *catalogue.pairs] if kind == "place" else _acts_on(kind, resource)
         if not names:
             raise RequestError(f"There are resources of the types place, member and rank, and none of '{kind}'.")
-        found = []
+        able = []
         for name in names:
             asked = self._about_resource(Question(who, name, SITE, when=moment(data)), {}, resource)
             # a bare name stands for one's own or for all only where it is told whose the thing is
             if (name not in catalogue.pairs or asked.author is not None) and asked.put(self.community):
-                found.append(name)
-        return self.pages.page(data, "action", [{"name": name} for name in sorted(found)])
+                able.append(name)
+        return self.pages.page(data, "action", [{"name": name} for name in sorted(able)])
 
     # -- names that a search is told; an unknown one is an error of the request
 
@@ -238,11 +238,11 @@ def _as_request(error: AskAboveError) -> RequestError:
 
 
 def _explain(data: Mapping[str, Any]) -> Explain:
-    said = context(data).get("explain")
-    if said is None:
+    wanted = context(data).get("explain")
+    if wanted is None:
         return Explain.NOTHING
     try:
-        return Explain(said or "-")
+        return Explain(wanted or "-")
     except ValueError:
         raise RequestError("'context.explain' must be user, admin or all.") from None
 

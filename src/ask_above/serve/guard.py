@@ -39,11 +39,11 @@ def token_of(tokens: Mapping[str, Token], header: bytes | None) -> Token | None:
     if header is None or header[:7].lower() != b"bearer ":
         return None
     mine = digest_of(header[7:].decode("latin-1").strip())
-    found = None
+    known = None
     for digest, token in tokens.items():
         if hmac.compare_digest(digest, mine):
-            found = token
-    return None if found is None or found.is_over(datetime.now(UTC)) else found
+            known = token
+    return None if known is None or known.is_over(datetime.now(UTC)) else known
 
 
 class Guard:
@@ -175,11 +175,11 @@ class Guard:
 
     async def _say_ready(self, send: Callable[[Message], Any], headers: Mapping[bytes, bytes]) -> None:
         """Say whether the service is ready: in one word, and more to who has a token."""
-        status, said = self.ready(token_of(self.current.tokens, headers.get(b"authorization")))
-        if isinstance(said, str):
-            await _send(send, status, said.encode(), b"text/plain; charset=utf-8", {})
+        status, words = self.ready(token_of(self.current.tokens, headers.get(b"authorization")))
+        if isinstance(words, str):
+            await _send(send, status, words.encode(), b"text/plain; charset=utf-8", {})
         else:
-            await _send(send, status, msgspec.json.encode(said), b"application/json", {})
+            await _send(send, status, msgspec.json.encode(words), b"application/json", {})
 
 
 @lru_cache(maxsize=1024)

@@ -128,15 +128,15 @@ class RegisterStorage(ScimStorage):
         return SearchPage(len(resources), resources[start:stop])
 
     def _ids(self, names: Sequence[str | None]) -> list[tuple[str, str]]:
-        found = []
+        ids = []
         if "User" in names:
             members = self.community.register.members
-            found += [("User", key) for key, member in members.items() if not member.is_retired]
+            ids += [("User", key) for key, member in members.items() if not member.is_retired]
         if "Group" in names:
             charter = self.community.charter
-            found += [("Group", f"group:{key}") for key in charter.groups]
-            found += [("Group", f"rank:{key}") for key, rank in charter.ranks.items() if not rank.automatic]
-        return found
+            ids += [("Group", f"group:{key}") for key in charter.groups]
+            ids += [("Group", f"rank:{key}") for key, rank in charter.ranks.items() if not rank.automatic]
+        return ids
 
     def _named(self, names: Sequence[str | None], request: SearchRequest[Any]) -> list[tuple[str, str]] | None:
         """Return who alone can match where a user name or number is asked for: what providers ask before each write."""
@@ -351,12 +351,12 @@ class RegisterStorage(ScimStorage):
         titles |= {rank.title.casefold() for rank in charter.ranks.values()}
         if title.casefold() in titles:
             raise UniquenessException(detail=f"There is a group or rank called '{title}' already.")
-        found = new_key(title, {*charter.groups, *charter.ranks}, instead="group")
+        key = new_key(title, {*charter.groups, *charter.ranks}, instead="group")
         members = [str(member.value) for member in wanted.members or () if member.value]
         self._check_members(members)
-        self._change([GroupAdd(found, {"title": title}), *(MemberGroups(m, put=(found,)) for m in members)])
-        self._set_number(f"group:{found}", wanted)
-        return self._group(f"group:{found}")
+        self._change([GroupAdd(key, {"title": title}), *(MemberGroups(m, put=(key,)) for m in members)])
+        self._set_number(f"group:{key}", wanted)
+        return self._group(f"group:{key}")
 
     def _of_group(self, key: str, known: Any, wanted: Any) -> list[Edit]:
         kind, _, name = key.partition(":")

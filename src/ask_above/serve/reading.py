@@ -53,12 +53,12 @@ def read_elsewhere(home: Home) -> ReadCharter | None:
     env = {**os.environ, _REGISTER: home.register or ""}  # it may hold a password, which others must not see
     try:
         done = subprocess.run(command, capture_output=True, timeout=_LONGEST, env=env, check=True)  # noqa: S603 (itself)
-        said: dict[str, Any] = json.loads(done.stdout)
+        answer: dict[str, Any] = json.loads(done.stdout)
     except (OSError, subprocess.SubprocessError, ValueError):
         return None
-    if "fault" in said:
-        raise BrokenError(str(said["fault"]))
-    return ReadCharter(str(said["key"]), str(said["charter"]).encode("utf-8"))
+    if "fault" in answer:
+        raise BrokenError(str(answer["fault"]))
+    return ReadCharter(str(answer["key"]), str(answer["charter"]).encode("utf-8"))
 
 
 def main() -> None:

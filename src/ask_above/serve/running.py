@@ -56,15 +56,15 @@ class JsonLines(logging.Formatter):
 
     def format(self, record: logging.LogRecord) -> str:
         """Write the record with all its other fields."""
-        said: dict[str, Any] = {
+        fields: dict[str, Any] = {
             "at": datetime.fromtimestamp(record.created, UTC).isoformat(timespec="milliseconds"),
             "level": record.levelname.lower(),
             "event": record.getMessage(),
         }
-        said |= {key: value for key, value in record.__dict__.items() if key not in _KNOWN and key != "color_message"}
+        fields |= {key: value for key, value in record.__dict__.items() if key not in _KNOWN and key != "color_message"}
         if record.exc_info and record.exc_info[0] is not None:
-            said["error"] = f"{record.exc_info[0].__name__}: {record.exc_info[1]}"
-        return json.dumps(said, ensure_ascii=True, default=str)
+            fields["error"] = f"{record.exc_info[0].__name__}: {record.exc_info[1]}"
+        return json.dumps(fields, ensure_ascii=True, default=str)
 
 
 def run(settings: Settings) -> None:

@@ -156,23 +156,23 @@ def _trimmed(path: str, method: str, body: bytes) -> bytes:
 
 def _inside(data: dict[str, Any]) -> dict[str, Any]:
     """Return a resource whose names, addresses and members have what is kept of them alone."""
-    found: dict[str, Any] = {}
+    kept: dict[str, Any] = {}
     for key, value in data.items():
         parts = {"name": _NAME, "members": _MEMBER, **dict.fromkeys(_ONE, _EMAIL)}.get(key.casefold())
         if parts is not None and isinstance(value, dict):
-            found[key] = without_unknown(value, parts)
+            kept[key] = without_unknown(value, parts)
         elif key.casefold() in _ONE and isinstance(value, list):
-            some = sorted((each for each in value if isinstance(each, dict)), key=_is_no_primary)
-            found[key] = [without_unknown(each, _EMAIL) for each in some[:1]] if some else value
+            some = sorted((item for item in value if isinstance(item, dict)), key=_is_no_primary)
+            kept[key] = [without_unknown(item, _EMAIL) for item in some[:1]] if some else value
         elif parts is not None and isinstance(value, list):
-            found[key] = [without_unknown(each, parts) if isinstance(each, dict) else each for each in value]
+            kept[key] = [without_unknown(item, parts) if isinstance(item, dict) else item for item in value]
         elif key.casefold() == "active":
-            found[key] = _boolean(value)
+            kept[key] = _boolean(value)
         elif key.casefold() == "schemas" and isinstance(value, list):
-            found[key] = [each for each in value if str(each).startswith(_SCHEMAS)] or value
+            kept[key] = [item for item in value if str(item).startswith(_SCHEMAS)] or value
         else:
-            found[key] = value
-    return found
+            kept[key] = value
+    return kept
 
 
 def _boolean(value: Any) -> bool:
@@ -197,43 +197,43 @@ def _patch(data: dict[str, Any], known: frozenset[str]) -> dict[str, Any]:
     if name is None or not isinstance(data[name], list):
         return data
     kept = []
-    for each in data[name]:
-        if not isinstance(each, dict):
-            kept.append(each)
+    for operation in data[name]:
+        if not isinstance(operation, dict):
+            kept.append(operation)
             continue
-        path = next((each[key] for key in each if key.casefold() == "path"), None)
+        path = next((operation[key] for key in operation if key.casefold() == "path"), None)
         root = str(path) if isinstance(path, str) else ""
         root = root[len(EXTENSION) :] if root.startswith(EXTENSION) else root.rpartition(":")[2]
         first = root.lstrip(":").partition("[")[0].partition(".")[0].casefold() if root else ""
         first = EXTENSION.casefold() if isinstance(path, str) and path.startswith(EXTENSION) else first
         if first and first not in known:
             continue
-        value = next((key for key in each if key.casefold() == "value"), None)
-        if value is not None and isinstance(each[value], dict) and not first:
-            each = {**each, value: _inside(_nested(each[value], known))}  # noqa: PLW2901 (the same, trimmed)
-            if not each[value]:
+        value = next((key for key in operation if key.casefold() == "value"), None)
+        if value is not None and isinstance(operation[value], dict) and not first:
+            operation = {**operation, value: _inside(_nested(operation[value], known))}  # noqa: PLW2901 (the same, trimmed)
+            if not operation[value]:
                 continue
         elif value is not None and first == "active":
-            each = {**each, value: _boolean(each[value])}  # noqa: PLW2901
+            operation = {**operation, value: _boolean(operation[value])}  # noqa: PLW2901
         one = _ADDRESS.fullmatch(path) if value is not None and isinstance(path, str) else None
-        if value is not None and one is not None and isinstance(each[value], str):
+        if value is not None and one is not None and isinstance(operation[value], str):
             # a member has one address: which of several is meant makes no difference, and there may be none yet
             what = "emails" if one[1].casefold() == "emails" else "phoneNumbers"
-            each = {"op": "replace", "path": what, "value": [{"value": each[value], "type": "work"}]}  # noqa: PLW2901
-        kept.append(each)
+            operation = {"op": "replace", "path": what, "value": [{"value": operation[value], "type": "work"}]}  # noqa: PLW2901
+        kept.append(operation)
     return {**data, name: kept}
 
 
 def _nested(value: Mapping[str, Any], known: frozenset[str]) -> dict[str, Any]:
     """Return the values of a patch without a path; ``name.familyName`` and its like are put together."""
-    found: dict[str, Any] = {}
-    for key, each in value.items():
+    nested: dict[str, Any] = {}
+    for key, item in value.items():
         root, dot, rest = key.partition(".")
         if dot and root.casefold() == "name" and rest.casefold() in _NAME:
-            found.setdefault("name", {})[rest] = each
+            nested.setdefault("name", {})[rest] = item
         elif key.casefold() in known:
-            found[key] = _boolean(each) if key.casefold() == "active" else each
-    return found
+            nested[key] = _boolean(item) if key.casefold() == "active" else item
+    return nested
 
 
 def _wrong(status: int, detail: str) -> dict[str, Any]:
@@ -242,13 +242,13 @@ def _wrong(status: int, detail: str) -> dict[str, Any]:
 
 async def _send(send: Send, status: int, headers: Mapping[str, str], data: Any) -> None:
     body = b"" if data is None else json.dumps(data).encode()
-    said = {"content-type": "application/scim+json", **{key.lower(): value for key, value in headers.items()}}
-    said["content-length"] = str(len(body))
+    head = {"content-type": "application/scim+json", **{key.lower(): value for key, value in headers.items()}}
+    head["content-length"] = str(len(body))
     await send(
         {
             "type": "http.response.start",
             "status": status,
-            "headers": [(key.encode(), value.encode("latin-1", "replace")) for key, value in said.items()],
+            "headers": [(key.encode(), value.encode("latin-1", "replace")) for key, value in head.items()],
         }
     )
     await send({"type": "http.response.body", "body": body})

@@ -205,17 +205,17 @@ class Asking:
             return
         more: list[tuple[bytes, bytes]] = []
         try:
-            found = await self._decided(scope, receive)
+            reply = await self._decided(scope, receive)
         except RequestError as error:
-            status, found = error.status, _wrong(error.status, str(error))
+            status, reply = error.status, _wrong(error.status, str(error))
         except RecursionError:
-            status, found = 400, _wrong(400, "This is nested too deep.")
+            status, reply = 400, _wrong(400, "This is nested too deep.")
         except BusyPoolError:
             self.service.metrics.refused.inc()
-            status, found, more = 503, _wrong(503, "Busy; ask again in a moment."), [(b"retry-after", b"1")]
+            status, reply, more = 503, _wrong(503, "Busy; ask again in a moment."), [(b"retry-after", b"1")]
         else:
             status = 200
-        body = msgspec.json.encode(found)
+        body = msgspec.json.encode(reply)
         said = [(b"content-length", str(len(body)).encode()), (b"content-type", b"application/json"), *more]
         await send({"type": "http.response.start", "status": status, "headers": said})
         await send({"type": "http.response.body", "body": body})
@@ -345,12 +345,12 @@ async def read(headers: Mapping[bytes, bytes], receive: Receive, slow: SlowOnes)
         raise RequestError(f"The body is larger than {MOST_BYTES} bytes.", 413)
     raw = await slow.read(receive)
     try:
-        found = msgspec.json.decode(raw)
+        body = msgspec.json.decode(raw)
     except (msgspec.DecodeError, UnicodeDecodeError) as error:
         raise RequestError(f"The body is no JSON: {error}.") from None
-    if not isinstance(found, dict):
+    if not isinstance(body, dict):
         raise RequestError("The body must be a JSON object.")
-    return found
+    return body
 
 
 class SlowOnes:

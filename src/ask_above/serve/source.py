@@ -166,12 +166,12 @@ class Folder(Source):
         """Let another process read a large charter that was edited by hand; raises where that cannot be meant."""
         if self._seen is None or self._took < _LONG or self.store is None:
             return
-        found = self.home.texts_found()
-        if found == self._texts:
+        texts = self.home.texts_found()
+        if texts == self._texts:
             if self._broken is not None:
                 raise self._broken
             return
-        self._texts, self._broken = found, None
+        self._texts, self._broken = texts, None
         with self.store.reading() as connection:
             if self.store.version_on(connection) != self._seen.version:
                 return  # a change by command: what it made of the charter is kept with it

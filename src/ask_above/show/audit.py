@@ -224,10 +224,10 @@ def _moment(audit: Audit, at: Instant) -> str:
 
 def audit_table(audit: Audit, *, least: bool = False) -> Table:
     """Return what an audit found as a table; ``least``: in JSON with what each rank could do without."""
-    found: list[list[object]] = [_row(audit, "not-allowed", e, e.reason, e.since, e.now) for e in audit.not_allowed]
-    found += [_row(audit, "no-longer", e, e.reason, None, False) for e in audit.no_longer]
-    found += [_row(audit, "since-allowed", e, e.reason, None, True) for e in audit.since_allowed]
-    found += [
+    rows: list[list[object]] = [_row(audit, "not-allowed", e, e.reason, e.since, e.now) for e in audit.not_allowed]
+    rows += [_row(audit, "no-longer", e, e.reason, None, False) for e in audit.no_longer]
+    rows += [_row(audit, "since-allowed", e, e.reason, None, True) for e in audit.since_allowed]
+    rows += [
         ["unknown", "", e.name, "", "", e.times, "", "", "", f"no {e.what} had this name", None, None]
         for e in audit.unknown
     ]
@@ -235,13 +235,13 @@ def audit_table(audit: Audit, *, least: bool = False) -> Table:
         "rows": audit.rows,
         "refused": audit.refused,
         "before_journal": audit.before_journal,
-        "found": Table(COLUMNS, found).plain,
+        "found": Table(COLUMNS, rows).plain,
         "used": [used._asdict() | {"last": _local(audit, used.last).isoformat()} for used in audit.used],
         "unused": [unused._asdict() for unused in audit.unused],
         "days": audit.days,
     }
     more = {"least": [each._asdict() for each in audit.least()]} if least else {}
-    return Table(COLUMNS, found, data | more)
+    return Table(COLUMNS, rows, data | more)
 
 
 def _row(audit: Audit, kind: str, each: Any, reason: str, change: int | None, now: bool) -> list[object]:

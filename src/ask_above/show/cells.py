@@ -15,16 +15,16 @@ from ask_above.show.grid import ANYHOW, BESIDES, GIVEN, MEANINGLESS, NO, TAKEN, 
 
 def carried_rows(decider: Decider) -> list[dict[str, Any]]:
     """Return the grid's rows with their headings: for each rank the mark, and why, by what ranks grant."""
-    compiled, found = decider.compiled, []
+    compiled, rows = decider.compiled, []
     for key, row in zip(compiled.catalogue.keys, marks(decider, None), strict=True):
-        each = compiled.catalogue.capabilities[key]
+        capability = compiled.catalogue.capabilities[key]
         cells = [
             {"mark": mark, "why": _why(decider, rank, key, mark), "rank": rank.key}
             for rank, mark in zip(compiled.ranks, row, strict=True)
         ]
-        said = {"key": key, "heading": each.heading, "about": doing(compiled, key), "risk": each.risk}
-        found.append(said | {"cells": cells})
-    return found
+        said = {"key": key, "heading": capability.heading, "about": doing(compiled, key), "risk": capability.risk}
+        rows.append(said | {"cells": cells})
+    return rows
 
 
 def _why(decider: Decider, rank: Rank, key: str, mark: str) -> str:

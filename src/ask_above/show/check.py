@@ -57,14 +57,14 @@ def show_check(
         return
     verb = "is" if len(unmet) == 1 else "are"
     screen.line(f"✗ {len(unmet)} of {how_many(total, 'expectation')} {verb} not met.", "no")
-    for n, each in enumerate(unmet):
+    for n, unmet_one in enumerate(unmet):
         if screen.full or n == 0:
             screen.line()
-        line = f" ({each.expectation.where})" if each.expectation.where.line else ""
-        screen.paragraph(f"✗ {each.expectation.text}{line}", rest="  ", style="no")
-        reason = each.answers[0].reason if each.answers and not screen.full else each.because
+        line = f" ({unmet_one.expectation.where})" if unmet_one.expectation.where.line else ""
+        screen.paragraph(f"✗ {unmet_one.expectation.text}{line}", rest="  ", style="no")
+        reason = unmet_one.answers[0].reason if unmet_one.answers and not screen.full else unmet_one.because
         screen.paragraph(reason, first="  ", rest="  ")
-        for answer in each.answers if explain and screen.full else ():
+        for answer in unmet_one.answers if explain and screen.full else ():
             show_answer(screen, answer, indent="    ")
         if mends[n : n + 1] and mends[n]:
             screen.paragraph(f"→ {mends[n]}", first="  ", rest="    ", style="yes")
@@ -72,11 +72,11 @@ def show_check(
 
 def show_later(screen: Screen, later: Sequence[tuple[str, Unmet]]) -> None:
     """Show the expectations that are met now and will not be: from which day, and why."""
-    for since, each in later:
+    for since, unmet_one in later:
         screen.line()
-        line = f" ({each.expectation.where})" if each.expectation.where.line else ""
-        screen.paragraph(f"▲ Not met from {day(since)} on: {each.expectation.text}{line}", rest="  ", style="warn")
-        screen.paragraph(each.because, first="  ", rest="  ")
+        line = f" ({unmet_one.expectation.where})" if unmet_one.expectation.where.line else ""
+        screen.paragraph(f"▲ Not met from {day(since)} on: {unmet_one.expectation.text}{line}", rest="  ", style="warn")
+        screen.paragraph(unmet_one.because, first="  ", rest="  ")
 
 
 def _kept(total: int) -> str:
@@ -153,8 +153,8 @@ def check_table(
     decider: Decider, unmet: Sequence[Unmet], given: AdviceGiven, later: Sequence[tuple[str, Unmet]] = ()
 ) -> Table:
     """Return the result: a row for each thing found, the last for advice."""
-    rows = [_unmet_row(each) for each in unmet] + [
-        _unmet_row(each, "unmet-later", f"From {day(since)}: ") for since, each in later
+    rows = [_unmet_row(row) for row in unmet] + [
+        _unmet_row(row, "unmet-later", f"From {day(since)}: ") for since, row in later
     ]
     rows += [
         ["advice", piece.where.file, piece.where.line, piece.code, piece.what, piece.why, piece.mend]
@@ -166,20 +166,20 @@ def check_table(
         "counts": counts(decider),
         "expectations": len(decider.compiled.charter.expectations),
         "unmet_later": [
-            {"expectation": each.expectation.text, "from": since, "because": each.because} for since, each in later
+            {"expectation": row.expectation.text, "from": since, "because": row.because} for since, row in later
         ],
         "unmet": [
             {
-                "expectation": each.expectation.text,
-                "file": each.expectation.where.file,
-                "line": each.expectation.where.line,
-                "because": each.because,
-                "answers": [answer.as_data() for answer in each.answers],
+                "expectation": row.expectation.text,
+                "file": row.expectation.where.file,
+                "line": row.expectation.where.line,
+                "because": row.because,
+                "answers": [answer.as_data() for answer in row.answers],
             }
-            for each in unmet
+            for row in unmet
         ],
         "advice": [_advice_data(piece) for piece in given.pieces],
-        "silenced": [{**_advice_data(each), "because": reason} for each, reason in given.silenced],
+        "silenced": [{**_advice_data(row), "because": reason} for row, reason in given.silenced],
     }
     return Table(("kind", "file", "line", "code", "what", "why", "mend"), rows, data)
 

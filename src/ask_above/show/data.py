@@ -46,11 +46,11 @@ def write_csv(out: TextIO, columns: Sequence[str], rows: Iterable[Sequence[objec
 
 def write_md(out: TextIO, columns: Sequence[str], rows: Iterable[Sequence[object]]) -> None:
     """Write rows as a Markdown table; yes and no in words. What would be read as markup stays text."""
-    table = [[_md(each) for each in row] for row in rows]
+    table = [[_md(cell) for cell in row] for row in rows]
     heads = [_md(column) for column in columns]
     widths = [max([3, len(head), *(len(row[n]) for row in table)]) for n, head in enumerate(heads)]
     lines = (heads, ["-" * width for width in widths], *table)
-    padded = ([each.ljust(width) for each, width in zip(line, widths, strict=True)] for line in lines)
+    padded = ([cell.ljust(width) for cell, width in zip(line, widths, strict=True)] for line in lines)
     out.writelines(f"| {' | '.join(line)} |\n" for line in padded)
 
 

@@ -69,14 +69,14 @@ def needs_a_look(community: Community, pieces: Sequence[Piece], *, members: bool
 
 
 def _expectations(community: Community, *, members: bool) -> Iterator[Look]:
-    unmet = [each for each in community.unmet() if members or "@" not in each.expectation.text]
-    for each in unmet[:_MOST_EACH]:
-        yield Look("✗", "no", f"Not met: {each.expectation.text}", "expectations", _about(each.expectation))
+    unmet = [unmet_one for unmet_one in community.unmet() if members or "@" not in unmet_one.expectation.text]
+    for unmet_one in unmet[:_MOST_EACH]:
+        yield Look("✗", "no", f"Not met: {unmet_one.expectation.text}", "expectations", _about(unmet_one.expectation))
     if len(unmet) > _MOST_EACH:
         yield Look("✗", "no", f"and {len(unmet) - _MOST_EACH} more not met", "expectations")
-    for since, each in community.unmet_later()[:2]:
-        if members or "@" not in each.expectation.text:
-            yield Look("▲", "warn", f"Not met from {day(since)}: {each.expectation.text}", "expectations")
+    for since, unmet_one in community.unmet_later()[:2]:
+        if members or "@" not in unmet_one.expectation.text:
+            yield Look("▲", "warn", f"Not met from {day(since)}: {unmet_one.expectation.text}", "expectations")
     if not unmet and community.charter.expectations:
         yield Look("✓", "yes", f"All {len(community.charter.expectations)} expectations are met", "expectations")
 
@@ -132,8 +132,8 @@ def _advice(pieces: Sequence[Piece], ranks: Container[str], *, members: bool) ->
 def high_risk_rows(community: Community, *, members: bool) -> list[dict[str, Any]]:
     """Return what is of high risk, what it means, and who can do it somewhere."""
     known, catalogue = community.register.members, community.charter.catalogue
-    found = []
+    rows = []
     for key, holders in high_risk_holders(community.decider, community.names.moment()).items():
         who = few([known[holder].called for holder in holders], 8) if members else ""
-        found.append({"key": key, "about": catalogue.capabilities[key].about, "count": len(holders), "who": who})
-    return found
+        rows.append({"key": key, "about": catalogue.capabilities[key].about, "count": len(holders), "who": who})
+    return rows

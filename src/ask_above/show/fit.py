@@ -77,12 +77,12 @@ def show_proposal(screen: Screen, proposal: Proposal) -> None:
 def fit_table(fit: Fit, proposal: Proposal | None) -> Table:
     """Return a row for each capability too much; one without any where nothing is."""
     rows: list[list[object]] = []
-    for name, each in (("single", fit.single), ("few", fit.few)):
-        if each is None:
+    for name, fitting in (("single", fit.single), ("few", fit.few)):
+        if fitting is None:
             continue
-        for excess in each.excess or (None,):
+        for excess in fitting.excess or (None,):
             said = ["", "", ""] if excess is None else [excess.capability, excess.risk, ";".join(excess.places)]
-            rows.append([name, ";".join(each.ranks), each.weight, *said])
+            rows.append([name, ";".join(fitting.ranks), fitting.weight, *said])
     return Table(("fit", "ranks", "weight", "capability", "risk", "places"), rows, _plain(fit, proposal))
 
 

@@ -87,13 +87,13 @@ def _group(screen: Screen, impact: Impact, head: str, when: str, parts: _Parts) 
     screen.paragraph(f"{head}{verb} {many}{when}", rest="  ", style="head")
     lines = sorted(parts.items(), key=lambda part: -max(RISKS.index(_risk(impact, name)) for name in part[1]))
     most = len(lines) if screen.full else _MOST_PARTS
-    for places, found in lines[:most]:
-        order = {name: -RISKS.index(_risk(impact, name)) for name in found}
-        said = ", ".join(_with_risk(impact, name) for name in sorted(found, key=lambda name: order[name]))
+    for places, shifts in lines[:most]:
+        order = {name: -RISKS.index(_risk(impact, name)) for name in shifts}
+        said = ", ".join(_with_risk(impact, name) for name in sorted(shifts, key=lambda name: order[name]))
         where = where_in_words(impact, places) if screen.full or len(places) <= _FEW_PLACES else _many(impact, places)
         screen.paragraph(f"{said} {where}", first=f"  {'+' if gains else '−'} ", rest="    ", style=style)
     if len(lines) > most:
-        left = {name for _, found in lines[most:] for name in found}
+        left = {name for _, shifts in lines[most:] for name in shifts}
         screen.line(f"    and {how_many(len(left), 'capability', 'capabilities')} more (--full)", "dim")
 
 
@@ -142,11 +142,11 @@ def shift_in_words(impact: Impact, shift: Shift) -> tuple[str, str]:
 
 def when_in_words(impact: Impact, shift: Shift) -> str:
     """Say from when until when something differs; nothing where that is from now on."""
-    said = f", from {day(impact.day(shift.since))}" if shift.since else ""
+    text = f", from {day(impact.day(shift.since))}" if shift.since else ""
     if not shift.until:
-        return said
+        return text
     word, last = impact.ends(shift.until)
-    return f"{said}, {word} {day(last)}"
+    return f"{text}, {word} {day(last)}"
 
 
 def who_in_words(impact: Impact, shift: Shift) -> str:
@@ -215,11 +215,11 @@ def power_lines(impact: Impact) -> list[tuple[bool, str]]:
 
     Between ranks where that says it; else member by member. The gravest acts stand first.
     """
-    found: dict[tuple[str, bool, str, str], list[str]] = {}
+    by_act: dict[tuple[str, bool, str, str], list[str]] = {}
     for power in impact.powers:
-        found.setdefault((power.act, power.gains, power.actor, power.place), []).append(power.target)
+        by_act.setdefault((power.act, power.gains, power.actor, power.place), []).append(power.target)
     by_places: dict[tuple[str, bool, str, tuple[str, ...]], list[str]] = {}
-    for (act, gains, actor, place), targets in found.items():
+    for (act, gains, actor, place), targets in by_act.items():
         by_places.setdefault((act, gains, actor, tuple(targets)), []).append(place)
     by_actors: dict[tuple[str, bool, tuple[str, ...], tuple[str, ...]], list[str]] = {}
     for (act, gains, actor, targets_of), places in by_places.items():

@@ -22,32 +22,32 @@ Holders = dict[str, list[Holder]]
 def traits(compiled: CompiledCharter, rank: Rank) -> list[str]:
     """Return what is special about a rank, in a few words each."""
     title = {each.key: each.title for each in compiled.ranks}
-    said = []
+    words = []
     if rank.held_by:
-        said.append(f"automatic for {HELD_BY[rank.held_by]}")
+        words.append(f"automatic for {HELD_BY[rank.held_by]}")
     if rank.paused:
-        said.append("paused")
+        words.append("paused")
     if rank.unbounded:
-        said.append("unbounded")
+        words.append("unbounded")
     if rank.limit is not None:
-        said.append(f"at most {rank.limit}")
+        words.append(f"at most {rank.limit}")
     if rank.builds_on:
-        said.append(f"builds on {listed(title[key] for key in rank.builds_on)}")
+        words.append(f"builds on {listed(title[key] for key in rank.builds_on)}")
     if rank.after:
-        said.append(f"after {listed(title[key] for key in rank.after)}")
+        words.append(f"after {listed(title[key] for key in rank.after)}")
     if rank.apart_from:
-        said.append(f"apart from {listed(title[key] for key in rank.apart_from)}")
+        words.append(f"apart from {listed(title[key] for key in rank.apart_from)}")
     if rank.kept_by:
-        said.append(f"kept by {rank.kept_by}")
+        words.append(f"kept by {rank.kept_by}")
     if rank.open:
-        said.append("open to join")
+        words.append("open to join")
     if rank.on_joining:
-        said.append("assigned on joining")
+        words.append("assigned on joining")
     if rank.entry:
-        said.append("entry rank")
+        words.append("entry rank")
     if not compiled.granted(rank) and not rank.unbounded:
-        said.append("grants nothing")
-    return said
+        words.append("grants nothing")
+    return words
 
 
 def show_ladder(screen: Screen, compiled: CompiledCharter, holders: Holders) -> None:

@@ -59,13 +59,13 @@ def letters(plan: Plan) -> Letters:
         for key in turned.members:
             by_member.setdefault(key, [])
     members = plan.after.register.members
-    found = []
+    written = []
     before, after = (Describer(names.decider, plan.at, members=False) for names in (plan.before, plan.after))
     for key, shifts in by_member.items():
         if key in members and members[key].email:
             news = "\n".join(map(visible, _news(plan, (before, after), shifts, key)))
-            found.append(_letter(plan, key, f"Your ranks at {_site(plan)} have changed", news))
-    return found
+            written.append(_letter(plan, key, f"Your ranks at {_site(plan)} have changed", news))
+    return written
 
 
 def invitation(plan: Plan, key: str, message: str) -> Letters:
@@ -88,14 +88,14 @@ def _news(plan: Plan, describers: tuple[Describer, Describer], shifts: Sequence[
     """
     compiled = plan.after.decider.compiled
     yield from _ranks(plan, key, "You have the rank")
-    for gains, said in ((True, "You may now"), (False, "You may no longer")):
+    for gains, beginning in ((True, "You may now"), (False, "You may no longer")):
         mine = [shift for shift in shifts if shift.gains is gains]
         for shift in mine:
             source = compiled if gains else plan.before.decider.compiled
             known = [capability for capability in shift.capabilities if capability in source.catalogue.bit]
             things = [_yours(doing(source, each)) for group in under_headings(source, known).values() for each in group]
             where = in_places(source.named, shift.places, len(shift.places))
-            yield f"{said}, {where}{when_in_words(plan.effect, shift)}: {'; '.join(things)}."
+            yield f"{beginning}, {where}{when_in_words(plan.effect, shift)}: {'; '.join(things)}."
     for turned in plan.perks:
         if key in turned.members:
             yield f"{turned}."

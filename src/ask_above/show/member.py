@@ -52,12 +52,12 @@ def everything(
     Raises :class:`QuestionError` where the viewer may not see how the member can be reached.
     """
     key = community.member(key).key
-    found = about(community, key, viewer, at)
-    if found.pop("hidden"):
+    record = about(community, key, viewer, at)
+    if record.pop("hidden"):
         raise QuestionError(f"{viewer} may not see the record of {key}: {_rule(community)}.")
     kept = community.storage.remembered(key)
     return {
-        **found,
+        **record,
         "notes": [dict(zip(("at", "by", "text"), row, strict=True)) for row in kept.notes],
         "given": [
             dict(zip(("rank", "place", "from", "until", "by", "why", "ended"), row, strict=True)) for row in kept.given
@@ -76,41 +76,41 @@ def _rule(community: Community) -> str:
     return f"it needs {pair}" if pair else "without rules.contacts only the owner may"
 
 
-def show_member(screen: Screen, said: dict[str, Any], charter: Charter) -> None:
+def show_member(screen: Screen, kept: dict[str, Any], charter: Charter) -> None:
     """Show what is kept about a member; times are in the charter's time zone."""
-    record = said["member"]
+    record = kept["member"]
     screen.line(record.get("name") or record["key"], "head")
     screen.line()
     for name, value in record.items():
         text = ", ".join(value) if isinstance(value, list) else value
         if text and not (name == "name" and text == record["key"]):
             screen.paragraph(text, first=f"  {name:12}", rest=" " * 14)
-    if said.get("last_sign_in"):
-        screen.line(f"  {'last sign-in':12}{day(said['last_sign_in'])}")
-    if said.get("hidden"):
+    if kept.get("last_sign_in"):
+        screen.line(f"  {'last sign-in':12}{day(kept['last_sign_in'])}")
+    if kept.get("hidden"):
         screen.line("  Names, addresses and notes are hidden from this member.", "dim")
-    _rows(screen, "Ranks", said["ranks"], ("rank", "place", "from", "until", "by", "why"))
-    if said["perks"]:
+    _rows(screen, "Ranks", kept["ranks"], ("rank", "place", "from", "until", "by", "why"))
+    if kept["perks"]:
         screen.line()
         screen.line("Perks", "head")
-        for sentence in brought(charter.perks, said["perks"]):
+        for sentence in brought(charter.perks, kept["perks"]):
             screen.paragraph(sentence, first="  ", rest="    ")
-    if "journal" in said:
+    if "journal" in kept:
         _rows(
-            screen, "All assignments, past ones too", said["given"], ("rank", "place", "from", "until", "by", "ended")
+            screen, "All assignments, past ones too", kept["given"], ("rank", "place", "from", "until", "by", "ended")
         )
-        said = {name: [_here(row, charter) for row in said[name]] for name in ("notes", "journal")} | {
-            "letters": said["letters"]
+        kept = {name: [_here(row, charter) for row in kept[name]] for name in ("notes", "journal")} | {
+            "letters": kept["letters"]
         }
-        _rows(screen, "Notes", said["notes"], ("at", "by", "text"))
+        _rows(screen, "Notes", kept["notes"], ("at", "by", "text"))
         _rows(
             screen,
             f"Journal, times in {charter.rules.timezone}",
-            said["journal"],
+            kept["journal"],
             ("number", "at", "who", "what"),
         )
-        if said["letters"]:
-            _rows(screen, "In the outbox", [{"letter": each} for each in said["letters"]], ("letter",))
+        if kept["letters"]:
+            _rows(screen, "In the outbox", [{"letter": each} for each in kept["letters"]], ("letter",))
 
 
 def _here(row: dict[str, Any], charter: Charter) -> dict[str, Any]:

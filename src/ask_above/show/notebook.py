@@ -40,16 +40,16 @@ class NotebookScreen(Screen):
         return "".join(self._piece(said, style) for said, style in style_runs(text))
 
     def _piece(self, text: str, style: Style | None) -> str:
-        said = escape(text)
+        text_shown = escape(text)
         if style is None or not text:
-            return said
+            return text_shown
         color = style.color.name if style.color else ""
         kind = "dim" if style.dim else _SAID_BY.get(color, "")
         if kind:
-            said = f'<span class="{kind}">{said}</span>'
+            text_shown = f'<span class="{kind}">{text_shown}</span>'
         elif color.startswith("#"):
-            said = f'<span style="border-bottom: 2px solid {escape(color)}">{said}</span>'
-        return f"<b>{said}</b>" if style.bold else said
+            text_shown = f'<span style="border-bottom: 2px solid {escape(color)}">{text_shown}</span>'
+        return f"<b>{text_shown}</b>" if style.bold else text_shown
 
 
 def as_html(show: Any, answer: object) -> str:

@@ -70,22 +70,22 @@ def report(
         lstrip_blocks=True,
     )
     seen, before, entries = as_seen(community, viewer, since, entries)
-    found = contents(seen, members=members, entries=entries) | {"made": made}
-    found["viewer"] = seen.member(viewer).called if viewer else ""
-    found["since_said"] = since_said
-    found["since"] = shifts_since(before, seen, members=members) if before else None
+    parts = contents(seen, members=members, entries=entries) | {"made": made}
+    parts["viewer"] = seen.member(viewer).called if viewer else ""
+    parts["since_said"] = since_said
+    parts["since"] = shifts_since(before, seen, members=members) if before else None
     if form != "html":  # in a wiki there is nothing to ask with
-        return environment.get_template(f"report.{form}").render(**found)
-    found["figures"] = figures_of(seen)
-    found["colors"] = [*dict.fromkeys(rank.color for rank in seen.charter.ranks.values() if rank.color)]
-    css = environment.get_template("report.css").render(**found)
+        return environment.get_template(f"report.{form}").render(**parts)
+    parts["figures"] = figures_of(seen)
+    parts["colors"] = [*dict.fromkeys(rank.color for rank in seen.charter.ranks.values() if rank.color)]
+    css = environment.get_template("report.css").render(**parts)
     js, _, _ = loader.get_source(environment, "report.js")
-    found |= {"css": css, "js": js, "css_hash": policy_hash(css), "js_hash": policy_hash(js)}
+    parts |= {"css": css, "js": js, "css_hash": policy_hash(css), "js_hash": policy_hash(js)}
     page = environment.get_template("report.html")
     for left_out, part in enumerate(PARTS):
         if members or not part["members"]:
-            data = readable(page_data(seen, **part, told=told) | {"powers": found["power_data"]})
-            text = page.render(data=data, left_out=left_out if members else left_out - 1, **found)
+            data = readable(page_data(seen, **part, told=told) | {"powers": parts["power_data"]})
+            text = page.render(data=data, left_out=left_out if members else left_out - 1, **parts)
             if len(text.encode()) <= budget:
                 break
     return text
@@ -156,12 +156,12 @@ def figures_of(community: Community) -> dict[str, str]:
 def _closed(community: Community, at: Instant, *, members: bool) -> list[dict[str, Any]]:
     """Return the closed rooms, what each asks for, and who can enter."""
     places, known = community.decider.compiled.named, community.register.members
-    found = []
+    rooms = []
     for place in closed_places(community.decider, at):
         who = few([known[key].called for key in place.members], _FEW_ENTER) if members else ""
         title, many = places[place.place].title or place.place, len(place.members)
-        found.append({"key": place.place, "title": title, "asks": place.asks, "count": many, "who": who})
-    return found
+        rooms.append({"key": place.place, "title": title, "asks": place.asks, "count": many, "who": who})
+    return rooms
 
 
 def _climb(community: Community, row: tuple[Any, ...]) -> dict[str, Any]:
@@ -172,13 +172,13 @@ def _climb(community: Community, row: tuple[Any, ...]) -> dict[str, Any]:
 
 def _advice(pieces: Sequence[Piece], *, members: bool) -> list[dict[str, Any]]:
     """Return the advice by what it is about: why it matters stands once for all of a kind."""
-    found: dict[str, dict[str, Any]] = {}
+    by_kind: dict[str, dict[str, Any]] = {}
     for piece in pieces:
         if members or not any(key.startswith("@") for key in piece.concerned):
-            kind = found.setdefault(piece.code, {"code": piece.code, "why": piece.why, "pieces": []})
+            kind = by_kind.setdefault(piece.code, {"code": piece.code, "why": piece.why, "pieces": []})
             what = upper(piece.what)
             kind["pieces"].append({"what": what, "mend": piece.mend, "where": str(piece.where)})
-    return list(found.values())
+    return list(by_kind.values())
 
 
 def _changes(entries: Sequence[Entry], people: Mapping[str, Member], charter: Charter) -> list[dict[str, Any]]:
@@ -220,14 +220,14 @@ def _powers(powers: dict[str, Any], act: Act) -> list[dict[str, Any]]:
 def _places(describer: Describer) -> list[dict[str, Any]]:
     """Return each place with what is said of it and not of the place above."""
     compiled = describer.compiled
-    told = {place.key: describer.place(place).sentences for place in compiled.places}
+    sentences = {place.key: describer.place(place).sentences for place in compiled.places}
     return [
         {
             "key": place.key,
             "title": place.title or place.key,
             "kind": place.kind if place.key != SITE else "",
             "depth": len(chain) - 1,
-            "sentences": [each for each in told[place.key] if each not in told.get(place.parent or "", ())],
+            "sentences": [each for each in sentences[place.key] if each not in sentences.get(place.parent or "", ())],
             "differs": bool(place.overrides or place.exceptions or place.gate or place.like or place.about)
             or place.key == SITE,
         }

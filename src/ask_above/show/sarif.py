@@ -64,7 +64,7 @@ def _driver(codes: Sequence[str], findings: Sequence[Finding]) -> dict[str, Any]
 def _result(finding: Finding, rule: int, below: str, nth: int) -> dict[str, Any]:
     text = f"{finding.what} {finding.mend}".strip()
     mark = sha256("\0".join((finding.code, finding.same, str(nth))).encode()).hexdigest()[:32]
-    found: dict[str, Any] = {
+    result: dict[str, Any] = {
         "ruleId": finding.code,
         "ruleIndex": rule,
         "level": str(finding.level),
@@ -77,5 +77,5 @@ def _result(finding: Finding, rule: int, below: str, nth: int) -> dict[str, Any]
         physical: dict[str, Any] = {"artifactLocation": {"uri": quote(way), "uriBaseId": _ROOT}}
         if where.line:
             physical["region"] = {"startLine": where.line, "startColumn": max(1, where.column)}
-        found["locations"] = [{"physicalLocation": physical}]
-    return found
+        result["locations"] = [{"physicalLocation": physical}]
+    return result

@@ -145,13 +145,13 @@ class Screen:
 
         The full form has every column, and folds what is too wide.
         """
-        found = [list(map(str, row)) for row in rows]
+        lines = [list(map(str, row)) for row in rows]
         if self.full:
-            self.table(heads, found)
+            self.table(heads, lines)
             return
-        kept, found = list(range(len(heads))), [list(map(str, row)) for row in self.first(found)]
-        kept = [n for n in kept if any(row[n] for row in found)] or kept
-        widths = [max([len(heads[n]), *(len(row[n]) for row in found)]) for n in range(len(heads))]
+        kept, lines = list(range(len(heads))), [list(map(str, row)) for row in self.first(lines)]
+        kept = [n for n in kept if any(row[n] for row in lines)] or kept
+        widths = [max([len(heads[n]), *(len(row[n]) for row in lines)]) for n in range(len(heads))]
         for name in drop:
             if sum(widths[n] + 2 for n in kept) - 2 > self.width and name in heads:
                 kept = [n for n in kept if heads[n] != name]
@@ -161,9 +161,9 @@ class Screen:
                 break
             widths[most] -= 1
         self.line("  ".join(heads[n].ljust(widths[n]) for n in kept).rstrip(), "head")
-        for row in found:
+        for row in lines:
             self.line("  ".join(_cut(row[n], widths[n]).ljust(widths[n]) for n in kept).rstrip())
-        left_out = [head for n, head in enumerate(heads) if n not in kept and any(row[n] for row in found)]
+        left_out = [head for n, head in enumerate(heads) if n not in kept and any(row[n] for row in lines)]
         if left_out:
             self.line(f"Not shown: {', '.join(left_out)} (--full)", "dim")
 

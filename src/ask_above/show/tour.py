@@ -55,13 +55,13 @@ def _who(tour: Tour) -> str:
     if asked.member is None:
         rank = compiled.charter.ranks.get(asked.key or "")
         return rank.about if rank else ""
-    said = ["owner"] if asked.owner else []
+    names = ["owner"] if asked.owner else []
     for holding in asked.recorded:
         if holding.assignment is not None:
             place = "" if holding.place == 0 else f" in {compiled.named[compiled.places[holding.place].key].title}"
-            said.append(f"{compiled.ranks[holding.rank].title}{place}{period(holding.assignment.period)}")
+            names.append(f"{compiled.ranks[holding.rank].title}{place}{period(holding.assignment.period)}")
     groups = [compiled.charter.groups[key].title or key for key in asked.member.groups]
-    ranks = ", ".join(said) or "no assigned rank"
+    ranks = ", ".join(names) or "no assigned rank"
     status = "" if asked.is_active else f" ({asked.status})"
     return f"{ranks}{status}" + (f"; {'groups' if groups[1:] else 'group'} {', '.join(groups)}" if groups else "")
 
@@ -138,12 +138,12 @@ class _Lines:
         plus, minus = self._differs(group[0])
         base = self._base(plus, minus)
         more, less = (plus - base.plus, minus - base.minus) if base else (plus, minus)
-        said = [f"as {base.title}"] if base else []
+        words = [f"as {base.title}"] if base else []
         if more:
-            said.append(f"{'+ ' if group[0].depth else ''}{_words(self.compiled, more)}")
+            words.append(f"{'+ ' if group[0].depth else ''}{_words(self.compiled, more)}")
         self.told.append(_Told(named[group[-1].place].title, plus, minus))
-        wholly = f"{titles}{': ' if said or less else ''}{', '.join(said)}"
-        if less and not said:
+        wholly = f"{titles}{': ' if words or less else ''}{', '.join(words)}"
+        if less and not words:
             yield _Line(f"{wholly}− {_words(self.compiled, less)}", f"{pad}▸ ", f"{pad}    ")
             return
         yield _Line(wholly, f"{pad}▸ ", f"{pad}    ")
@@ -165,12 +165,12 @@ def tour_table(compiled: CompiledCharter, tour: Tour) -> Table:
     rows: list[list[object]] = []
     for stop in tour.stops:
         place = compiled.charter.places[stop.place]
-        said = [stop.place, place.title, place.kind, stop.state]
+        row = [stop.place, place.title, place.kind, stop.state]
         changed = [(key, "here alone" if key in stop.more else "") for key in stop.can]
         changed += [(key, "taken here") for key in stop.less]
         for key, change in changed or [("", "")]:
             each = compiled.catalogue.capabilities.get(key)
-            rows.append([*said, key, each.heading if each else "", each.about if each else "", change])
+            rows.append([*row, key, each.heading if each else "", each.about if each else "", change])
     columns = ("place", "title", "kind", "state", "capability", "heading", "about", "change")
     return Table(columns, rows, _plain(compiled, tour))
 
@@ -198,7 +198,7 @@ def show_beside(screen: Screen, compiled: CompiledCharter, names: tuple[str, str
     screen.line(f"{compiled.charter.title or compiled.charter.key} as {one} and {other} find it", "head")
     rows: list[list[str | Text]] = []
     alike: dict[object, list[Meeting]] = {}
-    known = {each.place: each for each in met}
+    known = {stop.place: stop for stop in met}
     for meeting in met:
         shown = (
             meeting if screen.full else _beyond(meeting, known.get(compiled.charter.places[meeting.place].parent or ""))
@@ -206,7 +206,7 @@ def show_beside(screen: Screen, compiled: CompiledCharter, names: tuple[str, str
         alike.setdefault((shown.states, shown.only_one, shown.only_other, shown.both), []).append(shown)
     same = []
     for group in alike.values():
-        titles = ", ".join(compiled.named[each.place].title if each.depth else "Whole site" for each in group)
+        titles = ", ".join(compiled.named[stop.place].title if stop.depth else "Whole site" for stop in group)
         first = group[0]
         if first.states[0] == first.states[1] and not (first.only_one or first.only_other or screen.full):
             same.append(titles)

@@ -70,18 +70,20 @@ class Store:
     def schema_on(self, connection: sa.Connection) -> str | None:
         """Return the version of its schema within a transaction."""
         tables = set(sa.inspect(connection).get_table_names())
-        found = None
+        version = None
         if "alembic_version" in tables:
-            found = connection.execute(sa.text("SELECT version_num FROM alembic_version")).scalar()
-        if found is None:
+            version = connection.execute(sa.text("SELECT version_num FROM alembic_version")).scalar()
+        if version is None:
             if tables & {table.name for table in metadata.sorted_tables} or (self.is_file and tables):
                 raise StoreError(f"{self.name} is a database of something else; name the one that holds the register.")
             return None
-        if not str(found).isdigit():
+        if not str(version).isdigit():
             raise StoreError(f"{self.name} is a database of something else; name the one that holds the register.")
-        if int(found) > int(HEAD):
-            raise StoreError(f"{self.name} was written by a newer version of Ask Above ({found}); update the package.")
-        return str(found)
+        if int(version) > int(HEAD):
+            raise StoreError(
+                f"{self.name} was written by a newer version of Ask Above ({version}); update the package."
+            )
+        return str(version)
 
     def bring_up_to_date(self) -> None:
         """Upgrade a schema of an older version, with a copy of before; nothing where it is of today."""
@@ -191,14 +193,14 @@ class Store:
         """Return all that it holds within a transaction; without ``register`` no rows of it."""
         people = read_members(connection) if register else None
         given = read_assignments(connection) if register else None
-        said = dict(connection.execute(sa.select(state.c.name, state.c.value)).all())
+        values = dict(connection.execute(sa.select(state.c.name, state.c.value)).all())
         last = connection.execute(sa.select(sa.func.max(journal.c.number))).scalar() or 0
-        version, files = int(said.get("version", "0")), json.loads(said.get("files", "{}"))
+        version, files = int(values.get("version", "0")), json.loads(values.get("files", "{}"))
         size, waits = count_of(connection), self._waits(connection)
-        unseen, forgotten = (json.loads(said.get(name) or "[]") for name in ("unseen", "forgotten"))
-        letters, aside = self.letters_on(connection), said.get("aside") == "true"
+        unseen, forgotten = (json.loads(values.get(name) or "[]") for name in ("unseen", "forgotten"))
+        letters, aside = self.letters_on(connection), values.get("aside") == "true"
         return Loaded(
-            people, given, size, said.get("id", ""), version, last, files, letters, waits,
+            people, given, size, values.get("id", ""), version, last, files, letters, waits,
             tuple(unseen), frozenset(forgotten), aside,
         )  # fmt: skip
 

@@ -86,11 +86,11 @@ def write_claims(store: Store, claims: Claims) -> None:
 def page_secret(store: Store) -> bytes:
     """Return the secret that pages are signed with; the first who asks makes it, for every worker and machine."""
     with store.reading() as connection:
-        found = connection.execute(sa.select(state.c.value).where(state.c.name == _SECRET)).scalar()
-    if found is None:
+        secret = connection.execute(sa.select(state.c.value).where(state.c.name == _SECRET)).scalar()
+    if secret is None:
         with store.writing() as connection:
             known = connection.execute(sa.select(state.c.value).where(state.c.name == _SECRET)).scalar()
-            found = known or secrets.token_hex(32)
+            secret = known or secrets.token_hex(32)
             if known is None:
-                connection.execute(state.insert().values(name=_SECRET, value=found))
-    return bytes.fromhex(found)
+                connection.execute(state.insert().values(name=_SECRET, value=secret))
+    return bytes.fromhex(secret)

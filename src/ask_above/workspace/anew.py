@@ -25,7 +25,7 @@ def ready_for_anew(home: Home) -> int:
 def start_anew(home: Home) -> list[str]:
     """Put the folder's database and its mark aside; returns what was done, in sentences."""
     ready_for_anew(home)
-    said = []
+    done = []
     with home.locked():
         taken = frozenset(path.name for path in home.folder.iterdir())
         file = home.folder / REGISTER
@@ -35,7 +35,7 @@ def start_anew(home: Home) -> list[str]:
                 part = file.with_name(f"{REGISTER}{ending}")
                 if part.exists():
                     part.rename(file.with_name(f"{aside}{ending}"))
-            said.append(f"{REGISTER} is {aside} now.")
+            done.append(f"{REGISTER} is {aside} now.")
         (home.folder / MARK).unlink(missing_ok=True)
-    said.append(f"The next change makes a new {REGISTER}.")
-    return said
+    done.append(f"The next change makes a new {REGISTER}.")
+    return done

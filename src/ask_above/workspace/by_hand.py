@@ -453,20 +453,20 @@ def entries_by_hand(snapshot: Snapshot, what: Sequence[str], effect: Sequence[st
     """Return the journal's entries for files edited by hand; the first says in words what differs, and its effect."""
     from ask_above.files.merging import differing
 
-    said = f": {'; '.join(what)}" if what else ""
+    what_differs = f": {'; '.join(what)}" if what else ""
     entries: list[Entry] = []
     reverts = snapshot.waiting
     for name, (old, new) in snapshot.by_hand.items():
-        told = (said, list(effect)) if not entries else ("", [])
+        of_first = (what_differs, list(effect)) if not entries else ("", [])
         pieces = list(differing(name, old, new))
         entries.append(
-            Entry(0, now(), "", "hand", f"{name} was edited by hand{told[0]}", effect=told[1], splices=pieces)
+            Entry(0, now(), "", "hand", f"{name} was edited by hand{of_first[0]}", effect=of_first[1], splices=pieces)
         )
     if snapshot.rows:
         tables = {row.table for row in snapshot.rows}
         names = [name for table, (name, *_) in TABLES.items() if table in tables]
         were = "was" if len(names) == 1 else "were"
-        told = (said, list(effect)) if not entries else ("", [])
-        what_was = f"{' and '.join(names)} {were} edited by hand{told[0]}"
-        entries.append(Entry(0, now(), "", "hand", what_was, effect=told[1], rows=list(snapshot.rows)))
+        of_first = (what_differs, list(effect)) if not entries else ("", [])
+        what_was = f"{' and '.join(names)} {were} edited by hand{of_first[0]}"
+        entries.append(Entry(0, now(), "", "hand", what_was, effect=of_first[1], rows=list(snapshot.rows)))
     return [entry._replace(reverts=() if n else reverts) for n, entry in enumerate(entries)]

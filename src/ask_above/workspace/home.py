@@ -110,14 +110,14 @@ class Home:
             if not self.location.keeps_files(loaded.size):
                 most = f"with at most {MOST_IN_FILES:,} members, and a database of the folder's own"
                 raise EditError(f"Files are kept beside the register {most}; name another folder.")
-            found = self._found(tuple(loaded.files))
-            kept = self._newest(loaded._replace(aside=False), found)
+            contents = self._found(tuple(loaded.files))
+            kept = self._newest(loaded._replace(aside=False), contents)
             newest = {name: kept[name] for name, _ in _TABLES}
             for name, content in newest.items():
                 files.prepare(self.folder / name, content, PRIVATE)
             with self.store.writing() as connection:
                 self.store.set_state(connection, "aside", value=False)
-            self._write_and_note(loaded, newest, found, files)
+            self._write_and_note(loaded, newest, contents, files)
         self._last = None
 
     def drop_edits(self) -> list[tuple[str, str]]:
@@ -131,16 +131,16 @@ class Home:
         with self.locked(), batch() as files:
             there = frozenset(file.name for file in self.folder.iterdir())
             loaded = self.store.load()
-            found = self._found(tuple(loaded.files))
-            for name, content in self._newest(loaded, found).items():
-                if found[name] == content:
+            contents = self._found(tuple(loaded.files))
+            for name, content in self._newest(loaded, contents).items():
+                if contents[name] == content:
                     continue
                 aside = set_aside(name, there)
-                if found[name] is not None:
-                    files.prepare(self.folder / aside, found[name] or b"")
+                if contents[name] is not None:
+                    files.prepare(self.folder / aside, contents[name] or b"")
                 files.prepare(self.folder / name, content)
-                put.append((name, aside if found[name] is not None else ""))
-            self._write_and_note(loaded, self._newest(loaded, found), found, files)
+                put.append((name, aside if contents[name] is not None else ""))
+            self._write_and_note(loaded, self._newest(loaded, contents), contents, files)
         self._last = None
         return put
 
@@ -213,17 +213,17 @@ class Home:
 
         names: tuple[str, ...] = ()
         while True:
-            found = self._found(names)
+            contents = self._found(names)
             with ExitStack() as stack:
                 connection = stack.enter_context(self.store.reading())
                 version = self.store.version_on(connection)
-                if self._last is not None and self._last[0] == (found, version) and not self._taking:
+                if self._last is not None and self._last[0] == (contents, version) and not self._taking:
                     return self._last[1]
                 lazy = self.on_demand and not self.location.keeps_files(self.store.size_on(connection))
                 loaded = self.store.load_on(connection, register=not lazy)
-                if set(loaded.files) <= found.keys():
+                if set(loaded.files) <= contents.keys():
                     self.location.check_mark(read_mark(self.folder), loaded)
-                    snapshot = Reading(self.location, found, loaded, connection, self._taking).snapshot()
+                    snapshot = Reading(self.location, contents, loaded, connection, self._taking).snapshot()
                     if lazy:  # what it still reads is as of the same moment
                         self._reading = stack.pop_all()
                         from ask_above.workspace.on_demand import hold_open
@@ -245,11 +245,11 @@ class Home:
 
         names: tuple[str, ...] = ()
         while True:
-            found = self._found(names)
+            contents = self._found(names)
             with self.store.reading() as connection:
                 loaded = self.store.load_on(connection, register=False)
-                if set(loaded.files) <= found.keys():
-                    return Reading(self.location, found, loaded, connection).charter_alone()
+                if set(loaded.files) <= contents.keys():
+                    return Reading(self.location, contents, loaded, connection).charter_alone()
             names = tuple(loaded.files)
 
     def texts_found(self) -> dict[str, bytes | None]:
@@ -270,14 +270,16 @@ class Home:
         """Read the community while files hold all of it."""
         if self._last is not None and self._last[0] == (self._found(), None):
             return self._last[1]
-        found: dict[str, bytes | None] = {}
+        contents: dict[str, bytes | None] = {}
 
         def fetch(name: str) -> bytes | None:
-            found[name] = read_bytes(self.folder / name)
-            return found[name]
+            contents[name] = read_bytes(self.folder / name)
+            return contents[name]
 
         files = read_files(fetch, self.name)
-        return Snapshot(files.charter, files.register, _texts(found, (self.name, *files.charter.add_ons)), found, None)
+        return Snapshot(
+            files.charter, files.register, _texts(contents, (self.name, *files.charter.add_ons)), contents, None
+        )
 
     def at(
         self, snapshot: Snapshot, texts: Mapping[str, str], rows: tuple[FileRows, FileRows] | None = None
@@ -514,13 +516,13 @@ class Home:
     ) -> None:
         mark = self._mark(self.store.id_on(connection))
         for name, text in texts.items():
-            content, found = text.encode("utf-8"), before.found.get(name)
+            content, here = text.encode("utf-8"), before.found.get(name)
             if name in before.held:  # an edit of an older state stays where it is until somebody settles it
                 self._carry(connection, mark, name, before)
                 continue
-            if found != content:
+            if here != content:
                 files.prepare(self.folder / name, content)
-            self._note(connection, mark, name, content, found, entry.number)
+            self._note(connection, mark, name, content, here, entry.number)
         self._prepare_letters(self.store.letters_on(connection), files)
         self._prepare_kept(connection, entry, before, register, files)
         if read_bytes(self.folder / MARK) != mark.content:
@@ -549,11 +551,11 @@ class Home:
             "assignments": [assignment_row(given) for given in register.assignments],
         }
         for name, table in _TABLES:
-            found = before.found.get(name)
-            content = written(table, found, rows[table])
-            if found != content:
+            here = before.found.get(name)
+            content = written(table, here, rows[table])
+            if here != content:
                 files.prepare(self.folder / name, content, PRIVATE)
-            self._note(connection, mark, name, content, found, entry.number)
+            self._note(connection, mark, name, content, here, entry.number)
 
     def _set_aside(self, before: Snapshot, register: Register) -> None:
         """Say what becomes of the register's files where none are kept beside the database; it is done at the end."""

@@ -62,26 +62,26 @@ def concerns(entry: Entry, key: str) -> bool:
 
 def waiting_since(entries: Sequence[Entry]) -> dict[str, Instant]:
     """Return since when members are pending or invited whom a change made so."""
-    found: dict[str, Instant] = {}
+    since: dict[str, Instant] = {}
     for entry in entries:
         for row in entry.rows:
             after, before = (row.after or {}).get("status"), (row.before or {}).get("status")
             if row.table == "members" and after in (Status.PENDING, Status.INVITED) and after != before:
-                found[row.key] = instant(datetime.fromisoformat(entry.at))
-    return found
+                since[row.key] = instant(datetime.fromisoformat(entry.at))
+    return since
 
 
 def heirs_of(entries: Sequence[Entry], names: Names) -> dict[str, list[str]]:
     """Return for each member what the journal says was handed to them: the names of those who wrote it."""
-    found: dict[str, list[str]] = {}
+    writers: dict[str, list[str]] = {}
     for entry in entries:
         if entry.undone_by is not None:
             continue
         for writer, heir in _HANDED.findall(entry.what):
             known = names.directory.find(heir, NameKind.MEMBER)
             if known is not None:
-                found.setdefault(known.key, []).append(writer)
-    return found
+                writers.setdefault(known.key, []).append(writer)
+    return writers
 
 
 def beside(home: Storage, names: Names) -> Beside:

@@ -69,9 +69,9 @@ class LastingHome(Home):
         if before is not self._known or loaded is None or self.told or entry.kind == "forget" or before.is_edited:
             return None
         self._names = tuple(texts)
-        found = self._found()
+        contents = self._found()
         wanted = {**before.found, **self._new, **{name: text.encode("utf-8") for name, text in texts.items()}}
-        if any(found[name] != wanted.get(name) for name in found):
+        if any(contents[name] != wanted.get(name) for name in contents):
             return None  # somebody edited one of them by hand meanwhile
         left = loaded._replace(
             people=None,
@@ -83,8 +83,8 @@ class LastingHome(Home):
             letters=(),
             waits=False,
         )
-        snapshot = Snapshot(charter, register, texts, found, left, notices=before.notices)
-        self._last, self._known = ((found, left.version), snapshot), snapshot
+        snapshot = Snapshot(charter, register, texts, contents, left, notices=before.notices)
+        self._last, self._known = ((contents, left.version), snapshot), snapshot
         self._late = self._leaves_late
         return snapshot
 
@@ -117,9 +117,9 @@ class LastingHome(Home):
             return
         self._wrote_at = monotonic()
         with suppress(AskAboveError, OSError), self.locked(wait=0), batch() as files:
-            (found, version), snapshot = self._last
+            (contents, version), snapshot = self._last
             loaded = snapshot.loaded
-            if loaded is None or self._found() != found:
+            if loaded is None or self._found() != contents:
                 return
             with self.store.writing() as connection:
                 if self.store.version_on(connection) != version:
@@ -130,7 +130,7 @@ class LastingHome(Home):
             files.place()
             self._letters_written()
             self._late = False
-            now = {**found, **self._new}
+            now = {**contents, **self._new}
             known = snapshot._replace(found=now)
             self._last, self._known = ((now, version), known), known
             if self.kept.get("snapshot") is snapshot:

@@ -330,14 +330,14 @@ class Plan(Printed):
     def refuse(self, *, force: bool = False) -> None:
         """Raise :class:`RefusedError` where it may not be made; ``force`` forces what may be forced, for a reason."""
         if self.refusals:
-            said = " ".join(refusal.why for refusal in self.refusals)
+            reasons_said = " ".join(refusal.why for refusal in self.refusals)
             reasons = [str(refusal) for refusal in self.refusals]
             if not self.by:
-                raise RefusedError(f"Not possible ({self.what}): {said}", reasons)
+                raise RefusedError(f"Not possible ({self.what}): {reasons_said}", reasons)
             actor = self.before.member(self.by)
             names = f" {listed(self.could, 'or')} may do this." if self.could else ""
             ranks = self._ranks_of(self.by)
-            raise RefusedError(f"{actor.called}{ranks} may not {self.what}: {said}{names}", reasons)
+            raise RefusedError(f"{actor.called}{ranks} may not {self.what}: {reasons_said}{names}", reasons)
         broken = self.passable
         if broken and force and not self.may_pass:
             raise RefusedError(
@@ -345,8 +345,8 @@ class Plan(Printed):
             )
         if broken and not force:
             hint = " To force it: --force --why TEXT" if self.may_pass else ""
-            said = " ".join(_stopped(each) for each in broken)
-            raise RefusedError(f"{said} Nothing was changed.{hint}", broken)
+            reasons_said = " ".join(_stopped(each) for each in broken)
+            raise RefusedError(f"{reasons_said} Nothing was changed.{hint}", broken)
         if broken and not self.why:
             raise RefusedError("A forced change needs a reason: --why TEXT", broken)
 

@@ -73,22 +73,22 @@ def export_spread(
     ``people`` is a folder of Parquet files or a database's URL; ``capabilities`` are those that are asked for, all
     where there are none. Raises :class:`QuestionError` where a row cannot be meant, and writes nothing then.
     """
-    parts, said = people_parts(people), dumped(charter)
+    parts, content = people_parts(people), dumped(charter)
     compiled = CompiledCharter(charter)
     wanted = tuple(capabilities) or compiled.catalogue.keys
     with Spread(cluster) as spread, FolderTarget(out) as target:
         folder = target.folder_of("members")
-        work = [(part, said, at, str(folder / _named(n))) for n, part in enumerate(parts)]
+        work = [(part, content, at, str(folder / _named(n))) for n, part in enumerate(parts)]
         kinds: dict[int, Kind] = {}
         counted = 0
         kindses: list[PartKinds] = []
-        for n, each in enumerate(spread.run(write_members, work), 1):
-            _put_together(kinds, each.kinds)
-            counted += each.members
-            kindses.append(each)
+        for n, written in enumerate(spread.run(write_members, work), 1):
+            _put_together(kinds, written.kinds)
+            counted += written.members
+            kindses.append(written)
             if told:
                 told(n, len(parts) * (2 if members else 1))
-        _check_given(people, sum(each.given for each in kindses))
+        _check_given(people, sum(written.given for written in kindses))
         if not members:
             writer = target.table("usable", {"profile": Long, "place": str, "capability": str})
             rows = 0
@@ -100,8 +100,8 @@ def export_spread(
         whole = _bits(compiled, kinds, wanted)
         rows = 0
         joins = [
-            (str(folder / _named(n)), str(usable / _named(n)), _some(whole, each.kinds))
-            for n, each in enumerate(kindses)
+            (str(folder / _named(n)), str(usable / _named(n)), _some(whole, written.kinds))
+            for n, written in enumerate(kindses)
         ]
         for n, count in enumerate(spread.run(write_usable, joins), len(parts) + 1):
             rows += count
@@ -133,11 +133,11 @@ def _put_together(known: dict[int, Kind], more: Mapping[int, Kind]) -> None:
 def number_of(kind: Kind) -> int:
     """Return the number of a kind, which is the same wherever it is made."""
     profile, owner = kind
-    said: object = (owner, None)
+    form: object = (owner, None)
     if profile is not None:
         held = profile.automatic, sorted(profile.placed), sorted(profile.groups)
-        said = (owner, *held, profile.exceptions, profile.pending)
-    return int.from_bytes(hashlib.blake2b(repr(said).encode(), digest_size=8).digest(), "big") >> 1
+        form = (owner, *held, profile.exceptions, profile.pending)
+    return int.from_bytes(hashlib.blake2b(repr(form).encode(), digest_size=8).digest(), "big") >> 1
 
 
 @lru_cache(maxsize=2)

@@ -105,16 +105,16 @@ def _wanted(entries: Sequence[Entry], number: int | None) -> Entry:
         if not standing:
             raise EditError("No change is left to undo.")
         return standing[-1]
-    found = next((entry for entry in entries if entry.number == number), None)
-    if found is None:
+    wanted = next((entry for entry in entries if entry.number == number), None)
+    if wanted is None:
         raise EditError(f"There is no change {number} in the journal.")
-    if found.number == 1 and found.kind == "import":
+    if wanted.number == 1 and wanted.kind == "import":
         raise EditError("The first entry took the register over from the CSV files; it cannot be undone.")
-    if found.kind == "forget":
-        raise EditError(f"Change {found.number} forgot somebody for good; it cannot be undone.")
-    if found.undone_by is not None:
-        raise EditError(f"Change {number} was undone already, by {found.undone_by}.")
-    return found
+    if wanted.kind == "forget":
+        raise EditError(f"Change {wanted.number} forgot somebody for good; it cannot be undone.")
+    if wanted.undone_by is not None:
+        raise EditError(f"Change {number} was undone already, by {wanted.undone_by}.")
+    return wanted
 
 
 # -- texts
@@ -143,12 +143,12 @@ def _text_without(entry: Entry, later: Sequence[Entry], snapshot: Snapshot, name
     if result is not None:
         return result
     text = after
-    for each in later:
-        for file, start, old, new in each.splices:
+    for later_entry in later:
+        for file, start, old, new in later_entry.splices:
             if file == name:
                 text = apply(text, Splice(start, old, new))
         if taken_back(before, after, text) is None:
-            raise EditError(_cannot(entry, each))
+            raise EditError(_cannot(entry, later_entry))
     raise EditError(f"Change {entry.number} cannot be undone: {name} was edited by hand in the same lines since.")
 
 

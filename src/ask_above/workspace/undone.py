@@ -65,7 +65,7 @@ def _in_charter(name: str, now: str, then: str, entries: Sequence[Entry]) -> lis
     """Return the changes of a file that an edit of it takes back, the latest first; what holds no more is no part."""
     here, there = _facts(name, now), _facts(name, then)
     words = {str(fact[-1] if fact[0] != "has" else fact[1][-1]).strip('"') for fact in here ^ there}
-    found, text = [], now
+    undone, text = [], now
     for entry in reversed(entries):
         after, pieces = text, [piece for piece in entry.splices if piece[0] == name]
         for _, start, old, new in reversed(pieces):
@@ -75,8 +75,8 @@ def _in_charter(name: str, now: str, then: str, entries: Sequence[Entry]) -> lis
         if any(word in old or word in new for word in words for _, _, old, new in pieces) and undoes(
             _facts(name, text), _facts(name, after), here, there
         ):
-            found.append(entry)
-    return found
+            undone.append(entry)
+    return undone
 
 
 def _facts(name: str, text: str) -> frozenset[Fact]:
@@ -92,11 +92,11 @@ def _files(entry: Entry) -> str:
 
 def _sentence(files: str, undone: Sequence[Entry]) -> str:
     """Say which changes are undone, such as ``charter.yaml undoes change 3: grant kit.lend to Board host``."""
-    said = "; ".join(
+    changes = "; ".join(
         f"change {entry.number}: {entry.what} ({_by(entry)}, {ago(datetime.fromisoformat(entry.at))})"
         for entry in undone
     )
-    return f"{files} undoes {said}"
+    return f"{files} undoes {changes}"
 
 
 def ago(then: datetime) -> str:

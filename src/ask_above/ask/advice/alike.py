@@ -50,14 +50,14 @@ def title_twice(sight: Sight) -> Iterator[Piece]:
 def unseen(sight: Sight) -> Iterator[Piece]:
     """Find names that hold a character which cannot be seen (rule 1.2)."""
     charter = sight.charter
-    things = ((kind, key, each) for kind, all_of in _titled(charter).items() for key, each in all_of.items())
+    things = ((kind, key, titled) for kind, all_of in _titled(charter).items() for key, titled in all_of.items())
     for kind, key, thing in things:
         for field in ("title", "badge", "prefix"):
             if has_unseen(getattr(thing, field, None) or "", badge=field == "badge"):
                 what = f"the {field} of the {kind} {key} has a hidden character"
                 yield Piece("unseen-character", thing.where, what, f"type the {field} of {key} again")
     members = sight.register.members
-    for key, member in members.items() if not "".join(each.name for each in members.values()).isascii() else ():
+    for key, member in members.items() if not "".join(titled.name for titled in members.values()).isascii() else ():
         if not member.name.isascii() and has_unseen(member.name):
             what = f"the name of @{key} has a hidden character"
             yield Piece("unseen-character", member.where, what, f"type the name of {key} again")

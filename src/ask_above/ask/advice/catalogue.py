@@ -23,11 +23,11 @@ def undecided(sight: Sight) -> Iterator[Piece]:
     for entry in entries:
         given |= compiled.word_of(entry).allow
     for key in catalogue.names(catalogue.everything & ~given):
-        each = catalogue.capabilities[key]
-        brought = f" (add-on {each.add_on})" if each.add_on else ""
+        capability = catalogue.capabilities[key]
+        brought = f" (add-on {capability.add_on})" if capability.add_on else ""
         mend = f"grant {key} to a rank, or list it under nobody"
         commands = (f"ask-above charter add nobody {key}",)
-        yield Piece("undecided", each.where, f"no rank grants {key}{brought}", mend, (), commands)
+        yield Piece("undecided", capability.where, f"no rank grants {key}{brought}", mend, (), commands)
 
 
 def meant_for_nobody(sight: Sight) -> Iterator[Piece]:
@@ -97,13 +97,13 @@ def wildcards(sight: Sight) -> Iterator[Piece]:
         for word in _patterns(sight, rank.grants):
             covered = catalogue.expand(word) & risky & compiled.granted(rank)
             command = f"ask-above rank withhold {rank.key} {{}}"
-            said = f"{rank.title} grants"
-            yield from _wild(sight, word, covered, rank.grants.where, said, (rank.key,), command)
+            grants = f"{rank.title} grants"
+            yield from _wild(sight, word, covered, rank.grants.where, grants, (rank.key,), command)
     for place in compiled.places:
         for entry in (*place.overrides, *place.exceptions):
             for word in _patterns(sight, entry.allow):
-                said = f"{sight.title(entry.of)} is allowed {sight.at_place(place)}"
-                yield from _wild(sight, word, catalogue.expand(word) & risky, entry.where, said, (entry.of,), "")
+                grants = f"{sight.title(entry.of)} is allowed {sight.at_place(place)}"
+                yield from _wild(sight, word, catalogue.expand(word) & risky, entry.where, grants, (entry.of,), "")
 
 
 def _wild(

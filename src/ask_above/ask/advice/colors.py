@@ -25,11 +25,13 @@ def colors(sight: Sight) -> Iterator[Piece]:
     """Find colours that cannot be read or told apart, ranks that share one."""
     known = [(r, r.color.lower()) for r in sight.compiled.ranks if r.color and _HEX.fullmatch(r.color)]
     for rank, color in known:
-        for ground, said in ((LIGHT, "a light"), (DARK, "a dark")):
+        for ground, shade in ((LIGHT, "a light"), (DARK, "a dark")):
             ratio = contrast(color, ground)
             if ratio < LEAST_CONTRAST:
                 least = f"{LEAST_CONTRAST:g}"
-                what = f"{rank.title}'s {color} has a contrast of {ratio:.2f} on {said} background; {least} is readable"
+                what = (
+                    f"{rank.title}'s {color} has a contrast of {ratio:.2f} on {shade} background; {least} is readable"
+                )
                 mend = f"choose a {'darker' if ground == LIGHT else 'lighter'} colour"
                 yield Piece("color-unreadable", rank.where, what, mend, (rank.key,))
     for (one, first), (other, second) in combinations(known, 2):

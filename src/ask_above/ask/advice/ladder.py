@@ -29,15 +29,15 @@ def still_carried(sight: Sight) -> Iterator[Piece]:
             bit = catalogue.bit[key]
             carrying = [r for r in compiled.ranks if compiled.granted(r) & bit and not r.unbounded]
             if carrying:
-                titles = listed(each.title for each in carrying)
+                titles = listed(carrier.title for carrier in carrying)
                 verb = "grants" if len(carrying) == 1 else "grant"
                 yield Piece(
                     "still-carried",
                     rank.withhold.where,
                     f"{rank.title} withholds {key}, but {titles} {verb} it",
                     f"withhold {key} from {titles} too, or deny it to {rank.title} on the whole site",
-                    tuple(each.key for each in carrying),
-                    tuple(f"ask-above rank withhold {each.key} {key}" for each in carrying),
+                    tuple(carrier.key for carrier in carrying),
+                    tuple(f"ask-above rank withhold {carrier.key} {key}" for carrier in carrying),
                 )
 
 
@@ -221,14 +221,14 @@ def climbers(sight: Sight) -> Iterator[Piece]:
     for rank in compiled.ranks:
         if rank.unbounded or not sight.decider.compiled.keep(Ground).may_stir(rank.position):
             continue
-        found = climb(sight.decider.compiled.keep(Ground), sight.decider.reckoner, rank)
+        climbed = climb(sight.decider.compiled.keep(Ground), sight.decider.reckoner, rank)
         mend = f"see what prevents it: ask-above climb {rank.key}"
-        if found.free:
+        if climbed.free:
             what = f"{rank.title} can climb to an unbounded rank"
             yield Piece("climbs-to-everything", rank.where, what, mend, (rank.key,))
             continue
         # one that is a detour alone has a code of its own
-        gains = [gain for gain in found.gains(high) if any(move.kind != "detour" for move in gain.moves)]
+        gains = [gain for gain in climbed.gains(high) if any(move.kind != "detour" for move in gain.moves)]
         if gains:
             names = listed(dict.fromkeys(gain.capability for gain in gains))
             what = f"{rank.title} can climb to {names}: {sentence(compiled.charter, gains[0].moves)}"

@@ -40,15 +40,15 @@ def duties(sight: Sight) -> Iterator[Piece]:
     compiled, wanted = sight.compiled, cover.default_duties(sight.compiled)
     if not wanted:
         return
-    found = cover.cover(sight.decider, wanted, sight.at)
+    covered = cover.cover(sight.decider, wanted, sight.at)
     most = sight.charter.rules.advice.most_high_risk
-    for key, count in found.able.items():
+    for key, count in covered.able.items():
         if compiled.catalogue.capabilities[key].risk == "high" and count > most:
             what = f"{count} members may use {key} (high risk), more than {most}"
             where = compiled.catalogue.capabilities[key].where
             yield Piece("too-many-high-risk", where, what, f"see who: ask-above who {key} --through")
     by_duty: dict[tuple[str, str | None], list[str]] = {}
-    for gap in found.gaps:
+    for gap in covered.gaps:
         by_duty.setdefault((gap.capability, gap.only), []).append(gap.place)
     for (key, only), places in by_duty.items():
         where, spots = compiled.catalogue.capabilities[key].where, _places(sight, places)
@@ -119,14 +119,14 @@ def _told_over(sight: Sight, given: Assignment) -> Piece:
 
 
 def _contradictory(sight: Sight, key: str, given: list[Assignment]) -> Iterator[Piece]:
-    for n, each in enumerate(given):
-        rank = sight.charter.ranks[each.rank]
+    for n, assignment in enumerate(given):
+        rank = sight.charter.ranks[assignment.rank]
         for other in given[:n]:
             second = sight.charter.ranks[other.rank]
-            if not _overlap(each, other):
+            if not _overlap(assignment, other):
                 continue
             commands: tuple[str, ...] = ()
-            if rank is second and each.place == other.place:
+            if rank is second and assignment.place == other.place:
                 what = f"{sight.title(key)} is assigned {rank.title} twice for the same time"
                 mend = f"remove one of the two lines; the other is {other.where}"
             elif _apart(rank, second):
@@ -136,7 +136,7 @@ def _contradictory(sight: Sight, key: str, given: list[Assignment]) -> Iterator[
                 commands = (f"ask-above unassign {second.key} {key}{where}",)
             else:
                 continue
-            yield Piece("contradictory", each.where, what, mend, (f"@{key}", rank.key), commands)
+            yield Piece("contradictory", assignment.where, what, mend, (f"@{key}", rank.key), commands)
 
 
 def _apart(rank: Rank, other: Rank) -> bool:

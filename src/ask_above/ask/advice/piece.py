@@ -156,12 +156,12 @@ class Sight:
     @cached_property
     def holders(self) -> list[int]:
         """For how many members each rank is recorded now, the retired not counted."""
-        found = [0] * len(self.compiled.ranks)
+        counts = [0] * len(self.compiled.ranks)
         for asked, keys in self.alike:
             if not asked.is_retired:
                 for rank in {holding.rank for holding in asked.recorded}:
-                    found[rank] += len(keys)
-        return found
+                    counts[rank] += len(keys)
+        return counts
 
     def holding(self, rank: Rank) -> list[str]:
         """Return the members for whom a rank is recorded now, the retired not counted, by key."""
@@ -181,11 +181,11 @@ class Sight:
     def unbounded_members(self) -> set[str]:
         """The members who hold an unbounded rank on the whole site, and the owner."""
         unbounded = self.compiled.unbounded
-        found = {self.charter.owner} if self.charter.owner else set()
+        members = {self.charter.owner} if self.charter.owner else set()
         for asked, keys in self.alike if unbounded else ():
             if any(holding.rank in unbounded and holding.place == 0 for holding in asked.holdings):
-                found.update(keys)
-        return found
+                members.update(keys)
+        return members
 
     def title(self, key: str) -> str:
         """Return what people call a rank, a group or a member."""

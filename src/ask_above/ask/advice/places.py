@@ -40,7 +40,7 @@ def deny_reaches_up(sight: Sight) -> Iterator[Piece]:
 
 def _losing(sight: Sight, place: int, automatic: int, word: Word, words: dict[str, Word]) -> dict[str, list[str]]:
     """Return what ranks above grant, would hold at a place, and lose there by the word of an automatic rank alone."""
-    compiled, found = sight.compiled, dict[str, list[str]]()
+    compiled, losers = sight.compiled, dict[str, list[str]]()
     chain = compiled.chains[place]
     carrying = {n for name in compiled.catalogue.names(word.deny) for n in sight.carriers[name] if n < automatic}
     for rank in map(compiled.ranks.__getitem__, sorted(carrying)):
@@ -55,8 +55,8 @@ def _losing(sight: Sight, place: int, automatic: int, word: Word, words: dict[st
         if mask:  # what is not held above cannot be lost here
             mask &= ~reckoner.held(profile, place, gated=False).mask
         for name in compiled.catalogue.names(mask):
-            found.setdefault(name, []).append(rank.key)
-    return found
+            losers.setdefault(name, []).append(rank.key)
+    return losers
 
 
 def without_effect(sight: Sight) -> Iterator[Piece]:
@@ -152,7 +152,7 @@ def _repeated(spoken: _Spoken, place: int, entry: Override) -> int:
     """Return what an entry says that is so without it: what the next place above says of it to the same, alone."""
     compiled, word = spoken.compiled, spoken.compiled.word_of(entry)
     left = (word.allow | word.deny) & ~spoken.but(place, entry)
-    found = 0
+    repeated = 0
     for above in reversed(compiled.chains[place][:-1]) if left else ():
         if not left & spoken.all[above]:
             continue
@@ -162,12 +162,12 @@ def _repeated(spoken: _Spoken, place: int, entry: Override) -> int:
         if same is not None:
             other = compiled.word_of(same)
             agreed = (word.allow & other.allow) | (word.deny & other.deny)
-            found |= left & agreed & ~spoken.but(above, same)
+            repeated |= left & agreed & ~spoken.but(above, same)
         left &= ~spoken.all[above]
     rank = compiled.charter.ranks.get(entry.of)
     if rank is not None and not entry.above:
-        found |= left & word.allow & compiled.granted(rank)
-    return found
+        repeated |= left & word.allow & compiled.granted(rank)
+    return repeated
 
 
 def _entries(above: Place, entry: Override, here: Place) -> tuple[Override, ...]:
@@ -224,20 +224,22 @@ class Opposite(NamedTuple):
 
 def opposites(compiled: CompiledCharter) -> dict[int, list[Opposite]]:
     """Return, by place, the entries that say the opposite of what the nearest place above says of the same."""
-    found: dict[int, list[Opposite]] = {}
-    said = [{entry.label: compiled.word_of(entry) for entry in reversed(place.overrides)} for place in compiled.places]
+    by_place: dict[int, list[Opposite]] = {}
+    words_of = [
+        {entry.label: compiled.word_of(entry) for entry in reversed(place.overrides)} for place in compiled.places
+    ]
     for n, place in enumerate(compiled.places):
         for entry in place.overrides:
             word, settled, label = compiled.word_of(entry), 0, entry.label
             for above in reversed(compiled.chains[n][:-1]):
-                other = said[above].get(label)
+                other = words_of[above].get(label)
                 if other is None:
                     continue
                 turned = ((word.allow & other.deny) | (word.deny & other.allow)) & ~settled
                 settled |= other.allow | other.deny
                 if turned:
-                    found.setdefault(n, []).append(Opposite(entry, above, turned))
-    return found
+                    by_place.setdefault(n, []).append(Opposite(entry, above, turned))
+    return by_place
 
 
 def drifted(sight: Sight) -> Iterator[Piece]:

@@ -85,15 +85,15 @@ def brought(before: Decider, after: Decider, at: Instant, beside: Beside = NOTHI
     looks = OF_PEOPLE if before.compiled is after.compiled else LOOKS
     known = Counter((piece.code, piece.what) for look in looks for piece in look(Sight(before, at)))
     left_out = _OF_NO_NEWS | set(after.compiled.charter.rules.advice.silent)
-    found = []
+    new = []
     for piece in (piece for look in looks for piece in look(Sight(after, at))):
         known[piece.code, piece.what] -= 1
         if known[piece.code, piece.what] < 0 and piece.code not in left_out:
-            found.append(piece)
+            new.append(piece)
     taken = [*taken_from_everybody(before.compiled, after.compiled)]
     commands = {piece.commands for piece in taken}
     heirs = [piece for piece in heirs if piece.what not in gone]
-    return [*heirs, *taken, *(piece for piece in found if piece.commands not in commands or not piece.commands)]
+    return [*heirs, *taken, *(piece for piece in new if piece.commands not in commands or not piece.commands)]
 
 
 def advise(

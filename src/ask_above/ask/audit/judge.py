@@ -164,19 +164,19 @@ class Judge:
         if len(self._turns) > _MOST_KEPT:
             self._turns.clear()
         way: list[Instant] = []
-        found: Turn | None = None
+        last: Turn | None = None
         edge = self._edge(deed, at)
         while edge is not None:
             if (deed, edge) in self._turns:
-                found = self._turns[deed, edge]
+                last = self._turns[deed, edge]
                 break
             way.append(edge)
             if self._yes(deed, self.states.position(edge - 1), edge - 1):
-                found = self._turn_at(deed, edge)
+                last = self._turn_at(deed, edge)
                 break
             edge = self._edge(deed, edge - 1)
-        self._turns.update(dict.fromkeys(((deed, each) for each in way), found))
-        return found
+        self._turns.update(dict.fromkeys(((deed, each) for each in way), last))
+        return last
 
     def _edge(self, deed: Deed, at: Instant) -> Instant | None:
         """Return the last moment not after another at which the answer may have turned."""

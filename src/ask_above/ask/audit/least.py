@@ -72,16 +72,16 @@ def _needed(judge: Judge, judged: Sequence[Judged]) -> dict[str, int]:
     """
     names, last = judge.states.now.names, len(judge.states.states) - 1
     catalogue = names.charter.catalogue
-    found: dict[str, int] = {}
-    uses = {use for each in judged for use in each.uses}
-    for deed in dict.fromkeys(each.deed for each in judged if each.now):
+    used: dict[str, int] = {}
+    uses = {use for one_deed in judged for use in one_deed.uses}
+    for deed in dict.fromkeys(one_deed.deed for one_deed in judged if one_deed.now):
         uses |= judge.uses(deed, last, judge.now)
     for use in uses:
-        found[use.through] = found.get(use.through, 0) | catalogue.bit.get(use.capability, 0)
-    if any(each.deed.action in ACT_WORDS for each in judged if each.allowed):
+        used[use.through] = used.get(use.through, 0) | catalogue.bit.get(use.capability, 0)
+    if any(one_deed.deed.action in ACT_WORDS for one_deed in judged if one_deed.allowed):
         acting = catalogue.mask(key for rule in names.charter.rules.acts.values() for key in rule.using)
-        found |= {key: found.get(key, 0) | acting for key in names.charter.ranks}
-    return found
+        used |= {key: used.get(key, 0) | acting for key in names.charter.ranks}
+    return used
 
 
 def _lost(compiled: CompiledCharter, charter: Charter) -> dict[int, int]:
@@ -157,13 +157,13 @@ class _Search:
 
     def _in_order(self) -> list[tuple[str, str]]:
         catalogue = self.compiled.catalogue
-        found = [
+        ordered = [
             (rank.key, name)
             for rank in self.compiled.ranks
             if not rank.unbounded and not rank.kept_by
             for name in catalogue.names(self.compiled.granted(rank))
         ]
-        return sorted(found, key=lambda each: -RISKS.index(catalogue.capabilities[each[1]].risk))
+        return sorted(ordered, key=lambda each: -RISKS.index(catalogue.capabilities[each[1]].risk))
 
     def _take(self, some: Sequence[tuple[str, str]]) -> None:
         """Take all of these where that does no harm, else half by half."""

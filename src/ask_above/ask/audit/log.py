@@ -128,7 +128,7 @@ def fields_of(columns: Iterable[object], mapping: Mapping[str, str]) -> dict[str
     did what when.
     """
     known = [str(each) for each in columns]
-    found: dict[str, str] = {}
+    fields: dict[str, str] = {}
     for column, field in mapping.items():
         if column not in known:
             raise QuestionError(f"The log has no column '{column}'; it has {listed(known)}.")
@@ -136,21 +136,21 @@ def fields_of(columns: Iterable[object], mapping: Mapping[str, str]) -> dict[str
             near = nearest(field, FIELDS)
             hint = f" Nearest: {listed(near, 'or')}." if near else ""
             raise QuestionError(f"There is no field '{field}'; there are {listed(FIELDS)}.{hint}")
-        if field in found:
-            raise QuestionError(f"Both '{found[field]}' and '{column}' are said to be {field}.")
+        if field in fields:
+            raise QuestionError(f"Both '{fields[field]}' and '{column}' are said to be {field}.")
         if field:
-            found[field] = column
+            fields[field] = column
     called = {name: field for field, names in _CALLED.items() for name in names}
     for column in known:
         field = called.get(folded(column), "")
-        if column not in mapping and field and field not in found:
-            found[field] = column
-    missing = [field for field in ("member", "action", "when") if field not in found]
+        if column not in mapping and field and field not in fields:
+            fields[field] = column
+    missing = [field for field in ("member", "action", "when") if field not in fields]
     if missing:
         raise QuestionError(
             f"No column says {listed(missing)}; the log has {listed(known)}. Say which: --map COLUMN={missing[0]}"
         )
-    return found
+    return fields
 
 
 def _series(column: Any) -> pd.Series[Any]:
@@ -226,7 +226,7 @@ def _in_zone(read: pd.Series[Any], local: pd.Series[Any], where: tzinfo | None) 
     """Return instants of what was read as if it were UTC, though some are ``local`` times."""
     import numpy as np
 
-    found = read.astype("int64").to_numpy(copy=True)
+    numbers = read.astype("int64").to_numpy(copy=True)
     if where is not None and local.any():
         there = read[local].dt.tz_localize(where, ambiguous="NaT", nonexistent="NaT")
         instants = (
@@ -234,5 +234,5 @@ def _in_zone(read: pd.Series[Any], local: pd.Series[Any], where: tzinfo | None) 
         )
         for row in np.flatnonzero(there.isna().to_numpy()):  # a local time that occurs twice, or not at all
             instants[row] = as_instant(read[local].iloc[row].to_pydatetime(), where)
-        found[local.to_numpy()] = instants
-    return np.asarray(found, dtype=np.int64)
+        numbers[local.to_numpy()] = instants
+    return np.asarray(numbers, dtype=np.int64)

@@ -181,11 +181,11 @@ class Audit(Printed):
     @cached_property
     def unknown(self) -> list[UnknownName]:
         """The names in the log that nothing had then, the most frequent first."""
-        found: dict[tuple[str, str], int] = {}
+        counts: dict[tuple[str, str], int] = {}
         for deed in self.judged:
             if deed.unknown is not None:
-                found[deed.unknown] = found.get(deed.unknown, 0) + deed.times
-        return sorted((UnknownName(*key, times) for key, times in found.items()), key=lambda e: (-e.times, e.name))
+                counts[deed.unknown] = counts.get(deed.unknown, 0) + deed.times
+        return sorted((UnknownName(*key, times) for key, times in counts.items()), key=lambda e: (-e.times, e.name))
 
     # -- what is used
 
@@ -196,14 +196,14 @@ class Audit(Printed):
         A capability was used where something that was allowed rested on it, through everything that sufficed for it
         (rule 11.2).
         """
-        found: dict[Use, list[Judged]] = {}
+        by_use: dict[Use, list[Judged]] = {}
         for deed in self.judged:
             for use in deed.uses:
-                found.setdefault(use, []).append(deed)
+                by_use.setdefault(use, []).append(deed)
         order = {key: n for n, key in enumerate(self.states.now.names.charter.ranks)}
         rows = [
             Used(*use, sum(e.times for e in some), len({e.deed.member for e in some}), max(e.last for e in some))
-            for use, some in found.items()
+            for use, some in by_use.items()
         ]
         return sorted(rows, key=lambda e: (order.get(e.rank, len(order)), e.rank, -e.times, e.capability))
 

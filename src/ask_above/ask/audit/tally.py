@@ -39,13 +39,13 @@ def tally_part(part: Any, reader: LogReader, stretches: Stretches) -> tuple[pd.D
     # one number for each thing that was done: numbers are grouped several times as fast as texts
     frame = pd.DataFrame({"when": rows.when, "row": np.arange(len(rows.when))})
     grouped: Any = frame.groupby(_keys(columns), sort=False)
-    found = grouped.agg(
+    tallied = grouped.agg(
         times=("when", "count"), first=("when", "min"), last=("when", "max"), row=("row", "min")
     ).reset_index(drop=True)
-    example = found.pop("row").to_numpy()
+    example = tallied.pop("row").to_numpy()
     for name, (codes, names) in rows.texts.items():
-        found[name] = names[codes[example]]
-    return _grouped(found.assign(stretch=stretch[example])), rows.refused
+        tallied[name] = names[codes[example]]
+    return _grouped(tallied.assign(stretch=stretch[example])), rows.refused
 
 
 def _keys(columns: Iterable[tuple[NDArray[np.int64], int]]) -> NDArray[np.int64]:

@@ -92,8 +92,8 @@ def _said(compiled: CompiledCharter, profile: Profile, place: int) -> tuple[list
     given: list[tuple[str, int]] = []
     taken = bars = 0
     for here in compiled.chains[place]:
-        said = compiled.sayings_at(here)
-        turns = said.of(holders)
+        sayings = compiled.sayings_at(here)
+        turns = sayings.of(holders)
         own = compiled.own_saying(here, profile.exceptions)
         for saying in turns if own is None else [*turns, own]:
             denied = saying.deny
@@ -103,7 +103,7 @@ def _said(compiled: CompiledCharter, profile: Profile, place: int) -> tuple[list
                     (f"{_LABEL[saying.layer].format(saying.holder)} in {compiled.places[here].key}", saying.allow)
                 )
             taken |= denied
-        for key, bar in said.bars.items():
+        for key, bar in sayings.bars.items():
             bars |= bar if key in holders else 0
         entry = compiled.exception(here, profile.exceptions)
         bars |= compiled.word_of(entry).bar if entry else 0

@@ -53,12 +53,12 @@ class Described(NamedTuple):
     @property
     def sentences(self) -> tuple[str, ...]:
         """The description as sentences: the head, and one for each line of a section."""
-        said = [f"{self.head}."]
+        lines = [f"{self.head}."]
         for section in self.sections:
             for line in section.lines:
                 text = " ".join(cell for cell in line if cell)
-                said.append(f"{section.heading}: {text}." if section.heading else text)
-        return tuple(said)
+                lines.append(f"{section.heading}: {text}." if section.heading else text)
+        return tuple(lines)
 
     def __str__(self) -> str:
         parts = [self.head]
@@ -185,12 +185,12 @@ class Describer:
         since = f" since {day(member.joined)}" if member.joined else ""
         groups = self.compiled.charter.groups
         named = [groups[key].title or key for key in member.groups if key in groups]
-        said = (
+        status = (
             f"{_keyed(member.called, member.key)}: {member.status} {'bot' if member.kind == 'bot' else 'member'}{since}"
         )
         if self.compiled.charter.owner == member.key:
-            said += "; owner, may do everything"
-        return said + (f"; {'groups' if named[1:] else 'group'} {', '.join(named)}" if named else "")
+            status += "; owner, may do everything"
+        return status + (f"; {'groups' if named[1:] else 'group'} {', '.join(named)}" if named else "")
 
     def place(self, place: Place) -> Described:
         """Describe a place: what it is, who enters, what differs from the place above, who looks after it."""
@@ -499,16 +499,16 @@ def meant(names: Names, name: str) -> Rank | Member | Place | Group:
         raise UnknownNameError("kind of thing", form, nearest(form, known), hint)
     kinds = [NameKind(form)] if colon else known
     name = key if colon else name
-    found = names.directory.find(name, *kinds)
-    if found is None:
+    named = names.directory.find(name, *kinds)
+    if named is None:
         known_as = "rank, member, place or group" if len(kinds) > 1 else kinds[0]
         raise UnknownNameError(known_as, name, names.directory.nearest(name, *kinds))
-    others = [each.kind for each in names.directory.also(found, name, *kinds)]
+    others = [each.kind for each in names.directory.also(named, name, *kinds)]
     if others:
-        said = " and a ".join([found.kind, *others])
-        raise QuestionError(f"'{name}' is a {said}; write {found.kind}:{found.key} or {others[0]}:{name}.")
-    if found.kind is NameKind.MEMBER:
-        return names.member(found.key)
-    if found.kind is NameKind.GROUP:
-        return names.group(found.key)
-    return names.rank(found.key) if found.kind is NameKind.RANK else names.place(found.key)
+        said = " and a ".join([named.kind, *others])
+        raise QuestionError(f"'{name}' is a {said}; write {named.kind}:{named.key} or {others[0]}:{name}.")
+    if named.kind is NameKind.MEMBER:
+        return names.member(named.key)
+    if named.kind is NameKind.GROUP:
+        return names.group(named.key)
+    return names.rank(named.key) if named.kind is NameKind.RANK else names.place(named.key)

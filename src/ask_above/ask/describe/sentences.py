@@ -22,9 +22,9 @@ def under_headings(compiled: CompiledCharter, keys: Iterable[str]) -> dict[str, 
     Where it is anybody's, the same for own things is left out.
     """
     wanted = set(keys)
-    found: dict[str, list[str]] = {}
+    headed: dict[str, list[str]] = {}
     for key, each in compiled.catalogue.capabilities.items():
         covered = each.pair is not None and key.endswith(".own") and f"{each.pair}.all" in wanted
         if key in wanted and not covered:
-            found.setdefault(each.heading, []).append(key)
-    return found
+            headed.setdefault(each.heading, []).append(key)
+    return headed

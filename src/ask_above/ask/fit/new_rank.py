@@ -184,16 +184,16 @@ class _Maker:
 
     def lines(self) -> tuple[tuple[str, str], ...]:
         """Return the entries for the overrides of places."""
-        found = []
+        entries = []
         for n in sorted({**self.allows, **self.denies}):
             words = (("allow", self.allows.get(n)), ("deny", self.denies.get(n)))
             said = ", ".join(f"{word}: [{', '.join(names)}]" for word, names in words if names)
-            found += [(self.compiled.places[n].key, f"{self.key}: {{{said}}}")] if said else []
-        return tuple(found)
+            entries += [(self.compiled.places[n].key, f"{self.key}: {{{said}}}")] if said else []
+        return tuple(entries)
 
     def gate_lines(self) -> tuple[tuple[str, str], ...]:
         """Return the gates that have to let the rank in."""
-        found = []
+        gates = []
         for n in self.gates:
             gate = self.charter.places[self.compiled.places[n].key].gate
             if gate is not None and GateTerm(self.key) in gate.any:
@@ -203,5 +203,5 @@ class _Maker:
                     if terms
                 ]
                 parts += ["teaser: true"] if gate.teaser else []
-                found.append((self.compiled.places[n].key, f"gate: {{{', '.join(parts)}}}"))
-        return tuple(found)
+                gates.append((self.compiled.places[n].key, f"gate: {{{', '.join(parts)}}}"))
+        return tuple(gates)

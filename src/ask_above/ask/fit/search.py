@@ -129,14 +129,14 @@ class Fitter:
 
     def fitting(self, ranks: Sequence[int]) -> Fitting:
         """Return ranks with all that is too much in them."""
-        found: dict[str, list[str]] = {}
+        too_much: dict[str, list[str]] = {}
         for place in range(len(self.compiled.places)):
             for key in self.compiled.catalogue.names(self.can(ranks, place) & ~self.needed[place]):
-                found.setdefault(key, []).append(self.compiled.places[place].key)
-        risks = {key: self.compiled.catalogue.capabilities[key].risk for key in found}
-        weight = sum(WEIGHTS[risks[key]] * len(places) for key, places in found.items())
-        order = sorted(found, key=lambda key: (-RISKS.index(risks[key]), self.compiled.catalogue.keys.index(key)))
-        excess = tuple(Excess(key, risks[key], tuple(found[key])) for key in order)
+                too_much.setdefault(key, []).append(self.compiled.places[place].key)
+        risks = {key: self.compiled.catalogue.capabilities[key].risk for key in too_much}
+        weight = sum(WEIGHTS[risks[key]] * len(places) for key, places in too_much.items())
+        order = sorted(too_much, key=lambda key: (-RISKS.index(risks[key]), self.compiled.catalogue.keys.index(key)))
+        excess = tuple(Excess(key, risks[key], tuple(too_much[key])) for key in order)
         return Fitting(tuple(self.compiled.ranks[rank].key for rank in sorted(ranks)), weight, excess)
 
     # -- the best few, as an exact minimum
@@ -237,16 +237,16 @@ class Fitter:
         whole = np.zeros(model.size)
         whole[: len(self.candidates)] = 1
         matrix, low, high = model.matrix()
-        found = milp(
+        solution = milp(
             objective,
             integrality=whole,
             bounds=Bounds(0, 1),
             constraints=LinearConstraint(matrix, low, high),
             options={"mip_rel_gap": 0},
         )
-        if found.x is None:
+        if solution.x is None:
             return None
-        return float(found.fun), [n for n in range(len(self.candidates)) if round(found.x[n])]
+        return float(solution.fun), [n for n in range(len(self.candidates)) if round(solution.x[n])]
 
 
 def candidates(decider: Decider, at: Instant) -> list[int]:

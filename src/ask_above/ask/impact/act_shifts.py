@@ -234,23 +234,27 @@ class ActShifts:
         """Say whose acts may differ without having been looked at."""
         if not (self.reads or self.difference.given):
             return []
-        found = []
+        sentences = []
         if not self.looked_at:
-            found.append("Whom members may act on may change; there are too many members to test each.")
+            sentences.append("Whom members may act on may change; there are too many members to test each.")
         who = "Whoever may assign ranks"
         names = self._reach_differs(sorted(self._given_to()))
         titles = [
             self.new.people.register.members[key].called for key in names if key in self.new.people.register.members
         ]
         if titles:
-            found.append(f"{who}: which ranks they may assign to {few(titles, 3)} may change.")
+            sentences.append(f"{who}: which ranks they may assign to {few(titles, 3)} may change.")
         ranks = dict.fromkeys(read.key for read in self.reads if read.kind is Kind.RANK and read.field in _CONDITIONS)
         named = [rank.title for key in ranks if (rank := self.new.compiled.charter.ranks.get(key)) is not None]
         if named:
-            found.append(f"{who}: to whom they may assign {listed(named)} may change, because its conditions change.")
+            sentences.append(
+                f"{who}: to whom they may assign {listed(named)} may change, because its conditions change."
+            )
         if any(read.kind not in (Kind.MEMBER, Kind.EXPECTATIONS) and read.field not in _TOLD for read in self.reads):
-            found.append(f"{who}: which ranks they may assign to whom may change, because what ranks grant changes.")
-        return found
+            sentences.append(
+                f"{who}: which ranks they may assign to whom may change, because what ranks grant changes."
+            )
+        return sentences
 
     def _reach_differs(self, keys: list[str]) -> list[str]:
         """Return for whom it differs what some member may assign or unassign; where there are too many, all of them.
@@ -407,9 +411,9 @@ class _MemberActs:
 
     def _reached(self, side: int, power: Power | None) -> dict[tuple[str, str], frozenset[str]]:
         """Return the ranks that a power reaches with each act, and with each capability of moderating."""
-        found: dict[tuple[str, str], frozenset[str]] = {}
+        reached: dict[tuple[str, str], frozenset[str]] = {}
         if power is None:
-            return found
+            return reached
         kept, never = self._kept[side]
         using = (self.old, self.new)[side].compiled.charter.rules.act(Act.MODERATE).using
         masks = [(Act.MODERATE, key, mask) for key, mask in zip(using, power.moderate, strict=False)]
@@ -419,8 +423,8 @@ class _MemberActs:
             (Act.CALL, "", power.call),
         ]
         for act, key, mask in masks:
-            found[act, key] = self.shifts.named(side, mask)
-        return found
+            reached[act, key] = self.shifts.named(side, mask)
+        return reached
 
     @staticmethod
     def _told_apart(
@@ -449,16 +453,16 @@ class _MemberActs:
     @cached_property
     def _moved(self) -> list[tuple[_Kin, Asked, Asked]]:
         """The members there now and then who may stand elsewhere; none but by their own record where places stay."""
-        found = [
+        there = [
             (kin, kin.before, kin.after)
             for kin in self.shifts._kin
             if kin.now and kin.before is not None and kin.after is not None
         ]
         if not self._same_grounds():
-            return found
+            return there
         return [
             (kin, before, after)
-            for kin, before, after in found
+            for kin, before, after in there
             if (before.owner, before.recorded) != (after.owner, after.recorded)
         ]
 
@@ -481,15 +485,15 @@ class _MemberActs:
         """Return the ranks whose holders may moderate somebody as they stand now and might not before, and back."""
         known = self._moved_at.get((place, *tops))
         if known is None:
-            found: dict[bool, list[str]] = {True: [], False: []}
+            turned: dict[bool, list[str]] = {True: [], False: []}
             sides = [dict(self._moderated(side, place)) for side in ((0,) if self.shifts.same else (0, 1))]
             for rank in self.new.compiled.ranks:
                 if rank.key in self.old.compiled.rank_at:
                     was, now = (side.get(rank.key, _NONE) for side in (sides[0], sides[-1]))
                     before, after = tops[0] in was, tops[1] in now
                     if before != after:
-                        found[after].append(f"rank:{rank.key}")
-            known = [(gains, actors) for gains, actors in found.items() if actors]
+                        turned[after].append(f"rank:{rank.key}")
+            known = [(gains, actors) for gains, actors in turned.items() if actors]
             self._moved_at[place, *tops] = known
         return known
 

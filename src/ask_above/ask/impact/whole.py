@@ -143,13 +143,13 @@ class Impact(Printed):
     def rows(self) -> Iterator[tuple[str, ...]]:
         """Yield a row for each answer that differs."""
         for shift in self.shifts:
-            said = "gains" if shift.gains else "loses"
+            verb = "gains" if shift.gains else "loses"
             people = [*(f"rank:{key}" for key in shift.ranks), *([VISITOR] if shift.visitor else []), *shift.members]
             when = tuple(self.day(each) for each in (shift.since, shift.until))
             for capability in shift.capabilities:
                 risk = risk_of(self.old, self.new, capability)
                 for place in shift.places:
-                    yield from ((said, risk, capability, place, who, *when) for who in people)
+                    yield from ((verb, risk, capability, place, who, *when) for who in people)
 
     def day(self, at: Instant | None) -> str:
         """Write an instant as a date in the charter's time zone; nothing for none."""
@@ -169,13 +169,13 @@ def impact(old: Decider, new: Decider, at: Instant, told: Callable[[int, int], N
     difference = Difference(sides[0], sides[1], at)
     if difference.renaming is not None:
         old = Decider(difference.before.charter, difference.before.register)
-    found = crowds(old, new, at)
+    compared = crowds(old, new, at)
     places = list(dict.fromkeys((*new.compiled.place_at, *old.compiled.place_at)))
     order = {key: n for n, key in enumerate((*new.compiled.catalogue.keys, *old.compiled.catalogue.keys))}
     shifts = [
         shift
-        for fold in _folded(differences(old, new, found, places, told), len(found.old))
-        for shift in _shifts((old, new), found, fold, at, order)
+        for fold in _folded(differences(old, new, compared, places, told), len(compared.old))
+        for shift in _shifts((old, new), compared, fold, at, order)
     ]
     return Impact(old, new, at, sorted(shifts, key=_riskiest_first), difference)
 

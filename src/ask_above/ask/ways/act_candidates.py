@@ -250,11 +250,11 @@ class ActCandidates:
         act, where = self.rule.act, rank.lists[self.rule.act].where if self.rule.act in rank.lists else rank.where
         lists = {key: value for key, value in rank.lists.items() if key != act} | ({act: entry} if entry else {})
         named = {Act.MODERATE: "moderates", Act.ASSIGN: "assigns", Act.MANAGE: "manages"}[act]
-        said: object = None
+        written: object = None
         if entry is not None:
             way, names = ("only", entry.only) if entry.only is not None else ("except", entry.excluded)
-            said = {way: sorted(names, key=list(self.charter.ranks).index)}
-        return self._rank_set("list", what, rank._replace(lists=lists), {named: said}, where, lines)
+            written = {way: sorted(names, key=list(self.charter.ranks).index)}
+        return self._rank_set("list", what, rank._replace(lists=lists), {named: written}, where, lines)
 
     def _rank_set(
         self,

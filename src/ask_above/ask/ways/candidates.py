@@ -285,12 +285,12 @@ class CapabilityCandidates:
                     if order in seen:
                         continue
                     seen.add(order)
-                    said = (
+                    spoken = (
                         f"above {self.charter.ranks[entry.of].title}"
                         if above
                         else f"below {self.charter.ranks[entry.of].title}"
                     )
-                    what = f"move {rank.title} directly {said} on the ladder"
+                    what = f"move {rank.title} directly {spoken} on the ladder"
                     command = typed(RankMove(rank.key, above, below))
                     yield Candidate("order", what, rank.where, 1, ordering(rank.key, above, below), command)
 
@@ -480,9 +480,9 @@ def _or_none(gate: Gate) -> Gate | None:
 
 def _gating(place: Place, gate: Gate | None, what: str, *, lines: int = 1) -> Candidate:
     where = place.gate.where if place.gate else place.where
-    said: dict[str, object] = {}
+    terms: dict[str, object] = {}
     if gate is not None:
-        said = {word: [str(term) for term in getattr(gate, word)] for word in ("any", "all", "none")}
-        said["teaser"] = gate.teaser
-    command = typed(SetGate(place.key, said if gate is not None else {}))
+        terms = {word: [str(term) for term in getattr(gate, word)] for word in ("any", "all", "none")}
+        terms["teaser"] = gate.teaser
+    command = typed(SetGate(place.key, terms if gate is not None else {}))
     return Candidate("gate", what, where, lines, lambda c, r: (changes.with_gate(c, place.key, gate), r), command)

@@ -207,16 +207,16 @@ class _Trial:
 
     def _way(self, candidates: tuple[Candidate, ...], changed: Decider, command: str) -> Way:
         place, capability, member = self.own or ("", "", None)
-        found = crowds(self.decider, changed, self.at, apart=member)
-        mine = [] if member is None else found.rows_of(member)
-        told = turned(self.decider, changed, found, (place, capability, mine) if mine else None)
-        members = found.count(told.rows)
+        compared = crowds(self.decider, changed, self.at, apart=member)
+        mine = [] if member is None else compared.rows_of(member)
+        turns = turned(self.decider, changed, compared, (place, capability, mine) if mine else None)
+        members = compared.count(turns.rows)
         sides = [State(decider.compiled.charter, decider.people.register) for decider in (self.decider, changed)]
         acts = ActShifts(self.decider, changed, Difference(sides[0], sides[1], self.at), self.at)
         capabilities = changed.compiled.catalogue.capabilities
         harm = Harm(
-            _frees(found, self.decider, changed),
-            any(capabilities[key].risk == "high" for key in told.gained if key in capabilities),
+            _frees(compared, self.decider, changed),
+            any(capabilities[key].risk == "high" for key in turns.gained if key in capabilities),
             acts.gains_power,
             any(candidate.kind == "rule" for candidate in candidates),
             members,
@@ -227,7 +227,7 @@ class _Trial:
             tuple(candidate.kind for candidate in candidates),
             min((candidate.where for candidate in candidates), key=_in_file),
             sum(candidate.lines for candidate in candidates),
-            told.answers,
+            turns.answers,
             members,
             changed.compiled.charter,
             changed.people.register,

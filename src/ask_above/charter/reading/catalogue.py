@@ -109,12 +109,12 @@ def _without_bad_relations(catalogue: Catalogue, spots: dict[str, Spot]) -> Cata
             )
             clean[key] = capability._replace(implies=implies, needs=needs, leads_to=leads_to)
     edges = {key: (*capability.implies, *capability.needs) for key, capability in clean.items()}
-    found = loops(edges)
-    for loop in found:
+    knots = loops(edges)
+    for loop in knots:
         document, path = spots[loop[0]]
         message = f"'implies' and 'needs' go round in a loop: {' → '.join(loop)}"
         document.fault(path, "loop", message, expected="a relation that leads on and never back", on_key=True)
-    if found:
+    if knots:
         clean = {key: capability._replace(implies=(), needs=()) for key, capability in clean.items()}
     return Catalogue(clean)
 

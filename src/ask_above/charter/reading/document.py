@@ -76,7 +76,7 @@ class Document:
 
     def spell(self, path: Path) -> str:
         """Return a path as a person reads it: ``ranks › warden › grants › 2nd``."""
-        said, data = [], self.data
+        spelled, data = [], self.data
         for step in path:
             try:
                 data = data[step]
@@ -84,10 +84,10 @@ class Document:
                 data = None
             if isinstance(step, int):
                 key = data.get("key") if isinstance(data, dict) else None
-                said.append(key if isinstance(key, str) and key else ordinal(step + 1))
+                spelled.append(key if isinstance(key, str) and key else ordinal(step + 1))
             else:
-                said.append(step)
-        return " › ".join(said)
+                spelled.append(step)
+        return " › ".join(spelled)
 
 
 def ordinal(number: int) -> str:

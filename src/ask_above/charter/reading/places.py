@@ -27,37 +27,37 @@ def read_places(
         **differ.at(("site",), data.get("site", {})),
     )
     places = {SITE: site}
-    for path, parent, said in _nested(data.get("places", []), ("places",)):
-        key = said["key"]
+    for path, parent, written in _nested(data.get("places", []), ("places",)):
+        key = written["key"]
         if key in places:
             before = places[key].where
             message = f"the place '{key}' is named twice; it stands on line {before.line} already"
             document.fault((*path, "key"), "twice", message, expected="each place once, wherever it stands")
             continue
-        if said.get("kind") == SITE:
+        if written.get("kind") == SITE:
             message = "only the site itself is of the kind 'site'"
             document.fault((*path, "kind"), "kind-site", message, expected="another kind, such as board or section")
         places[key] = Place(
             key,
-            said.get("kind", ""),
-            title=str(said.get("title", key)),
-            about=said.get("about", ""),
+            written.get("kind", ""),
+            title=str(written.get("title", key)),
+            about=written.get("about", ""),
             parent=parent or SITE,
             where=document.where((*path, "key"), on_key=True),
-            **differ.at(path, said),
+            **differ.at(path, written),
         )
     return places
 
 
 def _nested(items: list[tuple[int, dict[str, Any]]], path: Path) -> Iterator[Nested]:
     """Walk the tree in the order in which it is written, without recursion."""
-    todo: list[Nested] = [((*path, n), None, said) for n, said in reversed(items)]
+    todo: list[Nested] = [((*path, n), None, written) for n, written in reversed(items)]
     while todo:
-        here, parent, said = todo.pop()
-        if "key" not in said:
+        here, parent, written = todo.pop()
+        if "key" not in written:
             continue
-        yield here, parent, said
-        todo += [((*here, "places", n), said["key"], inner) for n, inner in reversed(said.get("places", []))]
+        yield here, parent, written
+        todo += [((*here, "places", n), written["key"], inner) for n, inner in reversed(written.get("places", []))]
 
 
 class _Differences:
@@ -142,12 +142,12 @@ class _Differences:
         return data
 
     def terms(self, path: Path, items: list[tuple[int, str]]) -> tuple[GateTerm, ...]:
-        found = []
+        read = []
         for n, written in items:
             if self.known_holder((*path, n), written):
                 key = written.removesuffix("+")
-                found.append(GateTerm(key, group=key in self.names.groups, above=written.endswith("+")))
-        return tuple(dict.fromkeys(found))
+                read.append(GateTerm(key, group=key in self.names.groups, above=written.endswith("+")))
+        return tuple(dict.fromkeys(read))
 
 
 def read_sets(

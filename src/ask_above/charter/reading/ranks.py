@@ -25,8 +25,8 @@ def distinct(document: Document, items: list[Numbered], path: Path, what: str) -
     """Return the items whose key is new, and note those whose key stands twice (rule 1.4)."""
     first: dict[str, int] = {}
     kept = []
-    for n, said in items:
-        key = said["key"]
+    for n, item in items:
+        key = item["key"]
         if key in first:
             before = document.where((*path, first[key], "key"))
             spot = f"on line {before.line}" if before.line else f"as the {ordinal(first[key] + 1)}"
@@ -34,7 +34,7 @@ def distinct(document: Document, items: list[Numbered], path: Path, what: str) -
             document.fault((*path, n, "key"), "twice", message, expected=f"each {what} once")
         else:
             first[key] = n
-            kept.append((n, said))
+            kept.append((n, item))
     return kept
 
 
@@ -43,12 +43,12 @@ def read_ranks(
 ) -> dict[str, Rank]:
     """Return the ranks, highest first."""
     kept = distinct(document, items, ("ranks",), "rank")
-    known = {said["key"]: None for _, said in kept}
+    known = {written["key"]: None for _, written in kept}
     ranks = {
-        said["key"]: _rank(document, ("ranks", n), said, position, catalogue, perks, known)
-        for position, (n, said) in enumerate(kept)
+        written["key"]: _rank(document, ("ranks", n), written, position, catalogue, perks, known)
+        for position, (n, written) in enumerate(kept)
     }
-    numbers = {said["key"]: n for n, said in kept}
+    numbers = {written["key"]: n for n, written in kept}
     for loop in loops({key: rank.builds_on for key, rank in ranks.items()}):
         message = f"'builds-on' goes round in a loop: {' → '.join(loop)}"
         path: Path = ("ranks", numbers[loop[0]], "builds-on")
@@ -136,29 +136,29 @@ def _lists(document: Document, path: Path, said: dict[str, Any], known: dict[str
 def _one_entry(document: Document, kept: list[Numbered]) -> None:
     """Note a second entry rank, and one that is automatic (rule 4.4)."""
     first: str | None = None
-    for n, said in kept:
-        if not said.get("entry"):
+    for n, written in kept:
+        if not written.get("entry"):
             continue
         path: Path = ("ranks", n, "entry")
-        if said.get("held-by"):
-            message = f"'{said['key']}' is automatic; the entry rank cannot be automatic"
+        if written.get("held-by"):
+            message = f"'{written['key']}' is automatic; the entry rank cannot be automatic"
             document.fault(path, "automatic-entry", message, expected="'entry' or 'held-by', not both")
         if first is not None:
             message = f"'{first}' is the entry rank already; pending members hold one"
             document.fault(path, "two-entries", message, expected="'entry: true' at one rank at most")
-        first = first or said["key"]
+        first = first or written["key"]
 
 
 def read_perks(document: Document, data: dict[str, dict[str, Any]]) -> dict[str, Perk]:
     """Return the perks (rule 7.3)."""
     perks: dict[str, Perk] = {}
-    for key, said in data.items():
-        settle = said["settle"]
+    for key, written in data.items():
+        settle = written["settle"]
         default: PerkValue = {"any": False, "all": False, "topmost": None}.get(settle, 0)
-        if "default" in said:
-            default = _perk_value(document, ("perks", key, "default"), said["default"], settle)
+        if "default" in written:
+            default = _perk_value(document, ("perks", key, "default"), written["default"], settle)
         where = document.where(("perks", key), on_key=True)
-        perks[key] = Perk(key, said.get("about", ""), settle, default, where)
+        perks[key] = Perk(key, written.get("about", ""), settle, default, where)
     return perks
 
 
@@ -191,16 +191,18 @@ def _perk_value(document: Document, path: Path, text: str, settle: str) -> PerkV
 def read_groups(document: Document, items: list[Numbered], ranks: dict[str, Rank]) -> dict[str, Group]:
     """Return the groups, with the ranks they confer where the charter wrote it; places are checked later."""
     kept = []
-    for n, said in distinct(document, items, ("groups",), "group"):
-        if said["key"] in ranks:
-            where = ranks[said["key"]].where
+    for n, written in distinct(document, items, ("groups",), "group"):
+        if written["key"] in ranks:
+            where = ranks[written["key"]].where
             spot = f" (line {where.line})" if where.line else ""
-            message = f"'{said['key']}' is a rank already{spot}; a group needs another key, they share one name space"
+            message = (
+                f"'{written['key']}' is a rank already{spot}; a group needs another key, they share one name space"
+            )
             document.fault(("groups", n, "key"), "rank-and-group", message, expected="a key that no rank has")
         else:
-            kept.append((n, said))
-    known = {said["key"]: n for n, said in kept}
-    groups = {said["key"]: _group(document, ("groups", n), said, known, ranks) for n, said in kept}
+            kept.append((n, written))
+    known = {written["key"]: n for n, written in kept}
+    groups = {written["key"]: _group(document, ("groups", n), written, known, ranks) for n, written in kept}
     for loop in loops({key: group.includes for key, group in groups.items()}):
         message = f"groups include one another in a loop: {' → '.join(loop)}"
         path: Path = ("groups", known[loop[0]], "includes")
@@ -212,8 +214,8 @@ def _group(
     document: Document, path: Path, said: dict[str, Any], known: dict[str, int], ranks: dict[str, Rank]
 ) -> Group:
     confers = []
-    for n, each in said.get("confers", []):
-        rank, here = each["rank"], (*path, "confers", n)
+    for n, conferred in said.get("confers", []):
+        rank, here = conferred["rank"], (*path, "confers", n)
         short = isinstance(document.data["groups"][path[1]]["confers"][n], str)
         spot: Path = here if short else (*here, "rank")
         if rank not in ranks:
@@ -222,7 +224,7 @@ def _group(
             message = f"'{rank}' is automatic ('held-by: {ranks[rank].held_by}'); no group confers it"
             document.fault(spot, "automatic-conferred", message, expected="a rank without 'held-by'")
         else:
-            confers.append(Conferred(rank, each.get("place", SITE)))
+            confers.append(Conferred(rank, conferred.get("place", SITE)))
     return Group(
         key=said["key"],
         title=said.get("title", said["key"]),

@@ -17,15 +17,15 @@ def read_rules(document: Document, data: dict[str, Any], catalogue: Catalogue) -
     authority = data.get("authority", {})
     for act in USING:
         inside = act in (Act.MODERATE, Act.ASSIGN, Act.MANAGE)
-        said = authority.get(act, {}) if inside else data.get(act, {})
+        written = authority.get(act, {}) if inside else data.get(act, {})
         path: Path = ("rules", "authority", act) if inside else ("rules", act)
         acts[act] = ActRule(
             act,
-            _using(document, act, said.get("using"), (*path, "using"), catalogue),
-            Over(said.get("over", "below")),
-            said.get("hand-on", "held"),
-            said.get("self", False),
-            _written(said.get("using")),
+            _using(document, act, written.get("using"), (*path, "using"), catalogue),
+            Over(written.get("over", "below")),
+            written.get("hand-on", "held"),
+            written.get("self", False),
+            _written(written.get("using")),
         )
     naming = data.get(Act.ACCOUNTS, {}).get("naming")
     if naming is not None:
@@ -69,13 +69,13 @@ def _moderating(
     document: Document, said: Items, path: Path, catalogue: Catalogue, moderate: ActRule
 ) -> tuple[str, ...]:
     """Return capabilities that have to be among those that moderating takes."""
-    found = _several(document, said, path, catalogue)
-    for name in found:
+    named = _several(document, said, path, catalogue)
+    for name in named:
         if name not in moderate.using:
             message = f"'{name}' is none of the capabilities that moderating takes here"
             expected = f"one of {', '.join(moderate.using)}" if moderate.using else ""
             document.fault(path, "not-moderating", message, expected=expected)
-    return tuple(name for name in found if name in moderate.using)
+    return tuple(name for name in named if name in moderate.using)
 
 
 def _seeing(document: Document, said: str | None, catalogue: Catalogue) -> str | None:

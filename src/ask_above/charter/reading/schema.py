@@ -83,11 +83,11 @@ def _(shape: s.OneOrMore) -> dict[str, Any]:
 
 @said.register
 def _(shape: s.Mapped) -> dict[str, Any]:
-    found: dict[str, Any] = {"type": "object", "additionalProperties": said(shape.value)}
+    schema: dict[str, Any] = {"type": "object", "additionalProperties": said(shape.value)}
     if shape.keys is not None:
         names: dict[str, Any] = {"pattern": rf"^{_KEY}\+?$" if shape.ranges else f"^{_KEY}$"}
-        found["propertyNames"] = names if shape.keys.free else names | {"not": {"enum": sorted(RESERVED)}}
-    return found
+        schema["propertyNames"] = names if shape.keys.free else names | {"not": {"enum": sorted(RESERVED)}}
+    return schema
 
 
 @said.register

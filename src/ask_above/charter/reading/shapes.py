@@ -235,12 +235,12 @@ class Mapped(Shape):
         if not isinstance(value, dict):
             return self.refuse(value, path, document)
         clean: dict[str, Any] = {}
-        for key, each in value.items():
+        for key, item in value.items():
             here = (*path, key)
             bare = key[:-1] if self.ranges and key.endswith("+") else key
             if self.keys is not None and not check_key(bare, self.keys, here, document, on_key=True):
                 continue
-            read = self.value.read(each, here, document)
+            read = self.value.read(item, here, document)
             if read is not BAD:
                 clean[key] = read
         return clean
@@ -275,12 +275,12 @@ class Record(Shape):
         if not isinstance(value, dict):
             return self._refuse(value, path, document)
         clean: dict[str, Any] = {}
-        for key, each in value.items():
+        for key, item in value.items():
             known = self.fields.get(key)
             if known is None:
                 self._unknown(key, (*path, key), document)
                 continue
-            read = known.shape.read(each, (*path, key), document)
+            read = known.shape.read(item, (*path, key), document)
             if read is not BAD:
                 clean[key] = read
         for key in self.required:

@@ -20,15 +20,15 @@ def shares(heights: Sequence[float], parts: int) -> list[list[int]]:
 
 
 def _filled(heights: Sequence[float], most: float) -> list[list[int]]:
-    found: list[list[int]] = []
+    lines: list[list[int]] = []
     room = 0.0
     for n, height in enumerate(heights):
         if height > room:
-            found.append([])
+            lines.append([])
             room = most
-        found[-1].append(n)
+        lines[-1].append(n)
         room -= height
-    return found
+    return lines
 
 
 def fitting(width: float, heights: Sequence[float], above: float = 0.0) -> list[list[int]]:

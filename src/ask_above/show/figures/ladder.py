@@ -43,9 +43,9 @@ def ladder(community: Community, axes: Axes | None = None, *, dark: bool = False
     names = MARGIN + 34.0
     bars = names + max((measure(rank.title, BODY, bold=True) for rank in compiled.ranks), default=0.0) + 14
     most = max([1, *(held[rank.key] for rank in compiled.ranks if not rank.automatic)])
-    said = {rank.key: _holders(rank, held[rank.key]) for rank in compiled.ranks}
+    counts = {rank.key: _holders(rank, held[rank.key]) for rank in compiled.ranks}
     beside = max(
-        (measure(said[r.key], SMALL) + (0 if r.automatic else _BAR * held[r.key] / most) for r in compiled.ranks),
+        (measure(counts[r.key], SMALL) + (0 if r.automatic else _BAR * held[r.key] / most) for r in compiled.ranks),
         default=0.0,
     )
     lanes = bars + beside + 22
@@ -64,7 +64,7 @@ def ladder(community: Community, axes: Axes | None = None, *, dark: bool = False
         long = 0.0 if rank.automatic else _BAR * held[rank.key] / most
         if long:
             sheet.box(left + bars, y - 4, long, 8, fill="yes")
-        sheet.text(left + bars + long + (5 if long else 0), y, said[rank.key], size=SMALL, ink="dim")
+        sheet.text(left + bars + long + (5 if long else 0), y, counts[rank.key], size=SMALL, ink="dim")
         rule(sheet, left + MARGIN, left + wide - 8, y + _ROW / 2)
     for part in range(parts):
         _draw_lanes(sheet, reach, part * wide + lanes, start, range(part * rows, (part + 1) * rows))
@@ -85,11 +85,11 @@ def _holders(rank: Rank, count: int) -> str:
 
 def _reaches(decider: Decider) -> list[tuple[int, list[int]]]:
     """Return the positions of the ranks that act on any, each with those acted on by any act on the whole site."""
-    found: dict[int, set[int]] = {}
+    reached: dict[int, set[int]] = {}
     for act in ACTS:
         for actor, target in decider.keep(Planes).pairs(act, 0):
-            found.setdefault(actor.position, set()).add(target.position)
-    return [(actor, sorted(targets)) for actor, targets in sorted(found.items())]
+            reached.setdefault(actor.position, set()).add(target.position)
+    return [(actor, sorted(targets)) for actor, targets in sorted(reached.items())]
 
 
 def _draw_lanes(sheet: Sheet, reach: list[tuple[int, list[int]]], left: float, start: float, shown: range) -> None:

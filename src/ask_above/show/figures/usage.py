@@ -36,13 +36,13 @@ def usage(found: Audit, axes: Axes | None = None, *, dark: bool = False) -> Axes
     names = found.states.now.names
     compiled = names.decider.compiled
     ranks = [rank for rank in compiled.ranks if not rank.unbounded]
-    used = {(each.rank, each.capability) for each in found.used}
+    used = {(capability.rank, capability.capability) for capability in found.used}
     sheet = Sheet(dark=dark)
     top = sheet.title("Capabilities granted and used, by rank", f"{names.charter.title}: {found.days} days of a log")
     columns = Columns([rank.title for rank in ranks], least=15.0)
     blocks: dict[str, list[str]] = {}
-    for key, each in compiled.catalogue.capabilities.items():
-        blocks.setdefault(each.heading, []).append(key)
+    for key, capability in compiled.catalogue.capabilities.items():
+        blocks.setdefault(capability.heading, []).append(key)
     labels = side([f"    {key}" for key in compiled.catalogue.keys])
     width = labels + columns.pitch * len(ranks)
     heights = [LINE * (len(keys) + 1) for keys in blocks.values()]
@@ -51,7 +51,7 @@ def usage(found: Audit, axes: Axes | None = None, *, dark: bool = False) -> Axes
         left, y = n * (width + 10), top + columns.height
         columns.draw(sheet, left + labels, y)
         y += LINE * 0.8
-        for heading, keys in (drawn[each] for each in block):
+        for heading, keys in (drawn[capability] for capability in block):
             sheet.box(left + MARGIN - 4, y - LINE / 2, width - MARGIN + 4, LINE, fill="band")
             sheet.text(left + MARGIN, y, heading, bold=True)
             for key in keys:
