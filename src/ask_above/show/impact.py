@@ -43,9 +43,9 @@ def show_impact(screen: Screen, impact: Impact) -> None:
     if lines:
         screen.line("Power over ranks", "head")
         shown = len(lines) if screen.full else _MOST_LINES
-        for gains, said in lines[:shown]:
+        for gains, line in lines[:shown]:
             sign = "+" if gains else "−"
-            screen.paragraph(f"{sign} {said}", first="  ", rest="    ", style="yes" if gains else "no")
+            screen.paragraph(f"{sign} {line}", first="  ", rest="    ", style="yes" if gains else "no")
         if len(lines) > shown:
             screen.line(f"  and {len(lines) - shown} more (--full)", "dim")
     if impact.turned:
@@ -58,8 +58,8 @@ def show_impact(screen: Screen, impact: Impact) -> None:
             )
     if not (impact.shifts or lines or impact.turned):
         screen.line("Nobody gains or loses a capability.", "head")
-        for said in impact.may_differ:
-            screen.paragraph(f"? {said}", rest="  ", style="dim")
+        for sentence in impact.may_differ:
+            screen.paragraph(f"? {sentence}", rest="  ", style="dim")
 
 
 _Parts: TypeAlias = "dict[tuple[str, ...], list[str]]"

@@ -191,14 +191,14 @@ def _beaten(sight: Sight, given: int, below: int, exception: Override, word: Wor
     for n in between:
         own = compiled.exception(n, exception.of)
         if own is not None:
-            said = compiled.word_of(own)
-            again |= said.allow | said.deny
+            own_word = compiled.word_of(own)
+            again |= own_word.allow | own_word.deny
     for entry in compiled.places[below].overrides:
         rank = sight.charter.ranks.get(entry.of)
         if rank is None or rank.held_by not in ("anyone", "members"):
             continue
-        said = compiled.word_of(entry)
-        against = ((word.allow & said.deny) | (word.deny & said.allow)) & ~again
+        said_below = compiled.word_of(entry)
+        against = ((word.allow & said_below.deny) | (word.deny & said_below.allow)) & ~again
         if against:
             names = listed(compiled.catalogue.names(against))
             who, where = sight.title(exception.of), sight.at_place(compiled.places[below])
