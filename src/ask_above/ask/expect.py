@@ -235,6 +235,7 @@ def _reached(decider: Decider, expectation: Expectation) -> Unmet | None:
 
     compiled, subject = decider.compiled, expectation.subject
     capability = full_name(decider, expectation.capability or "", ask_rank(compiled, compiled.ranks[0]), None)
+    # ``above`` takes in the rank itself and all that stand over it
     bit, last = compiled.catalogue.bit[capability], compiled.rank_at[subject.key]
     places = range(len(compiled.places)) if not expectation.place else [compiled.place_at[expectation.place]]
     for position in range(0 if subject.form == "above" else last, last + 1):

@@ -273,6 +273,7 @@ def power_data(decider: Decider, at: Instant) -> dict[str, Any]:
     """
     ranks, texts, accounts = decider.compiled.charter.ranks, dict[str, int](), dict[tuple[int, ...], int]()
     acts: dict[str, list[int]] = {}
+    # what takes work to say is said where there are few enough cells to read
     late = len(ranks) <= _MOST_IN_DETAIL
     most = _MOST_REASONS if late else _MOST_REASONS // 2
     for act in (Act.MODERATE, Act.ASSIGN, Act.MANAGE):

@@ -49,6 +49,7 @@ def alike(old: Decider, new: Decider) -> Iterable[tuple[Form, list[str]]]:
     if before is after and old.compiled.exceptional == new.compiled.exceptional and len(owners) == 1:
         # the same members are alike on both sides
         return [((member_class, new.ready.class_of(keys[0])), keys) for member_class, keys in old.ready.alike().items()]
+    # another charter may change anybody's answers; the same one only those whose record differs
     keys = after.differing(before) if old.compiled is new.compiled else dict.fromkeys((*after.members, *before.members))
     forms: dict[Form, list[str]] = {}
     for key in keys:

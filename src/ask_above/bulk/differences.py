@@ -226,6 +226,7 @@ class _Gathering:
 
     def _row(self, both: tuple[ClassState, ClassState], rows: dict[tuple[ClassState, ClassState], int]) -> int:
         one, two = both
+        # one charter and one profile: no answer can differ, and most members are such
         if self.same and (one.profile, one.owner) == (two.profile, two.owner):
             return -1
         known = rows.get(both)
@@ -281,6 +282,7 @@ def differences(
 
 def _alike_rows(bits: Bits) -> Iterator[tuple[bytes, NDArray[np.int64]]]:
     """Yield each set of bits that is there, with the numbers of the lines that hold it."""
+    # a line as one value, so that NumPy compares whole sets of people at once
     lines = np.ascontiguousarray(bits).view(np.dtype((np.void, bits.shape[1] * 8))).ravel()
     if bool((bits == np.broadcast_to(bits[:1], bits.shape)).all()):
         yield lines[0].tobytes(), np.arange(len(lines))

@@ -42,11 +42,13 @@ class ProgrammeMaker:
 
     def _work_out(self) -> None:
         chains = self.compiled.chains
+        # places of one depth never rest on each other, so each depth is a few array operations
         depths = np.array([len(chain) for chain in chains])
         above = np.array([chain[-2] if len(chain) > 1 else 0 for chain in chains], dtype=np.intp)
         self._start()
         for depth in range(1, int(depths.max()) + 1):
             level = np.flatnonzero(depths == depth)
+            # what a place does not change it shares: nine of ten cells are a plane that is there already
             self._columns[level] = self._columns[above[level]]
             self._usable[level] = self._usable[above[level]]
             self._step(level)
@@ -96,6 +98,7 @@ class ProgrammeMaker:
         turns, gives, columns, rows = np.concatenate(lines).T
         places = np.repeat(level, sizes)
         rows = np.where(rows < 0, np.repeat(before, sizes) - 1 - rows, rows)
+        # steps of one column keep their order by their turn; of one turn all that give, and all that take, go together
         key = turns * 2 + gives
         order = np.argsort(key, kind="stable")
         for now in np.split(order, np.flatnonzero(np.diff(key[order])) + 1) if len(order) else ():
@@ -128,6 +131,7 @@ class ProgrammeMaker:
         if self.compiled_places.has_bars:
             kept = self._columns[:, self.size : 2 * self.size]
             barred = kept != EVERYONE
+            # two numbers as one: many cells share both planes, and their meeting is worked out once
             pairs, which = np.unique(shown[barred] * self._planes + kept[barred], return_inverse=True)
             shown[barred] = self._add(PlaneHow.ALL, np.stack(np.divmod(pairs, self._planes), axis=1))[which]
         seen = self._columns[:, -1].copy() if gated else np.full(len(shown), EVERYONE)

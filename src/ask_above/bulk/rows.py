@@ -147,6 +147,7 @@ class BitRows:
     @staticmethod
     def _set(lines: Bits, line: Numbers, row: Numbers) -> None:
         """Set the bits of rows in some lines."""
+        # unbuffered: several rows may fall into one word
         np.bitwise_or.at(lines, (line, row // 64), _ONE << (row % 64).astype(np.uint64))
 
     def spoken_for(self, numbers: Numbers, sets: Lists, *, others: bool = False) -> Bits:

@@ -130,6 +130,7 @@ class Sweep:
     def work_out(self, part: Portion) -> Bits:
         """Return all planes of a part."""
         planes = np.empty((part.planes, self.words), dtype=np.uint64)
+        # bits beyond the last row are set in EVERYONE; whoever counts cuts them off
         planes[NOTHING], planes[EVERYONE], planes[NOBODY] = 0, _FULL, self.rows.nobody
         planes[FIRST : FIRST + len(self.rows.held)] = self.rows.held
         step = max(1, _AT_ONCE // (self.words * 8))

@@ -36,6 +36,7 @@ class Difference:
     def __init__(self, before: State, after: State, now: Instant) -> None:
         self.after, self.now = after, now
         self.renaming = _renaming(before, after)
+        # a new key is no difference in itself: all else is compared under it
         self.before = before if self.renaming is None else _carried(before, self.renaming)
         self._charters = Charters(self.before.charter, after.charter)
 
@@ -98,6 +99,7 @@ class Difference:
                 [assignment for assignment in given if (assignment.rank, assignment.place) == (rank, place)]
                 for given in (before, after)
             )
+            # cut and put together anew, the same time is the same right; records that differ are parts all the same
             if sorted(map(_said, old)) != sorted(map(_said, new)):
                 was, now = coverage(old), coverage(new)
                 gained, lost = (now - was).since(self.now), (was - now).since(self.now)
@@ -155,6 +157,7 @@ def status_rows(before: Member, after: Member) -> Iterator[EditRow]:
     if now in OUT:
         yield EditRow.ACCOUNT
         return
+    # restored to what there was needs accounts alone; to more, that and vouching
     if was in OUT:
         yield EditRow.ACCOUNT
         was = before.restored

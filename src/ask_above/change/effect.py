@@ -50,6 +50,7 @@ class Effect:
             if rule.hand_on != "held" or not (beyond or (turn.freed and not own.unbounded)):
                 continue
             what = self.turns.some(beyond) if beyond else "everything"
+            # each is named once, for the first place at which it is so
             for subject in self.turns.of(turn.pairs):
                 if subject.label not in reasons:
                     said = f"{subject.label} would{self.turns.since(subject)} gain {what} {self.turns.at(turn.spot)}"
@@ -111,6 +112,7 @@ class Effect:
             if (other.spot, other.gated) == (turn.spot, turn.gated):
                 for pair in other.pairs:
                     lost[pair] = lost.get(pair, 0) | other.lost
+        # stretches are joined end to end: the actor has to lose it for as long as the other does
         at = subject.since
         mine = [affected for affected in self.turns.subjects.all if actor.key in affected.keys and not affected.joined]
         for affected in sorted(mine, key=lambda stretch: stretch.since):

@@ -47,7 +47,9 @@ class PowerEffect:
         text = f"{actor.label} would gain power over {{}}"
         for each in self._power_turned(mine, self.turns.spots, actor, text, set()):
             yield Refusal("9.7b", each)
+        # assignments give nobody else power: only ranks and places that say something else do
         edits_ranks = self._edits_ranks
+        # each pair once, by the first subject that is somebody: all of a pair come down to the same
         if edits_ranks or any(part.kind in (Kind.PLACE, Kind.SET) for part in self.turns.difference.parts):
             named: set[str] = set()
             for number, spots in self._where_power_may_turn():

@@ -119,6 +119,7 @@ class Rights:
         order = [*Over]
         return ActRule(
             Act.OVERRIDES,  # what is looked at is where the change is made, and no list
+            # a change that stands in several rows is held to the narrowest of them (9.2)
             over=min((rule.over for rule in rules), key=order.index),
             hand_on="held" if any(rule.hand_on == "held" for rule in rules) else "any",
         )
@@ -208,6 +209,7 @@ class Rights:
                 for key, each in charter.override_sets.items()
                 if any(names & {*entry.allow, *entry.deny, *entry.bar} for entry in each.overrides)
             }
+            # a set may be named by any place, so changing what it says is a change of the whole site
             if sets:
                 places[0] = None
             for place in charter.places.values():

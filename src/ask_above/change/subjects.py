@@ -193,6 +193,7 @@ class Subjects:
             after = _asked_at(self.new, member, since)
             before = ask_anybody(self.old.compiled) if was is None else _asked_at(self.old, was, since)
             one, two = as_active(before), as_active(after)
+            # what they could have joined by themselves nobody gives them
             if joins:  # compared with somebody who has the open ranks that they may join
                 one = self._open[0].with_open(before)
             yield Affected(label, "member", keys, asked, self._pair(one, two), since, until, loses, new=was is None)

@@ -82,6 +82,7 @@ class Turns:
     @cached_property
     def all(self) -> list[Turn]:
         """All that anybody gains and loses."""
+        # in the order of places: what is told first does not depend on which way was quicker
         return sorted(self._find_turns(), key=lambda turn: (turn.spot, not turn.gated, turn.pairs))
 
     @property
@@ -96,6 +97,7 @@ class Turns:
             yield from self._one_by_one(range(len(pairs)), self.spots)
         else:
             # who is unbounded, before or after, may hold the same as before and be made so, or be so no more
+            # being made unbounded is a gain even where everything was held before, and masks do not show it
             free = [n for n, (one, two) in enumerate(pairs) if _unbounded(one, old) or _unbounded(two, new)]
             yield from self._one_by_one([n for n in free if not self._always_free(pairs[n])], self.spots)
             yield from self._together(sorted(set(range(len(pairs))) - set(free)))

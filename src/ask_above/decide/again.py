@@ -42,6 +42,7 @@ class AnswersKept:
         first, last, known = self.stretch
         if not first <= seconds < last:  # another time has begun
             first, last, known = -_ALWAYS, _ALWAYS, {}
+        # never narrowed in place: another thread may be between reading the bounds and looking up
         if since > first or until < last or len(known) >= MOST_KEPT:
             first, last, known = max(since, first), min(until, last), {}
         known[question] = answer

@@ -75,6 +75,7 @@ class Case:
 
     def moderate(self, target: Asked, using: tuple[str, ...]) -> list[Step]:
         """Collect why the actor may or may not moderate ``target`` with one of these capabilities (rule 6.7)."""
+        # also for the owner, who may do everything else to everybody
         if self._is_actor(target):
             self._no("6.7", "on-oneself")
         if self._owner_decides(target):
@@ -106,6 +107,7 @@ class Case:
         if target is None and self.actor.rules_all:
             self._yes("4.5", "owner-act", who=self.actor.label)
             return self.steps
+        # joining an open rank asks for nothing but the conditions, which are steps already (6.8)
         if oneself and rank.open and not rank.paused and self.place == 0 and self.actor.acts:
             self._yes("6.8", "open-join", rank=rank.title)
             return self.steps
@@ -262,6 +264,7 @@ class Case:
             return ()
         mask = self.reckoner.usable(self.actor.profile, place) if self.actor.profile else 0
         able = tuple(key for key in using if mask & self.compiled.catalogue.bit[key])
+        # the reason why a capability is lacking is an answer of its own, and told only to whoever reads it
         words = {"who": self.actor.label, "place": self._where(place)}
         if able:
             self._yes("6.2", "capability", what=listed(able, "or"), **words)
@@ -377,6 +380,7 @@ def reached(compiled: CompiledCharter, target: Asked, place: int, *, later: bool
     """Return the standing that a target has at a place; with ``later`` the highest they have now or come to have."""
     if target.owner:
         return ABOVE_ALL
+    # ranks at places below count too: nobody is moderated here by whom they outrank there (6.5)
     reach = {*compiled.chains[place], *compiled.below[place]}
     ranks = [holding.rank for holding in target.recorded if holding.how == How.AUTOMATIC or holding.place in reach]
     if later:

@@ -77,6 +77,7 @@ class MemberClasses:
         gone = compiled.exceptional ^ self.compiled.exceptional
         if register is not self.register:
             gone |= set(register.differing(self.register))
+            # a sync of most members: beginning anew is cheaper than a long list of those who differ
             if len(gone) > _MOST_RENEWED and 2 * len(gone) > len(register.members):
                 return MemberClasses(compiled, register)
         if gone:
@@ -114,6 +115,7 @@ class MemberClasses:
     def _find(self, member: Member) -> MemberClass:
         given = self.register.of(member.key)
         excepted = member.key in self.compiled.exceptional
+        # an exception and ownership are of one person: whoever has them is like nobody else
         own = member.key if excepted or member.key == self.compiled.charter.owner else None
         held = tuple(
             (assignment.rank, assignment.place, assignment.period.start, assignment.period.end) for assignment in given
@@ -124,11 +126,13 @@ class MemberClasses:
             known = MemberClass(member, given, excepted=excepted)
             if not known.edges:
                 known.only = self.at(known, _LONG_AGO)
+            # two threads may make the same class at once; all go on with the one that came first
             known = self._alike.setdefault(alike, known)
         return known
 
     def at(self, member_class: MemberClass, when: Instant) -> ClassState:
         """Return the state of a class at an instant."""
+        # a period is meant from its start on and until just before its end (4.6)
         n = bisect_right(member_class.edges, when)
         known = member_class.states[n]
         if known is None:

@@ -95,6 +95,7 @@ class CompiledCharter(Keeper):
         self._words: list[dict[str, Word] | None] = [None] * len(self.places)
         self._sayings: list[Sayings | None] = [None] * len(self.places)
         self._entrances: dict[int, Entrance] = {}
+        self._allowed: dict[str, int] | None = None
         self._entries: dict[int, tuple[Override, Word]] = {}
         self._rests: dict[str, tuple[int, int]] = {}
         self._resting: list[Resting | None] = [None] * len(self.places)
@@ -107,6 +108,7 @@ class CompiledCharter(Keeper):
         """
         old = self.charter
         fields = (field for field in charter._fields if field not in ("places", "expectations", "title"))
+        # by identity: to compare two large charters piece by piece would cost as much as to compile one
         if any(getattr(old, field) is not getattr(charter, field) for field in fields):
             return None
         places, before = tuple(charter.places.values()), tuple(old.places.values())
@@ -119,7 +121,7 @@ class CompiledCharter(Keeper):
         other.charter = charter
         other._name_places()
         other._voices, other._words, other.exceptions = list(self._voices), list(self._words), list(self.exceptions)
-        other._sayings = list(self._sayings)
+        other._sayings, other._allowed = list(self._sayings), None
         other._entrances = {n: each for n, each in self._entrances.items() if n not in changed}
         for n in changed:
             other._voices[n], other._words[n], other._sayings[n] = {}, None, None
@@ -130,6 +132,15 @@ class CompiledCharter(Keeper):
             other.gated = frozenset(n for n, place in enumerate(places) if place.gate)
         self._hand_on(other)
         return other, frozenset(below for n in changed for below in self.below[n])
+
+    def allowed_anywhere(self) -> dict[str, int]:
+        """Return what some place allows to each rank and group, wherever that is."""
+        if self._allowed is None:
+            self._allowed = {}
+            for n in range(len(self.places)):
+                for key, word in self.words_at(n).items():
+                    self._allowed[key] = self._allowed.get(key, 0) | word.allow
+        return self._allowed
 
     def granted(self, rank: Rank | str) -> int:
         """Return what a rank grants, given itself or by its key (rule 3.1)."""
@@ -156,6 +167,7 @@ class CompiledCharter(Keeper):
                 self.below[each].append(n)
         self.meaning = {kind: self._meaning(kind) for kind in {place.kind for place in self.places}}
         self.exceptions = [{entry.of: entry for entry in place.exceptions} for place in self.places]
+        # whoever is named anywhere is a class of their own, wherever they are asked about
         self.exceptional = frozenset(member for entries in self.exceptions for member in entries)
         self.gated = frozenset(n for n, place in enumerate(self.places) if place.gate)
 
@@ -228,7 +240,9 @@ class CompiledCharter(Keeper):
         for of_set, entries in sources:
             yield from (Voice(entry, self.word_of(entry), of_set) for entry in entries if entry.label == holder)
             if position is not None:
+                # a range covers its start and all above it: those whose start stands level or lower (2.6)
                 ranges = [entry for entry in entries if entry.above and self.rank_at[entry.of] >= position]
+                # nearest start first: the smaller range is the closer word
                 ranges.sort(key=lambda each: self.rank_at[each.of])
                 yield from (Voice(each, self.word_of(each), of_set) for each in ranges)
 
@@ -237,6 +251,7 @@ class CompiledCharter(Keeper):
         known = self._words[place]
         if known is None:
             words = {holder: first_says([v.word for v in self.voices(place, holder)]) for holder in self._spoken(place)}
+            # a holder whose entries come down to nothing is not kept: walking looks at every key that is there
             known = self._words[place] = {holder: word for holder, word in words.items() if any(word)}
         return known
 

@@ -166,6 +166,7 @@ class Explainer:
         for layer in layers(self.compiled, profile, self.place):
             self._layer(layer, profile)
             bars += [(layer, key, word, word.bar & self.rests) for key, word in layer.speakers if word.bar & self.rests]
+        # told last, as they count last: whatever was said before is shown, and then what it comes to
         for layer, key, _, taken in bars:
             entry = next((each for each in self._entries(layer, key) if self.compiled.word_of(each).bar & taken), None)
             words = {"place": self._title(layer.place), "holder": self._holder(layer, key)}

@@ -24,6 +24,7 @@ def as_active(asked: Asked, *, plus: Holding | None = None, without: tuple[int, 
     holdings = [
         holding
         for holding in asked.active
+        # a rank that a group confers stays when an assignment of the same rank goes
         if not (holding.how == How.ASSIGNED and (holding.rank, holding.place) == without)
     ]
     if plus is not None:
@@ -38,6 +39,7 @@ def gains(reckoner: Reckoner, before: Profile, after: Profile, place: int) -> It
     """
     if before == after:
         return
+    # twice: a gate that shuts now may open by another change, and what was given behind it then counts
     for here in reckoner.compiled.below[place]:
         for gated in (True, False):
             old = reckoner.held(before, here, gated=gated)

@@ -55,6 +55,7 @@ class Sayings(NamedTuple):
         """Return the sayings of some holders, in the order in which they count."""
         turns, order = self.turns, self.order
         found = [n for key in holders if key in turns for n in turns[key]]
+        # hot: most profiles have one holder that speaks at a place
         if len(found) > 1:
             found.sort()
         return [order[n] for n in found]
@@ -82,11 +83,13 @@ def sayings(words: Mapping[str, Word], ranks: Mapping[str, Rank], disagreement: 
     """
     if not words:
         return NO_SAYINGS
+    # the topmost speaks last, so that overwriting is all that settling takes (5.4)
     lowest_first = sorted((key for key in words if key in ranks), key=lambda key: -ranks[key].position)
     order: list[Saying] = []
     for layer, automatic in ((LayerName.AUTOMATIC, True), (LayerName.RANK, False)):
         spoken = {key: words[key] for key in lowest_first if ranks[key].automatic is automatic}
         order += _in_turn(layer, spoken, disagreement)
+    # groups have no order among themselves, so among them any deny stands (5.4c)
     order += _in_turn(LayerName.GROUP, {key: word for key, word in words.items() if key not in ranks}, "deny")
     turns: dict[str, tuple[int, ...]] = {}
     for n, saying in enumerate(order):
@@ -96,6 +99,7 @@ def sayings(words: Mapping[str, Word], ranks: Mapping[str, Rank], disagreement: 
 
 def _in_turn(layer: LayerName, words: Mapping[str, Word], disagreement: str) -> list[Saying]:
     """Return the sayings of one layer, of ranks the lowest first."""
+    # an entry that allows and denies the same denies it (2.5)
     if disagreement == "topmost":
         return [Saying(layer, key, word.allow & ~word.deny, word.deny) for key, word in words.items()]
     allows = [Saying(layer, key, word.allow, 0) for key, word in words.items() if word.allow]

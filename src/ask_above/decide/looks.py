@@ -64,6 +64,7 @@ def settle_perk(perk: Perk, ranks: list[Rank]) -> PerkHeld:
     if perk.settle == "topmost":
         return PerkHeld(values[0][1], (values[0][0],))
     if perk.settle == "total":
+        # tenths do not add up as floats, and people see the sum
         from fractions import Fraction
 
         total = sum((Fraction(str(value)) for _, value in values), start=Fraction(0))

@@ -129,6 +129,7 @@ class Names:
         if mark == NameKind.GROUP:
             return Meant(self.group(rest).key, NameKind.GROUP, self.group(rest).key)
         kinds = (NameKind.MEMBER, NameKind.RANK, NameKind.PLACE, NameKind.GROUP)
+        # in the order of the kinds: of a member and a rank of one name the member is meant
         known = self.directory.find(word, *kinds)
         if known is None:
             raise UnknownNameError("member, rank, place or group", word, self.directory.nearest(word, *kinds))
@@ -185,6 +186,7 @@ class Names:
                 raise QuestionError(f"'{name}' is a part of a name; say {begins[0]}.")
             raise QuestionError(f"Which of them is meant by '{name}'? {few(begins, _MOST_BEGUN, 'or')}.")
         ends = [each for each in (*catalogue.pairs, *catalogue.keys) if each.removesuffix(".all").endswith(f".{name}")]
+        # of a pair the bare name has stood in already
         ends = [each for each in ends if each.removesuffix(".all") not in catalogue.pairs]
         if len(ends) == 1:
             return self.capability(ends[0], asked, author)

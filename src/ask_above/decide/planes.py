@@ -62,10 +62,7 @@ class Planes:
     def moderators(self) -> list[tuple[Rank, Asked]]:
         """The ranks that might moderate somewhere: most are granted and allowed nothing of what it takes."""
         compiled, using = self.decider.compiled, self.powers.using[Act.MODERATE]
-        allowed: dict[str, int] = {}
-        for n in range(len(compiled.places)):
-            for key, word in compiled.words_at(n).items():
-                allowed[key] = allowed.get(key, 0) | word.allow
+        allowed = compiled.allowed_anywhere()
         able = {
             rank.position
             for rank in self.ranks

@@ -77,6 +77,7 @@ class Powers:
             return Power()
         usable = self.reckoner.usable(profile, place) & self.any_using
         ranks = tuple(ranks_at(self.compiled, profile, place))
+        # two people, or one at two places, with the same ranks and use have the same power; the site alone has managing
         form = ranks, usable, place == 0
         known = self._known.get(form)
         if known is None:
@@ -86,6 +87,7 @@ class Powers:
     def _reckon(self, ranks: tuple[int, ...], usable: int, profile: Profile, place: int) -> Power:
         bit = self.compiled.catalogue.bit
         own = Standing(ranks[0]) if ranks else self.compiled.ladder.bottom
+        # moderating is told apart by capability, as each may be used on other ranks (6.4)
         moderate = self.rules[Act.MODERATE]
         over = self.compiled.ladder.bits_reached(own, moderate.over)
         some = tuple(

@@ -118,6 +118,7 @@ def ask_rank(compiled: CompiledCharter, rank: Rank, *, given: bool = False) -> A
     label = rank.title
     if given:
         return _asked(label, Sort.RANK, Status.ACTIVE, (*_automatic(compiled, "members"), *placed), rank.key)
+    # rule 4.9 asks as its holders are, and these hold the other ranks alone meanwhile
     if rank.paused:  # nobody holds it: what is left are the ranks of every member
         return _asked(label, Sort.RANK, Status.ACTIVE, _automatic(compiled, "members"), rank.key)
     if rank.held_by is not None:

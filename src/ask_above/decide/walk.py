@@ -104,6 +104,7 @@ def held(compiled: CompiledCharter, profile: Profile, place: int, *, gated: bool
     ``own=False`` leaves aside what the place says itself.
     """
     ranks = ranks_at(compiled, profile, place)
+    # before gates and words: nothing at a place applies to whoever is unbounded there (3.4)
     if not compiled.unbounded.isdisjoint(ranks):
         return Held(compiled.catalogue.everything, unbounded=True)
     if gated and closed_gate(compiled, profile, place) is not None:
@@ -125,12 +126,14 @@ def held(compiled: CompiledCharter, profile: Profile, place: int, *, gated: bool
             word = compiled.word_of(entry)
             mask = (mask if profile.pending else mask | word.allow) & ~word.deny
             bars |= word.bar
+    # bars come off at the end: no later word, however near, gives what one takes (5.5)
     return Held(mask & ~bars, unbounded=False)
 
 
 def usable(compiled: CompiledCharter, mask: int, place: int) -> int:
     """Return what of the capabilities held at a place can be used there (rule 5.6)."""
     rests = compiled.resting(place)
+    # whoever may not see a place can do nothing there, whatever else they hold (5.6)
     if rests.seen & ~mask:
         return 0
     result = mask & rests.meaning
@@ -149,6 +152,7 @@ def lists_that_count(compiled: CompiledCharter, profile: Profile, place: int, ac
     """Return the ranks whose lists for an act count: those that grant the capability, else those with a list (6.4)."""
     ranks = [compiled.ranks[position] for position in ranks_at(compiled, profile, place)]
     bit = compiled.catalogue.bit[capability]
+    # a rank that does not bring the capability does not restrict it either (6.4)
     carrying = [rank for rank in ranks if rank.unbounded or compiled.carried[rank.position] & bit]
     return carrying or [rank for rank in ranks if act in rank.lists]
 

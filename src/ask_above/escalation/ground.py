@@ -73,17 +73,8 @@ class Ground:
         holders = [*self.automatic, rank]
         mask = 0
         for holder in holders:
-            mask |= compiled.carried[holder] | self._allowed.get(compiled.ranks[holder].key, 0)
+            mask |= compiled.carried[holder] | compiled.allowed_anywhere().get(compiled.ranks[holder].key, 0)
         return bool(mask & (self.leading | self.using[Act.ASSIGN] | self.using[Act.MANAGE] | self.using[Act.OVERRIDES]))
-
-    @cached_property
-    def _allowed(self) -> dict[str, int]:
-        """Return what is allowed to each holder at any place."""
-        allowed: dict[str, int] = {}
-        for words in self._words:
-            for key, word in words.items():
-                allowed[key] = allowed.get(key, 0) | word.allow
-        return allowed
 
     def single(self, rank: int | None) -> list[int]:
         """Return what is held at each place by the automatic ranks of members and this one, gates left aside."""
@@ -181,6 +172,7 @@ class Ground:
         without own words, on the way there either, need no look at any word.
         """
         compiled = self.compiled
+        # no word applies, so no walk is needed (3.4)
         if rank is not None and rank in compiled.unbounded:
             return [compiled.catalogue.everything] * len(compiled.places)
         passed = self._passed_by(automatic, ranges)
@@ -189,6 +181,7 @@ class Ground:
         if own is None or own not in self._speaking:
             return masks
         held: dict[int, tuple[int, int]] = {}
+        # only below places that speak of the rank does anything depend on which rank it is
         for n in sorted({below for place in self._speaking[own] for below in compiled.below[place]}):
             above = self._parent(n) if n else -1
             if above in held:
@@ -208,6 +201,7 @@ class Ground:
         """Return what the words for some automatic ranks leave of a set at each place."""
         known = self._passed.get((automatic, ranges))
         if known is None:
+            # the same for every rank with these automatic ones, which is nearly all of them
             keys = [self.compiled.ranks[each].key for each in sorted(automatic)]
             known = self._passed[automatic, ranges] = []
             for n, words in enumerate(self._words):

@@ -29,6 +29,7 @@ class ClimbPowers:
         if not self.admitted(rule, rank.key, place):
             return None
         ladder, own = self.reached.compiled.ladder, self.reached.rank
+        # standing by the rank that is asked about costs no move
         if (ladder.bottom if own.automatic else ladder.at(own)).reaches(rule.over, rank.position):
             return ()
         best, moves = self.reached.standing(place)

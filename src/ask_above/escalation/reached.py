@@ -111,6 +111,7 @@ class Reached:
         if known is None:
             found = [(rank, moves) for (rank, where), moves in self.had.items() if where in chain]
             found += [(rank, ()) for rank in self.automatic]
+            # of two ways to the same height the one with fewer moves is told
             known = min(found, key=lambda each: (each[0], len(each[1])), default=(len(self.compiled.ranks), ()))
             self.best[place] = known
         return known
@@ -145,6 +146,7 @@ class Reached:
         """Note that a rank can be had at a place."""
         self.had[rank, place] = moves
         self.grew = True
+        # a new rank may be the highest at any place below where it is had
         self.best.clear()
         if place:
             self.local.add(place)

@@ -114,6 +114,7 @@ class SourceText:
         """Return where what is written of a node ends; a block's mark stands further down."""
         if isinstance(node, yaml.ScalarNode):
             end = node.end_mark.index
+            # a block scalar's mark lies behind the blank lines after it, which belong to nobody
             while node.style in ("|", ">") and end > node.start_mark.index and self.text[end - 1].isspace():
                 end -= 1
             return int(end)
@@ -219,6 +220,7 @@ class SourceText:
     # -- dropping
 
     def _drop(self, path: Path) -> Splice:
+        # a mapping or list that would be left empty goes with its last entry
         while len(path) > 1 and len(at(self.data, path[:-1])) == 1:
             path = path[:-1]
         parent = self._node(path[:-1])
@@ -251,6 +253,7 @@ class SourceText:
         """Return where the lines of a block list's item begin and end; with ``comments`` those right above it too."""
         item = node.value[n]
         start = self._line_start(self.text.rindex("-", 0, item.start_mark.index + 1))
+        # comments right above an item are about it, and move with it; above the first they are about the list
         while comments and n and start:
             above = self._line_start(start - 1)
             if not self.text[above:start].lstrip(" ").startswith("#"):
@@ -313,6 +316,7 @@ class SourceText:
         alone = len(at(self.data, path[:-1])) == 1
         if alone:
             cut = self._drop(path)
+        # from the back to the front, so that neither moves the other
         if put.start >= cut.start + len(cut.old):
             return [put, cut]
         return [put, cut._replace(start=cut.start + len(put.new) - len(put.old))]

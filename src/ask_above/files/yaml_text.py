@@ -165,6 +165,7 @@ class _Converter:
 
     def _data(self, node: _Node, path: Path, key: _Node) -> Any:
         self.nodes[path] = (node, key)
+        # an alias is the same node again; a few lines could stand for millions of them
         if id(node) in self.seen:
             self.repeated += 1
         else:

@@ -95,6 +95,7 @@ class Recogniser:
             ("user_name", known.user_name),
         ):
             keys = self.find(register, what, value.casefold()) if value else []
+            # what two members share tells neither
             if len(keys) == 1:
                 keys_of.setdefault(keys[0], value)
         if len(keys_of) > 1:

@@ -143,6 +143,7 @@ class Register:
                 other.members.pop(key, None)
         new = {**given, **gone}
         other._line = self._line.after((*members, *new))
+        # a long line of small changes would make every look-up go through all of them
         if len(self._changed) + len(new) > _MOST_CHANGED:
             other._of, other._changed = self._given() | new, {}
         else:

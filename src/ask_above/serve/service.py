@@ -227,6 +227,7 @@ class Asking:
         given: tuple[Any, ...] = (data,)
         if self.method.startswith("evaluation"):
             given = data, self.service.heard(state["request"])
+        # handing a single look-up to another thread would take longer than the look-up
         if _is_quick(self.method, data):
             return decide(*given)
         self.service.metrics.searches.inc()
@@ -372,6 +373,7 @@ class SlowOnes:
         self.since[task] = monotonic()
         try:
             return await _body(receive)
+        # cancelled by our own watch, or by the server that stops: only the first is an answer
         except asyncio.CancelledError:
             if task not in self.late:
                 raise

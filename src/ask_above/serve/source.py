@@ -164,6 +164,7 @@ class Folder(Source):
 
     def _read_elsewhere(self) -> None:
         """Let another process read a large charter that was edited by hand; raises where that cannot be meant."""
+        # reading 10,000 lines of YAML holds the interpreter for seconds: requests would wait
         if self._seen is None or self._took < _LONG or self.store is None:
             return
         texts = self.home.texts_found()
@@ -184,6 +185,7 @@ class Folder(Source):
 
     def _whole(self, snapshot: Snapshot) -> ServedState:
         """Read all of a snapshot's register; while others change it at once, what they leave."""
+        # files and register have to be of one moment; while others write, both are read again
         for _ in range(_TRIES):
             if snapshot.loaded is None or snapshot.loaded.people is not None:
                 return self._taken(Community(snapshot.charter, snapshot.register), snapshot)
@@ -230,6 +232,7 @@ class Folder(Source):
         last = loaded.last if loaded else 0
         edited = snapshot.is_edited
         number = str(last)
+        # edits by hand have no number: two of them would look like one state to whoever compares
         if edited or loaded is None:
             whole = hashlib.sha256(repr(sorted(snapshot.found.items())).encode())
             number = f"{last}-{whole.hexdigest()[:8]}"

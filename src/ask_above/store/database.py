@@ -136,6 +136,7 @@ class Store:
         """Begin a reading: all of it is as of one moment, nothing is written, no writer is waited for."""
         if self.is_file and not Path(self.url.database or "").exists():
             raise StoreError(f"{self.name} cannot be read: there is no such file.")
+        # SQLite writes beside the file even to read it, so where that is forbidden a copy is read
         if not self._is_writable():
             with copy_of(Path(self.url.database or "")) as copy:
                 store = Store.in_file(copy)
@@ -160,6 +161,7 @@ class Store:
             self.engine.connect().execution_options(writes=True) as connection,
             connection.begin(),
         ):
+            # SQLite locks the file when writing begins; PostgreSQL is told to let one writer in at a time
             if not self.is_file:
                 connection.execute(sa.text("SELECT pg_advisory_xact_lock(:number)"), {"number": _LOCK})
             yield connection
@@ -269,6 +271,7 @@ class Store:
         if made.undoes is not None:
             connection.execute(journal.update().where(journal.c.number == made.undoes).values(undone_by=made.number))
             self.acknowledge(connection, [made.undoes])
+        # an intent: whoever opens next writes letters that a crash has left unwritten
         if letters:
             said = json.dumps(list(letters))
             connection.execute(intent.insert().values(journal=made.number, files="{}", letters=said))

@@ -88,6 +88,7 @@ def page_secret(store: Store) -> bytes:
     with store.reading() as connection:
         secret = connection.execute(sa.select(state.c.value).where(state.c.name == _SECRET)).scalar()
     if secret is None:
+        # asked again within the writing: another worker may have made it meanwhile
         with store.writing() as connection:
             known = connection.execute(sa.select(state.c.value).where(state.c.name == _SECRET)).scalar()
             secret = known or secrets.token_hex(32)

@@ -119,6 +119,7 @@ def _write_row(connection: sa.Connection, row: RowChange, entry: Entry) -> RowCh
     here = assignments.update().where(assignments.c.number == key)
     if row.after is None:
         _one(connection.execute(here.values(removed=entry.number)), row)
+    # under its old number, which entries of the journal name
     elif row.before is None and key:  # one that was taken out comes back
         connection.execute(here.values(removed=None, **_assignment_values(row.after)))
     elif row.before is None:

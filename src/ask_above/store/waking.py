@@ -34,6 +34,7 @@ async def _of_file(file: Path) -> AsyncIterator[None]:
             await asyncio.sleep(_EVERY)
             try:
                 now = _number(file)
+                # the version counts what others committed since this connection was opened
                 if connection is None or known is None or known[0] != now:
                     if connection is not None:
                         connection.close()

@@ -366,6 +366,7 @@ class Home:
         with batch() as files:
             if before.loaded is None and self.location.file is not None and entry is not None:
                 return self._first(self.location.file, entry, before, after, texts, letters, files)
+            # the lock of the folder keeps out who uses it, the transaction who uses the same database elsewhere
             with self.store.writing() as connection:
                 if before.loaded is None:
                     if self.store.schema_on(connection) is not None:
@@ -393,6 +394,7 @@ class Home:
         """Make the first change into a new file: beside its place, whole on the disk, then put there."""
         from ask_above.store.database import Store
 
+        # beside its place, so that it gets there by one rename and is never seen half
         spare = file.parent / f".ask-above-{os.getpid()}.part"
         try:
             self._check_files(before)
@@ -404,6 +406,7 @@ class Home:
             store.engine.dispose()
             self.location.opened = None
             with spare.open("rb") as written_file:
+                # else the rename may be on the disk before what it names
                 os.fsync(written_file.fileno())
             self._put_new(spare, file)
         except BaseException:
@@ -412,6 +415,7 @@ class Home:
                 with suppress(OSError):
                     rest.unlink()
             raise
+        # it only lets readers and a writer work at once; the change has been made already
         with suppress(AskAboveError):
             self.store.settle()
         self._put(files, made)
@@ -463,6 +467,7 @@ class Home:
         else:
             entry = entry._replace(at=now(), rows=numbered(entry.rows, made))
             changed = store.write(connection, entry, kept, letters, same_files=same)
+        # after the entry is written, so that the entry itself is gone over as well
         if changed.kind == "forget":
             changed, register = self._forgotten(connection, changed, before, charter)
         self._prepare(connection, changed, before, kept, register, files)
@@ -593,6 +598,7 @@ class Home:
         """Note that files and letters are in their places; where that fails, the next change writes them again."""
         from ask_above.store.folders import note_placed
 
+        # only now that it is decided and written: what is erased here cannot be brought back
         if self._forgets is not None:
             try:
                 self._erase(self._forgets)

@@ -116,6 +116,7 @@ class MemoryStorage:
     ) -> Entry:
         """Make a change that was planned on ``before``, whole or not at all; returns its entry with its number."""
         with self._lock:
+            # by identity, as a folder compares bytes and a version: a plan holds for the state it was made on
             if entry is None or before is not self._snapshot:
                 raise meanwhile()
             charter, register, self.told = after[0], before.register, []
@@ -125,6 +126,7 @@ class MemoryStorage:
                 entry = entry._replace(rows=numbered(entry.rows, first.rows))
             made = self._write(entry._replace(at=now()))
             register = changed(register, made.rows, charter.zone)
+            # after the entry is written, so that the entry itself is gone over as well
             if made.kind == "forget":
                 made, register = self._forgotten(made, before, register, charter)
             held = {

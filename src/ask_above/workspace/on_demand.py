@@ -68,6 +68,7 @@ class _RowSource:
             given = assignments_of(read_assignments(self.connection), self.charter, people or {}, self.where)
             if people is None or given is None:
                 raise _odd(self.where)
+            # the very same objects as before: what was worked out for them stays true
             people |= {key: member for key, member in self.members.items() if member is not None}
             given |= {key: each for key, each in self.given.items() if each}
             self.all = people, given

@@ -212,6 +212,7 @@ class Plan(Printed):
 
     def _refusals_for(self, actor: str) -> list[Refusal]:
         """Return why the change may not be made by a member, whoever planned it."""
+        # what the change does is the same whoever makes it: only the maker is looked at anew
         reach = self._reach if actor == self.by else self._reach.made_by(self._making(actor))
         return [*self._held_outside(actor), *reach.refusals(actor)]
 
@@ -301,6 +302,7 @@ class Plan(Printed):
         """Who could make it, by name."""
         if not (self.by and self.refusals):
             return []
+        # a name or three help; trying everybody would take longer than the change
         tried = islice(self._reach.candidates(self.by), _MOST_TRIED)
         could = (key for key in tried if not self._refusals_for(key))
         return [self.before.member(key).called for key in islice(could, _MOST_NAMED)]
@@ -374,6 +376,7 @@ class Plan(Printed):
         self.refuse(force=force)
         if self.is_empty:
             raise EditError("Nothing would change.")
+        # who may do it was asked as of the plan's moment, and somebody's right may have ended since
         if self.is_overtaken(self.before.moment()):
             raise ChangedMeanwhileError("Somebody's time has begun or ended since this was planned. Look again.")
         effect = list(in_lines(self.effect))[:_MOST_TOLD]

@@ -129,6 +129,7 @@ def numbered(rows: Iterable[RowChange], made: Sequence[RowChange]) -> list[RowCh
     """Return rows with the numbers of assignments that had none when the rows were worked out, and have one now."""
     rows = list(rows)
     whose = {(row.before or {})["member"] for row in rows if row.table == "assignments" and row.before is not None}
+    # by all their cells: until it is written an assignment has nothing else to be found by
     known: dict[tuple[tuple[str, str], ...], list[str]] = {}
     for row in made:  # of very many that were taken over those of a few members are looked at
         if row.table == "assignments" and row.before is None and row.after and row.after["member"] in whose:

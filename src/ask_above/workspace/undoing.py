@@ -159,6 +159,7 @@ def taken_back(before: str, after: str, now: str) -> str | None:
     taken out where it stands now.
     """
     old, new, here = map(_facts, (before, after, now))
+    # by lines first, as that keeps comments and order; facts then say whether all of it went
     result = merged(after, now, before)
     if result is not None:
         left = _facts(result)

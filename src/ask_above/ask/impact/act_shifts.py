@@ -262,6 +262,7 @@ class ActShifts:
         That what is assigned can be unassigned goes without saying.
         """
         sides = (self.old, self.new)
+        # every pair at every place is asked by itself: fine for a small site, hours for a large one
         size = len(keys) * max(
             self._assigning(side) * len(side.compiled.places) * len(side.compiled.ranks) for side in sides
         )
