@@ -171,8 +171,10 @@ class BitRows:
 
     def _held(self) -> Bits:
         held = np.tile(self.unbounded, (len(self.compiled_places.rests), 1))
-        for position, carried in enumerate(self.compiled.carried):
-            held[bits(carried)] |= self._rows[position]
+        # the rows of one change hold a few ranks of many
+        spoken_for = np.flatnonzero(self._rows[: len(self.compiled.ranks)].any(axis=1)).tolist()
+        for position in spoken_for:
+            held[bits(self.compiled.carried[position])] |= self._rows[position]
         return held
 
     def over(self, compiled_places: CompiledPlaces, states: Sequence[ClassState]) -> BitRows | None:
