@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import shutil
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from random import Random
 
 import pytest
 
 from ask_above import AskAboveError, ChangedMeanwhileError, Community, MemoryStorage, RefusedError
-from ask_above.change import Assign, Grant, MemberForget, MemberSet, RankSet, Unassign
+from ask_above.change import Assign, CharterSet, Grant, MemberForget, MemberSet, RankSet, Unassign
 from ask_above.show.member import everything
 from ask_above.store.entries import Entry
 from conftest import DEMO
@@ -112,3 +113,43 @@ def test_states_gone_by_and_letters_are_asked_for_in_memory_too() -> None:
     assert isinstance(storage, MemoryStorage)
     assert "kit.lend" in storage.files()["charter.yaml"]
     assert Community.from_texts({**TEXTS, **storage.files()}).may("rank:host", "kit.lend")
+
+
+def test_a_change_that_fails_on_the_way_leaves_nothing_of_itself(monkeypatch: pytest.MonkeyPatch) -> None:
+    community = Community.from_texts(TEXTS)
+    plan = community.plan(Assign("dara", "host"))
+    with monkeypatch.context() as broken:
+        broken.setattr("ask_above.workspace.memory.Loaded", None)
+        with pytest.raises(TypeError):
+            plan.apply()
+    assert community.journal() == []
+    assert community.again().charter is community.charter
+    plan.apply()
+    assert [entry.number for entry in community.journal()] == [1, 2]
+
+
+def test_a_file_that_was_given_with_it_can_become_an_add_on() -> None:
+    more = "add-on: nets\ntitle: Nets\ncapabilities: {Nets: {net.lend: {about: lend a net}}}\n"
+    community = Community.from_texts({**TEXTS, "more.yaml": more})
+    community.plan(CharterSet("add-ons", ["gauges.yaml", "more.yaml"])).apply()
+    assert "net.lend" in community.again().charter.catalogue.keys
+    assert set(community.storage.read().texts) == {"charter.yaml", "gauges.yaml", "more.yaml"}
+
+
+def test_of_many_who_change_at_once_each_is_made_or_overtaken() -> None:
+    community = Community.from_texts(TEXTS)
+    made: list[int] = []
+
+    def change(member: str) -> None:
+        while True:
+            try:
+                made.append(community.plan(MemberSet(member, {"note": f"By {member}"})).apply().number)
+            except ChangedMeanwhileError:
+                continue
+            return
+
+    members = list(community.register.members)[:12]
+    with ThreadPoolExecutor(6) as pool:
+        list(pool.map(change, members))
+    assert sorted(made) == [entry.number for entry in community.journal()][1:]
+    assert {key: community.again().member(key).note for key in members} == {key: f"By {key}" for key in members}

@@ -24,7 +24,7 @@ from ask_above.serve.watching import watch_database, watch_files
 from ask_above.workspace.home import Home
 from ask_above.workspace.lasting import LastingHome
 from ask_above.workspace.plans import check_register, go_on
-from ask_above.workspace.storage import BusyError
+from ask_above.workspace.storage import BusyError, ready_for
 
 if TYPE_CHECKING:
     from ask_above.charter.charter import Charter
@@ -146,7 +146,7 @@ class Folder(Source):
         snapshot = self.home.read()
         if snapshot is self._seen:
             return None
-        names = self.home.kept.get("names") if self.home.kept.get("snapshot") is snapshot else None
+        names = ready_for(self.home, snapshot)
         if names is not None and isinstance(names.register.members, dict):
             # a change of our own: what it left is known already
             self._seen = snapshot

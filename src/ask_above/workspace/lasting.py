@@ -19,6 +19,7 @@ from ask_above.store.entries import Entry
 from ask_above.workspace.home import Home
 from ask_above.workspace.mark import FolderMark
 from ask_above.workspace.snapshot import Snapshot
+from ask_above.workspace.storage import keep_ready, ready_for
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -133,5 +134,6 @@ class LastingHome(Home):
             now = {**contents, **self._new}
             known = snapshot._replace(found=now)
             self._last, self._known = ((now, version), known), known
-            if self.kept.get("snapshot") is snapshot:
-                self.kept["snapshot"] = known
+            names = ready_for(self, snapshot)
+            if names is not None:
+                keep_ready(self, known, names)

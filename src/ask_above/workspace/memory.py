@@ -41,7 +41,6 @@ class MemoryStorage:
         self._beside = {name: text for name, text in texts.items() if name not in mine}
         self._snapshot = Snapshot(charter, register, mine, {}, None)
         self._journal: list[Entry] = []
-        self._given = 0
         self._claims: dict[str, Claims] = {}
         self._lock = RLock()
 
@@ -65,8 +64,8 @@ class MemoryStorage:
 
     def charter_of(self, texts: Mapping[str, str]) -> Charter:
         """Read the charter alone, with other texts of its files."""
-        rows = FileRows(MEMBERS), FileRows(ASSIGNMENTS)
-        return read_files(lambda name: texts[name].encode() if name in texts else None, self.name, rows).charter
+        rows, held = (FileRows(MEMBERS), FileRows(ASSIGNMENTS)), {**self._beside, **texts}
+        return read_files(lambda name: held[name].encode() if name in held else None, self.name, rows).charter
 
     def entries(self, *, since: int = 0) -> list[Entry]:
         """Return the journal's entries after one, oldest first."""
@@ -119,23 +118,26 @@ class MemoryStorage:
             # by identity, as a folder compares bytes and a version: a plan holds for the state it was made on
             if entry is None or before is not self._snapshot:
                 raise meanwhile()
-            charter, register, self.told = after[0], before.register, []
+            charter, register, journal = after[0], before.register, [*self._journal]
             if before.loaded is None:
-                first = self._write(taking_over(register))
+                first = _written(journal, taking_over(register))
                 register = changed(Register(source=register.source), first.rows, charter.zone)
                 entry = entry._replace(rows=numbered(entry.rows, first.rows))
-            made = self._write(entry._replace(at=now()))
+            made = _written(journal, entry._replace(at=now()))
             register = changed(register, made.rows, charter.zone)
-            # after the entry is written, so that the entry itself is gone over as well
-            if made.kind == "forget":
-                made, register = self._forgotten(made, before, register, charter)
-            held = {
+            kept, told = self.letters | dict(letters), list[str]()
+            if made.kind == "forget":  # after the entry is written, so that the entry itself is gone over as well
+                person = self._person(made, before)
+                register, journal, kept = self._without(person, register, journal, kept, charter)
+                told = [f"They are {person.stranger} from now on."]
+            files = {
                 name: texts[name] if name in texts else self._beside[name] for name in (self.name, *charter.add_ons)
             }
-            number = made.number
-            left = Loaded(None, None, len(register.members), self._id(before), number, number, held, (), waits=False)
-            self.letters |= dict(letters)
-            self._snapshot = Snapshot(charter, register, held, {}, left)
+            number, key = made.number, before.loaded.id if before.loaded else uuid4().hex
+            left = Loaded(None, None, len(register.members), key, number, number, files, (), waits=False)
+            # all of it is ready: from here on nothing can go wrong
+            self._journal, self.letters, self.told = journal, kept, told
+            self._snapshot = Snapshot(charter, register, files, {}, left)
             return made
 
     def _went_on(
@@ -148,39 +150,40 @@ class MemoryStorage:
         return self._snapshot
 
     @staticmethod
-    def _id(before: Snapshot) -> str:
-        return before.loaded.id if before.loaded else uuid4().hex
-
-    def _write(self, entry: Entry) -> Entry:
-        """Write an entry; what it assigns anew gets a number."""
-        rows: list[RowChange] = []
-        for row in entry.rows:
-            if row.table == "assignments" and row.before is None and row.key == "0":
-                self._given += 1
-                rows.append(row._replace(key=str(self._given)))
-            else:
-                rows.append(row)
-        made = entry._replace(number=len(self._journal) + 1, rows=rows)
-        if made.undoes is not None:
-            self._journal[made.undoes - 1] = self._journal[made.undoes - 1]._replace(undone_by=made.number)
-        self._journal.append(made)
-        return made
-
-    def _forgotten(self, made: Entry, before: Snapshot, register: Register, charter: Charter) -> tuple[Entry, Register]:
-        """Let a stranger stand for a member in journal, register and letters (rule 9.14)."""
+    def _person(made: Entry, before: Snapshot) -> Person:
+        """Return who is forgotten by an entry, and who stands for them from now on."""
         gone = before.register.members[made.rows[0].key]
-        person = Person(gone.key, gone.name, gone.email, stranger_after(register.members))
+        return Person(gone.key, gone.name, gone.email, stranger_after(before.register.members))
+
+    @staticmethod
+    def _without(
+        person: Person, register: Register, journal: list[Entry], letters: dict[str, str], charter: Charter
+    ) -> tuple[Register, list[Entry], dict[str, str]]:
+        """Return register, journal and letters in which a stranger stands for somebody (rule 9.14)."""
         known = (charter.ranks, charter.groups, charter.places, charter.catalogue.bundles)
-        theirs = not any(gone.key in keys for keys in known)
-        self._journal = [without(entry, person, key_is_theirs=theirs) for entry in self._journal]
-        self.letters = {
-            name: text for name, text in self.letters.items() if not person.is_meant_by(name, text.encode())
-        }
-        self.told = [f"They are {person.stranger} from now on."]
+        theirs = not any(person.key in keys for keys in known)
         rows = [RowChange("members", key, None, member_row(member)) for key, member in register.members.items()]
         rows += [RowChange("assignments", str(a.number), None, assignment_row(a)) for a in register.assignments]
         left = changed(Register(source=register.source), [row_without(row, person) for row in rows], charter.zone)
-        return made, left
+        kept = {name: text for name, text in letters.items() if not person.is_meant_by(name, text.encode())}
+        return left, [without(entry, person, key_is_theirs=theirs) for entry in journal], kept
+
+
+def _written(journal: list[Entry], entry: Entry) -> Entry:
+    """Write an entry at the end of a journal; what it assigns anew gets a number that none ever had."""
+    numbers = (int(row.key) for each in journal for row in each.rows if row.table == "assignments")
+    given, rows = max(numbers, default=0), list[RowChange]()
+    for row in entry.rows:
+        if row.table == "assignments" and row.before is None and row.key == "0":
+            given += 1
+            rows.append(row._replace(key=str(given)))
+        else:
+            rows.append(row)
+    made = entry._replace(number=len(journal) + 1, rows=rows)
+    if made.undoes is not None:
+        journal[made.undoes - 1] = journal[made.undoes - 1]._replace(undone_by=made.number)
+    journal.append(made)
+    return made
 
 
 _GIVEN = ("rank", "place", "from", "until", "by", "why")

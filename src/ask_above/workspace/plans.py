@@ -42,7 +42,7 @@ from ask_above.workspace.by_hand import entries_by_hand
 from ask_above.workspace.journal import heirs_of
 from ask_above.workspace.lasting import LastingHome
 from ask_above.workspace.snapshot import Snapshot
-from ask_above.workspace.storage import ChangedMeanwhileError, Storage, WentOn, now, opened
+from ask_above.workspace.storage import ChangedMeanwhileError, Storage, WentOn, keep_ready, now, opened
 
 if TYPE_CHECKING:
     from ask_above.ask.advice.piece import Piece
@@ -400,7 +400,7 @@ class Plan(Printed):
             names = self.before.after(charter=self.after.charter, register=register)
         left = went_on(made, self.snapshot, (names.charter, names.register), self.texts)
         if left is not None:
-            self.home.kept.update(names=names, snapshot=left)
+            keep_ready(self.home, left, names)
 
     def by_hand_entries(self) -> list[Entry]:
         """Return the journal's entries for edits by hand since the last change: what differs, and its effect."""
@@ -504,7 +504,7 @@ def go_on(home: LastingHome, snapshot: Snapshot, names: Names) -> Snapshot:
     """Let what is changed from a home go on from names that are in memory; returns the snapshot with their register."""
     known = home.go_on_from(snapshot, names.register)
     names.decider.keep(Edges)
-    home.kept.update(names=names, snapshot=known)
+    keep_ready(home, known, names)
     return known
 
 

@@ -106,11 +106,22 @@ class Storage(Protocol):
 
 def opened(home: Storage, snapshot: Snapshot) -> Names:
     """Return the names of a snapshot's community; the same ones for the same snapshot: it is made ready once."""
-    known: Names | None = home.kept.get("names")
-    if known is None or home.kept.get("snapshot") is not snapshot:
+    known = ready_for(home, snapshot)
+    if known is None:
         known = Names(Decider(snapshot.charter, snapshot.register))
-        home.kept.update(names=known, snapshot=snapshot)
+        keep_ready(home, snapshot, known)
     return known
+
+
+def ready_for(home: Storage, snapshot: Snapshot) -> Names | None:
+    """Return what was made ready for a snapshot, ``None`` where that is another one."""
+    of, names = home.kept.get("ready", (None, None))
+    return names if of is snapshot else None
+
+
+def keep_ready(home: Storage, snapshot: Snapshot, names: Names) -> None:
+    """Keep what was made ready together with what it is of: whoever reads one reads the other."""
+    home.kept["ready"] = (snapshot, names)
 
 
 def meanwhile() -> ChangedMeanwhileError:
