@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 from ask_above import Answer, Community
 from ask_above.charter.moments import instant
-from ask_above.charter.rules import Act
+from ask_above.charter.rules import ACTS, Act
 from ask_above.decide.authority import reached
 from ask_above.decide.planes import Planes
 from ask_above.decide.powers import Powers
@@ -275,3 +275,19 @@ def test_planes_are_what_the_single_acts_say_of_ranks_members_and_the_owner(seed
         assert planes.named(asked, Act.MODERATE, n) == may, (who, place)
         may = [key for key in c.charter.ranks if c.may_manage(who, key, when=NOW)]
         assert planes.named(asked, Act.MANAGE, n) == may, (who, place)
+    ranks = [(f"rank:{rank.key}", asked) for rank, asked in zip(planes.ranks, planes.asked, strict=True)]
+    for act, (n, _) in product(ACTS, enumerate(c.charter.places)):
+        pairs = [(actor.key, target.key) for actor, target in planes.pairs(act, n)]
+        assert pairs == [(who[5:], key) for who, asked in ranks for key in planes.named(asked, act, n)]
+    moderating = {rank.key for rank, _ in planes.moderators}
+    using = c.charter.rules.act(Act.MODERATE).using
+    for who, asked in ranks:
+        able = any(c.may(who, key, at=place) for key in using for place in c.charter.places)
+        assert who[5:] in moderating or not (able and asked.acts), who
+
+
+def test_who_is_granted_and_allowed_nothing_of_what_moderating_takes_is_not_looked_at() -> None:
+    planes = Community.demo().decider.keep(Planes)
+    keys = [rank.key for rank, _ in planes.moderators]
+    assert {"warden", "host"} <= {*keys}
+    assert not {"volunteer", "member", "passer-by", "founding-friend"} & {*keys}

@@ -10,9 +10,9 @@ from random import Random
 import pytest
 
 from ask_above import AskAboveError, ChangedMeanwhileError, Community, MemoryStorage, RefusedError
-from ask_above.change import Assign, CharterSet, Grant, MemberForget, MemberSet, RankSet, Unassign
+from ask_above.change import Assign, CharterSet, Grant, MemberForget, MemberSet, RankSet, Say, Unassign
 from ask_above.show.member import everything
-from ask_above.store.entries import Entry
+from ask_above.store.entries import Claims, Entry
 from conftest import DEMO
 from hand_edits import rows, says
 from random_changes import several_edits
@@ -69,15 +69,47 @@ def test_any_changes_and_their_undoing_leave_the_same_as_in_a_folder(seed: int, 
         assert_the_same(folder, memory, rng)
 
 
-def test_whoever_is_forgotten_is_a_stranger_in_journal_and_register() -> None:
-    folderless = Community.from_texts(TEXTS)
-    folderless.plan(MemberSet("tove", {"note": "Tove Eddy rows."}), by="ada").apply()
-    folderless.plan(MemberForget("tove")).apply()
-    left = folderless.again()
+def test_whoever_is_forgotten_is_a_stranger_in_journal_register_and_letters() -> None:
+    community = Community.from_texts(TEXTS)
+    community.plan(MemberSet("tove", {"note": "Tove Eddy rows."}), by="ada").apply(
+        letters=[("1-tove.eml", "Dear Tove"), ("2-dara.eml", "Dear Dara")]
+    )
+    community.plan(Say("rota", "tove", "deny", ["post.write"], True)).apply()
+    community.plan(Say("rota", "tove", "clear", ["post.write"], True)).apply()
+    assert "tove" in repr([entry.splices for entry in community.journal()])
+    community.plan(MemberForget("tove")).apply()
+    left = community.again()
     assert "stranger-1" in left.register.members
     assert not any(word in repr(left.journal()) for word in ("tove", "Tove", "Eddy"))
     assert not any("tove" in str(given) for given in left.register.assignments)
+    assert isinstance(left.storage, MemoryStorage)
+    assert left.storage.letters == {"2-dara.eml": "Dear Dara"}
     assert left.storage.told == ["They are stranger-1 from now on."]
+
+
+def test_a_note_is_kept_once_for_each_time_that_it_was_set() -> None:
+    community = Community.from_texts(TEXTS)
+    for fields in ({"note": "First"}, {"name": "Tove Reed"}, {"note": "Second"}, {"note": ""}):
+        community.plan(MemberSet("tove", fields), by="ada").apply()
+    assert [note[1:] for note in community.storage.remembered("tove").notes] == [("ada", "First"), ("ada", "Second")]
+
+
+def test_what_a_directory_claims_is_changed_there_until_it_claims_nothing() -> None:
+    community = Community.from_texts(TEXTS)
+    community.plan(MemberSet("tove", {"external_id": "mill:1"})).apply()
+    community.storage.claim(Claims("mill", ("name",), ()))
+    with pytest.raises(RefusedError, match=r"The name of Tove Eddy comes from mill"):
+        community.plan(MemberSet("tove", {"name": "Tove Reed"})).apply()
+    community.storage.claim(Claims("mill", (), ("samplers",)))
+    assert [claims.groups for claims in community.storage.claims()] == [("samplers",)]
+    community.storage.claim(Claims("mill", (), ()))
+    community.plan(MemberSet("tove", {"name": "Tove Reed"})).apply()
+
+
+def test_a_list_of_sign_ins_beside_the_charter_counts() -> None:
+    community = Community.from_texts(TEXTS)
+    assert community.storage.file("signins.csv") == TEXTS["signins.csv"].encode()
+    assert community.storage.file("letter.txt") is None
 
 
 def test_a_plan_that_was_overtaken_changes_nothing() -> None:
