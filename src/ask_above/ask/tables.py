@@ -109,7 +109,8 @@ def powers(decider: Decider, act: Act, place: int) -> pd.DataFrame:
 
     planes = decider.keep(Planes)
     keys = [rank.key for rank in planes.ranks]
-    rows = [[bool(planes.row(asked, act, place) >> n & 1) for n in range(len(keys))] for asked in planes.asked]
+    masks = [planes.row(asked, act, place) for asked in planes.asked]
+    rows = [[bool(mask >> n & 1) for n in range(len(keys))] for mask in masks]
     index = pd.Index(keys, name="actor", dtype=object)
     columns = pd.Index(keys, name="target", dtype=object)
     return pd.DataFrame(rows, index=index, columns=columns).astype(bool)

@@ -64,10 +64,14 @@ class Effect:
     def _losses(self, actor: Asked, rule: ActRule) -> Iterator[Refusal]:
         reasons: dict[str, str] = {}
         known: dict[tuple[int, int], bool] = {}
+        doubtful: dict[tuple[int, int], list[int]] = {}
         for turn in self.turns.all if rule.over is not Over.ANYONE else ():
             own = standing(self.old.compiled, actor.profile, turn.spot.before)
-            doubtful = [n for n in turn.pairs if not own.reaches(rule.over, self._tops[n])] if turn.lost else ()
-            for subject in self.turns.of(doubtful):
+            first = own.first_reached(rule.over)
+            which = id(turn.pairs), first  # turns that share their pairs share whom to look at
+            if turn.lost and which not in doubtful:
+                doubtful[which] = [n for n in turn.pairs if self._tops[n] < first]
+            for subject in self.turns.of(doubtful[which] if turn.lost else ()):
                 if not subject.loses or subject.joined or subject.label in reasons or subject.new:
                     continue
                 if subject.empty and not turn.lost & self._named_in_rules:

@@ -25,13 +25,16 @@ class PowerEffect:
     def standing(self, actor: Asked) -> Iterator[Refusal]:
         """Yield where the actor would come to stand above a rank that stood above them or level with them."""
         old, new = self.old.compiled, self.new.compiled
-        for before, after in self.turns.own_pairs(actor):
-            for spot in self.turns.spots:
-                own, later = standing(old, before, spot.before), standing(new, after, spot.after)
-                for rank in new.ladder.below(later):
-                    if old.ladder.number.get(rank.key, own + 1) <= own:
-                        yield Refusal("9.7b", f"{actor.label} would come to stand above {rank.title}.")
-                        return
+        both = {
+            (standing(old, before, spot.before), standing(new, after, spot.after)): None
+            for before, after in self.turns.own_pairs(actor)
+            for spot in self.turns.spots
+        }
+        for own, later in both:
+            for rank in new.ladder.below(later):
+                if old.ladder.number.get(rank.key, own + 1) <= own:
+                    yield Refusal("9.7b", f"{actor.label} would come to stand above {rank.title}.")
+                    return
 
     @cached_property
     def _powers(self) -> tuple[Powers, Powers]:

@@ -104,23 +104,24 @@ class Subjects:
 
     @cached_property
     def _groups_with_members(self) -> set[str]:
-        charter, members = self.old.compiled.charter, self.old.people.register.members.values()
-        kinds = {member.groups for member in members if member.groups}
+        kinds = {member_class.member.groups for member_class in self.old.ready.alike()}
+        charter = self.old.compiled.charter
         return {group for groups in kinds for group in reached_groups(charter, Member("", groups=groups))}
 
     @cached_property
     def _ranks_with_members(self) -> set[str]:
         """The ranks that are recorded for anybody, now or later."""
-        charter, register = self.old.compiled.charter, self.old.people.register
+        charter, classes = self.old.compiled.charter, self.old.ready.alike()
         recorded = {
             assignment.rank
-            for assignment in register.assignments
+            for member_class in classes
+            for assignment in member_class.given
             if assignment.period.end is None or assignment.period.end > self.now
         }
         recorded |= {
             conferred.rank for group in self._groups_with_members for conferred in charter.groups[group].confers
         }
-        kinds = {(member.status, member.kind) for member in register.members.values()}
+        kinds = {(member_class.member.status, member_class.member.kind) for member_class in classes}
         there = {"anyone": True, "visitors": True, "members": bool(kinds), "bots": any(k == "bot" for _, k in kinds)}
         waits = any(status == Status.PENDING for status, _ in kinds)
         ranks = charter.ranks.values()

@@ -117,14 +117,17 @@ class Turns:
         from ask_above.bulk.held import held_otherwise
 
         plain = [spot for spot in self.spots if not spot.gone]
-        beside = [spot.before for spot in plain]
+        beside, known = [spot.before for spot in plain], dict[int, tuple[tuple[int, ...], tuple[int, ...]]]()
         for turned in held_otherwise(
             self.old.compiled.keep(CompiledPlaces),
             self.new.compiled.keep(CompiledPlaces),
             [self.subjects.pairs[n] for n in some],
             beside,
         ):
-            which = tuple(some[n] for n in turned.pairs)
+            # the same pairs at very many places are the very same tuple: it is gone through once
+            if id(turned.pairs) not in known:
+                known[id(turned.pairs)] = turned.pairs, tuple(some[n] for n in turned.pairs)
+            which = known[id(turned.pairs)][1]
             yield Turn(plain[turned.place], turned.gated, turned.gained, turned.lost, False, which)
 
     def _one_by_one(self, some: Sequence[int], spots: Iterable[Spot]) -> Iterator[Turn]:

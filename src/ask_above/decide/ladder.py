@@ -23,9 +23,13 @@ class Standing(int):
         """Whether this is higher than another."""
         return self < other
 
+    def first_reached(self, over: Over) -> int:
+        """Return the highest standing that an act over these reaches from here; it reaches all below too (rule 6.3)."""
+        return ABOVE_ALL if over is Over.ANYONE else self if over is Over.LEVEL else self + 1
+
     def reaches(self, over: Over, other: int) -> bool:
         """Whether an act over these reaches from here somebody who stands there (rule 6.3)."""
-        return over is Over.ANYONE or self < other or (over is Over.LEVEL and self == other)
+        return other >= self.first_reached(over)
 
 
 ABOVE_ALL = Standing(-1)
@@ -58,12 +62,9 @@ class Ladder:
 
     def reached(self, standing: Standing, over: Over) -> tuple[Rank, ...]:
         """Return the ranks that an act reaches from a standing (rule 6.3)."""
-        return tuple(rank for rank in self.ranks if standing.reaches(over, rank.position))
+        return self.ranks[max(standing.first_reached(over), 0) :]
 
     def bits_reached(self, standing: Standing, over: Over) -> int:
         """Return the same as bits; the bit after the last rank is someone without any."""
-        every = (1 << len(self.ranks) + 1) - 1
-        if over is Over.ANYONE:
-            return every
-        first = standing if over is Over.LEVEL else standing + 1
-        return every >> first << first
+        first = max(standing.first_reached(over), 0)
+        return (1 << len(self.ranks) + 1) - 1 >> first << first
