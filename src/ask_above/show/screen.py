@@ -121,6 +121,8 @@ class Screen:
         if len(shown) > _LONG:
             self._lines(heads, shown)
             return
+        if not self.colour and self._plain(heads, shown, right):
+            return
         rows = shown
         table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
         for n, head in enumerate(heads):
@@ -128,6 +130,22 @@ class Screen:
         for row in rows:
             table.add_row(*(cell(each) if isinstance(each, str) else each for each in row))
         self.draw(table)
+
+    def _plain(self, heads: Sequence[str], rows: Sequence[Sequence[str | Text]], right: Sequence[int]) -> bool:
+        """Write a table in which nothing needs to be folded as it stands; tell whether it is such a one."""
+        from rich.cells import cell_len
+
+        lines = [[visible(str(each)) for each in row] for row in (heads, *rows)]
+        widths = [max(map(cell_len, column)) for column in zip(*lines, strict=True)]
+        if sum(widths) + 2 * (len(widths) - 1) > self.width:
+            return False
+        for line in lines:
+            padded = [
+                " " * (width - cell_len(each)) + each if n in right else each + " " * (width - cell_len(each))
+                for n, (each, width) in enumerate(zip(line, widths, strict=True))
+            ]
+            self.line("  ".join(padded).rstrip())
+        return True
 
     def first(self, rows: Iterable[Sequence[str | Text]]) -> Sequence[Sequence[str | Text]]:
         """Return the rows to be shown: on a terminal the first of a long list, and how many more there are is said."""
