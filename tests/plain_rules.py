@@ -227,10 +227,7 @@ class Plain:
     def barred(self, place: str, holder: str) -> set[str]:
         said = self.place[place]
         out: set[str] = set()
-        for entries in [
-            said.get("overrides", {}),
-            *(self.c["override-sets"][s] for s in said.get("like", [])),
-        ]:
+        for entries in [said.get("overrides", {}), *(self.c["override-sets"][s] for s in said.get("like", []))]:
             for k, e in entries.items():
                 covers = k == holder
                 if k.endswith("+") and holder in self.rank:
@@ -313,12 +310,7 @@ class Plain:
         return p.status == "active" and not p.visitor
 
     def using(self, act: str) -> list[str]:
-        default = {
-            "moderate": "member.moderate",
-            "assign": "rank.assign",
-            "manage": "rank.manage",
-            "call": "rank.call",
-        }
+        default = {"moderate": "member.moderate", "assign": "rank.assign", "manage": "rank.manage", "call": "rank.call"}
         said = self.rules.get(act, {}) if act == "call" else self.rules.get("authority", {}).get(act, {})
         using = said.get("using")
         if using is None:

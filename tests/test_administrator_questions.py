@@ -224,14 +224,7 @@ class TestWays:
     def test_the_three_mistakes_of_the_demo_are_mended_by_what_is_proposed(self) -> None:
         c = Community.demo()
         cases: list[tuple[str, str, str | None, str, str | None, str]] = [
-            (
-                "rank:host",
-                "moderate",
-                "rank:founding-friend",
-                "river-talk",
-                "member.mute",
-                "host may moderate",
-            ),
+            ("rank:host", "moderate", "rank:founding-friend", "river-talk", "member.mute", "host may moderate"),
             ("rank:volunteer", "reading.post", None, "lower-gauges", None, "volunteer may reading"),
             ("rank:volunteer", "photo.upload", None, "photo-wall", None, "volunteer may not photo"),
         ]
@@ -259,9 +252,7 @@ class TestWays:
             rank("a"),
             members=[member("ada")],
             assignments=[held("ada", "a")],
-            places=[
-                place("p", overrides={"a": {"bar": ["post.write"]}}, exceptions={"ada": {"bar": ["post.write"]}}),
-            ],
+            places=[place("p", overrides={"a": {"bar": ["post.write"]}}, exceptions={"ada": {"bar": ["post.write"]}})],
         )
         ways = c.ways("ada", "post.write", at="p")
         assert ways

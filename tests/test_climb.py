@@ -283,11 +283,7 @@ def test_a_range_that_takes_is_left_by_moving_a_rank() -> None:
 
 
 def test_the_rank_held_at_the_start_is_given_up_filled_and_joined_again() -> None:
-    c = made(
-        rank("head", "x.change", open="true"),
-        rank("own", open="true"),
-        **rules(manage={"hand-on": "any"}),
-    )
+    c = made(rank("head", "x.change", open="true"), rank("own", open="true"), **rules(manage={"hand-on": "any"}))
     found = c.climb("own")
     (path,) = [path for path in found.paths if "x.risky" in path.capabilities]
     assert [move.kind for move in path.moves] == ["join", "leave", "grant", "join"]

@@ -31,20 +31,7 @@ _TEXTS = [
     "*",
     "gone",
 ]
-_OTHERS = [
-    None,
-    5,
-    True,
-    float("nan"),
-    [],
-    {},
-    {"a": 1},
-    [[1]],
-    b"x",
-    object(),
-    dt.date(2027, 1, 1),
-    {"any": [1]},
-]
+_OTHERS = [None, 5, True, float("nan"), [], {}, {"a": 1}, [[1]], b"x", object(), dt.date(2027, 1, 1), {"any": [1]}]
 _FIELDS = ["title", "grants", "open", "limit", "after", "assigns", "perks", "email", "kind", "joined", "groups", "nope"]
 
 

@@ -248,8 +248,7 @@ def test_high_risk_has_the_most_alarming_ink() -> None:
 
 def test_what_lies_behind_a_gate_above_says_so() -> None:
     c = community(
-        rank("top"),
-        places=[place("hall", "section", gate={"any": ["top"]}, places=[place("desk")]), place("yard")],
+        rank("top"), places=[place("hall", "section", gate={"any": ["top"]}, places=[place("desk")]), place("yard")]
     )
     axes = figures.places(c)
     assert "behind the gate of a place above" in [text.get_text() for text in axes.texts]

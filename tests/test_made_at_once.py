@@ -91,13 +91,7 @@ class TestTitlesThatSeveralPlacesHave:
 
 
 class TestARankGivenAtOnce:
-    @pytest.mark.parametrize(
-        "words",
-        [
-            ("add", "ida", "Ida Reed"),
-            ("invite", "ida", "Ida Reed", "ida@river.example"),
-        ],
-    )
+    @pytest.mark.parametrize("words", [("add", "ida", "Ida Reed"), ("invite", "ida", "Ida Reed", "ida@river.example")])
     def test_with_a_new_member_where_and_until_when(self, brook: Place, words: tuple[str, ...]) -> None:
         given = ("--rank", "host", "--at", "river-talk", "--until", "2097-03-31")
         done = run("member", *words, *given, "--yes", cwd=brook.folder)

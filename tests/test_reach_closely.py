@@ -122,10 +122,7 @@ class TestWhomItTouches:
     @pytest.mark.parametrize(("where", "gains"), [("", True), ("hall", False)])
     def test_who_may_join_has_what_it_takes_on_the_whole_site(self, tmp_path: Path, where: str, *, gains: bool) -> None:
         ranks = rank("helper"), rank("friend", open="true", after=["helper"]), rank("boss", above=True)
-        places = [
-            place("hall"),
-            place("yard", gate={"any": ["boss"]}, exceptions={"cy": {"allow": ["post.publish"]}}),
-        ]
+        places = [place("hall"), place("yard", gate={"any": ["boss"]}, exceptions={"cy": {"allow": ["post.publish"]}})]
         c = made(tmp_path, *ranks, places=places, assignments=[held("cy", "helper", where)])
         assert ("9.7a: Cy would gain" in against(c, SetGate("yard", {"any": ["friend"]}))) is gains
 

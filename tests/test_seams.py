@@ -37,10 +37,7 @@ from small import held, member, place, rank, texts
 
 HANDS = ["rank.assign", "rank.manage", "place.manage", "member.lock", "member.mute"]
 CAPABILITIES = {
-    "All": {
-        **{name: name for name in (*HANDS, "post.write", "post.pin", "rank.call")},
-        "place.see": "See a place",
-    }
+    "All": {**{name: name for name in (*HANDS, "post.write", "post.pin", "rank.call")}, "place.see": "See a place"}
 }
 RANKS = [
     rank("top", *HANDS, "post.write", "post.pin", "rank.call"),

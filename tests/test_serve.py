@@ -422,12 +422,7 @@ class TestClosed:
     ASKED = question("dara", "photo.upload", "photo-wall")
 
     @pytest.mark.parametrize(
-        "more",
-        [
-            {"client": "192.0.2.7"},
-            {"host": "river.example"},
-            {"host": "127.0.0.1.river.example"},
-        ],
+        "more", [{"client": "192.0.2.7"}, {"host": "river.example"}, {"host": "127.0.0.1.river.example"}]
     )
     def test_without_any_token_the_machine_itself_alone_is_served(self, here: Path, more: dict[str, str]) -> None:
         app = app_of(here)

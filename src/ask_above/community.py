@@ -367,13 +367,7 @@ class Community:
     # -- questions about capabilities (rule 5)
 
     def may(
-        self,
-        who: Who,
-        capability: str,
-        *,
-        at: str = SITE,
-        author: str | Member | None = None,
-        when: When = None,
+        self, who: Who, capability: str, *, at: str = SITE, author: str | Member | None = None, when: When = None
     ) -> Answer:
         """Answer whether someone may use a capability at a place (rule 5).
 
@@ -571,13 +565,7 @@ class Community:
         return self.may_act(actor, Act.MODERATE, target, at=at, using=using, when=when)
 
     def may_assign(
-        self,
-        actor: Who,
-        rank: str | Rank,
-        *,
-        to: str | Member | None = None,
-        at: str = SITE,
-        when: When = None,
+        self, actor: Who, rank: str | Rank, *, to: str | Member | None = None, at: str = SITE, when: When = None
     ) -> Answer:
         """Answer whether ``actor`` may give ``rank`` (rule 6.8).
 
@@ -782,12 +770,7 @@ class Community:
         return impact(self._decider, other.decider, self._names.moment(when), told)
 
     def fit(
-        self,
-        needs: Iterable[Wanted],
-        *,
-        never: Iterable[Wanted] = (),
-        most: int | None = None,
-        when: When = None,
+        self, needs: Iterable[Wanted], *, never: Iterable[Wanted] = (), most: int | None = None, when: When = None
     ) -> Fit:
         """Return the ranks that give what someone needs and as little else as can be: the best one, the best few.
 

@@ -123,12 +123,7 @@ def who(decider: Decider, capability: str, place: int, at: Instant) -> list[Aske
 
 
 def who_table(
-    decider: Decider,
-    found: Mapping[Asked, Answer | None],
-    place: int,
-    *,
-    through: bool,
-    capability: str | None = None,
+    decider: Decider, found: Mapping[Asked, Answer | None], place: int, *, through: bool, capability: str | None = None
 ) -> pd.DataFrame:
     """Return those found as a table: member, name, kind, the ranks that count at the place, and where it comes from."""
     import pandas as pd

@@ -70,11 +70,7 @@ class Charters:
                 )
 
     def _things(
-        self,
-        kind: Kind,
-        old: Mapping[str, Any],
-        new: Mapping[str, Any],
-        rows: Mapping[str, EditRow],
+        self, kind: Kind, old: Mapping[str, Any], new: Mapping[str, Any], rows: Mapping[str, EditRow]
     ) -> Iterator[DifferencePart]:
         for key in dict.fromkeys((*new, *old)):
             one, two = old.get(key), new.get(key)

@@ -19,11 +19,7 @@ from ask_above.charter.moments import Instant
 from ask_above.charter.renaming import Renaming, renamed
 from ask_above.people.register import OUT, Assignment, Member, Register, Status
 
-_LET_IN = (
-    (Status.PENDING, Status.ACTIVE),
-    (Status.INVITED, Status.ACTIVE),
-    (Status.INVITED, Status.PENDING),
-)
+_LET_IN = ((Status.PENDING, Status.ACTIVE), (Status.INVITED, Status.ACTIVE), (Status.INVITED, Status.PENDING))
 
 
 class Difference:

@@ -110,12 +110,7 @@ class PowerEffect:
         return resting_on_acts
 
     def _power_turned(
-        self,
-        pairs: Iterable[tuple[Profile, Profile]],
-        spots: Iterable[Spot],
-        actor: Asked,
-        text: str,
-        told: set[str],
+        self, pairs: Iterable[tuple[Profile, Profile]], spots: Iterable[Spot], actor: Asked, text: str, told: set[str]
     ) -> Iterator[str]:
         """Yield the power that pairs gain over ranks that were there and the actor has not."""
         first, second = self._powers

@@ -25,12 +25,7 @@ class Reach:
     """
 
     def __init__(
-        self,
-        old: Decider,
-        new: Decider,
-        difference: Difference,
-        now: Instant,
-        made: Making = OTHERWISE,
+        self, old: Decider, new: Decider, difference: Difference, now: Instant, made: Making = OTHERWISE
     ) -> None:
         self.old, self.new, self.difference, self.now = old, new, difference, now
         self.rights = Rights(old, new, difference, now, made)

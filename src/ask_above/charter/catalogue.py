@@ -191,10 +191,7 @@ class Catalogue:
             own, everybody = self.pairs[word]
             return (
                 f"'{word}' is two capabilities; write '{own}' (on own things) or '{everybody}' (on everybody's)",
-                (
-                    own,
-                    everybody,
-                ),
+                (own, everybody),
             )
         if word.endswith("*"):
             return f"the pattern '{word}' matches no capability", nearest(word, self.known_words())

@@ -11,18 +11,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple, cast
 import click
 
 from ask_above.charter.names import SITE, few, is_key
-from ask_above.cli.options import (
-    F,
-    community_option,
-    complete,
-    full_option,
-    gathered,
-    home_of,
-    people,
-    progress,
-    tell,
-)
-from ask_above.errors import AskAboveError
+from ask_above.cli.options import F, community_option, complete, full_option, gathered, home_of, people, progress, tell
 
 if TYPE_CHECKING:
     from ask_above.change import Edit
@@ -276,16 +265,3 @@ def set_command(group: click.Group, complete_key: Callable[..., Any], edit: str,
         from ask_above import change
 
         return carry_out(how, getattr(change, edit)(key, fields_of(fields)))
-
-
-__all__ = [
-    "AskAboveError",
-    "How",
-    "asked",
-    "carry_out",
-    "change_options",
-    "fields_of",
-    "see_through",
-    "set_command",
-    "words_of",
-]

@@ -30,13 +30,7 @@ from ask_above.show.data import Table, put_out
 @format_option
 @figure_option
 def command(
-    rank: str | None,
-    at: str | None,
-    community: str | None,
-    form: str,
-    figure: Figure | None,
-    *,
-    with_accomplice: bool,
+    rank: str | None, at: str | None, community: str | None, form: str, figure: Figure | None, *, with_accomplice: bool
 ) -> int:
     """Show how far ranks can climb by changes that the charter permits, and what prevents it.
 

@@ -6,12 +6,7 @@ from collections.abc import Sequence
 from typing import Final
 
 import click
-from click.shell_completion import (
-    BashComplete,
-    FishComplete,
-    ShellComplete,
-    ZshComplete,
-)
+from click.shell_completion import BashComplete, FishComplete, ShellComplete, ZshComplete
 
 from ask_above.cli import options
 from ask_above.cli.sentence import Spoken

@@ -101,10 +101,7 @@ def _as_csv(opened: Community, directory: Path, *, contacts: bool) -> None:
     hidden = {} if contacts else dict.fromkeys(("name", "email", "phone", "note"), "")
     rows = [member_row(member) | hidden for member in opened.register.members.values()]
     given = [assignment_row(assignment) for assignment in opened.register.assignments]
-    for name, columns, some in (
-        ("members.csv", MEMBER_COLUMNS, rows),
-        ("assignments.csv", ASSIGNMENT_COLUMNS, given),
-    ):
+    for name, columns, some in (("members.csv", MEMBER_COLUMNS, rows), ("assignments.csv", ASSIGNMENT_COLUMNS, given)):
         out = io.StringIO()
         writer = csv.DictWriter(out, columns, lineterminator="\n")
         writer.writeheader()

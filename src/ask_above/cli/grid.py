@@ -22,12 +22,7 @@ _MOST_SAID = 3
 
 @click.command("grid", cls=Spoken)
 @at_option("Show what may be used in this place, and what the place changes.", default=None)
-@click.option(
-    "--sheet",
-    metavar="FILE",
-    type=OutFile(),
-    help="Write a sheet to fill in: .xlsx, .ods, .csv.",
-)
+@click.option("--sheet", metavar="FILE", type=OutFile(), help="Write a sheet to fill in: .xlsx, .ods, .csv.")
 @click.option(
     "--take",
     metavar="FILE",

@@ -45,12 +45,7 @@ _MOST_MISSING = 0.2
     metavar="COLUMN=FIELD|FILE",
     help="Which field a column is, again and again; or a file with such lines.",
 )
-@click.option(
-    "--save-map",
-    metavar="FILE",
-    type=OutFile(),
-    help="Keep what --map says, for --map.",
-)
+@click.option("--save-map", metavar="FILE", type=OutFile(), help="Keep what --map says, for --map.")
 @click.option(
     "--absent",
     type=click.Choice(["leave", "tell", "retire"]),

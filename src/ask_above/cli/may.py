@@ -30,14 +30,7 @@ if TYPE_CHECKING:
 @click.option("--ways", is_flag=True, help="Also show changes that would allow or prevent it, each tested.")
 @question_options
 def command(
-    who: str,
-    what: What,
-    author: str | None,
-    *,
-    ways: bool,
-    when: date | None,
-    community: str | None,
-    form: str,
+    who: str, what: What, author: str | None, *, ways: bool, when: date | None, community: str | None, form: str
 ) -> int:
     """Answer whether someone may do something, and why.
 

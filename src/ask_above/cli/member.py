@@ -335,14 +335,7 @@ _IN_A_GROUP = f"A place in a group has no end: it lasts until ask-above member t
 
 
 def _status(name: str, text: str, status: str, example: str, options: Sequence[Any] = (), *, no_end: str = "") -> None:
-    def act(
-        keys: Sequence[str],
-        wanted: Wanted,
-        written: str = "",
-        *,
-        given: GivenRank | None = None,
-        how: How,
-    ) -> int:
+    def act(keys: Sequence[str], wanted: Wanted, written: str = "", *, given: GivenRank | None = None, how: How) -> int:
         from ask_above.change import MemberStatus
 
         found = chosen(how, keys, wanted)
@@ -548,11 +541,7 @@ _COLUMNS = "Which columns: key, name, email, kind, status, joined, groups, ranks
 @click.option("--in", "at", metavar="PLACE", help="Those who have a rank in this place, or hold one for it.")
 @click.option("--waiting", is_flag=True, help="Those pending or invited, since when, and when they last signed in.")
 @click.option("--sort", "by_column", type=click.Choice(["key", "name", "status", "joined"]), help="Sort by a column.")
-@click.option(
-    "--columns",
-    metavar="NAME,...",
-    help=f"Which columns: {_COLUMNS}.",
-)
+@click.option("--columns", metavar="NAME,...", help=_COLUMNS)
 @click.option("--as", "by", metavar="MEMBER", help="Only what this member may see.", shell_complete=_MEMBER)
 @community_option
 @format_option

@@ -86,11 +86,7 @@ def register_option(command: F) -> F:
             ctx.meta[_REGISTER] = value
 
     return click.option(
-        "--register",
-        metavar="URL",
-        help="The database that holds the register.",
-        expose_value=False,
-        callback=keep,
+        "--register", metavar="URL", help="The database that holds the register.", expose_value=False, callback=keep
     )(command)
 
 
@@ -214,12 +210,7 @@ def figure_option(command: F) -> F:
             check_ending(figure)
         return command(*args, figure=None if figure is None else Figure(figure, dark), **given)
 
-    option = click.option(
-        "--figure",
-        type=OutFile(),
-        metavar="FILE",
-        help="Draw a figure instead: .png, .svg or .pdf.",
-    )
+    option = click.option("--figure", type=OutFile(), metavar="FILE", help="Draw a figure instead: .png, .svg or .pdf.")
     return cast("F", option(dark(with_figure)))
 
 
@@ -245,13 +236,7 @@ class Figure(NamedTuple):
 
 def at_option(help_text: str, default: str | None = "site") -> Callable[[F], F]:
     """Add ``--at``."""
-    return click.option(
-        "--at",
-        metavar="PLACE",
-        default=default,
-        help=help_text,
-        shell_complete=complete(places),
-    )
+    return click.option("--at", metavar="PLACE", default=default, help=help_text, shell_complete=complete(places))
 
 
 @contextmanager

@@ -38,8 +38,6 @@ def command(who: str, at: str, beside: str | None, when: date | None, community:
     other = opened.tour(meant(opened, beside), at=at, when=moment)
     met, names = lay_beside(tour, other), (tour.who, other.who)
     put_out(
-        form,
-        lambda: drawn.beside_table(compiled, met),
-        lambda screen: drawn.show_beside(screen, compiled, names, met),
+        form, lambda: drawn.beside_table(compiled, met), lambda screen: drawn.show_beside(screen, compiled, names, met)
     )
     return 0

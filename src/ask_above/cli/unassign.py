@@ -19,14 +19,7 @@ EVERY = "*"
 @click.command("unassign", cls=Spoken, left_out=("from", "of"))
 @rank_and_members
 @change_options
-def command(
-    rank: str,
-    members: Sequence[str],
-    wanted: Wanted,
-    at: str,
-    *,
-    how: How,
-) -> int:
+def command(rank: str, members: Sequence[str], wanted: Wanted, at: str, *, how: How) -> int:
     """Unassign a rank from members: those named, or all who match. '*' stands for all their ranks.
 
     \b

@@ -29,14 +29,7 @@ _FEW = 6
 @click.option("--through", is_flag=True, help="Show through what each member may.")
 @question_options
 def command(
-    what: What,
-    *,
-    anywhere: bool,
-    risk: str | None,
-    through: bool,
-    when: date | None,
-    community: str | None,
-    form: str,
+    what: What, *, anywhere: bool, risk: str | None, through: bool, when: date | None, community: str | None, form: str
 ) -> int:
     """List the members who may use a capability, or act on a target.
 

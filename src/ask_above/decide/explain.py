@@ -254,12 +254,7 @@ class Explainer:
             return reason
         others = [name for name in names(self.rests) if name != self.capability]
         rest = f" and all that it needs ({', '.join(others)})" if others else ""
-        words = {
-            "who": self.asked.label,
-            "what": self.capability,
-            "rest": rest,
-            "kind": here,
-        }
+        words = {"who": self.asked.label, "what": self.capability, "rest": rest, "kind": here}
         self._add("5.6", "usable", words, holds=True)
         return self._last_word(self.capability, given=True) or self.steps[-1].text
 

@@ -52,8 +52,7 @@ def walk(screen: Screen, community: Community, folder: str) -> None:
     )
     show_answer(screen, community.may_moderate("bram", "otto", at="river-talk", using="member.mute"))
     _said(
-        screen,
-        "Founding friend grants nothing, but it stands above Board host on the ladder, and 30 members have it.",
+        screen, "Founding friend grants nothing, but it stands above Board host on the ladder, and 30 members have it."
     )
     _title(
         screen,
@@ -61,10 +60,7 @@ def walk(screen: Screen, community: Community, folder: str) -> None:
         f"ask-above may dara reading.post --at lower-gauges --community {folder}",
     )
     show_answer(screen, community.may("dara", "reading.post", at="lower-gauges"))
-    _said(
-        screen,
-        "The rank grants it, but a forgotten override of the place denies it.",
-    )
+    _said(screen, "The rank grants it, but a forgotten override of the place denies it.")
     _title(
         screen,
         "4. Withheld, but granted elsewhere: who may add photos",
@@ -73,10 +69,7 @@ def walk(screen: Screen, community: Community, folder: str) -> None:
     frame = community.who("photo.upload", at="photo-wall")
     screen.line(f"{len(frame)} of {len(community.register.members)} members may. One of them:")
     show_answer(screen, community.may("dara", "photo.upload", at="photo-wall"))
-    _said(
-        screen,
-        "Member withholds it, but Volunteer grants it too.",
-    )
+    _said(screen, "Member withholds it, but Volunteer grants it too.")
     _title(
         screen,
         "5. A year of actions, compared with what was allowed",

@@ -57,10 +57,7 @@ def then(moves: Moves, last: Move) -> Moves:
 
 def before_last(moves: Moves, edit: Move) -> Moves:
     """Put an edit before the rank that it fills is taken: whoever holds a rank gains by no edit of it."""
-    at = next(
-        (n for n, m in enumerate(moves) if m.rank == edit.rank and m.kind in TAKING),
-        None,
-    )
+    at = next((n for n, m in enumerate(moves) if m.rank == edit.rank and m.kind in TAKING), None)
     return (*moves, edit) if at is None else (*moves[:at], edit, *moves[at:])
 
 

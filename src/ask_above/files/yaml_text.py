@@ -59,14 +59,7 @@ def decode(name: str, raw: bytes) -> tuple[str, list[Fault]]:
         message = f"{what}; save the file as UTF-8 in your editor"
         source = lines[-1] if "\x00" not in lines[-1] else ""
         fault = Fault(
-            name,
-            len(lines),
-            len(lines[-1]) + 1,
-            "",
-            "not-utf-8",
-            message,
-            "a text file in UTF-8",
-            source=source,
+            name, len(lines), len(lines[-1]) + 1, "", "not-utf-8", message, "a text file in UTF-8", source=source
         )
         return "", [fault]
     return text, []
@@ -253,11 +246,7 @@ def _syntax_fault(document: Document, error: yaml.MarkedYAMLError) -> None:
     if tabs and ("tab" in problem or "cannot start any token" in problem or "indent" in problem + context):
         for n in tabs:
             _add(
-                document,
-                n,
-                document.lines[n - 1].index("\t") + 1,
-                "tab",
-                "a tab indents this line; YAML wants spaces",
+                document, n, document.lines[n - 1].index("\t") + 1, "tab", "a tab indents this line; YAML wants spaces"
             )
         return
     if "alias" in context or "anchor" in context:

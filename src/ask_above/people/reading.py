@@ -87,13 +87,7 @@ def _member(
         rows.fault(row, "key", "bad-key", message, "small letters, digits, - and _, such as petra")
         return None
     if key in RESERVED:
-        rows.fault(
-            row,
-            "key",
-            "reserved-word",
-            f"'{key}' is a reserved word",
-            "another key; the name may say anything",
-        )
+        rows.fault(row, "key", "reserved-word", f"'{key}' is a reserved word", "another key; the name may say anything")
         return None
     if key in known:
         message = f"the member '{key}' stands on line {known[key].where.line} already"

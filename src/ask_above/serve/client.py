@@ -44,12 +44,7 @@ class Client:
     """
 
     def __init__(
-        self,
-        url: str,
-        *,
-        token: str | None = None,
-        timeout: float = 10.0,
-        transport: httpx.BaseTransport | None = None,
+        self, url: str, *, token: str | None = None, timeout: float = 10.0, transport: httpx.BaseTransport | None = None
     ) -> None:
         headers = {"Authorization": f"Bearer {token}"} if token else {}
         self._http = httpx.Client(base_url=url, headers=headers, timeout=timeout, transport=transport)

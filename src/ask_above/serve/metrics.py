@@ -28,11 +28,7 @@ class Metrics:
         self.registry = CollectorRegistry()
         self.requests = self._counter("requests", "Requests by path and status.", "path", "status")
         self.seconds = Histogram(
-            "ask_above_request_seconds",
-            "How long requests took.",
-            ["path"],
-            buckets=_BUCKETS,
-            registry=self.registry,
+            "ask_above_request_seconds", "How long requests took.", ["path"], buckets=_BUCKETS, registry=self.registry
         )
         self.decisions = self._counter(
             "decisions", "Decisions by action and outcome; an action that nothing has is other.", "action", "decision"

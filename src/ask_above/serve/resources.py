@@ -192,9 +192,6 @@ def provider() -> ScimProvider:
     )
     return ScimProvider(
         models=[User, RegisterUser, Group],
-        resource_types=[
-            ResourceType.from_resource(User[RegisterUser]),
-            ResourceType.from_resource(Group),
-        ],
+        resource_types=[ResourceType.from_resource(User[RegisterUser]), ResourceType.from_resource(Group)],
         config=config,
     )

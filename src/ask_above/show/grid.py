@@ -25,10 +25,7 @@ LEGEND = {
     NO: "no",
     MEANINGLESS: "does not apply in a place of this kind",
 }
-AT_A_PLACE = LEGEND | {
-    BESIDES: "yes, through an automatic rank",
-    TAKEN: "granted, but not usable here",
-}
+AT_A_PLACE = LEGEND | {BESIDES: "yes, through an automatic rank", TAKEN: "granted, but not usable here"}
 _STYLE = {YES: "yes", BESIDES: "yes", GIVEN: "place", TAKEN: "no", NO: "dim", MEANINGLESS: "dim", ANYHOW: "dim"}
 
 

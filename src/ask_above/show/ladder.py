@@ -61,14 +61,7 @@ def show_ladder(screen: Screen, compiled: CompiledCharter, holders: Holders) -> 
         number = cell(str(rank.position + 1), "dim")
         names = "" if rank.automatic else _names(compiled, people)
         rows.append(
-            [
-                number,
-                cell(rank.title, "head"),
-                cell(rank.key, "dim"),
-                count,
-                names,
-                ", ".join(traits(compiled, rank)),
-            ]
+            [number, cell(rank.title, "head"), cell(rank.key, "dim"), count, names, ", ".join(traits(compiled, rank))]
         )
     screen.table(["", "Rank", "Key", "Members", "Who", "Settings"], rows, right=[0, 3])
     owner = compiled.charter.owner

@@ -103,12 +103,7 @@ def show_member(screen: Screen, kept: dict[str, Any], charter: Charter) -> None:
             "letters": kept["letters"]
         }
         _rows(screen, "Notes", kept["notes"], ("at", "by", "text"))
-        _rows(
-            screen,
-            f"Journal, times in {charter.rules.timezone}",
-            kept["journal"],
-            ("number", "at", "who", "what"),
-        )
+        _rows(screen, f"Journal, times in {charter.rules.timezone}", kept["journal"], ("number", "at", "who", "what"))
         if kept["letters"]:
             _rows(screen, "In the outbox", [{"letter": each} for each in kept["letters"]], ("letter",))
 

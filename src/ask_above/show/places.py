@@ -37,19 +37,7 @@ def _sign(mark: str, count: int, style: str) -> Any:
 
 def place_table(found: list[PlaceOverview]) -> Table:
     """Return a row for each place."""
-    columns = (
-        "place",
-        "title",
-        "kind",
-        "parent",
-        "gives",
-        "takes",
-        "bars",
-        "exceptions",
-        "gate",
-        "drift",
-        "like",
-    )
+    columns = ("place", "title", "kind", "parent", "gives", "takes", "bars", "exceptions", "gate", "drift", "like")
     rows = (
         [s.key, s.title, s.kind, s.parent, s.gives, s.takes, s.bars, s.exceptions, s.gate, s.drift, ";".join(s.like)]
         for s in found

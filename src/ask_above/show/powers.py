@@ -82,10 +82,7 @@ def _acts(cells: Sequence[GridCell]) -> Mark:
 
 
 def _show(
-    screen: Screen,
-    compiled: CompiledCharter,
-    tables: Sequence[PowerTable],
-    shown: Callable[[Sequence[GridCell]], Mark],
+    screen: Screen, compiled: CompiledCharter, tables: Sequence[PowerTable], shown: Callable[[Sequence[GridCell]], Mark]
 ) -> None:
     able = [rank for rank in compiled.ranks if screen.full or any(_able(table.of(rank.key)) for table in tables)]
     if not able:

@@ -120,18 +120,12 @@ tokens = Table(
 """Who may speak to a service; of a token only the digest is kept."""
 
 group_numbers = Table(
-    "group_numbers",
-    metadata,
-    Column("key", String(200), primary_key=True),
-    Column("number", Text, nullable=False),
+    "group_numbers", metadata, Column("key", String(200), primary_key=True), Column("number", Text, nullable=False)
 )
 """What identity providers know groups and ranks by, which the charter has no field for."""
 
 compiled = Table(
-    "compiled",
-    metadata,
-    Column("digest", String(64), primary_key=True),
-    Column("content", LargeBinary, nullable=False),
+    "compiled", metadata, Column("digest", String(64), primary_key=True), Column("content", LargeBinary, nullable=False)
 )
 """The charter as it was read, as JSON, under the digest of the texts it was read from and of the format."""
 

@@ -66,13 +66,7 @@ def _group(entry: DirectoryEntry, name: str, by_uid: Mapping[str, str]) -> Outsi
 
 
 def plan_sync(
-    home: Storage,
-    mapping: DirectoryMapping,
-    found: SyncRead,
-    *,
-    by: str | None,
-    why: str,
-    link: bool = False,
+    home: Storage, mapping: DirectoryMapping, found: SyncRead, *, by: str | None, why: str, link: bool = False
 ) -> Plan:
     """Plan what a directory says; raises :class:`EditError` where too many are gone.
 

@@ -257,13 +257,7 @@ class ActCandidates:
         return self._rank_set("list", what, rank._replace(lists=lists), {named: written}, where, lines)
 
     def _rank_set(
-        self,
-        kind: str,
-        what: str,
-        rank: Rank,
-        fields: Mapping[str, object],
-        where: Where | None = None,
-        lines: int = 1,
+        self, kind: str, what: str, rank: Rank, fields: Mapping[str, object], where: Where | None = None, lines: int = 1
     ) -> Candidate:
         def apply(charter: Charter, register: Register) -> Files:
             here = charter.ranks[rank.key].position

@@ -338,20 +338,14 @@ class CapabilityCandidates:
                 yield _gating(place, more, f"admit {title} through the gate of {self._told(place)}")
             elif term not in gate.any and gate.any:
                 yield _gating(
-                    place,
-                    gate._replace(any=(*gate.any, term)),
-                    f"admit {title} to {self._told(place)} as well",
+                    place, gate._replace(any=(*gate.any, term)), f"admit {title} to {self._told(place)} as well"
                 )
         for term in gate.all:
             left = gate._replace(all=tuple(each for each in gate.all if each != term))
             yield _gating(place, _or_none(left), f"remove {term} from 'all' at the gate of {self._told(place)}")
         for term in gate.none:
             left = gate._replace(none=tuple(each for each in gate.none if each != term))
-            yield _gating(
-                place,
-                _or_none(left),
-                f"remove {term} from 'none' at the gate of {self._told(place)}",
-            )
+            yield _gating(place, _or_none(left), f"remove {term} from 'none' at the gate of {self._told(place)}")
 
     def _gate_closed(self, place: Place) -> Iterator[Candidate]:
         gate = place.gate or Gate()

@@ -163,10 +163,7 @@ CAPABILITIES = Mapped(Mapped(CAPABILITY))
 
 _RANK_LIST = Record(
     "a list of ranks",
-    {
-        "only": Field(_SOME_NAMES, "these ranks and no others"),
-        "except": Field(_SOME_NAMES, "all ranks but these"),
-    },
+    {"only": Field(_SOME_NAMES, "these ranks and no others"), "except": Field(_SOME_NAMES, "all ranks but these")},
 )
 
 RANK = Record(
@@ -212,12 +209,9 @@ GROUP = Record(
             ListOf(
                 Record(
                     "a rank that a group confers",
-                    {
-                        "rank": Field(TextField(), "the rank", required=True),
-                        "place": Field(TextField(), "where"),
-                    },
+                    {"rank": Field(TextField(), "the rank", required=True), "place": Field(TextField(), "where")},
                     short="rank",
-                ),
+                )
             ),
             "ranks that its members have",
         ),

@@ -64,11 +64,7 @@ class _Differences:
     """Reads what one place says: overrides, exceptions, gate, like."""
 
     def __init__(
-        self,
-        document: Document,
-        catalogue: Catalogue,
-        names: KnownNames,
-        sets: dict[str, OverrideSet] | None = None,
+        self, document: Document, catalogue: Catalogue, names: KnownNames, sets: dict[str, OverrideSet] | None = None
     ) -> None:
         self.document, self.catalogue, self.names, self.sets = document, catalogue, names, sets or {}
         self.holders = {**names.ranks, **names.groups}
@@ -157,9 +153,7 @@ def read_sets(
     differ = _Differences(document, catalogue, names)
     return {
         key: OverrideSet(
-            key,
-            differ.overrides(("override-sets", key), said),
-            document.where(("override-sets", key), on_key=True),
+            key, differ.overrides(("override-sets", key), said), document.where(("override-sets", key), on_key=True)
         )
         for key, said in data.items()
     }

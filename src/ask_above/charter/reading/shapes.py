@@ -36,10 +36,7 @@ class Shape(ABC):
         if value is None:
             return swallowed(path, document, self.expected)
         document.fault(
-            path,
-            "wrong-shape",
-            f"{describe(value)} stands where {self.expected} belongs",
-            expected=self.expected,
+            path, "wrong-shape", f"{describe(value)} stands where {self.expected} belongs", expected=self.expected
         )
         return BAD
 
