@@ -154,6 +154,9 @@ def python_reference() -> str:
         each = getattr(ask_above, name)
         if name not in ("Community", "VISITOR"):
             parts += [f"### {name}", "", *_doc(each)]
+        if each is ask_above.Storage:
+            for method, function in sorted(inspect.getmembers(each, inspect.isfunction), key=lambda one: _line(one[1])):
+                parts += [f"#### {_signature(method, function)}", "", *_doc(function)] if method[0] != "_" else []
     return "\n".join(parts)
 
 

@@ -7,8 +7,8 @@ from typing import NamedTuple
 
 from ask_above.change.coverage import coverage
 from ask_above.change.draft import Done, Draft, EditError, RowChange, assignment_row, member_row
-from ask_above.change.people import given_period, good_address, good_date, on_joining_to, rows_on_joining
-from ask_above.charter.moments import HOW_TO_WRITE
+from ask_above.change.people import given_period, good_address, on_joining_to, rows_on_joining
+from ask_above.charter.moments import HOW_TO_WRITE, is_date
 from ask_above.charter.names import RESERVED, SITE, how_many, is_key, nearest
 from ask_above.charter.reading.context import KnownNames
 from ask_above.errors import AskAboveError, Fault, FaultyFilesError
@@ -227,7 +227,7 @@ class _Merger:
                 self._fault(row, column, "odd-sign", message, "plain text in one line")
         joined = cells.get("joined", "")
         if joined not in self.dates:
-            self.dates[joined] = good_date(joined)
+            self.dates[joined] = is_date(joined)
         if not self.dates[joined]:
             self._fault(row, "joined", "bad-date", f"'{cells['joined']}' is no date", HOW_TO_WRITE)
         if key in self.seen:

@@ -11,7 +11,7 @@ from ask_above.change.coverage import coverage
 from ask_above.change.draft import Done, Draft, EditError, RowChange, assignment_row, member_row
 from ask_above.change.items import no_field
 from ask_above.change.steps import Put
-from ask_above.charter.moments import HOW_TO_WRITE, Period, parse, period
+from ask_above.charter.moments import HOW_TO_WRITE, Period, is_date, period
 from ask_above.charter.names import RESERVED, SITE, is_key, nearest
 from ask_above.decide.words import day, ending, in_place
 from ask_above.errors import UnknownNameError
@@ -222,7 +222,7 @@ def _elsewhere(draft: Draft, member: str, rank: str) -> str:
 def given_period(draft: Draft, since: str, until: str) -> Period:
     """Return the period of an assignment; raises :class:`EditError` for one that cannot be, or is over."""
     for said in (since, until):
-        if not good_date(said):
+        if not is_date(said):
             raise EditError(f"'{said}' is no moment; write {HOW_TO_WRITE}.")
     given = period(since, until, draft.charter.zone)
     if given.end is not None and given.start is not None and given.end <= given.start:
@@ -262,7 +262,7 @@ def _check_row(draft: Draft, row: Mapping[str, str]) -> None:
             raise EditError(f"'{row[column]}' is no {column} of a member; one of {', '.join(options)}.")
     if row["email"] and not good_address(row["email"]):
         raise EditError(f"'{row['email']}' is no e-mail address.")
-    if not good_date(row["joined"]):
+    if not is_date(row["joined"]):
         raise EditError(f"'{row['joined']}' is no date; write {HOW_TO_WRITE}.")
     for key in _groups(row):
         if key not in draft.charter.groups:
@@ -272,17 +272,6 @@ def _check_row(draft: Draft, row: Mapping[str, str]) -> None:
 def good_address(text: str) -> bool:
     """Whether a text can be an e-mail address: something, one @, a name with a dot or a plain host."""
     return _ADDRESS.fullmatch(text) is not None and not has_unseen(text) and text.count('"') == 0
-
-
-def good_date(text: str) -> bool:
-    """Whether a text is empty or a date, or a date and time."""
-    if not text:
-        return True
-    try:
-        parse(text)
-    except ValueError:
-        return False
-    return True
 
 
 def _on_joining(draft: Draft, key: str, status: str, *, first: bool) -> Iterator[RowChange]:

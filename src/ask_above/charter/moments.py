@@ -69,6 +69,14 @@ def parse(text: str) -> date | datetime:
     return date.fromisoformat(day) if time is None else datetime.fromisoformat(f"{day}T{time}{offset or ''}")
 
 
+def is_date(text: str) -> bool:
+    """Whether a text is empty, a date, or a date and time."""
+    try:
+        return not text or parse(text) is not None
+    except ValueError:
+        return False
+
+
 def as_instant(moment: date | datetime, where: tzinfo) -> Instant:
     """Return the instant of something parsed; what has no offset is in the time zone ``where``."""
     if not isinstance(moment, datetime):

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable, Mapping
 from datetime import UTC
 from typing import NamedTuple
 
-from ask_above.charter.moments import HOW_TO_WRITE, Period, parse, period, zone
+from ask_above.charter.moments import HOW_TO_WRITE, Period, is_date, period, zone
 from ask_above.charter.names import RESERVED, SITE, is_key, nearest
 from ask_above.charter.reading.context import KnownNames
 from ask_above.charter.where import Where
@@ -99,7 +99,7 @@ def _member(
             message = f"'{said}' is no {column} of a member"
             rows.fault(row, column, "unknown-word", message, f"one of {', '.join(options)}", nearest(said, options))
     joined = cells.get("joined", "")
-    if joined and not _is_date(joined):
+    if not is_date(joined):
         rows.fault(row, "joined", "bad-date", f"'{joined}' is no date", HOW_TO_WRITE)
     groups = tuple(dict.fromkeys(filter(None, (part.strip() for part in cells.get("groups", "").split(";")))))
     for group in groups if names else ():
@@ -123,14 +123,6 @@ def _member(
         was=cells.get("was", ""),
         where=Where(rows.name, row.line, 1),
     )
-
-
-def _is_date(text: str) -> bool:
-    try:
-        parse(text)
-    except ValueError:
-        return False
-    return True
 
 
 def owner_fault(owner: str | None, members: Mapping[str, Member]) -> str:
@@ -211,7 +203,7 @@ class _Assignments:
                 self._periods[key] = period(start, until, where)
             except ValueError:
                 for column, text in (("from", start), ("until", until)):
-                    if text and not _is_date(text):
+                    if not is_date(text):
                         message = f"'{text}' is no date"
                         self.rows.fault(row, column, "bad-date", message, HOW_TO_WRITE)
                 return None

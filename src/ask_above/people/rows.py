@@ -6,7 +6,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
 from ask_above.charter.charter import Charter
-from ask_above.charter.moments import Period, parse, period
+from ask_above.charter.moments import Period, is_date, period
 from ask_above.charter.names import RESERVED, SITE, is_key
 from ask_above.charter.where import Where
 from ask_above.people.register import KINDS, STATUSES, Assignment, Member
@@ -35,7 +35,7 @@ def members_of(rows: Iterable[Sequence[Any]], charter: Charter, where: Where) ->
         and {member.kind for member in members.values()} <= set(KINDS)
         and {member.status for member in members.values()} <= set(STATUSES)
         and {member.was for member in members.values()} <= {"", *STATUSES}
-        and all(map(_is_date, {member.joined for member in members.values()}))
+        and all(map(is_date, {member.joined for member in members.values()}))
         and not RESERVED & members.keys()
         and all(map(is_key, members))
     )
@@ -67,11 +67,3 @@ def assignments_of(
     except ValueError:
         return None
     return by_member if by_member.keys() <= members.keys() else None
-
-
-def _is_date(text: str) -> bool:
-    try:
-        parse(text or "2000-01-01")
-    except ValueError:
-        return False
-    return True

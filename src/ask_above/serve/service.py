@@ -25,6 +25,7 @@ from ask_above.serve.metrics import Metrics
 from ask_above.serve.paging import SECRET_BYTES, Pages
 from ask_above.serve.record import DecisionRecord
 from ask_above.serve.source import Database, Fixed, Folder, ServedState, Source
+from ask_above.workspace.journal import whose
 from ask_above.workspace.tokens import Token
 
 if TYPE_CHECKING:
@@ -322,7 +323,7 @@ def _is_quick(method: str, data: Mapping[str, Any]) -> bool:
 
 
 def _change(entry: Entry) -> dict[str, Any]:
-    members = sorted({row.key if row.table == "members" else _whose(row) for row in entry.rows})
+    members = sorted({whose(row) for row in entry.rows})
     return {
         "number": entry.number,
         "at": entry.at,
@@ -330,10 +331,6 @@ def _change(entry: Entry) -> dict[str, Any]:
         "charter": bool(entry.splices),
         "members": members,
     }
-
-
-def _whose(row: Any) -> str:
-    return str((row.after or row.before)["member"])
 
 
 async def read(headers: Mapping[bytes, bytes], receive: Receive, slow: SlowOnes) -> dict[str, Any]:

@@ -14,6 +14,7 @@ from ask_above.decide.words import in_places
 from ask_above.show.data import Table
 from ask_above.show.impact import show_impact
 from ask_above.show.screen import Screen
+from ask_above.workspace.journal import whose
 from ask_above.workspace.plans import Plan
 
 if TYPE_CHECKING:
@@ -175,20 +176,16 @@ def _may_all(plan: Plan, key: str, now: int) -> bool:
 def _table(screen: Screen, plan: Plan) -> None:
     """Show, of many at once, what becomes of each."""
     rows = []
-    if len({_whose(row) for row in plan.rows}) <= 1:
+    if len({whose(row) for row in plan.rows}) <= 1:
         return
     for row in plan.rows[:_MOST_IN_TABLE]:
-        key = _whose(row)
+        key = whose(row)
         community = plan.after if key in plan.after.register.members else plan.before
         rows.append([community.register.members[key].called, key, _change(row)])
     screen.line()
     screen.table(["Name", "Key", "Change"], rows)
     if len(plan.rows) > len(rows):
         screen.line(f"and {len(plan.rows) - len(rows)} more", "dim")
-
-
-def _whose(row: RowChange) -> str:
-    return row.key if row.table == "members" else (row.after or row.before or {})["member"]
 
 
 def _change(row: RowChange) -> str:
