@@ -54,11 +54,11 @@ class Sayings(NamedTuple):
     def of(self, holders: Iterable[str]) -> list[Saying]:
         """Return the sayings of some holders, in the order in which they count."""
         turns, order = self.turns, self.order
-        found = [n for key in holders if key in turns for n in turns[key]]
+        numbers = [n for key in holders if key in turns for n in turns[key]]
         # hot: most profiles have one holder that speaks at a place
-        if len(found) > 1:
-            found.sort()
-        return [order[n] for n in found]
+        if len(numbers) > 1:
+            numbers.sort()
+        return [order[n] for n in numbers]
 
 
 NO_SAYINGS = Sayings((), {}, {})

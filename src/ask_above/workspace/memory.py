@@ -125,18 +125,18 @@ class MemoryStorage:
                 entry = entry._replace(rows=numbered(entry.rows, first.rows))
             made = _written(journal, entry._replace(at=now()))
             register = changed(register, made.rows, charter.zone)
-            kept, told = self.letters | dict(letters), list[str]()
+            kept, sentences = self.letters | dict(letters), list[str]()
             if made.kind == "forget":  # after the entry is written, so that the entry itself is gone over as well
                 person = self._person(made, before)
                 register, journal, kept = self._without(person, register, journal, kept, charter)
-                told = [f"They are {person.stranger} from now on."]
+                sentences = [f"They are {person.stranger} from now on."]
             files = {
                 name: texts[name] if name in texts else self._beside[name] for name in (self.name, *charter.add_ons)
             }
             number, key = made.number, before.loaded.id if before.loaded else uuid4().hex
             left = Loaded(None, None, len(register.members), key, number, number, files, (), waits=False)
             # all of it is ready: from here on nothing can go wrong
-            self._journal, self.letters, self.told = journal, kept, told
+            self._journal, self.letters, self.told = journal, kept, sentences
             self._snapshot = Snapshot(charter, register, files, {}, left)
             return made
 
