@@ -390,3 +390,18 @@ def test_what_is_of_high_risk_is_kept_for_the_day_however_long_it_was_not_used()
     days = pd.date_range("2026-01-01", "2026-06-30", freq="7D", tz="UTC")
     log = pd.DataFrame({"member": "ada", "action": "post.write", "when": days})
     assert [(unused.rank, unused.capability) for unused in c.audit(log).unused] == [("w", "post.pin")]
+
+
+def test_of_several_assignments_the_one_that_ended_is_named() -> None:
+    """Others that ended before, or end later, have nothing to do with it."""
+    charter = (
+        "charter: 1\nkey: mill\nowner: ada\ncapabilities: {Work: {log.add: Add, log.see: See}}\n"
+        "ranks: [{key: miller, title: Miller, grants: [log.add]}, {key: guest, title: Guest, grants: [log.see]},"
+        " {key: member, title: Member, held-by: members}]\n"
+    )
+    given = "member,rank,from,until\nkit,guest,,2026-02-28\nkit,miller,,2026-03-31\nkit,guest,2026-05-01,2027-01-01\n"
+    c = Community.from_texts({"charter.yaml": charter, "members.csv": "key\nada\nkit\n", "assignments.csv": given})
+    log = pd.DataFrame([("2026-04-02T12:00Z", "kit", "log.add")], columns=["when", "member", "action"])
+    (found,) = c.audit(log).not_allowed
+    assert found.ended is not None
+    assert (found.ended.rank, found.ended.period.said_until) == ("miller", "2026-03-31")

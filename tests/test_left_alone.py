@@ -28,7 +28,7 @@ from scim2_models import SearchRequest
 from ask_above import Community, StoreError
 from ask_above.change import MemberAdd, MemberSet, MemberStatus
 from ask_above.people.register import Member
-from ask_above.serve import limits
+from ask_above.serve import limits, running
 from ask_above.serve.current import Bounds
 from ask_above.serve.filters import check_of
 from ask_above.serve.provisioning import _FULL, RegisterStorage
@@ -311,18 +311,18 @@ class TestProvisioning:
 
 
 @contextmanager
-def served(app: Any) -> Iterator[int]:
+def served(app: Any, **given: Any) -> Iterator[int]:
     """Run an application with the protocol that the service has, in a thread."""
     port = free_port()
-    config = uvicorn.Config(app, port=port, log_level="error", http="ask_above.serve.limits:LimitedProtocol", ws="none")
-    running = uvicorn.Server(config)
-    thread = Thread(target=running.run)
+    protocol = "ask_above.serve.limits:LimitedProtocol"
+    one = uvicorn.Server(uvicorn.Config(app, port=port, log_level="error", http=protocol, ws="none", **given))
+    thread = Thread(target=one.run)
     thread.start()
-    within(20, lambda: running.started)
+    within(20, lambda: one.started)
     try:
         yield port
     finally:
-        running.should_exit = True
+        one.should_exit = True
         thread.join()
 
 
@@ -336,6 +336,17 @@ def says(port: int, *pieces: bytes) -> bytes:
             if b"content-length" in found:
                 break
         return found
+
+
+def test_who_asks_is_who_is_connected_and_no_header_says_otherwise(here: Path) -> None:
+    """A header may be written by anybody: with it somebody far away would pass for this machine, or the other way."""
+    given: dict[str, Any] = {}
+    keep = mock.patch("uvicorn.run", lambda _, **words: given.update(words))
+    with keep, mock.patch("signal.signal"), mock.patch.dict(os.environ):
+        running.run(running.Settings(community=str(here), open_here=True))
+    with served(app_of(here), proxy_headers=given["proxy_headers"]) as port:
+        head = b"GET /changes HTTP/1.1\r\nHost: localhost\r\nX-Forwarded-For: 192.0.2.7\r\n\r\n"
+        assert b" 200 " in says(port, head)
 
 
 class TestHeldDownByNobody:
