@@ -137,26 +137,26 @@ def cover(
     anywhere = np.zeros((len(duties), sweep.words), dtype=np.uint64)
     for place, mine in sweep.run(capabilities=numbers):
         anywhere |= mine
-        # most places change little, so that few planes are ever counted
         if told and place % _TOLD_EVERY == 0:
             told(place, len(compiled.places))
+        # most places change little, so that few planes are ever counted
         known[place] = [planes.setdefault(plane.tobytes(), len(planes)) for plane in mine]
     counts = _counted(planes, weights)
     alone = _alone(planes, counts, weights, _lonely(weights, crowd, without))
-    planes_found = counts[known] if planes else known
+    how_many = counts[known] if planes else known
     for kind, mask in compiled.meaning.items():
         without_meaning = [d for d, key in enumerate(duties) if not mask & compiled.catalogue.bit[key]]
         places = [n for n, place in enumerate(compiled.places) if place.kind == kind]
-        planes_found[np.ix_(places, without_meaning)] = -1
-    only = {(p, d): alone[known[p, d]] for p, d in np.argwhere(planes_found == 1).tolist()}
+        how_many[np.ix_(places, without_meaning)] = -1
+    only = {(p, d): alone[known[p, d]] for p, d in np.argwhere(how_many == 1).tolist()}
     able = {key: int(weights[unpack(anywhere[n])[: len(weights)]].sum()) for n, key in enumerate(duties)}
     whole = list(duties) == default_duties(compiled)
     if whole:  # what is meant for nobody, and nobody can, is as it should be
         kept = [n for n, key in enumerate(duties) if able[key] or key not in compiled.catalogue.nobody]
         number = {d: n for n, d in enumerate(kept)}
         only = {(p, number[d]): key for (p, d), key in only.items()}
-        duties, planes_found = [duties[n] for n in kept], planes_found[:, kept]
-    return Cover(decider, at, duties, planes_found, only, able, sorted(without), whole=whole)
+        duties, how_many = [duties[n] for n in kept], how_many[:, kept]
+    return Cover(decider, at, duties, how_many, only, able, sorted(without), whole=whole)
 
 
 def lost(before: Decider, after: Decider, at: Instant) -> list[Gap]:

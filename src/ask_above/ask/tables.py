@@ -90,10 +90,10 @@ def power_cells(
 ) -> Iterator[GridCell]:
     """Yield every rank's power over every rank, row by row (rule 6.13); with so many reasons against it, or all."""
     planes, case = decider.keep(Planes), None
-    for actor in planes.asked:  # all share what was worked out for the first of them
+    for actor, row in zip(planes.asked, planes.rows(act, place), strict=True):
+        # all share what was worked out for the first of them
         case = decider.case(actor, place, at) if case is None else case.again(actor)
         case.enough = enough
-        row = planes.row(actor, act, place)
         for rank, target in zip(planes.ranks, planes.asked, strict=True):
             explain = partial(_steps, case, act, rank, target)
             yield GridCell(actor.key or "", rank.key, bool(row >> rank.position & 1), explain)
@@ -109,8 +109,7 @@ def powers(decider: Decider, act: Act, place: int) -> pd.DataFrame:
 
     planes = decider.keep(Planes)
     keys = [rank.key for rank in planes.ranks]
-    masks = [planes.row(asked, act, place) for asked in planes.asked]
-    rows = [[bool(mask >> n & 1) for n in range(len(keys))] for mask in masks]
+    rows = [[bool(row >> n & 1) for n in range(len(keys))] for row in planes.rows(act, place)]
     index = pd.Index(keys, name="actor", dtype=object)
     columns = pd.Index(keys, name="target", dtype=object)
     return pd.DataFrame(rows, index=index, columns=columns).astype(bool)

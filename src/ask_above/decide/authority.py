@@ -300,14 +300,11 @@ class Case:
         """Note whether the one acted on stands where the act reaches (rule 6.3)."""
         own = self._own_standing(rule)
         rank, who = self.compiled.ladder.rank(own), self.actor.label
+        short = rank.title if rank else who
         words = {
             "target": label,
-            "actor": f"{who} ({rank.title})"
-            if rank and self.actor.sort is Sort.MEMBER
-            else rank.title
-            if rank
-            else who,
-            "actor_short": rank.title if rank else who,
+            "actor": f"{who} ({short})" if rank and self.actor.sort is Sort.MEMBER else short,
+            "actor_short": short,
             "at": f" {self._where(self.place)}" if self.place and rule.act != Act.MANAGE else "",
         }
         holds = own.reaches(rule.over, there)

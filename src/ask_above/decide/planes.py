@@ -27,7 +27,6 @@ class Planes:
         self.ranks = decider.compiled.ranks
         self.asked = [ask_rank(decider.compiled, rank) for rank in self.ranks]
         self._tops = [reached(decider.compiled, asked, 0) for asked in self.asked]
-        self._cases: dict[int, Case] = {}
         self._standing_in: dict[int, int] = {}
         self._kept = sum(1 << rank.position for rank in self.ranks if rank.kept_by)
         self._assignable = sum(
@@ -37,14 +36,23 @@ class Planes:
     def after(self, _: Decider) -> None:
         """Nothing of this is true after a change."""
 
-    def row(self, asked: Asked, act: Act, place: int) -> int:
-        """Return the ranks, as bits by their positions, on which somebody may do an act at a place."""
+    def rows(self, act: Act, place: int) -> list[int]:
+        """Return :meth:`row` of every rank, in the order of the ladder."""
+        # what a rank brings there is worked out once for all of them, and not kept: places are many
+        beside = self.decider.case(self.asked[0], place, _NO_MOMENT) if act is Act.ASSIGN and self.asked else None
+        return [self.row(asked, act, place, beside) for asked in self.asked]
+
+    def row(self, asked: Asked, act: Act, place: int, beside: Case | None = None) -> int:
+        """Return the ranks, as bits by their positions, on which somebody may do an act at a place.
+
+        ``beside`` is a case at that place with which what was worked out is shared.
+        """
         where = 0 if act is Act.MANAGE else place
         power = self.powers.of(asked.profile, where, owner=asked.rules_all, acts=asked.acts)
         if act is Act.MODERATE:  # the owner moderates with nothing too
             return (1 << len(self.ranks)) - 1 if asked.rules_all else self._standing(power.moderated)
         if act is Act.ASSIGN:
-            return self._assigned(asked, power.assign, place)
+            return self._assigned(asked, power.assign, place, beside)
         return power.manage & ~self._kept if act is Act.MANAGE else power.call
 
     def named(self, asked: Asked, act: Act, place: int) -> list[str]:
@@ -54,8 +62,7 @@ class Planes:
 
     def pairs(self, act: Act, place: int) -> Iterator[tuple[Rank, Rank]]:
         """Yield the pairs of ranks, acting and acted on, between which an act is possible."""
-        for actor, asked in zip(self.ranks, self.asked, strict=True):
-            row = self.row(asked, act, place)
+        for actor, row in zip(self.ranks, self.rows(act, place), strict=True):
             yield from ((actor, target) for target in self.ranks if row >> target.position & 1)
 
     @cached_property
@@ -83,11 +90,9 @@ class Planes:
             )
         return known
 
-    def _assigned(self, asked: Asked, power: int, place: int) -> int:
+    def _assigned(self, asked: Asked, power: int, place: int, beside: Case | None) -> int:
         """Return the ranks that may be assigned to just anybody: what they hand on counts too (rule 6.6)."""
         if asked.rules_all or not power:
             return self._assignable if asked.rules_all else 0
-        known = self._cases.get(place)  # what a rank brings there is worked out once for all who might assign it
-        case = self.decider.case(asked, place, _NO_MOMENT) if known is None else known.again(asked)
-        self._cases.setdefault(place, case)
+        case = beside.again(asked) if beside else self.decider.case(asked, place, _NO_MOMENT)
         return sum(1 << rank.position for rank in case.given(power))

@@ -125,7 +125,8 @@ def log_to_stderr(*, quiet: bool) -> None:
     """Write logs as JSON lines to where errors go; ``quiet`` leaves single requests out."""
     handler = logging.StreamHandler(sys.stderr)
     handler.setFormatter(JsonLines())
-    for name, level in (("ask_above.serve", logging.WARNING if quiet else logging.INFO), ("uvicorn", logging.INFO)):
+    # of the whole package: what wakes the service is said by the store
+    for name, level in (("ask_above", logging.WARNING if quiet else logging.INFO), ("uvicorn", logging.INFO)):
         logger = logging.getLogger(name)
         logger.handlers, logger.propagate = [handler], False
         logger.setLevel(level)

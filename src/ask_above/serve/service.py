@@ -370,8 +370,8 @@ class SlowOnes:
         self.since[task] = monotonic()
         try:
             return await _body(receive)
-        # cancelled by our own watch, or by the server that stops: only the first is an answer
         except asyncio.CancelledError:
+            # cancelled by our own watch, or by the server that stops: only the first is an answer
             if task not in self.late:
                 raise
             task.uncancel()

@@ -119,8 +119,7 @@ def _write_row(connection: sa.Connection, row: RowChange, entry: Entry) -> RowCh
     here = assignments.update().where(assignments.c.number == key)
     if row.after is None:
         _one(connection.execute(here.values(removed=entry.number)), row)
-    # under its old number, which entries of the journal name
-    elif row.before is None and key:  # one that was taken out comes back
+    elif row.before is None and key:  # it comes back under its old number, which entries of the journal name
         connection.execute(here.values(removed=None, **_assignment_values(row.after)))
     elif row.before is None:
         made = connection.execute(assignments.insert().values(**_assignment_values(row.after))).inserted_primary_key
@@ -160,6 +159,7 @@ def _write_member(connection: sa.Connection, row: RowChange, entry: Entry) -> Ro
 
 
 def _insert_some(connection: sa.Connection, table: sa.Table, rows: Sequence[dict[str, Any]]) -> None:
+    """Insert rows that all have the columns of the first, if there are any."""
     if rows:
         names = tuple(rows[0])
         _insert(connection, table, names, [tuple(map(row.__getitem__, names)) for row in rows])

@@ -9,6 +9,7 @@ from typing import NamedTuple
 
 from ask_above.change.draft import RowChange
 from ask_above.change.forgetting import GONE, STRANGER, words_of
+from ask_above.charter.charter import Charter
 from ask_above.store.entries import Entry
 
 _FILLER = "·"
@@ -21,6 +22,16 @@ class Person(NamedTuple):
     name: str
     email: str
     stranger: str
+
+    @property
+    def said(self) -> str:
+        """The sentence that tells who stands for them."""
+        return f"They are {self.stranger} from now on."
+
+    def key_is_theirs(self, charter: Charter) -> bool:
+        """Whether nothing else in a charter has their key."""
+        others = (charter.ranks, charter.groups, charter.places, charter.catalogue.bundles)
+        return not any(self.key in keys for keys in others)
 
     def without(self, text: str) -> str:
         """Return a text that names the stranger instead."""

@@ -12,7 +12,7 @@ from typing import Final
 
 from ask_above.store.database import Store
 
-log = logging.getLogger("ask_above.serve")
+log = logging.getLogger("ask_above.store")
 
 _EVERY: Final = 0.1
 """After how many seconds a SQLite file is asked for its version, which costs next to nothing."""

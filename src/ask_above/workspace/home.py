@@ -38,7 +38,6 @@ if TYPE_CHECKING:
 _WAIT = 30
 _TABLES = tuple((name, table) for table, (name, *_) in TABLES.items())
 
-
 WAY_BACK = "To go back to the files as the last change left them: ask-above undo --edits"
 
 
@@ -225,9 +224,9 @@ class Home:
                     self.location.check_mark(read_mark(self.folder), loaded)
                     snapshot = Reading(self.location, contents, loaded, connection, self._taking).snapshot()
                     if lazy:  # what it still reads is as of the same moment
-                        self._reading = stack.pop_all()
                         from ask_above.workspace.on_demand import hold_open
 
+                        self._reading = stack.pop_all()
                         hold_open(snapshot.register, self._reading)
                     return snapshot
             names = tuple(loaded.files)
@@ -485,13 +484,12 @@ class Home:
         from ask_above.workspace.on_demand import read_register_on
 
         store, key = self.store, entry.rows[0].key
-        gone, charter = before.register.members[key], before.charter
+        gone = before.register.members[key]
         person = Person(key, gone.name, gone.email, stranger_of(connection))
-        others = (charter.ranks, charter.groups, charter.places, charter.catalogue.bundles)
         gone_by = digests_of(store.id_on(connection), member_row(gone))
         store.set_state(connection, "forgotten", sorted({*(store.state_on(connection, "forgotten") or ()), *gone_by}))
-        forget(connection, person, key_is_theirs=not any(key in other for other in others))
-        self.told.append(f"They are {person.stranger} from now on.")
+        forget(connection, person, key_is_theirs=person.key_is_theirs(before.charter))
+        self.told.append(person.said)
         self._forgets = person
         return entry, read_register_on(connection, after, store.name)
 

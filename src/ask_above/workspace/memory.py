@@ -129,7 +129,7 @@ class MemoryStorage:
             if made.kind == "forget":  # after the entry is written, so that the entry itself is gone over as well
                 person = self._person(made, before)
                 register, journal, kept = self._without(person, register, journal, kept, charter)
-                sentences = [f"They are {person.stranger} from now on."]
+                sentences = [person.said]
             files = {
                 name: texts[name] if name in texts else self._beside[name] for name in (self.name, *charter.add_ons)
             }
@@ -160,8 +160,7 @@ class MemoryStorage:
         person: Person, register: Register, journal: list[Entry], letters: dict[str, str], charter: Charter
     ) -> tuple[Register, list[Entry], dict[str, str]]:
         """Return register, journal and letters in which a stranger stands for somebody (rule 9.14)."""
-        known = (charter.ranks, charter.groups, charter.places, charter.catalogue.bundles)
-        theirs = not any(person.key in keys for keys in known)
+        theirs = person.key_is_theirs(charter)
         rows = [RowChange("members", key, None, member_row(member)) for key, member in register.members.items()]
         rows += [RowChange("assignments", str(a.number), None, assignment_row(a)) for a in register.assignments]
         left = changed(Register(source=register.source), [row_without(row, person) for row in rows], charter.zone)

@@ -73,12 +73,12 @@ def _needed(judge: Judge, judged: Sequence[Judged]) -> dict[str, int]:
     names, last = judge.states.now.names, len(judge.states.states) - 1
     catalogue = names.charter.catalogue
     used: dict[str, int] = {}
-    uses = {use for one_deed in judged for use in one_deed.uses}
-    for deed in dict.fromkeys(one_deed.deed for one_deed in judged if one_deed.now):
+    uses = {use for each in judged for use in each.uses}
+    for deed in dict.fromkeys(each.deed for each in judged if each.now):
         uses |= judge.uses(deed, last, judge.now)
     for use in uses:
         used[use.through] = used.get(use.through, 0) | catalogue.bit.get(use.capability, 0)
-    if any(one_deed.deed.action in ACT_WORDS for one_deed in judged if one_deed.allowed):
+    if any(each.deed.action in ACT_WORDS for each in judged if each.allowed):
         acting = catalogue.mask(key for rule in names.charter.rules.acts.values() for key in rule.using)
         used |= {key: used.get(key, 0) | acting for key in names.charter.ranks}
     return used

@@ -158,8 +158,7 @@ class ActShifts:
         if number is None:
             return {}
         return {
-            rank.key: self.named(side, planes.row(asked, act, number))
-            for rank, asked in zip(planes.ranks, planes.asked, strict=True)
+            rank.key: self.named(side, row) for rank, row in zip(planes.ranks, planes.rows(act, number), strict=True)
         }
 
     def named(self, side: int, row: int) -> frozenset[str]:
