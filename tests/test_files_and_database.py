@@ -7,6 +7,7 @@ import shutil
 from collections.abc import Callable
 from itertools import count
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -529,15 +530,24 @@ FIRST_VERSION = {
 }
 
 
+def _migrations(connection: Any) -> Any:
+    from alembic.config import Config
+
+    import ask_above
+
+    config = Config()
+    config.set_main_option("script_location", str(Path(ask_above.__file__).parent / "store" / "migrations"))
+    config.attributes["connection"] = connection
+    return config
+
+
 @pytest.mark.parametrize("database", ["sqlite", "postgresql"])
 def test_a_database_of_the_first_version_is_brought_up_to_date_with_a_copy_of_before(
     brook: Place, database: str, request: pytest.FixtureRequest
 ) -> None:
     import sqlalchemy as sa
     from alembic import command
-    from alembic.config import Config
 
-    import ask_above
     from ask_above.store.database import Store
 
     place = brook
@@ -546,10 +556,7 @@ def test_a_database_of_the_first_version_is_brought_up_to_date_with_a_copy_of_be
     store = Store(place.url) if place.url else Store.in_file(brook.folder / "register.db", make=True)
     charter = brook.charter
     with store.writing() as connection:
-        config = Config()
-        config.set_main_option("script_location", str(Path(ask_above.__file__).parent / "store" / "migrations"))
-        config.attributes["connection"] = connection
-        command.upgrade(config, "0001")
+        command.upgrade(_migrations(connection), "0001")
         people = [
             ("ines", 1, "Ines Moor", "", "person", "active", "2020-01-01", ""),
             ("tove", 2, "Tove", "", "person", "locked", "2021-01-01", ""),
@@ -604,6 +611,42 @@ def test_a_database_of_the_first_version_is_brought_up_to_date_with_a_copy_of_be
     else:
         with store.engine.connect() as connection:
             assert connection.execute(sa.text(f'SELECT count(*) FROM "before_{HEAD}_members"')).scalar() == 2  # noqa: S608
+
+
+@pytest.mark.parametrize("database", ["sqlite", "postgresql"])
+def test_a_new_database_is_what_all_migrations_come_to(
+    tmp_path: Path, database: str, request: pytest.FixtureRequest
+) -> None:
+    import sqlalchemy as sa
+    from alembic import command
+
+    from ask_above.store.database import Store
+
+    def shape(store: Store) -> dict[str, Any]:
+        looked = sa.inspect(store.engine)
+        return {
+            table: (
+                {c["name"]: (str(c["type"]), c["nullable"]) for c in looked.get_columns(table)},
+                looked.get_pk_constraint(table)["constrained_columns"],
+                sorted(str(each["column_names"]) for each in looked.get_indexes(table)),
+                [each["column_names"] for each in looked.get_unique_constraints(table)],
+            )
+            for table in looked.get_table_names()
+        }
+
+    def empty(name: str) -> Store:
+        if database == "postgresql":
+            return Store(fresh_database(request.getfixturevalue("postgresql"), f"{name}{next(_NUMBER)}"))
+        return Store.in_file(tmp_path / f"{name}.db", make=True)
+
+    new, old = empty("new"), empty("old")
+    with new.writing() as connection:
+        new.make_on(connection)
+    with old.writing() as connection:
+        command.upgrade(_migrations(connection), "head")
+    assert shape(new) == shape(old)
+    assert "members" in shape(new)
+    assert new.schema() == old.schema() == HEAD
 
 
 class TestReadingNeverWaitsOrWrites:

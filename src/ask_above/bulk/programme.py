@@ -88,12 +88,21 @@ class Programme:
     def __init__(self, whole: Portion, sets: Lists) -> None:
         self.whole, self.sets = whole, sets
         self._portions: tuple[tuple[int, int], list[Portion]] | None = None
+        self._last: tuple[tuple[object, object], Portion] | None = None
 
     def part(self, places: Sequence[int], capabilities: Sequence[int] | None = None) -> Portion:
         """Return what is needed for these places, in the charter's order, and capabilities alone, numbered anew."""
-        batches, planes, every, shown, seen = self.whole
-        if len(places) == len(every) and capabilities is None:
+        if len(places) == len(self.whole.places) and capabilities is None:
             return self.whole
+        # two registers of one charter ask for the same, one after the other
+        wanted = (tuple(places), None if capabilities is None else tuple(capabilities))
+        last = self._last
+        if last is None or last[0] != wanted:
+            last = self._last = (wanted, self._part(places, capabilities))
+        return last[1]
+
+    def _part(self, places: Sequence[int], capabilities: Sequence[int] | None) -> Portion:
+        batches, planes, _, shown, seen = self.whole
         at = np.array(places, dtype=np.intp)
         if capabilities is not None:
             shown = shown[:, np.array(capabilities, dtype=np.intp)]

@@ -101,8 +101,9 @@ class Sides:
         differ = np.zeros(len(self.capabilities) + 1, dtype=bool)
         number = self.old.place_at
         numbers = sorted(number[key] for key in places)
+        same = self.old.sweep.programme is self.new.sweep.programme
         for part in self.old.sweep.portions(numbers, len(numbers), _AT_A_TIME):
-            other = self.new.sweep.programme.part(part.places.tolist())
+            other = part if same else self.new.sweep.programme.part(part.places.tolist())
             first, second = self.old.sweep.work_out(part), self.new.sweep.work_out(other)
             mine, theirs = (np.column_stack([portion.shown, portion.seen]) for portion in (part, other))
             beside = np.zeros(part.planes, dtype=np.intp)

@@ -187,9 +187,11 @@ def _renaming(before: State, after: State) -> Renaming | None:
     """Return the one key that was given another, all else alike (rule 9.4); ``None`` where there is no such thing."""
     for kind in _RENAMED:
         old, new = _keyed(before, kind), _keyed(after, kind)
-        if old is new or len(old) != len(new) or old.keys() == new.keys():
+        if old is new or len(old) != len(new):
             continue
-        gone, come = [key for key in old if key not in new], [key for key in new if key not in old]
+        # of very many members those alone are looked at who were touched
+        touched = after.register.differing(before.register) if kind == "member" else (*old, *new)
+        gone, come = [key for key in touched if key not in new], [key for key in touched if key not in old]
         if len(gone) == 1:
             renaming = Renaming(kind, gone[0], come[0])
             if _alike(kind, _keyed(_carried(before, renaming), kind)[come[0]], new[come[0]]):

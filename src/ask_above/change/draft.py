@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from functools import cached_property
+from operator import attrgetter
 from shlex import quote
 from typing import Any, NamedTuple, Protocol
 
@@ -17,6 +18,8 @@ from ask_above.charter.places import Place, told_apart
 from ask_above.errors import AskAboveError, UnknownNameError
 from ask_above.people.reading import MEMBER_COLUMNS
 from ask_above.people.register import Assignment, Member, Register
+
+_CELLS = attrgetter(*MEMBER_COLUMNS)
 
 
 class EditError(AskAboveError, ValueError):
@@ -158,9 +161,9 @@ def put_words(draft: Draft, path: Path, words: Iterable[str]) -> list[Step]:
 
 def member_row(member: Member) -> dict[str, str]:
     """Return a member as a row of cells."""
-    return {
-        column: ";".join(member.groups) if column == "groups" else getattr(member, column) for column in MEMBER_COLUMNS
-    }
+    row = dict(zip(MEMBER_COLUMNS, _CELLS(member), strict=True))
+    row["groups"] = ";".join(member.groups)
+    return row
 
 
 def assignment_row(each: Assignment) -> dict[str, str]:

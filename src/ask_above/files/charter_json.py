@@ -7,6 +7,7 @@ another version of this package.
 from __future__ import annotations
 
 from collections.abc import Mapping
+from functools import lru_cache
 from typing import Any, NamedTuple
 
 from ask_above.charter.catalogue import Bundle, Capability, Catalogue, Words
@@ -43,10 +44,15 @@ class _Kept(NamedTuple):
 
 def key_of(texts: Mapping[str, str]) -> str:
     """Return the digest of a charter's texts by file name, and of what reads them."""
+    return _key_of(tuple(texts.items()))
+
+
+@lru_cache(maxsize=2)
+def _key_of(texts: tuple[tuple[str, str], ...]) -> str:
     import hashlib
 
     total = hashlib.blake2b(f"{_FORMAT} {__version__} {_shape(Charter)}".encode(), digest_size=24)
-    for name, text in texts.items():
+    for name, text in texts:
         raw = text.encode("utf-8")
         total.update(f"\0{name}\0{len(raw)}\0".encode())
         total.update(raw)

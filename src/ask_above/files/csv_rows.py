@@ -92,10 +92,11 @@ def _check_header(
 
 def _rows(rows: FileRows, names: list[str], records: Iterator[tuple[int, list[str]]], text: str) -> Iterator[FileRow]:
     # of two million cells hardly one is guarded, and looking at each takes longer than reading them
-    said = unguarded if any_guarded(text) else str
+    guarded = any_guarded(text)
+    finder = _Finder(text, names)
     for line, record in records:
-        cells = dict(zip(names, map(said, map(str.strip, record)), strict=False))
-        row = FileRow(cells, line, _finder(text, names, line))
+        said = map(str.strip, record)
+        row = FileRow(dict(zip(names, map(unguarded, said) if guarded else said, strict=False)), line, finder)
         if len(record) > len(names):
             message = f"this row has {len(record)} cells, the first line names {len(names)} columns"
             rows.fault(row, names[-1], "too-many-cells", message, "a cell with a comma in it in quotes")
@@ -103,18 +104,16 @@ def _rows(rows: FileRows, names: list[str], records: Iterator[tuple[int, list[st
         yield row
 
 
-class _finder:  # noqa: N801 (a function with its arguments kept)
+class _Finder:
     """Finds the line and column of a cell, only when a fault asks for it."""
 
-    __slots__ = ("line", "names", "text")
+    def __init__(self, text: str, names: list[str]) -> None:
+        self.text, self.names = text, names
 
-    def __init__(self, text: str, names: list[str], line: int) -> None:
-        self.text, self.names, self.line = text, names, line
-
-    def __call__(self, column: str) -> tuple[int, int, str]:
+    def __call__(self, line: int, column: str) -> tuple[int, int, str]:
         lines = _lines(self.text)
         wanted = self.names.index(column) if column in self.names else 0
-        line, at, quoted, number = self.line, 0, False, 0
+        at, quoted, number = 0, False, 0
         while number < wanted:
             source = lines[line - 1]
             if at >= len(source):

@@ -10,6 +10,7 @@ from typing import NamedTuple
 from ask_above.charter.charter import Charter
 from ask_above.charter.reading.document import Document
 from ask_above.charter.reading.whole import Read, add_on_files, read_charter
+from ask_above.collecting import without_collecting
 from ask_above.errors import Fault, FaultyFilesError
 from ask_above.files.csv_rows import read_rows
 from ask_above.files.names import ASSIGNMENTS, CHARTER, MEMBERS
@@ -49,6 +50,7 @@ def read_texts(texts: Mapping[str, str]) -> Files:
     return read_files(lambda name: texts[name].encode() if name in texts else None, CHARTER)
 
 
+@without_collecting()
 def read_files(fetch: Fetch, name: str, register_rows: tuple[FileRows, FileRows] | None = None) -> Files:
     """Read the charter called ``name``, its add-ons and the register; raise with all that is wrong in any of them.
 

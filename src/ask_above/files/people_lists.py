@@ -256,7 +256,7 @@ def _rows(
         if "groups" in row:
             row["groups"] = ";".join(word.strip() for word in re.split(r"[;,|]", row["groups"]) if word.strip())
         source = ", ".join(record)
-        yield FileRow(row, line, lambda _, line=line, source=source: (line, 1, source))  # type: ignore[misc]
+        yield FileRow(row, line, lambda line, _, source=source: (line, 1, source))  # type: ignore[misc]
     if folded_rows:
         notes.append(f"{how_many(folded_rows, 'row')} said the same as another, and count once.")
 

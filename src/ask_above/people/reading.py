@@ -35,11 +35,15 @@ _WITH_NEAREST = 25
 
 
 class FileRow(NamedTuple):
-    """One row of a file: its cells by column, the line it starts on, and how to find a cell's column."""
+    """One row of a file: its cells by column, the line it starts on, and what finds a cell from line and column."""
 
     cells: Mapping[str, str]
     line: int
-    find: Callable[[str], tuple[int, int, str]] = lambda _: (0, 0, "")
+    finder: Callable[[int, str], tuple[int, int, str]] = lambda *_: (0, 0, "")
+
+    def find(self, column: str) -> tuple[int, int, str]:
+        """Return the line and column of a cell, and the line's text; zeros where nobody knows."""
+        return self.finder(self.line, column)
 
 
 class FileRows:
@@ -143,20 +147,29 @@ class _Assignments:
     ) -> None:
         self.rows, self.members, self.names, self.charter, self.source = rows, members, names, charter, source
         self._periods: dict[tuple[str, str], Period] = {}
+        ranks = names.ranks.values() if names else ()
+        self._given = frozenset(rank.key for rank in ranks if not rank.automatic)
 
     def read(self, row: FileRow) -> Assignment | None:
         cells = row.cells
         member, rank, place = cells.get("member", ""), cells.get("rank", ""), cells.get("place") or SITE
-        good = self._member(row, member)
-        good = self._rank(row, rank) and good
-        good = self._place(row, place) and good
-        period = self._period(row, cells.get("from", ""), cells.get("until", ""))
-        if not good or period is None:
-            return None
+        dates = (cells.get("from", ""), cells.get("until", ""))
+        period = self._periods.get(dates)
+        # of very many rows nearly all name what is known, in a period that others have too
+        if period is None or member not in self.members or not self._is_known(rank, place):
+            good = self._member(row, member)
+            good = self._rank(row, rank) and good
+            good = self._place(row, place) and good
+            period = self._period(row, *dates)
+            if not good or period is None:
+                return None
         where = Where(self.rows.name, row.line, 1)
         number = int(cells.get("number") or 0)
         why = cells.get("why", "")
         return Assignment(member, rank, place, period, cells.get("by", ""), why, where, number, cells.get("source", ""))
+
+    def _is_known(self, rank: str, place: str) -> bool:
+        return self.names is None or (rank in self._given and place in self.names.places)
 
     def _member(self, row: FileRow, member: str) -> bool:
         if member in self.members:

@@ -10,6 +10,7 @@ from typing import Any, TypeAlias
 
 import sqlalchemy as sa
 
+from ask_above.collecting import without_collecting
 from ask_above.errors import StoreError
 from ask_above.store.connecting import copy_of, engine_of, is_damage, may_be_written, said_of, url_of
 from ask_above.store.entries import Entry, Loaded, entry_of, rows_as_text, values_of
@@ -191,6 +192,7 @@ class Store:
         with self.reading() as connection:
             return self.load_on(connection)
 
+    @without_collecting()
     def load_on(self, connection: sa.Connection, *, register: bool = True) -> Loaded:
         """Return all that it holds within a transaction; without ``register`` no rows of it."""
         people = read_members(connection) if register else None

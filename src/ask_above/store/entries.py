@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from itertools import starmap
 from typing import Any, NamedTuple
 
 from ask_above.change.draft import RowChange
@@ -121,14 +122,16 @@ def values_of(entry: Entry) -> dict[str, Any]:
 
 def rows_as_text(rows: Sequence[RowChange]) -> str:
     """Return rows as JSON: a row is a tuple, and so a list there."""
-    import json
+    from msgspec.json import encode  # the first entry of a large community has a row for each of its members
 
-    return json.dumps(rows, check_circular=False)
+    return encode(rows).decode()
 
 
 def entry_of(row: Any) -> Entry:
     """Return the entry that a row of the journal is."""
     import json
+
+    from msgspec.json import decode
 
     return Entry(
         row.number,
@@ -140,7 +143,7 @@ def entry_of(row: Any) -> Entry:
         bool(row.forced),
         tuple(json.loads(row.effect)),
         tuple((file, start, old, new) for file, start, old, new in json.loads(row.splices)),
-        tuple(RowChange(*load) for load in json.loads(row.rows)),
+        tuple(starmap(RowChange, decode(row.rows))),
         row.undoes,
         row.undone_by,
         row.name,

@@ -138,5 +138,8 @@ intent = Table(
 )
 """What has been decided and may not have been written yet: files by name, with the texts before and after."""
 
+VERSION = Table("alembic_version", MetaData(), Column("version_num", String(32), primary_key=True))
+"""The version of the schema, where Alembic looks for it; it stays out of the copies of before."""
+
 MEMBER_COLUMNS = ("key", *(column.name for column in members.columns if column.name not in ("key", "position")))
 ASSIGNMENT_COLUMNS = tuple(column.name for column in assignments.columns if column.name not in ("number", "removed"))

@@ -7,7 +7,7 @@ from uuid import uuid4
 
 import sqlalchemy as sa
 
-from ask_above.store.tables import HEAD, metadata, state
+from ask_above.store.tables import HEAD, VERSION, metadata, state
 
 
 def upgrade(connection: sa.Connection, *, keep: bool) -> None:
@@ -18,7 +18,12 @@ def upgrade(connection: sa.Connection, *, keep: bool) -> None:
             copy = f"before_{HEAD}_{table.name}"
             if table.name in tables and copy not in tables:
                 connection.execute(sa.text(f'CREATE TABLE "{copy}" AS TABLE "{table.name}"'))
-    _run_migrations(connection)
+    if VERSION.name in tables:
+        _run_migrations(connection)
+    else:  # the migrations from the first on would come to the same, and take ten times as long
+        metadata.create_all(connection)
+        VERSION.create(connection)
+        connection.execute(VERSION.insert().values(version_num=HEAD))
     said = dict(connection.execute(sa.select(state.c.name, state.c.value)).all())
     first = {"version": "0", "files": "{}", "id": uuid4().hex, "unseen": "[]", "forgotten": "[]", "aside": ""}
     for name, value in first.items():

@@ -331,7 +331,7 @@ class Reading:
             if change.after is None:
                 table.pop(key, None)
             else:
-                table[key] = FileRow(change.after, 0) if at is None else FileRow(change.after, at.line, at.find)
+                table[key] = FileRow(change.after, 0) if at is None else FileRow(change.after, at.line, at.finder)
         return self._with_lines("members", people.values()), self._with_lines("assignments", given.values())
 
     def _with_lines(self, table: str, rows: Iterable[FileRow]) -> FileRows:
@@ -342,7 +342,7 @@ class Reading:
             known.setdefault(_identity(table, row.cells), row)
         file_rows = FileRows(name)
         there = ((row, None if row.line else known.get(_identity(table, row.cells))) for row in rows)
-        file_rows.rows = [row if at is None else FileRow(row.cells, at.line, at.find) for row, at in there]
+        file_rows.rows = [row if at is None else FileRow(row.cells, at.line, at.finder) for row, at in there]
         return file_rows
 
     def _tell_aside(self) -> None:

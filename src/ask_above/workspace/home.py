@@ -18,6 +18,7 @@ from uuid import uuid4
 
 from ask_above.change.draft import EditError, RowChange, assignment_row, member_row
 from ask_above.charter.charter import Charter
+from ask_above.collecting import without_collecting
 from ask_above.errors import AskAboveError, FaultyFilesError
 from ask_above.files.folder import read_files
 from ask_above.files.names import ASSIGNMENTS, CHARTER, LOCK, MARK, MEMBERS, OUTBOX, set_aside
@@ -202,8 +203,9 @@ class Home:
         from ask_above.store.entries import FileRecord, digest
         from ask_above.store.folders import write_record
 
-        before = "" if found is None else digest(found)
-        record = FileRecord(digest(content), before, number, placed=False)
+        new = digest(content)
+        before = new if found == content else "" if found is None else digest(found)
+        record = FileRecord(new, before, number, placed=False)
         write_record(connection, self.location.folder_key(mark), name, record)
 
     def _read_both(self) -> Snapshot:
@@ -341,6 +343,7 @@ class Home:
                 f"Somebody else has been changing {self.folder.name} for {_WAIT} seconds; try again."
             ) from None
 
+    @without_collecting()
     def change(
         self,
         entry: Entry | None,
