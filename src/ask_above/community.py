@@ -652,8 +652,8 @@ class Community:
             answers = dict(acts.who_may(self._decider, act, now))
             return tables.who_table(self._decider, answers, place, through=through)
         name = self._names.capability(what)
-        askeds = tables.who(self._decider, name, place, now)
-        sources = {asked: self._decider.may(asked, name, place) if through else None for asked in askeds}
+        able = tables.who(self._decider, name, place, now)
+        sources = {asked: self._decider.may(asked, name, place) if through else None for asked in able}
         return tables.who_table(self._decider, sources, place, through=through, capability=name)
 
     def where(self, who: Who, capability: str, *, author: str | Member | None = None, when: When = None) -> list[str]:

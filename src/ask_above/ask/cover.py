@@ -226,5 +226,5 @@ def crowded(decider: Decider, at: Instant) -> list[Crowded]:
 def unbounded_members(decider: Decider, at: Instant) -> list[str]:
     """Return the active members who hold an unbounded rank anywhere."""
     unbounded = decider.compiled.unbounded
-    askeds = decider.people.all(at) if unbounded else ()
-    return [a.key or "" for a in askeds if a.is_active and any(h.rank in unbounded for h in a.holdings)]
+    everyone = decider.people.all(at) if unbounded else ()
+    return [a.key or "" for a in everyone if a.is_active and any(h.rank in unbounded for h in a.holdings)]

@@ -26,12 +26,12 @@ def closed_places(decider: Decider, at: Instant) -> list[Closed]:
     """Return every place that has a gate itself, in the charter's order, with who can enter."""
     compiled = decider.compiled
     people = [asked for asked in decider.people.all(at) if asked.is_active]
-    closeds = []
+    closed = []
     for n, place in enumerate(compiled.places):
         if n in compiled.gated and place.gate is not None:
             members = tuple(asked.key for asked in people if asked.key and _enters(compiled, asked, n))
-            closeds.append(Closed(place.key, gate_asks(compiled, place.gate), members))
-    return closeds
+            closed.append(Closed(place.key, gate_asks(compiled, place.gate), members))
+    return closed
 
 
 def _enters(compiled: CompiledCharter, asked: Asked, place: int) -> bool:

@@ -82,14 +82,14 @@ class _Maker:
     def __init__(self, decider: Decider, at: Instant, *, members: bool, plain_places: bool) -> None:
         self.decider, self.compiled, self.at = decider, decider.compiled, at
         self.persons: list[Person] = []
-        self.askeds: list[Asked] = []
+        self.asked_rows: list[Asked] = []
         self._rows: dict[object, int] = {}
         compiled = self.compiled
         for rank in compiled.ranks:
             self._add(f"rank:{rank.key}", rank.title, "rank", ask_rank(compiled, rank))
         self._add(NEW_MEMBER, "A new member", "other", ask_anybody(compiled))
         self._add(VISITOR, "A visitor", "other", ask_visitor(compiled))
-        self.ranks = len(self.askeds)
+        self.ranks = len(self.asked_rows)
         for asked in decider.people.all(at) if members else ():
             self._add(asked.key or "", asked.label, "member", asked)
         most = max(1, _MOST_CELLS // max(1, len(compiled.ranks) * len(compiled.catalogue.keys)))
@@ -100,28 +100,27 @@ class _Maker:
     def _add(self, key: str, title: str, sort: str, asked: Asked) -> None:
         # who is no member is told with all steps, and these name how a rank is held
         form = asked.profile, asked.rules_all, "" if asked.profile else asked.status, asked.sort is Sort.MEMBER
-        row = self._rows.setdefault(form, len(self.askeds))
-        if row == len(self.askeds):
-            self.askeds.append(asked._replace(label=HOLE))
+        row = self._rows.setdefault(form, len(self.asked_rows))
+        if row == len(self.asked_rows):
+            self.asked_rows.append(asked._replace(label=HOLE))
         self.persons.append(Person(key, title, asked.label, upper(asked.label), sort, row))
 
     def data(self, told: Callable[[int, int], None]) -> tuple[dict[str, Any], list[int]]:
         numbers, firsts = self._layers()
         catalogue, compiled = self.compiled.catalogue, self.compiled
-        words = [self._of_row(row, told) for row in range(len(self.askeds))]
+        words = [self._of_row(row, told) for row in range(len(self.asked_rows))]
         shapes, tables = self._told(firsts)
-        place = {n: place_key for place_key, n in enumerate(self.places)}
         data = {
-            "persons": [list(place_key) for place_key in self.persons],
+            "persons": list(map(list, self.persons)),
             "places": [
                 [
                     compiled.places[n].key,
                     compiled.places[n].title or compiled.places[n].key,
                     in_place(compiled.places[n].title, site=n == 0),
                     len(compiled.chains[n]) - 1,
-                    numbers[place_key],
+                    number,
                 ]
-                for n, place_key in place.items()
+                for n, number in zip(self.places, numbers, strict=True)
             ],
             "capabilities": [
                 [
@@ -142,7 +141,7 @@ class _Maker:
             "told": tables,
             "accounts": list(self.accounts),
             "texts": list(self.texts),
-            "marked": min(len(self.askeds), _MOST_TOURED // len(compiled.places)),
+            "marked": min(len(self.asked_rows), _MOST_TOURED // len(compiled.places)),
             "leftOut": len(compiled.places) - len(self.places),
         }
         return data, firsts
@@ -155,7 +154,7 @@ class _Maker:
 
     def _layers(self) -> tuple[list[int], list[int]]:
         """Return the number of each place's layer, and a place of each layer."""
-        held = {where for asked in self.askeds if asked.profile for _, where in asked.profile.placed}
+        held = {where for asked in self.asked_rows if asked.profile for _, where in asked.profile.placed}
         speaking = {n for n in range(len(self.compiled.places)) if n in held or self._says(n)}
         known: dict[object, int] = {}
         numbers, firsts = list[int](), list[int]()
@@ -171,7 +170,7 @@ class _Maker:
 
     def _can(self, firsts: Sequence[int]) -> NDArray[np.uint8]:
         states = [
-            ClassState(None if asked.rules_all else asked.profile, owner=asked.rules_all) for asked in self.askeds
+            ClassState(None if asked.rules_all else asked.profile, owner=asked.rules_all) for asked in self.asked_rows
         ]
         sweep = Sweep(self.compiled.keep(CompiledPlaces), states)
         order = sorted(firsts)
@@ -185,8 +184,8 @@ class _Maker:
         self, row: int, told: Callable[[int, int], None]
     ) -> tuple[str, dict[int, list[list[int]]], dict[str, int]]:
         """Return how each place shows itself, what it changes, and the notes on what can be used."""
-        told(row, len(self.askeds))
-        asked, number = self.askeds[row], {key: n for n, key in enumerate(self.compiled.catalogue.keys)}
+        told(row, len(self.asked_rows))
+        asked, number = self.asked_rows[row], {key: n for n, key in enumerate(self.compiled.catalogue.keys)}
         if (row + 1) * len(self.compiled.places) > _MOST_TOURED:
             shown = states(self.compiled, asked)
             return "".join(shown[place][0] for place in self.places), {}, {}
@@ -212,7 +211,7 @@ class _Maker:
         made: list[tuple[NDArray[np.uint16], list[tuple[int, int]]]] = []
         which: list[int] = []
         wanted: list[tuple[int, int]] = []
-        for row, asked in enumerate(self.askeds):
+        for row, asked in enumerate(self.asked_rows):
             spots = frozenset(where for _, where in asked.profile.placed) - {0} if asked.profile else frozenset[int]()
             which.append(shapes.setdefault(spots, len(made)))
             if which[-1] == len(made):
@@ -260,7 +259,7 @@ class _Maker:
         return touched
 
     def _account(self, row: int, capability: int, place: int) -> int:
-        account = self.decider.account(self.askeds[row], self.compiled.catalogue.keys[capability], place)
+        account = self.decider.account(self.asked_rows[row], self.compiled.catalogue.keys[capability], place)
         steps = (self._text(step.text) for step in account.steps) if row < self.ranks else ()
         return self.accounts.setdefault((self._text(account.reason), *steps), len(self.accounts))
 

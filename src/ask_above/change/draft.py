@@ -50,6 +50,11 @@ class RowChange(NamedTuple):
     before: Mapping[str, str] | None
     after: Mapping[str, str] | None
 
+    @property
+    def back(self) -> RowChange:
+        """The change that takes this one back."""
+        return self._replace(before=self.after, after=self.before)
+
 
 class Done(NamedTuple):
     """One edit, worked out: what it does in a sentence, its steps and its rows."""
@@ -178,3 +183,20 @@ def assignment_row(each: Assignment) -> dict[str, str]:
         "why": each.why,
         "source": each.source,
     }
+
+
+def changed_member(member: Member, cells: Mapping[str, str]) -> RowChange:
+    """Return the change of a member's row that gives it other cells."""
+    row = member_row(member)
+    return RowChange("members", member.key, row, {**row, **cells})
+
+
+def given(assignment: Assignment) -> RowChange:
+    """Return the change that makes an assignment; it has yet to be given its number."""
+    return RowChange("assignments", "0", None, assignment_row(assignment))
+
+
+def ended(assignment: Assignment, instead: Mapping[str, str] | None = None) -> RowChange:
+    """Return the change that takes an assignment out, or gives it other cells ``instead``."""
+    row = assignment_row(assignment)
+    return RowChange("assignments", str(assignment.number), row, None if instead is None else {**row, **instead})

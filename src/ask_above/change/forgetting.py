@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterable, Iterator, Mapping
 from typing import NamedTuple
 
-from ask_above.change.draft import Done, Draft, EditError, RowChange, member_row
+from ask_above.change.draft import Done, Draft, EditError, changed_member
 from ask_above.charter.charter import Charter
 from ask_above.charter.names import listed
 from ask_above.people.register import Member
@@ -33,9 +33,8 @@ class MemberForget(NamedTuple):
             raise EditError(f"{member.called} is the owner, who cannot be forgotten; hand over first.")
         if self.key.startswith(STRANGER):
             raise EditError(f"{self.key} has been forgotten already.")
-        before = member_row(member)
-        after = {**before, **dict.fromkeys(GONE, ""), "status": "retired", "was": ""}
-        return Done("forget a member for good", (), (RowChange("members", self.key, before, after),))
+        gone = {**dict.fromkeys(GONE, ""), "status": "retired", "was": ""}
+        return Done("forget a member for good", (), (changed_member(member, gone),))
 
 
 def check_forgotten(texts: Mapping[str, str], charter: Charter, member: Member) -> None:

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
-from ask_above.change.draft import Done, Draft, EditError, RowChange, member_row
-from ask_above.change.items import is_free, renaming, setting
+from ask_above.change.draft import Done, Draft, EditError, RowChange, changed_member
+from ask_above.change.items import ITEMS, Item, ItemRename, ItemSet, is_free
 from ask_above.change.references import references, reworded_lists
 from ask_above.change.steps import Drop, Insert, Path, Rename, Step
 from ask_above.charter.names import how_many, listed, nearest
@@ -27,30 +27,16 @@ class GroupAdd(NamedTuple):
         return Done(f"add the group {group.get('title', self.key)}", (Insert(("groups",), size, group),))
 
 
-class GroupSet(NamedTuple):
+class GroupSet(ItemSet):
     """Change what is written of a group; ``None`` takes a field out."""
 
-    key: str
-    fields: Mapping[str, Any]
-
-    def on(self, draft: Draft) -> Done:
-        path, group = _path(draft, self.key), _group(draft, self.key)
-        called = group.title or group.key
-        if not self.fields or "key" in self.fields:
-            raise EditError(f"Say what changes of {called}; another key is given by renaming it.")
-        return setting(draft, path, self.fields, f"the group {called}")
+    __slots__ = ()
 
 
-class GroupRename(NamedTuple):
+class GroupRename(ItemRename):
     """Give a group another title, or another key with every reference to it."""
 
-    key: str
-    title: str | None = None
-    new_key: str | None = None
-
-    def on(self, draft: Draft) -> Done:
-        path, group = _path(draft, self.key), _group(draft, self.key)
-        return renaming(draft, self, path, group.title or group.key, "group", _renamed, _rows)
+    __slots__ = ()
 
 
 class GroupRemove(NamedTuple):
@@ -59,14 +45,14 @@ class GroupRemove(NamedTuple):
     key: str
 
     def on(self, draft: Draft) -> Done:
-        path, group = _path(draft, self.key), _group(draft, self.key)
+        path, called = _path(draft, self.key), _called(draft, self.key)
         named = [where for where, _ in _references(draft, self.key)]
         if named:
             where = _spell(draft.data, named[0])
-            raise EditError(f"The charter still names {group.title or group.key}, in {where}. Change that first.")
+            raise EditError(f"The charter still names {called}, in {where}. Change that first.")
         rows = tuple(_rows(draft, self.key, None))
         many = f", with {how_many(len(rows), 'member')} in it" if rows else ""
-        return Done(f"remove the group {group.title or group.key}{many}", (Drop(path),), rows)
+        return Done(f"remove the group {called}{many}", (Drop(path),), rows)
 
 
 class MemberGroups(NamedTuple):
@@ -78,7 +64,7 @@ class MemberGroups(NamedTuple):
 
     def on(self, draft: Draft) -> Done:
         member = draft.member(self.key)
-        titles = {key: _group(draft, key).title or key for key in (*self.put, *self.take)}
+        titles = {key: _called(draft, key) for key in (*self.put, *self.take)}
         kept = [key for key in member.groups if key not in self.take]
         groups = [*kept, *(key for key in self.put if key not in kept)]
         said = [f"put {member.called} into {listed(titles[key] for key in self.put)}" if self.put else ""]
@@ -86,8 +72,7 @@ class MemberGroups(NamedTuple):
         what = " and ".join(filter(None, said))
         if groups == list(member.groups):
             return Done(what)
-        before = member_row(member)
-        return Done(what, (), (RowChange("members", self.key, before, {**before, "groups": ";".join(groups)}),))
+        return Done(what, (), (changed_member(member, {"groups": ";".join(groups)}),))
 
 
 def _group(draft: Draft, key: str) -> Group:
@@ -96,6 +81,15 @@ def _group(draft: Draft, key: str) -> Group:
         hint = f"'{key}' is a rank." if key in draft.charter.ranks else ""
         raise UnknownNameError("group", key, nearest(key, draft.charter.groups), hint)
     return known
+
+
+def _called(draft: Draft, key: str) -> str:
+    return _group(draft, key).title or key
+
+
+def _settable(draft: Draft, key: str, fields: Mapping[str, Any]) -> None:
+    if not fields or "key" in fields:
+        raise EditError(f"Say what changes of {_called(draft, key)}; another key is given by renaming it.")
 
 
 def _path(draft: Draft, key: str) -> Path:
@@ -123,10 +117,8 @@ def _rows(draft: Draft, key: str, new: str | None) -> Iterator[RowChange]:
     """Yield the members of a group, in it by its new key or no more."""
     for member in draft.register.members.values():
         if key in member.groups:
-            before = member_row(member)
-            groups = [new if group == key else group for group in member.groups]
-            after = {**before, "groups": ";".join(group for group in groups if group is not None)}
-            yield RowChange("members", member.key, before, after)
+            groups = (new if group == key else group for group in member.groups)
+            yield changed_member(member, {"groups": ";".join(filter(None, groups))})
 
 
 def _spell(data: Any, path: Path) -> str:
@@ -137,3 +129,6 @@ def _spell(data: Any, path: Path) -> str:
         key = here.get("key") if isinstance(here, dict) and isinstance(each, int) else None
         spelled.append(key or (str(each + 1) if isinstance(each, int) else each))
     return ".".join(spelled)
+
+
+ITEMS[GroupSet] = ITEMS[GroupRename] = Item("group", _path, _called, _settable, _renamed, _rows)

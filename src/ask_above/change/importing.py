@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator, Mapping
 from typing import NamedTuple
 
 from ask_above.change.coverage import coverage
-from ask_above.change.draft import Done, Draft, EditError, RowChange, assignment_row, member_row
+from ask_above.change.draft import Done, Draft, EditError, RowChange, changed_member, given, member_row
 from ask_above.change.people import given_period, good_address, on_joining_to, rows_on_joining
 from ask_above.charter.moments import HOW_TO_WRITE, is_date
 from ask_above.charter.names import RESERVED, SITE, how_many, is_key, nearest
@@ -51,7 +51,7 @@ class Import(NamedTuple):
             raise FaultyFilesError(self.rows.faults)
         new = sum(row.table == "members" and row.before is None for row in changes)
         others = sum(row.table == "members" and row.before is not None for row in changes)
-        gone = [RowChange("members", key, *_retired(draft, key)) for key in merger.absent] if self.retires else []
+        gone = [_retired(draft.register.members[key]) for key in merger.absent] if self.retires else []
         changes += gone
         ranks = [*self._ranks(draft, merger)]
         changes += ranks
@@ -73,7 +73,7 @@ class Import(NamedTuple):
             has = [each for each in draft.register.of(member) if (each.rank, each.place) == (rank.key, spot.key)]
             joins = rank.on_joining and spot.key == SITE and member not in draft.register.members
             if not joins and coverage(has).since(draft.at) != coverage([*has, new]).since(draft.at):
-                yield RowChange("assignments", "0", None, assignment_row(new._replace(member=member)))
+                yield given(new._replace(member=member))
 
 
 class ImportAssignments(NamedTuple):
@@ -107,16 +107,15 @@ class ImportAssignments(NamedTuple):
             same = to_assign[:4]
             if same not in new and all(held[:4] != same for held in draft.register.of(to_assign.member)):
                 new.add(same)
-                changes.append(RowChange("assignments", "0", None, assignment_row(to_assign)))
+                changes.append(given(to_assign))
             if self.told and n % 500 == 0:
                 self.told(n, len(rows))
         said = " (columns by and source passed over)" if passed else ""
         return Done(f"import {self.rows.name}: {how_many(len(changes), 'new assignment')}{said}", (), tuple(changes))
 
 
-def _retired(draft: Draft, key: str) -> tuple[dict[str, str], dict[str, str]]:
-    before = member_row(draft.register.members[key])
-    return before, {**before, "status": "retired", "was": before["status"]}
+def _retired(member: Member) -> RowChange:
+    return changed_member(member, {"status": "retired", "was": member.status})
 
 
 def absent(rows: FileRows, draft: Draft) -> list[str]:

@@ -140,18 +140,18 @@ class OverrideEffect:
 def words_at(charter: Charter, place: str) -> dict[str, HolderWords]:
     """Return what a place says of whom, by its own entries, its exceptions and the sets it is like (rule 9.7e)."""
     here, catalogue = charter.places.get(place), charter.catalogue
-    holder_wordses: dict[str, HolderWords] = {}
+    words: dict[str, HolderWords] = {}
     if here is None:
-        return holder_wordses
+        return words
     entries = [(override.label, override) for override in here.overrides]
     entries += [(override.label, override) for key in here.like for override in charter.override_sets[key].overrides]
     entries += [(f"@{exception.of}", exception) for exception in here.exceptions]
     for label, entry in entries:
-        known = holder_wordses.get(label, HolderWords())
+        known = words.get(label, HolderWords())
         said = known.gives | known.denies  # the first that says something of a capability is the word; bars add up
-        holder_wordses[label] = HolderWords(
+        words[label] = HolderWords(
             known.gives | catalogue.close(catalogue.expand_all(entry.allow)) & ~said,
             known.denies | catalogue.expand_all(entry.deny) & ~said,
             known.bars | catalogue.expand_all(entry.bar),
         )
-    return holder_wordses
+    return words

@@ -8,7 +8,17 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
 from ask_above.change.coverage import coverage
-from ask_above.change.draft import Done, Draft, EditError, RowChange, assignment_row, member_row
+from ask_above.change.draft import (
+    Done,
+    Draft,
+    EditError,
+    RowChange,
+    assignment_row,
+    changed_member,
+    ended,
+    given,
+    member_row,
+)
 from ask_above.change.items import no_field
 from ask_above.change.steps import Put
 from ask_above.charter.moments import HOW_TO_WRITE, Period, is_date, period
@@ -105,15 +115,14 @@ class MemberStatus(NamedTuple):
             what += f"; {HANDED} {heir.called}"
         elif self.written:
             what += f"; what they wrote is {'kept' if self.written == 'keep' else 'to be removed'}"
-        before = member_row(member)
-        rows = [RowChange("members", self.key, before, _with_status(draft, member, self.status))]
+        rows = [changed_member(member, _with_status(draft, member, self.status))]
         if self.status == Status.ACTIVE and not member.joined:
             rows += _on_joining(draft, self.key, self.status, first=member.status in (Status.PENDING, Status.INVITED))
         return Done(what, (), tuple(rows))
 
     def _restored(self, draft: Draft, member: Member) -> Done:
         """Bring somebody back as they were: who waited before they were locked waits again (rule 4.7)."""
-        row = RowChange("members", self.key, member_row(member), _with_status(draft, member, member.restored))
+        row = changed_member(member, _with_status(draft, member, member.restored))
         back = "" if member.restored == "active" else f" ({member.restored}, as they were)"
         return Done(f"restore {member.called}{back}", (), (row,))
 
@@ -152,8 +161,8 @@ class Assign(NamedTuple):
         place = draft.place(self.place)
         if rank.automatic:
             raise EditError(f"{rank.title} is automatic; nobody may assign or unassign it.")
-        given = [assignment for assignment in draft.register.of(self.member) if assignment.place == self.place]
-        same = [e for e in given if e.rank == self.rank]
+        here = [assignment for assignment in draft.register.of(self.member) if assignment.place == self.place]
+        same = [e for e in here if e.rank == self.rank]
         # a new end alone leaves the beginning, of what is in force or of what is still to come
         begun = next((e.period.said_from for e in same if e.period.contains(draft.at)), None)
         if begun is None and self.until and not self.since:
@@ -170,9 +179,8 @@ class Assign(NamedTuple):
         what = f"assign {rank.title} to {member.called} {where}{span}{', and nothing else there' if self.only else ''}"
         # one that is open to be replaced by another period of the same rank is changed, not doubled
         there = coverage(same).since(draft.at) == coverage([new]).since(draft.at)  # then it stays as it is recorded
-        gone = [e for e in given if (e.rank == self.rank and not there) or (e.rank != self.rank and self.only)]
-        rows = [RowChange("assignments", str(e.number), assignment_row(e), None) for e in gone]
-        rows += [] if there else [RowChange("assignments", "0", None, assignment_row(new))]
+        gone = [e for e in here if (e.rank == self.rank and not there) or (e.rank != self.rank and self.only)]
+        rows = [*map(ended, gone), *([] if there else [given(new)])]
         return Done(what, (), tuple(rows))
 
 
@@ -186,14 +194,13 @@ class Unassign(NamedTuple):
     def on(self, draft: Draft) -> Done:
         rank, member = draft.rank(self.rank), draft.member(self.member)
         where = in_place(draft.place(self.place).title, site=self.place == SITE)
-        given = [e for e in draft.register.of(self.member) if (e.rank, e.place) == (self.rank, self.place)]
-        if not given:
+        has = [e for e in draft.register.of(self.member) if (e.rank, e.place) == (self.rank, self.place)]
+        if not has:
             raise EditError(
                 f"{member.called} has no assignment of {rank.title} {where}.{_elsewhere(draft, self.member, self.rank)}"
             )
         what = f"unassign {rank.title} from {member.called} {where}"
-        rows = tuple(RowChange("assignments", str(e.number), assignment_row(e), None) for e in given)
-        return Done(what, (), rows)
+        return Done(what, (), tuple(map(ended, has)))
 
 
 class HandOver(NamedTuple):
@@ -224,12 +231,12 @@ def given_period(draft: Draft, since: str, until: str) -> Period:
     for said in (since, until):
         if not is_date(said):
             raise EditError(f"'{said}' is no moment; write {HOW_TO_WRITE}.")
-    given = period(since, until, draft.charter.zone)
-    if given.end is not None and given.start is not None and given.end <= given.start:
+    when = period(since, until, draft.charter.zone)
+    if when.end is not None and when.start is not None and when.end <= when.start:
         raise EditError(f"It ends ({until}) before it starts ({since}).")
-    if given.end is not None and given.end <= draft.at:
+    if when.end is not None and when.end <= draft.at:
         raise EditError(f"{until} is past. To remove a rank: ask-above unassign")
-    return given
+    return when
 
 
 def _check_fields(fields: Mapping[str, Any], known: Sequence[str]) -> None:
@@ -240,12 +247,10 @@ def _check_fields(fields: Mapping[str, Any], known: Sequence[str]) -> None:
 
 
 def _with_status(draft: Draft, member: Member, status: str) -> dict[str, str]:
-    """Return a member's row with another status; what a lock or a retirement takes the place of is remembered."""
-    row = {**member_row(member), "status": status}
+    """Return the cells of a member's other status; what a lock or a retirement takes the place of is remembered."""
+    row = {"status": status, "was": ""}
     if status in OUT:
         row["was"] = member.was if member.status in OUT else member.status
-    else:
-        row["was"] = ""
     if status == Status.ACTIVE and not member.joined and member.status not in OUT:
         row["joined"] = draft.day
     return row

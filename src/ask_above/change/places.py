@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
-from ask_above.change.draft import Done, Draft, EditError, NamedByExpectationError, RowChange, assignment_row, put_words
-from ask_above.change.items import is_free, no_field, renaming, setting
+from ask_above.change.draft import Done, Draft, EditError, NamedByExpectationError, ended, put_words
+from ask_above.change.items import ITEMS, Item, ItemRename, ItemSet, given_anew, is_free, no_field
 from ask_above.change.steps import Drop, Insert, MoveItem, Path, Put, Step, there
 from ask_above.charter.changes import saying
 from ask_above.charter.names import SITE, how_many, listed
@@ -109,56 +109,37 @@ class PlaceRemove(NamedTuple):
             for conferred in group.confers:
                 if conferred.place in gone:
                     raise EditError(f"The group {group.title or group.key} confers a rank there; change that first.")
-        rows = [
-            RowChange("assignments", str(assignment.number), assignment_row(assignment), None)
-            for assignment in draft.register.assignments
-            if assignment.place in gone
-        ]
+        rows = [ended(assignment) for assignment in draft.register.assignments if assignment.place in gone]
         what = f"remove {place.title}" + (f" and the {len(gone) - 1} places in it" if len(gone) > 1 else "")
         what += f"; {how_many(len(rows), 'assignment')} there end" if rows else ""
         return Done(what, (Drop(path),), tuple(rows))
 
 
-class PlaceSet(NamedTuple):
+class PlaceSet(ItemSet):
     """Set the title, what it is for, or the kind of a place; ``None`` takes a field out."""
 
-    key: str
-    fields: Mapping[str, Any]
+    __slots__ = ()
 
-    def on(self, draft: Draft) -> Done:
-        path, known = draft.place_path(self.key), ("title", "about", "kind")
-        if self.key == SITE and self.fields:
-            raise EditError(
-                f"The site has no '{next(iter(self.fields))}' of its own; its title stands at the top of the charter."
-            )
-        wrong = next((name for name in self.fields if name not in known), None)
-        if wrong is not None:
-            raise no_field("a place", wrong, known)
-        return setting(draft, path, self.fields, _place(draft, self.key).title)
+
+class PlaceRename(ItemRename):
+    """Give a place another title, or another key with every reference to it."""
+
+    __slots__ = ()
+
+
+def _settable(_draft: Draft, key: str, fields: Mapping[str, Any]) -> None:
+    if key == SITE and fields:
+        raise EditError(
+            f"The site has no '{next(iter(fields))}' of its own; its title stands at the top of the charter."
+        )
+    known = ("title", "about", "kind")
+    for name in fields:
+        if name not in known:
+            raise no_field("a place", name, known)
 
 
 WORDS = ("allow", "deny", "bar", "clear")
 """What can be said of capabilities at a place; clear removes what was said."""
-
-
-class PlaceRename(NamedTuple):
-    """Give a place another title, or another key with every reference to it."""
-
-    key: str
-    title: str | None = None
-    new_key: str | None = None
-
-    def on(self, draft: Draft) -> Done:
-        path, place = draft.place_path(self.key), _place(draft, self.key)
-        return renaming(draft, self, path, place.title or place.key, "place", _named_anew, _rows)
-
-
-def _rows(draft: Draft, key: str, new: str) -> Iterator[RowChange]:
-    """Yield the assignments at a place under its new key."""
-    for assignment in draft.register.assignments:
-        if assignment.place == key:
-            row = assignment_row(assignment)
-            yield RowChange("assignments", str(assignment.number), row, {**row, "place": new})
 
 
 def _named_anew(draft: Draft, key: str, new: str) -> Iterator[Step]:
@@ -335,3 +316,8 @@ def _all_of(draft: Draft, entry: Override) -> tuple[str, ...]:
     catalogue = draft.charter.catalogue
     mask = catalogue.expand_all(entry.allow) | catalogue.expand_all(entry.deny) | catalogue.expand_all(entry.bar)
     return catalogue.names(mask)
+
+
+ITEMS[PlaceSet] = ITEMS[PlaceRename] = Item(
+    "place", Draft.place_path, lambda draft, key: _place(draft, key).title, _settable, _named_anew, given_anew("place")
+)

@@ -6,8 +6,8 @@ from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
 from ask_above.change.coverage import coverage
-from ask_above.change.draft import Done, Draft, EditError, RowChange, assignment_row, put_words
-from ask_above.change.items import is_free, renaming, setting
+from ask_above.change.draft import Done, Draft, EditError, RowChange, ended, put_words
+from ask_above.change.items import ITEMS, Item, ItemRename, ItemSet, given_anew, is_free
 from ask_above.change.references import renamed, without_rank
 from ask_above.change.steps import Drop, Insert, MoveItem
 from ask_above.charter.changes import adding, granting, with_rank, withholding
@@ -68,17 +68,16 @@ class RankMove(NamedTuple):
         return Done(what, steps)
 
 
-class RankSet(NamedTuple):
+class RankSet(ItemSet):
     """Set fields of a rank, ``None`` takes a field out."""
 
-    key: str
-    fields: Mapping[str, Any]
+    __slots__ = ()
 
-    def on(self, draft: Draft) -> Done:
-        path = draft.rank_path(self.key)
-        if "key" in self.fields:
-            raise EditError("A key is changed with every reference to it: RankRename, or ask-above rank rename --key.")
-        return setting(draft, path, self.fields, draft.rank(self.key).title)
+
+class RankRename(ItemRename):
+    """Give a rank another title, or another key with every reference to it."""
+
+    __slots__ = ()
 
 
 class Grant(NamedTuple):
@@ -164,18 +163,6 @@ class RankRemove(NamedTuple):
         return Done(what, tuple(steps), tuple(rows))
 
 
-class RankRename(NamedTuple):
-    """Give a rank another title, or another key with every reference to it."""
-
-    key: str
-    title: str | None = None
-    new_key: str | None = None
-
-    def on(self, draft: Draft) -> Done:
-        path = draft.rank_path(self.key)
-        return renaming(draft, self, path, draft.rank(self.key).title, "rank", renamed, _rows)
-
-
 def carriers(charter: Charter, name: str) -> list[str]:
     """Return the ranks that grant a capability, the unbounded ones aside, lowest first."""
     from ask_above.decide.compiled import carried_sets
@@ -224,12 +211,9 @@ def _carrying(draft: Draft, key: str, changed: Charter, said: str) -> Done:
     return Done(what, tuple(steps))
 
 
-def _rows(draft: Draft, key: str, new: str) -> Iterator[RowChange]:
-    """Yield the assignments of a rank under its new key."""
-    for assignment in draft.register.assignments:
-        if assignment.rank == key:
-            before = assignment_row(assignment)
-            yield RowChange("assignments", str(assignment.number), before, {**before, "rank": new})
+def _settable(_draft: Draft, _key: str, fields: Mapping[str, Any]) -> None:
+    if "key" in fields:
+        raise EditError("A key is changed with every reference to it: RankRename, or ask-above rank rename --key.")
 
 
 def _lasts(each: Assignment, draft: Draft) -> bool:
@@ -242,8 +226,12 @@ def _removed_rows(draft: Draft, key: str, instead: str | None) -> Iterator[RowCh
     for assignment in draft.register.assignments:
         if assignment.rank != key:
             continue
-        before = assignment_row(assignment)
         others = [o for o in draft.register.of(assignment.member) if (o.rank, o.place) == (instead, assignment.place)]
         covered = not (coverage([assignment]) - coverage(others)).since(draft.at)
-        after = None if instead is None or not _lasts(assignment, draft) or covered else {**before, "rank": instead}
-        yield RowChange("assignments", str(assignment.number), before, after)
+        stays = instead is not None and _lasts(assignment, draft) and not covered
+        yield ended(assignment, {"rank": instead or ""} if stays else None)
+
+
+ITEMS[RankSet] = ITEMS[RankRename] = Item(
+    "rank", Draft.rank_path, lambda draft, key: draft.rank(key).title, _settable, renamed, given_anew("rank")
+)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
-from ask_above.change.draft import Done, Draft, EditError, RowChange, assignment_row, member_row
+from ask_above.change.draft import Done, Draft, EditError, RowChange, changed_member, ended, given, member_row
 from ask_above.change.people import good_address, on_joining_to, rows_on_joining
 from ask_above.charter.moments import ALWAYS
 from ask_above.charter.names import SITE, how_many, nearest
@@ -55,14 +55,14 @@ class Sync(NamedTuple):
     def _check(self, draft: Draft) -> None:
         for number, count in twice(self.people).items():
             raise EditError(f"{count} people of {self.source} have the number '{number}'; it must tell people apart.")
-        for given in self.gives:
-            if given.rank:
-                rank = draft.rank(given.rank)
-                draft.place(given.place)
+        for gives in self.gives:
+            if gives.rank:
+                rank = draft.rank(gives.rank)
+                draft.place(gives.place)
                 if rank.automatic:
                     raise EditError(f"{rank.title} is automatic; no directory assigns it.")
-            elif given.into not in draft.charter.groups:
-                raise UnknownNameError("group", given.into, nearest(given.into, draft.charter.groups))
+            elif gives.into not in draft.charter.groups:
+                raise UnknownNameError("group", gives.into, nearest(gives.into, draft.charter.groups))
 
 
 class LetGo(NamedTuple):
@@ -72,15 +72,9 @@ class LetGo(NamedTuple):
 
     def on(self, draft: Draft) -> Done:
         """Return the change; raises :class:`EditError` where the directory holds nothing."""
-        register, rows = draft.register, []
-        for key, member in register.members.items():
-            if member.external_id.startswith(f"{self.source}:"):
-                before = member_row(member)
-                rows.append(RowChange("members", key, before, before | {"external_id": ""}))
-        for assignment in register.assignments:
-            if assignment.source == self.source:
-                before, after = assignment_row(assignment), assignment_row(assignment._replace(source=""))
-                rows.append(RowChange("assignments", str(assignment.number), before, after))
+        theirs = (m for m in draft.register.members.values() if m.external_id.startswith(f"{self.source}:"))
+        rows = [changed_member(member, {"external_id": ""}) for member in theirs]
+        rows += [ended(each, {"source": ""}) for each in draft.register.assignments if each.source == self.source]
         if not rows:
             raise EditError(f"Nothing here comes from {self.source}.")
         return Done(f"keep by hand what came from {self.source}", (), tuple(rows))
@@ -114,7 +108,7 @@ class _Syncing:
         self.people = Recogniser()
         self.taken = {*draft.register.members, *draft.charter.ranks}
         self.joining = rows_on_joining(draft)
-        self.claimed = {given.into for given in sync.gives if given.into}
+        self.claimed = {each.into for each in sync.gives if each.into}
 
     def person(self, person: Outsider) -> Iterator[RowChange]:
         """Yield what changes about one person."""
@@ -130,7 +124,7 @@ class _Syncing:
         else:
             key, member = known.key, known
             before = member_row(member)
-        wanted = {given.into for given in self.sync.gives if given.into and given.group in person.groups}
+        wanted = {each.into for each in self.sync.gives if each.into and each.group in person.groups}
         groups = [group for group in member.groups if group not in self.claimed or group in wanted]
         groups += sorted(wanted - set(groups))
         address = person.email if not person.email or good_address(person.email) else ""
@@ -154,25 +148,19 @@ class _Syncing:
         wanted = {(each.rank, each.place) for each in self.sync.gives if each.rank and each.group in person.groups}
         held = list(self.draft.register.of(key))
         for assignment in held:
-            if (
-                assignment.source
-                and assignment.source == self.source
-                and (assignment.rank, assignment.place) not in wanted
-            ):
-                yield RowChange("assignments", str(assignment.number), assignment_row(assignment), None)
+            spot = assignment.rank, assignment.place
+            if assignment.source and assignment.source == self.source and spot not in wanted:
+                yield ended(assignment)
         # what somebody was given by hand as well stays theirs, and is not given twice
         for rank, place in sorted(wanted - {(e.rank, e.place) for e in held if e.period == ALWAYS}):
-            given = Assignment(key, rank, place, ALWAYS, self.draft.by, f"from {self.sync.source}", source=self.source)
-            yield RowChange("assignments", "0", None, assignment_row(given))
+            why = f"from {self.sync.source}"
+            yield given(Assignment(key, rank, place, ALWAYS, self.draft.by, why, source=self.source))
 
     def gone(self, member: Member) -> Iterator[RowChange]:
         """Yield what retires somebody, with what the directory gave them."""
         was = member.was if member.status in OUT else member.status
-        after = member_row(member) | {"status": "retired", "was": was}
-        yield RowChange("members", member.key, member_row(member), after)
-        for assignment in self.draft.register.of(member.key):
-            if assignment.source == self.sync.source:
-                yield RowChange("assignments", str(assignment.number), assignment_row(assignment), None)
+        yield changed_member(member, {"status": "retired", "was": was})
+        yield from (ended(each) for each in self.draft.register.of(member.key) if each.source == self.sync.source)
 
 
 def known_as(people: Recogniser, register: Register, sync: Sync, person: Outsider) -> tuple[Member | None, list[str]]:

@@ -122,11 +122,11 @@ def _each(folder: Path, form: str) -> int:
     if form in _FOR_PROGRAMS:
         raise click.UsageError(f"--format {form} is of one community; leave out --each.")
     with progress("Communities") as told:
-        hosteds = hosted((file.parent for file in folder.glob("*/charter.yaml")), told)
-    if not hosteds:
+        communities = hosted((file.parent for file in folder.glob("*/charter.yaml")), told)
+    if not communities:
         raise click.UsageError(f"No folder in '{folder}' holds a charter.yaml.")
-    put_out(form, lambda: Table(COLUMNS, hosteds), lambda screen: show_hosted(screen, hosteds))
-    return 2 if any(one.faults for one in hosteds) else 1 if any(one.unmet for one in hosteds) else 0
+    put_out(form, lambda: Table(COLUMNS, communities), lambda screen: show_hosted(screen, communities))
+    return 2 if any(one.faults for one in communities) else 1 if any(one.unmet for one in communities) else 0
 
 
 def _schema(community: str | None, *, with_names: bool) -> dict[str, Any]:

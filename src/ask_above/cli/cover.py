@@ -83,19 +83,19 @@ def _entering(opened: Community, moment: date | None, form: str) -> int:
     """Show who can enter each closed place."""
     from ask_above.ask.entering import COLUMNS, closed_places
 
-    closeds = closed_places(opened.decider, opened.names.moment(moment))
+    shut = closed_places(opened.decider, opened.names.moment(moment))
     places, members = opened.decider.compiled.named, opened.register.members
 
     def table() -> Table:
-        rows = ([c.place, places[c.place].title, c.asks, len(c.members), ";".join(c.members)] for c in closeds)
+        rows = ([c.place, places[c.place].title, c.asks, len(c.members), ";".join(c.members)] for c in shut)
         return Table(COLUMNS, rows)
 
     def show(screen: Screen) -> None:
-        if not closeds:
+        if not shut:
             screen.line("No place has a gate: everyone who sees the site may enter all of it.")
             return
         rows = []
-        for c in closeds:
+        for c in shut:
             who = few((members[key].called for key in c.members), _FEW)
             rows.append([places[c.place].title, c.asks.removeprefix("it requires "), str(len(c.members)), who])
         screen.table(["Place", "Requires", "Members", "Admits"], rows, right=[2])

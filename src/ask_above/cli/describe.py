@@ -33,19 +33,19 @@ def command(names: tuple[str, ...], when: date | None, community: str | None, fo
       ask-above describe dara landowners --format md
     """
     opened = open_here(community)
-    describeds: list[Described] = []
+    descriptions: list[Described] = []
     for name in names:
         meant = opened.names.meant(name)
         if meant.note:
             tell([f"{meant.note}."])
-        describeds.append(opened.describe(f"{meant.kind}:{meant.key}", when=in_zone(opened, when)))
+        descriptions.append(opened.describe(f"{meant.kind}:{meant.key}", when=in_zone(opened, when)))
 
     def show(screen: Screen) -> None:
-        for n, described in enumerate(describeds):
+        for n, description in enumerate(descriptions):
             if n:
                 screen.line()
-            show_described(screen, described)
+            show_described(screen, description)
 
-    rows = [(described.kind, described.key, described.title, str(described)) for described in describeds]
+    rows = [(description.kind, description.key, description.title, str(description)) for description in descriptions]
     put_out(form, lambda: Table(("kind", "key", "title", "text"), rows), show)
     return 0

@@ -71,7 +71,7 @@ def command(
     member = None if about_whom is None or number is not None else _member(home, about_whom)
     start = _start(home, since)
     entries = home.entries()
-    entries_shown = [
+    chosen = [
         entry
         for entry in reversed(entries)
         if (number is None or entry.number == number)
@@ -84,10 +84,10 @@ def command(
     def show(screen: Screen) -> None:
         snapshot = home.read()
         names = {key: member.called for key, member in snapshot.register.members.items()}
-        show_journal(screen, entries_shown, names, snapshot.charter, whole=number is not None)
+        show_journal(screen, chosen, names, snapshot.charter, whole=number is not None)
 
-    put_out(form, lambda: journal_table(entries_shown), show)
-    return 0 if entries_shown or not entries else 1
+    put_out(form, lambda: journal_table(chosen), show)
+    return 0 if chosen or not entries else 1
 
 
 def _settle(home: Home, take: Sequence[str], number: int | None) -> int:

@@ -52,18 +52,18 @@ def command(
     who, what = meant(opened, who), what.meant(opened)
     moment = in_zone(opened, when)
     answer = _ask(opened, who, what, author, moment)
-    ways_found = _ways(opened, who, what, author, moment) if ways else None
+    ways_to_yes = _ways(opened, who, what, author, moment) if ways else None
 
     def show(screen: Screen) -> None:
         show_answer(screen, answer)
-        if ways_found is not None:
-            show_ways(screen, ways_found)
+        if ways_to_yes is not None:
+            show_ways(screen, ways_to_yes)
         elif not answer:
             Screen.of(sys.stderr).line(f"What would allow it: {what.command('may', who, author=author)} --ways", "dim")
 
     def table() -> Table:
-        if ways_found is not None:
-            return way_table(ways_found, answer.as_data())
+        if ways_to_yes is not None:
+            return way_table(ways_to_yes, answer.as_data())
         row = (answer.allowed, answer.account.sentence, answer.reason)
         return Table(("allowed", "question", "reason"), [row], answer.as_data())
 

@@ -38,8 +38,8 @@ def command(who: str, capability: str, author: str | None, when: date | None, co
     """
     opened = open_here(community)
     who = meant(opened, who)
-    places_found = opened.where(who, capability, author=author, when=in_zone(opened, when))
-    places = [opened.place(key) for key in places_found]
+    keys = opened.where(who, capability, author=author, when=in_zone(opened, when))
+    places = [opened.place(key) for key in keys]
 
     def show(screen: Screen) -> None:
         total = len(opened.charter.places)
@@ -55,4 +55,4 @@ def command(who: str, capability: str, author: str | None, when: date | None, co
 
     rows = [(place.key, place.title, place.kind) for place in places]
     put_out(form, lambda: Table(("place", "title", "kind"), rows), show)
-    return 0 if places_found else 1
+    return 0 if keys else 1

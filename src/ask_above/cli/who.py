@@ -111,18 +111,16 @@ def _of_risk(
     able = anywhere(opened.decider, names, opened.names.moment(moment))
     here, places = opened.place(what.at).key, opened.decider.compiled.named
     if not everywhere:
-        able = [able_at for able_at in able if able_at.place == here] if here != SITE else able
-    rows = [
-        (able_at.capability, key, members[key].called, able_at.place) for able_at in able for key in able_at.members
-    ]
+        able = [spot for spot in able if spot.place == here] if here != SITE else able
+    rows = [(spot.capability, key, members[key].called, spot.place) for spot in able for key in spot.members]
 
     def show(screen: Screen) -> None:
         screen.line(f"Capabilities of {risk} risk{'' if here == SITE else f' in {places[here].title}'}", "head")
         for name in names:
             spots: dict[tuple[str, ...], list[str]] = {}
-            for able_at in able:
-                if able_at.capability == name:
-                    spots.setdefault(able_at.members, []).append(able_at.place)
+            for spot in able:
+                if spot.capability == name:
+                    spots.setdefault(spot.members, []).append(spot.place)
             screen.line()
             screen.paragraph(f"{name}: {catalogue[name].about or name}", rest="  ", style="head")
             for keys, where in spots.items():

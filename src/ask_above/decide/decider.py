@@ -104,7 +104,7 @@ class Decider(Keeper):
         if not asked_for or any(Act.MODERATE not in rank.lists for rank in asked_for):
             return ""
         lists = [rank.lists[Act.MODERATE] for rank in asked_for]
-        left_out = [r.title for r in self.compiled.ranks if not any(rank_list.admits(r.key) for rank_list in lists)]
+        left_out = [r.title for r in self.compiled.ranks if not any(each.admits(r.key) for each in lists)]
         return f", and not {listed(left_out, 'or')}" if left_out else ""
 
     # -- acts

@@ -212,12 +212,12 @@ class Ground:
 
     def _said(self, place: int, keys: Sequence[str], ranges: bool) -> Word:
         """Return what is said at a place for some ranks together (rules 5.4 and 5.5)."""
-        words, sayings_here = self._words[place], self.compiled.sayings_at(place)
+        words, spoken = self._words[place], self.compiled.sayings_at(place)
         if ranges:
             charter = self.compiled.charter
             words = {key: self._named_at(place, key) for key in keys if key in words}
-            sayings_here = sayings(words, charter.ranks, charter.rules.disagreement)
-        allow, deny = settled(sayings_here.of(keys))
+            spoken = sayings(words, charter.ranks, charter.rules.disagreement)
+        allow, deny = settled(spoken.of(keys))
         bar = 0
         for key in keys:
             if key in words:

@@ -41,7 +41,7 @@ class ClimbPowers:
         using = compiled.catalogue.mask(rule.using)
         mine = {rank for rank, where in self.reached.had if where in chain} | set(self.reached.automatic)
         lists = [compiled.ranks[rank].lists[rule.act] for rank in mine if rule.act in compiled.ranks[rank].lists]
-        if not lists or any(rank_list.admits(key) for rank_list in lists):
+        if not lists or any(each.admits(key) for each in lists):
             return True
         plain = [rank for rank in mine if rule.act not in compiled.ranks[rank].lists]
         return any(self.reached.ground.single(rank)[place] & using or self.reached.can(Act.MANAGE, 0) for rank in plain)

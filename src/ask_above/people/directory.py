@@ -94,11 +94,11 @@ class Directory:
             if name in self._keys[kind]:
                 return Known(kind, name)
         for kind in kinds:
-            knowns = self._by_name(kind).get(folded(name), [])
-            if len(knowns) > 1:
-                raise AmbiguousNameError(kind, name, tuple(known.spelled for known in knowns[:_MOST_TOLD]))
-            if knowns:
-                return knowns[0]
+            same_name = self._by_name(kind).get(folded(name), [])
+            if len(same_name) > 1:
+                raise AmbiguousNameError(kind, name, tuple(known.spelled for known in same_name[:_MOST_TOLD]))
+            if same_name:
+                return same_name[0]
         return None
 
     def key(self, name: str, *kinds: NameKind) -> str:

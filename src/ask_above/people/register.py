@@ -169,15 +169,15 @@ class Register:
         touched = self._line.touched(other._line)
         if touched is not None:
             return self._in_order(other, {key for key in touched if self._differs(other, key)})
-        keys_differing: set[str] = set()
+        differing: set[str] = set()
         if self.members is not other.members:
             mine, theirs = self.members, other.members
-            keys_differing.update(key for key, member in mine.items() if theirs.get(key) is not member)
-            keys_differing.update(key for key in theirs if key not in mine)
+            differing.update(key for key, member in mine.items() if theirs.get(key) is not member)
+            differing.update(key for key in theirs if key not in mine)
         shared = self._of is other._of
         keys = {**self._changed, **other._changed} if shared else {**self._given(), **other._given()}
-        keys_differing.update(key for key in keys if not _same(self.of(key), other.of(key)))
-        return self._in_order(other, keys_differing)
+        differing.update(key for key in keys if not _same(self.of(key), other.of(key)))
+        return self._in_order(other, differing)
 
     def _in_order(self, other: Register, keys: set[str]) -> list[str]:
         if len(keys) <= 1:

@@ -57,14 +57,14 @@ def show_check(
         return
     verb = "is" if len(unmet) == 1 else "are"
     screen.line(f"✗ {len(unmet)} of {how_many(total, 'expectation')} {verb} not met.", "no")
-    for n, unmet_one in enumerate(unmet):
+    for n, broken in enumerate(unmet):
         if screen.full or n == 0:
             screen.line()
-        line = f" ({unmet_one.expectation.where})" if unmet_one.expectation.where.line else ""
-        screen.paragraph(f"✗ {unmet_one.expectation.text}{line}", rest="  ", style="no")
-        reason = unmet_one.answers[0].reason if unmet_one.answers and not screen.full else unmet_one.because
+        line = f" ({broken.expectation.where})" if broken.expectation.where.line else ""
+        screen.paragraph(f"✗ {broken.expectation.text}{line}", rest="  ", style="no")
+        reason = broken.answers[0].reason if broken.answers and not screen.full else broken.because
         screen.paragraph(reason, first="  ", rest="  ")
-        for answer in unmet_one.answers if explain and screen.full else ():
+        for answer in broken.answers if explain and screen.full else ():
             show_answer(screen, answer, indent="    ")
         if mends[n : n + 1] and mends[n]:
             screen.paragraph(f"→ {mends[n]}", first="  ", rest="    ", style="yes")
@@ -72,11 +72,11 @@ def show_check(
 
 def show_later(screen: Screen, later: Sequence[tuple[str, Unmet]]) -> None:
     """Show the expectations that are met now and will not be: from which day, and why."""
-    for since, unmet_one in later:
+    for since, broken in later:
         screen.line()
-        line = f" ({unmet_one.expectation.where})" if unmet_one.expectation.where.line else ""
-        screen.paragraph(f"▲ Not met from {day(since)} on: {unmet_one.expectation.text}{line}", rest="  ", style="warn")
-        screen.paragraph(unmet_one.because, first="  ", rest="  ")
+        line = f" ({broken.expectation.where})" if broken.expectation.where.line else ""
+        screen.paragraph(f"▲ Not met from {day(since)} on: {broken.expectation.text}{line}", rest="  ", style="warn")
+        screen.paragraph(broken.because, first="  ", rest="  ")
 
 
 def _kept(total: int) -> str:
@@ -111,15 +111,15 @@ def by_kind(pieces: Sequence[Piece]) -> dict[str, list[Piece]]:
 def _advice_in_lines(screen: Screen, pieces: Sequence[Piece]) -> None:
     """Show a line for each piece, three of each kind and how many more."""
     shown = [(kind[:_MOST_OF_A_KIND], len(kind) - _MOST_OF_A_KIND) for kind in by_kind(pieces).values()]
-    spots = [_spot(piece) for few_of, _ in shown for piece in few_of]
+    spots = [_spot(piece) for some, _ in shown for piece in some]
     side = min(max((len(spot) for spot in spots), default=0), _SPOT)
-    for few_of, more in shown:
-        for piece in few_of:
+    for some, more in shown:
+        for piece in some:
             spot = _spot(piece).ljust(side)
             said = f"{upper(piece.what)} [{piece.code}]"
             screen.paragraph(said, first=f"  {spot}  ", rest=" " * (side + 4))
         if more > 0:
-            screen.line(f"  {' ' * side}  and {more:,} more [{few_of[0].code}]", "dim")
+            screen.line(f"  {' ' * side}  and {more:,} more [{some[0].code}]", "dim")
 
 
 def _spot(piece: Piece) -> str:

@@ -69,14 +69,14 @@ def needs_a_look(community: Community, pieces: Sequence[Piece], *, members: bool
 
 
 def _expectations(community: Community, *, members: bool) -> Iterator[Look]:
-    unmet = [unmet_one for unmet_one in community.unmet() if members or "@" not in unmet_one.expectation.text]
-    for unmet_one in unmet[:_MOST_EACH]:
-        yield Look("✗", "no", f"Not met: {unmet_one.expectation.text}", "expectations", _about(unmet_one.expectation))
+    unmet = [broken for broken in community.unmet() if members or "@" not in broken.expectation.text]
+    for broken in unmet[:_MOST_EACH]:
+        yield Look("✗", "no", f"Not met: {broken.expectation.text}", "expectations", _about(broken.expectation))
     if len(unmet) > _MOST_EACH:
         yield Look("✗", "no", f"and {len(unmet) - _MOST_EACH} more not met", "expectations")
-    for since, unmet_one in community.unmet_later()[:2]:
-        if members or "@" not in unmet_one.expectation.text:
-            yield Look("▲", "warn", f"Not met from {day(since)}: {unmet_one.expectation.text}", "expectations")
+    for since, broken in community.unmet_later()[:2]:
+        if members or "@" not in broken.expectation.text:
+            yield Look("▲", "warn", f"Not met from {day(since)}: {broken.expectation.text}", "expectations")
     if not unmet and community.charter.expectations:
         yield Look("✓", "yes", f"All {len(community.charter.expectations)} expectations are met", "expectations")
 
@@ -117,10 +117,10 @@ def _hanging(community: Community) -> Iterator[Look]:
 def _advice(pieces: Sequence[Piece], ranks: Container[str], *, members: bool) -> Iterator[Look]:
     told = [piece for piece in pieces if members or not any(key.startswith("@") for key in piece.concerned)]
     kinds = by_kind(told)
-    for code, pieces_of in list(kinds.items())[:_MOST_ADVICE]:
-        what, more = pieces_of[0].what, len(pieces_of) - 1
+    for code, alike in list(kinds.items())[:_MOST_ADVICE]:
+        what, more = alike[0].what, len(alike) - 1
         also = f" (and {more} more like it)" if more else ""
-        about = pieces_of[0].concerned
+        about = alike[0].concerned
         known = [f"rank:{key}" for key in about if key in ranks] + [key[1:] for key in about if key.startswith("@")]
         yield Look("▲", "warn", f"{upper(what)}{also}", f"advice-{code}", _asking(known[0]) if known else "")
     if len(kinds) > _MOST_ADVICE:

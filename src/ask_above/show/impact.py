@@ -222,8 +222,8 @@ def power_lines(impact: Impact) -> list[tuple[bool, str]]:
     for (act, gains, actor, place), targets in by_act.items():
         by_places.setdefault((act, gains, actor, tuple(targets)), []).append(place)
     by_actors: dict[tuple[str, bool, tuple[str, ...], tuple[str, ...]], list[str]] = {}
-    for (act, gains, actor, targets_of), places in by_places.items():
-        by_actors.setdefault((act, gains, targets_of, tuple(places)), []).append(f"rank:{actor}")
+    for (act, gains, actor, ranks), places in by_places.items():
+        by_actors.setdefault((act, gains, ranks, tuple(places)), []).append(f"rank:{actor}")
     shifts = [
         ActShift(gains, act, (), tuple(actors), targets, places)
         for (act, gains, targets, places), actors in by_actors.items()

@@ -73,23 +73,21 @@ def junit(suite: str, cases: Sequence[JUnitCase], *, at: str, host: str) -> str:
     """Return cases as XML; ``at`` is the moment of the run, in ISO 8601, ``host`` the machine's name."""
     whole = ET.Element("testsuites", name=suite)
     count = {
-        "errors": sum(told_case.wrong for told_case in cases),
-        "failures": sum(bool(told_case.failure) and not told_case.wrong for told_case in cases),
+        "errors": sum(outcome.wrong for outcome in cases),
+        "failures": sum(bool(outcome.failure) and not outcome.wrong for outcome in cases),
         "skipped": 0,
         "tests": len(cases),
     }
     attributes = {"name": suite, **{key: str(value) for key, value in count.items()}, "time": "0.000"}
     attributes |= {"timestamp": at, "hostname": host}
     one = ET.SubElement(whole, "testsuite", attributes)
-    for told_case in cases:
-        case = ET.SubElement(
-            one, "testcase", classname=_plain(told_case.group), name=_plain(told_case.name), time="0.000"
-        )
-        if told_case.failure:
-            kind = "error" if told_case.wrong else "failure"
-            ET.SubElement(case, kind, message=_plain(told_case.failure)).text = _plain(told_case.told)
-        elif told_case.note:
-            ET.SubElement(case, "system-out").text = _plain(told_case.note)
+    for outcome in cases:
+        case = ET.SubElement(one, "testcase", classname=_plain(outcome.group), name=_plain(outcome.name), time="0.000")
+        if outcome.failure:
+            kind = "error" if outcome.wrong else "failure"
+            ET.SubElement(case, kind, message=_plain(outcome.failure)).text = _plain(outcome.told)
+        elif outcome.note:
+            ET.SubElement(case, "system-out").text = _plain(outcome.note)
     ET.indent(whole)
     return f'<?xml version="1.0" encoding="utf-8"?>\n{ET.tostring(whole, encoding="unicode")}\n'
 

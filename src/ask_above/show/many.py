@@ -37,11 +37,11 @@ class Hosted(NamedTuple):
 def hosted(folders: Iterable[Path], told: Callable[[int, int], None]) -> list[Hosted]:
     """Return what each of some folders comes to, in the order of their names."""
     some = sorted(folders)
-    hosteds = []
+    communities = []
     for n, folder in enumerate(some, 1):
-        hosteds.append(_one(folder))
+        communities.append(_one(folder))
         told(n, len(some))
-    return hosteds
+    return communities
 
 
 def _one(folder: Path) -> Hosted:

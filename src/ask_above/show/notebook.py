@@ -40,16 +40,16 @@ class NotebookScreen(Screen):
         return "".join(self._piece(said, style) for said, style in style_runs(text))
 
     def _piece(self, text: str, style: Style | None) -> str:
-        text_shown = escape(text)
+        markup = escape(text)
         if style is None or not text:
-            return text_shown
+            return markup
         color = style.color.name if style.color else ""
         kind = "dim" if style.dim else _SAID_BY.get(color, "")
         if kind:
-            text_shown = f'<span class="{kind}">{text_shown}</span>'
+            markup = f'<span class="{kind}">{markup}</span>'
         elif color.startswith("#"):
-            text_shown = f'<span style="border-bottom: 2px solid {escape(color)}">{text_shown}</span>'
-        return f"<b>{text_shown}</b>" if style.bold else text_shown
+            markup = f'<span style="border-bottom: 2px solid {escape(color)}">{markup}</span>'
+        return f"<b>{markup}</b>" if style.bold else markup
 
 
 def as_html(show: Any, answer: object) -> str:

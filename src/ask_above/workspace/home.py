@@ -407,9 +407,9 @@ class Home:
                 made = self._decide(connection, entry, before, after, texts, letters, (), files)
             store.engine.dispose()
             self.location.opened = None
-            with spare.open("rb") as written_file:
+            with spare.open("rb") as made_anew:
                 # else the rename may be on the disk before what it names
-                os.fsync(written_file.fileno())
+                os.fsync(made_anew.fileno())
             self._put_new(spare, file)
         except BaseException:
             self.location.opened = None

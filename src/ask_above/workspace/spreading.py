@@ -81,14 +81,14 @@ def export_spread(
         work = [(part, content, at, str(folder / _named(n))) for n, part in enumerate(parts)]
         kinds: dict[int, Kind] = {}
         counted = 0
-        kindses: list[PartKinds] = []
+        parts_kinds: list[PartKinds] = []
         for n, written in enumerate(spread.run(write_members, work), 1):
             _put_together(kinds, written.kinds)
             counted += written.members
-            kindses.append(written)
+            parts_kinds.append(written)
             if told:
                 told(n, len(parts) * (2 if members else 1))
-        _check_given(people, sum(written.given for written in kindses))
+        _check_given(people, sum(written.given for written in parts_kinds))
         if not members:
             writer = target.table("usable", {"profile": Long, "place": str, "capability": str})
             rows = 0
@@ -101,7 +101,7 @@ def export_spread(
         rows = 0
         joins = [
             (str(folder / _named(n)), str(usable / _named(n)), _some(whole, written.kinds))
-            for n, written in enumerate(kindses)
+            for n, written in enumerate(parts_kinds)
         ]
         for n, count in enumerate(spread.run(write_usable, joins), len(parts) + 1):
             rows += count

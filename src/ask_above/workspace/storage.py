@@ -11,7 +11,7 @@ from contextlib import AbstractContextManager
 from pathlib import Path
 from typing import Any, NamedTuple, Protocol
 
-from ask_above.change.draft import RowChange, assignment_row, member_row
+from ask_above.change.draft import RowChange, given, member_row
 from ask_above.charter.charter import Charter
 from ask_above.decide.decider import Decider
 from ask_above.decide.names import Names
@@ -132,7 +132,7 @@ def meanwhile() -> ChangedMeanwhileError:
 def taking_over(register: Register) -> Entry:
     """Return the journal's first entry: the register as files had it."""
     rows = [RowChange("members", key, None, member_row(member)) for key, member in register.members.items()]
-    rows += [RowChange("assignments", "0", None, assignment_row(assignment)) for assignment in register.assignments]
+    rows += map(given, register.assignments)
     return Entry(0, now(), "", "import", f"take over {len(register.members)} members from CSV files", rows=rows)
 
 

@@ -6,7 +6,6 @@ from collections.abc import Iterator
 from datetime import datetime
 
 from ask_above.ask.audit.states import StateAt, States
-from ask_above.change.draft import RowChange
 from ask_above.change.registering import changed
 from ask_above.charter.moments import Instant, instant
 from ask_above.decide.names import Names
@@ -45,7 +44,7 @@ def _back(home: Storage, names: Names) -> Iterator[StateAt]:
             return
         for file, start, old, new in reversed(entry.splices):
             texts[file] = apply(texts.get(file, ""), Splice(start, new, old))
-        rows = [RowChange(row.table, row.key, row.after, row.before) for row in reversed(entry.rows)]
+        rows = [row.back for row in reversed(entry.rows)]
         if entry.splices:
             charter = home.charter_of(texts)
         if rows:

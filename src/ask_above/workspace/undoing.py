@@ -87,7 +87,7 @@ def as_of(home: Storage, number: int) -> tuple[Charter, Register]:
     charter = home.charter_of(texts)
     register = snapshot.register
     for entry in reversed(later):
-        back = [RowChange(row.table, row.key, row.after, row.before) for row in reversed(entry.rows)]
+        back = [row.back for row in reversed(entry.rows)]
         register = changed(register, back, charter.zone)
     return charter, register
 
@@ -143,12 +143,12 @@ def _text_without(entry: Entry, later: Sequence[Entry], snapshot: Snapshot, name
     if result is not None:
         return result
     text = after
-    for later_entry in later:
-        for file, start, old, new in later_entry.splices:
+    for other in later:
+        for file, start, old, new in other.splices:
             if file == name:
                 text = apply(text, Splice(start, old, new))
         if taken_back(before, after, text) is None:
-            raise EditError(_cannot(entry, later_entry))
+            raise EditError(_cannot(entry, other))
     raise EditError(f"Change {entry.number} cannot be undone: {name} was edited by hand in the same lines since.")
 
 
@@ -176,7 +176,7 @@ def _facts(text: str) -> frozenset[Fact]:
 
 def _without_added(old: frozenset[Fact], new: frozenset[Fact], here: frozenset[Fact], now: str) -> str | None:
     """Return a text without the rank, group or place that a change added, if that says the same wherever it stands."""
-    made, gone = (_but_order(facts_of) for facts_of in (new - old, old - new))
+    made, gone = (_but_order(facts) for facts in (new - old, old - new))
     things = {fact[1][:2] for fact in made}
     if gone or len(things) != 1 or not made <= here:
         return None
@@ -205,7 +205,7 @@ def _rows_back(entry: Entry, later: Sequence[Entry], register: Register) -> list
             by = next((each for each in reversed(later) if any(_same(row, other) for other in each.rows)), None)
             said = f"{by.number} ({by.what}) changed the same since" if by else "what it concerns is no longer so"
             raise EditError(f"Change {entry.number} cannot be undone: {said}.")
-        back.append(RowChange(row.table, row.key, row.after, row.before))
+        back.append(row.back)
     return back
 
 

@@ -200,10 +200,8 @@ class _Fold(NamedTuple):
 def _folded(found: Iterable[TableDifference], rows: int) -> list[_Fold]:
     """Fold together what the same people gain or lose: first over places, then over capabilities."""
     by_people: dict[tuple[bool, str, bytes], list[str]] = {}
-    for table_difference in found:
-        by_people.setdefault((table_difference.gains, table_difference.capability, table_difference.bits), []).extend(
-            table_difference.places
-        )
+    for turn in found:
+        by_people.setdefault((turn.gains, turn.capability, turn.bits), []).extend(turn.places)
     by_places: dict[tuple[bool, bytes, tuple[str, ...]], list[str]] = {}
     for (gains, capability, people), places in by_people.items():
         by_places.setdefault((gains, people, tuple(places)), []).append(capability)

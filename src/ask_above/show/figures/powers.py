@@ -51,7 +51,7 @@ def powers(
     sheet = Sheet(dark=dark)
     where = in_place(compiled.places[place].title, site=place == 0)
     drawn = ACTS if act is None else (act_named(act),)
-    may = {drawn_act: {(a.key, b.key) for a, b in decider.keep(Planes).pairs(drawn_act, place)} for drawn_act in drawn}
+    may = {one: {(a.key, b.key) for a, b in decider.keep(Planes).pairs(one, place)} for one in drawn}
     rows, columns_of = _shown(compiled, may)
     below = "Rows act on columns."
     if len(rows) < len(compiled.ranks):
@@ -74,15 +74,15 @@ def powers(
     for n in range(len(columns_of) + 1):
         x = left + n * columns.pitch
         sheet.line([(x, start), (x, bottom)], ink="faint", width=0.6)
-    for k, drawn_act in enumerate(drawn, start=1 - len(drawn) // 2):
-        shape, ink, _ = ACT_MARKS[drawn_act]
+    for k, one in enumerate(drawn, start=1 - len(drawn) // 2):
+        shape, ink, _ = ACT_MARKS[one]
         for n, actor in enumerate(rows):
             for m, ranks in enumerate(columns_of):
-                if (compiled.ranks[actor].key, compiled.ranks[ranks[-1]].key) in may[drawn_act]:
+                if (compiled.ranks[actor].key, compiled.ranks[ranks[-1]].key) in may[one]:
                     sheet.mark(
                         shape, columns.middle(left, m) + (k - 1) * _STEP, start + (n + 0.5) * _ROW, ink=ink, size=6.0
                     )
-    sheet.legend(bottom + 14, [*(ACT_MARKS[drawn_act] for drawn_act in drawn), ("square", "faint", "the rank itself")])
+    sheet.legend(bottom + 14, [*map(ACT_MARKS.__getitem__, drawn), ("square", "faint", "the rank itself")])
     return sheet.draw(axes)
 
 
