@@ -7,9 +7,9 @@ from pathlib import Path
 
 import click
 
-from ask_above.cli.options import Figure, community_option, figure_option, format_option, open_here, progress
+from ask_above.cli.asking import Asked, asking
+from ask_above.cli.options import progress
 from ask_above.cli.sentence import Spoken
-from ask_above.show.data import put_out
 from ask_above.show.screen import Screen
 
 
@@ -21,19 +21,9 @@ from ask_above.show.screen import Screen
 @click.option("--usage", is_flag=True, help="Also show which capabilities were used through which rank.")
 @click.option("--least", is_flag=True, help="Also show what the ranks grant beyond what the log needs.")
 @click.option("--cluster", metavar="local|ADDRESS", help="Have the logs read by the workers of a Dask cluster.")
-@community_option
-@format_option
-@figure_option
+@asking(figure=True)
 def command(
-    logs: Sequence[Path],
-    mapped: Sequence[str],
-    cluster: str | None,
-    community: str | None,
-    form: str,
-    figure: Figure | None,
-    *,
-    usage: bool,
-    least: bool,
+    logs: Sequence[Path], mapped: Sequence[str], cluster: str | None, asked: Asked, *, usage: bool, least: bool
 ) -> int:
     """Compare a log of actions with what was allowed at the time.
 
@@ -52,23 +42,19 @@ def command(
     """
     from ask_above.show.audit import audit_table, show_audit, show_least
 
-    opened = open_here(community)
     mapping = _mapping(mapped)
     with progress("Reading") as told:
-        audit = opened.audit(list(logs), mapping=mapping, cluster=cluster, told=told)
-    if figure is not None:
-        from ask_above.show import figures
-
-        figure.write(figures.usage, audit)
-        return 0 if audit else 1
+        audit = asked.opened.audit(list(logs), mapping=mapping, cluster=cluster, told=told)
+    status = 0 if audit else 1
+    if asked.is_drawn("usage", audit):
+        return status
 
     def show(screen: Screen) -> None:
         show_audit(screen, audit, usage=usage)
         if least:
             show_least(screen, audit, audit.least())
 
-    put_out(form, lambda: audit_table(audit, least=least), show)
-    return 0 if audit else 1
+    return asked.answer(lambda: audit_table(audit, least=least), show, status)
 
 
 def _mapping(said: Sequence[str]) -> dict[str, str]:

@@ -9,12 +9,13 @@ from typing import TYPE_CHECKING, Any, TypeAlias
 
 import click
 
-from ask_above.cli.options import community_option, findings_format_option, open_here, progress, write_findings
+from ask_above.cli.asking import Asked, asking
+from ask_above.cli.options import open_here, progress, write_findings
 from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
 from ask_above.errors import FaultyFilesError
 from ask_above.show.check import check_table, fault_table, show_advice, show_check, show_faults, show_later
-from ask_above.show.data import Form, Table, put_out, write_json
+from ask_above.show.data import Form, Table, write_json
 from ask_above.show.screen import Screen, stdout
 
 if TYPE_CHECKING:
@@ -41,18 +42,9 @@ _MOST_MENDED = 5
 )
 @click.option("--fix", is_flag=True, hidden=True)
 @click.option("--strict", is_flag=True, help="Exit with 1 where there is advice, too.")
-@community_option
-@findings_format_option
+@asking(findings=True)
 def command(
-    *,
-    advice: bool,
-    fix: bool,
-    schema: bool,
-    with_names: bool,
-    strict: bool,
-    each: Path | None,
-    community: str | None,
-    form: str,
+    asked: Asked, *, advice: bool, fix: bool, schema: bool, with_names: bool, strict: bool, each: Path | None
 ) -> int:
     """Check files and expectations, and list advice.
 
@@ -72,17 +64,16 @@ def command(
     if fix:
         raise click.UsageError("check changes nothing. It shows the commands that correct what it finds: check --full")
     if each is not None:
-        return _each(each, form)
+        return _each(each, asked)
     if with_names and not schema:
         raise click.UsageError("--with-names goes with --schema.")
     if schema:
-        write_json(sys.stdout, _schema(community, with_names=with_names))
+        write_json(sys.stdout, _schema(asked.community, with_names=with_names))
         return 0
     try:
-        opened = open_here(community)
+        opened = asked.opened
     except FaultyFilesError as error:
-        _faulty(error, form, community)
-        return 2
+        return _faulty(error, asked)
     unmet = [] if advice else opened.unmet()
     later = [] if advice else opened.unmet_later()
     with progress("Looking") as told:
@@ -95,12 +86,12 @@ def command(
             _show_by_hand(opened)
         show_advice(screen, given)
 
-    if form in _FOR_PROGRAMS:
-        _findings(opened, form, community, (unmet, later, given.pieces), strict=strict)
-    else:
-        put_out(form, lambda: check_table(opened.decider, unmet, given, later), show)
     undone = bool(opened.home.read().undone)
-    return _status(unmet, later, given.pieces, strict=strict) or int(undone)
+    status = _status(unmet, later, given.pieces, strict=strict) or int(undone)
+    if asked.form in _FOR_PROGRAMS:
+        _findings(asked, (unmet, later, given.pieces), strict=strict)
+        return status
+    return asked.answer(lambda: check_table(opened.decider, unmet, given, later), show, status)
 
 
 def _mends(opened: Community, unmet: Sequence[Unmet]) -> list[str]:
@@ -115,18 +106,18 @@ def _mends(opened: Community, unmet: Sequence[Unmet]) -> list[str]:
     return mends
 
 
-def _each(folder: Path, form: str) -> int:
+def _each(folder: Path, asked: Asked) -> int:
     """Show every community in a folder; 2 where one cannot be read, 1 where an expectation of one does not hold."""
     from ask_above.show.many import COLUMNS, hosted, show_hosted
 
-    if form in _FOR_PROGRAMS:
-        raise click.UsageError(f"--format {form} is of one community; leave out --each.")
+    if asked.form in _FOR_PROGRAMS:
+        raise click.UsageError(f"--format {asked.form} is of one community; leave out --each.")
     with progress("Communities") as told:
         communities = hosted((file.parent for file in folder.glob("*/charter.yaml")), told)
     if not communities:
         raise click.UsageError(f"No folder in '{folder}' holds a charter.yaml.")
-    put_out(form, lambda: Table(COLUMNS, communities), lambda screen: show_hosted(screen, communities))
-    return 2 if any(one.faults for one in communities) else 1 if any(one.unmet for one in communities) else 0
+    status = 2 if any(one.faults for one in communities) else int(any(one.unmet for one in communities))
+    return asked.answer(lambda: Table(COLUMNS, communities), lambda screen: show_hosted(screen, communities), status)
 
 
 def _schema(community: str | None, *, with_names: bool) -> dict[str, Any]:
@@ -143,14 +134,15 @@ def _status(unmet: Sequence[Unmet], later: Sequence[object], pieces: Sequence[Pi
     return 1 if unmet or (strict and (pieces or later)) else 0
 
 
-def _findings(opened: Community, form: str, community: str | None, found: Found, *, strict: bool) -> None:
+def _findings(asked: Asked, found: Found, *, strict: bool) -> None:
     """Write what was found for the programs around a repository; where advice counts, it counts as failed."""
     from ask_above.show import findings, junit
 
-    cases = junit.of_expectations(opened.charter.expectations, *found[:2])
+    cases = junit.of_expectations(asked.opened.charter.expectations, *found[:2])
     if strict:
         cases += junit.of_findings(findings.of_check([], *found[1:]))
-    write_findings(form, community, "check", findings.of_check(*found), cases, _status(*found, strict=strict))
+    status = _status(*found, strict=strict)
+    write_findings(asked.form, asked.community, "check", findings.of_check(*found), cases, status)
 
 
 def _show_by_hand(opened: Community) -> None:
@@ -164,15 +156,16 @@ def _show_by_hand(opened: Community) -> None:
         show_by_hand(stdout(), [*snapshot.by_hand, *sorted({f"{row.table}.csv" for row in snapshot.rows})], edited)
 
 
-def _faulty(error: FaultyFilesError, form: str, community: str | None) -> None:
+def _faulty(error: FaultyFilesError, asked: Asked) -> int:
     def show(screen: Screen) -> None:
         show_faults(screen, error.faults)
         if error.way_back:
             screen.paragraph(error.way_back, first="→ ", rest="  ")
 
-    if form in _FOR_PROGRAMS:
+    if asked.form in _FOR_PROGRAMS:
         from ask_above.show import findings, junit
 
-        write_findings(form, community, "check", findings.of_faults(error.faults), junit.of_faults(error.faults), 2)
-    else:
-        put_out(form, lambda: fault_table(error.faults), show)
+        said = findings.of_faults(error.faults), junit.of_faults(error.faults)
+        write_findings(asked.form, asked.community, "check", *said, 2)
+        return 2
+    return asked.answer(lambda: fault_table(error.faults), show, 2)

@@ -4,20 +4,12 @@ from __future__ import annotations
 
 import click
 
-from ask_above.cli.options import (
-    Figure,
-    at_option,
-    community_option,
-    complete,
-    figure_option,
-    format_option,
-    open_here,
-    ranks,
-)
+from ask_above.cli.asking import Asked, asking
+from ask_above.cli.options import at_option, complete, ranks
 from ask_above.cli.sentence import Spoken
 from ask_above.escalation.overview import COLUMNS, rows
 from ask_above.show.climb import climb_table, show_climb, show_climbs
-from ask_above.show.data import Table, put_out
+from ask_above.show.data import Table
 
 
 @click.command("climb", cls=Spoken)
@@ -26,12 +18,8 @@ from ask_above.show.data import Table, put_out
 @click.option(
     "--with-accomplice", is_flag=True, help="With a second member of the same rank, each acting for the other."
 )
-@community_option
-@format_option
-@figure_option
-def command(
-    rank: str | None, at: str | None, community: str | None, form: str, figure: Figure | None, *, with_accomplice: bool
-) -> int:
+@asking(figure=True)
+def command(rank: str | None, at: str | None, asked: Asked, *, with_accomplice: bool) -> int:
     """Show how far ranks can climb by changes that the charter permits, and what prevents it.
 
     Joining and leaving ranks, giving themselves ranks, edits within their reach, detours. What is not shown cannot be
@@ -44,22 +32,16 @@ def command(
       ask-above climb host --with-accomplice --at river-talk
       ask-above climb warden --figure climb.png
     """
-    opened = open_here(community)
+    opened = asked.opened
     place = None if at is None else opened.place(at).key
-    if figure is not None:
-        from ask_above.show import figures
-
-        figure.write(figures.climb, opened, rank=rank, at=place, accomplice=with_accomplice)
+    if asked.is_drawn("climb", opened, rank=rank, at=place, accomplice=with_accomplice):
         return 0
     if rank is None:
         where = None if place is None else opened.decider.compiled.place_at[place]
         climbs = rows(opened.decider, place=where, accomplice=with_accomplice)
-        put_out(
-            form,
+        return asked.answer(
             lambda: Table(COLUMNS, climbs),
             lambda screen: show_climbs(screen, opened.charter, climbs, accomplice=with_accomplice),
         )
-        return 0
     climbed = opened.climb(rank, at=place, accomplice=with_accomplice)
-    put_out(form, lambda: climb_table(opened.charter, climbed), lambda screen: show_climb(screen, climbed))
-    return 0
+    return asked.answer(lambda: climb_table(opened.charter, climbed), lambda screen: show_climb(screen, climbed))

@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-from datetime import date
-
 import click
 
 from ask_above.charter.names import rank_named
-from ask_above.cli.options import at_option, complete, in_zone, meant, open_here, people, question_options
+from ask_above.cli.asking import Asked, asking
+from ask_above.cli.options import at_option, complete, meant, people
 from ask_above.cli.sentence import Spoken
 from ask_above.show.compare import comparison_table, show_comparison
-from ask_above.show.data import put_out
 from ask_above.show.screen import Screen
 
 
@@ -19,17 +17,8 @@ from ask_above.show.screen import Screen
 @click.argument("other", required=False, shell_complete=complete(people))
 @at_option("At one place; else anywhere, and two ranks by what they grant.", default=None)
 @click.option("--all", "everything", is_flag=True, help="Also show through what both may what both may.")
-@question_options
-def command(
-    one: str,
-    other: str | None,
-    at: str | None,
-    *,
-    everything: bool,
-    when: date | None,
-    community: str | None,
-    form: str,
-) -> int:
+@asking(when=True)
+def command(one: str, other: str | None, at: str | None, asked: Asked, *, everything: bool) -> int:
     """Compare two ranks or two members: what only one may, what both may, and through what.
 
     A rank alone is compared with its original and with the ranks it builds on.
@@ -40,11 +29,11 @@ def command(
       ask-above compare rank:editor rank:warden --at front-page
       ask-above compare bram freya
     """
-    opened = open_here(community)
+    opened = asked.opened
     first = meant(opened, one)
     rank = rank_named(first)
     if other is not None:
-        comparisons = [opened.compare(first, meant(opened, other), at=at, when=in_zone(opened, when))]
+        comparisons = [opened.compare(first, meant(opened, other), at=at, when=asked.when)]
     elif rank is None:
         raise click.UsageError(f"Compare '{one}' with whom? A rank alone is compared with its original.")
     else:
@@ -58,5 +47,4 @@ def command(
                 screen.line()
             show_comparison(screen, comparison, everything=everything)
 
-    put_out(form, lambda: comparison_table(comparisons), show)
-    return 0
+    return asked.answer(lambda: comparison_table(comparisons), show)

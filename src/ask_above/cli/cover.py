@@ -3,27 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import date
 from functools import partial
 
 import click
 
 from ask_above.charter.names import few, listed
-from ask_above.cli.options import (
-    Figure,
-    at_option,
-    capabilities,
-    complete,
-    figure_option,
-    in_zone,
-    open_here,
-    progress,
-    question_options,
-)
+from ask_above.cli.asking import Asked, asking
+from ask_above.cli.options import at_option, capabilities, complete, progress
 from ask_above.cli.sentence import Spoken
-from ask_above.community import Community
 from ask_above.show.cover import cover_table, show_by_rank, show_cover
-from ask_above.show.data import Table, put_out
+from ask_above.show.data import Table
 from ask_above.show.screen import Screen
 
 _FEW = 6
@@ -36,19 +25,8 @@ _FEW = 6
     "--without", multiple=True, metavar="MEMBER", help="What is missing without this member; repeat for more."
 )
 @click.option("--enter", is_flag=True, help="Show who may enter each closed place instead.")
-@question_options
-@figure_option
-def command(
-    duties: Sequence[str],
-    at: str | None,
-    without: Sequence[str],
-    *,
-    enter: bool,
-    when: date | None,
-    community: str | None,
-    form: str,
-    figure: Figure | None,
-) -> int:
+@asking(when=True, figure=True)
+def command(duties: Sequence[str], at: str | None, without: Sequence[str], asked: Asked, *, enter: bool) -> int:
     """Show how many active members may use each capability in each place; gaps first.
 
     Without capabilities, all of medium and high risk are taken.
@@ -61,29 +39,25 @@ def command(
       ask-above cover --enter
       ask-above cover --figure cover.png --dark
     """
-    opened = open_here(community)
-    moment = in_zone(opened, when)
     if enter:
-        return _entering(opened, moment, form)
+        return _entering(asked)
+    opened = asked.opened
     with progress("Places") as told:
-        cover = opened.cover(duties or None, without=without, when=moment, told=told)
+        cover = opened.cover(duties or None, without=without, when=asked.when, told=told)
     place = None if at is None else opened.place(at).key
     names = listed(opened.member(key).called for key in without)
-    if figure is not None:
-        from ask_above.show import figures
-
-        figure.write(figures.cover, cover, at=place, left=names)
-    else:
-        show = show_cover if place is None else partial(show_by_rank, place=place)
-        put_out(form, lambda: cover_table(cover, place), lambda screen: show(screen, cover))
-    return 0
+    if asked.is_drawn("cover", cover, at=place, left=names):
+        return 0
+    show = show_cover if place is None else partial(show_by_rank, place=place)
+    return asked.answer(lambda: cover_table(cover, place), lambda screen: show(screen, cover))
 
 
-def _entering(opened: Community, moment: date | None, form: str) -> int:
+def _entering(asked: Asked) -> int:
     """Show who can enter each closed place."""
     from ask_above.ask.entering import COLUMNS, closed_places
 
-    shut = closed_places(opened.decider, opened.names.moment(moment))
+    opened = asked.opened
+    shut = closed_places(opened.decider, opened.names.moment(asked.when))
     places, members = opened.decider.compiled.named, opened.register.members
 
     def table() -> Table:
@@ -100,5 +74,4 @@ def _entering(opened: Community, moment: date | None, form: str) -> int:
             rows.append([places[c.place].title, c.asks.removeprefix("it requires "), str(len(c.members)), who])
         screen.table(["Place", "Requires", "Members", "Admits"], rows, right=[2])
 
-    put_out(form, table, show)
-    return 0
+    return asked.answer(table, show)

@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-from datetime import date
-
 import click
 
 from ask_above.ask.describe.describer import Described
-from ask_above.cli.options import complete, in_zone, open_here, question_options, tell
+from ask_above.cli.asking import Asked, asking
+from ask_above.cli.options import complete, tell
 from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
-from ask_above.show.data import Table, put_out
+from ask_above.show.data import Table
 from ask_above.show.notebook import show_described
 from ask_above.show.screen import Screen
 
@@ -21,8 +20,8 @@ def _names(c: Community) -> list[str]:
 
 @click.command("describe", cls=Spoken)
 @click.argument("names", nargs=-1, required=True, metavar="NAME...", shell_complete=complete(_names))
-@question_options
-def command(names: tuple[str, ...], when: date | None, community: str | None, form: str) -> int:
+@asking(when=True)
+def command(names: tuple[str, ...], asked: Asked) -> int:
     """Describe ranks, members and places, for someone who is new.
 
     A name that several have is written rank:NAME, member:NAME or place:NAME.
@@ -32,13 +31,13 @@ def command(names: tuple[str, ...], when: date | None, community: str | None, fo
       ask-above describe host
       ask-above describe dara landowners --format md
     """
-    opened = open_here(community)
+    opened = asked.opened
     descriptions: list[Described] = []
     for name in names:
         meant = opened.names.meant(name)
         if meant.note:
             tell([f"{meant.note}."])
-        descriptions.append(opened.describe(f"{meant.kind}:{meant.key}", when=in_zone(opened, when)))
+        descriptions.append(opened.describe(f"{meant.kind}:{meant.key}", when=asked.when))
 
     def show(screen: Screen) -> None:
         for n, description in enumerate(descriptions):
@@ -47,5 +46,4 @@ def command(names: tuple[str, ...], when: date | None, community: str | None, fo
             show_described(screen, description)
 
     rows = [(description.kind, description.key, description.title, str(description)) for description in descriptions]
-    put_out(form, lambda: Table(("kind", "key", "title", "text"), rows), show)
-    return 0
+    return asked.answer(lambda: Table(("kind", "key", "title", "text"), rows), show)

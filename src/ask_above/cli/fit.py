@@ -6,10 +6,10 @@ from collections.abc import Sequence
 
 import click
 
-from ask_above.cli.options import capabilities, community_option, complete, format_option, open_here
+from ask_above.cli.asking import Asked, asking
+from ask_above.cli.options import capabilities, complete
 from ask_above.cli.sentence import Exact
 from ask_above.community import Wanted
-from ask_above.show.data import put_out
 from ask_above.show.fit import fit_table, show_fit, show_new_rank
 from ask_above.show.screen import Screen
 
@@ -23,9 +23,8 @@ from ask_above.show.screen import Screen
 @click.option(
     "--limit", default=50, show_default=True, type=click.IntRange(0), help="Propose a new rank above this weight."
 )
-@community_option
-@format_option
-def command(needs: Sequence[str], never: Sequence[str], most: int, limit: int, community: str | None, form: str) -> int:
+@asking()
+def command(needs: Sequence[str], never: Sequence[str], most: int, limit: int, asked: Asked) -> int:
     """Find the ranks that grant what someone needs, and as little else as possible.
 
     Say each thing as in an expectation: a capability, and in which place; without a place, anywhere will do. What is
@@ -37,7 +36,7 @@ def command(needs: Sequence[str], never: Sequence[str], most: int, limit: int, c
       ask-above fit reading.post in upper-gauges rota.join in rota
       ask-above fit post.publish in front-page --never contact.see.all
     """
-    opened = open_here(community)
+    opened = asked.opened
     wanted = _read(needs)
     fit = opened.fit(wanted, never=never, most=most)
     proposal = None if fit.few is not None and fit.few.weight <= limit else opened.propose(wanted, never=never)
@@ -47,8 +46,7 @@ def command(needs: Sequence[str], never: Sequence[str], most: int, limit: int, c
         if fit.few is None or fit.few.weight > limit:
             show_new_rank(screen, fit, proposal, limit)
 
-    put_out(form, lambda: fit_table(fit, proposal), show)
-    return 0 if fit.few is not None else 1
+    return asked.answer(lambda: fit_table(fit, proposal), show, 0 if fit.few is not None else 1)
 
 
 def _read(words: Sequence[str]) -> list[Wanted]:

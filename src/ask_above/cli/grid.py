@@ -7,11 +7,11 @@ from pathlib import Path
 
 import click
 
+from ask_above.cli.asking import Asked, asking
 from ask_above.cli.changing import How, carry_out, change_options
-from ask_above.cli.options import Figure, OutFile, at_option, figure_option, format_option, home_of, open_here, tell
+from ask_above.cli.options import OutFile, at_option, home_of, open_here, tell
 from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
-from ask_above.show.data import put_out
 from ask_above.show.grid import grid_table, show_grid
 from ask_above.show.screen import stdout
 
@@ -29,12 +29,9 @@ _MOST_SAID = 3
     type=click.Path(path_type=Path, exists=True, dir_okay=False),
     help="Read a filled-in sheet back, as a change.",
 )
-@format_option
-@figure_option
+@asking(community=False, figure=True)
 @change_options
-def command(
-    at: str | None, sheet: Path | None, take: Path | None, form: str, figure: Figure | None, *, how: How
-) -> int:
+def command(at: str | None, sheet: Path | None, take: Path | None, asked: Asked, *, how: How) -> int:
     """Show capabilities by rank.
 
     With a place: what someone asked as each rank can use there. A capability of high risk is marked with ! In a sheet
@@ -53,18 +50,14 @@ def command(
     opened = open_here(how.community)
     place = None if at is None else opened.names.place_number(at)
     if sheet is not None:
-        _write(opened, how, sheet, None if at is None else opened.place(at).key)
-    elif figure is not None:
-        from ask_above.show import figures
-
-        figure.write(figures.grid, opened, at=at)
-    else:
-        decider = opened.decider
-        put_out(form, lambda: grid_table(decider, place), lambda screen: show_grid(screen, decider, place))
-    return 0
+        return _write(opened, how, sheet, None if at is None else opened.place(at).key)
+    if asked.is_drawn("grid", opened, at=at):
+        return 0
+    decider = opened.decider
+    return asked.answer(lambda: grid_table(decider, place), lambda screen: show_grid(screen, decider, place))
 
 
-def _write(opened: Community, how: How, file: Path, place: str | None) -> None:
+def _write(opened: Community, how: How, file: Path, place: str | None) -> int:
     """Write the grid as a sheet: titles of ranks across, capabilities with their headings down."""
     from ask_above.ask.sheet import CHOICES, COMES, HEADS, KEYS
     from ask_above.ask.sheet import sheet as made
@@ -82,6 +75,7 @@ def _write(opened: Community, how: How, file: Path, place: str | None) -> None:
     screen = stdout()
     screen.line(f"Wrote {file}: {len(grid_sheet.cells)} capabilities by {len(names)} ranks.", "yes")
     screen.paragraph(f"Change cells to yes, no or 'as it comes'; then: ask-above grid --take {file} --plan")
+    return 0
 
 
 def _take(how: How, file: Path, at: str | None) -> int:

@@ -7,12 +7,13 @@ from collections.abc import Sequence
 import click
 
 from ask_above.charter.names import listed
+from ask_above.cli.asking import Asked, asking
 from ask_above.cli.changing import How, carry_out, change_options, naming, new_thing, set_command
-from ask_above.cli.options import community_option, complete, format_option, groups, open_here
+from ask_above.cli.options import complete, groups
 from ask_above.cli.sentence import SpokenGroup
 from ask_above.people.directory import NameKind
 from ask_above.people.register import reached_groups
-from ask_above.show.data import Table, put_out
+from ask_above.show.data import Table
 from ask_above.show.screen import Screen
 
 _GROUP = complete(groups)
@@ -31,12 +32,10 @@ def command() -> None:
 
 
 @command.command("list")
-@community_option
-@format_option
-def list_groups(community: str | None, form: str) -> int:
+@asking()
+def list_groups(asked: Asked) -> int:
     """List the groups, their members, and what they include and confer: ask-above group list."""
-    opened = open_here(community)
-    charter = opened.charter
+    opened, charter = asked.opened, asked.opened.charter
     reached = [reached_groups(charter, member) for member in opened.register.members.values()]
     inside = {key: sum(key in groups for groups in reached) for key in charter.groups}
     rows = []
@@ -55,8 +54,7 @@ def list_groups(community: str | None, form: str) -> int:
         else:
             screen.line("There are no groups. Make one: ask-above group add KEY title=TITLE")
 
-    put_out(form, lambda: Table(("group", "title", "members", "includes", "confers"), rows), show)
-    return 0
+    return asked.answer(lambda: Table(("group", "title", "members", "includes", "confers"), rows), show)
 
 
 @command.command("add")

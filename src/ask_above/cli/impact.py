@@ -2,41 +2,23 @@
 
 from __future__ import annotations
 
-from datetime import date
 from pathlib import Path
 
 import click
 
-from ask_above.ask.impact.whole import Impact
-from ask_above.cli.options import (
-    Figure,
-    community_option,
-    figure_option,
-    findings_format_option,
-    folder,
-    in_zone,
-    named_register,
-    open_here,
-    progress,
-    when_option,
-    write_findings,
-)
+from ask_above.cli.asking import Asked, asking
+from ask_above.cli.options import folder, in_zone, named_register, progress, write_findings
 from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
-from ask_above.show.data import put_out
+from ask_above.show.data import Form
 from ask_above.show.impact import impact_table, show_impact
 
 
 @click.command("impact", cls=Spoken)
 @click.argument("old", required=False)
 @click.argument("new", required=False)
-@when_option
-@community_option
-@findings_format_option
-@figure_option
-def command(
-    old: str | None, new: str | None, when: date | None, community: str | None, form: str, figure: Figure | None
-) -> int:
+@asking(when=True, figure=True, findings=True)
+def command(old: str | None, new: str | None, asked: Asked) -> int:
     """Show who gains and who loses what, where, from one community's files to another's.
 
     OLD and NEW are folders, charters with the register beside them, or the community at hand as it was: numbers of the
@@ -56,26 +38,20 @@ def command(
         raise click.UsageError(
             "Compared with what? A folder, a number of the journal, or git:REVISION: ask-above impact 12"
         )
-    before = state_of(old, community)
-    after = state_of(new, community) if new is not None else open_here(community)
+    before = state_of(old, asked.community)
+    after = state_of(new, asked.community) if new is not None else asked.opened
     with progress("Places") as told:
-        impact = before.impact(after, when=in_zone(after, when), told=told)
-    if figure is not None:
-        from ask_above.show import figures
-
-        figure.write(figures.impact, impact)
-    elif form in ("sarif", "junit"):
+        impact = before.impact(after, when=in_zone(after, asked.typed), told=told)
+    status = 1 if impact.risky or any(not turned.holds for turned in impact.turned) else 0
+    if asked.is_drawn("impact", impact):
+        return status
+    if asked.form in (Form.SARIF, Form.JUNIT):
         from ask_above.show import findings, junit
 
-        status = _status(impact)
-        write_findings(form, new or community, "impact", findings.of_impact(impact), junit.of_change(impact), status)
-    else:
-        put_out(form, lambda: impact_table(impact), lambda screen: show_impact(screen, impact))
-    return _status(impact)
-
-
-def _status(impact: Impact) -> int:
-    return 1 if impact.risky or any(not turned.holds for turned in impact.turned) else 0
+        where = new or asked.community
+        write_findings(asked.form, where, "impact", findings.of_impact(impact), junit.of_change(impact), status)
+        return status
+    return asked.answer(lambda: impact_table(impact), lambda screen: show_impact(screen, impact), status)
 
 
 def state_of(said: str, community: str | None) -> Community:

@@ -9,10 +9,10 @@ from typing import TYPE_CHECKING
 import click
 
 from ask_above.charter.names import listed
+from ask_above.cli.asking import Asked, asking
 from ask_above.cli.moments import Moment, Typed, meant
-from ask_above.cli.options import community_option, complete, format_option, home_of, members
+from ask_above.cli.options import complete, home_of, members
 from ask_above.cli.sentence import Spoken
-from ask_above.show.data import put_out
 from ask_above.show.screen import Screen, stdout
 
 if TYPE_CHECKING:
@@ -35,8 +35,7 @@ if TYPE_CHECKING:
     help="Note that an edit by hand which undoes a change is known: no command tells it again.",
 )
 @click.option("--most", default=20, show_default=True, type=click.IntRange(1), help="How many at most.")
-@community_option
-@format_option
+@asking()
 def command(
     about_whom: str | None,
     by: str | None,
@@ -46,8 +45,7 @@ def command(
     take: Sequence[str],
     acknowledge: int | None,
     most: int,
-    community: str | None,
-    form: str,
+    asked: Asked,
 ) -> int:
     """Show who changed what, when, and why, the latest first; with a number, all of one change.
 
@@ -65,7 +63,7 @@ def command(
     from ask_above.workspace.journal import concerns
 
     number = int(about_whom) if about_whom is not None and about_whom.isdecimal() else None
-    home = home_of(community)
+    home = home_of(asked.community)
     if edits or take or acknowledge is not None:
         return _settle(home, take, acknowledge)
     member = None if about_whom is None or number is not None else _member(home, about_whom)
@@ -86,8 +84,7 @@ def command(
         names = {key: member.called for key, member in snapshot.register.members.items()}
         show_journal(screen, chosen, names, snapshot.charter, whole=number is not None)
 
-    put_out(form, lambda: journal_table(chosen), show)
-    return 0 if chosen or not entries else 1
+    return asked.answer(lambda: journal_table(chosen), show, 0 if chosen or not entries else 1)
 
 
 def _settle(home: Home, take: Sequence[str], number: int | None) -> int:

@@ -3,19 +3,20 @@
 from __future__ import annotations
 
 import sys
-from datetime import date
+from datetime import date, datetime
 from typing import TYPE_CHECKING
 
 import click
 
 from ask_above.charter.rules import ACT_WORDS
-from ask_above.cli.options import author_option, complete, in_zone, meant, open_here, people, progress, question_options
+from ask_above.cli.asking import Asked, asking
+from ask_above.cli.options import author_option, complete, meant, people, progress
 from ask_above.cli.question import What, what_is_asked
 from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
 from ask_above.decide.answer import Answer
 from ask_above.show.answers import show_answer
-from ask_above.show.data import Table, put_out
+from ask_above.show.data import Table
 from ask_above.show.screen import Screen
 from ask_above.show.ways import show_ways, way_table
 
@@ -28,10 +29,8 @@ if TYPE_CHECKING:
 @what_is_asked
 @author_option
 @click.option("--ways", is_flag=True, help="Also show changes that would allow or prevent it, each tested.")
-@question_options
-def command(
-    who: str, what: What, author: str | None, *, ways: bool, when: date | None, community: str | None, form: str
-) -> int:
+@asking(when=True)
+def command(who: str, what: What, author: str | None, asked: Asked, *, ways: bool) -> int:
     """Answer whether someone may do something, and why.
 
     WHO is a member, rank:KEY or visitor. WHAT is a capability, or an act on a TARGET: moderate (a member or
@@ -45,12 +44,11 @@ def command(
       ask-above may ada assign surveyor --to dara
       ask-above may rank:warden call steward
     """
-    opened = open_here(community)
+    opened, moment = asked.opened, asked.when
     if what.name not in ACT_WORDS and what.of and author is None:  # "post.edit of dara": what is Dara's
         author, what = what.of, what._replace(of=None)
     what.check(opened, "may", who, author=author)
     who, what = meant(opened, who), what.meant(opened)
-    moment = in_zone(opened, when)
     answer = _ask(opened, who, what, author, moment)
     ways_to_yes = _ways(opened, who, what, author, moment) if ways else None
 
@@ -67,18 +65,17 @@ def command(
         row = (answer.allowed, answer.account.sentence, answer.reason)
         return Table(("allowed", "question", "reason"), [row], answer.as_data())
 
-    put_out(form, table, show)
-    return 0 if answer else 1
+    return asked.answer(table, show, 0 if answer else 1)
 
 
-def _ask(community: Community, who: str, what: What, author: str | None, when: date | None) -> Answer:
+def _ask(community: Community, who: str, what: What, author: str | None, when: date | datetime | None) -> Answer:
     name, target, at, to, of, using = what
     if name not in ACT_WORDS:
         return community.may(who, name, at=at, author=author, when=when)
     return community.may_act(who, name, target or "", at=at, to=to, of=of, using=using, when=when)
 
 
-def _ways(community: Community, who: str, what: What, author: str | None, when: date | None) -> Ways:
+def _ways(community: Community, who: str, what: What, author: str | None, when: date | datetime | None) -> Ways:
     with progress("Trying") as hear:
         return community.ways(
             who,

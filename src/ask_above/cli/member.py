@@ -10,28 +10,15 @@ from urllib.parse import quote
 import click
 
 from ask_above.charter.names import SITE, how_many, is_key
+from ask_above.cli.asking import Asked, asking
 from ask_above.cli.changing import How, carry_out, change_options, fields_of, see_through
 from ask_above.cli.moments import Moment, Typed, period
-from ask_above.cli.options import (
-    F,
-    at_option,
-    community_option,
-    complete,
-    folder,
-    format_option,
-    gathered,
-    groups,
-    home_of,
-    members,
-    open_here,
-    ranks,
-    tell,
-)
+from ask_above.cli.options import F, at_option, complete, gathered, groups, home_of, members, open_here, ranks, tell
 from ask_above.cli.sentence import SpokenGroup
 from ask_above.errors import FaultyFilesError
 from ask_above.people.directory import NameKind
 from ask_above.people.register import STATUSES
-from ask_above.show.data import Table, put_out
+from ask_above.show.data import Table
 from ask_above.show.screen import Screen
 
 _MEMBER = complete(members)
@@ -435,9 +422,8 @@ def note(key: str, text: str, *, how: How) -> int:
     "--everything", "all_of_it", is_flag=True, help="All that is kept: notes, past ranks, the journal, letters."
 )
 @click.option("--as", "by", metavar="MEMBER", help="Only what this member may see.", shell_complete=_MEMBER)
-@community_option
-@format_option
-def show(key: str, by: str | None, community: str | None, form: str, *, all_of_it: bool) -> int:
+@asking()
+def show(key: str, by: str | None, asked: Asked, *, all_of_it: bool) -> int:
     """Show what is kept about a member; --everything for whoever asks what that is.
 
     \b
@@ -447,21 +433,19 @@ def show(key: str, by: str | None, community: str | None, form: str, *, all_of_i
     """
     from ask_above.show.member import about, everything, show_member
 
-    opened = open_here(community)
+    opened = asked.opened
     viewer, now = opened.member(by).key if by else None, opened.names.moment()
     kept = everything(opened, key, viewer, now, opened.journal()) if all_of_it else about(opened, key, viewer, now)
     if not kept.get("hidden"):
         from ask_above.files.signins import last_signins
 
-        kept["last_sign_in"] = last_signins(folder(community), opened.charter, opened.register).get(
-            opened.member(key).key
-        )
+        last = last_signins(asked.folder, opened.charter, opened.register)
+        kept["last_sign_in"] = last.get(opened.member(key).key)
     rows = [[name, ";".join(each) if isinstance(each, list) else each] for name, each in kept["member"].items()]
     rows += [["rank", f"{each['rank']} at {each['place']}"] for each in kept["ranks"]]
-    put_out(
-        form, lambda: Table(("field", "value"), rows, kept), lambda screen: show_member(screen, kept, opened.charter)
+    return asked.answer(
+        lambda: Table(("field", "value"), rows, kept), lambda screen: show_member(screen, kept, opened.charter)
     )
-    return 0
 
 
 @command.command("forget")
@@ -543,8 +527,7 @@ _COLUMNS = "Which columns: key, name, email, kind, status, joined, groups, ranks
 @click.option("--sort", "by_column", type=click.Choice(["key", "name", "status", "joined"]), help="Sort by a column.")
 @click.option("--columns", metavar="NAME,...", help=_COLUMNS)
 @click.option("--as", "by", metavar="MEMBER", help="Only what this member may see.", shell_complete=_MEMBER)
-@community_option
-@format_option
+@asking()
 def list_members(
     named: Sequence[str],
     wanted: Wanted,
@@ -552,8 +535,7 @@ def list_members(
     by_column: str | None,
     columns: str | None,
     by: str | None,
-    community: str | None,
-    form: str,
+    asked: Asked,
     *,
     waiting: bool,
 ) -> int:
@@ -566,13 +548,12 @@ def list_members(
     """
     from ask_above.ask.choosing import LIST_COLUMNS, choose, member_rows
 
-    opened = open_here(community)
+    opened = asked.opened
     now = opened.names.moment()
     if waiting:
         from ask_above.cli.roster import show_waiting
 
-        show_waiting(opened, folder(community), now, -1, form)
-        return 0
+        return show_waiting(asked, -1)
     fits = by_key(opened, wanted.fits())
     place = opened.place(at).key if at is not None else None
     viewer = opened.member(by).key if by else None
@@ -602,5 +583,4 @@ def list_members(
         drop = () if columns else ("Kind", "Joined", "Groups", "Email", "Status")
         screen.list([column.capitalize() for column in shown], rows, drop)
 
-    put_out(form, lambda: Table(shown, rows), show)
-    return 0
+    return asked.answer(lambda: Table(shown, rows), show)

@@ -10,7 +10,7 @@ from datetime import date, datetime
 from functools import wraps
 from pathlib import Path
 from time import monotonic
-from typing import TYPE_CHECKING, Any, NamedTuple, TypeVar, cast
+from typing import TYPE_CHECKING, Any, TypeVar, cast
 
 import click
 from click.shell_completion import CompletionItem
@@ -194,46 +194,6 @@ def _below(community: str | None) -> str:
     return "" if way == "." else way
 
 
-def figure_option(command: F) -> F:
-    """Add ``--figure`` and ``--dark``, given together as ``figure``: a :class:`Figure`, or ``None``."""
-    dark = click.option("--dark", is_flag=True, help="Draw the figure on dark ground.")
-
-    @wraps(command)
-    def with_figure(*args: Any, figure: Path | None, dark: bool, **given: Any) -> Any:
-        if figure is None and dark:
-            raise click.UsageError("--dark is for a figure; say --figure FILE too.")
-        if figure is not None and given.get("form", "text") != "text":
-            raise click.UsageError("A figure has no other format: leave out --format or --figure.")
-        if figure is not None:
-            from ask_above.show.figures.files import check_ending
-
-            check_ending(figure)
-        return command(*args, figure=None if figure is None else Figure(figure, dark), **given)
-
-    option = click.option("--figure", type=OutFile(), metavar="FILE", help="Draw a figure instead: .png, .svg or .pdf.")
-    return cast("F", option(dark(with_figure)))
-
-
-class Figure(NamedTuple):
-    """Where a figure goes, and whether it is drawn on dark ground."""
-
-    file: Path
-    dark: bool
-
-    def write(self, draw: Callable[..., Any], *given: Any, **words: Any) -> None:
-        """Draw and write it, and say so."""
-        from ask_above.show.figures.files import write
-        from ask_above.show.figures.lettering import missing_signs
-        from ask_above.show.screen import stdout
-
-        axes = draw(*given, **words, dark=self.dark)
-        write(axes, self.file)
-        stdout().line(f"Wrote {self.file}.", "yes")
-        missing = missing_signs(axes)
-        if missing:
-            stdout().paragraph(f"No font of this machine has {' '.join(missing)}; boxes stand for them.", style="warn")
-
-
 def at_option(help_text: str, default: str | None = "site") -> Callable[[F], F]:
     """Add ``--at``."""
     return click.option("--at", metavar="PLACE", default=default, help=help_text, shell_complete=complete(places))
@@ -276,11 +236,6 @@ def when_option(command: F) -> F:
         metavar="WHEN",
         help='As of then: 2026-12-01, 2026-12-01T18:30 or "next friday"; now if left out.',
     )(command)
-
-
-def question_options(command: F) -> F:
-    """Add what every question has: ``--when``, ``--community`` and ``--register``, ``--format``."""
-    return when_option(community_option(format_option(command)))
 
 
 def in_zone(community: Community, when: Any) -> date | datetime | None:

@@ -10,20 +10,11 @@ from typing import NamedTuple
 import click
 
 from ask_above.charter.names import SITE, listed
+from ask_above.cli.asking import Asked, asking
 from ask_above.cli.changing import How, carry_out, change_options, naming, new_thing, set_command, words_of
-from ask_above.cli.options import (
-    Figure,
-    community_option,
-    complete,
-    figure_option,
-    format_option,
-    gathered,
-    open_here,
-    places,
-)
+from ask_above.cli.options import complete, gathered, open_here, places
 from ask_above.cli.sentence import SpokenGroup
 from ask_above.people.directory import NameKind
-from ask_above.show.data import put_out
 
 _PLACE = complete(places)
 
@@ -44,10 +35,8 @@ def command() -> None:
 
 @command.command("list")
 @click.argument("at", required=False, default="site", metavar="[PLACE]", shell_complete=_PLACE)
-@community_option
-@format_option
-@figure_option
-def list_(at: str, community: str | None, form: str, figure: Figure | None) -> int:
+@asking(figure=True)
+def list_(at: str, asked: Asked) -> int:
     """Show the tree of places, or the part below one, and what differs in each: ask-above place list alder-mouth.
 
     Numbers of entries that give, take and bar (override sets included), exceptions, gates, and entries that say the
@@ -56,15 +45,11 @@ def list_(at: str, community: str | None, form: str, figure: Figure | None) -> i
     from ask_above.ask.places import spots
     from ask_above.show.places import place_table, show_places
 
-    opened = open_here(community)
-    if figure is not None:
-        from ask_above.show import figures
-
-        figure.write(figures.places, opened, at=at)
+    opened = asked.opened
+    if asked.is_drawn("places", opened, at=at):
         return 0
     overviews = spots(opened.decider.compiled, opened.place(at).key)
-    put_out(form, lambda: place_table(overviews), lambda screen: show_places(screen, overviews))
-    return 0
+    return asked.answer(lambda: place_table(overviews), lambda screen: show_places(screen, overviews))
 
 
 @command.command("add")

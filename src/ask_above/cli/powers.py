@@ -9,20 +9,18 @@ import click
 from ask_above.ask.tables import act_named, power_cells
 from ask_above.charter.moments import instant
 from ask_above.charter.rules import ACTS, BETWEEN_RANKS
-from ask_above.cli.options import Figure, at_option, community_option, figure_option, format_option, open_here
+from ask_above.cli.asking import Asked, asking
+from ask_above.cli.options import at_option
 from ask_above.cli.sentence import Spoken
 from ask_above.decide.words import in_place
-from ask_above.show.data import put_out
 from ask_above.show.powers import PowerTable, power_table, show_powers
 
 
 @click.command("powers", cls=Spoken)
 @click.argument("act", required=False, type=click.Choice([act.value for act in BETWEEN_RANKS]))
 @at_option("Where; the whole site if left out.")
-@community_option
-@format_option
-@figure_option
-def command(act: str | None, at: str, community: str | None, form: str, figure: Figure | None) -> int:
+@asking(figure=True)
+def command(act: str | None, at: str, asked: Asked) -> int:
     """Show which ranks may moderate, assign and manage which, and for every no the reasons; with call, call which.
 
     \b
@@ -32,11 +30,8 @@ def command(act: str | None, at: str, community: str | None, form: str, figure: 
       ask-above powers call
       ask-above powers --figure powers.pdf
     """
-    opened = open_here(community)
-    if figure is not None:
-        from ask_above.show import figures
-
-        figure.write(figures.powers, opened, act=act, at=at)
+    opened = asked.opened
+    if asked.is_drawn("powers", opened, act=act, at=at):
         return 0
     decider, now = opened.decider, instant(datetime.now(UTC))
     place = decider.compiled.place_at[opened.place(at).key]
@@ -44,5 +39,6 @@ def command(act: str | None, at: str, community: str | None, form: str, figure: 
         PowerTable(each, list(power_cells(decider, each, place, now))) for each in ([act_named(act)] if act else ACTS)
     ]
     where = in_place(decider.compiled.places[place].title, site=False)[3:] if place else "whole site"
-    put_out(form, lambda: power_table(tables), lambda screen: show_powers(screen, decider.compiled, tables, where))
-    return 0
+    return asked.answer(
+        lambda: power_table(tables), lambda screen: show_powers(screen, decider.compiled, tables, where)
+    )

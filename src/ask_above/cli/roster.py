@@ -3,21 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from datetime import UTC, date, datetime
-from pathlib import Path
+from datetime import UTC, datetime
 from typing import Any
 
 import click
 
 from ask_above.ask.roster import soon, waiting
 from ask_above.charter.moments import Instant, as_instant, instant
-from ask_above.cli.options import folder, in_zone, open_here, question_options
+from ask_above.cli.asking import Asked, asking
 from ask_above.cli.sentence import Spoken
-from ask_above.community import Community
 from ask_above.files.signins import last_signins, read_signins
 from ask_above.people.register import Status
 from ask_above.show import roster as show
-from ask_above.show.data import put_out
 
 
 def _days(option: str, name: str, least: int, without: int, said: str) -> Callable[[Any], Any]:
@@ -37,18 +34,8 @@ def _days(option: str, name: str, least: int, without: int, said: str) -> Callab
 @click.option(
     "--days", default=7, show_default=True, type=click.IntRange(1), help="For --sign-ins: within how many days."
 )
-@question_options
-def command(
-    *,
-    within: int | None,
-    waiting: int | None,
-    sign_ins: bool,
-    networks: int,
-    days: int,
-    when: date | None,
-    community: str | None,
-    form: str,
-) -> int:
+@asking(when=True)
+def command(asked: Asked, *, within: int | None, waiting: int | None, sign_ins: bool, networks: int, days: int) -> int:
     """List members under the headings of their ranks.
 
     \b
@@ -60,51 +47,52 @@ def command(
     """
     if sum((within is not None, waiting is not None, sign_ins)) > 1:
         raise click.UsageError("--soon, --waiting and --sign-ins are asked one at a time.")
-    opened = open_here(community)
-    moment = in_zone(opened, when)
-    now = instant(datetime.now(UTC)) if moment is None else as_instant(moment, opened.charter.zone)
     if within is not None:
-        _soon(opened, now, within, form)
-    elif waiting is not None:
-        show_waiting(opened, folder(community), now, waiting, form)
-    elif sign_ins:
-        _shared(opened, folder(community), moment, networks, days, form)
-    else:
-        headings = opened.roster(when=moment)
-        put_out(form, lambda: show.roster_table(headings), lambda screen: show.show_roster(screen, headings))
-    return 0
+        return _soon(asked, within)
+    if waiting is not None:
+        return show_waiting(asked, waiting)
+    if sign_ins:
+        return _shared(asked, networks, days)
+    headings = asked.opened.roster(when=asked.when)
+    return asked.answer(lambda: show.roster_table(headings), lambda screen: show.show_roster(screen, headings))
 
 
-def _soon(opened: Community, now: Instant, days: int, form: str) -> None:
-    compiled, edges = opened.decider.compiled, soon(opened.decider, now, days)
+def _now(asked: Asked) -> Instant:
+    return instant(datetime.now(UTC)) if asked.when is None else as_instant(asked.when, asked.opened.charter.zone)
+
+
+def _soon(asked: Asked, days: int) -> int:
+    opened = asked.opened
+    compiled, edges = opened.decider.compiled, soon(opened.decider, _now(asked), days)
     names = {key: member.called for key, member in opened.register.members.items()}
-    put_out(
-        form,
-        lambda: show.soon_table(compiled, edges),
-        lambda screen: show.show_soon(screen, compiled, edges, days, names),
+    return asked.answer(
+        lambda: show.soon_table(compiled, edges), lambda screen: show.show_soon(screen, compiled, edges, days, names)
     )
 
 
-def show_waiting(opened: Community, where: Path, now: Instant, days: int, form: str) -> None:
+def show_waiting(asked: Asked, days: int) -> int:
     """Show who has been pending or invited for longer than so many days."""
     from ask_above.workspace.journal import waiting_since
 
+    opened, now = asked.opened, _now(asked)
     since = waiting_since(opened.journal())
-    last = last_signins(where, opened.charter, opened.register)
+    last = last_signins(asked.folder, opened.charter, opened.register)
     waits = [
         each
         for status in (Status.PENDING, Status.INVITED)
         for each in waiting(opened.decider, now, status, days, since)
     ]
-    put_out(form, lambda: show.waiting_table(waits, last), lambda screen: show.show_waiting(screen, waits, last, days))
+    return asked.answer(
+        lambda: show.waiting_table(waits, last), lambda screen: show.show_waiting(screen, waits, last, days)
+    )
 
 
-def _shared(opened: Community, where: Path, moment: date | None, networks: int, days: int, form: str) -> None:
-    signins = read_signins(where, opened.charter, opened.register)
-    accounts = opened.shared_accounts(signins, networks=networks, days=days, when=moment)
+def _shared(asked: Asked, networks: int, days: int) -> int:
+    opened = asked.opened
+    signins = read_signins(asked.folder, opened.charter, opened.register)
+    accounts = opened.shared_accounts(signins, networks=networks, days=days, when=asked.when)
     compiled = opened.decider.compiled
-    put_out(
-        form,
+    return asked.answer(
         lambda: show.shared_table(compiled, accounts),
         lambda screen: show.show_shared(screen, compiled, accounts, networks, days),
     )

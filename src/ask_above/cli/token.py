@@ -7,11 +7,12 @@ from typing import Any
 
 import click
 
+from ask_above.cli.asking import Asked, asking
 from ask_above.cli.moments import Moment
 from ask_above.cli.moments import meant as moment_of
-from ask_above.cli.options import community_option, complete, format_option, home_of, members
+from ask_above.cli.options import community_option, complete, home_of, members
 from ask_above.cli.sentence import SpokenGroup
-from ask_above.show.data import Table, put_out
+from ask_above.show.data import Table
 from ask_above.show.screen import Screen, stdout
 
 
@@ -58,9 +59,8 @@ def add(name: str, by: str | None, may: str, until: Any, community: str | None) 
 
 
 @command.command("list")
-@community_option
-@format_option
-def list_tokens(community: str | None, form: str) -> int:
+@asking()
+def list_tokens(asked: Asked) -> int:
     """List the tokens, without their secrets.
 
     \b
@@ -69,7 +69,7 @@ def list_tokens(community: str | None, form: str) -> int:
     """
     from ask_above.workspace.tokens import tokens_of
 
-    home = home_of(community)
+    home = home_of(asked.community)
     tokens = sorted(tokens_of(home.store).values()) if home.location.holds_register() else []
     rows = [[token.name, token.member, str(token.may), token.made, token.until] for token in tokens]
 
@@ -81,8 +81,7 @@ def list_tokens(community: str | None, form: str) -> int:
         shown = [[*row[:4], f"{row[4]}{' (over)' if row[0] in over else ''}"] for row in rows]
         screen.table(["Name", "As", "May", "Made", "Until"], shown)
 
-    put_out(form, lambda: Table(("name", "member", "may", "made", "until"), rows), show)
-    return 0
+    return asked.answer(lambda: Table(("name", "member", "may", "made", "until"), rows), show)
 
 
 @command.command("remove")

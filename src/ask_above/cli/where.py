@@ -2,22 +2,12 @@
 
 from __future__ import annotations
 
-from datetime import date
-
 import click
 
-from ask_above.cli.options import (
-    author_option,
-    capabilities,
-    complete,
-    in_zone,
-    meant,
-    open_here,
-    people,
-    question_options,
-)
+from ask_above.cli.asking import Asked, asking
+from ask_above.cli.options import author_option, capabilities, complete, meant, people
 from ask_above.cli.sentence import Spoken
-from ask_above.show.data import Table, put_out
+from ask_above.show.data import Table
 from ask_above.show.screen import Screen
 
 
@@ -25,8 +15,8 @@ from ask_above.show.screen import Screen
 @click.argument("who", shell_complete=complete(people))
 @click.argument("capability", shell_complete=complete(capabilities))
 @author_option
-@question_options
-def command(who: str, capability: str, author: str | None, when: date | None, community: str | None, form: str) -> int:
+@asking(when=True)
+def command(who: str, capability: str, author: str | None, asked: Asked) -> int:
     """List all places where someone may use a capability.
 
     WHO is a member, rank:KEY or visitor. Exit status 1 where there is none.
@@ -36,9 +26,9 @@ def command(who: str, capability: str, author: str | None, when: date | None, co
       ask-above where petra reading.certify
       ask-above where visitor place.see
     """
-    opened = open_here(community)
+    opened = asked.opened
     who = meant(opened, who)
-    keys = opened.where(who, capability, author=author, when=in_zone(opened, when))
+    keys = opened.where(who, capability, author=author, when=asked.when)
     places = [opened.place(key) for key in keys]
 
     def show(screen: Screen) -> None:
@@ -54,5 +44,4 @@ def command(who: str, capability: str, author: str | None, when: date | None, co
             screen.table(["Place", "Key", "Kind", "In"], told)
 
     rows = [(place.key, place.title, place.kind) for place in places]
-    put_out(form, lambda: Table(("place", "title", "kind"), rows), show)
-    return 0 if keys else 1
+    return asked.answer(lambda: Table(("place", "title", "kind"), rows), show, 0 if keys else 1)

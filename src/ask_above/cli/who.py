@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import date
+from datetime import date, datetime
 from typing import Any
 
 import click
@@ -11,12 +11,12 @@ import click
 from ask_above.charter.catalogue import RISKS
 from ask_above.charter.names import RANK_MARK, SITE, few, upper
 from ask_above.charter.rules import ACT_WORDS
-from ask_above.cli.options import in_zone, open_here, question_options
+from ask_above.cli.asking import Asked, asking
 from ask_above.cli.question import What, perhaps_asked
 from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
 from ask_above.decide.words import in_place, in_places
-from ask_above.show.data import Table, put_out
+from ask_above.show.data import Table
 from ask_above.show.screen import Screen
 
 _FEW = 6
@@ -27,10 +27,8 @@ _FEW = 6
 @click.option("--anywhere", is_flag=True, help="One row for each member and place.")
 @click.option("--risk", type=click.Choice(RISKS), help="All capabilities of this risk, instead of WHAT.")
 @click.option("--through", is_flag=True, help="Show through what each member may.")
-@question_options
-def command(
-    what: What, *, anywhere: bool, risk: str | None, through: bool, when: date | None, community: str | None, form: str
-) -> int:
+@asking(when=True)
+def command(what: What, asked: Asked, *, anywhere: bool, risk: str | None, through: bool) -> int:
     """List the members who may use a capability, or act on a target.
 
     WHAT is a capability, or an act on a TARGET: moderate (a member or rank:KEY), assign, unassign, manage, call (a
@@ -44,10 +42,9 @@ def command(
       ask-above who assign surveyor --to dara
       ask-above who --risk high
     """
-    opened = open_here(community)
-    moment = in_zone(opened, when)
+    opened, moment = asked.opened, asked.when
     if risk is not None or not what.name:
-        return _of_risk(opened, what, risk, moment, form, everywhere=anywhere)
+        return _of_risk(asked, what, risk, everywhere=anywhere)
     what.check(opened, "who")
     what = what.meant(opened)
     name, target, at, to, of, using = what
@@ -66,8 +63,7 @@ def command(
         if not anywhere and place == SITE and name not in ACT_WORDS:
             _elsewhere(screen, opened, opened.names.capability(name), moment)
 
-    put_out(form, lambda: Table(list(frame.columns), rows), show)
-    return 0
+    return asked.answer(lambda: Table(list(frame.columns), rows), show)
 
 
 def _members(
@@ -84,7 +80,7 @@ def _members(
     screen.table(heads, shown)
 
 
-def _elsewhere(screen: Screen, opened: Community, name: str, moment: date | None) -> None:
+def _elsewhere(screen: Screen, opened: Community, name: str, moment: date | datetime | None) -> None:
     """Say where else who may use a capability: those who may not on the whole site."""
     from ask_above.ask.anywhere import anywhere, elsewhere
 
@@ -98,17 +94,16 @@ def _elsewhere(screen: Screen, opened: Community, name: str, moment: date | None
         screen.paragraph(f"{upper(in_places(places, spot.places, _FEW))}: {names}.", first="  ", rest="    ")
 
 
-def _of_risk(
-    opened: Community, what: What, risk: str | None, moment: date | None, form: str, *, everywhere: bool
-) -> int:
+def _of_risk(asked: Asked, what: What, risk: str | None, *, everywhere: bool) -> int:
     """Show who may use the capabilities of a risk: at the place that is named, or anywhere."""
     from ask_above.ask.anywhere import anywhere
 
     if risk is None or what.name:
         raise click.UsageError("Say what: ask-above who CAPABILITY, or ask-above who --risk high.")
+    opened = asked.opened
     catalogue, members = opened.charter.catalogue.capabilities, opened.register.members
     names = [key for key, capability in catalogue.items() if capability.risk == risk]
-    able = anywhere(opened.decider, names, opened.names.moment(moment))
+    able = anywhere(opened.decider, names, opened.names.moment(asked.when))
     here, places = opened.place(what.at).key, opened.decider.compiled.named
     if not everywhere:
         able = [spot for spot in able if spot.place == here] if here != SITE else able
@@ -129,8 +124,7 @@ def _of_risk(
             if not spots:
                 screen.line("  nobody", "dim")
 
-    put_out(form, lambda: Table(("capability", "member", "name", "place"), rows), show)
-    return 0
+    return asked.answer(lambda: Table(("capability", "member", "name", "place"), rows), show)
 
 
 def said_act(community: Community, what: What) -> str:
