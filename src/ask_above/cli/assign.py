@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 import click
 
+from ask_above import change
 from ask_above.cli.changing import How, carry_out, change_options
 from ask_above.cli.member import Wanted, chosen, in_order, rank_and_members
 from ask_above.cli.moments import Lasting, Moment, Typed, period
@@ -42,11 +43,9 @@ def command(
       ask-above assign host dara --at commons --only
       ask-above assign volunteer --status active --joined-before 2026-01-01 --plan
     """
-    from ask_above.change import Assign
-
     if until is not None and lasting is not None:
         raise click.UsageError("Give --until or --for, not both.")
     rank, members = in_order(how, rank, members)
     found = chosen(how, members, wanted)
     start, end = period(open_here(how.community).charter, since, until, lasting)
-    return carry_out(how, *(Assign(key, rank, at, start, end, how.why, only) for key in found))
+    return carry_out(how, *(change.Assign(key, rank, at, start, end, how.why, only) for key in found))

@@ -10,11 +10,11 @@ from typing import TYPE_CHECKING, Any, NamedTuple, cast
 
 import click
 
+from ask_above import change
 from ask_above.charter.names import SITE, few, is_key
 from ask_above.cli.options import F, community_option, complete, full_option, gathered, home_of, people, progress, tell
 
 if TYPE_CHECKING:
-    from ask_above.change import Edit
     from ask_above.decide.names import Names
     from ask_above.people.directory import NameKind
     from ask_above.show.screen import Screen
@@ -82,9 +82,8 @@ def naming(command: F) -> F:
     return cast("F", wrapped)
 
 
-def carry_out(how: How, *edits: Edit) -> int:
+def carry_out(how: How, *edits: change.Edit) -> int:
     """Plan edits, show what they do, ask, and make them."""
-    from ask_above.change import CharterRemove
     from ask_above.change.draft import NamedByExpectationError
     from ask_above.workspace.plans import plan
 
@@ -99,7 +98,7 @@ def carry_out(how: How, *edits: Edit) -> int:
     except NamedByExpectationError as error:
         if how.yes or not sys.stdin.isatty() or not asked(f"{error.said} Remove it as well?"):
             raise
-        return carry_out(how, *(CharterRemove("expectations", each) for each in error.expectations), *edits)
+        return carry_out(how, *(change.CharterRemove("expectations", each) for each in error.expectations), *edits)
 
 
 def see_through(how: How, planned: Callable[[], Plan]) -> int:
@@ -262,6 +261,4 @@ def set_command(group: click.Group, complete_key: Callable[..., Any], edit: str,
     @click.argument("fields", nargs=-1, required=True, metavar="FIELD=VALUE...")
     @change_options
     def set_fields(key: str, fields: Sequence[str], *, how: How) -> int:
-        from ask_above import change
-
         return carry_out(how, getattr(change, edit)(key, fields_of(fields)))

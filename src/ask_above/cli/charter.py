@@ -7,6 +7,7 @@ from typing import Any
 
 import click
 
+from ask_above import change
 from ask_above.cli.changing import How, carry_out, change_options
 from ask_above.cli.options import community_option, open_here
 from ask_above.cli.sentence import ExactGroup
@@ -60,9 +61,7 @@ def get(path: str, community: str | None) -> int:
 @change_options
 def set_(path: str, value: str, *, how: How) -> int:
     """Set a part of the charter: ask-above charter set rules.disagreement deny --plan."""
-    from ask_above.change import CharterSet
-
-    return carry_out(how, CharterSet(path, _value(value)))
+    return carry_out(how, change.CharterSet(path, _value(value)))
 
 
 @command.command("add")
@@ -77,10 +76,10 @@ def add(path: str, value: str, *, how: How) -> int:
       ask-above charter add expectations "host may thread.close in river-talk" --plan
       ask-above charter add capabilities.Posts post.quote="Quote a post" --plan
     """
-    from ask_above.change import CharterAdd
-
     entry = re.fullmatch(r"([a-z][a-z0-9._-]*)=(.+)", value)
-    edit = CharterAdd(path, _value(entry[2]), named=entry[1]) if entry else CharterAdd(path, _value(value))
+    edit = (
+        change.CharterAdd(path, _value(entry[2]), named=entry[1]) if entry else change.CharterAdd(path, _value(value))
+    )
     return carry_out(how, edit)
 
 
@@ -90,9 +89,7 @@ def add(path: str, value: str, *, how: How) -> int:
 @change_options
 def remove(path: str, value: str | None, *, how: How) -> int:
     """Remove a part of the charter, or one item of a list: ask-above charter remove rules.seeing --plan."""
-    from ask_above.change import CharterRemove
-
-    return carry_out(how, CharterRemove(path, None if value is None else _value(value)))
+    return carry_out(how, change.CharterRemove(path, None if value is None else _value(value)))
 
 
 def _value(text: str) -> Any:

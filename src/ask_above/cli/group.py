@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 import click
 
+from ask_above import change
 from ask_above.charter.names import listed
 from ask_above.cli.asking import Asked, asking
 from ask_above.cli.changing import How, carry_out, change_options, naming, new_thing, set_command
@@ -64,9 +65,7 @@ def list_groups(asked: Asked) -> int:
 @change_options
 def add(key: str, fields: Sequence[str], title: str | None, *, how: How) -> int:
     """Add a group: ask-above group add night-watch title="Night watch" includes=upper-team confers=volunteer."""
-    from ask_above.change import GroupAdd
-
-    return carry_out(how, GroupAdd(*new_thing(how, NameKind.GROUP, key, fields, title)))
+    return carry_out(how, change.GroupAdd(*new_thing(how, NameKind.GROUP, key, fields, title)))
 
 
 set_command(
@@ -93,9 +92,7 @@ def rename(key: str, title: str | None, new_key: str | None, *, how: How) -> int
     Example:
       ask-above group rename upper-team Upper folk --plan
     """
-    from ask_above.change import GroupRename
-
-    return carry_out(how, GroupRename(key, title, new_key))
+    return carry_out(how, change.GroupRename(key, title, new_key))
 
 
 @command.command("remove")
@@ -108,6 +105,4 @@ def remove(keys: Sequence[str], *, how: How) -> int:
     Example:
       ask-above group remove samplers --plan
     """
-    from ask_above.change import GroupRemove
-
-    return carry_out(how, *(GroupRemove(key) for key in keys))
+    return carry_out(how, *(change.GroupRemove(key) for key in keys))

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import click
 
+from ask_above import change
 from ask_above.charter.names import few
 from ask_above.cli.changing import How, asked, change_options, see_through
 from ask_above.cli.member import GivenRank, with_rank
@@ -21,7 +22,6 @@ from ask_above.people.directory import NameKind
 from ask_above.show.screen import stdout
 
 if TYPE_CHECKING:
-    from ask_above.change import Assign
     from ask_above.decide.names import Names
     from ask_above.people.recognising import Known, Recogniser
     from ask_above.people.register import Register
@@ -118,7 +118,7 @@ class Wishes(NamedTuple):
     absent: str
     link: bool
     days_first: bool
-    given: Assign | None
+    given: change.Assign | None
 
 
 def _assignments(how: How, name: str, content: bytes, *, days_first: bool) -> int:
@@ -187,7 +187,7 @@ def _members(how: How, name: str, content: bytes, wishes: Wishes) -> int:
     return see_through(how, planned)
 
 
-def _given(how: How, edit: Assign | None) -> tuple[str, str, str] | None:
+def _given(how: How, edit: change.Assign | None) -> tuple[str, str, str] | None:
     """Return what all in the list are given, by its keys."""
     if edit is None:
         return None

@@ -9,6 +9,7 @@ from urllib.parse import quote
 
 import click
 
+from ask_above import change
 from ask_above.charter.names import SITE, how_many, is_key
 from ask_above.cli.asking import Asked, asking
 from ask_above.cli.changing import How, carry_out, change_options, fields_of, see_through
@@ -25,8 +26,6 @@ _MEMBER = complete(members)
 
 
 if TYPE_CHECKING:
-    from ask_above.change import Assign
-    from ask_above.change.draft import Edit
     from ask_above.community import Community
 
 
@@ -84,16 +83,14 @@ class GivenRank(NamedTuple):
     at: str
     until: Typed
 
-    def to(self, how: How, key: str) -> list[Assign]:
+    def to(self, how: How, key: str) -> list[change.Assign]:
         """Return the edit that gives it."""
-        from ask_above.change import Assign
-
         if self.rank is None:
             if self.until is not None or self.at != SITE:
                 raise click.UsageError("Which rank? --rank RANK goes with --at and --until.")
             return []
         until = period(open_here(how.community).charter, None, self.until)[1] if self.until is not None else ""
-        return [Assign(key, self.rank, self.at, "", until, how.why)]
+        return [change.Assign(key, self.rank, self.at, "", until, how.why)]
 
 
 with_rank = gathered(
@@ -140,12 +137,10 @@ def add(
       ask-above member add "Ida Reed" ida@river.example --plan
       ask-above member add ida --name "Ida Reed" --email ida@river.example
     """
-    from ask_above.change import MemberAdd
-
     pairs = [each for each in called if "=" in each]
     said = {field: value or "" for field, value in fields_of(pairs).items()}
     key, name, email = _new_member((key, *(each for each in called if each not in pairs)), name, email)
-    member = MemberAdd(key, {**said, **_fields(name=name, email=email, kind=kind, groups=groups)}, status)
+    member = change.MemberAdd(key, {**said, **_fields(name=name, email=email, kind=kind, groups=groups)}, status)
     return carry_out(how, member, *given.to(how, key))
 
 
@@ -180,7 +175,6 @@ def invite(
     Example:
       ask-above member invite ida "Ida Reed" ida@river.example --plan
     """
-    from ask_above.change import MemberAdd
     from ask_above.show.letters import invitation
     from ask_above.workspace.plans import Plan, plan
 
@@ -191,7 +185,7 @@ def invite(
     address = link.replace("{key}", quote(key)).replace("{email}", quote(email)) if link else ""
 
     def planned() -> Plan:
-        member = MemberAdd(key, _fields(name=name, email=email), "invited")
+        member = change.MemberAdd(key, _fields(name=name, email=email), "invited")
         made = plan(home, [member, *given.to(how, key)], by=how.by, why=how.why)
         made.letters = invitation(made, key, "\n\n".join(each for each in (message, address) if each))
         return made
@@ -326,7 +320,7 @@ def _status(name: str, text: str, status: str, example: str, options: Sequence[A
         from ask_above.change import MemberStatus
 
         found = chosen(how, keys, wanted)
-        edits: list[Edit] = [MemberStatus(key, status, written or "") for key in found]
+        edits: list[change.Edit] = [MemberStatus(key, status, written or "") for key in found]
         return carry_out(how, *edits, *(edit for key in found for edit in (given.to(how, key) if given else ())))
 
     act.__doc__ = f"{text}\n\n\b\nExample:\n  ask-above member {name} {example}"
@@ -390,14 +384,12 @@ def set_fields(
       ask-above member set bram --email bram@river.example --plan
       ask-above member set bram freya groups=upper-team --plan
     """
-    from ask_above.change import MemberSet
-
     said = {key: value or "" for key, value in fields_of([member for member in members if "=" in member]).items()}
     fields = {**said, **_fields(name=name, email=email, kind=kind, groups=groups)}
     keys = [member for member in members if "=" not in member]
     if not keys or not fields:
         raise click.UsageError("Say which member, and what to set: ask-above member set bram email=bram@river.example")
-    return carry_out(how, *(MemberSet(key, fields) for key in keys))
+    return carry_out(how, *(change.MemberSet(key, fields) for key in keys))
 
 
 @command.command("note")
@@ -411,9 +403,7 @@ def note(key: str, text: str, *, how: How) -> int:
     Example:
       ask-above member note bram "Prefers mornings" --plan
     """
-    from ask_above.change import MemberSet
-
-    return carry_out(how, MemberSet(key, {"note": text}))
+    return carry_out(how, change.MemberSet(key, {"note": text}))
 
 
 @command.command("show")
@@ -461,9 +451,7 @@ def forget(key: str, *, how: How) -> int:
     Example:
       ask-above member forget dara --why "Asked for it on 3 November" --plan
     """
-    from ask_above.change import MemberForget
-
-    return carry_out(how, MemberForget(key))
+    return carry_out(how, change.MemberForget(key))
 
 
 @command.command("put", left_out=("into", "in", "to"), no_end=_IN_A_GROUP)
@@ -472,10 +460,8 @@ def forget(key: str, *, how: How) -> int:
 @change_options
 def put(members: Sequence[str], group: str, *, how: How) -> int:
     """Put members into a group, or one into several: ask-above member put dara tove upper-team --plan."""
-    from ask_above.change import MemberGroups
-
     members, into = _and_groups(how, members, group)
-    return carry_out(how, *(MemberGroups(key, put=into) for key in members))
+    return carry_out(how, *(change.MemberGroups(key, put=into) for key in members))
 
 
 @command.command("take", left_out=("from", "of"))
@@ -484,10 +470,8 @@ def put(members: Sequence[str], group: str, *, how: How) -> int:
 @change_options
 def take(members: Sequence[str], group: str, *, how: How) -> int:
     """Take members out of a group, or one out of several: ask-above member take dara upper-team --plan."""
-    from ask_above.change import MemberGroups
-
     members, out = _and_groups(how, members, group)
-    return carry_out(how, *(MemberGroups(key, take=out) for key in members))
+    return carry_out(how, *(change.MemberGroups(key, take=out) for key in members))
 
 
 def _and_groups(how: How, said: Sequence[str], last: str) -> tuple[list[str], tuple[str, ...]]:
@@ -511,9 +495,7 @@ def hand_over(key: str, *, how: How) -> int:
     Example:
       ask-above member hand-over olaf --plan
     """
-    from ask_above.change import HandOver
-
-    return carry_out(how, HandOver(key))
+    return carry_out(how, change.HandOver(key))
 
 
 _COLUMNS = "Which columns: key, name, email, kind, status, joined, groups, ranks, note, where they hold a rank."

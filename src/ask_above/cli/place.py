@@ -9,6 +9,7 @@ from typing import NamedTuple
 
 import click
 
+from ask_above import change
 from ask_above.charter.names import SITE, listed
 from ask_above.cli.asking import Asked, asking
 from ask_above.cli.changing import How, carry_out, change_options, naming, new_thing, set_command, words_of
@@ -64,16 +65,14 @@ def list_(at: str, asked: Asked) -> int:
 @change_options
 def add(key: str, kind: str, fields: Sequence[str], title: str | None, into: str, only: str | None, *, how: How) -> int:
     """Make a place of a kind: ask-above place add tide-talk board title="Tide talk" --into alder-mouth."""
-    from ask_above.change import PlaceAdd, SetGate
-
     if not kind or "=" in kind:
         opened = open_here(how.community)
         here = listed(dict.fromkeys(p.kind for p in opened.charter.places.values() if p.key != SITE), "or")
         known = f" This community has {here}." if here else ""
         raise click.UsageError(f"Which kind of place is it?{known} Say: ask-above place add {shlex.quote(key)} KIND")
     key, given = new_thing(how, NameKind.PLACE, key, fields, title, into)
-    gate = [SetGate(key, {"any": _terms(only)})] if only else []
-    return carry_out(how, PlaceAdd(key, kind, into, given), *gate)
+    gate = [change.SetGate(key, {"any": _terms(only)})] if only else []
+    return carry_out(how, change.PlaceAdd(key, kind, into, given), *gate)
 
 
 @command.command("copy")
@@ -83,10 +82,8 @@ def add(key: str, kind: str, fields: Sequence[str], title: str | None, into: str
 @change_options
 def copy(key: str, new: str, into: str | None, *, how: How) -> int:
     """Copy a place with all in it; NEW is the key or the title: ask-above place copy alder-mouth "Lower Alder"."""
-    from ask_above.change import PlaceCopy
-
     made, fields = new_thing(how, NameKind.PLACE, new, (), None)
-    return carry_out(how, PlaceCopy(key, made, into, fields))
+    return carry_out(how, change.PlaceCopy(key, made, into, fields))
 
 
 @command.command("move")
@@ -101,13 +98,11 @@ def move(key: str, into: str, *, keep: bool | None, how: How) -> int:
     Example:
       ask-above place move photo-wall into field --keep --plan
     """
-    from ask_above.change import PlaceMove
-
     if keep is None:
         if not sys.stdin.isatty():
             raise click.UsageError("Say which: --keep its own overrides and exceptions, or take those --as-section.")
         keep = click.confirm("Keep its own overrides and exceptions?")
-    return carry_out(how, PlaceMove(key, into, keep))
+    return carry_out(how, change.PlaceMove(key, into, keep))
 
 
 @command.command("rename")
@@ -121,9 +116,7 @@ def rename(key: str, title: str | None, new_key: str | None, *, how: How) -> int
     Example:
       ask-above place rename notices News board --plan
     """
-    from ask_above.change import PlaceRename
-
-    return carry_out(how, PlaceRename(key, title, new_key))
+    return carry_out(how, change.PlaceRename(key, title, new_key))
 
 
 @command.command("remove")
@@ -136,9 +129,7 @@ def remove(key: str, *, how: How) -> int:
     Example:
       ask-above place remove alder-board --plan
     """
-    from ask_above.change import PlaceRemove
-
-    return carry_out(how, PlaceRemove(key))
+    return carry_out(how, change.PlaceRemove(key))
 
 
 set_command(
@@ -180,12 +171,10 @@ saying = gathered(
 
 
 def _say(how: How, place: str, of: str, words: PlaceWords, *, member: bool) -> int:
-    from ask_above.change import Say
-
     given = {"clear": words.leave, "allow": words.allow, "deny": words.deny, "bar": words.bar}
-    edits = [Say(place, of, word, words_of([names]), member) for word, names in given.items() if names]
+    edits = [change.Say(place, of, word, words_of([names]), member) for word, names in given.items() if names]
     if words.clear:
-        edits.insert(0, Say(place, of, "clear", (), member))
+        edits.insert(0, change.Say(place, of, "clear", (), member))
     if not edits:
         raise click.UsageError("Say what: --allow, --deny or --bar CAPABILITY[,CAPABILITY...], or --clear.")
     return carry_out(how, *edits)
@@ -252,14 +241,12 @@ def gate(
     Example:
       ask-above place gate rota --any upper-team --plan
     """
-    from ask_above.change import SetGate
-
     some = ",".join([*([some] if some else []), *terms]) or None
     asked = (("any", some), ("all", every), ("none", none))
     said = {word: _terms(given) for word, given in asked if given}
     if clear == bool(said):
         raise click.UsageError("Say what the gate asks for: --any, --all, --none; or --clear.")
-    return carry_out(how, SetGate(place, {**said, "teaser": "true"} if teaser and said else said))
+    return carry_out(how, change.SetGate(place, {**said, "teaser": "true"} if teaser and said else said))
 
 
 @command.command("like")
@@ -273,9 +260,7 @@ def like(place: str, sets: Sequence[str], *, how: How) -> int:
     Example:
       ask-above place like photo-wall read-only --plan
     """
-    from ask_above.change import SetLike
-
-    return carry_out(how, SetLike(place, words_of(sets)))
+    return carry_out(how, change.SetLike(place, words_of(sets)))
 
 
 @command.command("realign")
@@ -288,6 +273,4 @@ def realign(place: str, *, how: How) -> int:
     Example:
       ask-above place realign lower-gauges --plan
     """
-    from ask_above.change import Realign
-
-    return carry_out(how, Realign(place))
+    return carry_out(how, change.Realign(place))

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 import click
 
+from ask_above import change
 from ask_above.charter.ladder import Rank
 from ask_above.charter.names import few, how_many, listed
 from ask_above.cli.changing import How, carry_out, change_options, fields_said, naming, new_thing, set_command, words_of
@@ -44,12 +45,10 @@ def add(
     key: str, fields: Sequence[str], title: str | None, above: str | None, below: str | None, *, top: bool, how: How
 ) -> int:
     """Add a rank: ask-above rank add helper title=Helper grants=post.pin,post.write --above volunteer."""
-    from ask_above.change import RankAdd
-
     if top and (above or below):
         raise click.UsageError("Give one of --top, --above RANK and --below RANK.")
     above = next(iter(open_here(how.community).charter.ranks), None) if top else above
-    return carry_out(how, RankAdd(*new_thing(how, NameKind.RANK, key, fields, title), above, below))
+    return carry_out(how, change.RankAdd(*new_thing(how, NameKind.RANK, key, fields, title), above, below))
 
 
 @command.command("copy")
@@ -78,11 +77,9 @@ def copy(
     Example:
       ask-above rank copy surveyor sampler title=Sampler --without reading.post --plan
     """
-    from ask_above.change import RankAdd, Withhold
-
     key, said = new_thing(how, NameKind.RANK, key, fields, None)
-    less = [Withhold(key, words_of([without]))] if without else []
-    return carry_out(how, RankAdd(key, said, above, below, copy_of=original), *less)
+    less = [change.Withhold(key, words_of([without]))] if without else []
+    return carry_out(how, change.RankAdd(key, said, above, below, copy_of=original), *less)
 
 
 @command.command("move")
@@ -96,14 +93,12 @@ def copy(
 @change_options
 def move(key: str, above: str | None, below: str | None, spot: str | None, *, how: How) -> int:
     """Move a rank up or down the ladder: ask-above rank move host --up --plan."""
-    from ask_above.change import RankMove
-
     if sum(each is not None for each in (above, below, spot)) != 1:
         raise click.UsageError("Give one of --above RANK, --below RANK, --top, --bottom, --up and --down.")
     if spot is not None:
         opened = open_here(how.community)
         above, below = _beside(list(opened.charter.ranks.values()), opened.rank(key), spot)
-    return carry_out(how, RankMove(key, above, below))
+    return carry_out(how, change.RankMove(key, above, below))
 
 
 def _beside(ranks: Sequence[Rank], rank: Rank, spot: str) -> tuple[str | None, str | None]:
@@ -126,9 +121,7 @@ def _beside(ranks: Sequence[Rank], rank: Rank, spot: str) -> tuple[str | None, s
 @change_options
 def rename(key: str, title: str | None, new_key: str | None, *, how: How) -> int:
     """Rename a rank, or change its key: ask-above rank rename host "Talk host" --plan."""
-    from ask_above.change import RankRename
-
-    return carry_out(how, RankRename(key, title, new_key))
+    return carry_out(how, change.RankRename(key, title, new_key))
 
 
 set_command(
@@ -156,13 +149,11 @@ def grant(key: str, names: Sequence[str], *, pattern: bool, how: How) -> int:
     Example:
       ask-above rank grant host kit.lend --plan
     """
-    from ask_above.change import Grant
-
     words = words_of(names)
     patterns = [word for word in words if word.endswith("*")]
     if patterns and not pattern:
         tell([f"{listed(patterns)} grants what there is now; --pattern grants later capabilities too."])
-    return carry_out(how, Grant(key, words, pattern))
+    return carry_out(how, change.Grant(key, words, pattern))
 
 
 @command.command("withhold", left_out=("from",))
@@ -176,9 +167,7 @@ def withhold(key: str, names: Sequence[str], *, how: How) -> int:
     Example:
       ask-above rank withhold volunteer photo.upload --plan
     """
-    from ask_above.change import Withhold
-
-    return carry_out(how, Withhold(key, words_of(names)))
+    return carry_out(how, change.Withhold(key, words_of(names)))
 
 
 @command.command("withdraw")
@@ -191,7 +180,6 @@ def withdraw(name: str, *, how: How) -> int:
     Example:
       ask-above rank withdraw kit.lend --plan
     """
-    from ask_above.change import Withdraw
     from ask_above.change.ranks import carriers
     from ask_above.decide.sources import source_of
 
@@ -200,7 +188,7 @@ def withdraw(name: str, *, how: How) -> int:
     for key in carriers(opened.charter, name) if name in opened.charter.catalogue.bit else ():
         where, said = source_of(compiled, opened.rank(key), name)
         stdout().line(f"  {opened.rank(key).title} grants {name}{said} ({where})")
-    return carry_out(how, Withdraw(name))
+    return carry_out(how, change.Withdraw(name))
 
 
 @command.command("remove")
@@ -215,8 +203,6 @@ def remove(key: str, instead: str | None, *, nothing: bool, how: How) -> int:
     Example:
       ask-above rank remove newcomer --none --plan
     """
-    from ask_above.change import RankRemove
-
     opened = open_here(how.community)
     rank = opened.rank(key)
     now = opened.names.moment()
@@ -230,4 +216,4 @@ def remove(key: str, instead: str | None, *, nothing: bool, how: How) -> int:
         names = few((opened.member(holder).called for holder in holders), _FEW)
         have = how_many(len(holders), "member has", "members have")
         raise click.UsageError(f"{have} {rank.title}: {names}. Add --instead RANK or --none.")
-    return carry_out(how, RankRemove(key, instead))
+    return carry_out(how, change.RankRemove(key, instead))
