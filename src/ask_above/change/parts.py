@@ -92,92 +92,45 @@ class Given(NamedTuple):
     gone: tuple[Assignment, ...] = ()
 
 
-RANK_ROWS: Final[Mapping[str, EditRow]] = {
-    "key": EditRow.MANAGE,
-    "position": EditRow.LADDER,
-    "title": EditRow.MANAGE,
-    "about": EditRow.MANAGE,
-    "held_by": EditRow.MANAGE,
-    "unbounded": EditRow.OWNER,
-    "entry": EditRow.MANAGE,
-    "open": EditRow.MANAGE,
-    "on_joining": EditRow.MANAGE,
-    "grants": EditRow.MANAGE,
-    "withhold": EditRow.MANAGE,
-    "builds_on": EditRow.MANAGE,
-    "copied_from": EditRow.MANAGE,
-    "kept_by": EditRow.OWNER,
-    "limit": EditRow.OWNER,
-    "after": EditRow.OWNER,
-    "apart_from": EditRow.OWNER,
-    "lists": EditRow.OWNER,
-    "call_open": EditRow.MANAGE,
-    "heading": EditRow.MANAGE,
-    "color": EditRow.MANAGE,
-    "badge": EditRow.MANAGE,
-    "prefix": EditRow.MANAGE,
-    "perks": EditRow.MANAGE,
-    "paused": EditRow.MANAGE,
-    "where": EditRow.NOTHING,
-}
+def _by_row(**fields: str) -> Mapping[str, EditRow]:
+    """Return the row of each field; said are, for each row, the fields that stand in it."""
+    return {field: EditRow(row) for row, said in fields.items() for field in said.split()}
 
-PLACE_ROWS: Final[Mapping[str, EditRow]] = {
-    "key": EditRow.OWNER,
-    "kind": EditRow.OWNER,
-    "title": EditRow.PLACE,
-    "about": EditRow.PLACE,
-    "parent": EditRow.PARENT,
-    "overrides": EditRow.PLACE,
-    "exceptions": EditRow.PLACE,
-    "gate": EditRow.PLACE,
-    "like": EditRow.PLACE,
-    "where": EditRow.NOTHING,
-}
 
-MEMBER_ROWS: Final[Mapping[str, EditRow]] = {
-    "key": EditRow.OWNER,
-    "name": EditRow.NAME,
-    "email": EditRow.ADDRESS,
-    "kind": EditRow.ACCOUNT,
-    "status": EditRow.ACCOUNT,
-    "joined": EditRow.OWNER,
-    "groups": EditRow.PEOPLE,
-    "note": EditRow.ACCOUNT,
-    "id": EditRow.OWNER,
-    "user_name": EditRow.IDENTITY,
-    "external_id": EditRow.IDENTITY,
-    "was": EditRow.OWNER,
-    "phone": EditRow.PHONE,
-    "where": EditRow.NOTHING,
-}
-
+RANK_ROWS: Final = _by_row(
+    manage="key title about held_by entry open on_joining grants withhold builds_on copied_from call_open heading color"
+    " badge prefix perks paused",
+    ladder="position",
+    owner="unbounded kept_by limit after apart_from lists",
+    nothing="where",
+)
+PLACE_ROWS: Final = _by_row(
+    owner="key kind", place="title about overrides exceptions gate like", parent="parent", nothing="where"
+)
+MEMBER_ROWS: Final = _by_row(
+    owner="key joined id was",
+    account="kind status note",
+    people="groups",
+    name="name",
+    address="email",
+    phone="phone",
+    identity="user_name external_id",
+    nothing="where",
+)
 IDENTITY: Final = ("user_name", "external_id")
 """What says who somebody is to other programs."""
 
-CHARTER_ROWS: Final[Mapping[str, EditRow]] = {
-    "key": EditRow.OWNER,
-    "title": EditRow.OWNER,
-    "owner": EditRow.OWNER,
-    "rules": EditRow.OWNER,
-    "catalogue": EditRow.OWNER,
-    "ranks": EditRow.MANAGE,
-    "places": EditRow.PLACE,
-    "groups": EditRow.OWNER,
-    "override_sets": EditRow.SETS,
-    "perks": EditRow.OWNER,
-    "expectations": EditRow.OWNER,
-    "add_ons": EditRow.OWNER,
-    "kinds": EditRow.OWNER,
-}
+CHARTER_ROWS: Final = _by_row(
+    owner="key title owner rules catalogue groups perks expectations add_ons kinds",
+    manage="ranks",
+    place="places",
+    sets="override_sets",
+)
 
 # a new field of one of these stands in the last row, the owner's, until somebody gives it another
-GROUP_ROWS: Final[Mapping[str, EditRow]] = dict.fromkeys(
-    ("key", "title", "about", "includes", "confers"), EditRow.OWNER
-) | {"where": EditRow.NOTHING}
-SET_ROWS: Final[Mapping[str, EditRow]] = {"key": EditRow.SETS, "overrides": EditRow.SETS, "where": EditRow.NOTHING}
-PERK_ROWS: Final[Mapping[str, EditRow]] = dict.fromkeys(("key", "about", "settle", "default"), EditRow.OWNER) | {
-    "where": EditRow.NOTHING
-}
+GROUP_ROWS: Final = _by_row(owner="key title about includes confers", nothing="where")
+SET_ROWS: Final = _by_row(sets="key overrides", nothing="where")
+PERK_ROWS: Final = _by_row(owner="key about settle default", nothing="where")
 
 _LOOKS = ("title", "about", "color", "badge", "prefix")
 _NO_WORDS: Words = Words()

@@ -11,27 +11,6 @@ from ask_above.charter.names import SITE
 from ask_above.people.register import Assignment, Member, Register
 
 
-def member_of(cells: Mapping[str, str]) -> Member:
-    """Return the member that a row stands for."""
-    said = cells.get("groups")
-    groups = tuple(dict.fromkeys(word for word in said.split(";") if word)) if said else ()
-    return Member(
-        cells["key"],
-        cells.get("name", ""),
-        cells.get("email", ""),
-        cells.get("kind") or "person",
-        cells.get("status") or "active",
-        cells.get("joined", ""),
-        groups,
-        cells.get("note", ""),
-        cells.get("id", ""),
-        cells.get("user_name", ""),
-        cells.get("external_id", ""),
-        cells.get("was", ""),
-        cells.get("phone", ""),
-    )
-
-
 def assignment_of(cells: Mapping[str, str], number: int, zone: tzinfo) -> Assignment:
     """Return the assignment that a row stands for."""
     when = period(cells.get("from", ""), cells.get("until", ""), zone)
@@ -46,7 +25,7 @@ def changed(register: Register, rows: Iterable[RowChange], zone: tzinfo) -> Regi
     given: dict[str, list[Assignment]] = {}
     for row in rows:
         if row.table == "members":
-            members[row.key] = None if row.after is None else member_of(row.after)
+            members[row.key] = None if row.after is None else Member.of(row.after)
             continue
         for cells, comes in ((row.before, False), (row.after, True)):
             if cells is None:

@@ -102,31 +102,15 @@ def _member(
         if said and said not in options:
             message = f"'{said}' is no {column} of a member"
             rows.fault(row, column, "unknown-word", message, f"one of {', '.join(options)}", nearest(said, options))
-    joined = cells.get("joined", "")
-    if not is_date(joined):
-        rows.fault(row, "joined", "bad-date", f"'{joined}' is no date", HOW_TO_WRITE)
-    groups = tuple(dict.fromkeys(filter(None, (part.strip() for part in cells.get("groups", "").split(";")))))
-    for group in groups if names else ():
+    member = Member.of(cells, Where(rows.name, row.line, 1))
+    if not is_date(member.joined):
+        rows.fault(row, "joined", "bad-date", f"'{member.joined}' is no date", HOW_TO_WRITE)
+    for group in member.groups if names else ():
         if names and group not in names.groups:
             what = "is a rank of" if group in names.ranks else "is no group in"
             near = rows.near(group, names.groups)
             rows.fault(row, "groups", "unknown-group", f"'{group}' {what} {charter}", "groups separated by ;", near)
-    return Member(
-        key=key,
-        name=cells.get("name", ""),
-        email=cells.get("email", ""),
-        kind=cells.get("kind") or "person",
-        status=cells.get("status") or "active",
-        phone=cells.get("phone", ""),
-        joined=joined,
-        groups=groups,
-        note=cells.get("note", ""),
-        id=cells.get("id", ""),
-        user_name=cells.get("user_name", ""),
-        external_id=cells.get("external_id", ""),
-        was=cells.get("was", ""),
-        where=Where(rows.name, row.line, 1),
-    )
+    return member
 
 
 def owner_fault(owner: str | None, members: Mapping[str, Member]) -> str:

@@ -53,6 +53,27 @@ class Member(NamedTuple):
     phone: str = ""
     where: Where = NOWHERE
 
+    @classmethod
+    def of(cls, cells: Mapping[str, str], where: Where = NOWHERE) -> Member:
+        """Return the member that the cells of a row stand for, by column; what is left out is as it usually is."""
+        get, groups = cells.get, cells.get("groups")
+        return cls(
+            cells["key"],
+            get("name", ""),
+            get("email", ""),
+            get("kind") or "person",
+            get("status") or "active",
+            get("joined", ""),
+            tuple(dict.fromkeys(filter(None, map(str.strip, groups.split(";"))))) if groups else (),
+            get("note", ""),
+            get("id", ""),
+            get("user_name", ""),
+            get("external_id", ""),
+            get("was", ""),
+            get("phone", ""),
+            where,
+        )
+
     @property
     def is_active(self) -> bool:
         """Whether they take part."""
