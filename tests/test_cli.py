@@ -7,14 +7,17 @@ import io
 import json
 import os
 import re
+import shutil
 import subprocess
 import sys
 from pathlib import Path
 
 import pytest
 
+from ask_above import Community
 from ask_above.cli.main import COMMANDS
 from commands import PLAIN, as_process, run
+from conftest import DEMO
 
 
 @pytest.fixture(scope="module")
@@ -264,3 +267,36 @@ def test_as_a_process_of_its_own_it_says_the_same(demo: Path) -> None:
         assert one.returncode == other.returncode
         assert one.stdout.replace("python -m ask_above", "ask-above") == other.stdout
         assert one.stderr.replace("python -m ask_above", "ask-above") == other.stderr
+
+
+def _of_many(folder: Path) -> list[tuple[str, ...]]:
+    """Return commands whose first screen leaves something out."""
+    members = [f"extra-{n}" for n in range(30)]
+    with (folder / "members.csv").open("a", encoding="utf-8") as file:
+        file.writelines(f"{key},Extra {key},,,active,,,\n" for key in members)
+    charter = Community.open(folder).charter
+    rows = [f"lena,{key},2026-05-01T12:00:00Z,commons\n" for key in charter.catalogue.keys]
+    rows += [f"nobody-{n},post.write,2026-05-01T12:00:00Z,commons\n" for n in range(20)]
+    (folder / "log.csv").write_text("member,action,when,place\n" + "".join(rows), "utf-8")
+    shutil.copytree(folder, folder / "other")
+    less = ("rank", "withhold", "member", *charter.ranks["member"].grants, "--yes", "--force", "--why", "Flood")
+    assert run(*less, cwd=folder / "other").returncode == 0
+    return [
+        ("audit", "log.csv"),
+        ("assign", "steward", *members, "--plan"),
+        ("impact", "other"),
+        ("fit", "post.edit.all"),
+        ("may", "lena", "post.write", "--ways"),
+    ]
+
+
+@pytest.mark.slow
+def test_what_the_first_screen_leaves_out_is_shown_in_full(tmp_path: Path) -> None:
+    folder = tmp_path / "wren-valley"
+    shutil.copytree(DEMO, folder)
+    left_out = 0
+    for command in _of_many(folder):
+        short, full = (run(*command, *more, cwd=folder).stdout for more in ((), ("--full",)))
+        left_out += short.count("more (--full)")
+        assert "--full" not in full, command
+    assert left_out > 3

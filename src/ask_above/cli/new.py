@@ -171,8 +171,7 @@ def tell(screen: Screen, directory: Path, answers: Answers, what: str) -> None:
         f"Wrote {CHARTER}, {MEMBERS} and {ASSIGNMENTS} to {directory}. The owner is {answers.owner} "
         f"({answers.owner_key}). Open {directory / CHARTER} and read it from top to bottom; change what does not fit."
     )
-    screen.line()
-    screen.line("Next steps:", "head")
+    screen.head("Next steps:")
     for sentence, why in (
         (f"ask-above check{where}", "check the files and expectations"),
         (f"ask-above grid{where}", "see capabilities by rank"),

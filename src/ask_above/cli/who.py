@@ -87,8 +87,7 @@ def _elsewhere(screen: Screen, opened: Community, name: str, moment: date | date
     members, places = opened.register.members, opened.decider.compiled.named
     spots = elsewhere(anywhere(opened.decider, [name], opened.names.moment(moment)), SITE)
     if spots:
-        screen.line()
-        screen.line("Elsewhere", "head")
+        screen.head("Elsewhere")
     for spot in spots:
         names = few((members[key].called for key in spot.members), _FEW)
         screen.paragraph(f"{upper(in_places(places, spot.places, _FEW))}: {names}.", first="  ", rest="    ")

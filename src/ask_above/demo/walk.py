@@ -86,8 +86,7 @@ def walk(screen: Screen, community: Community, folder: str) -> None:
 
 
 def _title(screen: Screen, text: str, typed: str) -> None:
-    screen.line()
-    screen.line(text, "head")
+    screen.head(text)
     screen.line(f"$ {typed}", "place")
 
 
@@ -96,8 +95,7 @@ def _said(screen: Screen, text: str) -> None:
 
 
 def _next(screen: Screen, folder: str) -> None:
-    screen.line()
-    screen.line("Next steps", "head")
+    screen.head("Next steps")
     for typed in (
         f"cd {folder}",
         "ask-above ladder                 the ranks, and who has each",

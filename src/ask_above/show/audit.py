@@ -42,16 +42,14 @@ def show_audit(screen: Screen, audit: Audit, *, usage: bool = False) -> None:
         ("Not allowed then, allowed now", audit.since_allowed),
     ):
         if some:
-            screen.line()
-            screen.line(f"{title}: {len(some)}", "head")
-            for turned in some[:_MOST]:
+            screen.head(f"{title}: {len(some)}")
+            for turned in screen.some(some, _MOST):
                 screen.paragraph(f"  {_deed(audit, turned.deed)}{_often(turned.times)}", rest="      ")
                 screen.paragraph(turned.reason, first="      ", rest="      ", style="dim")
             _more(screen, len(some))
     if audit.unknown:
-        screen.line()
-        screen.line(f"Names that nothing had then: {len(audit.unknown)}", "head")
-        for unknown in audit.unknown[:_MOST]:
+        screen.head(f"Names that nothing had then: {len(audit.unknown)}")
+        for unknown in screen.some(audit.unknown, _MOST):
             screen.paragraph(f"  {unknown.what} {unknown.name}{_often(unknown.times)}", rest="      ", style="warn")
         _more(screen, len(audit.unknown))
     if usage:
@@ -93,7 +91,7 @@ def _not_allowed(screen: Screen, audit: Audit) -> None:
     times = sum(deed.times for deed in some)
     said = "1 of them was" if times == 1 else f"{times} of them were"
     screen.line(f"✗ {said} not allowed", "no")
-    for deed in some[:_MOST]:
+    for deed in screen.some(some, _MOST):
         screen.line()
         risk = f" ({deed.risk} risk)" if deed.risk != "low" else ""
         screen.paragraph(f"✗ {_deed(audit, deed.deed)}{risk}", rest="  ", style="no")
@@ -123,8 +121,7 @@ def _turned(audit: Audit, each: NotAllowed) -> str:
 
 
 def _used(screen: Screen, audit: Audit) -> None:
-    screen.line()
-    screen.line("Capabilities used, and through what", "head")
+    screen.head("Capabilities used, and through what")
     rows = [
         [_through(audit, used.rank), used.capability, str(used.times), str(used.members), _day(audit, used.last)]
         for used in audit.used
@@ -168,9 +165,8 @@ def _unused(screen: Screen, audit: Audit) -> None:
     titles = {key: rank.title for key, rank in audit.states.now.names.charter.ranks.items()}
     if not audit.unused:
         return
-    screen.line()
-    screen.line(f"Never used in {audit.days} days", "head")
-    for unused in audit.unused[: None if screen.full else _MOST]:
+    screen.head(f"Never used in {audit.days} days")
+    for unused in screen.some(audit.unused, _MOST):
         who = "its one member" if unused.holders == 1 else f"any of the {unused.holders} members who have it"
         screen.paragraph(
             f"▲ {titles[unused.rank]} grants {unused.capability}; not used by {who}", rest="  ", style="warn"
@@ -180,8 +176,7 @@ def _unused(screen: Screen, audit: Audit) -> None:
 
 
 def _more(screen: Screen, count: int) -> None:
-    if count > _MOST:
-        screen.line(f"  and {count - _MOST} more (--full)", "dim")
+    screen.more(0 if screen.full else count - _MOST, "  ")
 
 
 def _often(times: int) -> str:

@@ -140,8 +140,7 @@ def _advice_in_full(screen: Screen, pieces: Sequence[Piece]) -> None:
             screen.paragraph(piece.mend, first="  → ", rest="    ")
             for command in piece.commands[:_MOST_COMMANDS]:
                 screen.paragraph(command, first="    ", rest="      ", style="yes")
-            if len(piece.commands) > _MOST_COMMANDS:
-                screen.line(f"    and {len(piece.commands) - _MOST_COMMANDS} more like it", "dim")
+            screen.more(len(piece.commands) - _MOST_COMMANDS, "    ", " like it")
 
 
 def _unmet_row(unmet: Unmet, code: str = "unmet", since: str = "") -> list[object]:

@@ -29,8 +29,7 @@ def show_comparison(screen: Screen, comparison: Comparison, *, everything: bool 
             _row(screen, compiled, row)
 
     if comparison.perks:
-        screen.line()
-        screen.line("Perks", "head")
+        screen.head("Perks")
         for sentence in comparison.perks:
             screen.paragraph(sentence, first="  ", rest="    ")
 

@@ -56,14 +56,13 @@ def _fitting(screen: Screen, compiled: CompiledCharter, said: str, fitting: Fitt
         screen.line("  grants nothing beyond the need")
         return
     screen.line(f"  beyond the need (weight {fitting.weight}):")
-    shown = fitting.excess if screen.full else fitting.excess[:_MOST]
+    shown = screen.some(fitting.excess, _MOST)
     for excess in shown:
         where = in_places(compiled.named, excess.places, 3)
         risk = f", {excess.risk} risk" if excess.risk != "low" else ""
         said = f"{excess.capability}{risk} {where}"
         screen.paragraph(said, first="    ", rest="      ", style="warn" if excess.risk == "high" else "")
-    if len(fitting.excess) > len(shown):
-        screen.line(f"    and {len(fitting.excess) - len(shown)} more (--full)", "dim")
+    screen.more(len(fitting.excess) - len(shown), "    ")
 
 
 def show_proposal(screen: Screen, proposal: Proposal) -> None:

@@ -46,8 +46,7 @@ def show_impact(screen: Screen, impact: Impact) -> None:
         for gains, line in lines[:shown]:
             sign = "+" if gains else "−"
             screen.paragraph(f"{sign} {line}", first="  ", rest="    ", style="yes" if gains else "no")
-        if len(lines) > shown:
-            screen.line(f"  and {len(lines) - shown} more (--full)", "dim")
+        screen.more(len(lines) - shown, "  ")
     if impact.turned:
         screen.line("Expectations", "head")
         for turned in impact.turned:

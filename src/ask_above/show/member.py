@@ -91,8 +91,7 @@ def show_member(screen: Screen, kept: dict[str, Any], charter: Charter) -> None:
         screen.line("  Names, addresses and notes are hidden from this member.", "dim")
     _rows(screen, "Ranks", kept["ranks"], ("rank", "place", "from", "until", "by", "why"))
     if kept["perks"]:
-        screen.line()
-        screen.line("Perks", "head")
+        screen.head("Perks")
         for sentence in brought(charter.perks, kept["perks"]):
             screen.paragraph(sentence, first="  ", rest="    ")
     if "journal" in kept:

@@ -46,8 +46,9 @@ def show_plan(screen: Screen, plan: Plan, *, force: bool = False) -> None:
     for turned in plan.perks:
         names = few((plan.after.register.members[key].called for key in turned.members), _FEW)
         screen.paragraph(f"{names}: {turned}.", rest="  ")
-    for sentence in plan.vain[:_MOST_TOLD]:
+    for sentence in screen.some(plan.vain, _MOST_TOLD):
         screen.paragraph(f"! {sentence}", rest="  ", style="warn")
+    screen.more(0 if screen.full else len(plan.vain) - _MOST_TOLD)
     if plan.vain:
         screen.line()
     _gaps(screen, plan)
@@ -76,8 +77,7 @@ def _brought(screen: Screen, plan: Plan) -> None:
         screen.paragraph(f"▲ {upper(piece.what)}. [{piece.code}]", rest="  ", style="warn")
         for command in piece.commands[:_MOST_COMMANDS]:
             screen.paragraph(f"→ {command}", first="  ", rest="    ", style="dim")
-    if len(plan.brought) > _MOST_TOLD:
-        screen.line(f"  and {len(plan.brought) - _MOST_TOLD} more: ask-above check --advice", "dim")
+    screen.more(len(plan.brought) - _MOST_TOLD, "  ", ": ask-above check --advice")
     if plan.brought:
         screen.line()
 
@@ -178,14 +178,13 @@ def _table(screen: Screen, plan: Plan) -> None:
     rows = []
     if len({whose(row) for row in plan.rows}) <= 1:
         return
-    for row in plan.rows[:_MOST_IN_TABLE]:
+    for row in screen.some(plan.rows, _MOST_IN_TABLE):
         key = whose(row)
         community = plan.after if key in plan.after.register.members else plan.before
         rows.append([community.register.members[key].called, key, _change(row)])
     screen.line()
     screen.table(["Name", "Key", "Change"], rows)
-    if len(plan.rows) > len(rows):
-        screen.line(f"and {len(plan.rows) - len(rows)} more", "dim")
+    screen.more(len(plan.rows) - len(rows))
 
 
 def _change(row: RowChange) -> str:
@@ -228,8 +227,7 @@ def show_journal(
         shown = entry.effect if whole else entry.effect[:3]
         for line in shown:
             screen.paragraph(line, first="    ", rest="      ", style="yes" if line.startswith("+") else "no")
-        if len(entry.effect) > len(shown):
-            screen.line(f"    and {len(entry.effect) - len(shown)} more; ask-above journal {entry.number}", "dim")
+        screen.more(len(entry.effect) - len(shown), "    ", f"; ask-above journal {entry.number}")
         if whole:
             for file, start, old, new in entry.splices:
                 screen.line(f"    {file}, from character {start}:", "dim")

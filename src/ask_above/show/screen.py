@@ -86,6 +86,20 @@ class Screen:
             return
         self.out.write(f"{self._rendered(visible(self.styled(text, style)))}\n")
 
+    def head(self, text: str) -> None:
+        """Write a line that stands over others, with an empty one before it."""
+        self.line()
+        self.line(text, "head")
+
+    def some(self, items: Sequence[ItemT], most: int) -> Sequence[ItemT]:
+        """Return the first of some items, so many at the most; all of them where everything is shown."""
+        return items if self.full else items[:most]
+
+    def more(self, left: int, indent: str = "", hint: str = " (--full)") -> None:
+        """Write how many more there are than are shown, where there are any, and how to see them."""
+        if left > 0:
+            self.line(f"{indent}and {left:,} more{hint}", "dim")
+
     def _rendered(self, text: str) -> str:
         """Return text with its styles as a terminal takes them."""
         if _SIGN not in text:

@@ -35,14 +35,12 @@ def show_tour(screen: Screen, tour: Tour) -> None:
         lines, left = screen.cut([*_Lines(compiled, tour.stops).lines()])
         for line in lines:
             screen.paragraph(line.said, first=line.first, rest=line.rest, style=line.style)
-        if left:
-            screen.line(f"and {left:,} more (--full, or one section: --at PLACE)", "dim")
+        screen.more(left, hint=" (--full, or one section: --at PLACE)")
     used = [OPEN in states, CLOSED in states, True, any(stop.less for stop in tour.stops)]
     more = ["(why closed: --full)"] if states != {OPEN} and not screen.full else []
     screen.items([*(said for said, is_used in zip(_LEGEND, used, strict=True) if is_used), *more], style="dim")
     if screen.full and tour.unseen:
-        screen.line()
-        screen.line("Why these places are closed (for administrators)", "head")
+        screen.head("Why these places are closed (for administrators)")
         for stop in tour.unseen:
             said = "closed" if stop.state == CLOSED else "not shown"
             title = compiled.named[stop.place].title or compiled.charter.key

@@ -22,10 +22,10 @@ def show_ways(screen: Screen, ways: Ways) -> None:
     if not ways:
         screen.paragraph(f"No change that was tested, and no two together, gives the answer {wanted}.")
         return
-    shown = len(ways) if screen.full else min(len(ways), _MOST_SHOWN)
+    shown = screen.some(list(ways), _MOST_SHOWN)
     verb = "prevent" if ways.allowed else "allow"
     screen.line(f"Changes that would {verb} it (each tested, fewest side effects first)", "head")
-    for n, way in enumerate(ways[:shown], 1):
+    for n, way in enumerate(shown, 1):
         screen.paragraph(f"{way.what}.", first=f"  {n}. ", rest="     ")
         spot = f"{way.where}" if way.where.line else f"a new line in {way.where.file}" if way.where.file else ""
         size = how_many(way.lines, "line")
@@ -34,8 +34,7 @@ def show_ways(screen: Screen, ways: Ways) -> None:
         )
         for command in way.command.split(" && "):
             screen.line(f"     → {command}")
-    if len(ways) > shown:
-        screen.line(f"  and {len(ways) - shown} more (--full)", "dim")
+    screen.more(len(ways) - len(shown), "  ")
 
 
 def way_table(ways: Sequence[Way], answer: dict[str, Any]) -> Table:
