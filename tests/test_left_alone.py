@@ -146,10 +146,12 @@ class TestStaleIsToldAndBounded:
         secret = add_token(Community.open(here).home, "forum")
         app = app_of(here)
         assert asked(app, "GET", "/ready").body == b"ready"
-        (here / "charter.yaml").write_text("charter: 1\nkey: [\n")
+        file = here / "charter.yaml"
+        file.write_text(file.read_text().replace("builds-on: [surveyor]", "builds-on: [survayor, nobody, none]"))
         app.current.look()
         assert asked(app, "GET", "/ready").body == b"faulty"
-        assert "charter.yaml line" in asked(app, "GET", "/ready", **bearer(secret)).data["fault"]
+        fault = asked(app, "GET", "/ready", **bearer(secret)).data["fault"]
+        assert re.fullmatch(r"charter\.yaml line \d+: there is no rank 'survayor'.*, and 2 more", fault)
 
     @pytest.mark.slow
     def test_a_database_that_hangs_is_given_up(self, postgresql: str) -> None:

@@ -189,6 +189,20 @@ class TestGroups:
         assert {each["value"] for each in found["rank:steward"]["members"]} == {"ines", "olaf"}
         assert "rank:member" not in found
 
+    def test_in_the_group_of_a_rank_is_who_holds_it_now_on_the_whole_site(self, idp: Provider) -> None:
+        before = {each["value"] for each in idp.send("GET", "/Groups/rank:surveyor").data["members"]}
+        given = [
+            Assign("lena", "volunteer", "commons"),
+            Assign("wim", "surveyor"),
+            Assign("freya", "surveyor", "commons"),
+            Assign("bram", "surveyor", since="2098-01-01"),
+        ]
+        c = idp.community
+        for edit in given:
+            c.plan(edit).apply()
+        after = {each["value"] for each in idp.send("GET", "/Groups/rank:surveyor").data["members"]}
+        assert after - before == {"wim"}
+
     def test_members_move_between_groups_and_ranks(self, idp: Provider) -> None:
         add = {"op": "add", "path": "members", "value": [{"value": "tove"}]}
         assert idp.patch("/Groups/group:upper-team", add).status == 200
