@@ -78,6 +78,7 @@ class Asked:
         """Draw the figure of that name, if one is wanted, and say so."""
         if self.figure is None:
             return False
+        # Matplotlib is slow to import, and most answers are text
         from ask_above.show import figures
         from ask_above.show.figures.files import write
         from ask_above.show.figures.lettering import missing_signs

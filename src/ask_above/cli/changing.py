@@ -40,6 +40,7 @@ change_options = gathered(
     "how",
     How,
     {
+        # asked at each call: who sets the variable after the program is loaded, as tests do, is heard
         "by": click.option(
             "--as",
             "by",
@@ -98,6 +99,7 @@ def carry_out(how: How, *edits: change.Edit) -> int:
     except NamedByExpectationError as error:
         if how.yes or not sys.stdin.isatty() or not asked(f"{error.said} Remove it as well?"):
             raise
+        # they go first, so that nothing names any more what is removed
         return carry_out(how, *(change.CharterRemove("expectations", each) for each in error.expectations), *edits)
 
 
@@ -111,6 +113,7 @@ def see_through(how: How, planned: Callable[[], Plan]) -> int:
     except ChangedMeanwhileError:
         if not how.yes:
             raise
+        # others wait from here on, so that the plan that was made anew is not overtaken as well
         with made.home.locked():
             return _show_and_make(how, planned())
 
@@ -127,12 +130,14 @@ def _show_and_make(how: How, made: Plan) -> int:
     show_plan(screen, made, force=how.force)
     if made.refusals or (made.passable and not (how.force and how.why and made.may_pass)):
         return 1
+    # a plan that may not be made has ended above with 1, so that scripts can rely on the status of --plan
     if how.only_plan:
         details = "" if screen.full else " Details: --full"
         screen.line(f"Plan only: nothing was changed.{details}", "dim")
         return 0
     if not how.yes and not asked("Make this change?"):
         return 1
+    # worked out before the change is made: they tell who gains and loses by it
     letters = [*made.letters, *(_letters(made) if how.tell else ())]
     entry = made.apply(force=how.force, letters=letters)
     tell(made.home.told)
@@ -183,6 +188,7 @@ def new_thing(
     fields = {name: value for name, value in fields_of(pairs).items() if value is not None}
     if title is not None:
         fields["title"] = title
+    # a key is taken as it is, title or not: whoever knows keys means them
     if is_key(said):
         return said, fields
     from ask_above.people.directory import NameKind, folded
@@ -193,6 +199,7 @@ def new_thing(
         return said, fields
     names = home_names(how)
     titled = [place for place in names.charter.places.values() if folded(place.title) == folded(said)]
+    # two boards called Notices in two sections are told apart by the section
     if kind is NameKind.PLACE and section != SITE and (titled or key in names.charter.places):
         parent = names.place(section).key
         if all(place.parent != parent for place in titled):

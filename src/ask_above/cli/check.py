@@ -61,6 +61,7 @@ def command(
       ask-above check --schema --with-names
       ask-above check --each ./communities
     """
+    # some type it out of habit: they are told what to do in its place
     if fix:
         raise click.UsageError("check changes nothing. It shows the commands that correct what it finds: check --full")
     if each is not None:
@@ -86,6 +87,7 @@ def command(
             _show_by_hand(opened)
         show_advice(screen, given)
 
+    # an edit by hand that undid a change counts like a failure, until somebody says that it is known
     undone = bool(opened.home.read().undone)
     status = _status(unmet, later, given.pieces, strict=strict) or int(undone)
     if asked.form in _FOR_PROGRAMS:

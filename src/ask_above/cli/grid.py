@@ -92,6 +92,8 @@ def _take(how: How, file: Path, at: str | None) -> int:
     if match:
         lines, number = lines[1:], int(match["change"])
         place = match["place"] or place
+        # cells are held against the state that the sheet was made from: what others changed since is no change of the
+        # sheet
         before = _as_it_was(opened, how, number)
     edits = check(filled(opened.decider, made(before.decider, place), lines))
     if not edits:

@@ -56,6 +56,7 @@ def command(old: str | None, new: str | None, asked: Asked) -> int:
 
 def state_of(said: str, community: str | None) -> Community:
     """Open a community's files, or the community at hand as it was."""
+    # a folder called 12 is a folder: what exists is what is meant
     if Path(said).exists() or not (said.isdecimal() or said.startswith("git:")):
         return Community.open(said)
     return Community.open(folder(community), register=named_register()).as_of(said)

@@ -103,6 +103,7 @@ def _settle(home: Home, take: Sequence[str], number: int | None) -> int:
         known = acknowledge(home, number or None)
         stdout().line(f"Acknowledged: {listed(f'change {each}' for each in known)}.", "yes")
         return 0
+    # what was kept back as doubtful is shown as it would count, so that one can decide
     held = home.read().held
     snapshot = home.read(take=held) if held else home.read()
     names = opened(home, snapshot)

@@ -56,6 +56,7 @@ def command(who: str, what: What, author: str | None, asked: Asked, *, ways: boo
         show_answer(screen, answer)
         if ways_to_yes is not None:
             show_ways(screen, ways_to_yes)
+        # on stderr, so that a script that reads the answer gets nothing else
         elif not answer:
             Screen.of(sys.stderr).line(f"What would allow it: {what.command('may', who, author=author)} --ways", "dim")
 

@@ -65,6 +65,7 @@ def _new_member(said: Sequence[str], name: str | None, email: str | None) -> tup
             raise click.UsageError(f"Is it '{email if '@' in other else name}' or '{other}'? Say it once.")
     from ask_above.people.recognising import key_from
 
+    # an address where the key belongs: its first part is the nearest to a name that there is
     if "@" in first.strip("@"):
         email, first = email or first, first.partition("@")[0]
     if is_key(first):
@@ -256,6 +257,7 @@ def by_key(opened: Community, fits: Mapping[str, str | None]) -> dict[str, Any]:
 def in_order(how: How, rank: str, members: Sequence[str]) -> tuple[str, list[str]]:
     """Return the rank and the members; where a member stands first and a rank among the others, as they are meant."""
     directory = open_here(how.community).names.directory if members else None
+    # a name that is a rank's means the rank, whoever else has it
     if directory is None or directory.find(rank, NameKind.RANK) or not directory.find(rank, NameKind.MEMBER):
         return rank, list(members)
     ranks = [member for member in members if directory.find(member, NameKind.RANK)]
@@ -301,6 +303,7 @@ def _listed(file: Path) -> list[str]:
     except csv.Error as error:
         raise click.UsageError(f"{file.name} cannot be read as CSV: {error}.") from None
     heads = [cell.strip() for cell in rows[0]] if rows else []
+    # a list that people keep may be one key a line, without a first line that says so
     at = next((heads.index(name) for name in ("member", "key") if name in heads), None)
     if at is None and any(len(row) > 1 for row in rows):
         raise click.UsageError(f"{file.name} has no column member or key in its first line.")
@@ -549,6 +552,7 @@ def list_members(
     rows = member_rows(opened.decider, now, keys, shown, viewer, holding)
     if by_column:
         column = list(LIST_COLUMNS).index(by_column)
+        # the column to sort by need not be among those shown
         order = member_rows(opened.decider, now, keys, list(LIST_COLUMNS), viewer)
         rows = [
             row for _, row in sorted(zip([str(o[column]) for o in order], rows, strict=True), key=lambda pair: pair[0])

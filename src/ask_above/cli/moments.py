@@ -50,6 +50,7 @@ class Moment(click.ParamType[Any]):
         except ValueError:
             pass
         said = value.strip()
+        # 12/11 is a day in November or in December, by where one lives
         if not said or _UNCLEAR.fullmatch(said):
             self.fail(f"'{value}' could be meant in more than one way; write {HOW_TO_WRITE}.", param, ctx)
         return MomentWords(said)
@@ -107,11 +108,13 @@ def meant(value: Typed, zone: tzinfo) -> date | datetime | None:
         return _edge_of(edge, datetime.now(zone).date())
     from dateparser.date import DateDataParser
 
+    # the library reckons without time zones
     now = datetime.now(zone).replace(tzinfo=None, second=0, microsecond=0)
     settings = {"PREFER_DATES_FROM": "future", "RELATIVE_BASE": now, "RETURN_TIME_AS_PERIOD": True}
     found = DateDataParser(languages=["en"], settings=settings).get_date_data(str(value))
     at: datetime | None = found.date_obj
     period = found.period
+    # a month or a year alone, without a number, says no day
     if at is None or (period in ("month", "year") and not re.search(r"\d", value)):
         raise click.UsageError(f"Cannot read '{value}' as a date. Write {HOW_TO_WRITE}.")
     if period == "time":
@@ -156,6 +159,7 @@ def period(charter: Charter, since: Typed, until: Typed, lasting: str | None = N
 
 def _written(typed: Typed, moment: date | datetime | None) -> str:
     """Return a moment as it is written in a register: as it was typed, where that was a moment."""
+    # a day that was typed stays a day: it lasts through its end, which a moment would not
     kept = moment if typed is None or isinstance(typed, MomentWords) else typed
     if kept is None:
         return ""

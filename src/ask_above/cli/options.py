@@ -101,6 +101,7 @@ def home_of(community: str | None) -> Home:
     """Return the home of the community at hand: one for all of a command, so that its files are read once."""
     from ask_above.workspace.home import Home
 
+    # a command that opens and then changes would read every file twice, and could see two states
     homes: dict[object, Home] = _of_command(_HOMES)
     where = (*located(folder(community)), named_register())
     return homes.get(where) or homes.setdefault(where, Home(*where, on_demand=True))
@@ -159,6 +160,7 @@ def full_option(command: F) -> F:
     def keep(_: click.Context, __: click.Parameter, value: bool) -> None:
         FULL.set(value)
 
+    # two decorators may add it to one command, and click would show it twice
     if any("--full" in param.opts for param in getattr(command, "__click_params__", ())):
         return command
     help_text = "Show what the first screen leaves out."
@@ -210,6 +212,7 @@ def progress(label: str) -> Iterator[Callable[[int, int], None]]:
         bars: list[Callable[[int, int], None]] = []
 
         def on_progress(done: int, total: int) -> None:
+            # rich is imported when something takes long: what is quick should not pay for it
             if sys.stderr.isatty() and not bars and monotonic() - started > _LONG:
                 bars.append(shown.enter_context(_bar(label)))
             for bar in bars:
@@ -253,6 +256,7 @@ def complete(names: Callable[[Community], Completed]) -> Callable[..., list[Comp
     def find(ctx: click.Context, _: click.Parameter, incomplete: str) -> list[CompletionItem]:
         try:
             where = folder(ctx.params.get("community"))
+            # on demand: somebody is typing, and a rank or a place is completed without reading the members
             known = names(Community.open(where, register=named_register(), on_demand=True))
         except (AskAboveError, OSError):
             return []

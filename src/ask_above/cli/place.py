@@ -65,6 +65,7 @@ def list_(at: str, asked: Asked) -> int:
 @change_options
 def add(key: str, kind: str, fields: Sequence[str], title: str | None, into: str, only: str | None, *, how: How) -> int:
     """Make a place of a kind: ask-above place add tide-talk board title="Tide talk" --into alder-mouth."""
+    # the kind is the argument that people forget, so the error says which kinds there are
     if not kind or "=" in kind:
         opened = open_here(how.community)
         here = listed(dict.fromkeys(p.kind for p in opened.charter.places.values() if p.key != SITE), "or")
@@ -98,6 +99,7 @@ def move(key: str, into: str, *, keep: bool | None, how: How) -> int:
     Example:
       ask-above place move photo-wall into field --keep --plan
     """
+    # either may be meant, and the other one opens or closes what nobody asked for
     if keep is None:
         if not sys.stdin.isatty():
             raise click.UsageError("Say which: --keep its own overrides and exceptions, or take those --as-section.")
@@ -241,6 +243,7 @@ def gate(
     Example:
       ask-above place gate rota --any upper-team --plan
     """
+    # terms without an option are those of --any, the most common gate
     some = ",".join([*([some] if some else []), *terms]) or None
     asked = (("any", some), ("all", every), ("none", none))
     said = {word: _terms(given) for word, given in asked if given}

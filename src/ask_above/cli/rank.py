@@ -104,6 +104,7 @@ def move(key: str, above: str | None, below: str | None, spot: str | None, *, ho
 def _beside(ranks: Sequence[Rank], rank: Rank, spot: str) -> tuple[str | None, str | None]:
     """Return the rank above or below which a spot on the ladder is; the rank itself where it stands there."""
     others = [each for each in ranks if each.key != rank.key]
+    # the bottom is that of the ranks that one can be assigned
     given = [other for other in others if not other.automatic and not other.entry]
     if spot == "top":
         return (others[0].key, None) if rank.position else (rank.key, None)
@@ -151,6 +152,7 @@ def grant(key: str, names: Sequence[str], *, pattern: bool, how: How) -> int:
     """
     words = words_of(names)
     patterns = [word for word in words if word.endswith("*")]
+    # somebody who types post.* is surprised either way, so it is said
     if patterns and not pattern:
         tell([f"{listed(patterns)} grants what there is now; --pattern grants later capabilities too."])
     return carry_out(how, change.Grant(key, words, pattern))
@@ -206,6 +208,7 @@ def remove(key: str, instead: str | None, *, nothing: bool, how: How) -> int:
     opened = open_here(how.community)
     rank = opened.rank(key)
     now = opened.names.moment()
+    # past assignments are history, and nobody has to decide about them
     lasting = (
         assignment
         for assignment in opened.register.assignments

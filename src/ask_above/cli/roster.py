@@ -45,6 +45,7 @@ def command(asked: Asked, *, within: int | None, waiting: int | None, sign_ins: 
       ask-above roster --waiting 14
       ask-above roster --sign-ins
     """
+    # each shows a list of its own, and one screen holds one
     if sum((within is not None, waiting is not None, sign_ins)) > 1:
         raise click.UsageError("--soon, --waiting and --sign-ins are asked one at a time.")
     if within is not None:

@@ -120,12 +120,14 @@ class Spoken(click.Command):
             for name in [next((each for each in names if each in options), None)]
             if name is not None
         }
+        # an option of that very name counts before what the word stands for in other commands
         words |= {
             word: f"--{word}"
             for word in _AS_OPTION
             for option in options.values()
             if f"--{word}" in option.opts and not option.is_flag
         }
+        # "of" says nothing in one command and is an option in another
         left_out = [word for word in self.left_out if word not in words]
         with_value = {
             name: str(option.name) for option in options.values() if not option.is_flag for name in option.opts
@@ -137,6 +139,7 @@ class Spoken(click.Command):
             if word == "--":
                 yield from (word, *rest)
                 return
+            # the last word may be the argument itself: a rank called "to"
             if word in left_out and (rest or not needs):
                 continue
             if word in with_value and rest:
@@ -148,6 +151,7 @@ class Spoken(click.Command):
                 ):
                     value.append(rest.pop(0))
                 yield from (word, " ".join(value))
+            # the shell completes what comes after the word, so it has to be an option already
             elif unfinished and not rest and word in words and spoken:
                 yield words[word]
             elif word in words and spoken and _begins_a_value(word, rest, words):
@@ -164,6 +168,7 @@ class Spoken(click.Command):
 
 def _placed(word: str, option: str, value: list[str], options: Mapping[str, click.Option]) -> tuple[str, str]:
     """Return an option and its value: ``on`` is followed by a moment or by a place, and a place may have an article."""
+    # on friday, and on River talk
     if word == "on" and "at" in options and not any(_IN_TIME.fullmatch(each.lower()) for each in value):
         option = "--at"
     if option in ("--at", "--into") and len(value) > 1 and value[0] == "the":

@@ -61,6 +61,7 @@ def command(mapping: Path, *, how: How, let_go: bool, link: bool) -> int:
 
     made = planned()
     tell(read.notes)
+    # the first plan is shown at once; only where time has passed on its conditions is it made anew
     done = see_through(how, lambda: made if not made.is_overtaken(made.before.moment()) else planned())
     if done == 0 and not how.only_plan and made.source:
         syncing.keep_claims(home, mapped)

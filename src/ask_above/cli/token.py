@@ -70,6 +70,7 @@ def list_tokens(asked: Asked) -> int:
     from ask_above.workspace.tokens import tokens_of
 
     home = home_of(asked.community)
+    # before the first change there is no database, and so no token
     tokens = sorted(tokens_of(home.store).values()) if home.location.holds_register() else []
     rows = [[token.name, token.member, str(token.may), token.made, token.until] for token in tokens]
 

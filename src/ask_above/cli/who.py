@@ -60,6 +60,7 @@ def command(what: What, asked: Asked, *, anywhere: bool, risk: str | None, throu
         if rows:
             screen.line()
             _members(screen, opened, rows, through=through, anywhere=anywhere)
+        # somebody who asks about the whole site rarely knows that a place may differ
         if not anywhere and place == SITE and name not in ACT_WORDS:
             _elsewhere(screen, opened, opened.names.capability(name), moment)
 
