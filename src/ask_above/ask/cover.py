@@ -101,6 +101,7 @@ class Cover(Printed):
             if asked.is_active and self.decider.usable(asked, number) & bit:
                 ranks = ranks_at(compiled, asked.profile, number) if asked.profile else []
                 carrying = [r for r in ranks if r in compiled.unbounded or compiled.carried[r] & bit]
+                # the owner above all ranks, the place itself below them
                 top = -1 if asked.owner else carrying[0] if carrying else len(compiled.ranks)
                 having[top] = having.get(top, 0) + 1
         names = {-1: "owner", len(compiled.ranks): "place"} | {rank.position: rank.key for rank in compiled.ranks}
@@ -137,6 +138,7 @@ def cover(
     anywhere = np.zeros((len(duties), sweep.words), dtype=np.uint64)
     for place, mine in sweep.run(capabilities=numbers):
         anywhere |= mine
+        # telling costs more than counting a place
         if told and place % _TOLD_EVERY == 0:
             told(place, len(compiled.places))
         # most places change little, so that few planes are ever counted
@@ -211,16 +213,16 @@ def _weights(crowd: Crowd, without: frozenset[str]) -> NDArray[np.int64]:
 def crowded(decider: Decider, at: Instant) -> list[Crowded]:
     """Return what more members hold than ``rules.advice`` says: unbounded ranks, capabilities of high risk."""
     advice = decider.compiled.charter.rules.advice
-    crowdeds = []
+    found = []
     unbounded = unbounded_members(decider, at)
     if len(unbounded) > advice.most_unbounded:
-        crowdeds.append(Crowded("unbounded", len(unbounded), advice.most_unbounded))
+        found.append(Crowded("unbounded", len(unbounded), advice.most_unbounded))
     risky = [key for key, each in decider.compiled.catalogue.capabilities.items() if each.risk == "high"]
     able = cover(decider, risky, at).able if risky else {}
-    crowdeds += [
+    found += [
         Crowded(key, count, advice.most_high_risk) for key, count in able.items() if count > advice.most_high_risk
     ]
-    return crowdeds
+    return found
 
 
 def unbounded_members(decider: Decider, at: Instant) -> list[str]:

@@ -55,12 +55,14 @@ def broken(old: Decider, new: Decider, now: Instant) -> list[Broken]:
 
     They are paired by what they say. One that is new is broken where it does not hold (rule 9.11).
     """
+    # by what they say: a line that moved in the file is the same expectation
     known = {_says(expectation): expectation for expectation in old.compiled.charter.expectations}
     same = old.compiled is new.compiled
     members = set(new.people.register.differing(old.people.register)) if same else set[str]()
-    brokens = []
+    turned = []
     for expectation in new.compiled.charter.expectations:
         was = known.get(_says(expectation))
+        # a change of one member is planned while somebody waits: what cannot turn is not worked out
         if same and was is not None and not _concerns(old, new, expectation, members, now):
             continue
         fails, why = failing(new, expectation, now)
@@ -68,11 +70,11 @@ def broken(old: Decider, new: Decider, now: Instant) -> list[Broken]:
         more = fails - failed
         if more and why is not None:
             since = None if more.first <= now else more.first
-            brokens.append(Broken(unmet_one(new, expectation, more.first) or why, breaks=True, since=since))
+            turned.append(Broken(unmet_one(new, expectation, more.first) or why, breaks=True, since=since))
         elif not fails and failed and why_before is not None:
             since = None if failed.first <= now else failed.first
-            brokens.append(Broken(why_before, breaks=False, since=since))
-    return brokens
+            turned.append(Broken(why_before, breaks=False, since=since))
+    return turned
 
 
 def unmet_later(decider: Decider, now: Instant) -> list[tuple[Instant, Unmet]]:
@@ -93,6 +95,7 @@ def _concerns(old: Decider, new: Decider, expectation: Expectation, members: set
     if expectation.act is not None:
         return True  # a limit counts everybody
     if subject.form in ("every", "no"):
+        # those who differ alone can make it fail or mend it, so it is enough that none of them does on either side
         some = [_failing_of_many(decider, expectation, now, members)[0] for decider in (old, new)]
         return bool(some[0] or some[1])
     return (
@@ -141,6 +144,7 @@ def _moments(decider: Decider, expectation: Expectation, now: Instant) -> set[In
         rank = decider.compiled.charter.ranks.get(expectation.target or "")
         if subject.form in ("every", "no"):
             keys |= register.members.keys()
+        # when somebody's time ends there is room for another
         elif rank is not None and rank.limit is not None:
             keys |= {assignment.member for assignment in register.assignments if assignment.rank == rank.key}
     edges: set[Instant] = set()
@@ -169,6 +173,7 @@ def _failing_of_many(
             state = decider.ready.at(member_class, since)
             if not state.owner and not (state.profile and position in ranks_at(compiled, state.profile, place)):
                 continue
+            # those who are alike answer alike, but the author has own things
             for key in keys if expectation.author in keys else keys[:1]:
                 asked = decider.people.ask(key, since)
                 if not asked.is_active or not asked.profile:
@@ -246,6 +251,7 @@ def _reached(decider: Decider, expectation: Expectation) -> Unmet | None:
                 where = in_place(compiled.places[place].title, site=place == 0)
                 if climbed.start[place] & bit:
                     return Unmet(expectation, f"{title} may use {capability} {where} as it is.")
+                # the first are the fewest
                 moves = next(g.moves for g in climbed.gains(bit) if g.place == place)
                 how = sentence(compiled.charter, moves)
                 return Unmet(expectation, f"{title} could reach {capability} {where}: {how}.")

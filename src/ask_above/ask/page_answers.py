@@ -92,6 +92,7 @@ class _Maker:
         self.ranks = len(self.asked_rows)
         for asked in decider.people.all(at) if members else ():
             self._add(asked.key or "", asked.label, "member", asked)
+        # the page has to open in a browser: beyond so many cells places are left out, and it says how many
         most = max(1, _MOST_CELLS // max(1, len(compiled.ranks) * len(compiled.catalogue.keys)))
         self.places = [n for n, _ in enumerate(compiled.places) if plain_places or n == 0 or self._says(n)][:most]
         self.texts: dict[str, int] = {}
@@ -159,6 +160,7 @@ class _Maker:
         known: dict[object, int] = {}
         numbers, firsts = list[int](), list[int]()
         for n in self.places:
+            # places that say nothing answer like the one above, unless their kind differs: one layer for all of them
             chain = tuple(each for each in self.compiled.chains[n] if each in speaking)
             number = known.setdefault((self.compiled.places[n].kind, chain, n == 0), len(known))
             if number == len(firsts):
@@ -186,6 +188,7 @@ class _Maker:
         """Return how each place shows itself, what it changes, and the notes on what can be used."""
         told(row, len(self.asked_rows))
         asked, number = self.asked_rows[row], {key: n for n, key in enumerate(self.compiled.catalogue.keys)}
+        # how a place shows itself costs little for everybody; what it changes for each person does not
         if (row + 1) * len(self.compiled.places) > _MOST_TOURED:
             shown = states(self.compiled, asked)
             return "".join(shown[place][0] for place in self.places), {}, {}
@@ -242,6 +245,7 @@ class _Maker:
                 heard = tuple(each for each, touch in chain if touch is None or each in spots or touch & rests)
                 form = capability, compiled.places[place].kind, place == 0, heard
                 number = known.setdefault(form, len(known))
+                # numbers of 16 bits: what does not fit shares the last one, which has no account
                 shape[layer, capability] = min(number, _MOST_NUMBERS - 1)
                 if len(asked) < len(known) < _MOST_NUMBERS:
                     asked.append((capability, place))

@@ -85,6 +85,7 @@ class Catalogue:
         self.bit = {key: 1 << n for n, key in enumerate(self.keys)}
         self.everything = (1 << len(self.keys)) - 1
         self.pairs = {c.pair: (f"{c.pair}.own", f"{c.pair}.all") for c in capabilities.values() if c.pair}
+        # the same few sets are closed again and again: a charter is compiled once and asked for days
         self._implied: dict[int, int] = {}
         self._expanded: dict[str, int] = {}
         self._closed: dict[int, int] = {}
@@ -115,6 +116,7 @@ class Catalogue:
     def _expand(self, word: str) -> int:
         if word == "*":
             return self.everything
+        # the dot stays, so that post.* is not postbox.write
         if word.endswith(".*"):
             return self.mask(key for key in self.keys if key.startswith(word[:-1]))
         if word in self.bundles:
@@ -153,6 +155,7 @@ class Catalogue:
 
         ``beside`` is one more capability to rest on, with all that it rests on itself.
         """
+        # without recursion: a chain of implications may be as long as the catalogue
         result, todo = 0, [key] if beside is None else [key, beside]
         while todo:
             bit = self.bit[name := todo.pop()]
@@ -174,6 +177,7 @@ class Catalogue:
     def near(self, name: str, known: Iterable[str]) -> tuple[str, ...]:
         """Return the names most like one that stands for nothing, before them what is described in its words."""
         words = {*name.casefold().split()} - _SAY_NOTHING
+        # somebody who knows no name says what they mean: the words of what it is about are looked at too
         about = {
             capability.pair or capability.key: {*capability.about.casefold().split()}
             for capability in self.capabilities.values()
@@ -185,6 +189,7 @@ class Catalogue:
 
     def what_is_wrong_with(self, word: str) -> tuple[str, tuple[str, ...]] | None:
         """Return why a word stands for nothing, and the nearest names; ``None`` where it is fine (rules 2.3, 2.7)."""
+        # an empty bundle stands for nothing and is fine all the same
         if self.expand(word) or word in self.bundles:
             return None
         if word in self.pairs:

@@ -90,6 +90,7 @@ class _Reader:
         self.words: list[tuple[int, str]] = []
         at = 0
         for word in text.split():
+            # where each word begins, so that a fault names its column
             at = text.index(word, at)
             self.words.append((at, word))
             at += len(word)
@@ -143,6 +144,7 @@ class _Reader:
         if word != "may":
             raise self.fail(f"'{word}' stands where 'may', 'may not' or 'can never reach' belongs", 1)
         allowed = self.peek() != "not"
+        # "every host may not" could be read as none or as not all, so it is not read at all
         if not allowed:
             if subject.form in ("every", "no"):
                 other = "no" if subject.form == "every" else "every"
@@ -161,6 +163,7 @@ class _Reader:
 
     def reach(self, so_far: Expectation) -> Expectation:
         """Read what can never be reached; without a place it is meant anywhere."""
+        # an empty place means anywhere: a climb is bad wherever it ends
         result = so_far._replace(capability=self.name("capability"), place="")
         if self.peek():
             word = self.take("")
@@ -176,6 +179,7 @@ class _Reader:
         if word not in ACT_WORDS:
             return so_far._replace(capability=self.name("capability", word))
         result = so_far._replace(act=Act(word))
+        # a member or a rank may be moderated; the other acts are on ranks
         if word == Act.MODERATE and self.peek().startswith("@"):
             result = result._replace(member=self.member())
         else:

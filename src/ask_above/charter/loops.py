@@ -20,12 +20,15 @@ def loops(edges: Mapping[T, Sequence[T]]) -> list[list[T]]:
         if root in state:
             continue
         trail: list[T] = []
+        # the trail is kept by hand: what an administrator wrote may be deeper than Python recurses
         stack = [(root, iter(edges[root]))]
         state[root] = 1
         trail.append(root)
         while stack:
             node, following = stack[-1]
             for other in following:
+                # 1 is on the trail, 2 is done: what is met on the trail closes a loop, which is the end of the trail
+                # from there on
                 if state.get(other) == 1:
                     closed.append([*trail[trail.index(other) :], other])
                 elif other not in state and other in edges:

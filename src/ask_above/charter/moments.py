@@ -49,6 +49,7 @@ def instant(moment: datetime) -> Instant:
     offset = moment.utcoffset()
     if offset is None:
         raise MomentError(f"The moment {moment.isoformat()} has no time zone; give a datetime with tzinfo, or a date.")
+    # whole numbers: a timestamp as a float loses microseconds after a few decades
     return (moment.replace(tzinfo=None) - _EPOCH - offset) // _MICROSECOND
 
 

@@ -50,6 +50,7 @@ def nearest(name: str, known: Iterable[str], most: int = 3) -> tuple[str, ...]:
     names = list(dict.fromkeys(known))
     # of very many names those that are equally good may come in their own order
     names = sorted(names) if len(names) <= _MANY else names
+    # a name of a megabyte is compared by its beginning: it is a mistake whatever it is nearest to
     found = process.extract(name.lower()[:_LONG], names, scorer=fuzz.ratio, score_cutoff=_LIKE, limit=most)
     return tuple(each for each, *_ in found)
 
@@ -76,6 +77,7 @@ def upper(text: str) -> str:
     >>> upper("two members"), upper("notes.write for Member"), upper("m50 has no rank")
     ('Two members', 'notes.write for Member', 'm50 has no rank')
     """
+    # a key or a capability is written one way, at the beginning of a sentence too
     first = text.split(" ", 1)[0].rstrip(".,:;'s")
     return text if any(mark in first for mark in "._0123456789") else text[:1].upper() + text[1:]
 

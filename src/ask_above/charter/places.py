@@ -100,6 +100,7 @@ def told_apart(places: Sequence[Place]) -> tuple[Place, ...]:
     ['North', 'Chat (a)', 'Chat (b)']
     """
     times = Counter(place.title for place in places)
+    # in most communities every title is one place's alone
     if len(times) == len(places):
         return tuple(places)
     titles = {place.key: place.title for place in places}

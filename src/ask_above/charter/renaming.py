@@ -62,6 +62,7 @@ class _Renamer:
         return Words(tuple(self.of("bundle", word) for word in words), words.where)
 
     def catalogue(self, catalogue: Catalogue) -> Catalogue:
+        # the catalogue keeps what it has worked out, so it is made anew only where it has to be
         if all(self.of("bundle", key) == key for key in catalogue.bundles):
             return catalogue
         bundles = self._keyed(
@@ -92,6 +93,7 @@ class _Renamer:
 
     def _holder(self, key: str) -> str:
         """Return the key of a rank or group, which share one name space."""
+        # ranks and groups share their keys (1.3), so one of the two leaves it as it is
         return self.of("group", self.of("rank", key))
 
     def override(self, entry: Override) -> Override:

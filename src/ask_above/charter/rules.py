@@ -88,4 +88,5 @@ class Rules(NamedTuple):
 
     def act(self, act: Act) -> ActRule:
         """Return the rule of an act; one that is not set is the owner's alone."""
+        # no capability to use: what nobody can use is left to the owner
         return self.acts.get(act) or ActRule(act)

@@ -100,6 +100,7 @@ class ActCandidates:
                 if own.key == other.key or (own.position < other.position) is up:
                     continue
                 first, second = (own, other) if up else (other, own)
+                # one goes up, or the other goes down: the two differ in whom they pass
                 for mover, above, below in ((first, second.key, None), (second, None, first.key)):
                     moved = changes.moved(self.charter, mover.key, above=above, below=below)
                     order = tuple(moved.ranks)
@@ -114,11 +115,13 @@ class ActCandidates:
 
     def _block(self, rank: Rank) -> int:
         """Return how many lines a rank takes in its file; one where that cannot be told."""
+        # a rank ends where the next begins; in another file nothing tells
         after = self.compiled.ranks[rank.position + 1] if rank.position + 1 < len(self.compiled.ranks) else rank
         return max(1, after.where.line - rank.where.line) if after.where.file == rank.where.file else 1
 
     def _actor_raised(self) -> Iterator[Candidate]:
         """Yield the ranks that the actor might be given; where an act has no capability, none came before."""
+        # the act takes nothing that could be used, so no rank helps
         if self.actor_about is None:
             return
         member = self.actor.member
@@ -181,6 +184,7 @@ class ActCandidates:
             if rank.automatic:
                 can &= ~self.decider.usable(ask_rank(self.compiled, rank), self.place)
         bit, carried = self.compiled.catalogue.bit, self.compiled.carried
+        # what the fewest ranks grant hands the act to the fewest
         keys = sorted(
             self.compiled.catalogue.names(can), key=lambda key: sum(bool(each & bit[key]) for each in carried)
         )

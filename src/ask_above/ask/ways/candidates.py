@@ -96,6 +96,7 @@ class CapabilityCandidates:
 
     def _granting(self) -> list[Rank]:
         """Return the ranks that may be edited of those held; in place of one kept outside, those that it builds on."""
+        # a rank that something outside keeps may not be edited here; what it builds on may
         beyond = (key for rank in self.ranks if rank.kept_by for key in self._built_on(rank))
         keys = dict.fromkeys(rank.key for rank in self.ranks if not rank.kept_by and not rank.unbounded)
         keys |= dict.fromkeys(key for key in beyond if not self.charter.ranks[key].kept_by)
@@ -211,6 +212,7 @@ class CapabilityCandidates:
         old = next((entry for entry in entries if (entry.of, entry.above) == (of.of, of.above)), None)
         lines = 1 if old or entries else 2
         what = f"{word} {title} {'from ' if word == 'bar' else ''}{listed(names)} {self._at(place)}"
+        # a bar holds further down too: where denying is enough it is not proposed
         milder = f"deny {title} {listed(names)} {self._at(place)}" if word == "bar" else ""
 
         def apply(charter: Charter, register: Register) -> Files:
@@ -282,6 +284,7 @@ class CapabilityCandidates:
                     above, below = (None, entry.of) if rank.position <= start else (entry.of, None)
                     moved = changes.moved(self.charter, rank.key, above=above, below=below)
                     order = tuple(moved.ranks)
+                    # two moves may come to the same ladder
                     if order in seen:
                         continue
                     seen.add(order)
@@ -333,6 +336,7 @@ class CapabilityCandidates:
             return
         yield _gating(place, None, f"remove the gate of {self._told(place)}")
         for term, title in self._terms():
+            # to admit somebody for certain the other terms go as well; the trial shows whom else that lets in
             more = gate._replace(any=(*gate.any, term), all=(), none=())
             if term not in gate.any and not gate.all and not gate.none:
                 yield _gating(place, more, f"admit {title} through the gate of {self._told(place)}")
@@ -384,6 +388,7 @@ def becoming_active(member: Member) -> Callable[[Charter, Register], Files]:
 
     def apply(charter: Charter, register: Register) -> Files:
         status = member.restored if member.status in OUT else "active"
+        # a date in the past: whoever has been active once is not given what comes on joining again
         changed = register.with_member(member._replace(status=status, was="", joined=member.joined or "2000-01-01"))
         if member.status in (Status.PENDING, Status.INVITED) and not member.joined:
             has = {assignment.rank for assignment in register.of(member.key) if assignment.place == SITE}

@@ -173,6 +173,7 @@ class _Trial:
         """
         candidates = sorted(candidates, key=self._likely_harm)
         found = self._some([(candidate,) for candidate in candidates], told, every=every)
+        # two changes are proposed only where no single one will do
         if not found:
             found = self._some(list(combinations(candidates[:_MOST_IN_PAIRS], 2)), told, every=every)
         return sorted(found, key=_least_harm_first)
@@ -192,6 +193,7 @@ class _Trial:
         commands: set[str] = set()
         for n, candidates in enumerate(combined):
             command = " && ".join(candidate.command for candidate in candidates)
+            # two candidates may say the same, and a milder one may have done already
             if command in commands or any(candidate.unless in done for candidate in candidates):
                 continue
             commands.add(command)
@@ -207,6 +209,7 @@ class _Trial:
 
     def _way(self, candidates: tuple[Candidate, ...], changed: Decider, command: str) -> Way:
         place, capability, member = self.own or ("", "", None)
+        # who asks has a row of their own, so that their own answer is not told as a side effect
         compared = crowds(self.decider, changed, self.at, apart=member)
         mine = [] if member is None else compared.rows_of(member)
         turns = turned(self.decider, changed, compared, (place, capability, mine) if mine else None)

@@ -26,6 +26,7 @@ def read_catalogue(charter: Source, add_ons: list[Source]) -> Catalogue:
                 found = _declared(document, path, said, data.get("add-on"))
                 if _are_new({key, *(capability.key for capability in found)}, spots, document, path):
                     declared |= {capability.key: capability for capability in found}
+    # first all names, of every file, then what they lead to: an add-on may imply what another declares
     catalogue = Catalogue(_by_heading(declared))
     catalogue = _without_bad_relations(catalogue, spots)
     document, data = charter
@@ -59,6 +60,7 @@ def _declared(document: Document, path: Path, said: dict[str, Any], add_on: str 
         return [one]
     about, on_all = own_and_all(one.about)
     own = one._replace(key=f"{key}.own", about=about, pair=str(key))
+    # who may do it to everybody's things may do it to their own (2.3)
     return [own, one._replace(key=f"{key}.all", about=on_all, pair=str(key), implies=(*one.implies, own.key))]
 
 
@@ -100,6 +102,7 @@ def _without_bad_relations(catalogue: Catalogue, spots: dict[str, Spot]) -> Cata
         document, path = spots[key]
         first = (document.name, path) not in seen
         seen.add((document.name, path))
+        # an authored capability is two here and one in the file: what is wrong with it is told once
         if first and not _relations_hold(document, path, catalogue):
             clean[key] = capability._replace(implies=(), needs=(), leads_to=())
         else:
@@ -115,6 +118,7 @@ def _without_bad_relations(catalogue: Catalogue, spots: dict[str, Spot]) -> Cata
         message = f"'implies' and 'needs' go round in a loop: {' → '.join(loop)}"
         document.fault(path, "loop", message, expected="a relation that leads on and never back", on_key=True)
     if knots:
+        # nothing may follow a loop, and the rest of the file is still to be read for its faults
         clean = {key: capability._replace(implies=(), needs=()) for key, capability in clean.items()}
     return Catalogue(clean)
 
@@ -141,6 +145,7 @@ def _read_bundles(document: Document, data: dict[str, Items], catalogue: Catalog
         document.fault(path, "loop", message, expected="bundles that contain one another one way only", on_key=True)
         empty.update(loop)
     bundles: dict[str, Bundle] = {}
+    # bundles may name one another in any order, so all their names are known before one is read
     named = Catalogue(catalogue.capabilities, {key: Bundle(key, NO_WORDS) for key in data})
     for key, items in data.items():
         words = read_words(document, items, ("bundles", key), named)

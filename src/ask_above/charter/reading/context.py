@@ -35,6 +35,7 @@ def unknown(
     names = list(known)
     near = nearest(name, names)
     message = f"there is no {what} '{name}'"
+    # more names than a line holds help nobody
     expected = f"the key of a {what}" if len(names) > 12 else f"one of {', '.join(names)}" if names else ""  # noqa: PLR2004
     document.fault(path, f"unknown-{what.replace(' ', '-')}", message, expected=expected, nearest=near, on_key=on_key)
 

@@ -58,6 +58,7 @@ class Document:
         mark = self.marks.get(path) or Position(0, 0, 0, 0)
         line, column = (mark.key_line, mark.key_column) if on_key else (mark.line, mark.column)
         if offset and column:
+            # the text begins behind the quote
             column += offset + mark.quoted
         source = self.lines[line - 1] if 0 < line <= len(self.lines) else ""
         found = self._found(path) if not on_key else str(path[-1])

@@ -29,6 +29,7 @@ def read_places(
     places = {SITE: site}
     for path, parent, written in _nested(data.get("places", []), ("places",)):
         key = written["key"]
+        # the first one counts, so that what names it is not told to name nothing
         if key in places:
             before = places[key].where
             message = f"the place '{key}' is named twice; it stands on line {before.line} already"
@@ -51,6 +52,7 @@ def read_places(
 
 def _nested(items: list[tuple[int, dict[str, Any]]], path: Path) -> Iterator[Nested]:
     """Walk the tree in the order in which it is written, without recursion."""
+    # reversed, as the last is taken first: the places come in the order of the file
     todo: list[Nested] = [((*path, n), None, written) for n, written in reversed(items)]
     while todo:
         here, parent, written = todo.pop()
@@ -112,6 +114,7 @@ class _Differences:
             word: read_words(self.document, said.get(word), (*path, word), self.catalogue)
             for word in ("allow", "deny", "bar")
         }
+        # allowing brings along what is implied (2.4), denying takes what is named alone
         given = self.catalogue.close(self.catalogue.expand_all(words["allow"]))
         for word in ("deny", "bar"):
             both = given & self.catalogue.expand_all(words[word])
@@ -125,6 +128,7 @@ class _Differences:
     def gate(self, path: Path, said: dict[str, Any]) -> Gate | None:
         lists = {word: self.terms((*path, word), said.get(word, [])) for word in ("any", "all", "none")}
         if not any(word in said for word in lists):
+            # a gate whose lists were faulty has had its fault already
             if not any(word in (self._raw(path) or {}) for word in lists):
                 message = "an empty gate asks for nothing; write any, all or none, or leave the gate out"
                 self.document.fault(path, "empty-gate", message, expected="any: [...], all: [...] or none: [...]")

@@ -91,6 +91,7 @@ def _rank(
         after=ranks("after"),
         apart_from=ranks("apart-from"),
         lists=_lists(document, path, said, known),
+        # calling an automatic rank would call everybody, so that has to be said
         call_open=said.get("call", "closed" if held_by else "open") == "open",
         heading=said.get("heading", False),
         color=said.get("color"),
@@ -154,6 +155,7 @@ def read_perks(document: Document, data: dict[str, dict[str, Any]]) -> dict[str,
     perks: dict[str, Perk] = {}
     for key, written in data.items():
         settle = written["settle"]
+        # what settling starts from: a perk that no rank mentions
         default: PerkValue = {"any": False, "all": False, "topmost": None}.get(settle, 0)
         if "default" in written:
             default = _perk_value(document, ("perks", key, "default"), written["default"], settle)

@@ -31,6 +31,7 @@ def read_rules(document: Document, data: dict[str, Any], catalogue: Catalogue) -
     if naming is not None:
         acts[Act.ACCOUNTS] = acts[Act.ACCOUNTS]._replace(
             naming=_moderating(document, naming, ("rules", Act.ACCOUNTS, "naming"), catalogue, acts[Act.MODERATE]),
+            # noted with the rest, so that a bundle named here follows when it gets another key
             words=(*acts[Act.ACCOUNTS].words, *_written(naming)),
         )
     advice = data.get("advice", {})
@@ -62,6 +63,7 @@ def _written(said: Any) -> tuple[str, ...]:
 def _several(document: Document, said: Items, path: Path, catalogue: Catalogue) -> tuple[str, ...]:
     words = [read_words(document, [(None, word)], at(path, n), catalogue) for n, word in said]
     mask = catalogue.expand_all(word for some in words for word in some)
+    # moderating is done to others, so of a pair the capability for all things counts
     return tuple(key for key in catalogue.names(mask) if not key.endswith(".own"))
 
 

@@ -45,6 +45,7 @@ def swallowed(path: Path, document: Document, expected: str) -> Any:
     """Note that nothing stands where something belongs, and why YAML may have taken it for nothing."""
     line = document.where(path).line
     source = document.lines[line - 1] if 0 < line <= len(document.lines) else ""
+    # color: #257292 is a comment to YAML, and nobody sees why
     _, mark, comment = source.partition("#")
     if mark and not comment.startswith((" ", "\t")) and comment.strip():
         value = f"#{comment.split(' #')[0].strip()}"
@@ -83,6 +84,7 @@ class Key(Shape):
 def check_key(text: str, shape: Key, path: Path, document: Document, *, on_key: bool = False) -> bool:
     """Note a fault where ``text`` cannot be a key (rules 1.2 and 1.3)."""
     if not is_key(text):
+        # what is almost a key, such as River Talk, has a key in it
         better = "".join(ch if ch.isalnum() or ch in "-_" else "-" for ch in text.lower()).strip("-_")
         hint = (better,) if is_key(better) and better.isascii() else ()
         message = f"'{text}' cannot be the key of a {shape.of}"
@@ -117,6 +119,7 @@ class Whole(Shape):
 
     def read(self, value: Any, path: Path, document: Document) -> Any:
         """Return an int."""
+        # other digits than 0 to 9 are digits to Python
         if isinstance(value, str) and value.isascii() and value.isdigit() and len(value) < 10:  # noqa: PLR2004
             return int(value)
         return self.refuse(value, path, document)
@@ -285,6 +288,7 @@ class Record(Shape):
                 continue
             message = f"{self.noun} needs a line '{key}:' ({self.fields[key].about})"
             document.fault(path, "missing", message, expected=f"{key}: ...")
+        # without what must be there nothing that names this can be checked: its own faults are enough
         if self.partial or not self.required or clean.keys() >= set(self.required):
             return clean
         return BAD
@@ -298,6 +302,7 @@ class Record(Shape):
 
     def _unknown(self, key: str, path: Path, document: Document) -> None:
         near = nearest_field(key, self.fields)
+        # most often a field is not misspelt but stands one level too high
         inside = tuple(name for name, each in self.fields.items() if key in getattr(each.shape, "fields", ()))
         if key == "<<":
             message = "'<<' would merge another mapping in; this format does not read that: write the lines out"

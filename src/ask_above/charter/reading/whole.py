@@ -43,6 +43,7 @@ def read_charter(document: Document, add_ons: list[Document]) -> Read | None:
     ranks = read_ranks(document, data.get("ranks", []), catalogue, perks)
     groups = read_groups(document, data.get("groups", []), ranks)
     rules = read_rules(document, data.get("rules", {}), catalogue)
+    # known before places are read, which name ranks and groups, and after them for what names places
     names = KnownNames(ranks, groups, rules.timezone)
     sets = read_sets(document, data.get("override-sets", {}), catalogue, names)
     names.places = read_places(document, data, catalogue, names, sets)
@@ -75,6 +76,7 @@ def _read_add_ons(documents: list[Document]) -> list[Source]:
         if data is BAD:
             continue
         key = data.get("add-on")
+        # two files of one key would answer for each other in every message
         if key in named:
             message = f"the add-on '{key}' is there already, in {named[key]}"
             document.fault(("add-on",), "twice", message, expected="a key of its own for each add-on")
