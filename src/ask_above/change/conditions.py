@@ -44,6 +44,7 @@ class Conditions:
         old, ranks = self.before.charter.ranks, self.after.charter.ranks
         for key, rank in ranks.items():
             was = old.get(key)
+            # one that was everybody's before is no newer wrong than it was
             newly = [what for what in everybodys(rank) if was is None or what not in everybodys(was)]
             rest = conditions_on(rank, ranks.values()) if newly else ""
             if rest:
@@ -80,6 +81,7 @@ class Conditions:
     def _touched(self) -> list[str]:
         """The members for whom a rank may be newly recorded."""
         old, new = self.before.charter, self.after.charter
+        # what a group confers may give a rank to somebody whose own record nobody touched
         same = old is new or _groups(old) == _groups(new)
         return self.difference.members if same else list(self.after.register.members)
 
@@ -105,6 +107,7 @@ class Conditions:
             yield from self._givable(member, rank, place)
             yield from self._after(member, rank, place, spans.first)
         back = self._comes_back(member)
+        # who comes back brings all that was recorded for them
         for key in dict.fromkeys((*(key for key, _ in given), *automatic, *((key for key, _ in new) if back else ()))):
             yield from self._apart(member, self.after.charter.ranks[key])
 

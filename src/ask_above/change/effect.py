@@ -39,6 +39,7 @@ class Effect:
 
     def _gains(self, actor: Asked, rule: ActRule) -> Iterator[Refusal]:
         reasons: dict[str, str] = {}
+        # one's own gain is told once, for the first place: it is refused wherever it is
         mine, own_gain = self.turns.pairs_of(actor), ""
         for turn in self.turns.all:
             if not (turn.gained or turn.freed):

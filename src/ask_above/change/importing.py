@@ -135,6 +135,7 @@ class _Merger:
         self.taken = {*self.known, *draft.charter.ranks}
         self.unique: dict[tuple[str, str], int] = {}
         self.directory = Directory(draft.charter, draft.register)
+        # where there is a rank for those who wait, active is a decision that a list has to state
         entry = any(rank.entry for rank in draft.charter.ranks.values())
         self.must_say = entry and not status
         self.joining = rows_on_joining(draft)
@@ -159,6 +160,7 @@ class _Merger:
             if value or (column == "groups" and before):
                 after[column] = value
         after["key"] = key
+        # whoever has been active once was given what comes on joining then
         first = old is None or (old.status in (Status.PENDING, Status.INVITED) and not old.joined)
         if first and after["status"] == Status.ACTIVE and not after["joined"]:
             after["joined"] = self.draft.day
@@ -201,6 +203,7 @@ class _Merger:
         likely = self.people.likely(self.draft.register, known) if key is None else []
         if key is None and likely and self.link and (len(likely) == 1 or known.email):
             key = likely[0]
+        # two people of one name are two people until somebody says otherwise
         elif likely and not self.link:
             member = self.known[likely[0]]
             who = f"{member.called} ({member.key})" if self.shows else "somebody who is here"

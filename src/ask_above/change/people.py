@@ -44,6 +44,7 @@ class MemberAdd(NamedTuple):
 
     def on(self, draft: Draft) -> Done:
         if not is_key(self.key) or self.key in RESERVED:
+            # the name was typed where the key belongs: the command that was meant is told
             if " " in self.key.strip() and not self.fields.get("name"):
                 first = self.key.split()[0].lower()
                 raise EditError(
@@ -171,6 +172,7 @@ class Assign(NamedTuple):
         since = self.since or begun or ""
         when = given_period(draft, since, self.until)
         new = Assignment(self.member, self.rank, self.place, when, draft.by, self.why)
+        # what would change nothing is no change, whatever it is recorded as
         if not self.only and coverage(same).since(draft.at) == coverage([new]).since(draft.at):
             return Done(f"{member.called} has {rank.title} {in_place(place.title, site=self.place == SITE)}")
         where = in_place(place.title, site=self.place == SITE)

@@ -53,6 +53,7 @@ class PlaceMove(NamedTuple):
             [] if self.keep else [Drop((*path, each)) for each in OWN if there(draft.data, (*path, each))]
         )
         to = _inside(draft, self.into)
+        # it is taken out before it is put in, so within one list the end comes one earlier
         position = len(draft.said(to) or []) - (path[:-1] == to)
         if path[:-1] != to or int(path[-1]) != position:
             steps.append(MoveItem(path, to, position))
@@ -88,6 +89,7 @@ class PlaceCopy(NamedTuple):
 
     def _anew(self, draft: Draft, data: Mapping[str, Any], key: str) -> dict[str, Any]:
         is_free(draft, key, "place")
+        # keys are one name space for the whole site (1.3), so each place in it needs its own
         inside = [self._anew(draft, each, f"{self.new}-{each['key']}") for each in data.get("places") or []]
         made = {name: value for name, value in data.items() if name not in ("key", "places")}
         return {"key": key, **made} | ({"places": inside} if inside else {})
@@ -179,6 +181,7 @@ class Say(NamedTuple):
         old = next((entry for entry in entries if entry.label == self.of), None)
         if self.word == "clear" and old is None:
             raise EditError(f"There is no override for {self.of} {_at(draft, self.place)}.")
+        # clear without names takes back all that is said
         names = _known(draft, self.names) or (_all_of(draft, old) if old else ())
         changed = saying(draft.charter, self.place, key, self.word, names, above=above, member=self.member)
         after = changed.places[self.place].exceptions if self.member else changed.places[self.place].overrides

@@ -123,6 +123,7 @@ class Withdraw(NamedTuple):
             raise EditError(f"No rank grants {self.name}.")
         catalogue, dones = draft.charter.catalogue, list[Done]()
         bit = catalogue.bit[names[0]]
+        # those that grant it themselves first: what only comes from them is gone then
         holders.sort(key=lambda key: not catalogue.close(catalogue.expand_all(draft.charter.ranks[key].grants)) & bit)
         charter, edited = draft.charter, list[str]()
         for key in holders:  # what a rank has only from one that it builds on goes with that one
@@ -227,6 +228,7 @@ def _removed_rows(draft: Draft, key: str, instead: str | None) -> Iterator[RowCh
         if assignment.rank != key:
             continue
         others = [o for o in draft.register.of(assignment.member) if (o.rank, o.place) == (instead, assignment.place)]
+        # whoever has the other rank there already is not given it twice
         covered = not (coverage([assignment]) - coverage(others)).since(draft.at)
         stays = instead is not None and _lasts(assignment, draft) and not covered
         yield ended(assignment, {"rank": instead or ""} if stays else None)

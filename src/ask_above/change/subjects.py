@@ -145,6 +145,7 @@ class Subjects:
             acts=after.acts,
             empty=empty,
         )
+        # as whoever holds the rank may join open ones besides, and have the gain that way
         if form == "rank" and before.sort is Sort.RANK and before.is_active:
             joined = [each.with_open(asked) for each, asked in zip(self._open, both, strict=True)]
             if joined != [before.profile, after.profile]:
@@ -160,6 +161,7 @@ class Subjects:
         title = (after or before or Rank(key, 0)).title
         if after is None:
             return  # nobody can be asked as it any more, and whoever held it is a subject themselves
+        # a rank that becomes automatic speaks of other people: both kinds are looked at on both sides
         kinds = dict.fromkeys(_kind(rank) for rank in (before, after) if rank is not None)
         if before is None and _kind(after) == "given":
             both = (ask_anybody(self.old.compiled), ask_rank(self.new.compiled, after))
@@ -187,6 +189,7 @@ class Subjects:
         joins = self.difference.joins(first)
         opens = any(gate.ranks for gate in self._open)
         for since, until in _stretches((*given, *self.new.people.register.of(first)), self.now):
+            # the most common by far, and the quickest: somebody active on both sides, and nothing to join
             if not opens and was is not None and was.is_active and member.is_active:
                 one, two = (_active_profile(decider, first, since) for decider in (self.old, self.new))
                 yield Affected(label, "member", keys, asked, self._pair(one, two), since, until)

@@ -63,6 +63,7 @@ class Turns:
     def spots(self) -> list[Spot]:
         """The places that are compared: each with itself, a new one with the one it is in, one gone as if emptied."""
         old, new = self.old.compiled, self.new.compiled
+        # what a place has that is new is held against what was so where it is put
         compared = [Spot(n, self._nearest(new.charter, place.key, old.place_at)) for n, place in enumerate(new.places)]
         if old is not new:
             compared += [
@@ -159,6 +160,7 @@ class Turns:
                 for n, (before, _) in enumerate(pairs):
                     if not any(place in gone for _, place in before.placed):
                         continue
+                    # what is lost is told apart from what the words of the place gave, which is no loss
                     rest = before._replace(placed=frozenset(each for each in before.placed if each[1] not in gone))
                     was, now = (self.old.reckoner.held(profile, spot.before, gated=gated) for profile in (before, rest))
                     if was.mask & ~now.mask:

@@ -80,6 +80,7 @@ class Gates:
 
     def bound(self, term: GateTerm) -> bool:
         """Whether a gate excludes an automatic rank, which nobody can be without."""
+        # whoever manages ranks might take "held-by" away
         if term.group or self.reached.can(Act.MANAGE, 0):
             return False
         return not self.meant(term).isdisjoint(self.reached.automatic)
@@ -99,6 +100,7 @@ class Gates:
             self.passing(n) or () for n in self.reached.compiled.chains[place] if n in self.reached.compiled.gated
         ]
         rests = self.reached.compiled.rests(capability, place)
+        # a detour gives the capability itself, and what that rests on is held without it
         wanted = (
             bit if self.reached.turns[place] & bit and not self.reached.rests_without_turns(place, rests) else rests
         )

@@ -53,9 +53,11 @@ class Ground:
         self._single: dict[int | None, list[int]] = {}
         self._unions: dict[tuple[int, ...], list[int]] = {}
         self._full: dict[int | None, list[int]] = {}
+        # what a set is good for depends on the kind of place alone, so places of one kind share what was worked out
         kept: dict[tuple[str, bool], dict[int, int]] = {}
         self._usable = [kept.setdefault((place.kind, n > 0), {}) for n, place in enumerate(compiled.places)]
         self._words = [compiled.words_at(n) for n in range(len(compiled.places))]
+        # most ranks are spoken of at a few places, and anywhere else they stand as their grants say
         self._speaking: dict[str, list[int]] = {}
         for n, words in enumerate(self._words):
             for key in words:
@@ -68,6 +70,7 @@ class Ground:
     def may_stir(self, rank: int) -> bool:
         """Tell quickly whether a rank's holder could do anything at all to climb; most cannot."""
         compiled = self.compiled
+        # whoever can join anything, or do anything, is worth the full look
         if any(each.may_be_joined for each in compiled.ranks) or rank in compiled.unbounded:
             return True
         holders = [*self.automatic, rank]
@@ -101,6 +104,7 @@ class Ground:
         known = self._full.get(rank)
         if known is None:
             everything = self.compiled.catalogue.everything
+            # as if the rank had been moved to wherever a range helps it: a bound, never less than what can be
             known = self._full[rank] = self._walk(self.automatic, rank, everything, ranges=True)
         return known
 
@@ -133,6 +137,7 @@ class Ground:
         """Return the ranks that having leads somewhere by itself: gates, conditions, and lists of acts name them."""
         charter = self.compiled.charter
         keys = {key for rank in charter.ranks.values() for key in rank.after}
+        # a list of one's own may admit whom another rank's list does not
         keys |= {rank.key for rank in charter.ranks.values() if rank.lists}
         for place in charter.places.values():
             for term in (*place.gate.any, *place.gate.all, *place.gate.none) if place.gate else ():
@@ -215,6 +220,7 @@ class Ground:
         words, spoken = self._words[place], self.compiled.sayings_at(place)
         if ranges:
             charter = self.compiled.charter
+            # where a rank could stand anywhere, only what names it outright is certain
             words = {key: self._named_at(place, key) for key in keys if key in words}
             spoken = sayings(words, charter.ranks, charter.rules.disagreement)
         allow, deny = settled(spoken.of(keys))
@@ -234,6 +240,7 @@ class Ground:
         here = self.compiled.places[place]
         sets = (override for key in here.like for override in self.compiled.charter.override_sets[key].overrides)
         words = [self.compiled.word_of(override) for override in (*here.overrides, *sets) if override.above]
+        # what they deny or bar is left aside: one would stand outside of those
         return first_says([Word(allow=word.allow) for word in words]).allow
 
     def usable(self, mask: int, place: int) -> int:

@@ -95,6 +95,7 @@ class Player:
         self.me, self.other = (_unused(name, known) for name in ("someone", "accomplice"))
         keys = [self.me, self.other] if accomplice else [self.me]
         given = [] if rank.automatic or rank.entry else [rank.key]
+        # the one who climbs is somebody new, so that nobody's own exceptions or groups help
         status = "pending" if rank.entry else "active"
         kind = "bot" if rank.held_by == "bots" else "person"
         register = decider.people.register.changed(
@@ -108,6 +109,7 @@ class Player:
         """Yield the paths of gains that come by the same moves: those that are certain, and those that are a bound."""
         left, first = list(gains), ""
         moves = _with_all_names(gains)
+        # the bound says that it might be; a way is certain only where the rules themselves have let each move pass
         for attempt in self._attempts(moves) if self._acts() else ():
             end, why = self.play(attempt)
             good = [gain for gain in left if end is not None and self._leads_to(end, attempt, [gain])]
@@ -142,6 +144,7 @@ class Player:
         if not self.rank.automatic and not self.rank.entry:
             leave = Move(MoveKind.LEAVE, self.rank.key)
             at = next((n for n, move in enumerate(moves) if move.kind in (*TAKING, MoveKind.EXCEPT)), None)
+            # just before the first move that asks who one is, at the very beginning, or at the end
             for n in dict.fromkeys((at, 0, len(moves))):
                 if n is not None:
                     yield (*moves[:n], leave, *moves[n:])
@@ -279,6 +282,7 @@ class _Cutter:
         compiled = self.decider.compiled
         mask, places = compiled.catalogue.mask(path.capabilities), [compiled.place_at[place] for place in path.places]
         for what, charter in dict(_candidates(compiled.charter, self.rank, path.moves)).items():
+            # a setting that cuts one path is asked about again for the next
             if what not in self.known:
                 changed = Decider(charter, self.decider.people.register)
                 rank = charter.ranks[self.rank.key]

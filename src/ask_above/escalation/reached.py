@@ -59,6 +59,7 @@ class Reached:
         self.automatic = profile.automatic if profile else ()
         plain = self.automatic == ground.automatic
         base = ground.single(own) if plain else ground.held_by(self.automatic, own)
+        # what groups and exceptions give does not count for those who wait, and no rank's grants do
         if asked.status == Status.PENDING:
             base = [reckoner.held(profile, n, gated=False).mask if profile else 0 for n in places]
         self.held = list(base)
@@ -69,6 +70,7 @@ class Reached:
             for n in self.compiled.below[q]
         }
         free = own in self.compiled.unbounded
+        # who is unbounded is stopped by no gate and no word (3.4)
         if free:
             self.start = [self.compiled.has_meaning(n) for n in places]
         else:
@@ -126,6 +128,7 @@ class Reached:
     def grow(self, masks: Sequence[int] | int, scope: list[int]) -> bool:
         """Hold more at some places; tells whether it is more."""
         held = self.held
+        # one loop for each form: this is the innermost of all, and runs for every rank at every place
         if isinstance(masks, int):
             grown = [n for n in scope if masks & ~held[n]]
             for n in grown:
@@ -148,6 +151,7 @@ class Reached:
         self.grew = True
         # a new rank may be the highest at any place below where it is had
         self.best.clear()
+        # a rank of the whole site is had everywhere alike; those below need their own look
         if place:
             self.local.add(place)
         if rank in self.compiled.unbounded:

@@ -42,6 +42,7 @@ def edited(text: str, steps: list[Step]) -> tuple[str, list[Splice]]:
     """Take steps one after another; return the text afterwards and the pieces that were replaced, in order."""
     splices: list[Splice] = []
     for step in steps:
+        # read again after every step: what a step changed moves all that stands behind it
         for splice in SourceText(text).splices(step):
             text = apply(text, splice)
             splices.append(splice)
@@ -147,6 +148,7 @@ class SourceText:
             node = self._node(path)
             return self._replace(node.start_mark.index, self._end(node), flow(value))
         depth = len(path) - 1
+        # what is missing on the way is made where the way ends
         while depth and not there(self.data, path[:depth]):
             depth -= 1
         inner = value
@@ -192,6 +194,7 @@ class SourceText:
             column = self._indent(self.text.rindex("-", 0, node.value[0].start_mark.index))
             lines = self.newline.join(f"{' ' * column}- {scalar(item)}" for item in more)
             return self._add_line(node, lines)
+        # one word that became another, in its place
         other = [n for n, item in enumerate(new) if len(new) == len(old) and item != old[n]]
         if len(other) == 1:
             word = node.value[other[0]]
@@ -214,6 +217,7 @@ class SourceText:
         """Add lines to a block, after the last line of what is in it."""
         last = node.value[-1]
         end = self._line_end(self._entry_end(*last) if isinstance(last, tuple) else self._end(last))
+        # the last line of a file may end without a break
         broken = end == 0 or self.text[end - 1] == "\n"
         return self._replace(end, end, f"{lines}{self.newline}" if broken else f"{self.newline}{lines}")
 
@@ -233,6 +237,7 @@ class SourceText:
         if parent.flow_style:
             return self._cut_in_flow(starts, ends, n)
         start = key.start_mark.index
+        # - key: value shares its line with the dash, which has to stay
         if self.text[self._line_start(start) : start].strip():  # behind the dash of a list's item
             return self._replace(start, starts[n + 1], "")
         return self._replace(self._line_start(start), self._line_end(self._entry_end(key, value)), "")
@@ -285,6 +290,7 @@ class SourceText:
         source = self._node(path[:-1])
         value = at(self.data, path)
         in_block = not source.flow_style and (not there(self.data, to) or not self._node(to).flow_style)
+        # an item within brackets has no lines of its own to carry along
         if not in_block:
             return self._move_as_data(path, to, index, value)
         n = int(path[-1])

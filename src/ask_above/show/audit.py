@@ -148,6 +148,7 @@ def _through(audit: Audit, by: str) -> str:
     """Say in words what something was done through."""
     compiled = audit.states.now.names.decider.compiled
     charter = compiled.charter
+    # exception in PLACE, group KEY in PLACE, override RANK in PLACE, or a rank alone
     kind, _, rest = by.partition(" ")
     if not rest:
         return charter.ranks[by].title if by in charter.ranks else by

@@ -152,6 +152,7 @@ def who_in_words(impact: Impact, shift: Shift) -> str:
     """Say who gains or loses: members by name where they are few, ranks by title, visitors."""
     parts = []
     count = len(shift.members)
+    # members who all have one of the ranks are told by these: that is who they are
     if shift.ranks and all(_has_any(impact, key, shift.ranks) for key in shift.members):
         parts.append(f"{_ranks(impact, shift.ranks)} ({how_many(count, 'member') if count else 'no member'})")
     elif shift.members:
@@ -183,6 +184,7 @@ def _ranks(impact: Impact, keys: Sequence[str]) -> str:
     """Say which ranks; where it is nearly all of them, which not."""
     known = {key: rank.title for compiled in reversed(_frames(impact)) for key, rank in compiled.charter.ranks.items()}
     rest = [title for key, title in known.items() if key not in keys]
+    # twelve of fourteen ranks are read faster as all but two
     if len(keys) > 2 * _FEW and len(rest) < _FEW:
         return f"every rank except {listed(rest)}" if rest else "every rank"
     return listed(known[key] for key in keys)
@@ -229,6 +231,7 @@ def power_lines(impact: Impact) -> list[tuple[bool, str]]:
     ]
     # what ranks may do says what their holders may; who joins is told besides
     shifts += [act_shift for act_shift in impact.acts if not impact.powers or act_shift.act == "join"]
+    # what became possible stands before what is no longer
     shifts.sort(key=lambda shift: (not shift.gains, _ORDER.index(shift.act)))
     return [(shift.gains, _act_line(impact, shift)) for shift in shifts]
 

@@ -34,6 +34,7 @@ def show_plan(screen: Screen, plan: Plan, *, force: bool = False) -> None:
         screen.line(f"  {name} was edited by hand; the journal records that first.", "warn")
     _table(screen, plan)
     screen.line()
+    # that everybody may use a new board as they use its section is no news
     new = _alone_in_new_places(plan)
     if new and not screen.full:
         titles = [plan.after.decider.compiled.named[key].title for key in new]
@@ -159,6 +160,7 @@ def _broken(screen: Screen, plan: Plan, *, force: bool) -> None:
 def _is_anyway(plan: Plan, shift: Shift) -> bool:
     """Whether only those gain something who may do everything anyway: what is new is new to them too."""
     compiled, now = plan.after.decider.compiled, plan.at
+    # a new place is new to the owner as well, and no gain
     free = all(compiled.charter.ranks[key].unbounded for key in shift.ranks)
     return free and not shift.visitor and all(_may_all(plan, key, now) for key in shift.members)
 

@@ -133,6 +133,7 @@ class ActShifts:
     def _between_ranks(self) -> Iterator[PowerShift]:
         places = dict.fromkeys((*self.new.compiled.place_at, *self.old.compiled.place_at))
         for place in self._may_differ_at(places):
+            # ranks are managed on the whole site alone (6.10); calling asks where somebody is
             for act in (*(ACTS if place == SITE else (Act.MODERATE, Act.ASSIGN)), Act.CALL):
                 before, after = self._reached(0, act, place), self._reached(1, act, place)
                 turned = [key for key in {**before, **after} if before.get(key) != after.get(key)]
@@ -187,6 +188,7 @@ class ActShifts:
     def _stretches(self, members: tuple[str, ...]) -> Iterator[_Kin]:
         key = members[0]
         for n, at in enumerate((self.at, *self._edges(key))):
+            # asked as of each edge, as power may begin or end with a period; the first is now
             yield _Kin(members, _asked(self.old, key, at), _asked(self.new, key, at), n == 0)
 
     def _edges(self, key: str) -> list[Instant]:
@@ -207,6 +209,7 @@ class ActShifts:
 
     @cached_property
     def _found(self) -> tuple[list[ActShift], int]:
+        # nothing that any answer reads differs: titles, colors and notes alone
         if not self.looked_at or not (self.reads or self.difference.given):
             return [], 0
         return _MemberActs(self).found()
@@ -267,6 +270,7 @@ class ActShifts:
         )
         if size > _MOST_TRIED:
             return keys
+        # what the change itself gives or takes is told already
         spots = {(given.member, given.rank, given.place) for given in self.difference.given}
 
         def reach(key: str) -> list[set[tuple[Instant, Act, str | None, str, str]]]:
@@ -293,6 +297,7 @@ class ActShifts:
             return
         using = decider.compiled.catalogue.mask(decider.compiled.charter.rules.act(Act.ASSIGN).using)
         for at, keys in itertools.product(moments, decider.ready.alike().values()):
+            # somebody acts on themselves otherwise than one who is like them
             actor, target = decider.people.ask(key if key in keys else keys[0], at), decider.people.ask(key, at)
             for n, place in enumerate(decider.compiled.places):
                 if not actor.acts or not (actor.owner or actor.key == key or decider.usable(actor, n) & using):
