@@ -555,6 +555,15 @@ class TestRoster:
         assert soon(c.decider, now, 10) == []
         assert [each.member.key for each in waiting(c.decider, now, "pending", 14)] == ["lena", "joss", "emil"]
         assert [each.member.key for each in waiting(c.decider, now, "invited", 14)] == ["wim"]
+        # since the day they joined; whom nobody knows a day of comes first
+        c = c.after(register=c.register.with_member(c.member("joss")._replace(joined="2026-10-26")))
+        assert [(each.member.key, each.days) for each in waiting(c.decider, now, "pending")] == [
+            ("lena", None),
+            ("emil", None),
+            ("joss", 30),
+        ]
+        assert "joss" in {each.member.key for each in waiting(c.decider, now, "pending", 29)}
+        assert "joss" not in {each.member.key for each in waiting(c.decider, now, "pending", 30)}
 
 
 class TestSignIns:

@@ -230,6 +230,12 @@ CASES = [
         "includes post.wipe",
     ),
     case(
+        "wildcard-high-risk",
+        lambda: made(rank("a"), places=entry(a={"allow": ["post.*"]})),
+        lambda: made(rank("a"), places=entry(a={"allow": ["post.write"]})),
+        "A is allowed",
+    ),
+    case(
         "risky-by-default",
         lambda: made(rank("a", "post.wipe", open="true")),
         lambda: made(rank("a", "post.wipe")),

@@ -23,6 +23,7 @@ from ask_above.workspace.undoing import undo
 from commands import run
 from conftest import DEMO, Place, assert_files_say_the_same
 from databases import fresh_database
+from small import rank, texts
 
 _NUMBER = count()
 
@@ -138,6 +139,22 @@ class TestByHandAndByCommandAreTheSame:
 
 class TestWhatStandsInAFileCounts:
     """Exactly as it stands: nothing is merged, and nothing comes back that somebody took out."""
+
+    def test_a_charter_that_lost_most_of_its_ranks_counts_once_somebody_says_that_it_is_meant(
+        self, tmp_path: Path
+    ) -> None:
+        file = tmp_path / "charter.yaml"
+        file.write_text(texts(*(rank(key) for key in "abcde"))["charter.yaml"])
+        assert run("rank", "rename", "a", "Alpha", "--yes", cwd=tmp_path).returncode == 0
+        file.write_text(texts(rank("a"), rank("b"))["charter.yaml"])
+        done = run("ladder", cwd=tmp_path)
+        assert (done.returncode, "3 of 5 ranks are gone since the last change" in done.stderr) == (2, True)
+        assert "If this is meant: ask-above journal --take charter.yaml" in " ".join(done.stderr.split())
+        assert run("journal", "--take", "charter.yaml", cwd=tmp_path).returncode == 0
+        assert list(Community.open(tmp_path).charter.ranks) == ["a", "b"]
+        # what is the smaller part may have been taken out on purpose, and counts
+        file.write_text(texts(rank("a"))["charter.yaml"])
+        assert list(Community.open(tmp_path).charter.ranks) == ["a"]
 
     def test_a_spreadsheet_saved_late_counts_and_it_is_told_what_it_undoes(self, brook: Place) -> None:
         begun(brook)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import csv
+import io
 import json
 import shutil
 import ssl
@@ -197,6 +199,38 @@ class TestTakingOver:
         for words in (("member", "put", "ida", "samplers"), ("member", "put", "dara", "upper-team")):
             assert run(*words, "--yes", cwd=here).returncode == 0
         assert "Nothing changes" in sync(here, "--yes").stdout
+
+    def test_of_an_edit_by_hand_counts_what_the_directory_does_not_hold(self, here: Path) -> None:
+        sync(here, "--yes")
+        members, assignments = here / "members.csv", here / "assignments.csv"
+        members.write_text(members.read_text().replace("Ida Reed,ida@river.example", "Ida R,ida@elsewhere.example"))
+        c = Community.open(here)
+        assert (c.member("ida").name, c.member("ida").email) == ("Ida Reed", "ida@river.example")
+        refused = "members.csv: what sisters says of ida comes from there; the edit does not count."
+        assert refused in c.notices
+        # beside what is held, in the same line, a note is everybody's to write
+        rows = {row["key"]: row for row in csv.DictReader(io.StringIO(members.read_text()))}
+        rows["ida"]["note"], rows["dara"]["name"] = "Prefers mornings", "Dara F"
+        with members.open("w", newline="") as file:
+            out = csv.DictWriter(file, rows["ida"].keys())
+            out.writeheader()
+            out.writerows(rows.values())
+        c = Community.open(here)
+        assert (c.member("ida").name, c.member("ida").note, c.member("dara").name) == (
+            "Ida Reed",
+            "Prefers mornings",
+            "Dara F",
+        )
+        assert refused in c.notices
+        left = [line for line in assignments.read_text().splitlines() if not line.startswith(("ida,", "bram,"))]
+        assignments.write_text("\n".join(left) + "\n")
+        c = Community.open(here)
+        assert {each for each in given(c, "ida") if each[2]} == {
+            ("surveyor", "site", "sisters"),
+            ("host", "commons", "sisters"),
+        }
+        assert given(c, "bram") == set()
+        assert "assignments.csv: surveyor of ida comes from sisters; the edit does not count." in c.notices
 
     @pytest.mark.slow
     def test_what_came_from_it_is_kept_by_hand_once_it_is_let_go(self, here: Path) -> None:
@@ -406,6 +440,18 @@ class TestOut:
         (here / "back.yaml").write_text("name: back\ndirectory: r.jsonl\npeople: {number: id}\n")
         done = sync(here, "--yes", mapping="back.yaml")
         assert (done.returncode, "r.jsonl, line 2: this is no SCIM resource" in done.stderr) == (2, True)
+
+    def test_of_several_addresses_the_primary_one_is_taken_else_the_first(self, here: Path) -> None:
+        mails = [{"value": f"{name}@river.example"} for name in ("first", "second")]
+        people = [
+            {"id": "1", "userName": "ida", "displayName": "Ida", "emails": mails},
+            {"id": "2", "userName": "rue", "displayName": "Rue", "emails": [mails[0], mails[1] | {"primary": True}]},
+        ]
+        (here / "r.jsonl").write_text("\n".join(map(json.dumps, people)))
+        (here / "back.yaml").write_text("name: back\ndirectory: r.jsonl\npeople: {number: id}\n")
+        assert sync(here, "--yes", mapping="back.yaml").returncode == 0
+        c = Community.open(here)
+        assert (c.member("ida").email, c.member("rue").email) == ("first@river.example", "second@river.example")
 
     def test_scim_resources_are_what_the_standard_reads(self, here: Path) -> None:
         run("export", "out", "--scim", cwd=here)

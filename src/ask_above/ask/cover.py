@@ -213,16 +213,16 @@ def _weights(crowd: Crowd, without: frozenset[str]) -> NDArray[np.int64]:
 def crowded(decider: Decider, at: Instant) -> list[Crowded]:
     """Return what more members hold than ``rules.advice`` says: unbounded ranks, capabilities of high risk."""
     advice = decider.compiled.charter.rules.advice
-    found = []
+    too_many = []
     unbounded = unbounded_members(decider, at)
     if len(unbounded) > advice.most_unbounded:
-        found.append(Crowded("unbounded", len(unbounded), advice.most_unbounded))
+        too_many.append(Crowded("unbounded", len(unbounded), advice.most_unbounded))
     risky = [key for key, each in decider.compiled.catalogue.capabilities.items() if each.risk == "high"]
     able = cover(decider, risky, at).able if risky else {}
-    found += [
+    too_many += [
         Crowded(key, count, advice.most_high_risk) for key, count in able.items() if count > advice.most_high_risk
     ]
-    return found
+    return too_many
 
 
 def unbounded_members(decider: Decider, at: Instant) -> list[str]:

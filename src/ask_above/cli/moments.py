@@ -49,11 +49,11 @@ class Moment(click.ParamType[Any]):
             return parse(value)
         except ValueError:
             pass
-        said = value.strip()
+        text = value.strip()
         # 12/11 is a day in November or in December, by where one lives
-        if not said or _UNCLEAR.fullmatch(said):
+        if not text or _UNCLEAR.fullmatch(text):
             self.fail(f"'{value}' could be meant in more than one way; write {HOW_TO_WRITE}.", param, ctx)
-        return MomentWords(said)
+        return MomentWords(text)
 
 
 class Lasting(click.ParamType[Any]):

@@ -102,8 +102,9 @@ def _sentence(files: str, undone: Sequence[Entry]) -> str:
 def ago(then: datetime) -> str:
     """Say how long ago a moment was; the day, where that was not today.
 
-    >>> ago(datetime.now(UTC))
-    'just now'
+    >>> from datetime import timedelta
+    >>> [ago(datetime.now(UTC) - timedelta(minutes=n)) for n in (0, 1, 59, 60, 125)]
+    ['just now', '1 minute ago', '59 minutes ago', '1 hour ago', '2 hours ago']
     """
     minutes = int((datetime.now(UTC) - then).total_seconds()) // 60
     for size, unit in ((60 * 24, ""), (60, "hour"), (1, "minute")):

@@ -172,11 +172,11 @@ class _Trial:
         They are tried in the order of harm until five stand; with ``every`` all of them are.
         """
         candidates = sorted(candidates, key=self._likely_harm)
-        found = self._some([(candidate,) for candidate in candidates], told, every=every)
+        turning = self._some([(candidate,) for candidate in candidates], told, every=every)
         # two changes are proposed only where no single one will do
-        if not found:
-            found = self._some(list(combinations(candidates[:_MOST_IN_PAIRS], 2)), told, every=every)
-        return sorted(found, key=_least_harm_first)
+        if not turning:
+            turning = self._some(list(combinations(candidates[:_MOST_IN_PAIRS], 2)), told, every=every)
+        return sorted(turning, key=_least_harm_first)
 
     def _some(self, combined: list[tuple[Candidate, ...]], told: Told | None, *, every: bool) -> list[Way]:
         ways = self._tried(combined, told)
