@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
 import doctest
+import gc
 import re
+import shutil
 import subprocess
 import sys
+from concurrent.futures import ThreadPoolExecutor
 from importlib import import_module
 from pathlib import Path
 
@@ -13,6 +17,8 @@ import pytest
 import yaml
 
 import ask_above
+from ask_above import Community, FaultyFilesError
+from conftest import DEMO
 
 ROOT = Path(__file__).parent.parent
 DOCS = ROOT / "docs"
@@ -131,3 +137,22 @@ def test_every_code_of_advice_is_explained() -> None:
     page = (DOCS / "advice.md").read_text("utf-8")
     for code, why in WHY.items():
         assert f"| `{code}` | {why} |" in page
+
+
+def test_the_garbage_collector_is_left_as_it_was_whatever_is_read_at_once(tmp_path: Path) -> None:
+    shutil.copytree(DEMO, tmp_path / "river")
+    (tmp_path / "faulty").mkdir()
+    (tmp_path / "faulty" / "charter.yaml").write_text("charter: 1\nranks: 2\n")
+
+    def read(folder: str) -> None:
+        with contextlib.suppress(FaultyFilesError):
+            Community.open(tmp_path / folder)
+
+    try:
+        for is_on in (False, True):
+            (gc.enable if is_on else gc.disable)()
+            with ThreadPoolExecutor(8) as several:
+                list(several.map(read, ["river", "faulty"] * 8))
+            assert gc.isenabled() is is_on
+    finally:
+        gc.enable()

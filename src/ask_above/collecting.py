@@ -14,7 +14,8 @@ def without_collecting() -> Iterator[None]:
     For a context, or for a function to be decorated with; what was turned off before stays so.
     """
     was_on = gc.isenabled()
-    gc.disable()
+    if was_on:  # else another thread that is at the same may have turned it on again in between, and nobody would
+        gc.disable()
     try:
         yield
     finally:
