@@ -70,23 +70,11 @@ def command(who: str, what: What, author: str | None, asked: Asked, *, ways: boo
 
 
 def _ask(community: Community, who: str, what: What, author: str | None, when: date | datetime | None) -> Answer:
-    name, target, at, to, of, using = what
-    if name not in ACT_WORDS:
-        return community.may(who, name, at=at, author=author, when=when)
-    return community.may_act(who, name, target or "", at=at, to=to, of=of, using=using, when=when)
+    if what.name not in ACT_WORDS:
+        return community.may(who, what.name, at=what.at, author=author, when=when)
+    return community.may_act(who, what.name, what.target or "", when=when, **what.rest)
 
 
 def _ways(community: Community, who: str, what: What, author: str | None, when: date | datetime | None) -> Ways:
     with progress("Trying") as hear:
-        return community.ways(
-            who,
-            what.name,
-            what.target,
-            at=what.at,
-            author=author,
-            to=what.to,
-            of=what.of,
-            using=what.using,
-            when=when,
-            told=hear,
-        )
+        return community.ways(who, what.name, what.target, author=author, when=when, told=hear, **what.rest)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import shlex
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import click
 
@@ -27,6 +27,11 @@ class What(NamedTuple):
     of: str | None
     using: str | None
 
+    @property
+    def rest(self) -> dict[str, Any]:
+        """What belongs to an act, and where, as the methods of a community call it."""
+        return {"at": self.at, "to": self.to, "of": self.of, "using": self.using}
+
     def check(self, opened: Community, *said: str, author: str | None = None) -> None:
         """Refuse what does not go together, and say what does; ``said`` is what was typed before."""
         command = " ".join(["ask-above", *said])
@@ -37,9 +42,8 @@ class What(NamedTuple):
             raise click.UsageError(self._misplaced(opened, said))
         if act == Act.UNASSIGN and not self.of:
             raise click.UsageError(f"'unassign' needs from whom: {command} unassign {self.target} of MEMBER")
-        given = {"to": self.to, "of": self.of, "using": self.using}
         for option, wanted in _GOES_WITH.items():
-            if given[option] and act != wanted:
+            if self.rest[option] and act != wanted:
                 raise click.UsageError(f"--{option} goes with {wanted} alone.")
         if author and act:
             raise click.UsageError("--author goes with a capability, not with an act.")
@@ -51,8 +55,7 @@ class What(NamedTuple):
     def command(self, *said: str, author: str | None = None) -> str:
         """Return the command that asks this; ``said`` is what comes before."""
         words = ["ask-above", *said, self.name, *([self.target] if self.target else [])]
-        options = {"at": self.at, "author": author, "to": self.to, "of": self.of, "using": self.using}
-        for option, value in options.items():
+        for option, value in {"at": self.at, "author": author, **self.rest}.items():
             if value and not (option == "at" and value == SITE):
                 words += [f"--{option}", value]
         return shlex.join(words)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -78,23 +78,7 @@ _LOOPBACK = ("127.0.0.1", "::1", "localhost")
 @click.option("--quiet", is_flag=True, help="Log no single requests.")
 @community_option
 def command(
-    host: str,
-    port: int,
-    workers: int,
-    public_url: str,
-    decisions: str | None,
-    most_at_once: int,
-    certificate: str | None,
-    key: str | None,
-    community: str | None,
-    *,
-    open_here: bool,
-    stale_after: float,
-    serve_stale: float,
-    decisions_mode: str,
-    proxies: Sequence[str],
-    tell: bool,
-    quiet: bool,
+    community: str | None, decisions: str | None, decisions_mode: str, proxies: Sequence[str], **given: Any
 ) -> int:
     """Answer other programs over HTTP (OpenID AuthZEN 1.0).
 
@@ -111,25 +95,14 @@ def command(
         from ask_above.serve.running import Settings, run
     except ImportError as error:
         raise click.UsageError(f"This needs more packages ({error.name}): pip install 'ask-above[serve]'") from None
-    if (certificate is None) != (key is None):
+    if (given["certificate"] is None) != (given["key"] is None):
         raise click.UsageError("--certificate and --key go together.")
-    settings = Settings(
+    settings = Settings(  # the other options are its fields, by the same names
         *_where(community),
-        host=host,
-        port=port,
-        workers=workers,
-        public_url=public_url,
         decisions=None if decisions is None else str(Path(decisions).resolve()),
-        most_at_once=most_at_once,
-        certificate=certificate,
-        key=key,
-        quiet=quiet,
-        tell=tell,
-        open_here=open_here,
-        stale_after=stale_after,
-        serve_stale=serve_stale,
         decisions_mode=_mode(decisions_mode),
         proxies=" ".join(proxies),
+        **given,
     )
     _check(settings)
     run(settings)

@@ -47,8 +47,8 @@ def command(what: What, asked: Asked, *, anywhere: bool, risk: str | None, throu
         return _of_risk(asked, what, risk, everywhere=anywhere)
     what.check(opened, "who")
     what = what.meant(opened)
-    name, target, at, to, of, using = what
-    frame = opened.who(name, target, at=at, to=to, of=of, using=using, when=moment, through=through, anywhere=anywhere)
+    name, at = what.name, what.at
+    frame = opened.who(name, what.target, when=moment, through=through, anywhere=anywhere, **what.rest)
     rows = [list(row) for row in frame.itertuples(index=False)]
 
     def show(screen: Screen) -> None:
