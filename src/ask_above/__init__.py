@@ -62,7 +62,7 @@ if TYPE_CHECKING:
     from ask_above.workspace.journal import Event, History
     from ask_above.workspace.memory import MemoryStorage
     from ask_above.workspace.plans import Plan, RefusedError
-    from ask_above.workspace.storage import BusyError, ChangedMeanwhileError, Remembered, Storage
+    from ask_above.workspace.storage import BusyError, ChangedMeanwhileError, Planned, Remembered, Storage
 
 __all__ = [
     "VISITOR",
@@ -109,6 +109,7 @@ __all__ = [
     "Piece",
     "Place",
     "Plan",
+    "Planned",
     "Proposal",
     "QuestionError",
     "Rank",
@@ -185,7 +186,7 @@ _NAMES = {
     "workspace.journal": ("Event", "History"),
     "workspace.memory": ("MemoryStorage",),
     "workspace.plans": ("Plan", "RefusedError"),
-    "workspace.storage": ("BusyError", "ChangedMeanwhileError", "Remembered", "Storage"),
+    "workspace.storage": ("BusyError", "ChangedMeanwhileError", "Planned", "Remembered", "Storage"),
 }
 
 # answers are drawn by the room that draws, which none of the rooms below it knows

@@ -73,4 +73,4 @@ def _record(home: Home, snapshot: Snapshot) -> None:
     from ask_above.workspace.storage import opened
 
     made = Plan(home, snapshot, (), by="", why="", at=opened(home, snapshot).moment())
-    home.change(None, snapshot, (snapshot.charter, snapshot.register), snapshot.texts, (), made.by_hand_entries())
+    home.change(made.planned(None))

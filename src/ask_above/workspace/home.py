@@ -30,7 +30,7 @@ from ask_above.store.entries import Claims, Entry, Loaded
 from ask_above.workspace.location import MOST_IN_FILES, TABLES, Location
 from ask_above.workspace.mark import FolderMark, read_mark
 from ask_above.workspace.snapshot import Snapshot
-from ask_above.workspace.storage import BusyError, Remembered, WentOn, meanwhile, now, numbered, taking_over
+from ask_above.workspace.storage import BusyError, Planned, Remembered, WentOn, meanwhile, now, numbered, taking_over
 
 if TYPE_CHECKING:
     from ask_above.store.database import Store, Transaction
@@ -344,30 +344,21 @@ class Home:
             ) from None
 
     @without_collecting()
-    def change(
-        self,
-        entry: Entry | None,
-        before: Snapshot,
-        after: tuple[Charter, Register],
-        texts: Mapping[str, str],
-        letters: Sequence[tuple[str, str]] = (),
-        by_hand: Sequence[Entry] = (),
-    ) -> Entry:
-        """Make a change that was planned on ``before``: journal, rows, files and letters together or not at all.
+    def change(self, planned: Planned) -> Entry:
+        """Make a change as it was planned: journal, rows, files and letters together or not at all.
 
-        ``by_hand`` are the entries for what was edited by hand since the last change; they come first, and are all
-        there is without an ``entry``. The first change takes the register over from the CSV files, in the same
-        transaction.
+        The first change takes the register over from the CSV files, in the same transaction.
 
         Call it locked. Raises :class:`ChangedMeanwhileError` where the community is no longer as it was planned on, and
         ``OSError`` where something cannot be written: then nothing has changed.
         """
         self.told, self._sets_aside, self._forgets = [], False, None
+        before = planned.before
         for folder in (self.folder, self.folder / OUTBOX):
             clear_spares(folder)
         with batch() as files:
-            if before.loaded is None and self.location.file is not None and entry is not None:
-                return self._first(self.location.file, entry, before, after, texts, letters, files)
+            if before.loaded is None and self.location.file is not None and planned.entry is not None:
+                return self._first(self.location.file, planned, files)
             # the lock of the folder keeps out who uses it, the transaction who uses the same database elsewhere
             with self.store.writing() as connection:
                 if before.loaded is None:
@@ -379,32 +370,23 @@ class Home:
                     raise meanwhile()
                 else:
                     self._check_files(before)
-                made = self._decide(connection, entry, before, after, texts, letters, by_hand, files)
+                made = self._decide(connection, planned, files)
             self._put(files, made)
             return made
 
-    def _first(
-        self,
-        file: Path,
-        entry: Entry,
-        before: Snapshot,
-        after: tuple[Charter, Register],
-        texts: Mapping[str, str],
-        letters: Sequence[tuple[str, str]],
-        files: FileBatch,
-    ) -> Entry:
+    def _first(self, file: Path, planned: Planned, files: FileBatch) -> Entry:
         """Make the first change into a new file: beside its place, whole on the disk, then put there."""
         from ask_above.store.database import Store
 
         # beside its place, so that it gets there by one rename and is never seen half
         spare = file.parent / f".ask-above-{os.getpid()}.part"
         try:
-            self._check_files(before)
+            self._check_files(planned.before)
             store = Store.in_file(spare, make=True)
             self.location.opened = store
             with store.writing() as connection:
                 store.make_on(connection)
-                made = self._decide(connection, entry, before, after, texts, letters, (), files)
+                made = self._decide(connection, planned, files)
             store.engine.dispose()
             self.location.opened = None
             with spare.open("rb") as made_anew:
@@ -438,41 +420,31 @@ class Home:
         if taken_over or any(read_bytes(self.folder / name) != raw for name, raw in before.found.items()):
             raise meanwhile()
 
-    def _decide(
-        self,
-        connection: Transaction,
-        entry: Entry | None,
-        before: Snapshot,
-        after: tuple[Charter, Register],
-        texts: Mapping[str, str],
-        letters: Sequence[tuple[str, str]],
-        by_hand: Sequence[Entry],
-        files: FileBatch,
-    ) -> Entry:
+    def _decide(self, connection: Transaction, planned: Planned, files: FileBatch) -> Entry:
         """Write all of a change into the database, and prepare its files; not yet for good."""
         from ask_above.files.charter_json import dumped, key_of
 
-        store = self.store
+        store, entry, before, texts = self.store, planned.entry, planned.before, planned.texts
         made: list[RowChange] = []
         if before.loaded is None:
             first = store.write(connection, taking_over(before.register), before.texts)
             made += first.rows
-        hands = [store.write(connection, hand._replace(at=now()), before.texts) for hand in by_hand]
+        hands = [store.write(connection, hand._replace(at=now()), before.texts) for hand in planned.by_hand]
         made += (row for hand in hands for row in hand.rows)
-        charter, register = after
+        charter, register = planned.charter, planned.register
         kept = {
             name: texts[name] if name in texts else _text(self.folder / name) for name in (self.name, *charter.add_ons)
         }
-        same = before.loaded is not None and before.loaded.files == kept and not by_hand
+        same = before.loaded is not None and before.loaded.files == kept and not planned.by_hand
         if entry is None:
             changed = hands[-1]
         else:
             entry = entry._replace(at=now(), rows=numbered(entry.rows, made))
-            changed = store.write(connection, entry, kept, letters, same_files=same)
+            changed = store.write(connection, entry, kept, planned.letters, same_files=same)
         # after the entry is written, so that the entry itself is gone over as well
         if changed.kind == "forget":
             changed, register = self._forgotten(connection, changed, before, charter)
-        self._prepare(connection, changed, before, kept, register, files)
+        self._prepare(connection, changed.number, planned._replace(texts=kept, register=register), files)
         key = key_of(kept)
         if not store.has_compiled(key, connection):
             store.keep_compiled(connection, key, dumped(charter))
@@ -511,26 +483,19 @@ class Home:
             names = ", ".join(sorted(copy.name for copy in copies))
             self.told.append(f"Copies of earlier states may name them still: {names}. Delete them, and your backups.")
 
-    def _prepare(
-        self,
-        connection: Transaction,
-        entry: Entry,
-        before: Snapshot,
-        texts: Mapping[str, str],
-        register: Register,
-        files: FileBatch,
-    ) -> None:
-        mark = self._mark(self.store.id_on(connection))
-        for name, text in texts.items():
+    def _prepare(self, connection: Transaction, number: int, planned: Planned, files: FileBatch) -> None:
+        """Prepare what the files hold after a change, and note it under the change's number."""
+        mark, before = self._mark(self.store.id_on(connection)), planned.before
+        for name, text in planned.texts.items():
             content, here = text.encode("utf-8"), before.found.get(name)
             if name in before.held:  # an edit of an older state stays where it is until somebody settles it
                 self._carry(connection, mark, name, before)
                 continue
             if here != content:
                 files.prepare(self.folder / name, content)
-            self._note(connection, mark, name, content, here, entry.number)
+            self._note(connection, mark, name, content, here, number)
         self._prepare_letters(self.store.letters_on(connection), files)
-        self._prepare_kept(connection, entry, before, register, files)
+        self._prepare_kept(connection, number, before, planned.register, files)
         if read_bytes(self.folder / MARK) != mark.content:
             files.prepare(self.folder / MARK, mark.content)
 
@@ -542,7 +507,7 @@ class Home:
             write_record(connection, self.location.folder_key(mark), name, before.records[name])
 
     def _prepare_kept(
-        self, connection: Transaction, entry: Entry, before: Snapshot, register: Register, files: FileBatch
+        self, connection: Transaction, number: int, before: Snapshot, register: Register, files: FileBatch
     ) -> None:
         """Prepare the register's two files, or put aside those that are there where none are kept."""
         aside = before.loaded is not None and before.loaded.aside
@@ -561,7 +526,7 @@ class Home:
             content = written(table, here, rows[table])
             if here != content:
                 files.prepare(self.folder / name, content, PRIVATE)
-            self._note(connection, mark, name, content, here, entry.number)
+            self._note(connection, mark, name, content, here, number)
 
     def _set_aside(self, before: Snapshot, register: Register) -> None:
         """Say what becomes of the register's files where none are kept beside the database; it is done at the end."""

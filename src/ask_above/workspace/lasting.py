@@ -6,12 +6,11 @@ other opening knows that, takes the database, and writes them. So do this home's
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable
 from contextlib import suppress
 from time import monotonic
 from typing import TYPE_CHECKING
 
-from ask_above.charter.charter import Charter
 from ask_above.errors import AskAboveError
 from ask_above.files.writing import FileBatch, batch
 from ask_above.people.register import Register
@@ -19,7 +18,7 @@ from ask_above.store.entries import Entry
 from ask_above.workspace.home import Home
 from ask_above.workspace.mark import FolderMark
 from ask_above.workspace.snapshot import Snapshot
-from ask_above.workspace.storage import keep_ready, ready_for
+from ask_above.workspace.storage import Planned, keep_ready, ready_for
 
 if TYPE_CHECKING:
     from pathlib import Path
@@ -62,11 +61,10 @@ class LastingHome(Home):
                 self._reading = None
         return known
 
-    def _went_on(
-        self, entry: Entry, before: Snapshot, after: tuple[Charter, Register], texts: Mapping[str, str]
-    ) -> Snapshot | None:
+    def _went_on(self, entry: Entry, planned: Planned) -> Snapshot | None:
         """Return what a change has left without reading it again; ``None`` where it has to be read."""
-        loaded, (charter, register) = before.loaded, after
+        before, texts, register = planned.before, planned.texts, planned.register
+        loaded = before.loaded
         if before is not self._known or loaded is None or self.told or entry.kind == "forget" or before.is_edited:
             return None
         self._names = tuple(texts)
@@ -84,13 +82,13 @@ class LastingHome(Home):
             letters=(),
             waits=False,
         )
-        snapshot = Snapshot(charter, register, texts, contents, left, notices=before.notices)
+        snapshot = Snapshot(planned.charter, register, texts, contents, left, notices=before.notices)
         self._last, self._known = ((contents, left.version), snapshot), snapshot
         self._late = self._leaves_late
         return snapshot
 
     def _prepare_kept(
-        self, connection: Transaction, entry: Entry, before: Snapshot, register: Register, files: FileBatch
+        self, connection: Transaction, number: int, before: Snapshot, register: Register, files: FileBatch
     ) -> None:
         """Prepare the register's files and the folder's mark, or leave that for later."""
         self._new = {}
@@ -101,7 +99,7 @@ class LastingHome(Home):
         if self._leaves_late:
             return
         self._wrote_at = monotonic()
-        super()._prepare_kept(connection, entry, before, register, files)
+        super()._prepare_kept(connection, number, before, register, files)
 
     def _note(
         self, connection: Transaction, mark: FolderMark, name: str, content: bytes, found: bytes | None, number: int
@@ -126,8 +124,7 @@ class LastingHome(Home):
                 if self.store.version_on(connection) != version:
                     return
                 self._new = {}
-                written = Entry(loaded.last, "", "", "", "")
-                super()._prepare_kept(connection, written, snapshot, snapshot.register, files)
+                super()._prepare_kept(connection, loaded.last, snapshot, snapshot.register, files)
             files.place()
             self._letters_written()
             self._late = False

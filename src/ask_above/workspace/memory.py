@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from threading import RLock
 from typing import Any
@@ -18,7 +18,7 @@ from ask_above.people.register import Register
 from ask_above.store.entries import Claims, Entry, Loaded
 from ask_above.store.strangers import Person, row_without, stranger_after, without
 from ask_above.workspace.snapshot import Snapshot
-from ask_above.workspace.storage import Remembered, WentOn, meanwhile, now, numbered, taking_over
+from ask_above.workspace.storage import Planned, Remembered, WentOn, meanwhile, now, numbered, taking_over
 
 
 class MemoryStorage:
@@ -104,28 +104,21 @@ class MemoryStorage:
     def _letters_to(self, member: str) -> list[str]:
         return sorted(name for name in self.letters if name.endswith(f"-{member}.eml"))
 
-    def change(
-        self,
-        entry: Entry | None,
-        before: Snapshot,
-        after: tuple[Charter, Register],
-        texts: Mapping[str, str],
-        letters: Sequence[tuple[str, str]] = (),
-        by_hand: Sequence[Entry] = (),  # noqa: ARG002 (nobody edits memory by hand)
-    ) -> Entry:
-        """Make a change that was planned on ``before``, whole or not at all; returns its entry with its number."""
+    def change(self, planned: Planned) -> Entry:
+        """Make a change as it was planned, whole or not at all; returns its entry with its number."""
+        entry, before, texts = planned.entry, planned.before, planned.texts
         with self._lock:
             # by identity, as a folder compares bytes and a version: a plan holds for the state it was made on
             if entry is None or before is not self._snapshot:
                 raise meanwhile()
-            charter, register, journal = after[0], before.register, [*self._journal]
+            charter, register, journal = planned.charter, before.register, [*self._journal]
             if before.loaded is None:
                 first = _written(journal, taking_over(register))
                 register = changed(Register(source=register.source), first.rows, charter.zone)
                 entry = entry._replace(rows=numbered(entry.rows, first.rows))
             made = _written(journal, entry._replace(at=now()))
             register = changed(register, made.rows, charter.zone)
-            kept, sentences = self.letters | dict(letters), list[str]()
+            kept, sentences = self.letters | dict(planned.letters), list[str]()
             if made.kind == "forget":  # after the entry is written, so that the entry itself is gone over as well
                 person = self._person(made, before)
                 register, journal, kept = self._without(person, register, journal, kept, charter)
@@ -140,13 +133,11 @@ class MemoryStorage:
             self._snapshot = Snapshot(charter, register, files, {}, left)
             return made
 
-    def _went_on(
-        self, entry: Entry, before: Snapshot, after: tuple[Charter, Register], _texts: Mapping[str, str]
-    ) -> Snapshot | None:
+    def _went_on(self, entry: Entry, planned: Planned) -> Snapshot | None:
         """Take what the plan has made ready for what a change has left, where it is the same."""
-        if entry.kind == "forget" or before.loaded is None:
+        if entry.kind == "forget" or planned.before.loaded is None:
             return None
-        self._snapshot = self._snapshot._replace(charter=after[0], register=after[1])
+        self._snapshot = self._snapshot._replace(charter=planned.charter, register=planned.register)
         return self._snapshot
 
     @staticmethod

@@ -42,7 +42,7 @@ from ask_above.workspace.by_hand import entries_by_hand
 from ask_above.workspace.journal import heirs_of
 from ask_above.workspace.lasting import LastingHome
 from ask_above.workspace.snapshot import Snapshot
-from ask_above.workspace.storage import ChangedMeanwhileError, Storage, WentOn, keep_ready, now, opened
+from ask_above.workspace.storage import ChangedMeanwhileError, Planned, Storage, WentOn, keep_ready, now, opened
 
 if TYPE_CHECKING:
     from ask_above.ask.advice.piece import Piece
@@ -382,23 +382,28 @@ class Plan(Printed):
         effect = list(in_lines(self.effect))[:_MOST_TOLD]
         forced, name = bool(self.passable), self.before.member(self.by).called if self.by else ""
         with self.home.locked():
-            after = self.after.charter, self.after.register
             entry = Entry(
                 0, now(), self.by, self.kind, self.what, self.why, forced, effect, self.splices, self.rows, self.undoes,
                 name=name,
             )  # fmt: skip
-            made = self.home.change(entry, self.snapshot, after, self.texts, letters, self.by_hand_entries())
+            planned = self.planned(entry, letters)
+            made = self.home.change(planned)
             if self.home.went_on is not None:
-                self._go_on(made, self.home.went_on)
+                self._go_on(made, planned, self.home.went_on)
             return made
 
-    def _go_on(self, made: Entry, went_on: WentOn) -> None:
+    def planned(self, entry: Entry | None, letters: Sequence[tuple[str, str]] = ()) -> Planned:
+        """Return what a storage is to make of it, with the entry for the journal."""
+        charter, register = self.after.charter, self.after.register
+        return Planned(entry, self.snapshot, charter, register, self.texts, letters, self.by_hand_entries())
+
+    def _go_on(self, made: Entry, planned: Planned, went_on: WentOn) -> None:
         """Let the home go on from what this has left: the next plan is made on that."""
         names = self.after
         if made.rows != self.rows:  # what was given has its number now
             register = changed(self.before.register, made.rows, self.after.charter.zone)
             names = self.before.after(charter=self.after.charter, register=register)
-        left = went_on(made, self.snapshot, (names.charter, names.register), self.texts)
+        left = went_on(made, planned._replace(register=names.register))
         if left is not None:
             keep_ready(self.home, left, names)
 

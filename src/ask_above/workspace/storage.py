@@ -41,9 +41,25 @@ class Remembered(NamedTuple):
     letters: Sequence[str] = ()
 
 
-WentOn = Callable[[Entry, Snapshot, tuple[Charter, Register], Mapping[str, str]], Snapshot | None]
-"""What a storage that stays open does after a change: takes the change, the state before it, charter and register after
-it and the charter's texts, and returns the state that this leaves; ``None`` where it has to be read."""
+class Planned(NamedTuple):
+    """A change as it was planned on ``before``: its entry, and charter, register and the charter's texts after it.
+
+    ``letters`` are decided with it, as pairs of a file's name and its text. ``by_hand`` are the entries for what was
+    edited by hand since the last change: they come first, and are all there is without an ``entry``.
+    """
+
+    entry: Entry | None
+    before: Snapshot
+    charter: Charter
+    register: Register
+    texts: Mapping[str, str]
+    letters: Sequence[tuple[str, str]] = ()
+    by_hand: Sequence[Entry] = ()
+
+
+WentOn = Callable[[Entry, Planned], Snapshot | None]
+"""What a storage that stays open does after a change: takes the entry that was made and what was planned, and returns
+the state that this leaves; ``None`` where it has to be read."""
 
 
 class Storage(Protocol):
@@ -68,16 +84,8 @@ class Storage(Protocol):
     def locked(self) -> AbstractContextManager[None]:
         """Keep others from changing it meanwhile; raises :class:`BusyError` where they take too long."""
 
-    def change(
-        self,
-        entry: Entry | None,
-        before: Snapshot,
-        after: tuple[Charter, Register],
-        texts: Mapping[str, str],
-        letters: Sequence[tuple[str, str]] = (),
-        by_hand: Sequence[Entry] = (),
-    ) -> Entry:
-        """Make a change that was planned on ``before``, whole or not at all; returns its entry with its number.
+    def change(self, planned: Planned) -> Entry:
+        """Make a change as it was planned, whole or not at all; returns its entry with its number.
 
         Raises :class:`ChangedMeanwhileError` where the community is no longer as it was planned on.
         """

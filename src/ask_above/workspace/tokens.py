@@ -100,6 +100,5 @@ def _note(home: Home, what: str) -> None:
     """Write an entry of the journal that changes nothing of the community."""
     with home.locked():
         made = plan(home, [])
-        snapshot = made.snapshot
         entry = Entry(0, now(), "", "token", what)
-        home.change(entry, snapshot, (snapshot.charter, snapshot.register), made.texts, (), made.by_hand_entries())
+        home.change(made.planned(entry))
