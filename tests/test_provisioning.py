@@ -104,6 +104,15 @@ class TestUsers:
         assert idp.patch(where, {"op": "remove", "path": "phoneNumbers"}).data.get("phoneNumbers") is None
         assert idp.community.member(made.data["id"]).phone == ""
 
+    def test_of_several_addresses_the_primary_one_is_kept_else_the_first(self, idp: Provider) -> None:
+        mails = [{"value": f"{name}@river.example"} for name in ("first", "second")]
+        for n, (some, kept) in enumerate(
+            ((mails, "first"), ([mails[0], mails[1] | {"primary": True}], "second"), ([mails[1]], "second"))
+        ):
+            made = idp.add(f"rue{n}", emails=some)
+            assert made.data["emails"][0]["value"] == f"{kept}@river.example"
+            idp.send("DELETE", f"/Users/{made.data['id']}")
+
     def test_the_same_user_name_in_any_case_is_refused(self, idp: Provider) -> None:
         assert idp.add("ida@river.example").status == 201
         again = idp.add("IDA@River.example")
