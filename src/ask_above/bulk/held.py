@@ -32,12 +32,17 @@ class TurnedHoldings(NamedTuple):
 
 
 def held_otherwise(
-    old: CompiledPlaces, new: CompiledPlaces, pairs: Sequence[tuple[Profile, Profile]], beside: Sequence[int]
+    old: CompiledPlaces,
+    new: CompiledPlaces,
+    pairs: Sequence[tuple[Profile, Profile]],
+    beside: Sequence[int],
+    behind: Sequence[int],
 ) -> Iterator[TurnedHoldings]:
     """Yield what the second of each pair holds at the new places and the first did not, or the other way round.
 
-    ``beside`` says for each of the new places with which of the old ones it is compared. Both sides must have the same
-    capabilities, and nobody may be unbounded.
+    ``beside`` says for each of the new places with which of the old ones it is compared. ``behind`` are those for which
+    gates matter on either side: at them what is held with gates left aside is compared as well. Both sides must have
+    the same capabilities, and nobody may be unbounded.
     """
     if not pairs:
         return
@@ -45,21 +50,20 @@ def held_otherwise(
     first, second = BitRows(old, cells[0]), BitRows(new, cells[1])
     words = -(-len(pairs) // 64)
     folds = _Folds(len(pairs))
-    gates = (True, False) if old.compiled.gated or new.compiled.gated else (False,)
-    for gated in gates:
+    for gated, places in ((True, range(len(beside))), (False, behind)):
+        if not places:
+            continue
         one = Sweep(old, cells[0], first, ProgrammeMaker(old).holding(gated=gated))
         other = Sweep(new, cells[1], second, ProgrammeMaker(new).holding(gated=gated))
         room = max(1, _AT_A_TIME // max(one.bytes_of_place, other.bytes_of_place))
-        for start in range(0, len(beside), room):
-            some = slice(start, start + room)
-            was, which = np.unique(np.array(beside[some], dtype=np.intp), return_inverse=True)
-            before, after = one.at(was.tolist())[which], other.at(range(*some.indices(len(beside))))
+        for start in range(0, len(places), room):
+            some = list(places[start : start + room])
+            was, which = np.unique(np.array([beside[n] for n in some], dtype=np.intp), return_inverse=True)
+            before, after = one.at(was.tolist())[which], other.at(some)
             turned = before[..., :words] ^ after[..., :words]
             for n in np.flatnonzero(turned.any(axis=(1, 2))).tolist():
                 for gained, lost, which_pairs in folds.of(turned[n], after[n, :, :words]):
-                    yield TurnedHoldings(start + n, gated, gained, lost, which_pairs)
-                    if len(gates) == 1:  # nothing is left aside
-                        yield TurnedHoldings(start + n, True, gained, lost, which_pairs)
+                    yield TurnedHoldings(some[n], gated, gained, lost, which_pairs)
 
 
 class _Folds:

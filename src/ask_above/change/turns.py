@@ -119,11 +119,13 @@ class Turns:
 
         plain = [spot for spot in self.spots if not spot.gone]
         beside, known = [spot.before for spot in plain], dict[int, tuple[tuple[int, ...], tuple[int, ...]]]()
+        behind = [spot.after for spot in plain if len(self._ways(spot)) > 1]
         for turned in held_otherwise(
             self.old.compiled.keep(CompiledPlaces),
             self.new.compiled.keep(CompiledPlaces),
             [self.subjects.pairs[n] for n in some],
             beside,
+            behind,
         ):
             # the same pairs at very many places are the very same tuple: it is gone through once
             if id(turned.pairs) not in known:
@@ -135,7 +137,7 @@ class Turns:
         """Yield what a few pairs gain and lose; at a place that is gone, what its words gave is no loss."""
         pairs = self.subjects.pairs
         for spot in spots:
-            for gated in (True, False):
+            for gated in self._ways(spot):
                 alike: dict[tuple[int, int, bool], list[int]] = {}
                 for n in some:
                     was, now = self._both(pairs[n], spot, gated=gated)
@@ -144,6 +146,18 @@ class Turns:
                         alike.setdefault(turned, []).append(n)
                 for (gained, lost, freed), which in alike.items():
                     yield Turn(spot, gated, gained, 0 if spot.gone else lost, freed, tuple(which))
+
+    @cached_property
+    def _behind(self) -> tuple[frozenset[int], frozenset[int]]:
+        """The places with a gate on the way to them, before and after."""
+        sides = (self.old.compiled, self.new.compiled)
+        old, new = (frozenset(n for gate in side.gated for n in side.below[gate]) for side in sides)
+        return old, new
+
+    def _ways(self, spot: Spot) -> tuple[bool, ...]:
+        """Return the ways to look at a spot: with gates, and with gates left aside where there are any."""
+        old, new = self._behind
+        return (True, False) if spot.before in old or spot.after in new else (True,)
 
     def _both(self, pair: tuple[Profile, Profile], spot: Spot, *, gated: bool) -> tuple[Held, Held]:
         before, after = pair
@@ -156,7 +170,7 @@ class Turns:
         """Yield what is lost at places that are gone because the assignments there end."""
         gone = {spot.before for spot in self.spots if spot.gone}
         for spot in self.spots if gone else ():
-            for gated in (True, False) if spot.gone else ():
+            for gated in self._ways(spot) if spot.gone else ():
                 for n, (before, _) in enumerate(pairs):
                     if not any(place in gone for _, place in before.placed):
                         continue
