@@ -19,6 +19,7 @@ from ask_above.decide.authority import reached
 from ask_above.decide.planes import Planes
 from ask_above.decide.powers import Powers
 from ask_above.decide.profile import ask_rank
+from ask_above.show.grid import ANYHOW, BESIDES, GIVEN, MEANINGLESS, NO, TAKEN, YES, marks
 from generated import NOW, Generated, communities, generate
 from plain_rules import Person, Plain
 from seeds import seeds
@@ -127,6 +128,32 @@ def test_grid_powers_and_who_say_what_single_questions_say(made: Generated) -> N
                     extra = {} if act == "manage" else {"at": p}
                     target = f"rank:{b}" if act == "moderate" else b
                     assert table.loc[a, b] == bool(ask(f"rank:{a}", target, when=NOW, **extra))
+
+
+@few
+@given(communities())
+def test_each_mark_of_the_grid_says_why_it_is_so(made: Generated) -> None:
+    """Own grant, through others, given or taken by the place: told from grants and single questions alone."""
+    c, plain = made.open(), Plain(made.charter, made.members, made.assignments)
+    usual = {}
+    for cap, row in zip(c.charter.catalogue.keys, marks(c.decider, None), strict=True):
+        for r, mark in zip(c.charter.ranks, row, strict=True):
+            usual[r, cap] = mark
+            if not c.charter.ranks[r].unbounded:
+                assert (mark in (YES, BESIDES)) is (cap in plain.carried(r)), (r, cap, mark)
+                assert (mark == YES) is (cap in plain.carried(r) & plain.close(plain.names(plain.rank[r]["grants"])))
+    for n, p in enumerate(c.charter.places):
+        for cap, row in zip(c.charter.catalogue.keys, marks(c.decider, n), strict=True):
+            for r, mark in zip(c.charter.ranks, row, strict=True):
+                grants = usual[r, cap]
+                if not plain.meaning(cap, p):
+                    wanted = MEANINGLESS
+                elif c.may(f"rank:{r}", cap, at=p):
+                    wanted = {YES: YES, BESIDES: YES, ANYHOW: BESIDES}.get(grants, GIVEN)
+                else:
+                    has_it = grants == ANYHOW or (grants in (YES, BESIDES) and not plain.paused(r))
+                    wanted = TAKEN if has_it else NO
+                assert mark == wanted, (p, r, cap, grants)
 
 
 @few

@@ -10,14 +10,19 @@ import pytest
 
 from ask_above import AskAboveError, Community
 from ask_above.change import (
+    Assign,
     CharterRemove,
+    Edit,
     GroupRemove,
     MemberAdd,
+    MemberSet,
     MemberStatus,
     PlaceMove,
     RankAdd,
     RankRemove,
     RankSet,
+    Say,
+    Unassign,
 )
 from ask_above.change.coverage import Coverage, coverage
 from ask_above.change.difference import Difference
@@ -42,6 +47,34 @@ def there(folder: Path, *ranks: dict[str, Any], **how: Any) -> Community:
 def after(c: Community, *edits: Any) -> Community:
     c.plan(*edits).apply()
     return Community.open(c.home.folder)
+
+
+class TestWhatAPlaceSays:
+    def test_what_is_taken_back_is_what_was_said_and_nothing_that_brings_it(self, tmp_path: Path) -> None:
+        hall = place("hall", overrides={"one": {"allow": ["post.publish", "post.write"], "deny": ["post.pin"]}})
+        c = there(tmp_path, places=[hall])
+        assert c.charter.catalogue.capabilities["post.publish"].implies == ("post.write",)
+        c = after(c, Say("hall", "one", "clear", ["post.write", "post.pin"]))
+        (said,) = c.charter.places["hall"].overrides
+        assert (said.allow.words, said.deny.words) == (("post.publish",), ())
+        # to deny it is more: what brings it goes too
+        c = after(c, Say("hall", "one", "deny", ["post.write"]))
+        (said,) = c.charter.places["hall"].overrides
+        assert (said.allow.words, said.deny.words) == ((), ("post.write",))
+
+
+class TestMany:
+    def test_many_new_ones_and_changes_of_others_are_kept_together(self, tmp_path: Path) -> None:
+        there(tmp_path)
+        edits: list[Edit] = [MemberAdd(f"new{n}", {"name": f"New {n}"}) for n in range(15)]
+        edits += [Assign(f"new{n}", "one") for n in range(15)]
+        c = after(Community.open(tmp_path), MemberAdd("before"), Assign("bo", "two"))
+        c = after(c, *edits, MemberSet("bo", {"name": "Bo Reed"}), Unassign("bo", "two"), Assign("cy", "two"))
+        people = c.register.members
+        assert (people["bo"].name, people["new14"].name, len(people)) == ("Bo Reed", "New 14", len(CAST) + 16)
+        assert not c.register.of("bo")
+        assert [c.register.of(key)[0].rank for key in ("cy", "new0", "new14")] == ["two", "one", "one"]
+        assert {n for n, (row,) in enumerate(c.register.of(f"new{n}") for n in range(15)) if row.number} == {*range(15)}
 
 
 class TestRanks:

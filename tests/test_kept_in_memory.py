@@ -10,7 +10,7 @@ from random import Random
 import pytest
 
 from ask_above import AskAboveError, ChangedMeanwhileError, Community, MemoryStorage, RefusedError
-from ask_above.change import Assign, CharterSet, Grant, MemberForget, MemberSet, RankSet, Say, Unassign
+from ask_above.change import Assign, CharterSet, Grant, MemberAdd, MemberForget, MemberSet, RankSet, Say, Unassign
 from ask_above.show.member import everything
 from ask_above.store.entries import Claims, Entry
 from conftest import DEMO
@@ -85,6 +85,34 @@ def test_whoever_is_forgotten_is_a_stranger_in_journal_register_and_letters() ->
     assert isinstance(left.storage, MemoryStorage)
     assert left.storage.letters == {"2-dara.eml": "Dear Dara"}
     assert left.storage.told == ["They are stranger-1 from now on."]
+
+
+@pytest.mark.parametrize("where", ["folder", "memory"])
+def test_whoever_is_forgotten_is_gone_from_what_others_wrote_and_nobody_else_is(where: str, tmp_path: Path) -> None:
+    shutil.copytree(DEMO, tmp_path / "river")
+    community = Community.open(tmp_path / "river") if where == "folder" else Community.from_texts(TEXTS)
+    community.plan(MemberAdd("zora", {"name": "Zora Pike", "note": "a friend of Dara Fenwick"})).apply()
+    community.again().plan(Assign("zora", "warden"), Assign("tove", "warden")).apply(force=True)
+    for writer, text in (("ada", "Ask Tove Eddy first"), ("tove", "Tove Eddy, zealous"), ("zora", "I know Tove Eddy")):
+        community.again().plan(MemberSet("bram", {"note": text}), by=writer).apply(force=True)
+    for rank, why in (("surveyor", "Tove Eddy asked"), ("host", "dara said so")):
+        community.again().plan(Assign("bram", rank, "rota", why=why), why=why).apply(force=True)
+    for n, key in enumerate(("tove", "dara", "petra"), 1):
+        assert community.again().plan(MemberForget(key)).apply()
+        strangers = {k for k in community.again().register.members if k.startswith("stranger-")}
+        assert strangers == {f"stranger-{m + 1}" for m in range(n)}
+    left = community.again()
+    assert [note[1:] for note in left.storage.remembered("bram").notes] == [
+        ("ada", "Ask stranger-1 first"),
+        ("stranger-1", "stranger-1, zealous"),
+        ("zora", "I know stranger-1"),
+    ]
+    assert left.member("zora").note == "a friend of stranger-2"
+    assert {given.rank: given.why for given in left.register.of("bram") if given.why.startswith("stranger")} == {
+        "surveyor": "stranger-1 asked",
+        "host": "stranger-2 said so",
+    }
+    assert not [name for name in ("Eddy", "Fenwick", "dara") if name in repr((left.journal(), left.register.members))]
 
 
 def test_a_note_is_kept_once_for_each_time_that_it_was_set() -> None:

@@ -15,6 +15,7 @@ from ask_above.files.writing import FileBatch
 from ask_above.people.directory import Directory, NameKind
 from ask_above.people.register import Assignment, Member, Register
 from ask_above.serve.source import Folder
+from ask_above.workspace import lasting
 from ask_above.workspace.lasting import LastingHome
 from ask_above.workspace.plans import plan
 from conftest import DEMO
@@ -105,7 +106,8 @@ def test_each_plan_is_made_on_what_the_one_before_left(tmp_path: Path, monkeypat
 
 
 @pytest.fixture
-def kept(tmp_path: Path) -> tuple[Path, LastingHome]:
+def kept(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> tuple[Path, LastingHome]:
+    monkeypatch.setattr(lasting, "_EVERY", 3600.0)  # however slow the machine, no second is over
     folder = tmp_path / "river"
     shutil.copytree(DEMO, folder)
     Community.open(folder).plan(MemberAdd("ida", {"name": "Ida Reed"})).apply()

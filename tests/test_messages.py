@@ -197,6 +197,17 @@ def test_a_fault_in_the_register(old: str, new: str, spot: str, code: str, part:
     assert part in found.message
 
 
+@pytest.mark.parametrize("column", ["member", "rank", "place"])
+def test_a_wrong_name_is_found_in_whichever_row_it_stands(column: str) -> None:
+    """Rows whose other cells are as in the rows before are read by a shorter way."""
+    good = {"member": "petra", "rank": "top", "place": "hall"}
+    for bad in range(4):
+        rows = [{**good, column: "nowhere"} if n == bad else good for n in range(4)]
+        text = "member,rank,place,from,until\n" + "".join(f"{','.join(row.values())},2020-01-01,\n" for row in rows)
+        (fault,) = (each for each in faults(assignments=text).faults if each.code.startswith("unknown"))
+        assert (fault.line, fault.code) == (bad + 2, f"unknown-{column}")
+
+
 def test_all_faults_of_all_files_come_in_one_run() -> None:
     charter = GOOD.replace("[kit]}", "[kits]}").replace("kind: board", "knd: board").replace("Europe/London", "Europe")
     error = faults(charter, MEMBERS.replace("team", "taem"), ASSIGNMENTS.replace("petra", "petar"))

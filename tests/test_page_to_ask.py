@@ -57,13 +57,21 @@ def held_to_the_community(c: Community, page: str) -> int:
         for stop in c.tour(who).stops:
             assert read.state(who, stop.place) == stop.state, (who, stop.place)
             assert read.changes(who, stop.place) == (stop.more, stop.less), (who, stop.place)
-    for act in BETWEEN_RANKS if read.data["powers"]["acts"] else ():
+    assert held_to_power(c, read) or not read.data["powers"]["acts"]
+    return count
+
+
+def held_to_power(c: Community, read: PageReader) -> int:
+    """Compare who may act on whom, with why not; return how many cells there were."""
+    count = 0
+    for act in BETWEEN_RANKS:
         if act not in read.data["powers"]["acts"]:
             continue
         cells = power_cells(c.decider, Act(act), 0, c.names.moment())
         for number, cell in enumerate(cells):
             why = [step.text for step in cell.against[:4]]
             assert read.power(act, *divmod(number, len(c.charter.ranks))) == why, (act, cell)
+            count += 1
     return count
 
 
@@ -100,6 +108,7 @@ def test_for_a_member_it_names_whom_they_may_see() -> None:
 
 def test_without_members_it_answers_for_ranks() -> None:
     page = DEMO.report(members=False)
+    assert held_to_power(DEMO, PageReader(page)) == 3 * 12 * 12
     assert [key for key in PageReader(page).persons if not key.startswith("rank:")] == ["new member", "visitor"]
     assert not any(member.called in page for member in DEMO.register.members.values())
 
