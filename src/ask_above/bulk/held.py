@@ -10,6 +10,7 @@ import numpy as np
 from ask_above.bulk.making import ProgrammeMaker
 from ask_above.bulk.places import CompiledPlaces
 from ask_above.bulk.rows import BitRows
+from ask_above.bulk.sides import may_differ
 from ask_above.bulk.table import Sweep, unpack
 from ask_above.decide.classes import ClassState
 from ask_above.decide.profile import Profile
@@ -47,7 +48,8 @@ def held_otherwise(
     if not pairs:
         return
     cells = [[ClassState(profile, owner=False) for profile in side] for side in zip(*pairs, strict=True)]
-    first, second = BitRows(old, cells[0]), BitRows(new, cells[1])
+    first = BitRows(old, cells[0])
+    second = first.over(new, cells[1]) or BitRows(new, cells[1])
     words = -(-len(pairs) // 64)
     folds = _Folds(len(pairs))
     for gated, places in ((True, range(len(beside))), (False, behind)):
@@ -55,15 +57,22 @@ def held_otherwise(
             continue
         one = Sweep(old, cells[0], first, ProgrammeMaker(old).holding(gated=gated))
         other = Sweep(new, cells[1], second, ProgrammeMaker(new).holding(gated=gated))
-        room = max(1, _AT_A_TIME // max(one.bytes_of_place, other.bytes_of_place))
-        for start in range(0, len(places), room):
-            some = list(places[start : start + room])
-            was, which = np.unique(np.array([beside[n] for n in some], dtype=np.intp), return_inverse=True)
-            before, after = one.at(was.tolist())[which], other.at(some)
+        where = [beside[n] for n in places]
+        known = may_differ(one, other, places) if where == list(places) else None
+        some, capabilities = known or (list(places), np.arange(one.capabilities))
+        asked = None if len(capabilities) == one.capabilities else capabilities.tolist()
+        room = max(1, _AT_A_TIME // max(8, len(capabilities) * words * 8))
+        for start in range(0, len(some), room):
+            here = some[start : start + room]
+            was, which = np.unique(np.array([beside[n] for n in here], dtype=np.intp), return_inverse=True)
+            before, after = one.at(was.tolist(), asked)[which], other.at(here, asked)
             turned = before[..., :words] ^ after[..., :words]
-            for n in np.flatnonzero(turned.any(axis=(1, 2))).tolist():
-                for gained, lost, which_pairs in folds.of(turned[n], after[n, :, :words]):
-                    yield TurnedHoldings(some[n], gated, gained, lost, which_pairs)
+            differs: NDArray[np.bool_] = np.any(turned, axis=2)
+            for n in np.flatnonzero(differs.any(axis=1)).tolist():
+                lines = np.flatnonzero(differs[n])
+                bits = turned[n, lines]
+                for gained, lost, pairs_here in folds.of(capabilities[lines], bits, bits & after[n, lines, :words]):
+                    yield TurnedHoldings(here[n], gated, gained, lost, pairs_here)
 
 
 class _Folds:
@@ -73,10 +82,10 @@ class _Folds:
         self.pairs = pairs
         self._known: dict[tuple[bytes, bytes, bytes], list[tuple[int, int, tuple[int, ...]]]] = {}
 
-    def of(self, turned: NDArray[np.uint64], after: NDArray[np.uint64]) -> list[tuple[int, int, tuple[int, ...]]]:
-        """Return what is gained, what is lost, and by whom."""
-        lines = np.flatnonzero(turned.any(axis=1))
-        bits, now = turned[lines], turned[lines] & after[lines]
+    def of(
+        self, lines: NDArray[np.intp], bits: NDArray[np.uint64], now: NDArray[np.uint64]
+    ) -> list[tuple[int, int, tuple[int, ...]]]:
+        """Return what is gained, what is lost, and by whom; by capability, for which pairs it differs, who has it."""
         key = lines.tobytes(), bits.tobytes(), now.tobytes()
         known = self._known.get(key)
         if known is None:

@@ -90,39 +90,45 @@ class Sides:
         self.last = np.uint64((1 << (rows - 1) % 64 + 1) - 1)
 
     def may_differ(self, places: Sequence[str]) -> tuple[Sequence[str], NDArray[np.intp]]:
-        """Return the places and capabilities outside of which nothing differs.
-
-        Planes are compared, of which there are few, instead of places times capabilities. Where the two are not of
-        one form, that is everything.
-        """
-        if not self._of_one_form():
-            return places, self.capabilities
-        differing: list[int] = []
-        differ = np.zeros(len(self.capabilities) + 1, dtype=bool)
+        """Return the places and capabilities outside of which nothing differs."""
         number = self.old.place_at
-        numbers = sorted(number[key] for key in places)
-        same = self.old.sweep.programme is self.new.sweep.programme
-        for part in self.old.sweep.portions(numbers, len(numbers), _AT_A_TIME):
-            other = part if same else self.new.sweep.programme.part(part.places.tolist())
-            first, second = self.old.sweep.work_out(part), self.new.sweep.work_out(other)
-            mine, theirs = (np.column_stack([portion.shown, portion.seen]) for portion in (part, other))
-            beside = np.zeros(part.planes, dtype=np.intp)
-            beside[mine] = theirs
-            unlike = (first != second[beside]).any(axis=1)
-            # what stands beside several may differ
-            states = unlike[mine] | (beside[mine] != theirs)
-            states[states[:, -1]] = True
-            differing += part.places[states.any(axis=1)].tolist()
-            differ |= states.any(axis=0)
+        some = None
+        if self._of_one_form():
+            some = may_differ(self.old.sweep, self.new.sweep, sorted(number[key] for key in places))
+        if some is None:
+            return places, self.capabilities
         keys = list(number)
-        return [keys[n] for n in differing], np.flatnonzero(differ[:-1])
+        return [keys[n] for n in some[0]], some[1]
 
     def _of_one_form(self) -> bool:
-        """Whether places, capabilities and rows have the same numbers on both sides."""
+        """Whether places and capabilities have the same numbers on both sides."""
         if list(self.old.place_at) != list(self.new.place_at):
             return False
-        if not np.array_equal(self.old.own, self.capabilities) or not np.array_equal(self.new.own, self.capabilities):
-            return False
-        rows, others = self.old.sweep.rows, self.new.sweep.rows
-        moves = zip(rows.moves, others.moves, strict=True)
-        return rows.words == others.words and all(one is other or np.array_equal(one, other) for one, other in moves)
+        return np.array_equal(self.old.own, self.capabilities) and np.array_equal(self.new.own, self.capabilities)
+
+
+def may_differ(one: Sweep, other: Sweep, places: Sequence[int]) -> tuple[list[int], NDArray[np.intp]] | None:
+    """Return the places and capabilities, by number, outside of which two sweeps come to the same.
+
+    Planes are compared, of which there are few, instead of places times capabilities. Places and capabilities have the
+    same numbers on both sides; ``None`` where rows stand for each other otherwise on one side, so that it is not known.
+    """
+    moves = zip(one.rows.moves, other.rows.moves, strict=True)
+    if one.rows.words != other.rows.words or not all(a is b or np.array_equal(a, b) for a, b in moves):
+        return None
+    differing: list[int] = []
+    differ = np.zeros(one.capabilities + 1, dtype=bool)
+    same = one.programme is other.programme
+    for part in one.portions(places, len(places), _AT_A_TIME):
+        beside = part if same else other.programme.part(part.places.tolist())
+        first, second = one.work_out(part), other.work_out(beside)
+        mine, theirs = (np.column_stack([portion.shown, portion.seen]) for portion in (part, beside))
+        partner = np.zeros(part.planes, dtype=np.intp)
+        partner[mine] = theirs
+        unlike = (first != second[partner]).any(axis=1)
+        # what stands beside several may differ
+        states = unlike[mine] | (partner[mine] != theirs)
+        states[states[:, -1]] = True
+        differing += part.places[states.any(axis=1)].tolist()
+        differ |= states.any(axis=0)
+    return differing, np.flatnonzero(differ[:-1])

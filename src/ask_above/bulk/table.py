@@ -107,10 +107,11 @@ class Sweep:
         """Yield the places in parts, at most so many at a time; each is worked out in so many bytes beside it."""
         return self.programme.portions(places, most, max(1, spare // (self.words * 8)), capabilities)
 
-    def at(self, places: Sequence[int]) -> Bits:
+    def at(self, places: Sequence[int], capabilities: Sequence[int] | None = None) -> Bits:
         """Return what stands at some places, in the charter's order: places by capabilities by words of rows."""
-        out = np.empty((len(places), self.capabilities, self.words), dtype=np.uint64)
-        return self.write(self.programme.part(places), out)
+        count = self.capabilities if capabilities is None else len(capabilities)
+        out = np.empty((len(places), count, self.words), dtype=np.uint64)
+        return self.write(self.programme.part(places, capabilities), out)
 
     def write(self, part: Portion, out: Bits) -> Bits:
         """Write what stands at the places of a part to the front of ``out``, and return that."""

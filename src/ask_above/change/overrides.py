@@ -34,11 +34,15 @@ class OverrideEffect:
     @cached_property
     def _said(self) -> list[tuple[Spot, dict[str, tuple[HolderWords, HolderWords]]]]:
         """Return for each spot what its words are, before and after, by holder, where they differ."""
-        if not any(part.kind in (Kind.PLACE, Kind.SET, Kind.BUNDLE) for part in self.turns.difference.parts):
-            return []
+        parts = self.turns.difference.parts
+        anywhere = any(part.kind in (Kind.SET, Kind.BUNDLE) for part in parts)
+        places = {part.key for part in parts if part.kind is Kind.PLACE}
         differing = []
-        for spot in self.turns.spots:
+        for spot in self.turns.spots if anywhere or places else ():
             key = (self.old if spot.gone else self.new).compiled.places[spot.before if spot.gone else spot.after].key
+            # a place of which nothing differs says what it said, unless something that it names is said anew
+            if not anywhere and key not in places:
+                continue
             before = words_at(self.old.compiled.charter, key)
             after = {} if spot.gone else words_at(self.new.compiled.charter, key)
             differ = {

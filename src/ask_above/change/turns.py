@@ -53,6 +53,7 @@ class Turns:
 
     def __init__(self, old: Decider, new: Decider, difference: Difference, now: Instant) -> None:
         self.old, self.new, self.difference, self.now = old, new, difference, now
+        self._of_actor: dict[str | None, set[int]] = {}
 
     @cached_property
     def subjects(self) -> Subjects:
@@ -194,7 +195,11 @@ class Turns:
 
     def pairs_of(self, actor: Asked) -> set[int]:
         """Return the pairs that the actor comes down to, by their numbers."""
-        return {affected.pair for affected in self.subjects.all if actor.key in affected.keys}
+        known = self._of_actor.get(actor.key)
+        if known is None:
+            known = {affected.pair for affected in self.subjects.all if actor.key in affected.keys}
+            self._of_actor[actor.key] = known
+        return known
 
     def own_pairs(self, actor: Asked) -> list[tuple[Profile, Profile]]:
         """Return what the actor comes down to before and after, at every moment, with and without open ranks."""
