@@ -39,6 +39,8 @@ def has_unseen(text: str, *, badge: bool = False) -> bool:
     >>> [has_unseen(name) for name in ("Boss", "Bo\\u200bss", "\\u0646\\u200c\\u0646")]
     [False, True, False]
     """
+    if text.isascii() and text.isprintable():  # nearly all that is written
+        return False
     for n, sign in enumerate(text):
         kind = category(sign)
         if sign.isascii() and kind != "Cc":

@@ -81,14 +81,16 @@ class Everyone:
         members = tuple(known)
         number: dict[ClassState, int] = {}
         rows = np.empty(len(members), dtype=np.int32)
-        for n, member_class in enumerate(ready.all()):
-            rows[n] = number.setdefault(member_class.only or ready.at(member_class, now), len(number))
+        place = {key: n for n, key in enumerate(members)}
+        for member_class, keys in ready.alike().items():
+            row = number.setdefault(member_class.only or ready.at(member_class, now), len(number))
+            rows[[place[key] for key in keys]] = row
         active = np.array([member.is_active for member in known.values()], dtype=bool)
-        crowd = Crowd(members, {key: n for n, key in enumerate(members)}, rows, active)
+        crowd = Crowd(members, place, rows, active)
         return Sweep(self.decider.compiled.keep(CompiledPlaces), list(number)), crowd
 
     def _unchanged(self, now: Instant) -> tuple[Instant, Instant]:
         """Return the bounds of the time around ``now`` in which nobody's period starts or ends."""
-        edges = {edge for member_class in set(self.decider.ready.all()) for edge in member_class.edges}
+        edges = {edge for member_class in self.decider.ready.alike() for edge in member_class.edges}
         since = max((edge for edge in edges if edge <= now), default=-_FOREVER)
         return since, min((edge for edge in edges if edge > now), default=_FOREVER)

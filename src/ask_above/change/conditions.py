@@ -157,6 +157,8 @@ class Conditions:
 
     def _apart(self, member: Member, rank: Rank) -> Iterator[Refusal]:
         """Yield the ranks that may not be held together and are now, where they were not before."""
+        if rank.key not in self._ever_apart:
+            return
         mine = self._anywhere(self.after, member)
         was = self.before.register.members.get(member.key)
         before = set[str]() if was is None or was.is_retired else self._anywhere(self.before, was)
@@ -168,6 +170,12 @@ class Conditions:
                 continue
             said = f"Nobody may have both {rank.title} and {other.title}; {member.called} has {other.title}."
             yield Refusal("6.8", said, "act", passable=True)
+
+    @cached_property
+    def _ever_apart(self) -> set[str]:
+        """The ranks that may not be held together with some other."""
+        ranks = self.after.charter.ranks.values()
+        return {key for rank in ranks if rank.apart_from for key in (rank.key, *rank.apart_from)}
 
     def _anywhere(self, state: State, member: Member) -> set[str]:
         """Return the ranks recorded for somebody anywhere, now or starting later."""

@@ -100,19 +100,21 @@ def of_plain_text(done: Done) -> Done:
             _check(value, next((each for each in reversed(getattr(step, "path", ())) if isinstance(each, str)), ""))
     for row in done.rows:  # what was written by hand before does not keep the rest from being changed
         before = row.before or {}
-        _check({name: cell for name, cell in (row.after or {}).items() if cell != before.get(name)}, "")
+        for name, cell in (row.after or {}).items():
+            if cell != before.get(name, ""):
+                _check(cell, name)
     return done
 
 
 def _check(value: Any, name: str) -> None:
-    if isinstance(value, Mapping):
-        for key, item in value.items():
-            _check(key, "")
-            _check(item, str(key))
-    elif isinstance(value, str):
+    if isinstance(value, str):
         if has_unseen(value.replace("\n", "") if name in _OF_MANY_LINES else value, badge=name == "badge"):
             said = f"The {name} '{visible(value)}'" if name else f"'{visible(value)}'"
             raise EditError(f"{said} holds a character that cannot be seen; type it anew, in one line.")
+    elif isinstance(value, Mapping):
+        for key, item in value.items():
+            _check(key, "")
+            _check(item, str(key))
     elif isinstance(value, Sequence):
         for item in value:
             _check(item, name)

@@ -111,12 +111,10 @@ def open_here(community: str | None) -> Community:
     """Open the community at hand, and say what one has to know of its files, once in a command."""
     from ask_above.workspace.edited import recorded
 
-    home, known = home_of(community), _of_command(_TOLD)
+    home = home_of(community)
     recorded(home)
     opened = Community.kept_in(home)
-    new = [notice for notice in opened.notices if notice not in known]
-    known.update(dict.fromkeys(new))
-    tell(new)
+    tell(opened.notices)
     return opened
 
 
@@ -127,12 +125,14 @@ def _of_command(name: str) -> dict[Any, Any]:
 
 
 def tell(notices: Iterable[str]) -> None:
-    """Say what one has to know beside the answer: where errors go, so that output for machines stays as it is."""
+    """Say once what one has to know beside the answer: where errors go, so that output for machines stays as it is."""
     from ask_above.show.screen import Screen
 
-    screen = Screen.of(sys.stderr)
+    screen, known = Screen.of(sys.stderr), _of_command(_TOLD)
     for notice in notices:
-        screen.paragraph(notice, first="Note: ", rest="      ", style="warn")
+        if notice not in known:
+            known[notice] = None
+            screen.paragraph(notice, first="Note: ", rest="      ", style="warn")
 
 
 def format_option(command: F) -> F:
