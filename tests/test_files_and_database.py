@@ -386,6 +386,15 @@ class TestWhereNoFilesAreKept:
         assert not (place.folder / "members.csv").exists()
         assert any("ask-above import members.put-aside.csv" in each for each in place.open().notices)
 
+    @pytest.mark.parametrize("words", [("ladder",), ("assign", "host", "tove", "--plan"), ("member", "show", "tove")])
+    def test_what_one_has_to_know_of_a_file_is_told_once_by_whatever_command(
+        self, brook: Place, words: tuple[str, ...]
+    ) -> None:
+        begun(brook)
+        (brook.folder / "members.put-aside.csv").write_text("key,name\n")
+        told = run(*words, cwd=brook.folder).stderr
+        assert told.count("Note: members.put-aside.csv does not count") == 1
+
     @pytest.mark.slow
     def test_they_stay_aside_until_they_are_written_anew_by_export(self, brook: Place) -> None:
         many = "key,name,status\n" + "".join(f"m{n},Member {n},active\n" for n in range(1_995))

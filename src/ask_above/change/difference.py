@@ -7,7 +7,6 @@ made it, how a value was spelled and in how many steps leaves no trace here.
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
 from typing import Any
@@ -103,11 +102,11 @@ class Difference:
 
     def _only(self, mine: Sequence[Assignment], others: Sequence[Assignment]) -> tuple[Assignment, ...]:
         """Return the assignments that are not over and stand on one side alone."""
-        left = Counter(map(_said, others))
+        left = [*map(_said, others)]
         assignments = []
         for assignment in mine:
-            if left[_said(assignment)]:
-                left[_said(assignment)] -= 1
+            if left and (said := _said(assignment)) in left:
+                left.remove(said)
             elif assignment.period.end is None or assignment.period.end > self.now:
                 assignments.append(assignment)
         return tuple(assignments)
