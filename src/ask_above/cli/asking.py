@@ -29,7 +29,7 @@ from ask_above.show.data import Table, put_out
 from ask_above.show.screen import Screen, stdout
 
 
-class Asked:
+class CommandQuestion:
     """A question as it was asked: of which community, as of when, and in which form the answer is wanted.
 
     ``typed`` is the moment as it was typed; ``when`` is what it means in the community's time zone.
@@ -106,4 +106,4 @@ def asking(
         drawing = "Draw a figure instead: .png, .svg or .pdf."
         options["figure"] = click.option("--figure", type=OutFile(), metavar="FILE", help=drawing)
         options["dark"] = click.option("--dark", is_flag=True, help="Draw the figure on dark ground.")
-    return gathered("asked", Asked, options)
+    return gathered("asked", CommandQuestion, options)

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import click
 
-from ask_above.cli.asking import Asked, asking
+from ask_above.cli.asking import CommandQuestion, asking
 from ask_above.cli.options import progress
 from ask_above.cli.sentence import Spoken
 from ask_above.show.screen import Screen
@@ -23,7 +23,13 @@ from ask_above.show.screen import Screen
 @click.option("--cluster", metavar="local|ADDRESS", help="Have the logs read by the workers of a Dask cluster.")
 @asking(figure=True)
 def command(
-    logs: Sequence[Path], mapped: Sequence[str], cluster: str | None, asked: Asked, *, usage: bool, least: bool
+    logs: Sequence[Path],
+    mapped: Sequence[str],
+    cluster: str | None,
+    asked: CommandQuestion,
+    *,
+    usage: bool,
+    least: bool,
 ) -> int:
     """Compare a log of actions with what was allowed at the time.
 

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, TypeAlias
 
 import click
 
-from ask_above.cli.asking import Asked, asking
+from ask_above.cli.asking import CommandQuestion, asking
 from ask_above.cli.options import open_here, progress, write_findings
 from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
@@ -44,7 +44,7 @@ _MOST_MENDED = 5
 @click.option("--strict", is_flag=True, help="Exit with 1 where there is advice, too.")
 @asking(findings=True)
 def command(
-    asked: Asked, *, advice: bool, fix: bool, schema: bool, with_names: bool, strict: bool, each: Path | None
+    asked: CommandQuestion, *, advice: bool, fix: bool, schema: bool, with_names: bool, strict: bool, each: Path | None
 ) -> int:
     """Check files and expectations, and list advice.
 
@@ -108,7 +108,7 @@ def _mends(opened: Community, unmet: Sequence[Unmet]) -> list[str]:
     return mends
 
 
-def _each(folder: Path, asked: Asked) -> int:
+def _each(folder: Path, asked: CommandQuestion) -> int:
     """Show every community in a folder; 2 where one cannot be read, 1 where an expectation of one does not hold."""
     from ask_above.show.many import COLUMNS, hosted, show_hosted
 
@@ -136,7 +136,7 @@ def _status(unmet: Sequence[Unmet], later: Sequence[object], pieces: Sequence[Pi
     return 1 if unmet or (strict and (pieces or later)) else 0
 
 
-def _findings(asked: Asked, found: Found, *, strict: bool) -> None:
+def _findings(asked: CommandQuestion, found: Found, *, strict: bool) -> None:
     """Write what was found for the programs around a repository; where advice counts, it counts as failed."""
     from ask_above.show import findings, junit
 
@@ -158,7 +158,7 @@ def _show_by_hand(opened: Community) -> None:
         show_by_hand(stdout(), [*snapshot.by_hand, *sorted({f"{row.table}.csv" for row in snapshot.rows})], edited)
 
 
-def _faulty(error: FaultyFilesError, asked: Asked) -> int:
+def _faulty(error: FaultyFilesError, asked: CommandQuestion) -> int:
     def show(screen: Screen) -> None:
         show_faults(screen, error.faults)
         if error.way_back:

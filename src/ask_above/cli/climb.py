@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from ask_above.cli.asking import Asked, asking
+from ask_above.cli.asking import CommandQuestion, asking
 from ask_above.cli.options import at_option, complete, ranks
 from ask_above.cli.sentence import Spoken
 from ask_above.escalation.overview import COLUMNS, rows
@@ -19,7 +19,7 @@ from ask_above.show.data import Table
     "--with-accomplice", is_flag=True, help="With a second member of the same rank, each acting for the other."
 )
 @asking(figure=True)
-def command(rank: str | None, at: str | None, asked: Asked, *, with_accomplice: bool) -> int:
+def command(rank: str | None, at: str | None, asked: CommandQuestion, *, with_accomplice: bool) -> int:
     """Show how far ranks can climb by changes that the charter permits, and what prevents it.
 
     Joining and leaving ranks, giving themselves ranks, edits within their reach, detours. What is not shown cannot be

@@ -5,7 +5,7 @@ from __future__ import annotations
 import click
 
 from ask_above.charter.names import rank_named
-from ask_above.cli.asking import Asked, asking
+from ask_above.cli.asking import CommandQuestion, asking
 from ask_above.cli.options import at_option, complete, meant, people
 from ask_above.cli.sentence import Spoken
 from ask_above.show.compare import comparison_table, show_comparison
@@ -18,7 +18,7 @@ from ask_above.show.screen import Screen
 @at_option("At one place; else anywhere, and two ranks by what they grant.", default=None)
 @click.option("--all", "everything", is_flag=True, help="Also show through what both may what both may.")
 @asking(when=True)
-def command(one: str, other: str | None, at: str | None, asked: Asked, *, everything: bool) -> int:
+def command(one: str, other: str | None, at: str | None, asked: CommandQuestion, *, everything: bool) -> int:
     """Compare two ranks or two members: what only one may, what both may, and through what.
 
     A rank alone is compared with its original and with the ranks it builds on.

@@ -8,7 +8,7 @@ from functools import partial
 import click
 
 from ask_above.charter.names import few, listed
-from ask_above.cli.asking import Asked, asking
+from ask_above.cli.asking import CommandQuestion, asking
 from ask_above.cli.options import at_option, capabilities, complete, progress
 from ask_above.cli.sentence import Spoken
 from ask_above.show.cover import cover_table, show_by_rank, show_cover
@@ -26,7 +26,9 @@ _FEW = 6
 )
 @click.option("--enter", is_flag=True, help="Show who may enter each closed place instead.")
 @asking(when=True, figure=True)
-def command(duties: Sequence[str], at: str | None, without: Sequence[str], asked: Asked, *, enter: bool) -> int:
+def command(
+    duties: Sequence[str], at: str | None, without: Sequence[str], asked: CommandQuestion, *, enter: bool
+) -> int:
     """Show how many active members may use each capability in each place; gaps first.
 
     Without capabilities, all of medium and high risk are taken.
@@ -52,7 +54,7 @@ def command(duties: Sequence[str], at: str | None, without: Sequence[str], asked
     return asked.answer(lambda: cover_table(cover, place), lambda screen: show(screen, cover))
 
 
-def _entering(asked: Asked) -> int:
+def _entering(asked: CommandQuestion) -> int:
     """Show who can enter each closed place."""
     from ask_above.ask.entering import COLUMNS, closed_places
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import click
 
 from ask_above.ask.describe.describer import Described
-from ask_above.cli.asking import Asked, asking
+from ask_above.cli.asking import CommandQuestion, asking
 from ask_above.cli.options import complete, tell
 from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
@@ -21,7 +21,7 @@ def _names(c: Community) -> list[str]:
 @click.command("describe", cls=Spoken)
 @click.argument("names", nargs=-1, required=True, metavar="NAME...", shell_complete=complete(_names))
 @asking(when=True)
-def command(names: tuple[str, ...], asked: Asked) -> int:
+def command(names: tuple[str, ...], asked: CommandQuestion) -> int:
     """Describe ranks, members and places, for someone who is new.
 
     A name that several have is written rank:NAME, member:NAME or place:NAME.

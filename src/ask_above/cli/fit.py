@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 import click
 
-from ask_above.cli.asking import Asked, asking
+from ask_above.cli.asking import CommandQuestion, asking
 from ask_above.cli.options import capabilities, complete
 from ask_above.cli.sentence import Exact
 from ask_above.community import Wanted
@@ -24,7 +24,7 @@ from ask_above.show.screen import Screen
     "--limit", default=50, show_default=True, type=click.IntRange(0), help="Propose a new rank above this weight."
 )
 @asking()
-def command(needs: Sequence[str], never: Sequence[str], most: int, limit: int, asked: Asked) -> int:
+def command(needs: Sequence[str], never: Sequence[str], most: int, limit: int, asked: CommandQuestion) -> int:
     """Find the ranks that grant what someone needs, and as little else as possible.
 
     Say each thing as in an expectation: a capability, and in which place; without a place, anywhere will do. What is

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import click
 
-from ask_above.cli.asking import Asked, asking
+from ask_above.cli.asking import CommandQuestion, asking
 from ask_above.cli.changing import How, carry_out, change_options
 from ask_above.cli.options import OutFile, at_option, home_of, open_here, tell
 from ask_above.cli.sentence import Spoken
@@ -31,7 +31,7 @@ _MOST_SAID = 3
 )
 @asking(community=False, figure=True)
 @change_options
-def command(at: str | None, sheet: Path | None, take: Path | None, asked: Asked, *, how: How) -> int:
+def command(at: str | None, sheet: Path | None, take: Path | None, asked: CommandQuestion, *, how: How) -> int:
     """Show capabilities by rank.
 
     With a place: what someone asked as each rank can use there. A capability of high risk is marked with ! In a sheet

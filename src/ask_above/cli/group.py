@@ -8,7 +8,7 @@ import click
 
 from ask_above import change
 from ask_above.charter.names import listed
-from ask_above.cli.asking import Asked, asking
+from ask_above.cli.asking import CommandQuestion, asking
 from ask_above.cli.changing import How, carry_out, change_options, naming, new_thing, set_command
 from ask_above.cli.options import complete, groups
 from ask_above.cli.sentence import SpokenGroup
@@ -34,7 +34,7 @@ def command() -> None:
 
 @command.command("list")
 @asking()
-def list_groups(asked: Asked) -> int:
+def list_groups(asked: CommandQuestion) -> int:
     """List the groups, their members, and what they include and confer: ask-above group list."""
     opened, charter = asked.opened, asked.opened.charter
     reached = [reached_groups(charter, member) for member in opened.register.members.values()]

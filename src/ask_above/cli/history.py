@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from ask_above.cli.asking import Asked, asking
+from ask_above.cli.asking import CommandQuestion, asking
 from ask_above.cli.options import complete, members
 from ask_above.cli.sentence import Spoken
 
@@ -15,7 +15,7 @@ from ask_above.cli.sentence import Spoken
     "--as", "viewer", metavar="MEMBER", help="Only what this member may see.", shell_complete=complete(members)
 )
 @asking()
-def command(member: str, viewer: str | None, asked: Asked) -> int:
+def command(member: str, viewer: str | None, asked: CommandQuestion) -> int:
     """Show what happened to a member: ranks, status, names, by whom and when.
 
     \b

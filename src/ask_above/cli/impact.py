@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from ask_above.cli.asking import Asked, asking
+from ask_above.cli.asking import CommandQuestion, asking
 from ask_above.cli.options import folder, in_zone, named_register, progress, write_findings
 from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
@@ -18,7 +18,7 @@ from ask_above.show.impact import impact_table, show_impact
 @click.argument("old", required=False)
 @click.argument("new", required=False)
 @asking(when=True, figure=True, findings=True)
-def command(old: str | None, new: str | None, asked: Asked) -> int:
+def command(old: str | None, new: str | None, asked: CommandQuestion) -> int:
     """Show who gains and who loses what, where, from one community's files to another's.
 
     OLD and NEW are folders, charters with the register beside them, or the community at hand as it was: numbers of the

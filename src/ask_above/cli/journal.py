@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import click
 
 from ask_above.charter.names import listed
-from ask_above.cli.asking import Asked, asking
+from ask_above.cli.asking import CommandQuestion, asking
 from ask_above.cli.moments import Moment, Typed, meant
 from ask_above.cli.options import complete, home_of, members
 from ask_above.cli.sentence import Spoken
@@ -45,7 +45,7 @@ def command(
     take: Sequence[str],
     acknowledge: int | None,
     most: int,
-    asked: Asked,
+    asked: CommandQuestion,
 ) -> int:
     """Show who changed what, when, and why, the latest first; with a number, all of one change.
 

@@ -8,14 +8,14 @@ import click
 
 from ask_above.ask.tables import holders
 from ask_above.charter.moments import instant
-from ask_above.cli.asking import Asked, asking
+from ask_above.cli.asking import CommandQuestion, asking
 from ask_above.cli.sentence import Spoken
 from ask_above.show.ladder import ladder_table, show_ladder
 
 
 @click.command("ladder", cls=Spoken)
 @asking(figure=True)
-def command(asked: Asked) -> int:
+def command(asked: CommandQuestion) -> int:
     """Show the ranks in order, highest first, and who holds each now.
 
     \b

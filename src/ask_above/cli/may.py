@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import click
 
 from ask_above.charter.rules import ACT_WORDS
-from ask_above.cli.asking import Asked, asking
+from ask_above.cli.asking import CommandQuestion, asking
 from ask_above.cli.options import author_option, complete, meant, people, progress
 from ask_above.cli.question import What, what_is_asked
 from ask_above.cli.sentence import Spoken
@@ -30,7 +30,7 @@ if TYPE_CHECKING:
 @author_option
 @click.option("--ways", is_flag=True, help="Also show changes that would allow or prevent it, each tested.")
 @asking(when=True)
-def command(who: str, what: What, author: str | None, asked: Asked, *, ways: bool) -> int:
+def command(who: str, what: What, author: str | None, asked: CommandQuestion, *, ways: bool) -> int:
     """Answer whether someone may do something, and why.
 
     WHO is a member, rank:KEY or visitor. WHAT is a capability, or an act on a TARGET: moderate (a member or

@@ -11,7 +11,7 @@ import click
 
 from ask_above import change
 from ask_above.charter.names import SITE, how_many, is_key
-from ask_above.cli.asking import Asked, asking
+from ask_above.cli.asking import CommandQuestion, asking
 from ask_above.cli.changing import How, carry_out, change_options, fields_of, see_through
 from ask_above.cli.moments import Moment, Typed, period
 from ask_above.cli.options import F, at_option, complete, gathered, groups, home_of, members, open_here, ranks, tell
@@ -416,7 +416,7 @@ def note(key: str, text: str, *, how: How) -> int:
 )
 @click.option("--as", "by", metavar="MEMBER", help="Only what this member may see.", shell_complete=_MEMBER)
 @asking()
-def show(key: str, by: str | None, asked: Asked, *, all_of_it: bool) -> int:
+def show(key: str, by: str | None, asked: CommandQuestion, *, all_of_it: bool) -> int:
     """Show what is kept about a member; --everything for whoever asks what that is.
 
     \b
@@ -520,7 +520,7 @@ def list_members(
     by_column: str | None,
     columns: str | None,
     by: str | None,
-    asked: Asked,
+    asked: CommandQuestion,
     *,
     waiting: bool,
 ) -> int:

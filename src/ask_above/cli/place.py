@@ -11,7 +11,7 @@ import click
 
 from ask_above import change
 from ask_above.charter.names import SITE, listed
-from ask_above.cli.asking import Asked, asking
+from ask_above.cli.asking import CommandQuestion, asking
 from ask_above.cli.changing import How, carry_out, change_options, naming, new_thing, set_command, words_of
 from ask_above.cli.options import complete, gathered, open_here, places
 from ask_above.cli.sentence import SpokenGroup
@@ -37,7 +37,7 @@ def command() -> None:
 @command.command("list")
 @click.argument("at", required=False, default="site", metavar="[PLACE]", shell_complete=_PLACE)
 @asking(figure=True)
-def list_(at: str, asked: Asked) -> int:
+def list_(at: str, asked: CommandQuestion) -> int:
     """Show the tree of places, or the part below one, and what differs in each: ask-above place list alder-mouth.
 
     Numbers of entries that give, take and bar (override sets included), exceptions, gates, and entries that say the

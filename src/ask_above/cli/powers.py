@@ -9,7 +9,7 @@ import click
 from ask_above.ask.tables import act_named, power_cells
 from ask_above.charter.moments import instant
 from ask_above.charter.rules import ACTS, BETWEEN_RANKS
-from ask_above.cli.asking import Asked, asking
+from ask_above.cli.asking import CommandQuestion, asking
 from ask_above.cli.options import at_option
 from ask_above.cli.sentence import Spoken
 from ask_above.decide.words import in_place
@@ -20,7 +20,7 @@ from ask_above.show.powers import PowerTable, power_table, show_powers
 @click.argument("act", required=False, type=click.Choice([act.value for act in BETWEEN_RANKS]))
 @at_option("Where; the whole site if left out.")
 @asking(figure=True)
-def command(act: str | None, at: str, asked: Asked) -> int:
+def command(act: str | None, at: str, asked: CommandQuestion) -> int:
     """Show which ranks may moderate, assign and manage which, and for every no the reasons; with call, call which.
 
     \b

@@ -10,7 +10,7 @@ import click
 
 from ask_above.ask.roster import soon, waiting
 from ask_above.charter.moments import Instant, as_instant, instant
-from ask_above.cli.asking import Asked, asking
+from ask_above.cli.asking import CommandQuestion, asking
 from ask_above.cli.sentence import Spoken
 from ask_above.files.signins import last_signins, read_signins
 from ask_above.people.register import Status
@@ -35,7 +35,9 @@ def _days(option: str, name: str, least: int, without: int, said: str) -> Callab
     "--days", default=7, show_default=True, type=click.IntRange(1), help="For --sign-ins: within how many days."
 )
 @asking(when=True)
-def command(asked: Asked, *, within: int | None, waiting: int | None, sign_ins: bool, networks: int, days: int) -> int:
+def command(
+    asked: CommandQuestion, *, within: int | None, waiting: int | None, sign_ins: bool, networks: int, days: int
+) -> int:
     """List members under the headings of their ranks.
 
     \b
@@ -58,11 +60,11 @@ def command(asked: Asked, *, within: int | None, waiting: int | None, sign_ins: 
     return asked.answer(lambda: show.roster_table(headings), lambda screen: show.show_roster(screen, headings))
 
 
-def _now(asked: Asked) -> Instant:
+def _now(asked: CommandQuestion) -> Instant:
     return instant(datetime.now(UTC)) if asked.when is None else as_instant(asked.when, asked.opened.charter.zone)
 
 
-def _soon(asked: Asked, days: int) -> int:
+def _soon(asked: CommandQuestion, days: int) -> int:
     opened = asked.opened
     compiled, edges = opened.decider.compiled, soon(opened.decider, _now(asked), days)
     names = {key: member.called for key, member in opened.register.members.items()}
@@ -71,7 +73,7 @@ def _soon(asked: Asked, days: int) -> int:
     )
 
 
-def show_waiting(asked: Asked, days: int) -> int:
+def show_waiting(asked: CommandQuestion, days: int) -> int:
     """Show who has been pending or invited for longer than so many days."""
     from ask_above.workspace.journal import waiting_since
 
@@ -88,7 +90,7 @@ def show_waiting(asked: Asked, days: int) -> int:
     )
 
 
-def _shared(asked: Asked, networks: int, days: int) -> int:
+def _shared(asked: CommandQuestion, networks: int, days: int) -> int:
     opened = asked.opened
     signins = read_signins(asked.folder, opened.charter, opened.register)
     accounts = opened.shared_accounts(signins, networks=networks, days=days, when=asked.when)

@@ -7,7 +7,7 @@ from typing import Any
 
 import click
 
-from ask_above.cli.asking import Asked, asking
+from ask_above.cli.asking import CommandQuestion, asking
 from ask_above.cli.moments import Moment
 from ask_above.cli.moments import meant as moment_of
 from ask_above.cli.options import community_option, complete, home_of, members
@@ -60,7 +60,7 @@ def add(name: str, by: str | None, may: str, until: Any, community: str | None) 
 
 @command.command("list")
 @asking()
-def list_tokens(asked: Asked) -> int:
+def list_tokens(asked: CommandQuestion) -> int:
     """List the tokens, without their secrets.
 
     \b

@@ -5,7 +5,7 @@ from __future__ import annotations
 import click
 
 from ask_above.ask.tour import beside as lay_beside
-from ask_above.cli.asking import Asked, asking
+from ask_above.cli.asking import CommandQuestion, asking
 from ask_above.cli.options import at_option, complete, meant, people
 from ask_above.cli.sentence import Spoken
 from ask_above.show import tour as drawn
@@ -16,7 +16,7 @@ from ask_above.show import tour as drawn
 @at_option("In this place and all in it.")
 @click.option("--beside", metavar="OTHER", help="Compare with someone else.")
 @asking(when=True)
-def command(who: str, at: str, beside: str | None, asked: Asked) -> int:
+def command(who: str, at: str, beside: str | None, asked: CommandQuestion) -> int:
     """Show the site as someone finds it: which places are open, and what they may do there.
 
     WHO is a member, rank:KEY or visitor. Each place shows what differs from the place above it.

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import click
 
-from ask_above.cli.asking import Asked, asking
+from ask_above.cli.asking import CommandQuestion, asking
 from ask_above.cli.options import author_option, capabilities, complete, meant, people
 from ask_above.cli.sentence import Spoken
 from ask_above.show.data import Table
@@ -16,7 +16,7 @@ from ask_above.show.screen import Screen
 @click.argument("capability", shell_complete=complete(capabilities))
 @author_option
 @asking(when=True)
-def command(who: str, capability: str, author: str | None, asked: Asked) -> int:
+def command(who: str, capability: str, author: str | None, asked: CommandQuestion) -> int:
     """List all places where someone may use a capability.
 
     WHO is a member, rank:KEY or visitor. Exit status 1 where there is none.

@@ -11,7 +11,7 @@ import click
 from ask_above.charter.catalogue import RISKS
 from ask_above.charter.names import RANK_MARK, SITE, few, upper
 from ask_above.charter.rules import ACT_WORDS
-from ask_above.cli.asking import Asked, asking
+from ask_above.cli.asking import CommandQuestion, asking
 from ask_above.cli.question import What, perhaps_asked
 from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
@@ -28,7 +28,7 @@ _FEW = 6
 @click.option("--risk", type=click.Choice(RISKS), help="All capabilities of this risk, instead of WHAT.")
 @click.option("--through", is_flag=True, help="Show through what each member may.")
 @asking(when=True)
-def command(what: What, asked: Asked, *, anywhere: bool, risk: str | None, through: bool) -> int:
+def command(what: What, asked: CommandQuestion, *, anywhere: bool, risk: str | None, through: bool) -> int:
     """List the members who may use a capability, or act on a target.
 
     WHAT is a capability, or an act on a TARGET: moderate (a member or rank:KEY), assign, unassign, manage, call (a
@@ -94,7 +94,7 @@ def _elsewhere(screen: Screen, opened: Community, name: str, moment: date | date
         screen.paragraph(f"{upper(in_places(places, spot.places, _FEW))}: {names}.", first="  ", rest="    ")
 
 
-def _of_risk(asked: Asked, what: What, risk: str | None, *, everywhere: bool) -> int:
+def _of_risk(asked: CommandQuestion, what: What, risk: str | None, *, everywhere: bool) -> int:
     """Show who may use the capabilities of a risk: at the place that is named, or anywhere."""
     from ask_above.ask.anywhere import anywhere
 

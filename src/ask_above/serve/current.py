@@ -145,7 +145,10 @@ class Current:
                     async with asyncio.timeout(self.every):
                         await woken.wait()
                 woken.clear()
-                await loop.run_in_executor(self._looks, self.look)
+                try:
+                    await loop.run_in_executor(self._looks, self.look)
+                except Exception:  # whatever it is, it must not be the last look: the next may be well
+                    log.exception("a fault of the service itself", extra={"state": self.now.state.number})
         finally:
             watching.cancel()
 
