@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator, Sequence
+from itertools import product
 from random import Random
 from typing import Any
 
 import pytest
 
 from ask_above import AskAboveError, Community
+from ask_above.ask.advice.piece import Piece
+from ask_above.ask.cover import default_duties
 from ask_above.change import Edit, turns
 from ask_above.charter.rules import Act
 from ask_above.decide.authority import reached
@@ -301,6 +305,62 @@ def refused_both_ways(c: Community, edits: Sequence[tuple[Edit, str]], monkeypat
         assert said[0] == said[1], edit
         refused += any(each.rule.startswith("9.7") for each in said[0][0])
     return refused
+
+
+@pytest.mark.parametrize("seed", seeds(8))
+def test_what_a_change_leaves_to_nobody_or_to_one_is_what_counting_finds(seed: int) -> None:
+    for plan in plans_in_any_community(seed):
+        old, new = Community.of(plan.before), Community.of(plan.after)
+        duties = [key for key in default_duties(new.decider.compiled) if key in old.charter.catalogue.keys]
+        expected: set[tuple[str, str, str | None]] = set()
+        for place, duty in product((key for key in new.charter.places if key in old.charter.places), duties):
+            was, now = ({*able(side, duty, place)} for side in (old, new))
+            if was - now and (len(now) == 1 or (not now and duty not in new.charter.catalogue.nobody)):
+                expected.add((place, duty, next(iter(now), None)))
+        assert {tuple(gap) for gap in plan.gaps} == expected, plan.what
+
+
+def able(c: Community, duty: str, place: str) -> Iterator[str]:
+    """Whoever is active and may use something where it has a meaning."""
+    if c.charter.catalogue.capabilities[duty].has_meaning_in(c.charter.places[place].kind):
+        active = (key for key, member in c.register.members.items() if member.status == "active")
+        yield from (key for key in active if c.may(key, duty, at=place))
+
+
+def plans_in_any_community(seed: int) -> Iterator[Plan]:
+    """Changes of a random community that change something and name nothing anew."""
+    rng = Random(seed)
+    made = generate(rng)
+    for said in made.charter["capabilities"]["All"].values():
+        said["risk"] = rng.choice(["low", "medium", "high"])
+    c = made.open()
+    for _ in range(15):
+        try:
+            plan = c.plan(random_edit(rng, c))
+        except AskAboveError:
+            continue
+        if not plan.is_empty and plan.difference.renaming is None:
+            yield plan
+
+
+@pytest.mark.parametrize("seed", seeds(8))
+def test_what_a_change_of_people_brings_is_new_and_all_that_is_new_of_whom_it_touches(seed: int) -> None:
+    told_of_each = {"contradictory", "never-starts", "over-limit", "too-many-unbounded"}
+    for plan in plans_in_any_community(seed):
+        if plan.before.charter is not plan.after.charter:
+            continue
+        was, now = (Counter(map(told, Community.of(side).advice().pieces)) for side in (plan.before, plan.after))
+        brought = Counter(map(told, plan.brought))
+        assert brought <= now - was, plan.what
+        among = {row.key if row.table == "members" else (row.after or row.before or {})["member"] for row in plan.rows}
+        for piece in Community.of(plan.after).advice().pieces:
+            of_them = not among.isdisjoint(key[1:] for key in piece.concerned)
+            if piece.code in told_of_each and of_them and (now - was)[told(piece)]:
+                assert brought[told(piece)], plan.what
+
+
+def told(piece: Piece) -> tuple[str, str]:
+    return piece.code, piece.what
 
 
 def test_those_who_could_make_a_change_are_the_first_who_would_not_be_refused(brook: Place) -> None:

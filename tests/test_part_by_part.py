@@ -198,7 +198,7 @@ def test_files_without_rows_are_parts_without_members(tmp_path: Path) -> None:
     out = f"{tmp_path}/out/"
     done = run("export-table", out, "--people", str(tmp_path / "people"), "--members", cwd=DEMO)
     assert done.returncode == 0, done.stderr
-    assert "of 1 members" in done.stdout
+    assert "of 1 member." in done.stdout
     assert {member for member, *_ in rights(tmp_path / "out", members=True)} == {"ann"}
 
 

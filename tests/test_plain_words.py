@@ -147,3 +147,51 @@ def test_a_local_that_lives_for_long_says_what_it_holds() -> None:
                 if bound and max(node.lineno for node in outer) - min(bound) > 3:
                     long.append(f"{file.relative_to(ROOT)}: {function.name}: {name}")
     assert long == []
+
+
+MANY_OF_ONE = re.compile(r"(?<![\w.,:-])1 (?!is\b|has\b)[a-z]+s\b(?! than)")
+ONE_OF_EACH = """\
+charter: 1
+key: one
+rules:
+  timezone: UTC
+  advice: {most-high-risk: 0, most-unbounded: 0}
+  authority: {moderate: {using: [member.mute]}}
+capabilities: {All: {member.mute: {about: Mute, risk: high}}}
+ranks: [{key: crew, grants: [member.mute], limit: 0, unbounded: yes}]
+places: [{key: yard, kind: board, places: [{key: hall, kind: board}]}]
+expectations: [crew may member.mute]
+"""
+OF_ONE = [
+    "",
+    "check",
+    "check --advice",
+    "cover",
+    "who member.mute",
+    "where ann member.mute",
+    "grid",
+    "ladder",
+    "powers",
+]
+OF_ONE += ["describe crew", "describe hall", "describe ann", "roster", "roster --soon 1", "member list", "tour ann"]
+OF_ONE += ["place copy yard shed --plan", "place remove yard --plan", "assign crew bo --plan", "member lock ann --plan"]
+OF_ONE += [
+    "report r.html",
+    "export-table t.csv --members",
+    "export out1 --ldif",
+    "export out2 --scim",
+    "export out3",
+    "journal",
+]
+
+
+def test_one_thing_is_said_as_one(tmp_path: Path) -> None:
+    (tmp_path / "charter.yaml").write_text(ONE_OF_EACH)
+    (tmp_path / "members.csv").write_text("key,name,status\nann,Ann,active\nbo,Bo,pending\n")
+    (tmp_path / "assignments.csv").write_text("member,rank,place,until\nann,crew,,2099-12-05\n")
+    for command in OF_ONE:
+        done = run(*command.split(), cwd=tmp_path)
+        assert "Usage:" not in done.stderr, done.stderr
+        assert not MANY_OF_ONE.findall(done.stdout + done.stderr), (command, done.stdout)
+    page = re.sub(r"<script.*?</script>|<[^>]*>", "", (tmp_path / "r.html").read_text("utf-8"), flags=re.DOTALL)
+    assert not MANY_OF_ONE.findall(page)

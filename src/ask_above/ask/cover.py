@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
+from itertools import islice
 from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
@@ -19,9 +20,14 @@ if TYPE_CHECKING:
     import pandas as pd
     from numpy.typing import NDArray
 
+    from ask_above.ask.impact.whole import Shift
+
 _TOLD_EVERY = 100
 _AT_ONCE = 2_000
 """How many planes are unpacked at once."""
+_ASKED_FIRST = 500
+"""Of how many members it is asked one by one whether they can do what somebody loses."""
+_NOT_ALONE = 2
 
 
 class Gap(NamedTuple):
@@ -161,12 +167,43 @@ def cover(
     return Cover(decider, at, duties, how_many, only, able, sorted(without), whole=whole)
 
 
-def lost(before: Decider, after: Decider, at: Instant) -> list[Gap]:
-    """Return what nobody can do any more, or one member alone, of all of medium and high risk, after a change."""
-    known = set(cover(before, default_duties(before.compiled), at).gaps)
-    places, kept = before.compiled.place_at, set(before.compiled.catalogue.keys)
-    gaps = cover(after, default_duties(after.compiled), at).gaps
-    return [gap for gap in gaps if gap not in known and gap.place in places and gap.capability in kept]
+def lost(before: Decider, after: Decider, at: Instant, shifts: Iterable[Shift]) -> list[Gap]:
+    """Return what nobody can do any more, or one member alone, of all of medium and high risk, after a change.
+
+    ``shifts`` are what the change makes of what people can use.
+    """
+    compiled, known = after.compiled, before.people.register.members
+    duties = {*default_duties(compiled)}
+    cells = {
+        (place, key)
+        for shift in shifts
+        if not shift.gains and shift.since is None and any(known[key].is_active for key in shift.members)
+        for key in duties.intersection(shift.capabilities)
+        for place in shift.places
+        if place in compiled.place_at
+    }
+    cells = _left_to_few(after, at, cells)
+    # only for a gap, and for what most members cannot do, all members have to be looked at
+    wanted = [key for key in compiled.catalogue.keys if any(key == capability for _, capability in cells)]
+    return [gap for gap in cover(after, wanted, at).gaps if (gap.place, gap.capability) in cells] if cells else []
+
+
+def _left_to_few(decider: Decider, at: Instant, cells: set[tuple[str, str]]) -> set[tuple[str, str]]:
+    """Return the places and duties for which not two are found among the members who are asked first."""
+    able = dict.fromkeys(cells, 0)
+    bit, place_at = decider.compiled.catalogue.bit, decider.compiled.place_at
+    for key in islice(decider.people.register.members, _ASKED_FIRST):
+        if not able:
+            break
+        asked = decider.people.ask(key, at)
+        if not asked.is_active:
+            continue
+        usable = {place: decider.usable(asked, place_at[place]) for place in {place for place, _ in able}}
+        for cell in [(place, duty) for place, duty in able if usable[place] & bit[duty]]:
+            able[cell] += 1
+            if able[cell] == _NOT_ALONE:
+                del able[cell]
+    return {*able}
 
 
 def _counted(planes: dict[bytes, int], weights: NDArray[np.int64]) -> NDArray[np.int64]:

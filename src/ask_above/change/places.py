@@ -84,7 +84,7 @@ class PlaceCopy(NamedTuple):
         where = _inside(draft, into)
         what = f"add {copied['title']} {_at(draft, into)} as a copy of {place.title}"
         if copied.get("places"):
-            what += f", with the {len(below(draft, self.key)) - 1} places in it"
+            what += f", with the {how_many(len(below(draft, self.key)) - 1, 'place')} in it"
         return Done(what, (Insert(where, len(draft.said(where) or []), copied),))
 
     def _anew(self, draft: Draft, data: Mapping[str, Any], key: str) -> dict[str, Any]:
@@ -112,7 +112,7 @@ class PlaceRemove(NamedTuple):
                 if conferred.place in gone:
                     raise EditError(f"The group {group.title or group.key} confers a rank there; change that first.")
         rows = [ended(assignment) for assignment in draft.register.assignments if assignment.place in gone]
-        what = f"remove {place.title}" + (f" and the {len(gone) - 1} places in it" if len(gone) > 1 else "")
+        what = f"remove {place.title}" + (f" and the {how_many(len(gone) - 1, 'place')} in it" if len(gone) > 1 else "")
         what += f"; {how_many(len(rows), 'assignment')} there end" if rows else ""
         return Done(what, (Drop(path),), tuple(rows))
 

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from ask_above.charter.names import how_many
 from ask_above.cli.options import community_option, complete, members, open_here
 from ask_above.cli.sentence import Spoken
 from ask_above.files.opening import is_read_from
@@ -56,11 +57,11 @@ def command(directory: Path, form: str | None, by: str | None, community: str | 
     if form == "ldif":
         text = as_ldif(charter.key, people, _groups(opened), contacts=everyone)
         write_whole(directory / "people.ldif", text, PRIVATE)
-        stdout().line(f"Wrote {len(people)} members to {directory / 'people.ldif'}.")
+        stdout().line(f"Wrote {how_many(len(people), 'member')} to {directory / 'people.ldif'}.")
     elif form == "scim":
         lines = [*as_scim(people, _groups(opened), contacts=everyone)]
         write_whole(directory / "resources.jsonl", "".join(f"{line}\n" for line in lines), PRIVATE)
-        stdout().line(f"Wrote {len(lines)} resources to {directory / 'resources.jsonl'}.")
+        stdout().line(f"Wrote {how_many(len(lines), 'resource')} to {directory / 'resources.jsonl'}.")
     else:
         _as_csv(opened, directory, contacts=everyone)
     return 0
@@ -107,4 +108,4 @@ def _as_csv(opened: Community, directory: Path, *, contacts: bool) -> None:
         writer.writeheader()
         writer.writerows({column: guarded(cell) for column, cell in row.items()} for row in some)
         write_whole(directory / name, out.getvalue(), PRIVATE)
-    stdout().line(f"Wrote {len(rows)} members and {len(given)} assignments to {directory}.")
+    stdout().line(f"Wrote {how_many(len(rows), 'member')} and {how_many(len(given), 'assignment')} to {directory}.")

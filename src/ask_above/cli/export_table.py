@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 import click
 
 from ask_above.bulk.records import member_rows, usable_rows
+from ask_above.charter.names import how_many
 from ask_above.cli.options import community_option, in_zone, open_here, progress, when_option
 from ask_above.cli.sentence import Spoken
 from ask_above.files.export import open_target, write_all
@@ -86,9 +87,10 @@ def command(
             in_it = target.table("members", {"member": str, "profile": int})
             write_all(in_it, (batch.columns for batch in member_rows(table)))
     screen = stdout()
-    screen.line(f"Wrote {rows} rows to {'the database' if '://' in out else out}.")
+    screen.line(f"Wrote {how_many(rows, 'row')} to {'the database' if '://' in out else out}.")
     if not members:
-        screen.line(f"{len(opened.register.members)} members map to its profiles in a second table.")
+        many = how_many(len(opened.register.members), "member")
+        screen.line(f"A second table maps {many} to its profiles.")
     return 0
 
 
@@ -108,5 +110,5 @@ def _spread(
         rows, count = opened.export_people(
             people, out, capabilities=wanted, members=members, cluster=cluster, when=in_zone(opened, when), told=told
         )
-    stdout().line(f"Wrote {rows} rows to {out}, of {count} members.")
+    stdout().line(f"Wrote {how_many(rows, 'row')} to {out}, of {how_many(count, 'member')}.")
     return 0

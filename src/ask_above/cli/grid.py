@@ -7,6 +7,7 @@ from pathlib import Path
 
 import click
 
+from ask_above.charter.names import how_many
 from ask_above.cli.asking import CommandQuestion, asking
 from ask_above.cli.changing import How, carry_out, change_options
 from ask_above.cli.options import OutFile, at_option, home_of, open_here, tell
@@ -73,7 +74,8 @@ def _write(opened: Community, how: How, file: Path, place: str | None) -> int:
         lines.append([each.heading, key, each.about, *(grid_sheet.cells[key][rank] for rank in grid_sheet.ranks)])
     write_sheet(file, lines, Layout(2, len(HEADS), (*CHOICES, *COMES.values()), hidden=(1,)), "Grid")
     screen = stdout()
-    screen.line(f"Wrote {file}: {len(grid_sheet.cells)} capabilities by {len(names)} ranks.", "yes")
+    size = f"{how_many(len(grid_sheet.cells), 'capability', 'capabilities')} by {how_many(len(names), 'rank')}"
+    screen.line(f"Wrote {file}: {size}.", "yes")
     screen.paragraph(f"Change cells to yes, no or 'as it comes'; then: ask-above grid --take {file} --plan")
     return 0
 

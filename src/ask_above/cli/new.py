@@ -13,6 +13,7 @@ from ask_above.beginnings.from_grid import TickTable, read
 from ask_above.beginnings.from_grid import charter as of_table
 from ask_above.beginnings.start import KINDS, Answers, assignments, charter, members
 from ask_above.charter.moments import zone as known_zone
+from ask_above.charter.names import how_many
 from ask_above.cli.sentence import Spoken
 from ask_above.files.folder import read_texts
 from ask_above.files.names import ASSIGNMENTS, CHARTER, MEMBERS
@@ -79,7 +80,8 @@ def command(
     answers = Answers(_text(title), _text(owner), _zone(zone), _text(email or ""))
     day = datetime.now(ZoneInfo(answers.zone)).date().isoformat()
     if table is not None:
-        text, what = _of_table(table, answers, highest, everyone), f"{len(table.wishes)} capabilities from a table"
+        text = _of_table(table, answers, highest, everyone)
+        what = f"{how_many(len(table.wishes), 'capability', 'capabilities')} from a table"
     else:
         chosen = kind or _kind(screen)
         text, what = charter(chosen, answers), KINDS[chosen]

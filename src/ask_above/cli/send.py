@@ -6,6 +6,7 @@ import os
 
 import click
 
+from ask_above.charter.names import how_many
 from ask_above.cli.options import community_option, folder
 from ask_above.cli.sentence import Spoken
 from ask_above.files.names import OUTBOX
@@ -37,7 +38,7 @@ def command(community: str | None, *, only_plan: bool) -> int:
         screen.line("The outbox is empty.")
         return 0
     if only_plan:
-        screen.line(f"{len(letters)} letters wait", "head")
+        screen.line(f"{how_many(len(letters), 'letter')} {'waits' if len(letters) == 1 else 'wait'}", "head")
         for letter in letters:
             screen.line(f"  {letter.name}")
         return 0

@@ -12,6 +12,7 @@ from collections.abc import Iterable, Sequence
 from copy import copy
 
 from ask_above.charter.moments import Instant
+from ask_above.collecting import without_collecting
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.profile import Asked, Profile, ask_member
 from ask_above.people.register import Assignment, Member, Register
@@ -103,6 +104,7 @@ class MemberClasses:
         """Return every member's class, in the register's order."""
         return map(self.class_of, self.register.members)
 
+    @without_collecting()
     def alike(self) -> dict[MemberClass, list[str]]:
         """Return the members of each class, in the register's order; made once."""
         if self._folded is None:

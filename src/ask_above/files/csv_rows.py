@@ -6,7 +6,7 @@ import csv
 import io
 from collections.abc import Iterator
 
-from ask_above.charter.names import nearest
+from ask_above.charter.names import how_many, nearest
 from ask_above.errors import Fault
 from ask_above.files.cells import any_guarded, unguarded
 from ask_above.files.yaml_text import decode
@@ -98,7 +98,9 @@ def _rows(rows: FileRows, names: list[str], records: Iterator[tuple[int, list[st
         said = map(str.strip, record)
         row = FileRow(dict(zip(names, map(unguarded, said) if guarded else said, strict=False)), line, finder)
         if len(record) > len(names):
-            message = f"this row has {len(record)} cells, the first line names {len(names)} columns"
+            message = (
+                f"this row has {how_many(len(record), 'cell')}, the first line names {how_many(len(names), 'column')}"
+            )
             rows.fault(row, names[-1], "too-many-cells", message, "a cell with a comma in it in quotes")
             continue
         yield row

@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any, Final, NamedTuple
 from urllib.parse import unquote, urlsplit
 
+from ask_above.charter.names import how_many
 from ask_above.charter.reading.document import Document
 from ask_above.charter.reading.shapes import BAD, Choice, Field, ListOf, Record, TextField
 from ask_above.errors import FaultyFilesError, StoreError
@@ -332,7 +333,9 @@ class _Search:
             )
             result = self.connection.result
             if result["result"] != 0:  # a limit, a referral: the library raises nothing for these
-                raise PartialError(f"{what['base']}: {result['description']} after {len(entries)} entries")
+                raise PartialError(
+                    f"{what['base']}: {result['description']} after {how_many(len(entries), 'entry', 'entries')}"
+                )
             for response in self.connection.response or ():
                 if response.get("type") == "searchResEntry":
                     entries.append(

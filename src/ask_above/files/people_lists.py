@@ -240,7 +240,9 @@ def _rows(
     for line, record in records:
         cells = [unguarded(cell.strip()) for cell in record]
         if len(cells) > len(fields):
-            message = f"this row has {len(cells)} cells, the first line names {len(fields)} columns"
+            message = (
+                f"this row has {how_many(len(cells), 'cell')}, the first line names {how_many(len(fields), 'column')}"
+            )
             rows.faults.append(
                 Fault(rows.name, line, 1, "", "too-many-cells", message, "a cell with a comma in quotes")
             )

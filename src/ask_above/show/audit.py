@@ -166,7 +166,7 @@ def _unused(screen: Screen, audit: Audit) -> None:
     titles = {key: rank.title for key, rank in audit.states.now.names.charter.ranks.items()}
     if not audit.unused:
         return
-    screen.head(f"Never used in {audit.days} days")
+    screen.head(f"Never used in {how_many(audit.days, 'day')}")
     for unused in screen.some(audit.unused, _MOST):
         who = "its one member" if unused.holders == 1 else f"any of the {unused.holders} members who have it"
         screen.paragraph(

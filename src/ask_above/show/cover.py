@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from ask_above.ask.cover import Cover, Gap
-from ask_above.charter.names import listed
+from ask_above.charter.names import how_many, listed
 from ask_above.decide.words import in_places
 from ask_above.show.data import Table
 from ask_above.show.grid import LEGEND, MEANINGLESS
@@ -24,10 +24,10 @@ def show_cover(screen: Screen, cover: Cover) -> None:
     left = listed(members[key].called for key in cover.without)
     screen.line(f"Cover: active members by place and capability{f', without {left}' if left else ''}", "head")
     for crowded in cover.crowded:
-        what = "have an unbounded rank" if crowded.what == "unbounded" else f"may use {crowded.what} (high risk)"
-        screen.paragraph(
-            f"▲ {crowded.members} members {what}; rules.advice says {crowded.most} at most", rest="  ", style="warn"
-        )
+        have = "has" if crowded.members == 1 else "have"
+        what = f"{have} an unbounded rank" if crowded.what == "unbounded" else f"may use {crowded.what} (high risk)"
+        who = how_many(crowded.members, "member")
+        screen.paragraph(f"▲ {who} {what}; rules.advice says {crowded.most} at most", rest="  ", style="warn")
     gaps = cover.gaps
     for only in (None, *dict.fromkeys(gap.only for gap in gaps if gap.only)):
         _gaps(screen, cover, [gap for gap in gaps if gap.only == only], only)

@@ -15,7 +15,7 @@ from ask_above.community import Community
 from ask_above.decide.decider import VISITOR
 from ask_above.decide.words import day
 from ask_above.people.register import Status
-from ask_above.show.check import by_kind
+from ask_above.show.check import all_met, by_kind
 
 _MOST_ADVICE, _MOST_EACH, _FEW = 4, 4, 4
 
@@ -45,10 +45,10 @@ def sentences(community: Community, *, members: bool) -> list[str]:
     active = sum(member.is_active for member in register.members.values())
     waiting = sum(member.status == Status.PENDING for member in register.members.values())
     kinds = sorted({place.kind for place in charter.places.values() if place.parent is not None})
-    there = f"{len(charter.places) - 1} places" + (f" ({', '.join(kinds)})" if kinds else "")
-    people = f", and {active} active members" if register.members else ""
-    wait = f"; {waiting} are pending" if waiting else ""
-    first = f"{charter.title or charter.key} has {there}, {len(charter.ranks)} ranks{people}{wait}."
+    there = f"{how_many(len(charter.places) - 1, 'place')}" + (f" ({', '.join(kinds)})" if kinds else "")
+    people = f", and {how_many(active, 'active member')}" if register.members else ""
+    wait = f"; {waiting:,} {'is' if waiting == 1 else 'are'} pending" if waiting else ""
+    first = f"{charter.title or charter.key} has {there}, {how_many(len(charter.ranks), 'rank')}{people}{wait}."
     top = [rank for rank in charter.ranks.values() if rank.unbounded]
     free = listed([rank.title for rank in top])
     owner = register.members.get(charter.owner or "")
@@ -78,7 +78,7 @@ def _expectations(community: Community, *, members: bool) -> Iterator[Look]:
         if members or "@" not in broken.expectation.text:
             yield Look("▲", "warn", f"Not met from {day(since)}: {broken.expectation.text}", "expectations")
     if not unmet and community.charter.expectations:
-        yield Look("✓", "yes", f"All {len(community.charter.expectations)} expectations are met", "expectations")
+        yield Look("✓", "yes", all_met(len(community.charter.expectations)).removesuffix("."), "expectations")
 
 
 def _about(expectation: Expectation) -> str:

@@ -8,6 +8,7 @@ from typing import NamedTuple
 
 from ask_above.ask.cover import unbounded_members
 from ask_above.ask.high_risk import high_risk_holders
+from ask_above.charter.names import how_many
 from ask_above.community import Community
 from ask_above.errors import AskAboveError, FaultyFilesError
 from ask_above.escalation.overview import rows as climb_rows
@@ -69,7 +70,7 @@ def _one(folder: Path) -> Hosted:
 
 def show_hosted(screen: Screen, some: list[Hosted]) -> None:
     """Show them as a table."""
-    screen.line(f"{len(some)} communities", "head")
+    screen.line(how_many(len(some), "community", "communities"), "head")
     screen.line()
     heads = ["Folder", "Title", "Faults", "Unmet", "Will be", "Advice", "Unbounded", "High risk", "Ranks that climb"]
     rows = [["" if cell is None else str(cell) for cell in each] for each in some]

@@ -57,7 +57,7 @@ def show_soon(
     screen: Screen, compiled: CompiledCharter, edges: Sequence[Edge], days: int, names: dict[str, str]
 ) -> None:
     """Show what ends and what starts."""
-    screen.line(f"Assignments that end or start within {days} days", "head")
+    screen.line(f"Assignments that end or start within {how_many(days, 'day')}", "head")
     if not edges:
         screen.line("  nothing")
         return
@@ -99,7 +99,7 @@ def show_shared(
     screen: Screen, compiled: CompiledCharter, found: Sequence[SharedAccount], networks: int, days: int
 ) -> None:
     """Show the accounts that look shared, and what each could do."""
-    screen.line(f"Accounts used from {networks} or more networks within {days} days", "head")
+    screen.line(f"Accounts used from {networks} or more networks within {how_many(days, 'day')}", "head")
     if not found:
         screen.line("  none")
     for account in found:

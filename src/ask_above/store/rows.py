@@ -26,35 +26,37 @@ Within = tuple[str, str]
 
 
 def read_members(
-    connection: sa.Connection, key: str | None = None, within: Within | None = None
+    connection: sa.Connection, keys: Sequence[str] | None = None, within: Within | None = None
 ) -> list[tuple[str, ...]]:
-    """Return members' rows, in the order in which they came; all, that of one key, or those within two."""
+    """Return members' rows, in the order in which they came; all, those of some keys, or those within two."""
     groups: dict[str, list[str]] = {}
     grouped = sa.select(member_groups.c.member, member_groups.c.grp)
     query = sa.select(*(members.c[name] for name in _MEMBER))
-    if key is not None:
-        grouped, query = grouped.where(member_groups.c.member == key), query.where(members.c.key == key)
+    if keys is not None:
+        grouped, query = grouped.where(member_groups.c.member.in_(keys)), query.where(members.c.key.in_(keys))
     if within is not None:
         grouped = grouped.where(*_within(member_groups.c.member, within))
         query = query.where(*_within(members.c.key, within))
-    for member, group in connection.execute(grouped.order_by(member_groups.c.member, member_groups.c.position)):
+    in_order = grouped.order_by(member_groups.c.member, member_groups.c.position)
+    # all rows at once: one by one they are fetched in many times the time
+    for member, group in connection.execute(in_order).all():
         groups.setdefault(member, []).append(group)
     joined = {member: ";".join(each) for member, each in groups.items()}
-    rows = connection.execute(query.order_by(members.c.position, members.c.key))
+    rows = connection.execute(query.order_by(members.c.position, members.c.key)).all()
     return [(*row, joined.get(row[0], "")) for row in rows]
 
 
 def read_assignments(
-    connection: sa.Connection, member: str | None = None, within: Within | None = None
+    connection: sa.Connection, keys: Sequence[str] | None = None, within: Within | None = None
 ) -> list[tuple[Any, ...]]:
-    """Return the assignments' rows, in the order in which they came; all, one member's, or of those within two keys."""
+    """Return the assignments' rows, in the order in which they came; all, some members', or those within two keys."""
     wanted = [assignments.c.number, *(assignments.c[name] for name in _ASSIGNMENT)]
     query = sa.select(*wanted).where(assignments.c.removed.is_(None)).order_by(assignments.c.number)
-    if member is not None:
-        query = query.where(assignments.c.member == member)
+    if keys is not None:
+        query = query.where(assignments.c.member.in_(keys))
     if within is not None:
         query = query.where(*_within(assignments.c.member, within))
-    return [tuple(row) for row in connection.execute(query)]
+    return [tuple(row) for row in connection.execute(query).all()]
 
 
 def _within(column: Any, within: Within) -> list[Any]:
@@ -68,6 +70,12 @@ def key_ranges(connection: sa.Connection, size: int) -> list[Within]:
     wanted = sa.select(numbered.c.key).where(numbered.c.n % size == 0).order_by(numbered.c.n)
     bounds = [str(key) for key in connection.execute(wanted).scalars()]
     return list(zip(["", *bounds], [*bounds, ""], strict=True))
+
+
+def first_keys(connection: sa.Connection, most: int) -> list[str]:
+    """Return the keys of so many members, in the order in which they came."""
+    query = sa.select(members.c.key).order_by(members.c.position, members.c.key).limit(most)
+    return [*connection.execute(query).scalars()]
 
 
 def count_of(connection: sa.Connection) -> int:

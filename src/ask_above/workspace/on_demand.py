@@ -8,16 +8,20 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from contextlib import ExitStack
+from itertools import islice
 from typing import TYPE_CHECKING, Any
 
 from ask_above.charter.charter import Charter
 from ask_above.charter.where import Where
+from ask_above.collecting import without_collecting
 from ask_above.errors import StoreError
 from ask_above.people.register import Assignment, Member, Register
 from ask_above.people.rows import assignments_of, members_of
 
 if TYPE_CHECKING:
     from ask_above.store.database import Transaction
+
+_AT_FIRST = 500
 
 
 def _odd(where: Where) -> StoreError:
@@ -38,41 +42,52 @@ class _RowSource:
         """Return one member."""
         if self.all is not None:
             return self.all[0].get(key)
-        if key not in self.members:
-            self._read_one(key)
+        self._know(key)
         return self.members[key]
 
     def of(self, key: str) -> list[Assignment]:
         """Return one member's assignments."""
         if self.all is not None:
             return self.all[1].get(key, [])
-        if key not in self.members:
-            self._read_one(key)
+        self._know(key)
         return self.given[key]
 
-    def _read_one(self, key: str) -> None:
-        from ask_above.store.rows import read_assignments, read_members
+    def first(self) -> list[str]:
+        """Return the keys of the members who came first, after reading them together; everybody where all are known."""
+        if self.all is not None:
+            return [*self.all[0]]
+        from ask_above.store.rows import first_keys
 
-        people = members_of(read_members(self.connection, key), self.charter, self.where)
-        given = assignments_of(read_assignments(self.connection, key), self.charter, people or {}, self.where)
-        if people is None or given is None:
-            raise _odd(self.where)
-        self.members[key], self.given[key] = people.get(key), given.get(key, [])
+        keys = first_keys(self.connection, _AT_FIRST)
+        self._know(*keys)
+        return keys
 
+    @without_collecting()
     def everybody(self) -> tuple[dict[str, Member], dict[str, list[Assignment]]]:
         """Return all members and assignments; those that were read before are the very same."""
         if self.all is None:
-            from ask_above.store.rows import read_assignments, read_members
-
-            people = members_of(read_members(self.connection), self.charter, self.where)
-            given = assignments_of(read_assignments(self.connection), self.charter, people or {}, self.where)
-            if people is None or given is None:
-                raise _odd(self.where)
+            people, given = self._read(None)
             # the very same objects as before: what was worked out for them stays true
             people |= {key: member for key, member in self.members.items() if member is not None}
             given |= {key: each for key, each in self.given.items() if each}
             self.all = people, given
         return self.all
+
+    def _know(self, *keys: str) -> None:
+        new = [key for key in keys if key not in self.members]
+        if new:
+            people, given = self._read(new)
+            for key in new:
+                self.members[key], self.given[key] = people.get(key), given.get(key, [])
+
+    def _read(self, keys: list[str] | None) -> tuple[dict[str, Member], dict[str, list[Assignment]]]:
+        from ask_above.store.rows import read_assignments, read_members
+
+        people = members_of(read_members(self.connection, keys), self.charter, self.where)
+        given = assignments_of(read_assignments(self.connection, keys), self.charter, people or {}, self.where)
+        if people is None or given is None:
+            raise _odd(self.where)
+        return people, given
 
 
 class _MembersOnDemand(Mapping[str, Member]):
@@ -89,7 +104,11 @@ class _MembersOnDemand(Mapping[str, Member]):
         return isinstance(key, str) and self.source.member(key) is not None
 
     def __iter__(self) -> Iterator[str]:
-        return iter(self.source.everybody()[0])
+        # whoever looks for a few who can do something has found them before all are read
+        first = self.source.first()
+        yield from first
+        if len(first) < self.source.size:
+            yield from islice(self.source.everybody()[0], len(first), None)
 
     def __len__(self) -> int:
         return self.source.size

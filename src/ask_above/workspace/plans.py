@@ -141,8 +141,7 @@ class Plan(Printed):
         """What nobody can do any more by it, or one member alone, of all of medium and high risk."""
         from ask_above.ask.cover import lost
 
-        loses = any(not shift.gains for shift in self.effect.shifts)
-        return lost(self.before.decider, self.after.decider, self.at) if loses else []
+        return lost(self.before.decider, self.after.decider, self.at, self.effect.shifts)
 
     @cached_property
     def perks(self) -> list[PerkTurned]:
@@ -158,7 +157,7 @@ class Plan(Printed):
 
         leaves = any(row.table == "members" and (row.after or {}).get("status") == Status.RETIRED for row in self.rows)
         heirs = heirs_of(self.home.entries(), self.before) if leaves else {}
-        return brought(self.before.decider, self.after.decider, self.at, Beside(heirs=heirs))
+        return brought(self.before.decider, self.after.decider, self.at, Beside(heirs=heirs), self.effect.shifts)
 
     @cached_property
     def vain(self) -> list[str]:

@@ -13,6 +13,7 @@ from typing import Any, NamedTuple, Protocol
 
 from ask_above.change.draft import RowChange, given, member_row
 from ask_above.charter.charter import Charter
+from ask_above.charter.names import how_many
 from ask_above.decide.decider import Decider
 from ask_above.decide.names import Names
 from ask_above.errors import AskAboveError
@@ -141,7 +142,8 @@ def taking_over(register: Register) -> Entry:
     """Return the journal's first entry: the register as files had it."""
     rows = [RowChange("members", key, None, member_row(member)) for key, member in register.members.items()]
     rows += map(given, register.assignments)
-    return Entry(0, now(), "", "import", f"take over {len(register.members)} members from CSV files", rows=rows)
+    many = how_many(len(register.members), "member")
+    return Entry(0, now(), "", "import", f"take over {many} from CSV files", rows=rows)
 
 
 def numbered(rows: Iterable[RowChange], made: Sequence[RowChange]) -> list[RowChange]:

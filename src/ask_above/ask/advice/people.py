@@ -10,7 +10,7 @@ from ask_above.change.people import Unassign
 from ask_above.change.typed import typed
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
-from ask_above.charter.names import SITE, few, listed
+from ask_above.charter.names import SITE, few, how_many, listed
 from ask_above.decide.profile import Profile
 from ask_above.decide.walk import closed_gate, ranks_at
 from ask_above.decide.words import day
@@ -28,7 +28,7 @@ def too_many(sight: Sight) -> Iterator[Piece]:
     if len(unbounded) > advice.most_unbounded:
         rank = sight.compiled.ranks[min(sight.compiled.unbounded)]
         names = listed(sight.title(key) for key in unbounded[:6])
-        what = f"{len(unbounded)} members have an unbounded rank, more than {advice.most_unbounded}: {names}"
+        what = f"{how_many(len(unbounded), 'member')} {'has' if len(unbounded) == 1 else 'have'} an unbounded rank, more than {advice.most_unbounded}: {names}"
         mend = f"see who: ask-above who {sight.compiled.catalogue.keys[0]} --through"
         yield Piece("too-many-unbounded", rank.where, what, mend, tuple(f"@{key}" for key in unbounded))
 
@@ -44,7 +44,7 @@ def duties(sight: Sight) -> Iterator[Piece]:
     most = sight.charter.rules.advice.most_high_risk
     for key, count in covered.able.items():
         if compiled.catalogue.capabilities[key].risk == "high" and count > most:
-            what = f"{count} members may use {key} (high risk), more than {most}"
+            what = f"{how_many(count, 'member')} may use {key} (high risk), more than {most}"
             where = compiled.catalogue.capabilities[key].where
             yield Piece("too-many-high-risk", where, what, f"see who: ask-above who {key} --through")
     by_duty: dict[tuple[str, str | None], list[str]] = {}
@@ -81,7 +81,8 @@ def over_limit(sight: Sight) -> Iterator[Piece]:
         if rank.limit is not None and count > rank.limit:
             holding = sight.holding(rank)
             names = listed(sight.title(key) for key in holding[:6])
-            what = f"{count} members have {rank.title}; its limit is {rank.limit}: {names}"
+            have = f"{how_many(count, 'member')} {'has' if count == 1 else 'have'}"
+            what = f"{have} {rank.title}; its limit is {rank.limit}: {names}"
             concerned = (rank.key, *(f"@{key}" for key in holding))
             commands = (f"ask-above rank set {rank.key} limit={count}",)
             mend = "unassign it from some of them, or raise the limit"

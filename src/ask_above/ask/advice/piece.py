@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from functools import cached_property
 from typing import Final, NamedTuple
 
@@ -115,10 +115,13 @@ def leave(compiled: CompiledCharter, place: Place, entry: Override, mask: int) -
 
 
 class Sight:
-    """A community at a moment, and what several kinds of advice need of it, worked out once."""
+    """A community at a moment, and what several kinds of advice need of it, worked out once.
 
-    def __init__(self, decider: Decider, at: Instant) -> None:
-        self.decider, self.at = decider, at
+    ``among`` are the members who are looked at one by one; all where it is not said.
+    """
+
+    def __init__(self, decider: Decider, at: Instant, among: Sequence[str] | None = None) -> None:
+        self.decider, self.at, self.among = decider, at, among
         self.compiled: CompiledCharter = decider.compiled
         self.charter = self.compiled.charter
         self.register = decider.people.register
@@ -131,6 +134,9 @@ class Sight:
     @cached_property
     def alike(self) -> list[tuple[Asked, list[str]]]:
         """One of each that are equal in all that counts here, and the keys of them all."""
+        if self.among is not None:
+            keys_here = [key for key in self.among if key in self.register.members]
+            return [(self.decider.people.ask(key, self.at), [key]) for key in keys_here]
         folded = self.decider.ready.alike().values()
         return [(self.decider.people.ask(keys[0], self.at), keys) for keys in folded]
 

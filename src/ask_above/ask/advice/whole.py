@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterable, Iterator
-from typing import Final, NamedTuple
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from typing import TYPE_CHECKING, Final, NamedTuple
 
 from ask_above.ask.advice import accounts, alike, catalogue, colors, ladder, people, places
 from ask_above.ask.advice.accounts import Beside, heirs_gone
@@ -14,6 +14,9 @@ from ask_above.charter.moments import Instant
 from ask_above.charter.names import nearest
 from ask_above.decide.decider import Decider
 from ask_above.printing import prints
+
+if TYPE_CHECKING:
+    from ask_above.ask.impact.whole import Shift
 
 LOOKS: Final[tuple[Callable[[Sight], Iterable[Piece]], ...]] = (
     ladder.still_carried,
@@ -69,24 +72,32 @@ class AdviceGiven(NamedTuple):
 NOTHING: Final = Beside()
 """Nothing stands beside charter and register."""
 
-OF_PEOPLE: Final = (people.too_many, people.duties, people.over_limit, people.assignments, people.behind_gates)
-"""What a change of members and assignments alone can bring about."""
-
 _OF_NO_NEWS: Final = frozenset(
     {"unheld", "undecided", "ended", "same-carried", "uncovered", "only-one", "held-behind-gate"}
 )
 """What is so of whatever is new, or is told by a plan in other words."""
 
 
-def brought(before: Decider, after: Decider, at: Instant, beside: Beside = NOTHING) -> list[Piece]:
-    """Return the advice that there is after a change and was not before, less what the charter silences."""
+def brought(
+    before: Decider, after: Decider, at: Instant, beside: Beside = NOTHING, shifts: Iterable[Shift] = ()
+) -> list[Piece]:
+    """Return the advice that there is after a change and was not before, less what the charter silences.
+
+    ``shifts`` are what the change makes of what people can use.
+    """
     heirs = [*heirs_gone(Sight(after, at), beside)]
     gone = {piece.what for piece in heirs_gone(Sight(before, at), beside)}
-    looks = OF_PEOPLE if before.compiled is after.compiled else LOOKS
-    known = Counter((piece.code, piece.what) for look in looks for piece in look(Sight(before, at)))
+    touched: list[str] | None = None
+    looks: Sequence[Callable[[Sight], Iterable[Piece]]] = LOOKS
+    if before.compiled is after.compiled:
+        touched = after.people.register.differing(before.people.register)
+        looks = [*_of_people(Sight(after, at, touched), shifts)]
+    sides = [[Sight(side, at), Sight(side, at, touched)] for side in (before, after)]
+    was, now = ([(look, one if look is people.assignments else whole) for look in looks] for whole, one in sides)
+    known = Counter((piece.code, piece.what) for look, sight in was for piece in look(sight))
     left_out = _OF_NO_NEWS | set(after.compiled.charter.rules.advice.silent)
     new = []
-    for piece in (piece for look in looks for piece in look(Sight(after, at))):
+    for piece in (piece for look, sight in now for piece in look(sight)):
         known[piece.code, piece.what] -= 1
         if known[piece.code, piece.what] < 0 and piece.code not in left_out:
             new.append(piece)
@@ -94,6 +105,21 @@ def brought(before: Decider, after: Decider, at: Instant, beside: Beside = NOTHI
     commands = {piece.commands for piece in taken}
     heirs = [piece for piece in heirs if piece.what not in gone]
     return [*heirs, *taken, *(piece for piece in new if piece.commands not in commands or not piece.commands)]
+
+
+def _of_people(touched: Sight, shifts: Iterable[Shift]) -> Iterator[Callable[[Sight], Iterable[Piece]]]:
+    """Yield what to look at after a change of some members and their assignments alone; everybody only where it must.
+
+    Whoever gets nothing that is counted adds nothing to a count.
+    """
+    ranks = [touched.compiled.ranks[each.rank] for asked, _ in touched.alike for each in asked.recorded]
+    if any(rank.position in touched.compiled.unbounded for rank in ranks):
+        yield people.too_many
+    if any(shift.gains and shift.risk == "high" for shift in shifts):
+        yield people.duties
+    if any(rank.limit is not None for rank in ranks):
+        yield people.over_limit
+    yield people.assignments
 
 
 def advise(

@@ -406,6 +406,8 @@ def _about(text: str) -> Iterator[str]:
 
 def _on_the_ladder(compiled: CompiledCharter, rank: Rank) -> str:
     n, total = rank.position, len(compiled.ranks)
+    if total == 1:
+        return f"{_keyed(rank.title, rank.key)}: the only rank"
     where = "highest" if n == 0 else "lowest" if n == total - 1 else f"{_ordinal(n + 1)}"
     above = f", below {compiled.ranks[n - 1].title}" if n else ""
     return f"{_keyed(rank.title, rank.key)}: {where} of {total} ranks{above}"
