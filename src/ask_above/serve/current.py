@@ -139,15 +139,19 @@ class Current:
             import signal
 
             loop.add_signal_handler(signal.SIGHUP, woken.set)  # reads again
+        well = True
         try:
             while True:
                 with suppress(TimeoutError):
-                    async with asyncio.timeout(self.every):
+                    # what was told is told once: a look that failed is not left until the next that nothing asks for
+                    async with asyncio.timeout(self.every if well else min(self.every, _EVERY)):
                         await woken.wait()
                 woken.clear()
                 try:
                     await loop.run_in_executor(self._looks, self.look)
+                    well = not self.fault
                 except Exception:  # whatever it is, it must not be the last look: the next may be well
+                    well = False
                     log.exception("a fault of the service itself", extra={"state": self.now.state.number})
         finally:
             watching.cancel()

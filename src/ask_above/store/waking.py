@@ -16,8 +16,8 @@ log = logging.getLogger("ask_above.store")
 
 _EVERY: Final = 0.1
 """After how many seconds a SQLite file is asked for its version, which costs next to nothing."""
-_AGAIN: Final = 5.0
-"""After how many seconds a connection that was lost is tried again."""
+_AGAIN: Final = (0.2, 5.0)
+"""After how many seconds a connection that was lost is tried again: at first, and at most."""
 
 
 def changes_of(store: Store) -> AsyncIterator[None]:
@@ -60,12 +60,15 @@ async def _of_server(store: Store) -> AsyncIterator[None]:
     import psycopg
 
     url = store.url.set(drivername="postgresql").render_as_string(hide_password=False)
+    pause, longest = _AGAIN
     while True:
         with suppress(psycopg.Error, OSError):
             async with await psycopg.AsyncConnection.connect(url, autocommit=True) as connection:
                 await connection.execute(f"LISTEN {store.CHANNEL}")
+                pause = _AGAIN[0]
                 yield  # for what was said while nobody listened
                 async for _ in connection.notifies():
                     yield
         log.info("the database is listened to again in a moment")
-        await asyncio.sleep(_AGAIN)
+        await asyncio.sleep(pause)
+        pause = min(2 * pause, longest)
