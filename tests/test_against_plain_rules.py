@@ -21,7 +21,7 @@ from ask_above.decide.powers import Powers
 from ask_above.decide.profile import ask_rank
 from ask_above.show.grid import ANYHOW, BESIDES, GIVEN, MEANINGLESS, NO, TAKEN, YES, marks
 from generated import NOW, Generated, communities, generate
-from plain_rules import Person, Plain
+from plain_rules import Person, Plain, yes
 from seeds import seeds
 
 pytestmark = pytest.mark.slow
@@ -151,7 +151,11 @@ def test_each_mark_of_the_grid_says_why_it_is_so(made: Generated) -> None:
                 elif c.may(f"rank:{r}", cap, at=p):
                     wanted = {YES: YES, BESIDES: YES, ANYHOW: BESIDES}.get(grants, GIVEN)
                 else:
-                    has_it = grants == ANYHOW or (grants in (YES, BESIDES) and not plain.paused(r))
+                    asked = plain.as_rank(r)
+                    held = asked.automatic | {rank for rank, _ in asked.given}
+                    has_it = any(
+                        cap in plain.carried(rank) or yes(plain.rank[rank].get("unbounded", "no")) for rank in held
+                    )
                     wanted = TAKEN if has_it else NO
                 assert mark == wanted, (p, r, cap, grants)
 
