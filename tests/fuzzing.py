@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+import inspect
+from collections.abc import Iterator
 from pathlib import Path
 from random import Random
 from typing import Any
 
+import click
 import yaml
 
 import ask_above
 from ask_above import Community, FaultyFilesError
+from ask_above.cli.main import main
 from ask_above.files.folder import read_files
 
 FOLDER = Path(ask_above.__file__).parent / "demo" / "wren-valley"
@@ -112,3 +116,70 @@ def try_to_open(files: dict[str, bytes]) -> bool:
         for capability in community.charter.catalogue.keys[:5]:
             assert community.may(member, capability, at=place).reason
     return True
+
+
+WORDS = ["", " ", "rank:", "rank:x", "@", "visitor", "*", "a\nb", "é" * 300, "site", "rank:warden", "dara", "owner"]
+WORDS += ["../..", "reading.*", "reading.post", "notices", "now", "2026-13-45", "2026-12-01", "-1", "0", "1e9", "wiki"]
+WORDS += ["landowners", "title=X", "limit=x", "=", "{", "{a: b}", "rules.timezone=x", "in", "by", "until", "-", "--"]
+WORDS += [
+    "surveyor",
+    "tomas",
+    "1",
+    "members.csv",
+    "x.html",
+    "git:x",
+    "yes",
+    "html",
+    "json",
+    "ada@wren.example",
+    "'",
+    "%s",
+]
+
+
+def questions(rng: Random, community: Community) -> Iterator[tuple[str, dict[str, Any]]]:
+    """Yield methods that answer, with any words for what they ask about."""
+    answering = [
+        (name, inspect.signature(method))
+        for name, method in inspect.getmembers(community, inspect.ismethod)
+        if not name.startswith("_") and name not in NO_QUESTIONS
+    ]
+    while True:
+        name, signature = rng.choice(answering)
+        asked = {}
+        for each in signature.parameters.values():
+            needed = each.default is each.empty and each.kind not in (each.VAR_POSITIONAL, each.VAR_KEYWORD)
+            if needed or (rng.random() < 0.4 and any(word in str(each.annotation) for word in ("str", "Who", "When"))):
+                many = any(kind in str(each.annotation) for kind in ("Iterable", "Sequence"))
+                asked[each.name] = [rng.choice(WORDS)] if many else rng.choice(WORDS)
+        yield name, asked
+
+
+NO_QUESTIONS = ["plan", "may_many", "export_people", "audit", "kept_in", "open", "after", "of", "again", "from_texts"]
+NO_QUESTIONS += ["demo", "impact", "shared_accounts", "table_blocks"]
+"""Methods that want more than words."""
+
+
+def command_lines(rng: Random) -> Iterator[list[str]]:
+    """Yield lines of commands and options that there are, with any words for what they want."""
+    known = [(path, command) for path, command in _commands(main, []) if path[0] not in ("serve", "demo", "help")]
+    while True:
+        path, command = rng.choice(known)
+        line = list(path)
+        for each in command.params:
+            if isinstance(each, click.Argument):
+                line += [rng.choice(WORDS) for _ in range(each.nargs if each.nargs > 0 else rng.randint(0, 3))]
+            elif rng.random() < 0.2 and each.name not in ("community", "register"):
+                choices = list(each.type.choices) if isinstance(each.type, click.Choice) else WORDS
+                line += [each.opts[-1], *([] if getattr(each, "is_flag", False) else [str(rng.choice(choices))])]
+        yield [*line, *(["--yes"] if rng.random() < 0.3 else [])]
+
+
+def _commands(command: click.Command, path: list[str]) -> Iterator[tuple[list[str], click.Command]]:
+    context = click.Context(command)
+    for name in command.list_commands(context) if isinstance(command, click.Group) else ():
+        inner = command.get_command(context, name) if isinstance(command, click.Group) else None
+        if inner is not None:
+            yield from _commands(inner, [*path, name])
+    if path and not (isinstance(command, click.Group) and not command.invoke_without_command):
+        yield path, command

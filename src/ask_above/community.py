@@ -296,7 +296,7 @@ class Community:
 
         Without ``members`` it names nobody. ``viewer`` is the member whom it is made for: they see the names that
         ``rules.contacts`` lets them see, and keys for the others. With ``since``, the community as it was, it also
-        says who has gained and lost what. Raises :class:`UnknownNameError`.
+        says who has gained and lost what. Raises :class:`UnknownNameError`, and :class:`QuestionError` for other forms.
 
         >>> page = Community.demo().report(members=False)
         >>> "Dara Fenwick" in page
@@ -545,7 +545,8 @@ class Community:
     ) -> Answer:
         """Answer whether ``actor`` may do an act: the five questions that follow, by the name of the act.
 
-        ``target`` is a member or rank to moderate, else the rank to assign, unassign, manage or call.
+        ``target`` is a member or rank to moderate, else the rank to assign, unassign, manage or call. Raises
+        :class:`QuestionError` for another act.
         """
         from ask_above.decide.acts import act_of
 
@@ -608,9 +609,10 @@ class Community:
         True
         """
         from ask_above.ask import tables
+        from ask_above.decide.acts import act_named
 
         self._names.moment(when)  # it is the same at every moment, and one that cannot be meant is told
-        return tables.powers(self._decider, tables.act_named(act), self._names.place_number(at))
+        return tables.powers(self._decider, act_named(act), self._names.place_number(at))
 
     def who(
         self,

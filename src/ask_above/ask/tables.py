@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import listed
-from ask_above.charter.rules import BETWEEN_RANKS, Act
+from ask_above.charter.rules import Act
 from ask_above.decide.answer import Answer, Step
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import Decider
@@ -17,7 +17,6 @@ from ask_above.decide.planes import Planes
 from ask_above.decide.profile import Asked, Holding, ask_rank
 from ask_above.decide.walk import ranks_at
 from ask_above.decide.words import ending
-from ask_above.errors import QuestionError
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -76,13 +75,6 @@ class GridCell:
     def against(self) -> list[Step]:
         """Everything that stands against it."""
         return [] if self.allowed else [step for step in self.explain() if step.holds is False]
-
-
-def act_named(act: str) -> Act:
-    """Return an act of a table of powers; raises :class:`QuestionError` for what is none."""
-    if act not in BETWEEN_RANKS:
-        raise QuestionError(f"'{act}' is none of the acts {', '.join(BETWEEN_RANKS)}.")
-    return Act(act)
 
 
 def power_cells(

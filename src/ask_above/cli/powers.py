@@ -6,12 +6,13 @@ from datetime import UTC, datetime
 
 import click
 
-from ask_above.ask.tables import act_named, power_cells
+from ask_above.ask.tables import power_cells
 from ask_above.charter.moments import instant
 from ask_above.charter.rules import ACTS, BETWEEN_RANKS
 from ask_above.cli.asking import CommandQuestion, asking
 from ask_above.cli.options import at_option
 from ask_above.cli.sentence import Spoken
+from ask_above.decide.acts import act_named
 from ask_above.decide.words import in_place
 from ask_above.show.powers import PowerTable, power_table, show_powers
 

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from typing import NamedTuple
 
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import SITE
-from ask_above.charter.rules import Act
+from ask_above.charter.rules import ACT_WORDS, BETWEEN_RANKS, Act
 from ask_above.decide.answer import Account, Answer, Step
 from ask_above.decide.decider import Decider
 from ask_above.decide.names import Names, Who
@@ -88,6 +88,13 @@ def who_may(decider: Decider, asked_for: ActAsked, at: Instant) -> Iterator[tupl
             refused.add(alike)
 
 
+def act_named(act: str, known: Sequence[Act] = BETWEEN_RANKS) -> Act:
+    """Return an act by its name; raises :class:`QuestionError` for what is none of the ones asked about."""
+    if act not in known:
+        raise QuestionError(f"'{act}' is none of the acts {', '.join(known)}.")
+    return Act(act)
+
+
 def act_of(
     names: Names,
     act: str,
@@ -99,6 +106,7 @@ def act_of(
     using: str | None = None,
 ) -> ActAsked:
     """Return a question about an act with all its names found."""
+    act = act_named(act, ACT_WORDS)
     if target is None:
         raise QuestionError(f"'{act}' needs whom or which rank.")
     place = names.place(at).key
@@ -108,4 +116,4 @@ def act_of(
     other = to if act == Act.ASSIGN else of if act == Act.UNASSIGN else None
     if act == Act.UNASSIGN and other is None:
         raise QuestionError("'unassign' needs from whom.")
-    return ActAsked(Act(act), rank, None if other is None else names.who(other), place)
+    return ActAsked(act, rank, None if other is None else names.who(other), place)

@@ -11,10 +11,11 @@ from ask_above.ask.entering import closed_places
 from ask_above.ask.page_answers import power_data
 from ask_above.charter.charter import Charter
 from ask_above.charter.ladder import Rank
-from ask_above.charter.names import SITE, few, upper
+from ask_above.charter.names import SITE, few, listed, upper
 from ask_above.charter.rules import Act
 from ask_above.community import Community
 from ask_above.decide.profile import How
+from ask_above.errors import QuestionError
 from ask_above.escalation.overview import rows as climb_rows
 from ask_above.people.register import Member
 from ask_above.show.cells import carried_rows
@@ -35,6 +36,7 @@ ACTS = (
     (Act.ASSIGN, "Who may assign which rank"),
     (Act.MANAGE, "Who may manage which rank"),
 )
+FORMS = ("html", "md")
 _LAST = 20
 _FEW_ENTER = 12
 
@@ -57,8 +59,10 @@ def report(
     ``viewer`` is the member whom it is made for: those whose names they may not see stand there by key. ``since`` is
     the community as it was, ``since_said`` what that is called. ``made`` says when; ``told`` is called now and then
     with how much is done, and of how much. Where the page would be larger than ``budget`` bytes, it answers for ranks
-    alone, then for fewer places.
+    alone, then for fewer places. Raises :class:`QuestionError` for another form.
     """
+    if form not in FORMS:
+        raise QuestionError(f"'{form}' is none of the forms {listed(FORMS, 'or')}.")
     from jinja2 import Environment, PackageLoader
 
     loader = PackageLoader("ask_above.show")

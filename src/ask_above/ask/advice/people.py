@@ -28,7 +28,8 @@ def too_many(sight: Sight) -> Iterator[Piece]:
     if len(unbounded) > advice.most_unbounded:
         rank = sight.compiled.ranks[min(sight.compiled.unbounded)]
         names = listed(sight.title(key) for key in unbounded[:6])
-        what = f"{how_many(len(unbounded), 'member')} {'has' if len(unbounded) == 1 else 'have'} an unbounded rank, more than {advice.most_unbounded}: {names}"
+        have = f"{how_many(len(unbounded), 'member')} {'has' if len(unbounded) == 1 else 'have'}"
+        what = f"{have} an unbounded rank, more than {advice.most_unbounded}: {names}"
         mend = f"see who: ask-above who {sight.compiled.catalogue.keys[0]} --through"
         yield Piece("too-many-unbounded", rank.where, what, mend, tuple(f"@{key}" for key in unbounded))
 

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Final
 
-from ask_above.ask.tables import act_named
 from ask_above.charter.names import SITE
 from ask_above.charter.rules import ACTS, Act
 from ask_above.community import Community
+from ask_above.decide.acts import act_named
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.planes import Planes
 from ask_above.decide.words import in_place
