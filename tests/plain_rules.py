@@ -375,7 +375,8 @@ class Plain:
 
     def active(self, p: Person, spots: set[tuple[str, str]]) -> Person:
         full = self.by("anyone", "members", *(["bots"] if p.kind == "bot" else [])) if p.key else set(p.automatic)
-        return Person(p.key, "active", automatic=full, given=spots, groups=p.groups, kind=p.kind)
+        held = {(r, q) for r, q in spots if not self.paused(r)}
+        return Person(p.key, "active", automatic=full, given=held, groups=p.groups, kind=p.kind)
 
     def gains_within(self, a: Person, before: Person, after: Person) -> bool:
         for q in self.place:

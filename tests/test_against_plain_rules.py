@@ -89,7 +89,7 @@ def replay(answer: Answer) -> bool:
 
 
 def test_every_answer_is_that_of_the_plain_rules_and_its_explanation_leads_there() -> None:
-    for seed in range(8):
+    for seed in (*range(8), 910086):  # in the last a paused rank would speak if it were held
         when = NOW + timedelta(hours=Random(seed).randint(-72, 72))
         for answer, expected, question in answers(generate(Random(seed)), when):
             assert answer.allowed is expected, (seed, question, str(answer))
