@@ -14,6 +14,7 @@ from ask_above.charter.rules import Act
 from ask_above.decide.decider import VISITOR
 from generated import NOW, Generated, generate
 from seeds import seeds
+from small import member, rank, texts
 
 pytestmark = pytest.mark.slow
 
@@ -125,3 +126,14 @@ def held_to_all_answers(seed: int, pairs: int) -> tuple[int, int]:
 def test_where_nothing_is_said_to_differ_no_answer_does(seed: int) -> None:
     nothing, tried = held_to_all_answers(seed, 25)
     assert 0 < nothing < tried
+
+
+@pytest.mark.parametrize("status", ["locked", "retired"])
+def test_what_only_a_rank_that_nobody_has_might_assign_differs_too(status: str) -> None:
+    ranks = [rank("lead", "rank.assign"), rank("crew")]
+    old, new = (
+        Community.from_texts(texts(*ranks, members=[member("bo", status=each)])) for each in ("invited", status)
+    )
+    assert old.may_assign("rank:lead", "crew", to="bo").allowed
+    assert not new.may_assign("rank:lead", "crew", to="bo").allowed
+    assert old.impact(new).may_differ == ["Whoever may assign ranks: which ranks they may assign to Bo may change."]

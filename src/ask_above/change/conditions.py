@@ -86,10 +86,24 @@ class Conditions:
         return self.difference.members if same else list(self.after.register.members)
 
     def _people(self) -> Iterator[Refusal]:
+        broken: dict[str, list[Refusal]] = {}
+        for alike in self._alike:
+            for member in alike:
+                broken[member.key] = [*self._member(member)]
+                if not broken[member.key]:  # who was the same and is the same breaks nothing either
+                    break
+        for key in self._touched:
+            yield from broken.get(key, ())
+
+    @cached_property
+    def _alike(self) -> list[list[Member]]:
+        """Those of the members touched who are there afterwards, folded by all that a condition looks at."""
+        folded: dict[tuple[object, ...], list[Member]] = {}
         for key in self._touched:
             member = self.after.register.members.get(key)
             if member is not None:
-                yield from self._member(member)
+                folded.setdefault((_looked_at(self.before, key), _looked_at(self.after, key)), []).append(member)
+        return [*folded.values()]
 
     def _member(self, member: Member) -> Iterator[Refusal]:
         old, new = recorded(self.before, member.key), recorded(self.after, member.key)
@@ -202,14 +216,14 @@ class Conditions:
 
     def _newly(self, key: str) -> list[str]:
         """Return the members who have a rank anywhere after the change and had it not before."""
-        holders = []
-        for member in self._touched:
-            now, was = (state.register.members.get(member) for state in (self.after, self.before))
-            if now is None or now.is_retired or key not in self._anywhere(self.after, now):
+        holders = set[str]()
+        for alike in self._alike:
+            now, was = alike[0], self.before.register.members.get(alike[0].key)
+            if now.is_retired or key not in self._anywhere(self.after, now):
                 continue
             if was is None or was.is_retired or key not in self._anywhere(self.before, was):
-                holders.append(member)
-        return holders
+                holders.update(member.key for member in alike)
+        return [member for member in self._touched if member in holders]
 
     def _count(self, state: State, key: str) -> int:
         members = state.register.members.values()
@@ -242,6 +256,13 @@ def recorded(state: State, key: str) -> Recorded:
             for conferred in state.charter.groups[group].confers:
                 coverages[conferred.rank, conferred.place] = ALWAYS_COVERED
     return coverages
+
+
+def _looked_at(state: State, key: str) -> tuple[object, ...]:
+    """Return what a condition looks at of a member: who they are, and what is assigned to them when."""
+    member = state.register.members.get(key)
+    given = [(each.rank, each.place, each.period.start, each.period.end) for each in state.register.of(key)]
+    return member and (member.status, member.kind, member.groups), *given
 
 
 def _automatic(charter: Charter, member: Member | None) -> set[str]:

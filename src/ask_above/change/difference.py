@@ -12,7 +12,7 @@ from functools import cached_property
 from typing import Any
 
 from ask_above.change.charters import Charters, _differs
-from ask_above.change.coverage import coverage
+from ask_above.change.coverage import Coverage, coverage
 from ask_above.change.parts import _LOOKS, IDENTITY, MEMBER_ROWS, DifferencePart, EditRow, Given, Kind, State
 from ask_above.charter.moments import Instant
 from ask_above.charter.renaming import Renaming, renamed
@@ -34,6 +34,7 @@ class Difference:
         # a new key is no difference in itself: all else is compared under it
         self.before = before if self.renaming is None else _carried(before, self.renaming)
         self._charters = Charters(self.before.charter, after.charter)
+        self._turned: dict[object, tuple[Coverage, Coverage]] = {}
 
     def __bool__(self) -> bool:
         return self.renaming is not None or bool(self.parts or self.given)
@@ -95,10 +96,13 @@ class Difference:
                 for given in (before, after)
             )
             # cut and put together anew, the same time is the same right; records that differ are parts all the same
-            if sorted(map(_said, old)) != sorted(map(_said, new)):
-                was, now = coverage(old), coverage(new)
-                gained, lost = (now - was).since(self.now), (was - now).since(self.now)
-                yield Given(key, rank, place, gained, lost, self._only(new, old), self._only(old, new))
+            if not (old and new) or sorted(map(_said, old)) != sorted(map(_said, new)):
+                spans = (tuple(each.period[:2] for each in old), tuple(each.period[:2] for each in new))
+                turned = self._turned.get(spans)
+                if turned is None:  # of very many who are given the same the time is reckoned once
+                    was, now = coverage(old), coverage(new)
+                    turned = self._turned[spans] = (now - was).since(self.now), (was - now).since(self.now)
+                yield Given(key, rank, place, *turned, self._only(new, old), self._only(old, new))
 
     def _only(self, mine: Sequence[Assignment], others: Sequence[Assignment]) -> tuple[Assignment, ...]:
         """Return the assignments that are not over and stand on one side alone."""

@@ -24,7 +24,7 @@ from ask_above.decide.conditions import conditions
 from ask_above.decide.decider import Decider
 from ask_above.decide.planes import Planes
 from ask_above.decide.powers import Power, Powers
-from ask_above.decide.profile import Asked, ask_member
+from ask_above.decide.profile import Asked, ask_member, ask_rank
 
 _MOST_CELLS = 60_000
 """Up to how many kinds of members times places acts are looked at member by member."""
@@ -94,7 +94,7 @@ class ActShift(NamedTuple):
     places: tuple[str, ...]
 
 
-_MOST_TRIED = 4_000
+_MOST_TRIED = 8_000
 """So many answers are tried to tell whether what may be assigned to somebody differs."""
 
 _Turn: TypeAlias = tuple[bool, str, str, tuple[str, ...]]
@@ -273,7 +273,7 @@ class ActShifts:
         # what the change itself gives or takes is told already
         spots = {(given.member, given.rank, given.place) for given in self.difference.given}
 
-        def reach(key: str) -> list[set[tuple[Instant, Act, str | None, str, str]]]:
+        def reach(key: str) -> list[set[tuple[Instant, Act, str, str, str]]]:
             moments = [self.at, *self._edges(key)]
             reached = ({*self._reach(side, key, moments)} for side in sides)
             return [
@@ -283,29 +283,38 @@ class ActShifts:
         return [key for key in keys if len({frozenset(found) for found in reach(key)}) > 1]
 
     def _assigning(self, decider: Decider) -> int:
-        """Return how many members, of each that are alike one, may assign ranks anywhere, and the member themselves."""
+        """Return how many of those who are asked may assign ranks anywhere, and the member themselves."""
         using = decider.compiled.catalogue.mask(decider.compiled.charter.rules.act(Act.ASSIGN).using)
         places = range(len(decider.compiled.places))
-        actors = (decider.people.ask(keys[0], self.at) for keys in decider.ready.alike().values())
+        actors = self._actors(decider, "", self.at)
         return 1 + sum(each.owner or any(decider.usable(each, n) & using for n in places) for each in actors)
+
+    @staticmethod
+    def _actors(decider: Decider, key: str, at: Instant) -> Iterator[Asked]:
+        """Yield one of each that are alike, a member themselves before those like them, and somebody as each rank."""
+        for keys in decider.ready.alike().values():
+            # somebody acts on themselves otherwise than one who is like them
+            yield decider.people.ask(key if key in keys else keys[0], at)
+        yield from (ask_rank(decider.compiled, rank) for rank in decider.compiled.ranks)
 
     def _reach(
         self, decider: Decider, key: str, moments: Sequence[Instant]
-    ) -> Iterator[tuple[Instant, Act, str | None, str, str]]:
-        """Yield who may assign or unassign which rank where to a member, one of each that are alike."""
+    ) -> Iterator[tuple[Instant, Act, str, str, str]]:
+        """Yield who may assign or unassign which rank where to a member."""
         if key not in decider.people.register.members:
             return
         using = decider.compiled.catalogue.mask(decider.compiled.charter.rules.act(Act.ASSIGN).using)
-        for at, keys in itertools.product(moments, decider.ready.alike().values()):
-            # somebody acts on themselves otherwise than one who is like them
-            actor, target = decider.people.ask(key if key in keys else keys[0], at), decider.people.ask(key, at)
-            for n, place in enumerate(decider.compiled.places):
+        for at in moments:
+            target = decider.people.ask(key, at)
+            for actor, (n, place) in itertools.product(
+                self._actors(decider, key, at), enumerate(decider.compiled.places)
+            ):
                 if not actor.acts or not (actor.owner or actor.key == key or decider.usable(actor, n) & using):
                     continue
                 case = decider.case(actor, n, at)
                 for rank, act in itertools.product(decider.compiled.ranks, (Act.ASSIGN, Act.UNASSIGN)):
                     if not any(step.holds is False for step in case.again().put(act, rank, target)):
-                        yield at, act, actor.key, rank.key, place.key
+                        yield at, act, f"{actor.sort} {actor.key}", rank.key, place.key
 
     def _given_to(self) -> set[str]:
         """Return the members to whom other ranks may be given than before: their record or their ranks differ."""
