@@ -13,7 +13,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from tempfile import TemporaryDirectory, gettempdir
 from typing import Any
@@ -67,13 +67,16 @@ def stopped(folder: Path) -> Iterator[None]:
     """Let the database server hang: every process of it."""
     first = int((folder / "data" / "postmaster.pid").read_text().split()[0])
     children = subprocess.run(["pgrep", "-P", str(first)], capture_output=True, text=True, check=False).stdout.split()
-    for pid in [first, *map(int, children)]:
-        os.kill(pid, signal.SIGSTOP)
+    there = [first, *map(int, children)]
+    for pid in there:
+        with suppress(ProcessLookupError):  # one that was just about to end
+            os.kill(pid, signal.SIGSTOP)
     try:
         yield
     finally:
-        for pid in [first, *map(int, children)]:
-            os.kill(pid, signal.SIGCONT)
+        for pid in there:
+            with suppress(ProcessLookupError):
+                os.kill(pid, signal.SIGCONT)
 
 
 @contextmanager
