@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from copy import deepcopy
 from datetime import UTC, datetime, timedelta
 from random import Random
@@ -14,7 +15,8 @@ from ask_above.charter.rules import Act
 from ask_above.decide.decider import VISITOR
 from generated import NOW, Generated, generate
 from seeds import seeds
-from small import member, rank, texts
+from small import member, texts
+from small import rank as ranked
 
 pytestmark = pytest.mark.slow
 
@@ -28,8 +30,10 @@ def mutated(rng: Random, made: Generated) -> Generated:
     rank: dict[str, Any] = rng.choice(data["ranks"])
     ranks = [each["key"] for each in data["ranks"]]
     place: dict[str, Any] = rng.choice([data["site"], *data["places"]])
-    what = rng.randrange(15)
-    if what == 0:
+    what = rng.randrange(38)
+    if what > 14:
+        of_the_rules(rng, other, what - 15)
+    elif what == 0:
         rank[rng.choice(["title", "about", "badge"])] = "Other"
     elif what == 1:
         rank["call"] = rng.choice(["open", "closed"])
@@ -66,6 +70,54 @@ def mutated(rng: Random, made: Generated) -> Generated:
     elif other.assignments:
         other.assignments.remove(rng.choice(other.assignments))
     return other
+
+
+def of_the_rules(rng: Random, made: Generated, what: int) -> None:
+    """One change of what ranks hold, of what places say, of the rules themselves, or of who somebody is."""
+    data = made.charter
+    rank, rule = rng.choice(data["ranks"]), data["rules"].setdefault("authority", {}).setdefault
+    ranks, capabilities = [each["key"] for each in data["ranks"]], data["capabilities"]["All"]
+    names = [
+        name
+        for key, said in capabilities.items()
+        for name in ((f"{key}.own", f"{key}.all") if "authored" in said else (key,))
+    ]
+    place, person = rng.choice([data["site"], *every_place(data["places"])]), rng.choice(made.members)
+    holder, name = rng.choice([*ranks, *(f"{key}+" for key in ranks), "g0", "g1"]), rng.choice(names)
+    words = {rng.choice(["allow", "deny", "bar"]): [name]}
+    changes: list[tuple[dict[str, Any], str, Any]] = [
+        (rank, "paused", rng.choice(["true", "false"])),
+        (rank, "unbounded", rng.choice(["true", "false"])),
+        (rank, "kept-by", "outside"),
+        (rank, "held-by", rng.choice(["anyone", "visitors", "members", "bots"])),
+        (rank, "builds-on", [rng.choice(ranks)]),
+        (rank, "withhold", [name]),
+        (rank, "entry", rng.choice(["true", "false"])),
+        (place.setdefault("exceptions", {}), person["key"], words),
+        (place.setdefault("overrides", {}), holder, words),
+        (place, "gate", {rng.choice(["any", "all", "none"]): [holder]}),
+        (place, "gate", {}),
+        (data["rules"], "disagreement", rng.choice(["topmost", "deny", "allow"])),
+        (rule(rng.choice(["moderate", "assign", "manage"]), {}), "over", rng.choice(["below", "level", "anyone"])),
+        (rule(rng.choice(["assign", "manage"]), {}), "hand-on", rng.choice(["held", "any"])),
+        (rule("assign", {}), "self", rng.choice(["true", "false"])),
+        (rule(rng.choice(["moderate", "assign", "manage", "call"]), {}), "using", [name]),
+        (data["rules"], "seeing", name),
+        (capabilities[rng.choice(list(capabilities))], rng.choice(["implies", "needs"]), [name]),
+        (capabilities[rng.choice(list(capabilities))], "kinds", [rng.choice(["site", "board", "journal", "section"])]),
+        (person, "groups", rng.choice(["", "g0", "g1", "g0;g1"])),
+        (person, "kind", rng.choice(["person", "bot"])),
+        (data, "owner", person["key"]),
+        (data["groups"][0], "includes", ["g1"]),
+    ]
+    where, field, value = changes[what]
+    where[field] = value
+
+
+def every_place(places: list[dict[str, Any]]) -> Iterator[dict[str, Any]]:
+    for place in places:
+        yield place
+        yield from every_place(place.get("places", []))
 
 
 def answers(c: Community, when: datetime) -> dict[Any, bool]:
@@ -130,7 +182,7 @@ def test_where_nothing_is_said_to_differ_no_answer_does(seed: int) -> None:
 
 @pytest.mark.parametrize("status", ["locked", "retired"])
 def test_what_only_a_rank_that_nobody_has_might_assign_differs_too(status: str) -> None:
-    ranks = [rank("lead", "rank.assign"), rank("crew")]
+    ranks = [ranked("lead", "rank.assign"), ranked("crew")]
     old, new = (
         Community.from_texts(texts(*ranks, members=[member("bo", status=each)])) for each in ("invited", status)
     )
