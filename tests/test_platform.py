@@ -6,6 +6,7 @@ import threading
 import tracemalloc
 import zlib
 from datetime import UTC, datetime, timedelta
+from itertools import product
 from pathlib import Path
 from random import Random
 
@@ -15,6 +16,7 @@ import pytest
 from ask_above import Assignment, Charter, Community, Place, QuestionError, UnknownNameError
 from ask_above.charter.catalogue import Words
 from ask_above.charter.places import Override
+from ask_above.decide import walk
 from ask_above.files import export
 from ask_above.files.export import open_target
 from commands import run
@@ -305,3 +307,15 @@ def test_an_export_into_a_folder_replaces_an_earlier_one_and_nothing_else(tmp_pa
     assert "holds more than an earlier export, and stays; name another folder" in done.stderr
     assert (tmp_path / "whole" / "members" / "letters.txt").read_text("utf-8") == "mine"
     assert [path.name for path in (tmp_path / "whole").iterdir()] == ["members"]
+
+
+def test_what_is_kept_of_whom_and_where_is_bounded_and_every_answer_stays(monkeypatch: pytest.MonkeyPatch) -> None:
+    free, bounded = Community.demo(), Community.demo()
+    questions = [*product(free.register.members, ("post.write", "reading.post"), free.charter.places)]
+    expected = [free.may(who, what, at=where).allowed for who, what, where in questions]
+    monkeypatch.setattr(walk, "_MOST_KEPT", 40)
+    reckoner = bounded.decider.reckoner
+    for (who, what, where), allowed in zip(questions, expected, strict=True):
+        assert bounded.may(who, what, at=where).allowed is allowed, (who, what, where)
+        assert sum(map(len, reckoner._held)) <= 40
+    assert sum(map(len, free.decider.reckoner._held)) > 400

@@ -16,6 +16,9 @@ from ask_above.decide.ladder import Standing
 from ask_above.decide.layers import LayerName, Word, meant_by, settled
 from ask_above.decide.profile import Profile
 
+_MOST_KEPT = 500_000
+"""For so many profiles and places at most it is kept what is held there: some 150 MB."""
+
 
 class Layer(NamedTuple):
     """What one layer at one place gives and takes.
@@ -158,17 +161,24 @@ def lists_that_count(compiled: CompiledCharter, profile: Profile, place: int, ac
 
 
 class Reckoner:
-    """Keeps what is held and usable for profiles that were asked about before, place by place."""
+    """Keeps what is held and usable for profiles that were asked about before, place by place.
+
+    Where it has become very much it begins anew: a service is asked for months, about everybody everywhere.
+    """
 
     def __init__(self, compiled: CompiledCharter) -> None:
         self.compiled = compiled
-        self._held: list[dict[tuple[Profile, bool], Held]] = [{} for _ in compiled.places]
-        self._usable: list[dict[Profile, int]] = [{} for _ in compiled.places]
+        self._begin()
+
+    def _begin(self) -> None:
+        self._kept = 0
+        self._held: list[dict[tuple[Profile, bool], Held]] = [{} for _ in self.compiled.places]
+        self._usable: list[dict[Profile, int]] = [{} for _ in self.compiled.places]
 
     def after(self, compiled: CompiledCharter, touched: frozenset[int]) -> Reckoner:
         """Return what is kept for a charter that differs at these places; the rest is shared."""
         other = Reckoner.__new__(Reckoner)
-        other.compiled = compiled
+        other.compiled, other._kept = compiled, self._kept
         other._held = [{} if n in touched else known for n, known in enumerate(self._held)]
         other._usable = [{} if n in touched else known for n, known in enumerate(self._usable)]
         return other
@@ -177,6 +187,9 @@ class Reckoner:
         """Return what :func:`held` says."""
         known = self._held[place].get((profile, gated))
         if known is None:
+            if self._kept >= _MOST_KEPT:
+                self._begin()
+            self._kept += 1
             known = self._held[place][profile, gated] = held(self.compiled, profile, place, gated=gated)
         return known
 
@@ -184,5 +197,6 @@ class Reckoner:
         """Return what can be used at a place."""
         known = self._usable[place].get(profile)
         if known is None:
-            known = self._usable[place][profile] = usable(self.compiled, self.held(profile, place).mask, place)
+            known = usable(self.compiled, self.held(profile, place).mask, place)
+            self._usable[place][profile] = known
         return known
