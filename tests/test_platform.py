@@ -15,8 +15,9 @@ import pytest
 
 from ask_above import Assignment, Charter, Community, Place, QuestionError, UnknownNameError
 from ask_above.charter.catalogue import Words
+from ask_above.charter.moments import Period
 from ask_above.charter.places import Override
-from ask_above.decide import walk
+from ask_above.decide import classes, walk
 from ask_above.files import export
 from ask_above.files.export import open_target
 from commands import run
@@ -319,3 +320,19 @@ def test_what_is_kept_of_whom_and_where_is_bounded_and_every_answer_stays(monkey
         assert bounded.may(who, what, at=where).allowed is allowed, (who, what, where)
         assert sum(map(len, reckoner._held)) <= 40
     assert sum(map(len, free.decider.reckoner._held)) > 400
+
+
+def test_of_what_members_were_before_many_changes_little_is_kept_and_every_answer_stays(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    monkeypatch.setattr(classes, "_MOST_SPARE", 30)
+    c = Community.demo()
+    far = int(datetime(2090, 1, 1, tzinfo=UTC).timestamp()) * 1_000_000
+    able = c.cover(["gauge.see"]).able["gauge.see"]
+    for n in range(60):
+        given = Assignment("tove", "surveyor", period=Period(None, far + n))
+        c = c.after(register=c.register.assigned(given))
+        assert c.cover(["gauge.see"]).able["gauge.see"] == able + 1
+        c = c.after(register=c.register.unassigned(given))
+        assert c.cover(["gauge.see"]).able["gauge.see"] == able
+        assert len(c.decider.ready._alike) <= len(c.register.members) + 32

@@ -19,6 +19,8 @@ from ask_above.people.register import Assignment, Member, Register
 
 _LONG_AGO = -(1 << 62)
 _MOST_RENEWED = 500
+_MOST_SPARE = 20_000
+"""So many classes may be kept that nobody is of any more, beside one for each member."""
 
 
 class ClassState:
@@ -72,6 +74,9 @@ class MemberClasses:
 
     def after(self, compiled: CompiledCharter, register: Register) -> MemberClasses:
         """Return what is ready after a change of the members that the register names; all others are shared."""
+        # in a service that lives for months, members leave a class behind with each change of theirs
+        if len(self._alike) > len(register.members) + _MOST_SPARE:
+            return MemberClasses(compiled, register)
         other = copy(self)
         other._folded = None
         other.compiled, other.register = compiled, register

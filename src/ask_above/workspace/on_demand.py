@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from ask_above.store.database import Transaction
 
 _AT_FIRST = 500
+"""So many members are read together before all are."""
 
 
 def _odd(where: Where) -> StoreError:
