@@ -12,12 +12,24 @@ from typing import Any
 import pytest
 
 from ask_above import Community, EditError, FaultyFilesError
-from ask_above.change import Assign, Edit, Grant, MemberAdd, MemberForget, MemberSet, MemberStatus, RankRename, Unassign
+from ask_above.change import (
+    Assign,
+    CharterSet,
+    Edit,
+    Grant,
+    MemberAdd,
+    MemberForget,
+    MemberSet,
+    MemberStatus,
+    RankRename,
+    Unassign,
+)
 from ask_above.change.importing import COLUMNS, Import, ImportAssignments
 from ask_above.errors import StoreError
 from ask_above.files.csv_rows import read_rows
 from ask_above.people.reading import ASSIGNMENT_COLUMNS
 from ask_above.store.tables import HEAD
+from ask_above.workspace import home
 from ask_above.workspace.edited import acknowledge, take_edits
 from ask_above.workspace.undoing import undo
 from commands import run
@@ -834,3 +846,52 @@ def test_where_one_of_several_files_cannot_be_written_none_is(
     assert {name: now[name] for name in held if name != place} == {n: raw for n, raw in held.items() if n != place}
     assert (brook.folder / "register.db").exists() is begin
     assert not list(brook.folder.glob("**/*.part"))
+
+
+@pytest.mark.parametrize("name", ["charter.yaml", "members.csv", "assignments.csv"])
+def test_a_file_that_is_put_in_its_place_while_the_folder_is_read_is_no_edit_by_hand(
+    tmp_path: Path, name: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    folder = tmp_path / "river"
+    shutil.copytree(DEMO, folder)
+    Community.open(folder).plan(MemberSet("tove", {"note": "first"})).apply()
+    before = (folder / name).read_bytes()
+    edits = CharterSet("title", "River"), MemberSet("tove", {"note": "new"}), Assign("tove", "surveyor")
+    Community.open(folder).plan(*edits).apply()
+    reads: list[Path] = []
+
+    def read(path: Path) -> bytes | None:
+        reads.append(path)
+        # the first reading looks which files there are, the second reads them all
+        late = path.name == name and [each.name for each in reads].count(name) <= 2
+        return before if late else (path.read_bytes() if path.exists() else None)
+
+    monkeypatch.setattr(home, "read_bytes", read)
+    snapshot = home.Home(folder, "charter.yaml").read()
+    ranks = {each.rank for each in snapshot.register.of("tove")}
+    assert (snapshot.charter.title, snapshot.register.members["tove"].note, "surveyor" in ranks) == (
+        "River",
+        "new",
+        True,
+    )
+    assert not snapshot.is_edited
+
+
+def test_an_edit_that_is_gone_before_it_is_recorded_is_not_recorded(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    folder, register = tmp_path / "river", f"sqlite:///{tmp_path / 'shared.db'}"
+    shutil.copytree(DEMO, folder)
+    Community.open(folder, register=register).plan(MemberSet("tove", {"note": "first"})).apply()
+    charter = folder / "charter.yaml"
+    text, read = charter.read_text(), home.Home.read
+    charter.write_text(text.replace("title: Notices", "title: Notes"))
+
+    def read_once(self: home.Home, **more: Any) -> Any:
+        snapshot = read(self, **more)
+        charter.write_text(text)
+        return snapshot
+
+    monkeypatch.setattr(home.Home, "read", read_once)
+    assert Community.open(folder, register=register).place("notices").title == "Notices"
+    assert [entry.kind for entry in Community.open(folder, register=register).journal()] == ["import", "change"]

@@ -28,7 +28,9 @@ def recorded(home: Home) -> Snapshot:
     if home.location.is_own or snapshot.loaded is None or not snapshot.is_edited:
         return snapshot
     with suppress(AskAboveError, OSError), home.locked(wait=0):
-        _record(home, home.read())
+        snapshot = home.read()
+        if snapshot.is_edited:  # else somebody was faster
+            _record(home, snapshot)
     return home.read()
 
 

@@ -224,7 +224,15 @@ class Home:
                 loaded = self.store.load_on(connection, register=not lazy)
                 if set(loaded.files) <= contents.keys():
                     self.location.check_mark(read_mark(self.folder), loaded)
-                    snapshot = Reading(self.location, contents, loaded, connection, self._taking).snapshot()
+                    try:
+                        snapshot = Reading(self.location, {**contents}, loaded, connection, self._taking).snapshot()
+                    except AskAboveError:
+                        if self._found(names) == contents:
+                            raise
+                        continue
+                    # what a command puts in its place between the two readings looks like an edit by hand
+                    if (snapshot.is_edited or snapshot.held) and self._found(names) != contents:
+                        continue
                     if lazy:  # what it still reads is as of the same moment
                         from ask_above.workspace.on_demand import hold_open
 
@@ -250,7 +258,9 @@ class Home:
             with self.store.reading() as connection:
                 loaded = self.store.load_on(connection, register=False)
                 if set(loaded.files) <= contents.keys():
-                    return Reading(self.location, contents, loaded, connection).charter_alone()
+                    read = Reading(self.location, {**contents}, loaded, connection).charter_alone()
+                    if self._found(names) == contents:
+                        return read
             names = tuple(loaded.files)
 
     def texts_found(self) -> dict[str, bytes | None]:
