@@ -1,4 +1,4 @@
-"""Mutations of the demo's files: of their bytes, and of the charter's tree."""
+"""Mutations of the demo's files, of their bytes and of the charter's tree; questions and command lines of any words."""
 
 from __future__ import annotations
 

@@ -53,7 +53,7 @@ def show_check(
     screen.line("✓ The files are well formed.", "yes")
     total = len(charter.expectations)
     if not unmet:
-        screen.line(f"✓ {all_met(total)}", "yes")
+        screen.line(f"✓ {all_met(total)}.", "yes")
         return
     verb = "is" if len(unmet) == 1 else "are"
     screen.line(f"✗ {len(unmet)} of {how_many(total, 'expectation')} {verb} not met.", "no")
@@ -80,10 +80,10 @@ def show_later(screen: Screen, later: Sequence[tuple[str, Unmet]]) -> None:
 
 
 def all_met(total: int) -> str:
-    """Say that all of so many expectations are met."""
+    """Say that all of so many expectations are met; without a full stop."""
     if not total:
-        return "The charter has no expectations."
-    return "The expectation is met." if total == 1 else f"All {total} expectations are met."
+        return "The charter has no expectations"
+    return "The expectation is met" if total == 1 else f"All {total} expectations are met"
 
 
 def show_advice(screen: Screen, given: AdviceGiven) -> None:

@@ -78,7 +78,7 @@ def _expectations(community: Community, *, members: bool) -> Iterator[Look]:
         if members or "@" not in broken.expectation.text:
             yield Look("▲", "warn", f"Not met from {day(since)}: {broken.expectation.text}", "expectations")
     if not unmet and community.charter.expectations:
-        yield Look("✓", "yes", all_met(len(community.charter.expectations)).removesuffix("."), "expectations")
+        yield Look("✓", "yes", all_met(len(community.charter.expectations)), "expectations")
 
 
 def _about(expectation: Expectation) -> str:

@@ -92,12 +92,10 @@ def brought(
     if before.compiled is after.compiled:
         touched = after.people.register.differing(before.people.register)
         looks = [*_of_people(Sight(after, at, touched), shifts)]
-    sides = [[Sight(side, at), Sight(side, at, touched)] for side in (before, after)]
-    was, now = ([(look, one if look is people.assignments else whole) for look in looks] for whole, one in sides)
-    known = Counter((piece.code, piece.what) for look, sight in was for piece in look(sight))
+    known = Counter((piece.code, piece.what) for piece in _pieces(before, at, looks, touched))
     left_out = _OF_NO_NEWS | set(after.compiled.charter.rules.advice.silent)
     new = []
-    for piece in (piece for look, sight in now for piece in look(sight)):
+    for piece in _pieces(after, at, looks, touched):
         known[piece.code, piece.what] -= 1
         if known[piece.code, piece.what] < 0 and piece.code not in left_out:
             new.append(piece)
@@ -105,6 +103,16 @@ def brought(
     commands = {piece.commands for piece in taken}
     heirs = [piece for piece in heirs if piece.what not in gone]
     return [*heirs, *taken, *(piece for piece in new if piece.commands not in commands or not piece.commands)]
+
+
+def _pieces(
+    decider: Decider, at: Instant, looks: Iterable[Callable[[Sight], Iterable[Piece]]], touched: Sequence[str] | None
+) -> Iterator[Piece]:
+    """Yield what is found; what is told of each member by themselves, of those touched alone, where they are known."""
+    whole = Sight(decider, at)
+    few = whole if touched is None else Sight(decider, at, touched)
+    for look in looks:
+        yield from look(few if look is people.assignments else whole)
 
 
 def _of_people(touched: Sight, shifts: Iterable[Shift]) -> Iterator[Callable[[Sight], Iterable[Piece]]]:
