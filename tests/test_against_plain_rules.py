@@ -16,8 +16,7 @@ from ask_above import Answer, Community
 from ask_above.charter.moments import instant
 from ask_above.charter.rules import ACTS, Act
 from ask_above.decide.authority import reached
-from ask_above.decide.planes import Planes
-from ask_above.decide.powers import Powers
+from ask_above.decide.planes import Planes, Powers
 from ask_above.decide.profile import ask_rank
 from ask_above.show.grid import ANYHOW, BESIDES, GIVEN, MEANINGLESS, NO, TAKEN, YES, marks
 from generated import NOW, Generated, communities, generate

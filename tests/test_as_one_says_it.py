@@ -15,7 +15,7 @@ from ask_above import AmbiguousNameError, Community, FaultyFilesError, UnknownNa
 from ask_above.beginnings.start import KINDS
 from ask_above.change import Assign, Grant, GroupRemove, MemberGroups, PlaceRename, Say
 from ask_above.cli.main import COMMANDS
-from ask_above.cli.meaning import MEANT, UNDER, sentence
+from ask_above.cli.sentence import MEANT, UNDER, sentence
 from commands import run
 from conftest import DEMO
 from small import community, member, place, rank

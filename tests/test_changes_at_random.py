@@ -333,6 +333,7 @@ def plans_in_any_community(seed: int) -> Iterator[Plan]:
     made = generate(rng)
     for said in made.charter["capabilities"]["All"].values():
         said["risk"] = rng.choice(["low", "medium", "high"])
+    made.charter.setdefault("rules", {})["advice"] = {"most-high-risk": rng.randrange(4)}
     c = made.open()
     for _ in range(15):
         try:
@@ -355,8 +356,15 @@ def test_what_a_change_of_people_brings_is_new_and_all_that_is_new_of_whom_it_to
         among = {row.key if row.table == "members" else (row.after or row.before or {})["member"] for row in plan.rows}
         for piece in Community.of(plan.after).advice().pieces:
             of_them = not among.isdisjoint(key[1:] for key in piece.concerned)
-            if piece.code in told_of_each and of_them and (now - was)[told(piece)]:
+            counted = piece.code == "too-many-high-risk" and any(
+                f"may use {key} " in piece.what for key in gained(plan)
+            )
+            if (counted or (piece.code in told_of_each and of_them)) and (now - was)[told(piece)]:
                 assert brought[told(piece)], plan.what
+
+
+def gained(plan: Plan) -> set[str]:
+    return {key for shift in plan.effect.shifts if shift.gains for key in shift.capabilities}
 
 
 def told(piece: Piece) -> tuple[str, str]:

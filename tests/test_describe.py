@@ -14,8 +14,8 @@ import yaml
 from jsonschema import Draft202012Validator
 
 from ask_above import Community, QuestionError, UnknownNameError
+from ask_above.ask.describe.claims import doing
 from ask_above.ask.describe.describer import Section
-from ask_above.ask.describe.sentences import doing
 from ask_above.charter.names import listed
 from ask_above.charter.reading.schema import json_schema
 from commands import run

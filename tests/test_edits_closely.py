@@ -24,10 +24,9 @@ from ask_above.change import (
     Say,
     Unassign,
 )
-from ask_above.change.coverage import Coverage, coverage
 from ask_above.change.difference import Difference
 from ask_above.change.importing import COLUMNS, Import
-from ask_above.change.parts import State
+from ask_above.change.parts import Coverage, State, coverage
 from ask_above.charter.moments import Period
 from ask_above.files.csv_rows import read_rows
 from ask_above.people.register import Assignment

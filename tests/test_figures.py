@@ -14,11 +14,10 @@ from matplotlib.colors import to_hex
 from matplotlib.figure import Figure
 
 from ask_above import Community, QuestionError
-from ask_above.ask.advice.colors import contrast
+from ask_above.ask.advice.alike import contrast
 from ask_above.charter.changes import granting, withholding
 from ask_above.show import figures
-from ask_above.show.figures.inks import DARK, LIGHT
-from ask_above.show.figures.lettering import folded
+from ask_above.show.figures.lettering import DARK, LIGHT, folded
 from ask_above.show.figures.sheet import Sheet
 from commands import run
 from small import community, held, member, place, rank, texts

@@ -28,11 +28,10 @@ from scim2_models import SearchRequest
 from ask_above import Community, StoreError
 from ask_above.change import MemberAdd, MemberSet, MemberStatus
 from ask_above.people.register import Member
-from ask_above.serve import limits, running
+from ask_above.serve import running
 from ask_above.serve.current import Bounds
-from ask_above.serve.filters import check_of
 from ask_above.serve.provisioning import _FULL, RegisterStorage
-from ask_above.serve.resources import Email, RegisterUser, User
+from ask_above.serve.resources import Email, RegisterUser, User, check_of
 from ask_above.serve.service import template_of
 from ask_above.store.database import Store
 from ask_above.workspace.tokens import TokenMay, add_token, remove_token
@@ -316,7 +315,7 @@ class TestProvisioning:
 def served(app: Any, **given: Any) -> Iterator[int]:
     """Run an application with the protocol that the service has, in a thread."""
     port = free_port()
-    protocol = "ask_above.serve.limits:LimitedProtocol"
+    protocol = "ask_above.serve.running:LimitedProtocol"
     one = uvicorn.Server(uvicorn.Config(app, port=port, log_level="error", http=protocol, ws="none", **given))
     thread = Thread(target=one.run)
     thread.start()
@@ -367,7 +366,7 @@ class TestHeldDownByNobody:
     def test_what_is_never_asked_whole_is_not_waited_for(
         self, here: Path, piece: bytes, monkeypatch: pytest.MonkeyPatch
     ) -> None:
-        monkeypatch.setattr(limits, "SECONDS_TO_ASK", 0.4)
+        monkeypatch.setattr(running, "SECONDS_TO_ASK", 0.4)
         with served(app_of(here)) as port, socket.create_connection(("127.0.0.1", port), timeout=10) as one:
             one.sendall(piece)
             assert b" 408 " in one.recv(4000)
@@ -376,14 +375,14 @@ class TestHeldDownByNobody:
     def test_one_address_has_no_more_than_its_share_and_a_proxy_all(
         self, here: Path, monkeypatch: pytest.MonkeyPatch
     ) -> None:
-        monkeypatch.setattr(limits, "MOST_PER_ADDRESS", 3)
+        monkeypatch.setattr(running, "MOST_PER_ADDRESS", 3)
         with served(app_of(here)) as port:
             many = [socket.create_connection(("127.0.0.1", port), timeout=10) for _ in range(4)]
             assert b" 503 " in many[3].recv(4000)
             for one in many:
                 one.close()
-            within(5, lambda: not limits.LimitedProtocol.everybody)
-            monkeypatch.setenv(limits.PROXY, "127.0.0.1")
+            within(5, lambda: not running.LimitedProtocol.everybody)
+            monkeypatch.setenv(running.PROXY, "127.0.0.1")
             many = [socket.create_connection(("127.0.0.1", port), timeout=10) for _ in range(6)]
             for one in many:
                 one.sendall(b"GET /live HTTP/1.1\r\nHost: localhost\r\nConnection: close\r\n\r\n")

@@ -4,21 +4,27 @@ from __future__ import annotations
 
 import gc
 import shutil
+from collections.abc import Sequence
+from contextlib import suppress
 from pathlib import Path
 from random import Random
+from typing import Any
 
 import pytest
 
-from ask_above import Community
+from ask_above import AskAboveError, Community
 from ask_above.change import Assign, Grant, MemberAdd, MemberSet
 from ask_above.files.writing import FileBatch
 from ask_above.people.directory import Directory, NameKind
 from ask_above.people.register import Assignment, Member, Register
 from ask_above.serve.source import Folder
+from ask_above.store.rows import read_members
 from ask_above.workspace import lasting
 from ask_above.workspace.lasting import LastingHome
 from ask_above.workspace.plans import plan
 from conftest import DEMO
+from generated import generate
+from random_changes import random_edit
 from seeds import seeds
 
 
@@ -77,6 +83,47 @@ def test_a_community_read_as_it_is_asked_outlives_the_one_it_was_made_of(
     gc.collect()
     assert after.member("bram").name
     assert after.may("ida", "reading.post", at="upper-gauges")
+
+
+@pytest.mark.parametrize("seed", seeds(12))
+def test_who_is_alike_is_told_by_rows_as_by_members_and_few_are_read(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, seed: int
+) -> None:
+    monkeypatch.setattr("ask_above.workspace.location.MOST_IN_FILES", 3)
+    rng = Random(seed)
+    for name, text in generate(rng).texts().items():
+        (tmp_path / name).write_text(text, "utf-8")
+    Community.open(tmp_path).plan(MemberAdd("ida", {"name": "Ida Reed"}), why="to begin with").apply(force=True)
+    for _ in range(4):
+        some, whole = Community.open(tmp_path, on_demand=True), Community.open(tmp_path)
+        key, rank = rng.choice([*whole.register.members]), rng.choice([*whole.charter.ranks])
+        given = Assignment(key, rank, rng.choice([*whole.charter.places]), number=9_999)
+        for more in (False, True):
+            one, other = (c.after(register=c.register.assigned(given)) if more else c for c in (some, whole))
+            by_rows, by_members = (list(c.decider.ready.alike().values()) for c in (one, other))
+            assert by_rows == by_members
+            assert one.cover().table().equals(other.cover().table())
+        with suppress(AskAboveError):
+            whole.plan(random_edit(rng, whole)).apply(force=True)
+
+
+def test_members_who_are_alike_are_not_read_to_count_them(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("ask_above.workspace.location.MOST_IN_FILES", 5)
+    shutil.copytree(DEMO, tmp_path / "river")
+    people = [MemberAdd(f"m{n}", {"name": f"Member {n}"}) for n in range(300)]
+    Community.open(tmp_path / "river").plan(*people).apply()
+    read: list[Sequence[str] | None] = []
+    rows = read_members
+
+    def counted(connection: Any, keys: Sequence[str] | None = None) -> list[tuple[str, ...]]:
+        read.append(keys)
+        return rows(connection, keys)
+
+    monkeypatch.setattr("ask_above.store.rows.read_members", counted)
+    opened = Community.open(tmp_path / "river", on_demand=True)
+    assert opened.cover(["post.write"]).able["post.write"] > 300
+    assert None not in read
+    assert sum(len(keys or ()) for keys in read) < 100
 
 
 def test_each_plan_is_made_on_what_the_one_before_left(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

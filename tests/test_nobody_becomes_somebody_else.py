@@ -9,9 +9,8 @@ import pytest
 from ask_above import AskAboveError, Community
 from ask_above.change import Edit, MemberAdd, MemberSet
 from ask_above.change.importing import COLUMNS, Import
-from ask_above.change.syncing import GroupGives, Sync
+from ask_above.change.syncing import GroupGives, Outsider, Sync
 from ask_above.files.csv_rows import read_rows
-from ask_above.people.outside import Outsider
 from ask_above.workspace.plans import plan
 from conftest import Place
 from seeds import seeds

@@ -102,12 +102,12 @@ class TestTheCommand:
     def test_a_database_is_read_by_ranges_of_keys(
         self, here: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
     ) -> None:
-        monkeypatch.setattr("ask_above.workspace.people_parts._of_database.__defaults__", None, raising=False)
+        monkeypatch.setattr("ask_above.workspace.spreading._of_database.__defaults__", None, raising=False)
         community = Community.open(here)
         community.plan(Assign("bram", "surveyor"), MemberSet("bram", {"note": "x"})).apply()
-        from ask_above.workspace import people_parts
+        from ask_above.workspace import spreading
 
-        parts = people_parts.people_parts(f"sqlite:///{here / 'register.db'}", size=7)
+        parts = spreading.people_parts(f"sqlite:///{here / 'register.db'}", size=7)
         assert len(parts) == 9
         monkeypatch.setattr("ask_above.workspace.spreading.people_parts", lambda _: parts)
         opened = Community.open(here)

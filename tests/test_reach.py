@@ -34,7 +34,7 @@ from ask_above.change import (
     Unassign,
     Withdraw,
     Withhold,
-    charters,
+    difference,
 )
 from ask_above.change import parts as differ
 from ask_above.change.difference import Difference
@@ -483,7 +483,7 @@ class TestTheDifference:
         self, valley: Community, monkeypatch: pytest.MonkeyPatch
     ) -> None:
         rows = {key: row for key, row in differ.RANK_ROWS.items() if key != "badge"}
-        monkeypatch.setattr(charters, "RANK_ROWS", rows)
+        monkeypatch.setattr(difference, "RANK_ROWS", rows)
         refused = valley.plan(RankSet("host", {"badge": "*"}), by="ada").refusals
         assert [each.rule for each in refused] == ["9.3"]
 

@@ -282,8 +282,7 @@ class TestUndoing:
             undo(brook.open().home, entry.number, why="x").apply(force=True)
 
     def test_what_something_outside_holds_is_undone_by_the_owner_alone_and_those_named_may(self, brook: Place) -> None:
-        from ask_above.change.syncing import GroupGives, Sync
-        from ask_above.people.outside import Outsider
+        from ask_above.change.syncing import GroupGives, Outsider, Sync
         from ask_above.workspace.plans import plan
 
         person = Outsider("1", "ida", "Ida Reed", "ida@x.example", frozenset({"g"}))

@@ -16,11 +16,11 @@ from ask_above.show import shown as _shown
 from ask_above.version import __version__ as __version__
 
 if TYPE_CHECKING:
+    from ask_above.ask.advice.accounts import SharedAccount
     from ask_above.ask.advice.piece import Piece
     from ask_above.ask.advice.whole import AdviceGiven
     from ask_above.ask.audit.judge import Deed
-    from ask_above.ask.audit.least import Unused
-    from ask_above.ask.audit.result import Audit, NotAllowed, TurnedSince, UnknownName, Used
+    from ask_above.ask.audit.result import Audit, NotAllowed, TurnedSince, UnknownName, Unused, Used
     from ask_above.ask.compare import Compared, Comparison
     from ask_above.ask.cover import Cover, Crowded, Gap
     from ask_above.ask.describe.describer import Described
@@ -29,7 +29,6 @@ if TYPE_CHECKING:
     from ask_above.ask.fit.search import Excess, Fit, Fitting
     from ask_above.ask.impact.whole import Impact, Shift, TurnedExpectation
     from ask_above.ask.roster import Heading, Roster, RosterEntry
-    from ask_above.ask.shared import SharedAccount
     from ask_above.ask.tour import Stop, Tour
     from ask_above.ask.ways.search import Way, Ways
     from ask_above.bulk.table import Table
@@ -140,11 +139,11 @@ __all__ = [
 ]
 
 _NAMES = {
+    "ask.advice.accounts": ("SharedAccount",),
     "ask.advice.piece": ("Piece",),
     "ask.advice.whole": ("AdviceGiven",),
     "ask.audit.judge": ("Deed",),
-    "ask.audit.least": ("Unused",),
-    "ask.audit.result": ("Audit", "NotAllowed", "TurnedSince", "UnknownName", "Used"),
+    "ask.audit.result": ("Audit", "NotAllowed", "TurnedSince", "UnknownName", "Unused", "Used"),
     "ask.compare": ("Compared", "Comparison"),
     "ask.cover": ("Cover", "Crowded", "Gap"),
     "ask.describe.describer": ("Described",),
@@ -153,7 +152,6 @@ _NAMES = {
     "ask.fit.search": ("Excess", "Fit", "Fitting"),
     "ask.impact.whole": ("Impact", "Shift", "TurnedExpectation"),
     "ask.roster": ("Heading", "Roster", "RosterEntry"),
-    "ask.shared": ("SharedAccount",),
     "ask.tour": ("Stop", "Tour"),
     "ask.ways.search": ("Way", "Ways"),
     "bulk.table": ("Table",),

@@ -19,7 +19,7 @@ from ask_above.decide.answer import Answer
 from ask_above.decide.decider import Decider
 from ask_above.decide.names import Names, When, Who
 from ask_above.errors import QuestionError
-from ask_above.files.opening import located
+from ask_above.files.writing import located
 from ask_above.people.directory import NameKind
 from ask_above.people.register import Member, Register
 from ask_above.printing import in_notebook, reported
@@ -27,6 +27,7 @@ from ask_above.printing import in_notebook, reported
 if TYPE_CHECKING:
     import pandas as pd
 
+    from ask_above.ask.advice.accounts import SharedAccount
     from ask_above.ask.advice.whole import AdviceGiven
     from ask_above.ask.audit.result import Audit
     from ask_above.ask.compare import Comparison
@@ -37,7 +38,6 @@ if TYPE_CHECKING:
     from ask_above.ask.fit.search import Fit
     from ask_above.ask.impact.whole import Impact
     from ask_above.ask.roster import Roster
-    from ask_above.ask.shared import SharedAccount
     from ask_above.ask.tour import Tour
     from ask_above.ask.ways.search import Ways
     from ask_above.bulk.many import LookUps
@@ -344,13 +344,11 @@ class Community:
         'The place Notices denies post.write to Member (charter.yaml line ...).'
 
         """
-        from ask_above.ask.audit.called import called_in
         from ask_above.ask.audit.judge import Judge
-        from ask_above.ask.audit.log import LogReader
+        from ask_above.ask.audit.log import LogReader, called_in
         from ask_above.ask.audit.result import Audit
         from ask_above.ask.audit.states import StateAt, States
-        from ask_above.workspace.auditing import tally_files, tally_frames
-        from ask_above.workspace.timeline import states_of
+        from ask_above.workspace.auditing import states_of, tally_files, tally_frames
 
         states = States([StateAt(0, 0, "", self._names)]) if self._storage is None else states_of(self._storage)
         log = Path(log) if isinstance(log, str) else log
@@ -664,7 +662,7 @@ class Community:
         >>> Community.demo().where("petra", "reading.certify")
         ['upper-gauges', 'lower-gauges']
         """
-        from ask_above.ask.through import where
+        from ask_above.ask.tables import where
 
         asked = self._names.asked(who, self._names.moment(when))
         by = self._names.author(author)
@@ -841,7 +839,7 @@ class Community:
         self, signins: Iterable[SignIn], *, networks: int = 5, days: int = 7, when: When = None
     ) -> list[SharedAccount]:
         """Return the accounts used from so many networks within so many days, and what each could do."""
-        from ask_above.ask.shared import shared_accounts
+        from ask_above.ask.advice.accounts import shared_accounts
 
         return shared_accounts(self._decider, signins, self._names.moment(when), networks=networks, days=days)
 
@@ -889,7 +887,7 @@ class Community:
         >>> Community.demo().climbs().set_index("rank").loc["warden", "capabilities"]
         'site.restart'
         """
-        from ask_above.escalation.overview import climbs
+        from ask_above.escalation.paths import climbs
 
         where = None if at is None else self._names.place_number(at)
         return climbs(self._decider, place=where, accomplice=accomplice)

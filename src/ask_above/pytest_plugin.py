@@ -54,7 +54,7 @@ _FILES = pytest.StashKey[set[Path]]()
 
 def _charter(said: str) -> Path:
     from ask_above.errors import MissingFileError
-    from ask_above.files.opening import located
+    from ask_above.files.writing import located
 
     try:
         folder, name = located(said)

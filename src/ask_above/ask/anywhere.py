@@ -1,16 +1,61 @@
-"""Who may use a capability, place by place: on the whole site, and where else (rule 5)."""
+"""Who may use a capability: place by place, elsewhere than here, or anywhere at all (rule 5)."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from typing import NamedTuple
+from collections import Counter
+from collections.abc import Iterable, Sequence
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
 from ask_above.bulk.everyone import Everyone
-from ask_above.bulk.table import unpack
+from ask_above.bulk.places import CompiledPlaces
+from ask_above.bulk.table import Sweep, unpack
 from ask_above.charter.moments import Instant
 from ask_above.decide.decider import Decider
+
+if TYPE_CHECKING:
+    from ask_above.bulk.table import Bits
+
+
+def high_risk_holders(decider: Decider, at: Instant) -> dict[str, tuple[str, ...]]:
+    """Return, for each capability of high risk, the keys of the active members who can use it in some place.
+
+    Capabilities and members stand in the order of the charter and the register; one that nobody is meant to have is
+    there too.
+    """
+    risky = [key for key, each in decider.compiled.catalogue.capabilities.items() if each.risk == "high"]
+    return able_anywhere(decider, risky, at)
+
+
+def able_anywhere(decider: Decider, capabilities: Sequence[str], at: Instant) -> dict[str, tuple[str, ...]]:
+    """Return, for each capability by its full name, the keys of the active members who can use it in some place."""
+    if not capabilities:
+        return {}
+    sweep, crowd = decider.keep(Everyone).rows(at)
+    able_to = {}
+    for key, rows in zip(capabilities, _somewhere(decider, sweep, capabilities), strict=True):
+        able = unpack(rows)[crowd.rows].astype(bool) & crowd.active
+        able_to[key] = tuple(crowd.members[m] for m in np.flatnonzero(able).tolist())
+    return able_to
+
+
+def able_among(decider: Decider, keys: Iterable[str], capabilities: Sequence[str], at: Instant) -> Counter[str]:
+    """Return how many of some members, those of them who are active, can use each capability in some place."""
+    active = (decider.ready.class_of(key) for key in keys if decider.people.register.members[key].is_active)
+    counts = Counter(decider.ready.at(member_class, at) for member_class in active)
+    rows = _somewhere(decider, Sweep(decider.compiled.keep(CompiledPlaces), [*counts]), capabilities)
+    able = {key: unpack(row)[: len(counts)] for key, row in zip(capabilities, rows, strict=True)}
+    return Counter({key: int(np.dot(row, [*counts.values()])) if counts else 0 for key, row in able.items()})
+
+
+def _somewhere(decider: Decider, sweep: Sweep, capabilities: Sequence[str]) -> Bits:
+    """Return a line for each capability: the rows that can use it in some place."""
+    numbers = [decider.compiled.catalogue.keys.index(key) for key in capabilities]
+    somewhere = np.zeros((len(capabilities), sweep.words), dtype=np.uint64)
+    for _, mine in sweep.run(capabilities=numbers):
+        somewhere |= mine
+    return somewhere
 
 
 class AbleAt(NamedTuple):

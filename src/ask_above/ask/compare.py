@@ -6,15 +6,15 @@ from collections.abc import Callable
 from typing import NamedTuple
 
 from ask_above.ask.perks import in_words
-from ask_above.ask.through import through
+from ask_above.ask.tables import sources
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import rank_named
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import Decider
+from ask_above.decide.explain import source_of
 from ask_above.decide.names import Names, Who
 from ask_above.decide.profile import Asked, How, ask_rank
-from ask_above.decide.sources import source_of
 from ask_above.decide.words import HELD_BY, in_file
 from ask_above.printing import prints
 
@@ -125,7 +125,7 @@ def usable(decider: Decider, one: Asked, other: Asked, places: list[int]) -> Com
 
 def _through(decider: Decider, asked: Asked, capability: str, place: int) -> str:
     answer = decider.may(asked, capability, place)
-    return "; ".join(through(answer, capability)) or answer.reason.rstrip(".")
+    return "; ".join(sources(answer, capability)) or answer.reason.rstrip(".")
 
 
 def between(names: Names, one: Who, other: Who, at: str | None, now: Instant) -> Comparison:

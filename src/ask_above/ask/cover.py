@@ -1,4 +1,4 @@
-"""Is every place looked after: how many can do what a place needs, and who is the only one (rule 5)."""
+"""Is every place looked after: how many can do what a place needs, who is the only one, who can enter (rule 5)."""
 
 from __future__ import annotations
 
@@ -13,7 +13,9 @@ from ask_above.bulk.table import Crowd, unpack
 from ask_above.charter.moments import Instant
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import Decider
-from ask_above.decide.walk import ranks_at
+from ask_above.decide.explain import gate_asks
+from ask_above.decide.profile import Asked
+from ask_above.decide.walk import closed_gate, held, ranks_at
 from ask_above.printing import Printed
 
 if TYPE_CHECKING:
@@ -22,12 +24,14 @@ if TYPE_CHECKING:
 
     from ask_above.ask.impact.whole import Shift
 
+
 _TOLD_EVERY = 100
 _AT_ONCE = 2_000
 """How many planes are unpacked at once."""
 _ASKED_FIRST = 500
 """Of how many members it is asked one by one whether they can do what somebody loses."""
 _NOT_ALONE = 2
+COLUMNS = ("place", "title", "asks", "members", "who")
 
 
 class Gap(NamedTuple):
@@ -267,3 +271,31 @@ def unbounded_members(decider: Decider, at: Instant) -> list[str]:
     unbounded = decider.compiled.unbounded
     everyone = decider.people.all(at) if unbounded else ()
     return [a.key or "" for a in everyone if a.is_active and any(h.rank in unbounded for h in a.holdings)]
+
+
+class Closed(NamedTuple):
+    """A closed place: what its gate asks for, and the keys of the active members who can enter, in their order."""
+
+    place: str
+    asks: str
+    members: tuple[str, ...]
+
+
+def closed_places(decider: Decider, at: Instant) -> list[Closed]:
+    """Return every place that has a gate itself, in the charter's order, with who can enter."""
+    compiled = decider.compiled
+    people = [asked for asked in decider.people.all(at) if asked.is_active]
+    closed = []
+    for n, place in enumerate(compiled.places):
+        if n in compiled.gated and place.gate is not None:
+            members = tuple(asked.key for asked in people if asked.key and _enters(compiled, asked, n))
+            closed.append(Closed(place.key, gate_asks(compiled, place.gate), members))
+    return closed
+
+
+def _enters(compiled: CompiledCharter, asked: Asked, place: int) -> bool:
+    if asked.rules_all:
+        return True
+    if asked.profile is None:
+        return False
+    return held(compiled, asked.profile, place).unbounded or closed_gate(compiled, asked.profile, place) is None

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
-from ask_above.change.coverage import END, Coverage
 from ask_above.change.difference import edges_of
+from ask_above.change.parts import END, Coverage
 from ask_above.charter.expectations import Expectation
 from ask_above.charter.moments import Instant, as_instant, parse
 from ask_above.charter.names import few, upper
@@ -236,7 +236,7 @@ def wrong_answers(decider: Decider, expectation: Expectation, at: Instant) -> It
 def _reached(decider: Decider, expectation: Expectation) -> Unmet | None:
     """Return where a rank that can never reach something could reach it after all, alone (rule 8.5)."""
     from ask_above.escalation.climb import climb
-    from ask_above.escalation.wording import sentence
+    from ask_above.escalation.moves import sentence
 
     compiled, subject = decider.compiled, expectation.subject
     capability = full_name(decider, expectation.capability or "", ask_rank(compiled, compiled.ranks[0]), None)

@@ -1,4 +1,4 @@
-"""Tables: who can what, side by side (rules 5 and 6.13)."""
+"""Tables: who can what, side by side, and through what (rules 5 and 6.13)."""
 
 from __future__ import annotations
 
@@ -23,6 +23,31 @@ if TYPE_CHECKING:
 
     from ask_above.charter.ladder import Rank
     from ask_above.decide.authority import Case
+
+
+def sources(answer: Answer, capability: str) -> list[str]:
+    """Return what gives someone a capability that they may use: each thing that would have to go for them to lose it.
+
+    These are the gates that let them in, and the steps that give it after the last one that took it: ranks that grant
+    it, places that allow it.
+    """
+    given: list[str] = []
+    gates = [step.text.rstrip(".") for step in answer.steps if step.code == "gate-open"]
+    for step in answer.steps:
+        if capability in step.takes:
+            given.clear()
+        elif capability in step.gives:
+            if step.words.get("against"):
+                given.clear()  # without this word another one of the same place would take it
+            given.append(step.text.rstrip("."))
+    return [*given, *gates]
+
+
+def where(decider: Decider, asked: Asked, capability: str) -> list[str]:
+    """Return the keys of all places where someone may use a capability, given by its full name, in their order."""
+    compiled = decider.compiled
+    bit = compiled.catalogue.bit[capability]
+    return [place.key for n, place in enumerate(compiled.places) if decider.usable(asked, n) & bit]
 
 
 def grid_masks(decider: Decider, place: int | None) -> list[int]:
@@ -118,8 +143,6 @@ def who_table(
 ) -> pd.DataFrame:
     """Return those found as a table: member, name, kind, the ranks that count at the place, and where it comes from."""
     import pandas as pd
-
-    from ask_above.ask.through import through as sources
 
     rows = []
     for asked, answer in found.items():

@@ -5,16 +5,15 @@ Both are swept at once, place by place, over rows of people who are alike in bot
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import TYPE_CHECKING, NamedTuple, TypeAlias
 
 import numpy as np
 
-from ask_above.bulk.alike import Form, MemberNumbers, alike
 from ask_above.bulk.sides import Sides, merged
 from ask_above.bulk.table import unpack
 from ask_above.charter.moments import Instant
-from ask_above.decide.classes import ClassState
+from ask_above.decide.classes import ClassState, MemberClass
 from ask_above.decide.decider import VISITOR, Decider
 from ask_above.decide.profile import Asked, ask_rank, ask_visitor
 
@@ -23,16 +22,60 @@ if TYPE_CHECKING:
 
     from ask_above.bulk.table import Bits
 
+
+Form: TypeAlias = tuple[MemberClass | None, MemberClass | None]
+"""What members come down to before and after; ``None`` where they are not there."""
 _LINES = 4096  # answers of everyone that are counted at a time
 _AT_A_TIME = 1 << 24  # bytes of one side's block of places
 _NOBODY = ClassState(None, owner=False)
-
 FOREVER: Instant = 1 << 62
-
 _NONE = np.zeros(0, dtype=np.int64)
-
 Stretch: TypeAlias = tuple[Instant, Instant]
 """From one instant until another; the second is ``FOREVER`` where it has no end."""
+
+
+class MemberNumbers:
+    """The members in the register's order, and where in it those of each class stand; made once, kept beside a decider.
+
+    ``everyone`` has their keys, ``of`` the numbers of each class.
+    """
+
+    def __init__(self, decider: Decider) -> None:
+        self._register, self._exceptional = decider.people.register, decider.compiled.exceptional
+        self.everyone: NDArray[np.object_] = np.array(list(self._register.keys()), dtype=np.object_)
+        number = {key: n for n, key in enumerate(self._register.keys())}
+        self.of: dict[MemberClass, NDArray[np.int64]] = {
+            member_class: np.fromiter(map(number.__getitem__, keys), dtype=np.int64, count=len(keys))
+            for member_class, keys in decider.ready.alike().items()
+        }
+
+    def after(self, decider: Decider) -> MemberNumbers | None:
+        """Return them after a change, where nobody comes to be of another class."""
+        same = decider.people.register is self._register and decider.compiled.exceptional == self._exceptional
+        return self if same else None
+
+
+def alike(old: Decider, new: Decider) -> Iterable[tuple[Form, list[str]]]:
+    """Return the members who are alike in both communities, with what they come down to in each.
+
+    Where both read the same charter, these are the members alone whose record or assignments differ: all others have
+    the same answers.
+    """
+    before, after = old.people.register, new.people.register
+    owners = {decider.compiled.charter.owner for decider in (old, new)}
+    if before is after and old.compiled.exceptional == new.compiled.exceptional and len(owners) == 1:
+        # the same members are alike on both sides
+        return [((member_class, new.ready.class_of(keys[0])), keys) for member_class, keys in old.ready.alike().items()]
+    # another charter may change anybody's answers; the same one only those whose record differs
+    keys = after.differing(before) if old.compiled is new.compiled else dict.fromkeys((*after.members, *before.members))
+    forms: dict[Form, list[str]] = {}
+    for key in keys:
+        form = (
+            old.ready.class_of(key) if key in before.members else None,
+            new.ready.class_of(key) if key in after.members else None,
+        )
+        forms.setdefault(form, []).append(key)
+    return forms.items()
 
 
 class Alike(NamedTuple):

@@ -77,15 +77,14 @@ class Everyone:
 
     def _make_rows(self, now: Instant) -> tuple[Sweep, Crowd]:
         ready = self.decider.ready
-        known = self.decider.people.register.members
-        members = tuple(known)
+        members = tuple(self.decider.people.register.keys())
         number: dict[ClassState, int] = {}
-        rows = np.empty(len(members), dtype=np.int32)
+        rows, active = np.empty(len(members), dtype=np.int32), np.empty(len(members), dtype=bool)
         place = {key: n for n, key in enumerate(members)}
         for member_class, keys in ready.alike().items():
             row = number.setdefault(member_class.only or ready.at(member_class, now), len(number))
-            rows[[place[key] for key in keys]] = row
-        active = np.array([member.is_active for member in known.values()], dtype=bool)
+            these = [place[key] for key in keys]
+            rows[these], active[these] = row, member_class.member.is_active
         crowd = Crowd(members, place, rows, active)
         return Sweep(self.decider.compiled.keep(CompiledPlaces), list(number)), crowd
 

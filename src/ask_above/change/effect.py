@@ -1,22 +1,340 @@
-"""Whether what a change does is within somebody's reach: the five rules of the effect (rules 9.6 and 9.7)."""
+"""Whether what a change does is within somebody's reach: gains, losses, overrides, power (rules 9.6 and 9.7)."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from functools import cached_property
+from typing import NamedTuple
 
-from ask_above.change.overrides import OverrideEffect
-from ask_above.change.power import PowerEffect
+from ask_above.bulk.differences import alike
+from ask_above.change.parts import Kind, content, entries
 from ask_above.change.refusal import Refusal
 from ask_above.change.subjects import Affected
-from ask_above.change.turns import Turn, Turns
-from ask_above.charter.names import how_many
+from ask_above.change.turns import Spot, Turn, Turns
+from ask_above.charter.charter import Charter
+from ask_above.charter.names import how_many, upper
 from ask_above.charter.rules import ActRule, Over
 from ask_above.decide.authority import reached
-from ask_above.decide.profile import Asked
+from ask_above.decide.decider import Decider
+from ask_above.decide.planes import Power, Powers
+from ask_above.decide.profile import Asked, Profile, ask_anybody, ask_member, ask_rank
 from ask_above.decide.walk import standing
+from ask_above.people.register import Member
 
 _MOST_TOLD = 8
+
+
+class HolderWords(NamedTuple):
+    """What a place says for one holder: what its words give, deny and bar, bundles and patterns worked out."""
+
+    gives: int = 0
+    denies: int = 0
+    bars: int = 0
+
+
+class OverrideEffect:
+    """What a change says at places, and what of it is out of an actor's reach."""
+
+    def __init__(self, turns: Turns) -> None:
+        self.turns, self.old, self.new = turns, turns.old, turns.new
+
+    @cached_property
+    def _said(self) -> list[tuple[Spot, dict[str, tuple[HolderWords, HolderWords]]]]:
+        """Return for each spot what its words are, before and after, by holder, where they differ."""
+        parts = self.turns.difference.parts
+        anywhere = any(part.kind in (Kind.SET, Kind.BUNDLE) for part in parts)
+        places = {part.key for part in parts if part.kind is Kind.PLACE}
+        differing = []
+        for spot in self.turns.spots if anywhere or places else ():
+            key = (self.old if spot.gone else self.new).compiled.places[spot.before if spot.gone else spot.after].key
+            # a place of which nothing differs says what it said, unless something that it names is said anew
+            if not anywhere and key not in places:
+                continue
+            before = words_at(self.old.compiled.charter, key)
+            after = {} if spot.gone else words_at(self.new.compiled.charter, key)
+            differ = {
+                label: (before.get(label, HolderWords()), after.get(label, HolderWords()))
+                for label in dict.fromkeys((*after, *before))
+                if before.get(label) != after.get(label)
+            }
+            if differ:
+                differing.append((spot, differ))
+        return differing
+
+    def gives(self, actor: Asked, rule: ActRule) -> Iterator[Refusal]:
+        """Yield words that give, or take no more, what the actor does not hold at their place (rule 9.7e)."""
+        members = self.new.people.register.members
+        for spot, differ in self._said:
+            gated, ungated = (self.turns.own(actor, spot.before, gated=each).mask for each in (True, False))
+            for label, (before, after) in differ.items():
+                if label.startswith("@") and label[1:] not in members and after != HolderWords():
+                    sentence = f"An exception for {label[1:]}, who is not in the register, is the owner's to write."
+                    yield Refusal("9.7e", sentence)
+                given = after.gives & ~before.gives
+                freed = before.denies & ~after.denies | before.bars & ~after.bars
+                beyond = (given | freed) & ~(gated & ungated)
+                if rule.hand_on == "held" and beyond:
+                    verb = "give" if given & beyond else "no longer take"
+                    sentence = f"{upper(self.turns.at(spot))} words for {label} would {verb} {self.turns.some(beyond)}"
+                    yield Refusal("9.7e", f"{sentence}, which {actor.label} does not hold there.")
+
+    def names(self, actor: Asked, rule: ActRule) -> Iterator[Refusal]:
+        """Yield those whom words name and who do not stand below the actor (rule 9.7c)."""
+        if rule.over is Over.ANYONE:
+            return
+        yield from self._named_in_sets(actor, rule)
+        for spot, differ in self._said:
+            for label, (before, after) in differ.items():
+                if label.endswith("+"):
+                    yield from self._ranging(actor, rule, spot, label[:-1], (before, after))
+                    continue
+                named = self._holder(label)
+                if named is not None and not self.turns.below(actor, rule, named, spot.before):
+                    said = f"What is said {self.turns.at(spot)} names {named.label}"
+                    yield Refusal("9.7c", f"{said}, who does not stand below {actor.label} there.")
+
+    def _named_in_sets(self, actor: Asked, rule: ActRule) -> Iterator[Refusal]:
+        """Yield those whom override sets name, wherever these speak, and who do not stand below on the whole site."""
+        for part in self.turns.difference.parts:
+            if part.kind is not Kind.SET or part.field == "key":
+                continue
+            one, two = (
+                entries(() if each is None else getattr(each, "overrides", each)) for each in (part.before, part.after)
+            )
+            for label in dict.fromkeys((*two, *one)):
+                named = None if one.get(label) == two.get(label) or label.endswith("+") else self._holder(label)
+                if named is not None and not self.turns.below(actor, rule, named, 0):
+                    yield Refusal(
+                        "9.7c", f"The set {part.key} names {named.label}, who does not stand below {actor.label}."
+                    )
+
+    def _holder(self, label: str) -> Asked | None:
+        """Return whom a word speaks of, as they stood before; ``None`` for what was not there."""
+        compiled, people = self.old.compiled, self.old.people
+        if label.startswith("@"):
+            known = label[1:] in people.register.members
+            return people.ask(label[1:], self.turns.now) if known else ask_anybody(compiled)
+        if label in compiled.charter.ranks:
+            return ask_rank(compiled, compiled.charter.ranks[label])
+        if label in compiled.charter.groups:
+            group = compiled.charter.groups[label]
+            asked = ask_member(compiled, Member("", groups=(label,)), [], self.turns.now, excepted=False)
+            return asked._replace(label=f"somebody in {group.title or label}")
+        return None
+
+    def _ranging(
+        self, actor: Asked, rule: ActRule, spot: Spot, rank: str, both: tuple[HolderWords, HolderWords]
+    ) -> Iterator[Refusal]:
+        """Yield who is covered by a range, gains or loses by it, and does not stand below."""
+        before, after = both
+        mask = (before.gives ^ after.gives) | (before.denies ^ after.denies) | (before.bars ^ after.bars)
+        compiled, last = self.old.compiled, self.old.compiled.rank_at.get(rank)
+        for turn in self.turns.all if last is not None else ():
+            if turn.spot != spot or not (turn.gained | turn.lost) & mask:
+                continue
+            for subject in self.turns.of(turn.pairs):
+                covered = standing(compiled, self.turns.subjects.pairs[subject.pair][0], spot.before) <= (last or 0)
+                if subject.joined or not covered or not subject.loses or subject.new:
+                    continue
+                if not self.turns.below(actor, rule, subject.asked, spot.before):
+                    words, who = f"{rank}+ {self.turns.at(spot)} speaks of", self.turns.other(subject, actor)
+                    if subject.keys == (actor.key,):
+                        yield Refusal(
+                            "9.7c",
+                            f"{words} {who} too, and nobody says such of themselves: name the ranks below one by one.",
+                        )
+                    else:
+                        yield Refusal("9.7c", f"{words} {who}, who does not stand below {actor.label} there.")
+                    return
+
+
+def words_at(charter: Charter, place: str) -> dict[str, HolderWords]:
+    """Return what a place says of whom, by its own entries, its exceptions and the sets it is like (rule 9.7e)."""
+    here, catalogue = charter.places.get(place), charter.catalogue
+    words: dict[str, HolderWords] = {}
+    if here is None:
+        return words
+    entries = [(override.label, override) for override in here.overrides]
+    entries += [(override.label, override) for key in here.like for override in charter.override_sets[key].overrides]
+    entries += [(f"@{exception.of}", exception) for exception in here.exceptions]
+    for label, entry in entries:
+        known = words.get(label, HolderWords())
+        said = known.gives | known.denies  # the first that says something of a capability is the word; bars add up
+        words[label] = HolderWords(
+            known.gives | catalogue.close(catalogue.expand_all(entry.allow)) & ~said,
+            known.denies | catalogue.expand_all(entry.deny) & ~said,
+            known.bars | catalogue.expand_all(entry.bar),
+        )
+    return words
+
+
+class PowerEffect:
+    """The standing and the power that a change brings, and what of it is out of an actor's reach."""
+
+    def __init__(self, turns: Turns) -> None:
+        self.turns, self.old, self.new = turns, turns.old, turns.new
+
+    def standing(self, actor: Asked) -> Iterator[Refusal]:
+        """Yield where the actor would come to stand above a rank that stood above them or level with them."""
+        old, new = self.old.compiled, self.new.compiled
+        both = {
+            (standing(old, before, spot.before), standing(new, after, spot.after)): None
+            for before, after in self.turns.own_pairs(actor)
+            for spot in self.turns.spots
+        }
+        for own, later in both:
+            for rank in new.ladder.below(later):
+                if old.ladder.number.get(rank.key, own + 1) <= own:
+                    yield Refusal("9.7b", f"{actor.label} would come to stand above {rank.title}.")
+                    return
+
+    @cached_property
+    def _powers(self) -> tuple[Powers, Powers]:
+        return self.old.keep(Powers.beside), self.new.keep(Powers.beside)
+
+    @property
+    def _edits_ranks(self) -> bool:
+        return any(part.kind in (Kind.RANK, Kind.BUNDLE) for part in self.turns.difference.parts)
+
+    def power(self, actor: Asked) -> Iterator[Refusal]:
+        """Yield the power over ranks and members that anybody gains and the actor has not."""
+        mine = set(self.turns.own_pairs(actor))
+        text = f"{actor.label} would gain power over {{}}"
+        for each in self._power_turned(mine, self.turns.spots, actor, text, set()):
+            yield Refusal("9.7b", each)
+        # assignments give nobody else power: only ranks and places that say something else do
+        edits_ranks = self._edits_ranks
+        # each pair once, by the first subject that is somebody: all of a pair come down to the same
+        if edits_ranks or any(part.kind in (Kind.PLACE, Kind.SET) for part in self.turns.difference.parts):
+            named: set[str] = set()
+            for number, spots in self._where_power_may_turn():
+                pair = self.turns.subjects.pairs[number]
+                for subject in self.turns.subjects.of_pair[number]:
+                    if subject.form not in ("member", "rank") or subject.joined or not subject.acts:
+                        continue
+                    if pair in mine or subject.asked.owner:
+                        continue
+                    text = f"{subject.label} would gain power over {{}}, which {actor.label} has not there"
+                    for said in self._power_turned({pair}, spots, actor, text, named):
+                        yield Refusal("9.7d", said)
+                    break  # the others of the pair come down to the same
+        if edits_ranks:
+            yield from self._over_members(actor)
+
+    def _where_power_may_turn(self) -> Iterator[tuple[int, Iterable[Spot]]]:
+        """Yield the pairs whose power may be another, and at which spots.
+
+        Where the ladder, its lists and what ranks grant of what acts take are as they were, that is where somebody
+        holds other things than before of what these rest on.
+        """
+        pairs = self.turns.subjects.pairs
+        if not self._ladder_stays or self.turns.are_few:
+            yield from ((n, self.turns.spots) for n in range(len(pairs)))
+            return
+        relevant = self._resting_on_acts
+        spots_of: dict[int, dict[Spot, None]] = {}
+        for turn in self.turns.all:
+            if turn.freed or (turn.gained | turn.lost) & relevant:
+                for n in turn.pairs:
+                    spots_of.setdefault(n, {})[turn.spot] = None
+        yield from ((n, list(spots)) for n, spots in spots_of.items())
+
+    @cached_property
+    def _ladder_stays(self) -> bool:
+        """Whether nothing of the ladder differs that tells who acts on whom."""
+
+        def said(decider: Decider) -> list[tuple[object, ...]]:
+            compiled, using = decider.compiled, self._powers[0].any_using
+            return [
+                (rank.key, rank.unbounded, rank.call_open, content(rank.lists), compiled.granted(rank) & using)
+                for rank in compiled.ranks
+            ]
+
+        return said(self.old) == said(self.new)
+
+    @cached_property
+    def _resting_on_acts(self) -> int:
+        """What the capabilities that acts take rest on."""
+        compiled = self.old.compiled
+        resting_on_acts, seeing = 0, compiled.charter.rules.seeing
+        for key in compiled.catalogue.names(self._powers[0].any_using):
+            resting_on_acts |= compiled.catalogue.rests_on(key, beside=seeing)
+        return resting_on_acts
+
+    def _power_turned(
+        self, pairs: Iterable[tuple[Profile, Profile]], spots: Iterable[Spot], actor: Asked, text: str, told: set[str]
+    ) -> Iterator[str]:
+        """Yield the power that pairs gain over ranks that were there and the actor has not."""
+        first, second = self._powers
+        ranks = [(rank.key, rank.title) for rank in self.old.compiled.ranks]
+        for before, after in pairs:
+            for spot in spots:
+                if spot.gone:
+                    continue
+                now, was = second.of(after, spot.after), first.of(before, spot.before)
+                if not now or (now == was and self._ladder_stays):
+                    continue
+                gained = self._beyond(now, was, first.of(actor.profile, spot.before))
+                if not gained:
+                    continue
+                for key, title in ranks:
+                    at = self.new.compiled.rank_at.get(key)
+                    if at is not None and gained >> at & 1 and key not in told:
+                        told.add(key)
+                        yield f"{text.format(title)} {self.turns.at(spot)}."
+                        return
+
+    def _beyond(self, now: Power, *allowed: Power) -> int:
+        """Return the ranks, by their later positions, over which some power is new."""
+        ranks = 0
+        sides = [self._mapped(power) for power in allowed]
+        for n, mask in enumerate((*now.moderate, now.assign, now.manage, now.call)):
+            rest = mask
+            for side in sides:
+                flat = (*side.moderate, side.assign, side.manage, side.call)
+                rest &= ~flat[n]
+            ranks |= rest
+        return ranks
+
+    def _mapped(self, power: Power) -> Power:
+        """Return power as it was, by the later positions of ranks."""
+        old, new = self.old.compiled, self.new.compiled
+        if old is new or [rank.key for rank in old.ranks] == [rank.key for rank in new.ranks]:
+            return power
+        moved = [(1 << rank.position, 1 << new.rank_at[rank.key]) for rank in old.ranks if rank.key in new.rank_at]
+        moved.append((1 << len(old.ranks), 1 << len(new.ranks)))
+
+        def mapped(mask: int) -> int:
+            return sum(to for at, to in moved if mask & at)
+
+        return Power(tuple(map(mapped, power.moderate)), mapped(power.assign), mapped(power.manage), mapped(power.call))
+
+    def _over_members(self, actor: Asked) -> Iterator[Refusal]:
+        """Yield a member whom the actor could moderate by an edit of ranks, and could not before (rule 9.7d)."""
+        first, second = self._powers
+        there = self.old.people.register.members, self.new.people.register.members
+        targets = [
+            next((key for key in keys if key != actor.key), "")
+            for _, keys in alike(self.old, self.new)
+            if all(keys[0] in side for side in there)
+        ]
+        for before, after in self.turns.own_pairs(actor):
+            for spot in self.turns.spots:
+                now = second.of(after, spot.after).moderate
+                if spot.gone or not any(now):
+                    continue
+                was = first.of(before, spot.before).moderate
+                if was == now and self._ladder_stays:
+                    continue
+                for key in filter(None, targets):
+                    one = self.old.people.ask(key, self.turns.now)
+                    two = self.new.people.ask(key, self.turns.now)
+                    if two.owner:
+                        continue
+                    at, then = reached(self.old.compiled, one, spot.before), reached(self.new.compiled, two, spot.after)
+                    if any(b >> then & 1 and not (at >= 0 and a >> at & 1) for a, b in zip(was, now, strict=True)):
+                        yield Refusal("9.7d", f"{actor.label} would come to have power over {one.label}.")
+                        return
 
 
 class Effect:

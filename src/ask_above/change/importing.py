@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping
 from typing import NamedTuple
 
-from ask_above.change.coverage import coverage
 from ask_above.change.draft import Done, Draft, EditError, RowChange, changed_member, given, member_row
+from ask_above.change.parts import coverage
 from ask_above.change.people import given_period, good_address, on_joining_to, rows_on_joining
 from ask_above.charter.moments import HOW_TO_WRITE, is_date
 from ask_above.charter.names import RESERVED, SITE, how_many, is_key, nearest

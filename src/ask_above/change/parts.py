@@ -1,4 +1,4 @@
-"""The parts of a difference: one thing that differs in one field, and the row of the rules that the field stands in.
+"""The parts of a difference: one thing that differs in one field, its row of the rules, and for what times.
 
 Equal for all spellings of the same: where something was written is no part of it (rule 9.1).
 """
@@ -9,11 +9,75 @@ from collections.abc import Iterable, Mapping
 from enum import StrEnum
 from typing import Any, Final, NamedTuple
 
-from ask_above.change.coverage import Coverage
 from ask_above.charter.catalogue import Words
 from ask_above.charter.charter import Charter
+from ask_above.charter.moments import Instant
 from ask_above.charter.places import Override
 from ask_above.people.register import Assignment, Register
+
+BEGINNING: Instant = -(1 << 62)
+END: Instant = 1 << 62
+IDENTITY: Final = ("user_name", "external_id")
+"""What says who somebody is to other programs."""
+_LOOKS = ("title", "about", "color", "badge", "prefix")
+_NO_WORDS: Words = Words()
+
+
+class Coverage(NamedTuple):
+    """Stretches of time, apart from one another and in order; each from an instant until another, that one excluded."""
+
+    stretches: tuple[tuple[Instant, Instant], ...] = ()
+
+    def __bool__(self) -> bool:
+        return bool(self.stretches)
+
+    def __sub__(self, other: Coverage) -> Coverage:
+        left = list(self.stretches)
+        for start, end in other.stretches:
+            left = [
+                piece
+                for first, last in left
+                for piece in ((first, min(last, start)), (max(first, end), last))
+                if piece[0] < piece[1]
+            ]
+        return Coverage(tuple(left))
+
+    def since(self, now: Instant) -> Coverage:
+        """Return what of it is yet to be."""
+        return Coverage(tuple((max(start, now), end) for start, end in self.stretches if end > now))
+
+    @property
+    def first(self) -> Instant:
+        """The instant at which it begins."""
+        return self.stretches[0][0]
+
+    @property
+    def open_ended(self) -> bool:
+        """Whether it is one stretch that never ends."""
+        return len(self.stretches) == 1 and self.stretches[0][1] == END
+
+
+ALWAYS_COVERED = Coverage(((BEGINNING, END),))
+
+
+def coverage(given: Iterable[Assignment]) -> Coverage:
+    """Return what time assignments cover together."""
+    spans = sorted(
+        (
+            BEGINNING if assignment.period.start is None else assignment.period.start,
+            END if assignment.period.end is None else assignment.period.end,
+        )
+        for assignment in given
+    )
+    merged: list[tuple[Instant, Instant]] = []
+    for start, end in spans:
+        if start >= end:
+            continue
+        if merged and start <= merged[-1][1]:
+            merged[-1] = (merged[-1][0], max(end, merged[-1][1]))
+        else:
+            merged.append((start, end))
+    return Coverage(tuple(merged))
 
 
 class Kind(StrEnum):
@@ -117,8 +181,6 @@ MEMBER_ROWS: Final = _by_row(
     identity="user_name external_id",
     nothing="where",
 )
-IDENTITY: Final = ("user_name", "external_id")
-"""What says who somebody is to other programs."""
 
 CHARTER_ROWS: Final = _by_row(
     owner="key title owner rules catalogue groups perks expectations add_ons kinds",
@@ -131,9 +193,6 @@ CHARTER_ROWS: Final = _by_row(
 GROUP_ROWS: Final = _by_row(owner="key title about includes confers", nothing="where")
 SET_ROWS: Final = _by_row(sets="key overrides", nothing="where")
 PERK_ROWS: Final = _by_row(owner="key about settle default", nothing="where")
-
-_LOOKS = ("title", "about", "color", "badge", "prefix")
-_NO_WORDS: Words = Words()
 
 
 def content(value: Any) -> Any:

@@ -7,7 +7,6 @@ import shlex
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
-from ask_above.change.coverage import coverage
 from ask_above.change.draft import (
     Done,
     Draft,
@@ -20,6 +19,7 @@ from ask_above.change.draft import (
     member_row,
 )
 from ask_above.change.items import no_field
+from ask_above.change.parts import coverage
 from ask_above.change.steps import Put
 from ask_above.charter.moments import HOW_TO_WRITE, Period, is_date, period
 from ask_above.charter.names import RESERVED, SITE, is_key, nearest

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, NamedTuple
 
-from ask_above.change.coverage import coverage
 from ask_above.change.draft import Done, Draft, EditError, RowChange, ended, put_words
 from ask_above.change.items import ITEMS, Item, ItemRename, ItemSet, given_anew, is_free
+from ask_above.change.parts import coverage
 from ask_above.change.references import renamed, without_rank
 from ask_above.change.steps import Drop, Insert, MoveItem
 from ask_above.charter.changes import adding, granting, with_rank, withholding

@@ -6,8 +6,7 @@ from collections.abc import Iterator, Sequence
 from functools import cached_property
 from typing import Final, NamedTuple
 
-from ask_above.change.charters import OWNERS
-from ask_above.change.difference import Difference
+from ask_above.change.difference import OWNERS, Difference
 from ask_above.change.parts import DifferencePart, EditRow, Given, Kind
 from ask_above.change.refusal import Refusal, failing
 from ask_above.change.telling import said

@@ -10,7 +10,7 @@ from collections.abc import Iterator, Sequence
 from functools import cached_property
 from typing import NamedTuple
 
-from ask_above.bulk.alike import alike
+from ask_above.bulk.differences import alike
 from ask_above.change.difference import Difference
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant

@@ -116,7 +116,7 @@ class Turns:
 
     def _together(self, some: list[int]) -> Iterator[Turn]:
         """Yield what many pairs gain and lose, worked out in arrays."""
-        from ask_above.bulk.held import held_otherwise
+        from ask_above.bulk.sides import held_otherwise
 
         plain = [spot for spot in self.spots if not spot.gone]
         beside, known = [spot.before for spot in plain], dict[int, tuple[tuple[int, ...], tuple[int, ...]]]()

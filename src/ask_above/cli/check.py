@@ -98,7 +98,7 @@ def command(
 
 def _mends(opened: Community, unmet: Sequence[Unmet]) -> list[str]:
     """Return what would make the first few expectations hold again, each tried."""
-    from ask_above.ask.ways.mending import mending
+    from ask_above.ask.ways.search import mending
 
     some, mends = unmet[:_MOST_MENDED], list[str]()
     with progress("What would mend it") as told:
@@ -110,7 +110,7 @@ def _mends(opened: Community, unmet: Sequence[Unmet]) -> list[str]:
 
 def _each(folder: Path, asked: CommandQuestion) -> int:
     """Show every community in a folder; 2 where one cannot be read, 1 where an expectation of one does not hold."""
-    from ask_above.show.many import COLUMNS, hosted, show_hosted
+    from ask_above.show.check import COLUMNS, hosted, show_hosted
 
     if asked.form in _FOR_PROGRAMS:
         raise click.UsageError(f"--format {asked.form} is of one community; leave out --each.")
@@ -123,8 +123,7 @@ def _each(folder: Path, asked: CommandQuestion) -> int:
 
 
 def _schema(community: str | None, *, with_names: bool) -> dict[str, Any]:
-    from ask_above.charter.reading.schema import json_schema
-    from ask_above.charter.reading.schema_names import schema_with_names
+    from ask_above.charter.reading.schema import json_schema, schema_with_names
 
     if not with_names:
         return json_schema()

@@ -7,7 +7,7 @@ import click
 from ask_above.cli.asking import CommandQuestion, asking
 from ask_above.cli.options import at_option, complete, ranks
 from ask_above.cli.sentence import Spoken
-from ask_above.escalation.overview import COLUMNS, rows
+from ask_above.escalation.paths import COLUMNS, rows
 from ask_above.show.climb import climb_table, show_climb, show_climbs
 from ask_above.show.data import Table
 

@@ -56,7 +56,7 @@ def command(
 
 def _entering(asked: CommandQuestion) -> int:
     """Show who can enter each closed place."""
-    from ask_above.ask.entering import COLUMNS, closed_places
+    from ask_above.ask.cover import COLUMNS, closed_places
 
     opened = asked.opened
     shut = closed_places(opened.decider, opened.names.moment(asked.when))

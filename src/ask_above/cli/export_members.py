@@ -12,7 +12,7 @@ import click
 from ask_above.charter.names import how_many
 from ask_above.cli.options import community_option, complete, members, open_here
 from ask_above.cli.sentence import Spoken
-from ask_above.files.opening import is_read_from
+from ask_above.files.writing import is_read_from
 from ask_above.show.screen import stdout
 
 if TYPE_CHECKING:
@@ -41,7 +41,7 @@ def command(directory: Path, form: str | None, by: str | None, community: str | 
       ask-above export out --ldif --as ada
     """
     from ask_above.ask.choosing import sees
-    from ask_above.files.people_out import as_ldif, as_scim
+    from ask_above.files.people_lists import as_ldif, as_scim
     from ask_above.files.writing import PRIVATE, write_whole
 
     if directory.suffix.lower() in _OF_FILES:

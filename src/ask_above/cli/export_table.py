@@ -9,12 +9,12 @@ from typing import TYPE_CHECKING
 
 import click
 
-from ask_above.bulk.records import member_rows, usable_rows
+from ask_above.bulk.many import member_rows, usable_rows
 from ask_above.charter.names import how_many
 from ask_above.cli.options import community_option, in_zone, open_here, progress, when_option
 from ask_above.cli.sentence import Spoken
 from ask_above.files.export import open_target, write_all
-from ask_above.files.opening import is_read_from
+from ask_above.files.writing import is_read_from
 from ask_above.show.screen import stdout
 
 if TYPE_CHECKING:

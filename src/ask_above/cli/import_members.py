@@ -164,7 +164,7 @@ def _by_key(names: Names, cells: Mapping[str, str]) -> dict[str, str]:
 def _members(how: How, name: str, content: bytes, wishes: Wishes) -> int:
     from ask_above.change.importing import Import
     from ask_above.files.people_lists import read_people
-    from ask_above.show.importing import show_understood
+    from ask_above.show.plans import show_understood
     from ask_above.workspace.plans import Plan, plan
 
     home = home_of(how.community)

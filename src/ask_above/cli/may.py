@@ -15,10 +15,9 @@ from ask_above.cli.question import What, what_is_asked
 from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
 from ask_above.decide.answer import Answer
-from ask_above.show.answers import show_answer
+from ask_above.show.answers import show_answer, show_ways, way_table
 from ask_above.show.data import Table
 from ask_above.show.screen import Screen
-from ask_above.show.ways import show_ways, way_table
 
 if TYPE_CHECKING:
     from ask_above.ask.ways.search import Ways

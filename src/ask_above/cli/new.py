@@ -16,9 +16,8 @@ from ask_above.charter.moments import zone as known_zone
 from ask_above.charter.names import how_many
 from ask_above.cli.sentence import Spoken
 from ask_above.files.folder import read_texts
-from ask_above.files.names import ASSIGNMENTS, CHARTER, MEMBERS
 from ask_above.files.sheets import read_sheet
-from ask_above.files.writing import PRIVATE, batch
+from ask_above.files.writing import ASSIGNMENTS, CHARTER, MEMBERS, PRIVATE, batch
 from ask_above.people.directory import folded
 from ask_above.show.screen import Screen, stdout
 

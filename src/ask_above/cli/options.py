@@ -20,7 +20,7 @@ from ask_above.cli.moments import Moment
 from ask_above.cli.moments import meant as moment_of
 from ask_above.community import Community
 from ask_above.errors import AskAboveError
-from ask_above.files.opening import is_read_from, located
+from ask_above.files.writing import is_read_from, located
 from ask_above.show.data import write_json
 
 if TYPE_CHECKING:
@@ -174,7 +174,7 @@ def write_findings(
     from datetime import UTC
 
     if form == "sarif":
-        from ask_above.show.sarif import sarif
+        from ask_above.show.findings import sarif
 
         write_json(sys.stdout, sarif(findings, below=_below(opened_at), status=status))
         return

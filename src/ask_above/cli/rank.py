@@ -183,7 +183,7 @@ def withdraw(name: str, *, how: How) -> int:
       ask-above rank withdraw kit.lend --plan
     """
     from ask_above.change.ranks import carriers
-    from ask_above.decide.sources import source_of
+    from ask_above.decide.explain import source_of
 
     opened = open_here(how.community)
     compiled = opened.decider.compiled

@@ -9,8 +9,7 @@ import click
 from ask_above.charter.names import how_many
 from ask_above.cli.options import community_option, folder
 from ask_above.cli.sentence import Spoken
-from ask_above.files.names import OUTBOX
-from ask_above.files.opening import located
+from ask_above.files.writing import OUTBOX, located
 from ask_above.show.screen import stdout
 
 

@@ -12,7 +12,7 @@ import click
 from ask_above.cli.options import community_option, folder, named_register, tell
 from ask_above.cli.sentence import Spoken
 from ask_above.errors import MissingFileError
-from ask_above.files.opening import is_read_from, located
+from ask_above.files.writing import is_read_from, located
 
 if TYPE_CHECKING:
     from ask_above.serve.running import Settings

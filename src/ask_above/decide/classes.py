@@ -8,7 +8,7 @@ to, and each piece is whole before it is reachable: any number of threads may as
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from copy import copy
 
 from ask_above.charter.moments import Instant
@@ -114,9 +114,9 @@ class MemberClasses:
         """Return the members of each class, in the register's order; made once."""
         if self._folded is None:
             found: dict[MemberClass, list[str]] = {}
-            for key in self.register.members:
-                found.setdefault(self.class_of(key), []).append(key)
-            self._folded = found
+            for keys in self.register.alike(self.compiled.exceptional | {self.compiled.charter.owner}):
+                found.setdefault(self.class_of(keys[0]), []).extend(keys)
+            self._folded = found if self.register.in_order else _in_order(found, self.register.keys())
         return self._folded
 
     def _find(self, member: Member) -> MemberClass:
@@ -157,3 +157,10 @@ class MemberClasses:
         if asked.profile is None:
             return self._nobody
         return self._states.setdefault(asked.profile, ClassState(asked.profile, owner=False))
+
+
+def _in_order(found: Mapping[MemberClass, list[str]], keys: Iterable[str]) -> dict[MemberClass, list[str]]:
+    """Return the members of each class in the register's order: two spellings of one date have brought two lists."""
+    number = {key: n for n, key in enumerate(keys)}
+    in_order = {member_class: sorted(members, key=number.__getitem__) for member_class, members in found.items()}
+    return dict(sorted(in_order.items(), key=lambda item: number[item[1][0]]))

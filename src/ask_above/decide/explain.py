@@ -1,4 +1,4 @@
-"""Why someone may or may not do something: the steps of rule 5, told.
+"""Why someone may or may not do something: the steps of rule 5, told; and where a rank says what it grants.
 
 The layers, gates and bars come from :mod:`ask_above.decide.walk`, from which every answer comes; this module only adds
 whose words they were.
@@ -8,16 +8,42 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
+from ask_above.charter.ladder import Rank
 from ask_above.charter.names import few, listed
 from ask_above.charter.places import Gate, GateTerm, Override
+from ask_above.charter.where import Where
 from ask_above.decide.answer import Account, Step
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.layers import LayerName, Word
 from ask_above.decide.profile import Asked, Holding, How, Profile, Sort
-from ask_above.decide.sources import source_of
 from ask_above.decide.walk import Layer, closed_gate, held, layers, meets_term, ranks_at
 from ask_above.decide.words import HELD_BY, assigned, in_file, in_place
 from ask_above.people.register import Register, Status
+
+
+def source_of(compiled: CompiledCharter, rank: Rank, capability: str) -> tuple[Where, str]:
+    """Return where a rank has a capability from, and how it says so: builds-on, then bundle or pattern."""
+    catalogue = compiled.catalogue
+    words = catalogue.carriers(rank.grants, capability)
+    if words:
+        best = capability if capability in words else words[0]
+        return rank.grants.where, _through(compiled, best, capability)
+    for key in rank.builds_on:
+        base = compiled.charter.ranks[key]
+        if compiled.carried[base.position] & catalogue.bit[capability]:
+            where, how = source_of(compiled, base, capability)
+            return where, f", through {base.title}{how}"
+    return rank.where, ""
+
+
+def _through(compiled: CompiledCharter, word: str, capability: str) -> str:
+    """Say which word of ``grants`` it is that brings a capability, where it is not its own name."""
+    if word == capability:
+        return ""
+    catalogue = compiled.catalogue
+    what = "the bundle " if word in catalogue.bundles else "the pattern " if word.endswith("*") else ""
+    direct = catalogue.expand(word) & catalogue.bit[capability]
+    return f", by {what}{word}" if direct else f", implied by {what}{word}"
 
 
 class Explainer:

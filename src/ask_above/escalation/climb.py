@@ -12,10 +12,9 @@ from typing import NamedTuple
 from ask_above.charter.ladder import Rank
 from ask_above.charter.rules import Act, ActRule
 from ask_above.decide.walk import Reckoner
-from ask_above.escalation.gates import Gates
 from ask_above.escalation.ground import Ground
 from ask_above.escalation.moves import NEW_RANK, Move, MoveKind, Moves, before_last, then, together
-from ask_above.escalation.powers import ClimbPowers
+from ask_above.escalation.powers import ClimbPowers, Gates
 from ask_above.escalation.reached import Brought, Reached
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Container, Iterator, Sequence
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from ask_above.change.difference import Difference
 from ask_above.change.parts import State
@@ -22,7 +22,42 @@ from ask_above.escalation.moves import NEW_RANK, TAKING, Move, MoveKind, Moves
 from ask_above.people.register import Assignment, Member
 from ask_above.printing import prints
 
+if TYPE_CHECKING:
+    from pandas import DataFrame
+
+
+COLUMNS = ("rank", "unbounded", "high", "medium", "low", "capabilities")
+_HIGHEST_FIRST = RISKS[::-1]
 _TEMPLATES = (MoveKind.GRANT, MoveKind.ALLOW, MoveKind.EXCEPT)
+_TAKES = {"give": Act.ASSIGN, "receive": Act.ASSIGN, "open": Act.MANAGE, "make": Act.MANAGE, "grant": Act.MANAGE}
+_ACT = {Act.ASSIGN: "assign ranks", Act.MANAGE: "manage ranks", Act.OVERRIDES: "manage places"}
+__all__ = ["ClimbPath", "Climbed", "Player", "climbed", "edited", "folded"]
+
+
+def rows(decider: Decider, *, place: int | None = None, accomplice: bool = False) -> list[tuple[object, ...]]:
+    """Return a row for each rank, in the order of the ladder."""
+    catalogue = decider.compiled.catalogue
+    known = catalogue.capabilities
+    risky = {risk: catalogue.mask(key for key, each in known.items() if each.risk == risk) for risk in _HIGHEST_FIRST}
+    overview: list[tuple[object, ...]] = []
+    for rank in decider.compiled.ranks:
+        reached = climb(decider.compiled.keep(Ground), decider.reckoner, rank, accomplice=accomplice)
+        masks = [last & ~first for first, last in zip(reached.start, reached.reach, strict=True)]
+        masks = masks if place is None else [masks[place]]
+        counts = [sum((mask & risky[risk]).bit_count() for mask in masks) for risk in _HIGHEST_FIRST]
+        every = 0
+        for mask in masks:
+            every |= mask
+        names = sorted(catalogue.names(every), key=lambda name: _HIGHEST_FIRST.index(known[name].risk))
+        overview.append((rank.key, reached.free, *counts, " ".join(names)))
+    return overview
+
+
+def climbs(decider: Decider, *, place: int | None = None, accomplice: bool = False) -> DataFrame:
+    """Return the table."""
+    import pandas as pd
+
+    return pd.DataFrame(rows(decider, place=place, accomplice=accomplice), columns=list(COLUMNS))
 
 
 class ClimbPath(NamedTuple):
@@ -325,9 +360,4 @@ def _candidates(charter: Charter, rank: Rank, moves: Moves) -> Iterator[tuple[st
             )
 
 
-_TAKES = {"give": Act.ASSIGN, "receive": Act.ASSIGN, "open": Act.MANAGE, "make": Act.MANAGE, "grant": Act.MANAGE}
 _TAKES |= {"allow": Act.OVERRIDES, "except": Act.OVERRIDES}
-_ACT = {Act.ASSIGN: "assign ranks", Act.MANAGE: "manage ranks", Act.OVERRIDES: "manage places"}
-
-
-__all__ = ["ClimbPath", "Climbed", "Player", "climbed", "edited", "folded"]

@@ -1,4 +1,4 @@
-"""Write files whole or not at all: prepared beside where they go, and then put there together."""
+"""A community's files: their names, where they are found, and how they are written, whole or not at all."""
 
 from __future__ import annotations
 
@@ -8,11 +8,71 @@ from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
-from ask_above.files.names import SPARE
+from ask_above.errors import MissingFileError
 
+CHARTER = "charter.yaml"
+MEMBERS = "members.csv"
+ASSIGNMENTS = "assignments.csv"
+REGISTER = "register.db"
+OUTBOX = "outbox"
+LOCK = ".ask-above.lock"
+MARK = ".ask-above.json"
+"""Says which database a folder belongs to, and from which of its states the folder's files were made."""
+SPARE = ".ask-above-"
+"""What the names of files begin with that were prepared and not yet put in their place."""
+_WAYS_OUT = ("/", "\\", "\x00", ":")
 PRIVATE = 0o600
 """The mode of new files that hold people."""
 PUBLIC = 0o644
+
+
+def is_read_from(file: Path) -> bool:
+    """Whether a community is read from a file: nothing but a change writes over it."""
+    folder = file.parent.resolve()
+    if not any((folder / name).exists() for name in (CHARTER, MARK)):
+        return False
+    own = file.name in (CHARTER, MEMBERS, ASSIGNMENTS, MARK, LOCK) or file.name.startswith(REGISTER)
+    return own or (file.suffix in (".yaml", ".yml") and file.exists())
+
+
+def located(path: str | Path) -> tuple[Path, str]:
+    """Return the folder and the charter's name in it; raises :class:`MissingFileError` where there is no charter.
+
+    One that is missing beside the folder's database is written anew from there.
+    """
+    path = Path(path)
+    folder, name = path, CHARTER
+    if not folder.is_dir() and (folder.is_file() or folder.suffix in (".yaml", ".yml")):
+        folder, name = folder.parent, folder.name
+    if not (folder / name).exists() and not (folder / MARK).exists():
+        where = f"the folder '{folder}'" if folder.is_dir() else f"'{folder}', which is no folder"
+        raise MissingFileError(
+            f"There is no {name} in {where}. Name the community's folder, or write the demo with: ask-above demo DIR"
+        )
+    return folder, name
+
+
+def is_inside(name: str) -> bool:
+    """Whether a name is that of a file in the folder itself, and nothing that leads out of it or is hidden.
+
+    >>> [is_inside(name) for name in ("charter.yaml", "../charter.yaml", "/etc/passwd", ".profile", "")]
+    [True, False, False, False, False]
+    """
+    return bool(name.strip()) and not name.startswith(".") and not any(sign in name for sign in _WAYS_OUT)
+
+
+def set_aside(name: str, taken: frozenset[str] = frozenset()) -> str:
+    """Return the name under which a file is put aside that counts no more.
+
+    >>> set_aside("members.csv"), set_aside("members.csv", frozenset({"members.put-aside.csv"}))
+    ('members.put-aside.csv', 'members.put-aside-2.csv')
+    """
+    stem, dot, ending = name.rpartition(".")
+    free, n = f"{stem}.put-aside{dot}{ending}", 1
+    while free in taken:
+        n += 1
+        free = f"{stem}.put-aside-{n}{dot}{ending}"
+    return free
 
 
 class FileBatch:

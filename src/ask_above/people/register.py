@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping
+from collections.abc import Set as AbstractSet
 from enum import StrEnum
-from typing import NamedTuple
+from typing import NamedTuple, Protocol
 
 from ask_above.charter.charter import Charter
 from ask_above.charter.moments import ALWAYS, Period
@@ -115,6 +116,16 @@ class Assignment(NamedTuple):
     source: str = ""
 
 
+class RowsAlike(Protocol):
+    """What can tell which members there are, and who of them is alike, without reading who they are."""
+
+    def keys(self) -> Collection[str]:
+        """Return the members' keys, in the register's order."""
+
+    def alike(self) -> Iterable[list[str]]:
+        """Return members of one status, kind and groups who hold the same together, in the register's order."""
+
+
 class Register:
     """All members and assignments; ``source`` names the file that members come from, for messages.
 
@@ -131,10 +142,30 @@ class Register:
         for assignment in assignments:
             given.setdefault(assignment.member, []).append(assignment)
         self._of: Mapping[str, list[Assignment]] = given
+        self._rows: RowsAlike | None = None
 
-    def given_by(self, given: Mapping[str, list[Assignment]]) -> None:
+    def given_by(self, given: Mapping[str, list[Assignment]], rows: RowsAlike | None = None) -> None:
         """Take assignments by member from somewhere that knows them; only for a register that nobody has seen yet."""
-        self._of = given
+        self._of, self._rows = given, rows
+
+    def keys(self) -> Collection[str]:
+        """Return the members' keys, in the register's order; who they are is not read for it."""
+        return self.members.keys() if self._rows is None else self._rows.keys()
+
+    @property
+    def in_order(self) -> bool:
+        """Whether those who are alike are told in the register's order, each by themselves."""
+        return self._rows is None
+
+    def alike(self, apart: AbstractSet[str | None]) -> Iterator[list[str]]:
+        """Yield members who are alike by their rows together; who is ``apart``, or is not known by rows, alone."""
+        if self._rows is None:
+            yield from ([key] for key in self.members)
+            return
+        for keys in self._rows.alike():
+            alone = [key for key in keys if key in apart or key in self._changed]
+            together = [key for key in keys if key not in alone] if alone else keys
+            yield from [*([together] if together else []), *([key] for key in alone)]
 
     def assigned(self, assignment: Assignment) -> Register:
         """Return the register with one more assignment; it shares everything else with this one."""
@@ -156,7 +187,7 @@ class Register:
     ) -> Register:
         """Return the register with other records of some members, ``None`` for those who go, and other assignments."""
         other = Register.__new__(Register)
-        other.members, other.source = self.members, self.source
+        other.members, other.source, other._rows = self.members, self.source, None if members else self._rows
         gone: dict[str, list[Assignment]] = {key: [] for key, member in members.items() if member is None}
         if members:
             other.members = dict(self.members) | {key: each for key, each in members.items() if each is not None}
@@ -166,17 +197,17 @@ class Register:
         other._line = self._line.after((*members, *new))
         # a long line of small changes would make every look-up go through all of them
         if len(self._changed) + len(new) > _MOST_CHANGED:
-            other._of, other._changed = self._given() | new, {}
+            other._of, other._changed, other._rows = self._given() | new, {}, None
         else:
             other._of, other._changed = self._of, self._changed | new
         return other
 
     def _with(self, member: str, given: list[Assignment]) -> Register:
         other = Register.__new__(Register)
-        other.members, other.source = self.members, self.source
+        other.members, other.source, other._rows = self.members, self.source, self._rows
         other._line = self._line.after((member,))
         if len(self._changed) >= _MOST_CHANGED:
-            other._of, other._changed = self._given(), {}
+            other._of, other._changed, other._rows = self._given(), {}, None
         else:
             other._of, other._changed = self._of, self._changed.copy()
         other._changed[member] = given

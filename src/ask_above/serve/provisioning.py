@@ -44,9 +44,18 @@ from ask_above.errors import AskAboveError, UnknownNameError
 from ask_above.people.recognising import Known, Recogniser, TwoPeopleError, new_key, user_name
 from ask_above.people.register import OUT, Member, Status, reached_groups
 from ask_above.serve.current import Current
-from ask_above.serve.filters import check_of
 from ask_above.serve.reading import told
-from ask_above.serve.resources import Email, Group, GroupMember, Membership, Phone, RankHeld, RegisterUser, User
+from ask_above.serve.resources import (
+    Email,
+    Group,
+    GroupMember,
+    Membership,
+    Phone,
+    RankHeld,
+    RegisterUser,
+    User,
+    check_of,
+)
 from ask_above.show.letters import letters
 from ask_above.store.keys import read_group_numbers, write_group_number
 from ask_above.workspace.home import Home

@@ -4,21 +4,22 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from http import HTTPStatus
-from typing import TYPE_CHECKING, Any, Final
+from typing import TYPE_CHECKING, Any, Final, NamedTuple
 from urllib.parse import parse_qsl
 
 import msgspec
 from scim2_models import InvalidSyntaxException, InvalidValueException, PreconditionFailedException, SCIMException
+from scim2_server.handler import ScimHandler
 from scim2_server.requests import ScimRequest
 from scim2_server.responses import ScimResponse
+from scim2_server.routing import Operation
 from scim2_server.service import ScimService
 
 from ask_above.errors import AskAboveError
 from ask_above.serve.asking import RequestError
 from ask_above.serve.current import BusyPoolError, Pool
-from ask_above.serve.memberships import Handler
 from ask_above.serve.provisioning import ACTOR, MeanwhileError, RegisterStorage, UnavailableError, without_unknown
 from ask_above.serve.resources import EXTENSION, provider
 from ask_above.workspace.tokens import Token
@@ -30,6 +31,8 @@ if TYPE_CHECKING:
 
     from ask_above.serve.current import Current
 
+
+_ONE_MEMBER: Final = re.compile(r'members\[\s*value\s+eq\s+"([^"\\]*)"\s*\]', re.IGNORECASE)
 PREFIX: Final = "/scim/v2"
 _WORKERS: Final = 4
 _WAITING: Final = 60
@@ -49,6 +52,63 @@ _NOTHING: Final = b"{}"
 _NAME: Final = frozenset({"formatted", "familyname", "givenname"})
 _EMAIL: Final = frozenset({"value", "type"})
 _MEMBER: Final = frozenset({"value", "display", "type", "$ref"})
+_SCHEMAS: Final = ("urn:ietf:params:scim:schemas:core:", "urn:ietf:params:scim:api:", EXTENSION)
+
+
+class Moves(NamedTuple):
+    """Who comes into a group and who goes."""
+
+    come: frozenset[str]
+    go: frozenset[str]
+
+
+class Handler(ScimHandler):
+    """The protocol's library, which reads and writes whole resources, but for such a change of a group."""
+
+    def __init__(self, service: ScimService, storage: RegisterStorage) -> None:
+        super().__init__(service, storage)
+        self.register = storage
+
+    def patch(self, request: ScimRequest) -> ScimResponse:
+        """Change a resource."""
+        with self.service.provider:
+            target = self.service.route(request, Operation.patch)
+            kind = self.service.resource_type_at(str(target.endpoint))
+            if kind.name == "Group" and not request.query:
+                sent = self.service.read_patch(kind, request.body, request.header("Content-Type"))
+                moves = moves_in(sent.operations or ())
+                if moves is not None:
+                    conditions = self.service.read_conditions(request)
+                    version = self.register.move(
+                        str(target.resource_id),
+                        moves.come,
+                        moves.go,
+                        lambda known: self.service.check_preconditions(known, "PATCH", conditions),
+                    )
+                    return ScimResponse(HTTPStatus.NO_CONTENT, None, {"ETag": version})
+        return super().patch(request)
+
+
+def moves_in(operations: Sequence[Any]) -> Moves | None:
+    """Return who comes and who goes; ``None`` where a patch says anything else besides."""
+    come, go = dict[str, None](), dict[str, None]()
+    for operation in operations:
+        path, op = str(operation.path or ""), str(operation.op.value)
+        one = _ONE_MEMBER.fullmatch(path)
+        if op == "remove" and one and operation.value is None:
+            come.pop(one[1], None)
+            go[one[1]] = None
+        elif op == "add" and path.casefold() == "members" and _are_members(operation.value):
+            for member in operation.value:
+                go.pop(member["value"], None)
+                come[member["value"]] = None
+        else:
+            return None
+    return Moves(frozenset(come), frozenset(go))
+
+
+def _are_members(value: Any) -> bool:
+    return isinstance(value, list) and all(isinstance(m, dict) and isinstance(m.get("value"), str) for m in value)
 
 
 class Provisioning:
@@ -186,9 +246,6 @@ def _boolean(value: Any) -> bool:
 
 def _is_no_primary(address: Mapping[str, Any]) -> bool:
     return not any(key.casefold() == "primary" and said is True for key, said in address.items())
-
-
-_SCHEMAS: Final = ("urn:ietf:params:scim:schemas:core:", "urn:ietf:params:scim:api:", EXTENSION)
 
 
 def _patch(data: dict[str, Any], known: frozenset[str]) -> dict[str, Any]:

@@ -6,9 +6,10 @@ import asyncio
 import hashlib
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Container
+from contextlib import suppress
 from pathlib import Path
 from time import monotonic
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
 from ask_above.change.draft import EditError
 from ask_above.change.registering import changed
@@ -17,10 +18,8 @@ from ask_above.errors import MissingFileError
 from ask_above.files.charter_json import key_of
 from ask_above.files.charter_json import loaded as charter_of
 from ask_above.files.folder import read_files
-from ask_above.files.names import CHARTER
-from ask_above.files.opening import located
+from ask_above.files.writing import ASSIGNMENTS, CHARTER, MEMBERS, located
 from ask_above.serve.reading import BrokenError, read_elsewhere
-from ask_above.serve.watching import watch_database, watch_files
 from ask_above.workspace.home import Home
 from ask_above.workspace.lasting import LastingHome
 from ask_above.workspace.plans import check_register, go_on
@@ -31,9 +30,14 @@ if TYPE_CHECKING:
     from ask_above.people.reading import FileRows
     from ask_above.store.database import Store
     from ask_above.store.entries import Entry, Loaded
-    from ask_above.workspace.snapshot import Snapshot
+    from ask_above.workspace.storage import Snapshot
 
 
+Wake = Callable[[], None]
+
+_AGAIN: Final = 5.0
+"""After how many seconds what could not be watched is tried again."""
+_STEP: Final = 50
 _TRIES = 20
 _LONGEST = 10.0
 """How many seconds a database may take to connect, and for a statement."""
@@ -41,6 +45,32 @@ _LONG = 1.0
 """A charter that takes longer to read than so many seconds is read in a process of its own."""
 _FIRST = 0.2
 """After how many seconds it is looked whether there is a database yet."""
+
+
+async def watch_files(folder: Path, names: Callable[[], Container[str]], wake: Wake) -> None:
+    """Wake whenever one of these files of a folder is written; for ever, or not at all without the package for it."""
+    try:
+        from watchfiles import Change, awatch
+    except ImportError:
+        return
+
+    def counts(_: Change, path: str) -> bool:
+        name = Path(path).name
+        return name in (MEMBERS, ASSIGNMENTS) or name in names()
+
+    while True:
+        with suppress(OSError, RuntimeError):
+            async for _ in awatch(folder, watch_filter=counts, debounce=_STEP, step=_STEP, recursive=False):
+                wake()
+        await asyncio.sleep(_AGAIN)
+
+
+async def watch_database(store: Store, wake: Wake) -> None:
+    """Wake whenever a database has changed; for ever."""
+    from ask_above.store.waking import changes_of
+
+    async for _ in changes_of(store):
+        wake()
 
 
 class ServedState(NamedTuple):

@@ -7,8 +7,7 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from ask_above.ask.audit.judge import Deed
-from ask_above.ask.audit.least import Least
-from ask_above.ask.audit.result import Audit, NotAllowed
+from ask_above.ask.audit.result import Audit, Least, NotAllowed
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import SITE, how_many, listed
 from ask_above.charter.rules import ACT_WORDS

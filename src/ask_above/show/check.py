@@ -1,18 +1,23 @@
-"""What ``check`` shows: faults in the files, expectations that do not hold."""
+"""What ``check`` shows: faults in the files, expectations that do not hold, many communities in one table."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from typing import Any
+from collections.abc import Callable, Iterable, Sequence
+from pathlib import Path
+from typing import Any, NamedTuple
 
 from ask_above.ask.advice.piece import Piece
 from ask_above.ask.advice.whole import AdviceGiven
+from ask_above.ask.anywhere import high_risk_holders
+from ask_above.ask.cover import unbounded_members
 from ask_above.ask.expect import Unmet
 from ask_above.charter.names import few, how_many, upper
+from ask_above.community import Community
 from ask_above.decide.decider import Decider
 from ask_above.decide.words import day
-from ask_above.errors import Fault
-from ask_above.files.names import CHARTER
+from ask_above.errors import AskAboveError, Fault, FaultyFilesError
+from ask_above.escalation.paths import rows as climb_rows
+from ask_above.files.writing import CHARTER
 from ask_above.show.answers import show_answer
 from ask_above.show.data import Table
 from ask_above.show.screen import Screen
@@ -25,6 +30,7 @@ _ONE = {
     "members": "member",
     "assignments": "assignment",
 }
+COLUMNS = ("community", "title", "faults", "unmet", "unmet_later", "advice", "unbounded", "high_risk", "climbs")
 
 
 def counts(decider: Decider) -> dict[str, int]:
@@ -224,3 +230,63 @@ def fault_table(faults: Sequence[Fault]) -> Table:
     data = {"well_formed": False, "faults": [fault._asdict() for fault in faults], "expectations": 0, "unmet": []}
     rows = [(*fault[:8], ";".join(fault.nearest)) for fault in faults]
     return Table((*Fault._fields[:8], "nearest"), rows, data)
+
+
+class Hosted(NamedTuple):
+    """What one community comes to: ``faults`` where it cannot be read, else the numbers.
+
+    ``unbounded`` and ``high_risk`` count members, ``climbs`` the ranks that can reach something of high risk or come to
+    be unbounded.
+    """
+
+    community: str
+    title: str
+    faults: int
+    unmet: int | None = None
+    unmet_later: int | None = None
+    advice: int | None = None
+    unbounded: int | None = None
+    high_risk: int | None = None
+    climbs: int | None = None
+
+
+def hosted(folders: Iterable[Path], told: Callable[[int, int], None]) -> list[Hosted]:
+    """Return what each of some folders comes to, in the order of their names."""
+    some = sorted(folders)
+    communities = []
+    for n, folder in enumerate(some, 1):
+        communities.append(_one(folder))
+        told(n, len(some))
+    return communities
+
+
+def _one(folder: Path) -> Hosted:
+    try:
+        community = Community.open(folder)
+    except FaultyFilesError as error:
+        return Hosted(folder.name, "", len(error.faults))
+    except (AskAboveError, OSError):
+        return Hosted(folder.name, "", 1)
+    decider, at = community.decider, community.names.moment()
+    able = {key for keys in high_risk_holders(decider, at).values() for key in keys}
+    climbs = sum(bool(free or high) for _, free, high, *_ in climb_rows(decider))
+    return Hosted(
+        folder.name,
+        community.charter.title or community.charter.key,
+        0,
+        len(community.unmet()),
+        len(community.unmet_later()),
+        len(community.advice().pieces),
+        len(unbounded_members(decider, at)),
+        len(able),
+        climbs - sum(rank.unbounded for rank in community.charter.ranks.values()),
+    )
+
+
+def show_hosted(screen: Screen, some: list[Hosted]) -> None:
+    """Show them as a table."""
+    screen.line(how_many(len(some), "community", "communities"), "head")
+    screen.line()
+    heads = ["Folder", "Title", "Faults", "Unmet", "Will be", "Advice", "Unbounded", "High risk", "Ranks that climb"]
+    rows = [["" if cell is None else str(cell) for cell in each] for each in some]
+    screen.table(heads, rows, right=range(2, len(heads)))

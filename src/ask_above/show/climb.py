@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from ask_above.charter.charter import Charter
 from ask_above.charter.names import SITE, few, listed, upper
 from ask_above.decide.words import in_place, in_places
-from ask_above.escalation.wording import said, sentence
+from ask_above.escalation.moves import said, sentence
 from ask_above.show.data import Table
 from ask_above.show.screen import Screen
 

@@ -1,11 +1,14 @@
-"""What a check or an impact found, as one list for the programs that read such lists."""
+"""What a check or an impact found, as one list for the programs that read such lists, as SARIF too."""
 
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Iterable, Sequence
 from enum import StrEnum
-from typing import NamedTuple
+from hashlib import sha256
+from typing import Any, Final, NamedTuple
+from urllib.parse import quote
 
 from ask_above.ask.advice.piece import WHY, Piece
 from ask_above.ask.expect import Unmet
@@ -16,8 +19,22 @@ from ask_above.decide.decider import VISITOR
 from ask_above.decide.words import day
 from ask_above.errors import Fault
 from ask_above.show.impact import shift_in_words
+from ask_above.version import __version__
 
 _IN_FILE = re.compile(r"\((?P<file>.+) line (?P<line>\d+)\)")
+RULES: dict[str, str] = {
+    "unmet": "An expectation of the charter is not met.",
+    "unmet-later": "An expectation is met now, and will not be from a day on.",
+    "gained": "Somebody gains a capability.",
+    "lost": "Somebody loses a capability.",
+    "gained-high-risk": "Somebody gains a high-risk capability.",
+    "turned": "An expectation that was met is no longer met.",
+    **WHY,
+}
+"""What each code means; a fault of the files says it itself."""
+_SCHEMA: Final = "https://docs.oasis-open.org/sarif/sarif/v2.1.0/errata01/os/schemas/sarif-schema-2.1.0.json"
+_ROOT: Final = "%SRCROOT%"
+"""The base of every address: the root of whoever's folder it is, which is not named here."""
 
 
 class Level(StrEnum):
@@ -41,18 +58,6 @@ class Finding(NamedTuple):
     mend: str = ""
     same: str = ""
     concerned: tuple[str, ...] = ()
-
-
-RULES: dict[str, str] = {
-    "unmet": "An expectation of the charter is not met.",
-    "unmet-later": "An expectation is met now, and will not be from a day on.",
-    "gained": "Somebody gains a capability.",
-    "lost": "Somebody loses a capability.",
-    "gained-high-risk": "Somebody gains a high-risk capability.",
-    "turned": "An expectation that was met is no longer met.",
-    **WHY,
-}
-"""What each code means; a fault of the files says it itself."""
 
 
 def of_faults(faults: Iterable[Fault]) -> list[Finding]:
@@ -131,3 +136,68 @@ def _spot(impact: Impact, shift: Shift) -> Where:
 def titled(rules: Sequence[str]) -> list[tuple[str, str]]:
     """Return each code with what it means; a fault of the files has no more than its code."""
     return [(code, RULES.get(code, f"The files have faults: {code}.")) for code in rules]
+
+
+def sarif(findings: Sequence[Finding], *, below: str = "", status: int = 0) -> dict[str, Any]:
+    """Return findings as a SARIF log of one run.
+
+    ``below`` is the way from the root to the community's folder, with ``/``: addresses are relative, so that a log says
+    nothing of the machine that it was made on. Columns count characters. A finding keeps its fingerprint where lines
+    above it come and go; of two alike each has its own. ``status`` is the exit status of the command.
+    """
+    codes = list(dict.fromkeys(finding.code for finding in findings))
+    seen: Counter[tuple[str, str]] = Counter()
+    results = []
+    for finding in findings:
+        seen[finding.code, finding.same] += 1
+        results.append(_result(finding, codes.index(finding.code), below, seen[finding.code, finding.same]))
+    return {
+        "$schema": _SCHEMA,
+        "version": "2.1.0",
+        "runs": [
+            {
+                "tool": {"driver": _driver(codes, findings)},
+                "invocations": [{"executionSuccessful": True, "exitCode": status}],
+                "columnKind": "unicodeCodePoints",
+                "results": results,
+            }
+        ],
+    }
+
+
+def _driver(codes: Sequence[str], findings: Sequence[Finding]) -> dict[str, Any]:
+    level = {finding.code: finding.level for finding in reversed(findings)}
+    return {
+        "name": "Ask Above",
+        "version": __version__,
+        "semanticVersion": __version__,
+        "rules": [
+            {
+                "id": code,
+                "shortDescription": {"text": said},
+                "help": {"text": f"{said} What it is about, and what mends it, stands in docs/advice.md."},
+                "defaultConfiguration": {"level": str(level[code])},
+            }
+            for code, said in titled(codes)
+        ],
+    }
+
+
+def _result(finding: Finding, rule: int, below: str, nth: int) -> dict[str, Any]:
+    text = f"{finding.what} {finding.mend}".strip()
+    mark = sha256("\0".join((finding.code, finding.same, str(nth))).encode()).hexdigest()[:32]
+    result: dict[str, Any] = {
+        "ruleId": finding.code,
+        "ruleIndex": rule,
+        "level": str(finding.level),
+        "message": {"text": text},
+        "partialFingerprints": {"askAboveFinding/v1": mark},
+    }
+    where = finding.where
+    if where.file:
+        way = "/".join(part for part in (below.strip("/"), where.file) if part)
+        physical: dict[str, Any] = {"artifactLocation": {"uri": quote(way), "uriBaseId": _ROOT}}
+        if where.line:
+            physical["region"] = {"startLine": where.line, "startColumn": max(1, where.column)}
+        result["locations"] = [{"physicalLocation": physical}]
+    return result

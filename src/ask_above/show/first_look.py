@@ -7,8 +7,8 @@ from typing import Any, NamedTuple
 from urllib.parse import urlencode
 
 from ask_above.ask.advice.piece import Piece
+from ask_above.ask.anywhere import high_risk_holders
 from ask_above.ask.cover import Gap
-from ask_above.ask.high_risk import high_risk_holders
 from ask_above.charter.expectations import Expectation
 from ask_above.charter.names import SITE, few, how_many, listed, upper
 from ask_above.community import Community

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from typing import NamedTuple
 
 from ask_above.ask.tables import brought_masks, grid_masks
 from ask_above.charter.ladder import Rank
@@ -10,12 +11,10 @@ from ask_above.charter.names import how_many
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import Decider
 from ask_above.show.data import Table
-from ask_above.show.headings import Headings, fit
 from ask_above.show.screen import Mark, Screen
 from ask_above.visible import visible
 
 YES, BESIDES, GIVEN, TAKEN, NO, MEANINGLESS, ANYHOW = "●", "○", "+", "−", "·", "/", "◌"
-
 LEGEND = {
     YES: "yes",
     BESIDES: "yes, through a rank it builds on",
@@ -27,6 +26,31 @@ LEGEND = {
 }
 AT_A_PLACE = LEGEND | {BESIDES: "yes, through an automatic rank", TAKEN: "granted, but not usable here"}
 _STYLE = {YES: "yes", BESIDES: "yes", GIVEN: "place", TAKEN: "no", NO: "dim", MEANINGLESS: "dim", ANYHOW: "dim"}
+
+
+class Headings(NamedTuple):
+    """Headings for columns, and the key where they are numbers."""
+
+    heads: tuple[str, ...]
+    legend: tuple[tuple[str, str], ...] = ()
+
+    @property
+    def width(self) -> int:
+        """The width that the columns take, two blanks between them."""
+        return sum(widest(head) + 2 for head in self.heads)
+
+
+def widest(head: str) -> int:
+    """Return the width of a heading of several lines."""
+    return max((len(line) for line in head.split("\n")), default=0)
+
+
+def fit(titles: Sequence[str], numbers: Sequence[str], room: int) -> Headings:
+    """Return the fullest headings that fit into ``room``: titles, titles on several lines, else their numbers."""
+    for heads in (tuple(titles), tuple(title.replace(" ", "\n").replace("-", "-\n") for title in titles)):
+        if Headings(heads).width <= room:
+            return Headings(heads)
+    return Headings(tuple(numbers), tuple(zip(numbers, titles, strict=True)))
 
 
 def marks(decider: Decider, place: int | None) -> list[list[str]]:

@@ -13,8 +13,8 @@ from email.utils import format_datetime
 from string import Template
 from typing import TYPE_CHECKING
 
+from ask_above.ask.describe.claims import doing, under_headings
 from ask_above.ask.describe.describer import Describer
-from ask_above.ask.describe.sentences import doing, under_headings
 from ask_above.ask.impact.whole import Shift
 from ask_above.change.draft import EditError
 from ask_above.change.people import good_address

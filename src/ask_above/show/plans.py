@@ -1,4 +1,4 @@
-"""A plan on the screen, and the journal."""
+"""A plan on the screen, what was understood of a list, and the journal."""
 
 from __future__ import annotations
 
@@ -11,6 +11,7 @@ from ask_above.change.draft import RowChange
 from ask_above.charter.charter import Charter
 from ask_above.charter.names import few, listed, upper
 from ask_above.decide.words import in_places
+from ask_above.files.people_lists import Understood
 from ask_above.show.data import Table
 from ask_above.show.impact import show_impact
 from ask_above.show.screen import Screen
@@ -20,10 +21,17 @@ from ask_above.workspace.plans import Plan
 if TYPE_CHECKING:
     from ask_above.store.entries import Entry
 
+
 _MOST_IN_TABLE = 20
 _FEW = 6
 _MOST_TOLD = 5
 _MOST_COMMANDS = 2
+_FOR_THE_NEW_OWNER = (
+    ("ask-above check", "expectations that are not met, and advice"),
+    ("ask-above cover", "capabilities that only one member may use"),
+    ("ask-above roster", "who waits, and what ends soon"),
+    ("ask-above journal", "the latest changes, by whom and why"),
+)
 
 
 def show_plan(screen: Screen, plan: Plan, *, force: bool = False) -> None:
@@ -118,14 +126,6 @@ def _handed_over(screen: Screen, plan: Plan) -> None:
     for command, why in _FOR_THE_NEW_OWNER:
         screen.line(f"  {command:<20}{why}")
     screen.line()
-
-
-_FOR_THE_NEW_OWNER = (
-    ("ask-above check", "expectations that are not met, and advice"),
-    ("ask-above cover", "capabilities that only one member may use"),
-    ("ask-above roster", "who waits, and what ends soon"),
-    ("ask-above journal", "the latest changes, by whom and why"),
-)
 
 
 def _alone_in_new_places(plan: Plan) -> list[str]:
@@ -254,3 +254,22 @@ def journal_table(entries: Sequence[Entry]) -> Table:
     ]
     columns = ("number", "at", "who", "kind", "what", "why", "effect", "undone_by", "name", "reverts")
     return Table(columns, rows, [{**e._asdict(), "rows": [r._asdict() for r in e.rows]} for e in entries])
+
+
+def show_understood(screen: Screen, name: str, understood: Understood, *, whole: bool) -> None:
+    """Show which column is which field, and what else was recognised; with ``whole`` the first rows too."""
+    renamed = [(column, field) for column, field in understood.columns if column != field]
+    if whole or renamed or understood.notes:
+        said = ", ".join(f"{column or 'a column without a name'} → {field or 'left out'}" for column, field in renamed)
+        screen.paragraph(f"{name}: {said or 'every column is called as here'}.", rest="  ", style="head")
+    for note in understood.notes:
+        screen.paragraph(note, first="  ", rest="  ")
+    if whole and understood.rows:
+        heads = list(dict.fromkeys(field for _, field in understood.columns if field))
+        shown = [head for head in heads if head in understood.rows[0]] or list(understood.rows[0])
+        if "name" in understood.rows[0] and "name" not in shown:
+            shown.insert(0, "name")
+        screen.table(
+            [head.capitalize() for head in shown], [[row.get(h, "") for h in shown] for row in understood.rows]
+        )
+        screen.line()

@@ -6,8 +6,8 @@ from collections.abc import Callable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from ask_above.ask.advice.piece import Piece
+from ask_above.ask.cover import closed_places
 from ask_above.ask.describe.describer import Describer
-from ask_above.ask.entering import closed_places
 from ask_above.ask.page_answers import power_data
 from ask_above.charter.charter import Charter
 from ask_above.charter.ladder import Rank
@@ -16,14 +16,23 @@ from ask_above.charter.rules import Act
 from ask_above.community import Community
 from ask_above.decide.profile import How
 from ask_above.errors import QuestionError
-from ask_above.escalation.overview import rows as climb_rows
+from ask_above.escalation.paths import rows as climb_rows
 from ask_above.people.register import Member
-from ask_above.show.cells import carried_rows
 from ask_above.show.first_look import high_risk_rows, needs_a_look, sentences
 from ask_above.show.grid import ANYHOW, AT_A_PLACE, BESIDES, LEGEND, NO, TAKEN, YES
-from ask_above.show.page import BUDGET, PARTS, as_seen, in_classes, page_data, policy_hash, readable, shifts_since
+from ask_above.show.page import (
+    BUDGET,
+    PARTS,
+    as_seen,
+    card,
+    carried_rows,
+    in_classes,
+    page_data,
+    policy_hash,
+    readable,
+    shifts_since,
+)
 from ask_above.show.plans import local
-from ask_above.show.rank_cards import card
 from ask_above.visible import in_markdown, visible
 
 if TYPE_CHECKING:
@@ -145,7 +154,7 @@ def figures_of(community: Community) -> dict[str, str]:
     """Return the pictures of the report as SVG elements: the ladder, and who may moderate whom."""
     from ask_above.show import figures
     from ask_above.show.figures.files import as_svg
-    from ask_above.show.figures.inks import DARK, LIGHT
+    from ask_above.show.figures.lettering import DARK, LIGHT
 
     rules: dict[str, str] = {}
     return {

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING
 
+from ask_above.ask.advice.accounts import SharedAccount
 from ask_above.ask.roster import Edge, Heading, Waiting, day_of, edges_in_words
-from ask_above.ask.shared import SharedAccount
 from ask_above.charter.names import how_many
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.people.register import Status

@@ -24,7 +24,7 @@ SHOWN_BY: Final = {
     "Proposal": "fit:show_proposal",
     "Roster": "roster:show_roster",
     "Tour": "tour:show_tour",
-    "Ways": "ways:show_ways",
+    "Ways": "answers:show_ways",
 }
 """The module of this room and the function: called with a screen and the thing itself."""
 

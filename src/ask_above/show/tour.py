@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from typing import TYPE_CHECKING, Any, NamedTuple
 
-from ask_above.ask.describe.sentences import doing, under_headings
+from ask_above.ask.describe.claims import doing, under_headings
 from ask_above.ask.tour import ABSENT, CLOSED, OPEN, Meeting, Stop, Tour
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.words import period

@@ -1,4 +1,4 @@
-"""How a database is reached: its URL, SQLite's own settings, a copy to read where nothing may be written."""
+"""How a database is reached and brought up to date: its URL, SQLite's settings, a copy where nothing may be written."""
 
 from __future__ import annotations
 
@@ -11,11 +11,13 @@ from contextlib import contextmanager
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from urllib.parse import quote
+from uuid import uuid4
 
 import sqlalchemy as sa
 from sqlalchemy.pool import NullPool
 
 from ask_above.errors import StoreError
+from ask_above.store.tables import HEAD, VERSION, metadata, state
 
 WAIT = 30
 """For how many seconds one writer waits for another."""
@@ -129,3 +131,35 @@ def said_of(error: BaseException) -> str:
 def is_damage(error: BaseException) -> bool:
     """Whether an error means that a file is no whole database any more."""
     return any(sign in said_of(error).lower() for sign in _DAMAGED)
+
+
+def upgrade(connection: sa.Connection, *, keep: bool) -> None:
+    """Make the tables, or bring them up to date; ``keep``: with a copy of every table beside it, named for this."""
+    tables = set(sa.inspect(connection).get_table_names())
+    if keep:
+        for table in metadata.sorted_tables:
+            copy = f"before_{HEAD}_{table.name}"
+            if table.name in tables and copy not in tables:
+                connection.execute(sa.text(f'CREATE TABLE "{copy}" AS TABLE "{table.name}"'))
+    if VERSION.name in tables:
+        _run_migrations(connection)
+    else:  # the migrations from the first on would come to the same, and take ten times as long
+        metadata.create_all(connection)
+        VERSION.create(connection)
+        connection.execute(VERSION.insert().values(version_num=HEAD))
+    said = dict(connection.execute(sa.select(state.c.name, state.c.value)).all())
+    first = {"version": "0", "files": "{}", "id": uuid4().hex, "unseen": "[]", "forgotten": "[]", "aside": ""}
+    for name, value in first.items():
+        if name not in said:
+            connection.execute(state.insert().values(name=name, value=value))
+
+
+def _run_migrations(connection: sa.Connection) -> None:
+    from alembic import command
+    from alembic.config import Config
+
+    config = Config()
+    config.set_main_option("script_location", str(Path(__file__).parent / "migrations").replace("%", "%%"))
+    config.set_main_option("path_separator", "os")
+    config.attributes["connection"] = connection
+    command.upgrade(config, "head")

@@ -12,11 +12,10 @@ import sqlalchemy as sa
 
 from ask_above.collecting import without_collecting
 from ask_above.errors import StoreError
-from ask_above.store.connecting import copy_of, engine_of, is_damage, may_be_written, said_of, url_of
+from ask_above.store.connecting import copy_of, engine_of, is_damage, may_be_written, said_of, upgrade, url_of
 from ask_above.store.entries import Entry, Loaded, entry_of, rows_as_text, values_of
 from ask_above.store.rows import count_of, read_assignments, read_members, write_rows
 from ask_above.store.tables import HEAD, assignments, compiled, intent, journal, metadata, notes, state
-from ask_above.store.upgrading import upgrade
 
 Transaction: TypeAlias = sa.Connection
 """A reading or a writing that has begun: the rooms above hand it on, and ask it nothing themselves."""

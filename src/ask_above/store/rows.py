@@ -1,4 +1,4 @@
-"""The register's rows in the tables: read all of them, or write those that changed."""
+"""The register's rows in the tables: read all of them, or write those that changed; what a folder's files last held."""
 
 from __future__ import annotations
 
@@ -10,40 +10,61 @@ import sqlalchemy as sa
 
 from ask_above.change.draft import RowChange
 from ask_above.errors import StoreError
-from ask_above.store.entries import Entry
+from ask_above.store.entries import Entry, FileRecord
 from ask_above.store.tables import ASSIGNMENT_COLUMNS as _ASSIGNMENT
 from ask_above.store.tables import MEMBER_COLUMNS as _MEMBER
-from ask_above.store.tables import assignments, member_groups, members, notes
+from ask_above.store.tables import assignments, folder_files, member_groups, members, notes
 
 _IN_FILES = tuple("from" if name == "since" else name for name in _ASSIGNMENT)
 """The columns of assignments, as rows of the journal call them."""
 _AT_ONCE = 5_000
 _FEW = 10
-
-
 Within = tuple[str, str]
 """From a key up to another, which is not meant any more; an empty one is no bound."""
+
+
+def read_records(connection: sa.Connection, folder: str) -> dict[str, FileRecord]:
+    """Return what was last written into each file of a folder, by the file's name."""
+    columns = [folder_files.c[name] for name in ("name", *FileRecord._fields)]
+    rows = connection.execute(sa.select(*columns).where(folder_files.c.folder == folder))
+    return {name: FileRecord(content, before, number, bool(placed)) for name, content, before, number, placed in rows}
+
+
+def write_record(connection: sa.Connection, folder: str, name: str, record: FileRecord) -> None:
+    """Note what is written into a file."""
+    same = (folder_files.c.folder == folder) & (folder_files.c.name == name)
+    done = connection.execute(folder_files.update().where(same).values(**record._asdict()))
+    if not done.rowcount:
+        connection.execute(folder_files.insert().values(folder=folder, name=name, **record._asdict()))
+
+
+def note_placed(connection: sa.Connection, folder: str) -> None:
+    """Note that all files of the last change are in their places."""
+    connection.execute(folder_files.update().where(folder_files.c.folder == folder).values(placed=True))
 
 
 def read_members(
     connection: sa.Connection, keys: Sequence[str] | None = None, within: Within | None = None
 ) -> list[tuple[str, ...]]:
     """Return members' rows, in the order in which they came; all, those of some keys, or those within two."""
-    groups: dict[str, list[str]] = {}
-    grouped = sa.select(member_groups.c.member, member_groups.c.grp)
-    query = sa.select(*(members.c[name] for name in _MEMBER))
-    if keys is not None:
-        grouped, query = grouped.where(member_groups.c.member.in_(keys)), query.where(members.c.key.in_(keys))
-    if within is not None:
-        grouped = grouped.where(*_within(member_groups.c.member, within))
-        query = query.where(*_within(members.c.key, within))
-    in_order = grouped.order_by(member_groups.c.member, member_groups.c.position)
+
+    def these(column: Any) -> list[Any]:
+        return [*([] if keys is None else [column.in_(keys)]), *([] if within is None else _within(column, within))]
+
+    joined = {member: ";".join(each) for member, each in _groups(connection, *these(member_groups.c.member)).items()}
+    query = sa.select(*(members.c[name] for name in _MEMBER)).where(*these(members.c.key))
     # all rows at once: one by one they are fetched in many times the time
-    for member, group in connection.execute(in_order).all():
-        groups.setdefault(member, []).append(group)
-    joined = {member: ";".join(each) for member, each in groups.items()}
     rows = connection.execute(query.order_by(members.c.position, members.c.key)).all()
     return [(*row, joined.get(row[0], "")) for row in rows]
+
+
+def _groups(connection: sa.Connection, *where: Any) -> dict[str, list[str]]:
+    """Return the groups that members were put into, in their order."""
+    groups: dict[str, list[str]] = {}
+    query = sa.select(member_groups.c.member, member_groups.c.grp).where(*where)
+    for member, group in connection.execute(query.order_by(member_groups.c.member, member_groups.c.position)).all():
+        groups.setdefault(member, []).append(group)
+    return groups
 
 
 def read_assignments(
@@ -59,6 +80,21 @@ def read_assignments(
     return [tuple(row) for row in connection.execute(query).all()]
 
 
+def read_forms(connection: sa.Connection) -> dict[tuple[Any, ...], list[str]]:
+    """Return who is alike, in the order in which they came: by status, kind, groups, and what they hold when where."""
+    groups = _groups(connection)
+    held: dict[str, list[tuple[str, ...]]] = {}
+    wanted = [assignments.c[name] for name in ("member", "rank", "place", "since", "until")]
+    query = sa.select(*wanted).where(assignments.c.removed.is_(None)).order_by(assignments.c.number)
+    for member, *rest in connection.execute(query).all():
+        held.setdefault(member, []).append(tuple(rest))
+    forms: dict[tuple[Any, ...], list[str]] = {}
+    people = sa.select(members.c.key, members.c.status, members.c.kind).order_by(members.c.position, members.c.key)
+    for key, status, kind in connection.execute(people).all():
+        forms.setdefault((status, kind, (*groups.get(key, ()),), (*held.get(key, ()),)), []).append(key)
+    return forms
+
+
 def _within(column: Any, within: Within) -> list[Any]:
     low, high = within
     return [*([column >= low] if low else []), *([column < high] if high else [])]
@@ -72,8 +108,8 @@ def key_ranges(connection: sa.Connection, size: int) -> list[Within]:
     return list(zip(["", *bounds], [*bounds, ""], strict=True))
 
 
-def first_keys(connection: sa.Connection, most: int) -> list[str]:
-    """Return the keys of so many members, in the order in which they came."""
+def first_keys(connection: sa.Connection, most: int | None) -> list[str]:
+    """Return the keys of so many members, or of all, in the order in which they came."""
     query = sa.select(members.c.key).order_by(members.c.position, members.c.key).limit(most)
     return [*connection.execute(query).scalars()]
 

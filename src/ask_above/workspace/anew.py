@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from ask_above.errors import AskAboveError
 from ask_above.files.folder import read_folder
-from ask_above.files.names import MARK, MEMBERS, REGISTER, set_aside
+from ask_above.files.writing import MARK, MEMBERS, REGISTER, set_aside
 from ask_above.workspace.home import Home
 
 

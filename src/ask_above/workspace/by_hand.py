@@ -18,8 +18,8 @@ from ask_above.charter.where import Where
 from ask_above.errors import Fault, FaultyFilesError
 from ask_above.files.csv_rows import read_rows
 from ask_above.files.folder import read_files
-from ask_above.files.names import ASSIGNMENTS, MEMBERS
 from ask_above.files.register_csv import meant
+from ask_above.files.writing import ASSIGNMENTS, MEMBERS
 from ask_above.files.yaml_text import read_yaml
 from ask_above.people.reading import ASSIGNMENT_COLUMNS, MEMBER_COLUMNS, FileRow, FileRows, owner_fault
 from ask_above.people.register import OUT, Register
@@ -27,8 +27,7 @@ from ask_above.people.rows import assignments_of, members_of
 from ask_above.store.entries import Entry, FileRecord, Loaded, digest
 from ask_above.workspace.location import TABLES, Location
 from ask_above.workspace.on_demand import register_of
-from ask_above.workspace.snapshot import Snapshot
-from ask_above.workspace.storage import now
+from ask_above.workspace.storage import Snapshot, now
 from ask_above.workspace.undone import undone_by
 
 if TYPE_CHECKING:

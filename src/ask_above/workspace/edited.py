@@ -13,7 +13,7 @@ from ask_above.change.draft import EditError
 from ask_above.charter.names import listed
 from ask_above.errors import AskAboveError
 from ask_above.workspace.home import Home
-from ask_above.workspace.snapshot import Snapshot
+from ask_above.workspace.storage import Snapshot
 
 if TYPE_CHECKING:
     from ask_above.store.entries import Entry

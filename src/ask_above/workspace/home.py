@@ -21,16 +21,38 @@ from ask_above.charter.charter import Charter
 from ask_above.collecting import without_collecting
 from ask_above.errors import AskAboveError, FaultyFilesError
 from ask_above.files.folder import read_files
-from ask_above.files.names import ASSIGNMENTS, CHARTER, LOCK, MARK, MEMBERS, OUTBOX, set_aside
 from ask_above.files.register_csv import written
-from ask_above.files.writing import PRIVATE, PUBLIC, FileBatch, batch, clear_spares, put_new, read_bytes
+from ask_above.files.writing import (
+    ASSIGNMENTS,
+    CHARTER,
+    LOCK,
+    MARK,
+    MEMBERS,
+    OUTBOX,
+    PRIVATE,
+    PUBLIC,
+    FileBatch,
+    batch,
+    clear_spares,
+    put_new,
+    read_bytes,
+    set_aside,
+)
 from ask_above.people.reading import FileRows
 from ask_above.people.register import Register
 from ask_above.store.entries import Claims, Entry, Loaded
-from ask_above.workspace.location import MOST_IN_FILES, TABLES, Location
-from ask_above.workspace.mark import FolderMark, read_mark
-from ask_above.workspace.snapshot import Snapshot
-from ask_above.workspace.storage import BusyError, Planned, Remembered, WentOn, meanwhile, now, numbered, taking_over
+from ask_above.workspace.location import MOST_IN_FILES, TABLES, FolderMark, Location, read_mark
+from ask_above.workspace.storage import (
+    BusyError,
+    Planned,
+    Remembered,
+    Snapshot,
+    WentOn,
+    meanwhile,
+    now,
+    numbered,
+    taking_over,
+)
 
 if TYPE_CHECKING:
     from ask_above.store.database import Store, Transaction
@@ -201,7 +223,7 @@ class Home:
     ) -> None:
         """Note what is about to be written into a file, and what it holds now."""
         from ask_above.store.entries import FileRecord, digest
-        from ask_above.store.folders import write_record
+        from ask_above.store.rows import write_record
 
         new = digest(content)
         before = new if found == content else "" if found is None else digest(found)
@@ -511,7 +533,7 @@ class Home:
 
     def _carry(self, connection: Transaction, mark: FolderMark, name: str, before: Snapshot) -> None:
         """Keep what is noted of a file, under what the folder is known by now."""
-        from ask_above.store.folders import write_record
+        from ask_above.store.rows import write_record
 
         if name in before.records:
             write_record(connection, self.location.folder_key(mark), name, before.records[name])
@@ -572,7 +594,7 @@ class Home:
 
     def _letters_written(self) -> None:
         """Note that files and letters are in their places; where that fails, the next change writes them again."""
-        from ask_above.store.folders import note_placed
+        from ask_above.store.rows import note_placed
 
         # only now that it is decided and written: what is erased here cannot be brought back
         if self._forgets is not None:

@@ -16,9 +16,8 @@ from ask_above.files.writing import FileBatch, batch
 from ask_above.people.register import Register
 from ask_above.store.entries import Entry
 from ask_above.workspace.home import Home
-from ask_above.workspace.mark import FolderMark
-from ask_above.workspace.snapshot import Snapshot
-from ask_above.workspace.storage import Planned, keep_ready, ready_for
+from ask_above.workspace.location import FolderMark
+from ask_above.workspace.storage import Planned, Snapshot, keep_ready, ready_for
 
 if TYPE_CHECKING:
     from pathlib import Path

@@ -1,19 +1,17 @@
-"""Where a community lies: its folder and the database beside it, and how a piece of either is read."""
+"""Where a community lies: its folder, the mark it keeps, the database beside it, and how a piece of either is read."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from ask_above.charter.charter import Charter
 from ask_above.errors import StoreError
 from ask_above.files.folder import Fetch, read_files
-from ask_above.files.names import ASSIGNMENTS, CHARTER, MEMBERS, REGISTER, is_inside
-from ask_above.files.writing import read_bytes
+from ask_above.files.writing import ASSIGNMENTS, CHARTER, MARK, MEMBERS, REGISTER, is_inside, read_bytes
 from ask_above.people.reading import ASSIGNMENT_COLUMNS, MEMBER_COLUMNS, FileRow, FileRows
 from ask_above.store.entries import Loaded
-from ask_above.workspace.mark import FolderMark, read_mark
 
 if TYPE_CHECKING:
     from ask_above.store.database import Store, Transaction
@@ -26,12 +24,54 @@ TABLES = {
 """The register's two files: the table, its file, the columns, those that have to be there."""
 MOST_IN_FILES = 2_000
 """With more members than these the register is in the database alone: nobody edits so many lines by hand."""
-
-
 _WAYS = (
     "Put a copy of it back, or start anew from members.csv and assignments.csv, without the journal so far: "
     "ask-above import --anew"
 )
+
+
+class FolderMark(NamedTuple):
+    """``register`` is what messages call the database, ``id`` its own, ``folder`` this folder's.
+
+    ``state`` is the number of a change, which folders of before remembered.
+    """
+
+    register: str
+    id: str
+    folder: str = ""
+    state: int | None = None
+
+    @property
+    def content(self) -> bytes:
+        """What the file holds."""
+        import json
+
+        said = {name: value for name, value in self._asdict().items() if value not in ("", None)}
+        return (json.dumps(said, indent=2) + "\n").encode("utf-8")
+
+    def key_in(self, folder: Path) -> str:
+        """Return what a database of several folders knows this one by: two that were copied lie in different places."""
+        import hashlib
+
+        return hashlib.sha256(f"{self.folder}\n{folder.resolve()}".encode()).hexdigest()
+
+
+def read_mark(folder: Path) -> FolderMark | None:
+    """Return what a folder remembers, ``None`` where it never had a database; raises for what cannot be read."""
+    raw = read_bytes(folder / MARK)
+    if raw is None:
+        return None
+    try:
+        import json
+
+        said = json.loads(raw)
+        state = int(said["state"]) if "state" in said else None
+        return FolderMark(str(said["register"]), str(said["id"]), str(said.get("folder", "")), state)
+    except (ValueError, KeyError, TypeError):
+        raise StoreError(
+            f"{MARK} does not say which database this folder belongs to. Restore it from a copy, or delete it: then "
+            "the folder's own database, or the named one, is used."
+        ) from None
 
 
 class Location:
@@ -84,7 +124,7 @@ class Location:
         somebody is ``settling`` that.
         """
         from ask_above.store.entries import FileRecord, digest
-        from ask_above.store.folders import read_records
+        from ask_above.store.rows import read_records
 
         mark = read_mark(self.folder)
         file_records = read_records(connection, self.folder_key(mark))

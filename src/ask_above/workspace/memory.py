@@ -12,13 +12,12 @@ from ask_above.change.draft import RowChange, assignment_row, member_row
 from ask_above.change.registering import changed
 from ask_above.charter.charter import Charter
 from ask_above.files.folder import read_files, read_texts
-from ask_above.files.names import ASSIGNMENTS, CHARTER, MEMBERS
+from ask_above.files.writing import ASSIGNMENTS, CHARTER, MEMBERS
 from ask_above.people.reading import FileRows
 from ask_above.people.register import Register
 from ask_above.store.entries import Claims, Entry, Loaded
 from ask_above.store.strangers import Person, row_without, stranger_after, without
-from ask_above.workspace.snapshot import Snapshot
-from ask_above.workspace.storage import Planned, Remembered, WentOn, meanwhile, now, numbered, taking_over
+from ask_above.workspace.storage import Planned, Remembered, Snapshot, WentOn, meanwhile, now, numbered, taking_over
 
 
 class MemoryStorage:

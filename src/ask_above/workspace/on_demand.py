@@ -21,6 +21,7 @@ from ask_above.people.rows import assignments_of, members_of
 if TYPE_CHECKING:
     from ask_above.store.database import Transaction
 
+_AT_ONCE = 5_000
 _AT_FIRST = 500
 """So many members are read together before all are."""
 
@@ -38,6 +39,28 @@ class _RowSource:
         self.given: dict[str, list[Assignment]] = {}
         self.all: tuple[dict[str, Member], dict[str, list[Assignment]]] | None = None
         self.reading: ExitStack | None = None
+        self._keys: list[str] | None = None
+        self._alike: list[list[str]] | None = None
+
+    def keys(self) -> list[str]:
+        """Return the members' keys, in the order in which they came."""
+        if self._keys is None:
+            from ask_above.store.rows import first_keys
+
+            self._keys = first_keys(self.connection, None)
+        return self._keys
+
+    @without_collecting()
+    def alike(self) -> list[list[str]]:
+        """Return members who are alike by their rows together; one of each is read, all of them in a few goes."""
+        if self._alike is None:
+            from ask_above.store.rows import read_forms
+
+            self._alike = [*read_forms(self.connection).values()]
+            ones = [keys[0] for keys in self._alike]
+            for start in range(0, len(ones), _AT_ONCE):
+                self._know(*ones[start : start + _AT_ONCE])
+        return self._alike
 
     def member(self, key: str) -> Member | None:
         """Return one member."""
@@ -154,7 +177,7 @@ def register_of(connection: Transaction, charter: Charter, name: str, size: int)
     """Return a register that reads rows over a connection as they are needed; it goes on being as of one moment."""
     source = _RowSource(connection, charter, Where(name, 0, 1), size)
     made = Register(_MembersOnDemand(source), (), name)
-    made.given_by(_Given(source))
+    made.given_by(_Given(source), source)
     return made
 
 

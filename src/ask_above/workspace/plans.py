@@ -41,8 +41,16 @@ from ask_above.printing import Printed
 from ask_above.workspace.by_hand import entries_by_hand
 from ask_above.workspace.journal import heirs_of
 from ask_above.workspace.lasting import LastingHome
-from ask_above.workspace.snapshot import Snapshot
-from ask_above.workspace.storage import ChangedMeanwhileError, Planned, Storage, WentOn, keep_ready, now, opened
+from ask_above.workspace.storage import (
+    ChangedMeanwhileError,
+    Planned,
+    Snapshot,
+    Storage,
+    WentOn,
+    keep_ready,
+    now,
+    opened,
+)
 
 if TYPE_CHECKING:
     from ask_above.ask.advice.piece import Piece

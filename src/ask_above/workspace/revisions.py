@@ -9,7 +9,7 @@ from typing import Final
 
 from ask_above.errors import QuestionError
 from ask_above.files.folder import Files, read_files
-from ask_above.files.names import ASSIGNMENTS, MEMBERS
+from ask_above.files.writing import ASSIGNMENTS, MEMBERS
 from ask_above.people.register import Register
 
 GIT: Final = "git:"

@@ -6,10 +6,19 @@ from collections.abc import Mapping
 from typing import NamedTuple
 
 from ask_above.change.draft import Draft, EditError
-from ask_above.change.syncing import GroupGives, LetGo, Sync, absent, likely_same, taken_over
+from ask_above.change.syncing import (
+    GroupGives,
+    LetGo,
+    OutsideGroup,
+    Outsider,
+    Sync,
+    absent,
+    groups_of,
+    likely_same,
+    taken_over,
+)
 from ask_above.charter.names import few, how_many
 from ask_above.files.directories import DirectoryEntry, DirectoryMapping, DirectoryRead, folded_dn
-from ask_above.people.outside import OutsideGroup, Outsider, groups_of
 from ask_above.store.entries import Claims
 from ask_above.workspace.plans import Plan, plan
 from ask_above.workspace.storage import Storage

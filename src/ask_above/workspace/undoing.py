@@ -16,8 +16,7 @@ from ask_above.files.splice import Splice, apply, edited
 from ask_above.files.yaml_text import compose, plain, read_yaml
 from ask_above.people.register import Register
 from ask_above.workspace.plans import Plan, check_register, named, read_charter
-from ask_above.workspace.snapshot import Snapshot
-from ask_above.workspace.storage import Storage, opened
+from ask_above.workspace.storage import Snapshot, Storage, opened
 
 if TYPE_CHECKING:
     from ask_above.store.entries import Entry

@@ -8,14 +8,14 @@ from typing import TYPE_CHECKING, Any
 
 from ask_above.change.draft import RowChange
 from ask_above.change.facts import Fact, facts, undoes, undoes_rows
-from ask_above.files.names import ASSIGNMENTS, MEMBERS
 from ask_above.files.splice import Splice, apply
+from ask_above.files.writing import ASSIGNMENTS, MEMBERS
 from ask_above.files.yaml_text import read_yaml
 
 if TYPE_CHECKING:
     from ask_above.store.database import Store, Transaction
     from ask_above.store.entries import Entry
-    from ask_above.workspace.snapshot import Snapshot
+    from ask_above.workspace.storage import Snapshot
 
 _MAY_BE_UNDONE = ("change", "undo")
 

@@ -8,7 +8,7 @@ from ask_above.ask.advice.piece import Piece, Sight, leave
 from ask_above.charter.catalogue import Words
 from ask_above.charter.names import listed
 from ask_above.charter.where import Where
-from ask_above.decide.sources import source_of
+from ask_above.decide.explain import source_of
 from ask_above.decide.walk import held
 
 

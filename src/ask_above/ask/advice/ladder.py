@@ -5,15 +5,15 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from ask_above.ask.advice.piece import Piece, Sight, leave
-from ask_above.change.conditions import conditions_on, everybodys
+from ask_above.change.reach import conditions_on, everybodys
 from ask_above.charter.ladder import Rank
 from ask_above.charter.names import listed
 from ask_above.charter.rules import Act, Over
 from ask_above.decide.compiled import CompiledCharter
-from ask_above.decide.sources import source_of
+from ask_above.decide.explain import source_of
 from ask_above.escalation.climb import climb
 from ask_above.escalation.ground import Ground
-from ask_above.escalation.wording import sentence
+from ask_above.escalation.moves import sentence
 
 _NEARLY_EVERYONE = 0.5
 """The share of the active members from which on most have a rank."""

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator, Mapping, Sequence
 
 from ask_above.ask import cover
 from ask_above.ask.advice.piece import Piece, Sight, to_entry
+from ask_above.ask.anywhere import able_among, able_anywhere
 from ask_above.change.people import Unassign
 from ask_above.change.typed import typed
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import SITE, few, how_many, listed
+from ask_above.decide.decider import Decider
 from ask_above.decide.profile import Profile
 from ask_above.decide.walk import closed_gate, ranks_at
 from ask_above.decide.words import day
@@ -42,12 +44,7 @@ def duties(sight: Sight) -> Iterator[Piece]:
     if not wanted:
         return
     covered = cover.cover(sight.decider, wanted, sight.at)
-    most = sight.charter.rules.advice.most_high_risk
-    for key, count in covered.able.items():
-        if compiled.catalogue.capabilities[key].risk == "high" and count > most:
-            what = f"{how_many(count, 'member')} may use {key} (high risk), more than {most}"
-            where = compiled.catalogue.capabilities[key].where
-            yield Piece("too-many-high-risk", where, what, f"see who: ask-above who {key} --through")
+    yield from _too_able(sight, covered.able)
     by_duty: dict[tuple[str, str | None], list[str]] = {}
     for gap in covered.gaps:
         by_duty.setdefault((gap.capability, gap.only), []).append(gap.place)
@@ -66,6 +63,26 @@ def duties(sight: Sight) -> Iterator[Piece]:
                 f"see what depends on them: ask-above cover {key} --without {only}",
                 (f"@{only}",),
             )
+
+
+def newly_able(sight: Sight, before: Decider, members: Sequence[str], capabilities: Collection[str]) -> Iterator[Piece]:
+    """Find which of some capabilities too many may use, and more or fewer than ``before`` some members changed."""
+    wanted = [key for key in cover.default_duties(sight.compiled) if key in capabilities]
+    there = [key for key in members if key in before.people.register.members]
+    here = [key for key in members if key in sight.register.members]
+    was, now = able_among(before, there, wanted, sight.at), able_among(sight.decider, here, wanted, sight.at)
+    # everybody is counted only where the number is another
+    if was != now and sight.active > 1:
+        able = able_anywhere(sight.decider, [key for key in wanted if was[key] != now[key]], sight.at)
+        yield from _too_able(sight, {key: len(keys) for key, keys in able.items()})
+
+
+def _too_able(sight: Sight, able: Mapping[str, int]) -> Iterator[Piece]:
+    most, known = sight.charter.rules.advice.most_high_risk, sight.compiled.catalogue.capabilities
+    for key, count in able.items():
+        if known[key].risk == "high" and count > most:
+            what = f"{how_many(count, 'member')} may use {key} (high risk), more than {most}"
+            yield Piece("too-many-high-risk", known[key].where, what, f"see who: ask-above who {key} --through")
 
 
 def _places(sight: Sight, keys: list[str]) -> str:

@@ -181,7 +181,8 @@ class Sight:
     @cached_property
     def active(self) -> int:
         """How many members are active."""
-        return sum(len(keys) for asked, keys in self.alike if asked.is_active)
+        folded = self.decider.ready.alike().items()
+        return sum(len(keys) for member_class, keys in folded if member_class.member.is_active)
 
     @cached_property
     def unbounded_members(self) -> set[str]:

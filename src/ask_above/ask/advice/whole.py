@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
+from functools import partial
 from typing import TYPE_CHECKING, Final, NamedTuple
 
-from ask_above.ask.advice import accounts, alike, catalogue, colors, ladder, people, places
+from ask_above.ask.advice import accounts, alike, catalogue, ladder, people, places
 from ask_above.ask.advice.accounts import Beside, heirs_gone
 from ask_above.ask.advice.ladder import taken_from_everybody
 from ask_above.ask.advice.piece import WHY, Piece, Sight
@@ -53,7 +54,7 @@ LOOKS: Final[tuple[Callable[[Sight], Iterable[Piece]], ...]] = (
     alike.title_twice,
     alike.unseen,
     alike.kinds,
-    colors.colors,
+    alike.colors,
 )
 """Everything that is looked at."""
 
@@ -91,7 +92,7 @@ def brought(
     looks: Sequence[Callable[[Sight], Iterable[Piece]]] = LOOKS
     if before.compiled is after.compiled:
         touched = after.people.register.differing(before.people.register)
-        looks = [*_of_people(Sight(after, at, touched), shifts)]
+        looks = [*_of_people(Sight(after, at, touched), before, shifts)]
     known = Counter((piece.code, piece.what) for piece in _pieces(before, at, looks, touched))
     left_out = _OF_NO_NEWS | set(after.compiled.charter.rules.advice.silent)
     new = []
@@ -115,7 +116,9 @@ def _pieces(
         yield from look(few if look is people.assignments else whole)
 
 
-def _of_people(touched: Sight, shifts: Iterable[Shift]) -> Iterator[Callable[[Sight], Iterable[Piece]]]:
+def _of_people(
+    touched: Sight, before: Decider, shifts: Iterable[Shift]
+) -> Iterator[Callable[[Sight], Iterable[Piece]]]:
     """Yield what to look at after a change of some members and their assignments alone; everybody only where it must.
 
     Whoever gets nothing that is counted adds nothing to a count.
@@ -123,8 +126,9 @@ def _of_people(touched: Sight, shifts: Iterable[Shift]) -> Iterator[Callable[[Si
     ranks = [touched.compiled.ranks[each.rank] for asked, _ in touched.alike for each in asked.recorded]
     if any(rank.position in touched.compiled.unbounded for rank in ranks):
         yield people.too_many
-    if any(shift.gains and shift.risk == "high" for shift in shifts):
-        yield people.duties
+    gained = {key for shift in shifts if shift.gains and shift.risk == "high" for key in shift.capabilities}
+    if gained:
+        yield partial(people.newly_able, before=before, members=touched.among or (), capabilities=gained)
     if any(rank.limit is not None for rank in ranks):
         yield people.over_limit
     yield people.assignments

@@ -1,4 +1,4 @@
-"""A log of what members did, whatever its form: rows of keys, of instants and of decisions, before anything is counted.
+"""A log of what members did, whatever its form: rows of keys, of instants and of decisions, and how they are counted.
 
 The rule of each column stands in ``docs/scale.md``.
 """
@@ -6,12 +6,15 @@ The rule of each column stands in ``docs/scale.md``.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from datetime import tzinfo
 from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
+from ask_above.ask.audit.states import StateAt
 from ask_above.charter.moments import as_instant, zone
-from ask_above.charter.names import listed, nearest
+from ask_above.charter.names import MEMBER_MARK, SITE, listed, nearest
+from ask_above.charter.rules import ACT_WORDS
+from ask_above.decide.names import Names
 from ask_above.errors import LogFaultError, QuestionError
 from ask_above.people.directory import folded
 
@@ -20,13 +23,14 @@ if TYPE_CHECKING:
     import pandas as pd
     from numpy.typing import NDArray
 
-    from ask_above.ask.audit.called import Called
+    from ask_above.ask.audit.states import Stretches
 
+
+_KIND: Final = {"member": "member", "author": "member", "to": "member", "of": "member", "place": "place"}
 TEXTS: Final = ("member", "action", "place", "author", "target", "to", "of", "using")
 """The columns that say what was done; all but the first two may be missing."""
 FIELDS: Final = (*TEXTS, "when", "decision")
 """``decision`` is false for what was asked and refused, and so was not done."""
-
 _CALLED: Final = {
     "member": ("member", "user", "actor", "subject", "who", "account", "username", "user name", "member key"),
     "action": ("action", "event", "verb", "capability", "operation", "what", "did"),
@@ -72,6 +76,67 @@ REFUSED: Final = (
 _MISSING: Final = ("", "null", "none", "nan", "<na>")
 _OFFSET: Final = re.compile(r"[Tt ]\d\d.*?(?:[Zz]|[+-]\d\d(?::?\d\d){0,2})$")
 _MICROSECONDS: Final = "datetime64[us]"
+KEYS: Final = (*TEXTS, "stretch")
+_MOST_KEYS: Final = 1 << 62
+"""What the keys of a tally stay below, so that none overflows 64 bits."""
+
+
+class Called(NamedTuple):
+    """Every key there ever was, and what else has one meaning: user names and full names, titles of places.
+
+    A name that several have means none of them. A key is meant before a name, and what has a name now before what had.
+    """
+
+    keys_of: Mapping[str, frozenset[str]]
+    meant: Mapping[str, Mapping[str, str]]
+
+    def keys(self, field: str, names: NDArray[Any]) -> NDArray[Any]:
+        """Return the names in a column as keys; what means nothing, or several, stays as it is."""
+        import numpy as np
+
+        kind = _KIND.get(field)
+        if kind is None:
+            return names
+        return np.array([self._key(kind, name) for name in names], dtype=object)
+
+    def _key(self, kind: str, name: str) -> str:
+        if not name:
+            return SITE if kind == "place" else ""
+        if name in self.keys_of[kind]:
+            return name
+        if kind == "member":
+            name = name.removeprefix(MEMBER_MARK)
+        return name if name in self.keys_of[kind] else self.meant[kind].get(folded(name), name)
+
+
+def called_in(states: Sequence[StateAt]) -> Called:
+    """Return what names mean in a community that went through these states, the last of them first."""
+    keys: dict[str, set[str]] = {"member": set(), "place": set()}
+    meant: dict[str, dict[str, str]] = {"member": {}, "place": {}}
+    newer: Names | None = None
+    for names in (state.names for state in reversed(states)):
+        members, places = names.register.members, names.charter.places
+        if newer is None or names.register is not newer.register:
+            differing = members if newer is None else names.register.differing(newer.register)
+            some = [members[key] for key in differing if key in members]
+            keys["member"].update(member.key for member in some)
+            _add(meant["member"], ((member.key, (member.key, member.name, member.user_name)) for member in some))
+        if newer is None or names.charter is not newer.charter:
+            keys["place"].update(places)
+            _add(meant["place"], ((place.key, (place.key, place.title)) for place in places.values()))
+        newer = names
+    single = {kind: {name: key for name, key in some.items() if key} for kind, some in meant.items()}
+    return Called({kind: frozenset(some) for kind, some in keys.items()}, single)
+
+
+def _add(meant: dict[str, str], things: Iterable[tuple[str, tuple[str, ...]]]) -> None:
+    """Add what one state's names mean where no later state has them; a name of several means none, the empty key."""
+    here: dict[str, str] = {}
+    for key, names in things:
+        for name in {folded(name) for name in names if name}:
+            here[name] = key if here.get(name, key) == key else ""
+    for name, key in here.items():
+        meant.setdefault(name, key)
 
 
 class Coded(NamedTuple):
@@ -236,3 +301,54 @@ def _in_zone(read: pd.Series[Any], local: pd.Series[Any], where: tzinfo | None) 
             instants[row] = as_instant(read[local].iloc[row].to_pydatetime(), where)
         numbers[local.to_numpy()] = instants
     return np.asarray(numbers, dtype=np.int64)
+
+
+def tally_part(part: Any, reader: LogReader, stretches: Stretches) -> tuple[pd.DataFrame, int]:
+    """Return what was done in each stretch of time, by a part of a log, and how many rows had been refused.
+
+    The columns are those of :data:`KEYS` and times, first, last; ``first`` and ``last`` are microseconds since 1970.
+    """
+    import numpy as np
+    import pandas as pd
+
+    rows = reader.read(part)
+    members, actions = rows.texts["member"], rows.texts["action"]
+    acts = np.isin(actions.names.astype(str), ACT_WORDS)[actions.codes]
+    stretch = stretches.of(rows.when, members.names, members.codes, acts)
+    columns = [(stretch, len(stretches.edges) + 1), *((codes, len(names)) for codes, names in rows.texts.values())]
+    # one number for each thing that was done: numbers are grouped several times as fast as texts
+    frame = pd.DataFrame({"when": rows.when, "row": np.arange(len(rows.when))})
+    grouped: Any = frame.groupby(_keys(columns), sort=False)
+    tallied = grouped.agg(
+        times=("when", "count"), first=("when", "min"), last=("when", "max"), row=("row", "min")
+    ).reset_index(drop=True)
+    example = tallied.pop("row").to_numpy()
+    for name, (codes, names) in rows.texts.items():
+        tallied[name] = names[codes[example]]
+    return _grouped(tallied.assign(stretch=stretch[example])), rows.refused
+
+
+def _keys(columns: Iterable[tuple[NDArray[np.int64], int]]) -> NDArray[np.int64]:
+    """Return a number for each row, the same for rows that agree in every column of codes below a count."""
+    import numpy as np
+    import pandas as pd
+
+    key, most = np.zeros(1, dtype=np.int64), 1
+    for codes, count in columns:
+        if most * count >= _MOST_KEYS:
+            key, several = pd.factorize(key)
+            key, most = key.astype(np.int64), len(several)
+        key, most = key * count + codes, most * count
+    return key
+
+
+def together(tallies: Sequence[pd.DataFrame]) -> pd.DataFrame:
+    """Return several tallies as one, in an order that does not depend on theirs."""
+    import pandas as pd
+
+    return _grouped(pd.concat(tallies, ignore_index=True)) if len(tallies) != 1 else tallies[0]
+
+
+def _grouped(rows: pd.DataFrame) -> pd.DataFrame:
+    grouped: Any = rows.groupby(list(KEYS), sort=True, observed=True)
+    return grouped.agg(times=("times", "sum"), first=("first", "min"), last=("last", "max")).reset_index()  # type: ignore[no-any-return]

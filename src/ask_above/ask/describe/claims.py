@@ -2,11 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
+import numpy as np
+
+from ask_above.bulk.everyone import Everyone
+from ask_above.bulk.table import unpack
+from ask_above.charter.moments import Instant
 from ask_above.charter.places import Group
+from ask_above.charter.rules import Act
 from ask_above.decide.compiled import CompiledCharter
+from ask_above.decide.decider import Decider
 from ask_above.decide.layers import Word
 from ask_above.decide.profile import Asked, ask_member, ask_rank
 from ask_above.decide.walk import closed_gate, held, usable
@@ -72,3 +79,52 @@ def of_holder(compiled: CompiledCharter, holder: str) -> Asked:
     if rank is None:
         return of_group(compiled, compiled.charter.groups[holder])
     return ask_rank(compiled, rank)
+
+
+class Inside(NamedTuple):
+    """Of one place: how many active members can use anything there, and the keys of those who may change it."""
+
+    members: int
+    keepers: tuple[str, ...]
+
+
+def inside(decider: Decider, at: Instant) -> list[Inside]:
+    """Return what is so of every place, in the charter's order."""
+    compiled = decider.compiled
+    sweep, crowd = decider.keep(Everyone).rows(at)
+    using = compiled.catalogue.mask(compiled.charter.rules.act(Act.OVERRIDES).using)
+    keeping = [n for n in range(len(compiled.catalogue.keys)) if using >> n & 1]
+    keepers: dict[bytes, tuple[str, ...]] = {}
+    insides: list[Inside] = []
+    for _, words in sweep.run():
+        anything = unpack(np.bitwise_or.reduce(words, axis=0))
+        plane = np.bitwise_or.reduce(words[keeping], axis=0) if keeping else np.zeros(sweep.words, dtype=np.uint64)
+        form = plane.tobytes()
+        if form not in keepers:
+            able = unpack(plane)
+            keepers[form] = tuple(crowd.members[n] for n in np.flatnonzero(able[crowd.rows] & crowd.active).tolist())
+        insides.append(Inside(int(np.count_nonzero(anything[crowd.rows] & crowd.active)), keepers[form]))
+    return insides
+
+
+def doing(compiled: CompiledCharter, key: str) -> str:
+    """Say what a capability permits: ``edit own posts``; its key where it has no sentence."""
+    capability = compiled.catalogue.capabilities[key]
+    about = capability.about or key
+    if about[1:2].islower() or len(about) == 1:
+        about = about[:1].lower() + about[1:]
+    return about
+
+
+def under_headings(compiled: CompiledCharter, keys: Iterable[str]) -> dict[str, list[str]]:
+    """Return capabilities under their headings, in the catalogue's order; own things are not named apart.
+
+    Where it is anybody's, the same for own things is left out.
+    """
+    wanted = set(keys)
+    headed: dict[str, list[str]] = {}
+    for key, each in compiled.catalogue.capabilities.items():
+        covered = each.pair is not None and key.endswith(".own") and f"{each.pair}.all" in wanted
+        if key in wanted and not covered:
+            headed.setdefault(each.heading, []).append(key)
+    return headed

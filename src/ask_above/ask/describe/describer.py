@@ -6,9 +6,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
 from typing import NamedTuple
 
-from ask_above.ask.describe.claims import Claim, claims, of_holder
-from ask_above.ask.describe.inside import Inside, inside
-from ask_above.ask.describe.sentences import doing, under_headings
+from ask_above.ask.describe.claims import Claim, Inside, claims, doing, inside, of_holder, under_headings
 from ask_above.ask.perks import beyond_default, brought
 from ask_above.ask.tables import Holder, holders, on_record
 from ask_above.charter.ladder import Rank

@@ -12,18 +12,16 @@ from collections.abc import Iterable, Iterator, Sequence
 from functools import cached_property
 from typing import NamedTuple, TypeAlias
 
-from ask_above.bulk.alike import alike
+from ask_above.bulk.differences import alike
 from ask_above.change.difference import Difference
 from ask_above.change.parts import DifferencePart, Kind
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import SITE, few, listed
 from ask_above.charter.rules import ACTS, Act
-from ask_above.decide.authority import reached
+from ask_above.decide.authority import conditions, reached
 from ask_above.decide.compiled import CompiledCharter
-from ask_above.decide.conditions import conditions
 from ask_above.decide.decider import Decider
-from ask_above.decide.planes import Planes
-from ask_above.decide.powers import Power, Powers
+from ask_above.decide.planes import Planes, Power, Powers
 from ask_above.decide.profile import Asked, ask_member, ask_rank
 
 _MOST_CELLS = 60_000

@@ -18,8 +18,8 @@ from ask_above.charter.moments import ALWAYS, Instant
 from ask_above.charter.names import SITE, listed
 from ask_above.charter.places import Gate, GateTerm, Override, Place
 from ask_above.charter.where import Where
+from ask_above.decide.authority import conditions
 from ask_above.decide.compiled import CompiledCharter
-from ask_above.decide.conditions import conditions
 from ask_above.decide.decider import Decider
 from ask_above.decide.profile import Asked
 from ask_above.decide.walk import held, passes, ranks_at

@@ -1,6 +1,7 @@
 """The changes that give another answer, fewest side effects first, each carried out on the community before it is told.
 
-What a change turns besides, and what it hands out, is read from the difference that it makes.
+What a change turns besides, and what it hands out, is read from the difference that it makes. The same search finds
+what makes an expectation hold again.
 """
 
 from __future__ import annotations
@@ -9,6 +10,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from itertools import combinations, islice
 from typing import NamedTuple, TypeAlias
 
+from ask_above.ask.expect import Unmet, full_name, unmet_one, wrong_answers
 from ask_above.ask.impact.act_shifts import ActShifts
 from ask_above.ask.ways.act_candidates import ActCandidates
 from ask_above.ask.ways.candidates import Candidate, CapabilityCandidates
@@ -17,14 +19,14 @@ from ask_above.change.difference import Difference
 from ask_above.change.parts import State
 from ask_above.charter.charter import Charter
 from ask_above.charter.moments import Instant
-from ask_above.charter.names import how_many, upper
+from ask_above.charter.names import as_rank, how_many, upper
 from ask_above.charter.rules import Act
 from ask_above.charter.where import Where
 from ask_above.decide.acts import ActAsked
 from ask_above.decide.answer import Answer
 from ask_above.decide.classes import ClassState
-from ask_above.decide.decider import Decider
-from ask_above.decide.profile import Sort
+from ask_above.decide.decider import VISITOR, Decider
+from ask_above.decide.profile import Asked, Sort
 from ask_above.people.register import Register
 from ask_above.printing import Printed
 
@@ -262,3 +264,37 @@ def _least_harm_first(way: Way) -> tuple[object, ...]:
 def _in_file(where: Where) -> tuple[bool, str, int]:
     """Order spots as they stand in the files; what has yet to be written comes last."""
     return not where.line, where.file, where.line
+
+
+def mending(decider: Decider, unmet: Unmet, at: Instant) -> str:
+    """Return the command that makes an expectation hold, the least harmful of those tried; empty where none does.
+
+    Of one that speaks of many the first is looked at for whom it does not hold; afterwards it has to hold for all.
+    """
+    expectation = unmet.expectation
+    if expectation.never or expectation.on is not None:
+        return ""
+    wrong = next(iter(wrong_answers(decider, expectation, at)), None)
+    if wrong is None:
+        return ""
+    ways = _ways(decider, unmet, wrong, at)
+    holds = (way for way in ways if unmet_one(decider.after(way.charter, way.register), expectation, at) is None)
+    return next((each.command for each in holds), "")
+
+
+def _ways(decider: Decider, unmet: Unmet, asked: Asked, at: Instant) -> Ways:
+    expectation, who = unmet.expectation, _named(asked)
+    if expectation.act is None:
+        full = full_name(decider, expectation.capability or "", asked, expectation.author)
+        return capability_ways(decider, who, full, decider.compiled.place_at[expectation.place], at)
+    using = full_name(decider, expectation.capability, asked, None) if expectation.capability else None
+    rank, target = expectation.target, expectation.member
+    if expectation.act == Act.MODERATE and target is None:
+        rank, target = None, as_rank(rank or "")
+    return act_ways(decider, who, ActAsked(expectation.act, rank, target, expectation.place, using), at)
+
+
+def _named(asked: Asked) -> str:
+    if asked.sort is Sort.MEMBER:
+        return asked.key or ""
+    return VISITOR if asked.key is None else as_rank(asked.key)

@@ -5,9 +5,8 @@ from __future__ import annotations
 from typing import Any
 
 from ask_above.charter.catalogue import NO_WORDS, Bundle, Capability, Catalogue
-from ask_above.charter.loops import loops
 from ask_above.charter.names import is_capability
-from ask_above.charter.reading.context import Items, one_capability, read_words
+from ask_above.charter.reading.context import Items, loops, one_capability, read_words
 from ask_above.charter.reading.document import Document, Path
 
 Source = tuple[Document, dict[str, Any]]

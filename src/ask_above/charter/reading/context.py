@@ -1,9 +1,9 @@
-"""What the readers share: the names that are known, and how a name that is not is told."""
+"""What the readers share: the names that are known, how one that is not is told, and how a ring of names is found."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
-from typing import Any, TypeAlias
+from collections.abc import Hashable, Iterable, Mapping, Sequence
+from typing import Any, TypeAlias, TypeVar
 
 from ask_above.charter.catalogue import NO_WORDS, Catalogue, Words
 from ask_above.charter.ladder import Rank
@@ -11,8 +11,44 @@ from ask_above.charter.names import nearest
 from ask_above.charter.places import Group, Place
 from ask_above.charter.reading.document import Document, Path
 
+T = TypeVar("T", bound=Hashable)
 Items: TypeAlias = list[tuple[int | None, str]]
 """Clean texts with their number in the list; none for one that stood alone."""
+
+
+def loops(edges: Mapping[T, Sequence[T]]) -> list[list[T]]:
+    """Return one loop for each knot of things that point back at themselves, each starting and ending alike.
+
+    >>> loops({"a": ["b"], "b": ["c"], "c": ["a"], "d": ["a"]})
+    [['a', 'b', 'c', 'a']]
+    """
+    state: dict[T, int] = {}
+    closed: list[list[T]] = []
+    for root in edges:
+        if root in state:
+            continue
+        trail: list[T] = []
+        # the trail is kept by hand: what an administrator wrote may be deeper than Python recurses
+        stack = [(root, iter(edges[root]))]
+        state[root] = 1
+        trail.append(root)
+        while stack:
+            node, following = stack[-1]
+            for other in following:
+                # 1 is on the trail, 2 is done: what is met on the trail closes a loop, which is the end of the trail
+                # from there on
+                if state.get(other) == 1:
+                    closed.append([*trail[trail.index(other) :], other])
+                elif other not in state and other in edges:
+                    state[other] = 1
+                    trail.append(other)
+                    stack.append((other, iter(edges[other])))
+                    break
+            else:
+                state[node] = 2
+                trail.pop()
+                stack.pop()
+    return closed
 
 
 class KnownNames:

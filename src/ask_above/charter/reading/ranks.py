@@ -7,10 +7,9 @@ from typing import Any
 
 from ask_above.charter.catalogue import Catalogue
 from ask_above.charter.ladder import Perk, PerkValue, Rank, RankList
-from ask_above.charter.loops import loops
 from ask_above.charter.names import SITE
 from ask_above.charter.places import Conferred, Group
-from ask_above.charter.reading.context import known_names, read_words, unknown
+from ask_above.charter.reading.context import known_names, loops, read_words, unknown
 from ask_above.charter.reading.document import Document, Path, ordinal
 from ask_above.charter.reading.shapes import NO, YES
 from ask_above.charter.rules import ACTS, Act

@@ -8,8 +8,8 @@ from ask_above.charter.charter import Charter
 from ask_above.charter.names import SITE, few, upper
 from ask_above.community import Community
 from ask_above.decide.words import in_place, in_places
-from ask_above.escalation.overview import rows as climb_rows
-from ask_above.escalation.wording import said
+from ask_above.escalation.moves import said
+from ask_above.escalation.paths import rows as climb_rows
 from ask_above.show.climb import together
 from ask_above.show.figures.lettering import BODY, LINE, SMALL, folded, measure
 from ask_above.show.figures.matrix import rule

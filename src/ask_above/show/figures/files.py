@@ -7,8 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Final
 
 from ask_above.errors import QuestionError
-from ask_above.show.figures.inks import LIGHT
-from ask_above.show.figures.lettering import without_complaints
+from ask_above.show.figures.lettering import LIGHT, without_complaints
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

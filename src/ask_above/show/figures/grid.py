@@ -7,9 +7,8 @@ from typing import TYPE_CHECKING, Final, NamedTuple
 from ask_above.charter.names import SITE
 from ask_above.community import Community
 from ask_above.decide.compiled import CompiledCharter
-from ask_above.show.figures.columns import fitting
 from ask_above.show.figures.lettering import BODY, LINE, measure
-from ask_above.show.figures.matrix import Columns, rule, side
+from ask_above.show.figures.matrix import Columns, fitting, rule, side
 from ask_above.show.figures.sheet import MARGIN, Sheet
 from ask_above.show.grid import ANYHOW, AT_A_PLACE, BESIDES, GIVEN, LEGEND, MEANINGLESS, NO, TAKEN, YES, marks
 

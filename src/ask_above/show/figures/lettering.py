@@ -1,4 +1,4 @@
-"""Letters of a figure: how wide a line is, and where it is folded; which signs no font of this machine has."""
+"""Letters and inks of a figure: how wide a line is and where it is folded, which signs no font has, in which ink."""
 
 from __future__ import annotations
 
@@ -6,10 +6,36 @@ import warnings
 from collections.abc import Iterator
 from contextlib import contextmanager
 from functools import lru_cache
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Final
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
+
+
+LIGHT: Final = {
+    "ground": "#ffffff",
+    "ink": "#1b2127",
+    "dim": "#5a6570",
+    "faint": "#dde3e8",
+    "band": "#f3f5f7",
+    "yes": "#0b5fa5",
+    "gain": "#00704f",
+    "loss": "#b23c00",
+    "warn": "#855c00",
+}
+DARK: Final = {
+    "ground": "#14191e",
+    "ink": "#e9edf0",
+    "dim": "#a5afb9",
+    "faint": "#343d46",
+    "band": "#1c2329",
+    "yes": "#74b8f5",
+    "gain": "#52cda6",
+    "loss": "#ff966b",
+    "warn": "#e2b548",
+}
+"""The inks of a sheet on light and on dark ground: blue, green, red-orange, ochre; all can be told apart."""
+
 
 TITLE, BODY, SMALL = 14.0, 9.0, 8.0
 LINE = 13.0

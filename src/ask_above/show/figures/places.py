@@ -7,9 +7,8 @@ from typing import TYPE_CHECKING, Final
 from ask_above.ask.places import PlaceOverview, spots
 from ask_above.charter.names import SITE
 from ask_above.community import Community
-from ask_above.show.figures.columns import fitting
 from ask_above.show.figures.lettering import BODY, LINE, SMALL, measure
-from ask_above.show.figures.matrix import rule
+from ask_above.show.figures.matrix import fitting, rule
 from ask_above.show.figures.sheet import MARGIN, Sheet
 
 if TYPE_CHECKING:

@@ -9,8 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from typing import TYPE_CHECKING, Any, Final, NamedTuple
 
-from ask_above.show.figures.inks import DARK, LIGHT
-from ask_above.show.figures.lettering import BODY, LINE, SMALL, TITLE, families, folded, measure
+from ask_above.show.figures.lettering import BODY, DARK, LIGHT, LINE, SMALL, TITLE, families, folded, measure
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

@@ -5,9 +5,8 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Final
 
 from ask_above.ask.audit.result import Audit
-from ask_above.show.figures.columns import fitting
 from ask_above.show.figures.lettering import LINE
-from ask_above.show.figures.matrix import Columns, rule, side
+from ask_above.show.figures.matrix import Columns, fitting, rule, side
 from ask_above.show.figures.sheet import MARGIN, Sheet
 
 if TYPE_CHECKING:
