@@ -32,6 +32,8 @@ class PageReader:
         self.capabilities = [each[0] for each in self.data["capabilities"]]
         self.layers = 1 + max(each[4] for each in self.data["places"])
         self.can = base64.b64decode(self.data["can"])
+        self.shapes = [base64.b64decode(shape) for shape in self.data["shapes"]]
+        self.told = [(shape, base64.b64decode(table)) for shape, table in self.data["told"]]
 
     def answer(self, who: str, capability: str, place: str) -> Read:
         """Return what the page answers."""
@@ -44,11 +46,10 @@ class PageReader:
         return Read(allowed, filled[0] if filled else None, filled[1:])
 
     def _texts(self, row: int, question: int) -> list[str]:
-        if row >= len(self.data["told"]):
+        if row >= len(self.told):
             return []
-        shape, table = self.data["told"][row]
-        form = _number(base64.b64decode(self.data["shapes"][shape]), question)
-        account = _number(base64.b64decode(table), form)
+        shape, table = self.told[row]
+        account = _number(table, _number(self.shapes[shape], question))
         return [] if account is None else [self.data["texts"][n] for n in self.data["accounts"][account]]
 
     def state(self, who: str, place: str) -> str:

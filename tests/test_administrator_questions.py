@@ -120,6 +120,7 @@ class TestImpact:
         assert [each.holds for each in worse] == [False]
         assert "may not" in worse[0].unmet.because
 
+    @pytest.mark.slow
     def test_a_reach_that_stays_the_same_is_not_said_to_change(self) -> None:
         c = Community.demo()
         again = c.after(register=c.register.assigned(Assignment("dara", "volunteer", "notices")))
@@ -240,6 +241,7 @@ class TestWays:
         moves = [way.what for way in found if "order" in way.kinds]
         assert "Move Board host directly above Founding friend on the ladder" in moves
 
+    @pytest.mark.slow
     def test_a_gate_is_opened_and_what_has_no_meaning_has_no_way(self) -> None:
         c = Community.demo()
         kinds = {kind for way in c.ways("bram", "place.see", at="landowners") for kind in way.kinds}
@@ -288,6 +290,7 @@ class TestWays:
             way.command for way in c.ways("ada", "post.write", every=True)
         ]
 
+    @pytest.mark.slow
     def test_a_paused_rank_fits_nobody(self) -> None:
         c = community(rank("a", "post.write", paused="true"), rank("b", "post.write", "post.pin"))
         fit = c.fit(["post.write"])

@@ -437,6 +437,7 @@ def folder_advice(brook: Place, code: str) -> list[str]:
     return [piece.what for piece in brook.open().advice(when=NOW).pieces if piece.code == code]
 
 
+@pytest.mark.slow
 def test_an_account_that_is_used_from_many_places_is_told_unasked(brook: Place) -> None:
     (told,) = folder_advice(brook, "account-shared")
     assert told.startswith("Kofi Dace's account was used from 6 networks within 7 days; it may use")
@@ -447,6 +448,7 @@ def test_an_account_that_is_used_from_many_places_is_told_unasked(brook: Place) 
     assert folder_advice(brook, "account-shared") == []
 
 
+@pytest.mark.slow
 def test_what_somebody_wrote_is_not_left_with_somebody_who_has_left(brook: Place) -> None:
     brook.open().plan(MemberStatus("rosa", "retired", "elin")).apply()
     assert folder_advice(brook, "heir-gone") == []

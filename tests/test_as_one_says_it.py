@@ -295,7 +295,11 @@ def test_there_are_a_hundred() -> None:
     assert len(TYPED) >= 100
 
 
-@pytest.mark.parametrize(("typed", "status", "said"), TYPED, ids=[each[0] for each in TYPED])
+@pytest.mark.parametrize(
+    ("typed", "status", "said"),
+    # a quarter of them in the fast pass
+    [pytest.param(*each, id=each[0], marks=[pytest.mark.slow] if n % 4 else []) for n, each in enumerate(TYPED)],
+)
 def test_what_people_type_is_done_or_the_right_sentence_is_named(typed: str, status: int, said: str) -> None:
     import shlex
 
@@ -369,6 +373,7 @@ def test_who_acts_is_taken_from_the_environment_and_an_empty_one_is_an_error(her
     assert "As maintainer of the files" in run("assign", "surveyor", "tove", "--plan", cwd=here).stdout
 
 
+@pytest.mark.slow
 def test_groups_and_keys_are_changed_everywhere_they_are_named(here: Path) -> None:
     c = Community.open(here)
     answers = {key: c.where(key, "post.write") for key in c.register.members}
@@ -446,6 +451,7 @@ def test_without_a_terminal_it_says_what_is_missing_and_writes_nothing(tmp_path:
     assert "Nearest: Europe/London" in wrong.stderr
 
 
+@pytest.mark.slow
 def test_each_cell_of_a_sheet_has_a_list_to_choose_from(tmp_path: Path) -> None:
     import openpyxl
     from odf.opendocument import load
@@ -520,6 +526,7 @@ class TestSheet:
         assert run("grid", "--sheet", f"grid{ending}", *where, cwd=here).returncode == 0
         assert "The sheet has no changes" in run("grid", "--take", f"grid{ending}", cwd=here).stdout
 
+    @pytest.mark.slow
     def test_a_cell_that_is_filled_in_is_a_change_with_its_effect(self, here: Path) -> None:
         run("grid", "--sheet", "grid.xlsx", cwd=here)
         book = openpyxl.load_workbook(here / "grid.xlsx")
@@ -542,6 +549,7 @@ class TestSheet:
         assert "kit.lend" in after["host"].grants.words
         assert "photo.upload" not in after["volunteer"].grants.words
 
+    @pytest.mark.slow
     def test_a_sheet_from_an_older_state_says_so_and_takes_only_what_was_filled_in(self, here: Path) -> None:
         run("grid", "--sheet", "grid.csv", cwd=here)
         Community.open(here).plan(Grant("host", ["kit.lend"])).apply()
@@ -690,6 +698,7 @@ def test_a_place_given_another_key_keeps_its_assignments_and_expectations() -> N
     assert not plan.effect.shifts
 
 
+@pytest.mark.slow
 def test_where_the_charter_cannot_be_read_any_more_one_command_goes_back(here: Path) -> None:
     assert "no earlier state of the files is known" in run("undo", "--edits", "--yes", cwd=here).stderr
     Community.open(here).plan(Grant("host", ["kit.lend"])).apply()
@@ -735,6 +744,7 @@ def test_where_the_charter_lists_its_kinds_any_other_is_a_fault() -> None:
     assert right.charter.kinds == ("room", "section")
 
 
+@pytest.mark.slow
 def test_check_says_who_gained_and_lost_by_an_edit_by_hand_and_so_does_the_journal(here: Path) -> None:
     Community.open(here).plan(Grant("host", ["kit.lend"])).apply()
     assert "Edited by hand" not in run("check", cwd=here).stdout

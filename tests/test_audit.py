@@ -127,6 +127,7 @@ def state_at(states: dict[int, Community], at: datetime) -> int:
     return max([1, *(n for n in states if START + timedelta(days=2 * n) <= at)])
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("seed", seeds(2))
 def test_with_a_journal_each_row_is_judged_by_the_state_of_its_moment(
     journalled: tuple[Community, dict[int, Community]], seed: int
@@ -166,6 +167,7 @@ def test_what_took_a_right_away_is_found_by_asking_before_and_after_each_edge(
         assert each.since == (changes.get(until) if until and not each.ended else None)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("seed", seeds(3))
 def test_however_it_is_cut_and_shuffled_the_audit_is_the_same(seed: int) -> None:
     rng, c = Random(seed), Community.demo()
@@ -187,6 +189,7 @@ def test_the_year_that_ships_is_what_its_seed_makes() -> None:
     assert gzip.decompress(YEAR.read_bytes()) == gzip.decompress(as_file(year(Community.demo())))
 
 
+@pytest.mark.slow
 def test_the_audit_finds_the_three_incidents(here: Path) -> None:
     done = run("audit", str(YEAR), cwd=here)
     said = " ".join(done.stdout.split())
@@ -227,6 +230,7 @@ def test_what_ranks_are_used_for_and_what_is_kept_for_the_day(here: Path) -> Non
     assert short.unused == []
 
 
+@pytest.mark.slow
 def test_the_figure_tells_used_and_unused_apart() -> None:
     axes = figures.usage(Community.demo().audit(YEAR))
     words = [text.get_text() for text in axes.texts]
@@ -312,6 +316,7 @@ class TestLogs:
         assert [(e.deed.action, e.deed.target) for e in audit.not_allowed] == [("moderate", "tove")]
         assert (audit.rows, audit.refused) == (2, 1)
 
+    @pytest.mark.slow
     def test_what_a_server_wrote_down_can_be_audited_as_it_is(self, here: Path) -> None:
         app = app_of(here, decisions=here / "asked.jsonl")
         subject = {"type": "member", "id": "ada"}
@@ -353,6 +358,7 @@ class TestLogs:
         assert "Traceback" not in done.stderr
         assert "Ask Above itself" not in done.stderr
 
+    @pytest.mark.slow
     def test_output_for_machines(self, here: Path) -> None:
         done = run("audit", str(YEAR), "--format", "json", cwd=here)
         data = json.loads(done.stdout)

@@ -269,6 +269,7 @@ class TestSafety:
             plan.apply()
         assert brook.charter == edited
 
+    @pytest.mark.slow
     def test_what_later_changes_depend_on_is_not_taken_back_and_it_says_what_does(self, brook: Place) -> None:
         first = brook.open().plan(RankAdd("helper", {"title": "Helper"}, above="volunteer")).apply()
         second = brook.open().plan(Assign("tove", "helper")).apply()
@@ -323,6 +324,7 @@ class TestSafety:
         assert [each.kind for each in community.home.store.entries()] == ["import", "change"]
         river.open().plan(Grant("host", ["kit.lend"])).apply()
 
+    @pytest.mark.slow
     def test_what_was_decided_and_not_written_counts_and_is_finished_by_the_next_opening(self, river: Place) -> None:
         river.open().plan(MemberSet("tove", {"note": "x"})).apply()
         before = river.charter
@@ -426,6 +428,7 @@ class TestImport:
         undo(now.home).apply()
         assert list(river.open().register.members) == list(first)
 
+    @pytest.mark.slow
     def test_export_gives_back_what_import_reads_and_nothing_that_a_spreadsheet_runs(
         self, brook: Place, tmp_path: Path
     ) -> None:

@@ -71,6 +71,7 @@ class TestWhereThingsStand:
             assert [*above.ranks][:4] == [*rest[:at], key, *rest[at:]]
             assert [*below.ranks][:4] == [*rest[: at + 1], key, *rest[at + 1 :]]
 
+    @pytest.mark.slow
     def test_a_place_moves_to_the_end_of_where_it_goes_its_own_section_too(self, valley: Path) -> None:
         here = Community.open(valley)
         places = here.charter.places

@@ -210,6 +210,7 @@ def test_output_is_plain_in_a_pipe(demo: Path) -> None:
         assert "\x1b" not in run(*args, cwd=demo).stdout
 
 
+@pytest.mark.slow
 def test_output_is_coloured_on_a_terminal_unless_asked_not_to_be(demo: Path) -> None:
     pty = pytest.importorskip("pty")
 

@@ -50,6 +50,7 @@ def asked(answer: str, *args: str, cwd: Path) -> tuple[int, str]:
     return process.returncode, out
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(("answer", "added"), [("y", False), ("n", True)])
 def test_an_import_asks_whether_somebody_of_the_same_name_is_meant(river: Path, answer: str, added: bool) -> None:
     (river / "more.csv").write_text("name,email\nBram Ashby,bram@elsewhere.example\n")
@@ -60,6 +61,7 @@ def test_an_import_asks_whether_somebody_of_the_same_name_is_meant(river: Path, 
     assert (c.member("bram").email == "bram@elsewhere.example") is not added
 
 
+@pytest.mark.slow
 def test_a_plan_shows_and_stops_and_without_a_terminal_nothing_is_made_unasked(river: Path) -> None:
     before = state(river)
     plan = said("rank", "grant", "host", "contact.export", "--plan", cwd=river)
@@ -89,6 +91,7 @@ def test_out_of_reach_says_why_and_who_could_and_does_nothing(river: Path) -> No
     assert state(river) == before
 
 
+@pytest.mark.slow
 def test_what_breaks_an_expectation_takes_force_and_a_reason(river: Path) -> None:
     edit = ("rank", "grant", "volunteer", "post.publish", "--yes")
     refused = said(*edit, cwd=river, status=1)
@@ -255,6 +258,7 @@ def test_a_fault_of_the_program_itself_is_a_message_and_shows_its_trace_when_ask
     assert "Traceback" in done.stderr
 
 
+@pytest.mark.slow
 def test_withdrawing_a_right_shows_from_where_and_moving_a_place_keeps_or_takes(river: Path) -> None:
     withdrawn = said("rank", "withdraw", "post.remove.all", "--plan", cwd=river)
     assert "River warden grants post.remove.all, by the bundle housekeeping (charter.yaml line 96)" in withdrawn

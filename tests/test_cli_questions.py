@@ -27,6 +27,7 @@ def words(*args: str, cwd: Path) -> str:
     return " ".join(done.stdout.split())
 
 
+@pytest.mark.slow
 def test_a_tour_shows_what_is_open_closed_and_changed_and_for_the_administrator_why(demo: Path) -> None:
     said = words("tour", "bram", cwd=demo)
     assert "finds it Board host since 1 Apr 2024, Volunteer since 17 Jan 2019; group Lower reach team" in said
@@ -84,6 +85,7 @@ def test_may_says_what_would_turn_the_answer(demo: Path) -> None:
     assert [way["command"].split()[1] for way in found["ways"]] == ["assign"] * 5
 
 
+@pytest.mark.slow
 def test_impact_tells_gains_of_high_risk_by_its_exit_status(demo: Path, tmp_path: Path) -> None:
     after = tmp_path / "after"
     shutil.copytree(demo, after)

@@ -187,6 +187,7 @@ class TestWhatStandsInAFileCounts:
         assert brook.open().notices == ()
         assert_files_say_the_same(brook.folder, brook.open())
 
+    @pytest.mark.slow
     def test_a_file_quoted_anew_says_the_same_and_is_no_edit(self, brook: Place) -> None:
         begun(brook)
         text = (brook.folder / "members.csv").read_text()
@@ -195,6 +196,7 @@ class TestWhatStandsInAFileCounts:
         brook.open().plan(MemberSet("dara", {"note": "y"})).apply()
         assert "hand" not in kinds(brook)
 
+    @pytest.mark.slow
     def test_a_word_taken_out_again_with_a_title_beside_it_is_gone(self, brook: Place) -> None:
         begun(brook)
         brook.open().plan(Grant("host", ["kit.lend"])).apply()
@@ -209,6 +211,7 @@ class TestWhatStandsInAFileCounts:
         assert brook.open().may("bram", "kit.lend")
         assert brook.open().notices == ()
 
+    @pytest.mark.slow
     def test_what_only_adds_to_a_change_undoes_nothing(self, brook: Place) -> None:
         begun(brook)
         brook.open().plan(Grant("host", ["kit.lend"]), RankRename("host", title="Keeper")).apply()
@@ -262,6 +265,7 @@ class TestWhatStandsInAFileCounts:
             assert (c.place("notices").title, bool(c.may("rank:host", "kit.lend"))) == ("Board of news", False)
         assert any("charter.yaml undoes change" in each for each in one.open().notices)
 
+    @pytest.mark.slow
     def test_writing_the_newest_in_its_place_keeps_what_was_edited_beside_it(self, tmp_path: Path) -> None:
         one, other = (Place(tmp_path / name, f"sqlite:///{tmp_path}/shared.db") for name in ("one", "other"))
         for place in (one, other):
@@ -579,6 +583,7 @@ def _migrations(connection: Any) -> Any:
     return config
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("database", ["sqlite", "postgresql"])
 def test_a_database_of_the_first_version_is_brought_up_to_date_with_a_copy_of_before(
     brook: Place, database: str, request: pytest.FixtureRequest

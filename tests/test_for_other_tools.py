@@ -239,6 +239,7 @@ class TestPlugin:
         assert "The place Lower gauges denies reading.post to Volunteer" in done.stdout
         assert "Traceback" not in done.stdout + done.stderr
 
+    @pytest.mark.slow
     def test_alone_it_runs_nothing_else_and_beside_named_tests_both(self, here: Path, run_here: RunHere) -> None:
         (here.parent / "test_else.py").write_text("def test_else():\n    pass\n")
         assert "18 items" in run_here("--charter", "river", cwd=here.parent).stdout.str()
@@ -246,6 +247,7 @@ class TestPlugin:
         chosen = run_here("--charter", "river", "-k", "photo.upload", cwd=here.parent)
         assert "1 failed, 17 deselected" in chosen.stdout.str()
 
+    @pytest.mark.slow
     def test_what_is_gained_since_a_branch_is_a_test(self, in_git: Path, run_here: RunHere) -> None:
         held = run_here("--charter", "river", "--charter-against", "git:main", "-k", "risk", cwd=in_git.parent)
         assert "1 passed" in held.stdout.str()
@@ -325,6 +327,7 @@ class TestCompletion:
         assert done.returncode == 0
         assert f"{shell}_complete" in done.stdout
 
+    @pytest.mark.slow
     def test_bash_completes_with_it(self) -> None:
         script = (
             'PATH="$1:$PATH"; source <(ask-above --completion bash)\n'

@@ -269,6 +269,7 @@ class TestWhatIsReadHasAnEnd:
         rows = "member,rank\n" + "".join(f"q{n},r\n" for n in range(20_000))
         assert len(self.faults("", members="key\n" + "m\n", assignments=rows)) == 501
 
+    @pytest.mark.slow
     def test_twenty_thousand_lines_in_another_order_are_compared_and_merged(self) -> None:
         lines = [f"line {n}\n" for n in range(20_000)]
         other = [*lines[10_000:], *lines[:10_000]]
@@ -319,6 +320,7 @@ class TestPeoplesData:
             brook.open().plan(MemberForget("tove"))
         assert brook.open().plan(MemberForget("dara"), by="bram").refusals  # within one's reach, as every change
 
+    @pytest.mark.slow
     def test_somebody_is_given_all_that_is_kept_about_them_by_whoever_may_see_it(self, brook: Place) -> None:
         folder = ["--community", str(brook.folder)]
         CliRunner().invoke(main, ["member", "note", "tove", "likes boats", "--yes", "--as", "ada", *folder])

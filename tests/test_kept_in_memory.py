@@ -42,6 +42,7 @@ def assert_the_same(folder: Community, memory: Community, rng: Random) -> None:
     assert kept[0]["given"] == kept[1]["given"]
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("seed", seeds(4))
 def test_any_changes_and_their_undoing_leave_the_same_as_in_a_folder(seed: int, tmp_path: Path) -> None:
     rng, at = Random(seed), tmp_path / "river"

@@ -189,6 +189,7 @@ class TestProvisioning:
             assert [each["userName"] for each in found["Resources"]] == ["ida@river.example"], path
             assert "displayName" not in found["Resources"][0]
 
+    @pytest.mark.slow
     def test_active_is_true_or_false_and_nothing_else(self, idp: Provider) -> None:
         idp.add("ida@river.example")
         for said in ("yes", "1", "True ", 0, 1, None, "", "falsch"):
@@ -227,6 +228,7 @@ class TestProvisioning:
         assert (reply.status, reply.headers["retry-after"], b"10.1.2.3" in reply.body) == (503, "5", False)
         assert "ida" not in idp.community.register.members
 
+    @pytest.mark.slow
     def test_a_conflict_is_tried_again_and_a_precondition_is_held(self, idp: Provider) -> None:
         idp.add("ida@river.example")
         version = idp.send("GET", "/Users/ida").headers["etag"]

@@ -82,6 +82,7 @@ def test_faults_that_are_alike_are_one_with_a_count(brook: Place) -> None:
     assert "9 faults" in said
 
 
+@pytest.mark.slow
 def test_those_invited_by_a_list_get_a_letter_and_who_has_no_address_is_named(brook: Place) -> None:
     said = take(
         brook, "p.csv", "name,email\nUna Heron,una@river.example\nBo Low,\n",

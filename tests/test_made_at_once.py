@@ -38,6 +38,7 @@ class TestACopyOfAPlace:
                     asked = ask_rank(compiled, compiled.ranks[n])
                     assert decider.usable(asked, at) == decider.usable(asked, there), (key, old, compiled.ranks[n].key)
 
+    @pytest.mark.slow
     def test_is_made_by_its_title_and_can_be_undone(self, brook: Place) -> None:
         before = brook.charter
         done = run("place", "copy", "alder-mouth", "Lower Alder", "--into", "field", "--yes", cwd=brook.folder)
@@ -244,6 +245,7 @@ class TestLetters:
         content = message_from_string(letter.read_text("utf-8"), policy=policy.default).get_content()
         return str(content)
 
+    @pytest.mark.slow
     def test_who_invites_and_to_be_what(self, brook: Place) -> None:
         words = ("member", "invite", "zed", "Zed Rill", "zed@river.example", "--rank", "volunteer", "--as", "ada")
         assert run(*words, "--message", "See you at the weir", "--yes", cwd=brook.folder).returncode == 0

@@ -204,6 +204,7 @@ def test_an_edit_by_hand_of_a_late_file_counts_as_it_stands(kept: tuple[Path, La
     assert "Bram A." in in_files(folder)
 
 
+@pytest.mark.slow
 def test_a_disk_that_fails_leaves_files_late_and_nothing_wrong(
     kept: tuple[Path, LastingHome], monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -47,6 +47,7 @@ def attack(place: Place, rng: Random, people: list[Outsider]) -> None:
         return
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("seed", seeds(3))
 def test_members_who_write_what_they_may_never_hold_what_the_directory_gave_to_another(brook: Place, seed: int) -> None:
     rng = Random(seed)

@@ -72,6 +72,7 @@ class TestAFolderOfVersionFour:
         if not river.url:
             assert_files_say_the_same(river.folder, river.open())
 
+    @pytest.mark.slow
     def test_what_was_edited_in_it_counts_as_it_stands(self, river: Place) -> None:
         held = two_changes(river)
         as_before(river, database_of(river), held, 3)
@@ -89,6 +90,7 @@ class TestAFolderOfVersionFour:
         assert (river.folder / "charter.yaml").read_bytes() == held[3]["charter.yaml"]
 
 
+@pytest.mark.slow
 def test_files_that_are_newer_than_the_database_say_which_two_commands_settle_it(river: Place) -> None:
     from ask_above import StoreError
     from ask_above.workspace.edited import take_edits

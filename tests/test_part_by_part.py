@@ -99,6 +99,7 @@ class TestTheCommand:
         assert (done.returncode, "of 60 members" in done.stdout) == (0, True), done
         assert rights(here / "out", members=False) == as_one(Community.demo(), ("post.write",))
 
+    @pytest.mark.slow
     def test_a_database_is_read_by_ranges_of_keys(
         self, here: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
     ) -> None:

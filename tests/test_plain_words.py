@@ -59,6 +59,7 @@ def texts() -> Iterator[tuple[str, str]]:
         yield path.name, re.sub(r"`+[^`]*`+", "", bare)
 
 
+@pytest.mark.slow
 def test_no_text_has_a_private_word() -> None:
     assert [(where, found[0]) for where, text in texts() for found in PRIVATE.finditer(text)] == []
 
@@ -132,6 +133,7 @@ def bound_by(node: ast.AST, name: str) -> set[ast.AST]:
     return {below for each in binding for below in ast.walk(each)}
 
 
+@pytest.mark.slow
 def test_a_local_that_lives_for_long_says_what_it_holds() -> None:
     """Within three lines one sees where a value comes from; further down its name has to say it."""
     long = []

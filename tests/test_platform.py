@@ -54,6 +54,7 @@ def test_the_table_and_its_blocks_say_cell_by_cell_what_may_says(seed: int) -> N
             assert table.may(table.members[0], k, p) is expected[0]
 
 
+@pytest.mark.slow
 def test_the_table_is_streamed_within_the_memory_that_it_is_given() -> None:
     size = Size(ranks=40, capabilities=60, places=300, depth=4, overrides=1_500, members=4_000, profiles=2_500)
     c = Community(charter(size), register(size))
@@ -229,6 +230,7 @@ def test_the_table_is_written_for_a_site_to_join_on(form: str, tmp_path: Path, m
         assert sorted(found) == sorted(demo.who(capability, at=at)["member"])
 
 
+@pytest.mark.slow
 def test_an_export_that_cannot_be_written_says_so_and_leaves_nothing(tmp_path: Path) -> None:
     assert run("demo", "demo", cwd=tmp_path).returncode == 0
     for out, part in (
@@ -299,6 +301,7 @@ def test_an_export_that_breaks_off_leaves_what_was_there(tmp_path: Path) -> None
     assert "secret" not in str(caught.value)
 
 
+@pytest.mark.slow
 def test_an_export_into_a_folder_replaces_an_earlier_one_and_nothing_else(tmp_path: Path) -> None:
     assert run("demo", "demo", cwd=tmp_path).returncode == 0
     (tmp_path / "whole" / "members").mkdir(parents=True)

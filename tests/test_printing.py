@@ -60,6 +60,7 @@ def _folded(text: str) -> str:
     return re.sub(r"\s+", " ", text).strip()
 
 
+@pytest.mark.slow
 def test_ways_and_what_a_change_does_print_as_their_commands(community: Community, tmp_path: Path) -> None:
     said = run(
         *["may", "otto", "post.write", "--at", "river-talk", "--ways", "--full", "--community"], str(DEMO)

@@ -88,6 +88,7 @@ class TestUsers:
         entry = idp.community.home.store.entries()[-1]
         assert (entry.who, entry.why) == ("ines", "by the token idp-ines")
 
+    @pytest.mark.slow
     def test_a_telephone_number_is_kept_changed_found_and_taken_as_the_address_is(self, idp: Provider) -> None:
         numbers = [{"value": "+44 1"}, {"value": "+44 2", "primary": True, "type": "mobile"}]
         made = idp.add("ida@river.example", phoneNumbers=numbers)
@@ -104,6 +105,7 @@ class TestUsers:
         assert idp.patch(where, {"op": "remove", "path": "phoneNumbers"}).data.get("phoneNumbers") is None
         assert idp.community.member(made.data["id"]).phone == ""
 
+    @pytest.mark.slow
     def test_of_several_addresses_the_primary_one_is_kept_else_the_first(self, idp: Provider) -> None:
         mails = [{"value": f"{name}@river.example"} for name in ("first", "second")]
         for n, (some, kept) in enumerate(
@@ -118,6 +120,7 @@ class TestUsers:
         again = idp.add("IDA@River.example")
         assert (again.status, again.data["scimType"]) == (409, "uniqueness")
 
+    @pytest.mark.slow
     def test_found_by_user_name_or_number_and_in_pages(self, idp: Provider) -> None:
         idp.add("ida@river.example", externalId="7")
         for asking in (
@@ -140,6 +143,7 @@ class TestUsers:
         assert "rosa" not in met or idp.community.member("rosa").status != "retired"
         assert idp.send("GET", "/Users?filter=userName%20eq").status == 400
 
+    @pytest.mark.slow
     def test_suspended_and_brought_back_and_never_vouched_for(self, idp: Provider) -> None:
         replace = {"op": "Replace", "path": "active", "value": "False"}
         assert idp.patch("/Users/tove", replace).data["active"] is False
@@ -153,6 +157,7 @@ class TestUsers:
         made = idp.add("quiet@river.example", active=False)
         assert (made.status, made.data["active"]) == (201, False)
 
+    @pytest.mark.slow
     def test_renamed_by_put_and_by_patch_and_the_key_stays(self, idp: Provider) -> None:
         whole = {"schemas": [USER], "userName": "t.eddy@river.example", "displayName": "Tove Eddy-Marsh"}
         assert idp.send("PUT", "/Users/tove", whole).data["displayName"] == "Tove Eddy-Marsh"
@@ -164,6 +169,7 @@ class TestUsers:
         assert idp.community.member("tove").user_name == "tove@river.example"
         assert idp.community.member("tove").email == "t@river.example"
 
+    @pytest.mark.slow
     def test_deleted_is_retired_and_made_again_is_brought_back(self, idp: Provider) -> None:
         idp.add("ida@river.example")
         assert idp.send("DELETE", "/Users/ida").status == 204
@@ -224,6 +230,7 @@ class TestGroups:
         assert idp.patch("/Groups/rank:surveyor", remove).status == 200
         assert not idp.community.may("tove", "gauge.see", at="upper-gauges")
 
+    @pytest.mark.slow
     def test_a_group_is_made_renamed_and_removed(self, idp: Provider) -> None:
         made = idp.send(
             "POST",

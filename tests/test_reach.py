@@ -369,6 +369,7 @@ class TestNamedElsewhere:
 
 
 class TestUndo:
+    @pytest.mark.slow
     def test_what_the_owner_closed_is_not_opened_again_by_another(self, tmp_path: Path) -> None:
         there = society(tmp_path)
         there.open().plan(RankSet("boss", {"open": "true"}), by="ann").apply()

@@ -59,6 +59,7 @@ def page(demo: Path) -> Page:
     return Page((demo / "site.html").read_text("utf-8"))
 
 
+@pytest.mark.slow
 def test_the_page_holds_every_part(page: Page) -> None:
     for part in (
         "Wren Valley River Watch has 19 places",

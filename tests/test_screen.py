@@ -98,6 +98,7 @@ def test_colours_add_nothing_that_is_not_there_without_them(demo: Path, view: st
     assert [line.rstrip() for line in bare.splitlines()] == [line.rstrip() for line in plain.splitlines()]
 
 
+@pytest.mark.slow
 def test_marks_mean_the_same_everywhere(demo: Path) -> None:
     legends = {view: run(*shlex.split(view), cwd=demo).stdout for view in ("grid --at lower-gauges", "cover", "powers")}
     assert "/ does not apply in a place of this kind" in legends["grid --at lower-gauges"]

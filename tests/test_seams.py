@@ -265,6 +265,7 @@ class TestAJournalOneCanHoldAgainstSomebody:
 
 
 class TestUndoing:
+    @pytest.mark.slow
     def test_what_was_added_goes_wherever_it_was_moved_since(self, brook: Place) -> None:
         before = brook.charter
         added = brook.open().plan(RankAdd("helper", {"title": "Helper"}, below="host"), why="x").apply(force=True)
@@ -273,6 +274,7 @@ class TestUndoing:
         assert "helper" not in brook.open().charter.ranks
         assert brook.charter == before
 
+    @pytest.mark.slow
     def test_of_two_moves_the_first_names_the_one_that_is_in_the_way(self, brook: Place) -> None:
         first = brook.open().plan(RankMove("host", above="warden"), why="x").apply(force=True)
         second = brook.open().plan(RankMove("host", below="volunteer"), why="x").apply(force=True)

@@ -403,6 +403,7 @@ class TestFresh:
         assert community.place("notices").title == ("Notes" if what == "by hand" else "Notices")
         assert ("lou" in community.register.members) is (what != "by hand")
 
+    @pytest.mark.slow
     @pytest.mark.parametrize("reason", [KeyError("nobody thought of this"), OSError("the disk"), StoreError("busy")])
     def test_a_look_that_fails_for_whatever_reason_is_not_the_last_and_the_next_comes_soon(
         self, here: Path, reason: Exception, monkeypatch: pytest.MonkeyPatch, caplog: pytest.LogCaptureFixture

@@ -137,6 +137,7 @@ class TestTakingOver:
         assert Community.open(here).home.store.entries()[-1].number == number == 2
         assert "take over sisters: 2 members changed of 2" in run("journal", cwd=here).stdout
 
+    @pytest.mark.slow
     def test_what_is_gone_in_the_directory_is_taken_here_and_nothing_else(self, here: Path) -> None:
         sync(here, "--yes")
         run("assign", "surveyor", "bram", "--yes", cwd=here)
@@ -150,6 +151,7 @@ class TestTakingOver:
         assert ("surveyor", "site", "sisters") not in given(c, "tove")
         assert ("surveyor", "site", "") in given(c, "bram")
 
+    @pytest.mark.slow
     def test_those_who_are_gone_are_retired_told_or_left(self, here: Path) -> None:
         sync(here, "--yes")
         without = PEOPLE[PEOPLE.index("dn: uid=tove") :]
@@ -185,6 +187,7 @@ class TestTakingOver:
             )
         assert run("undo", "--yes", cwd=here).returncode == 0
 
+    @pytest.mark.slow
     def test_commands_are_refused_names_addresses_and_groups_that_the_directory_holds(self, here: Path) -> None:
         sync(here, "--yes")
         for words, said in (
@@ -512,6 +515,7 @@ def mailbox() -> Iterator[Mailbox]:
 
 
 class TestLetters:
+    @pytest.mark.slow
     def test_letters_are_handed_over_and_put_aside_and_what_was_refused_stays(self, here: Path, mailbox: Any) -> None:
         link = {"ASK_ABOVE_INVITATION_LINK": "https://river.example/join/{key}?to={email}"}
         for key in ("ida", "jo"):
@@ -547,6 +551,7 @@ class TestLetters:
         assert "The outbox is empty" not in run("send", cwd=here, **mail).stdout
         assert len(mailbox.letters) == 1
 
+    @pytest.mark.slow
     def test_what_is_missing_is_told(self, here: Path) -> None:
         run("member", "invite", "ida", "--email", "ida@river.example", "--yes", cwd=here)
         assert "Set ASK_ABOVE_MAIL_SERVER" in run("send", cwd=here).stderr

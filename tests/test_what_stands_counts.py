@@ -67,12 +67,12 @@ def says_the_same(folder: Path) -> None:
 
 
 @pytest.mark.slow
-@pytest.mark.parametrize("seed", seeds(48))
+@pytest.mark.parametrize("seed", seeds(16))
 def test_the_same_for_longer_sequences(tmp_path: Path, seed: int) -> None:
     assert play(tmp_path, 1_000 + seed)
 
 
-@pytest.mark.parametrize("seed", seeds(4))
+@pytest.mark.parametrize("seed", seeds(2))
 @pytest.mark.slow
 def test_of_two_folders_on_one_database_the_newest_state_answers_in_both(
     tmp_path: Path, postgresql: str, seed: int

@@ -54,6 +54,7 @@ def said(copied: Path, *words: str) -> str:
     return done.stdout
 
 
+@pytest.mark.slow
 def test_the_command_answers(copied: Path) -> None:
     rows = said(copied, "kinds", "--format", "csv", "--community", str(DEMO)).splitlines()
     c = ask_above.Community.demo()
@@ -62,6 +63,7 @@ def test_the_command_answers(copied: Path) -> None:
     assert "ladder, kinds" in said(copied, "--help")
 
 
+@pytest.mark.slow
 def test_the_advice_is_told_and_gone_once_the_title_is_shorter(copied: Path, tmp_path: Path) -> None:
     shutil.copytree(DEMO, tmp_path / "river")
     charter = tmp_path / "river" / "charter.yaml"

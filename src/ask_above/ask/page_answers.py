@@ -21,6 +21,7 @@ from ask_above.charter.names import upper
 from ask_above.charter.rules import Act
 from ask_above.decide.classes import ClassState
 from ask_above.decide.decider import VISITOR, Decider
+from ask_above.decide.explain import Explainer
 from ask_above.decide.profile import Asked, Sort, ask_anybody, ask_rank, ask_visitor
 from ask_above.decide.words import LateWord, in_place, say
 
@@ -95,6 +96,7 @@ class _Maker:
         # the page has to open in a browser: beyond so many cells places are left out, and it says how many
         most = max(1, _MOST_CELLS // max(1, len(compiled.ranks) * len(compiled.catalogue.keys)))
         self.places = [n for n, _ in enumerate(compiled.places) if plain_places or n == 0 or self._says(n)][:most]
+        self._explainers: dict[tuple[int, int], Explainer] = {}
         self.texts: dict[str, int] = {}
         self.accounts: dict[tuple[int, ...], int] = {}
 
@@ -263,7 +265,10 @@ class _Maker:
         return touched
 
     def _account(self, row: int, capability: int, place: int) -> int:
-        account = self.decider.account(self.asked_rows[row], self.compiled.catalogue.keys[capability], place)
+        explainer = self._explainers.get((row, place))
+        if explainer is None:
+            explainer = self._explainers[row, place] = self.decider.explainer(self.asked_rows[row], place)
+        account = explainer.account(self.compiled.catalogue.keys[capability])
         steps = (self._text(step.text) for step in account.steps) if row < self.ranks else ()
         return self.accounts.setdefault((self._text(account.reason), *steps), len(self.accounts))
 

@@ -341,7 +341,7 @@ class Case:
         return bool(inside & self.compiled.catalogue.mask(using))
 
     def _why_not(self, capability: str, place: int) -> str:
-        reason = Explainer(self.compiled, self.people.register, self.actor, capability, place).account().reason
+        reason = Explainer(self.compiled, self.people.register, self.actor, place).account(capability).reason
         return f"{reason[0].lower()}{reason[1:]}" if reason.startswith(("The ", "None ")) else reason
 
     def _own_standing(self, rule: ActRule) -> Standing:

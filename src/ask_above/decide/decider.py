@@ -63,8 +63,11 @@ class Decider(Keeper):
 
     def account(self, asked: Asked, capability: str, place: int) -> Account:
         """Tell why an answer on a capability is what it is."""
-        explainer = Explainer(self.compiled, self.people.register, asked, capability, place)
-        return explainer.account(notes=self.notes(asked, capability, place))
+        return self.explainer(asked, place).account(capability, notes=self.notes(asked, capability, place))
+
+    def explainer(self, asked: Asked, place: int) -> Explainer:
+        """Return what tells of somebody at a place why each answer is what it is."""
+        return Explainer(self.compiled, self.people.register, asked, place)
 
     def account_of(self, who: str, capability: str, place: str, at: Instant) -> Account:
         """Tell the same for someone at a moment, all given as they are asked about."""

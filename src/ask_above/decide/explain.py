@@ -7,6 +7,8 @@ whose words they were.
 from __future__ import annotations
 
 from collections.abc import Mapping
+from functools import cached_property
+from typing import Final
 
 from ask_above.charter.ladder import Rank
 from ask_above.charter.names import few, listed
@@ -16,9 +18,11 @@ from ask_above.decide.answer import Account, Step
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.layers import LayerName, Word
 from ask_above.decide.profile import Asked, Holding, How, Profile, Sort
-from ask_above.decide.walk import Layer, closed_gate, held, layers, meets_term, ranks_at
+from ask_above.decide.walk import Held, Layer, closed_gate, held, layers, meets_term, ranks_at
 from ask_above.decide.words import HELD_BY, assigned, in_file, in_place
 from ask_above.people.register import Register, Status
+
+_NONE: Final[frozenset[str]] = frozenset()
 
 
 def source_of(compiled: CompiledCharter, rank: Rank, capability: str) -> tuple[Where, str]:
@@ -47,18 +51,17 @@ def _through(compiled: CompiledCharter, word: str, capability: str) -> str:
 
 
 class Explainer:
-    """Tells how one answer came about."""
+    """Tells how answers on somebody at a place came about, one capability after another."""
 
-    def __init__(
-        self, compiled: CompiledCharter, register: Register, asked: Asked, capability: str, place: int
-    ) -> None:
+    def __init__(self, compiled: CompiledCharter, register: Register, asked: Asked, place: int) -> None:
         self.compiled, self.register, self.asked, self.place = compiled, register, asked, place
-        self.capability = capability
-        self.rests = compiled.rests(capability, place)
+        self.profile = asked.profile or Profile()
+        self.capability, self.rests = "", 0
         self.steps: list[Step] = []
 
-    def account(self, *, notes: tuple[str, ...] = ()) -> Account:
-        """Return the whole account."""
+    def account(self, capability: str, *, notes: tuple[str, ...] = ()) -> Account:
+        """Return the whole account of the answer on a capability."""
+        self.capability, self.rests, self.steps = capability, self.compiled.rests(capability, self.place), []
         reason = self._tell()
         allowed = not any(step.holds is False for step in self.steps)
         about = self.compiled.catalogue.capabilities[self.capability].about
@@ -79,14 +82,13 @@ class Explainer:
             return self._add("4.4", "status", {"who": asked.label, "status": asked.status}, holds=False).text
         if asked.status == Status.PENDING and asked.sort is Sort.MEMBER:
             self._add("4.4", "pending", {"who": asked.label})
-        self._ranks(asked.profile)
-        reckoned = held(self.compiled, asked.profile, self.place)
-        if not reckoned.unbounded:
-            gate = self._gates(asked.profile)
-            if gate is not None:
-                return gate
-            self._places(asked.profile)
-        return self._use(reckoned.mask)
+        self._ranks()
+        if not self._held.unbounded:
+            self.steps += self._gates
+            if self._gates and self._gates[-1].holds is False:
+                return self._gates[-1].text
+            self._places()
+        return self._use(self._held.mask)
 
     def _add(
         self,
@@ -98,58 +100,79 @@ class Explainer:
         takes: int = 0,
         holds: bool | None = None,
     ) -> Step:
-        names = self.compiled.catalogue.names
-        step = Step(rule, code, words, frozenset(names(gives)), frozenset(names(takes)), holds)
+        step = Step(rule, code, words, self._named(gives), self._named(takes), holds)
         self.steps.append(step)
         return step
 
+    def _named(self, mask: int) -> frozenset[str]:
+        return frozenset(self.compiled.catalogue.names(mask)) if mask else _NONE
+
     # -- ranks and what they grant (rules 3 and 4)
 
-    def _ranks(self, profile: Profile) -> None:
-        ranks = ranks_at(self.compiled, profile, self.place)
+    # what follows is the same whatever is asked about
+
+    @cached_property
+    def _held(self) -> Held:
+        return held(self.compiled, self.profile, self.place)
+
+    @cached_property
+    def _layers(self) -> list[Layer]:
+        return [*layers(self.compiled, self.profile, self.place)]
+
+    @cached_property
+    def _here(self) -> list[tuple[int, int]]:
+        """The ranks held there, highest first, and what each withholds."""
+        ranks, expand = self.compiled.ranks, self.compiled.catalogue.expand_all
+        return [(n, expand(ranks[n].withhold)) for n in ranks_at(self.compiled, self.profile, self.place)]
+
+    @cached_property
+    def _holdings(self) -> list[Step]:
+        """The steps of how each rank is held there."""
         chain = self.compiled.chains[self.place]
-        for position in ranks:
-            for holding in self.asked.holdings:
-                if holding.rank == position and holding.place in chain:
-                    self._holding(holding)
-        if not ranks:
+        there = [holding for holding in self.asked.holdings if holding.place in chain]
+        return [self._holding(holding) for rank, _ in self._here for holding in there if holding.rank == rank]
+
+    def _ranks(self) -> None:
+        self.steps += self._holdings
+        if not self._here:
             self._add("4.8", "no-ranks", {"who": self.asked.label})
-        unbounded = [position for position in ranks if position in self.compiled.unbounded]
+        unbounded = [position for position, _ in self._here if position in self.compiled.unbounded]
         if unbounded:
             self._add("3.4", "unbounded", {"rank": self.compiled.ranks[unbounded[0]].title}, gives=self.rests)
             return
         carried = False
-        for position in ranks:
-            self._withheld(position)
+        for position, withheld in self._here:
+            if withheld & self.rests:
+                self._withheld(position, withheld & self.rests)
             both = self.compiled.carried[position] & self.rests
             carried = carried or bool(both & self._bit)
             if both:
                 self._carried(position, both)
-        if ranks and not carried:
+        if self._here and not carried:
             self._add("3.1", "not-carried", {"who": self.asked.label, "what": self.capability})
 
     @property
     def _bit(self) -> int:
         return self.compiled.catalogue.bit[self.capability]
 
-    def _holding(self, holding: Holding) -> None:
+    def _holding(self, holding: Holding) -> Step:
         rank, place = self.compiled.ranks[holding.rank], self.compiled.places[holding.place]
         where = in_place(place.title, site=holding.place == 0)
         match holding.how:
             case How.AUTOMATIC:
-                self._add("4.1", "automatic", {"rank": rank.title, "by": HELD_BY[rank.held_by or "members"]})
+                return Step("4.1", "automatic", {"rank": rank.title, "by": HELD_BY[rank.held_by or "members"]})
             case How.CONFERRED:
                 group = self.compiled.charter.groups[holding.group or ""].title
-                self._add("4.3", "conferred", {"rank": rank.title, "group": group, "place": where})
+                return Step("4.3", "conferred", {"rank": rank.title, "group": group, "place": where})
             case How.ASSIGNED if holding.assignment:
                 giver = self.register.members.get(holding.assignment.by)
                 by = giver.called if giver else holding.assignment.by
                 words = assigned(holding.assignment, by)
-                self._add("4.2", "assigned", {"rank": rank.title, "place": where, **words})
+                return Step("4.2", "assigned", {"rank": rank.title, "place": where, **words})
             case How.ENTRY:
-                self._add("4.4", "entry", {"rank": rank.title})
+                return Step("4.4", "entry", {"rank": rank.title})
             case _:
-                self._add("4.9", "asked", {"rank": rank.title})
+                return Step("4.9", "asked", {"rank": rank.title})
 
     def _carried(self, position: int, both: int) -> None:
         rank = self.compiled.ranks[position]
@@ -162,35 +185,33 @@ class Explainer:
             gives=both,
         )
 
-    def _withheld(self, position: int) -> None:
-        rank = self.compiled.ranks[position]
-        both = self.compiled.catalogue.expand_all(rank.withhold) & self.rests
-        if both:
-            what = listed(self.compiled.catalogue.names(both))
-            self._add("3.3", "withheld", {"rank": rank.title, "what": what, "file": in_file(rank.withhold.where)})
+    def _withheld(self, position: int, both: int) -> None:
+        rank, what = self.compiled.ranks[position], listed(self.compiled.catalogue.names(both))
+        self._add("3.3", "withheld", {"rank": rank.title, "what": what, "file": in_file(rank.withhold.where)})
 
     # -- places (rules 5.3 to 5.5)
 
-    def _gates(self, profile: Profile) -> str | None:
-        closed = closed_gate(self.compiled, profile, self.place)
+    @cached_property
+    def _gates(self) -> list[Step]:
+        """The steps of the gates on the way, up to the first that is closed."""
+        closed, steps = closed_gate(self.compiled, self.profile, self.place), list[Step]()
         for here in self.compiled.chains[self.place]:
             gate = self.compiled.places[here].gate
             if gate is None:
                 continue
-            title, file = self._title(here), in_file(gate.where)
+            words = {"place": self._title(here), "who": self.asked.label, "file": in_file(gate.where)}
             if here == closed:
-                asks = gate_asks(self.compiled, gate)
-                words = {"place": title, "who": self.asked.label, "asks": asks, "file": file}
-                return self._add("5.3", "gate-closed", words, holds=False).text
-            met = [term for term in (*gate.any, *gate.all) if meets_term(self.compiled, profile, here, term)]
-            by = f" through {listed(term_name(self.compiled, term) for term in met)}" if met else ""
-            self._add("5.3", "gate-open", {"place": title, "who": self.asked.label, "by": by, "file": file})
-        return None
+                words["asks"] = gate_asks(self.compiled, gate)
+                return [*steps, Step("5.3", "gate-closed", words, holds=False)]
+            met = [term for term in (*gate.any, *gate.all) if meets_term(self.compiled, self.profile, here, term)]
+            words["by"] = f" through {listed(term_name(self.compiled, term) for term in met)}" if met else ""
+            steps.append(Step("5.3", "gate-open", words))
+        return steps
 
-    def _places(self, profile: Profile) -> None:
+    def _places(self) -> None:
         bars: list[tuple[Layer, str, Word, int]] = []
-        for layer in layers(self.compiled, profile, self.place):
-            self._layer(layer, profile)
+        for layer in self._layers:
+            self._layer(layer)
             bars += [(layer, key, word, word.bar & self.rests) for key, word in layer.speakers if word.bar & self.rests]
         # told last, as they count last: whatever was said before is shown, and then what it comes to
         for layer, key, _, taken in bars:
@@ -206,7 +227,7 @@ class Explainer:
             return [entry] if entry else []
         return [voice.entry for voice in self.compiled.voices(layer.place, key)]
 
-    def _layer(self, layer: Layer, profile: Profile) -> None:
+    def _layer(self, layer: Layer) -> None:
         """Tell what one layer gives and takes of what the question rests on, and whose word it was."""
         for capability in self.compiled.catalogue.names(self.rests):
             bit = self.compiled.catalogue.bit[capability]
@@ -215,7 +236,7 @@ class Explainer:
                 continue
             denied = bool(layer.deny & bit)
             allowed = bool(layer.allow & bit)
-            unheard = profile.pending and layer.name in (LayerName.GROUP, LayerName.MEMBER) and not denied
+            unheard = self.profile.pending and layer.name in (LayerName.GROUP, LayerName.MEMBER) and not denied
             key = next(key for key, word in speaking if bool(word.deny & bit) == denied)
             other = [self._holder(layer, name) for name, word in speaking if bool(word.deny & bit) != denied]
             entry = self._speaking(layer, key, bit)
