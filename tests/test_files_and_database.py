@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import json
 import shutil
 from collections.abc import Callable
@@ -383,6 +384,19 @@ class TestWhereNoFilesAreKept:
         assert [*plan.effect.rows()] == [*brook.open().plan(Assign("m7", "host", "commons")).effect.rows()]
         plan.apply()
         assert brook.open().may("m7", "thread.close", at="notices")
+
+    def test_who_is_alike_is_told_by_the_rows_of_each_database(
+        self, river: Place, monkeypatch: pytest.MonkeyPatch
+    ) -> None:
+        monkeypatch.setattr("ask_above.workspace.location.MOST_IN_FILES", 5)
+        begun(river)
+        whole, some = river.open(), Community.open(river.folder, register=river.url, on_demand=True)
+        by_rows, by_members = (list(c.decider.ready.alike().values()) for c in (some, whole))
+        assert by_rows == by_members
+        assert len(by_rows) > 20
+        assert some.cover().table().equals(whole.cover().table())
+        del some
+        gc.collect()  # its reading ends before the server does
 
     @pytest.mark.slow
     def test_of_many_one_is_forgotten_whole(self, brook: Place) -> None:

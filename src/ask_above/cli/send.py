@@ -37,7 +37,7 @@ def command(community: str | None, *, only_plan: bool) -> int:
         screen.line("The outbox is empty.")
         return 0
     if only_plan:
-        screen.line(f"{how_many(len(letters), 'letter')} {'waits' if len(letters) == 1 else 'wait'}", "head")
+        screen.line(how_many(len(letters), "letter waits", "letters wait"), "head")
         for letter in letters:
             screen.line(f"  {letter.name}")
         return 0

@@ -30,7 +30,7 @@ def too_many(sight: Sight) -> Iterator[Piece]:
     if len(unbounded) > advice.most_unbounded:
         rank = sight.compiled.ranks[min(sight.compiled.unbounded)]
         names = listed(sight.title(key) for key in unbounded[:6])
-        have = f"{how_many(len(unbounded), 'member')} {'has' if len(unbounded) == 1 else 'have'}"
+        have = how_many(len(unbounded), "member has", "members have")
         what = f"{have} an unbounded rank, more than {advice.most_unbounded}: {names}"
         mend = f"see who: ask-above who {sight.compiled.catalogue.keys[0]} --through"
         yield Piece("too-many-unbounded", rank.where, what, mend, tuple(f"@{key}" for key in unbounded))
@@ -99,7 +99,7 @@ def over_limit(sight: Sight) -> Iterator[Piece]:
         if rank.limit is not None and count > rank.limit:
             holding = sight.holding(rank)
             names = listed(sight.title(key) for key in holding[:6])
-            have = f"{how_many(count, 'member')} {'has' if count == 1 else 'have'}"
+            have = how_many(count, "member has", "members have")
             what = f"{have} {rank.title}; its limit is {rank.limit}: {names}"
             concerned = (rank.key, *(f"@{key}" for key in holding))
             commands = (f"ask-above rank set {rank.key} limit={count}",)
