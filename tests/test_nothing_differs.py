@@ -11,12 +11,15 @@ from typing import Any
 import pytest
 
 from ask_above import AskAboveError, Community
+from ask_above.charter.changes import saying
 from ask_above.charter.rules import Act
+from ask_above.decide import walk
 from ask_above.decide.decider import VISITOR
 from generated import NOW, Generated, generate
 from seeds import seeds
 from small import member, texts
 from small import rank as ranked
+from standard import Size, charter, register
 
 pytestmark = pytest.mark.slow
 
@@ -189,3 +192,25 @@ def test_what_only_a_rank_that_nobody_has_might_assign_differs_too(status: str) 
     assert old.may_assign("rank:lead", "crew", to="bo").allowed
     assert not new.may_assign("rank:lead", "crew", to="bo").allowed
     assert old.impact(new).may_differ == ["Whoever may assign ranks: which ranks they may assign to Bo may change."]
+
+
+def test_of_very_many_ranks_and_places_it_is_said_what_was_not_looked_at(monkeypatch: pytest.MonkeyPatch) -> None:
+    size = Size(ranks=130, capabilities=30, places=500, overrides=800, members=40, profiles=10)
+    old = Community(charter(size), register(size))
+    rank, place, capability = [*old.charter.ranks][60], [*old.charter.places][7], old.charter.catalogue.keys[3]
+    new = old.after(charter=saying(old.charter, place, rank, "deny", (capability,), above=False, member=False))
+    impact, reckoned = old.impact(new), 0
+    held = walk.held
+
+    def counted(*given: Any, **words: Any) -> walk.Held:
+        nonlocal reckoned
+        reckoned += 1
+        return held(*given, **words)
+
+    monkeypatch.setattr(walk, "held", counted)
+    assert impact.powers == []
+    assert "Which ranks may act on which may change; there are too many ranks and places to test each." in (
+        impact.may_differ
+    )
+    assert bool(impact)
+    assert reckoned < len(old.charter.ranks) * len(old.charter.places)

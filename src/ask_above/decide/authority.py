@@ -191,7 +191,7 @@ class Case:
             return
         for rank in self.compiled.ranks:
             able = reach >> rank.position & 1 and not (rank.automatic or rank.kept_by or rank.paused)
-            if able and (rule.hand_on == "any" or not self.handing.not_held(self.handing.brought(rank, None))):
+            if able and (rule.hand_on == "any" or self.handing.is_within(rank)):
                 yield rank
 
     def unassign(self, rank: Rank, target: Asked) -> list[Step]:

@@ -39,9 +39,10 @@ def gains(reckoner: Reckoner, before: Profile, after: Profile, place: int) -> It
     """
     if before == after:
         return
-    # twice: a gate that shuts now may open by another change, and what was given behind it then counts
-    for here in reckoner.compiled.below[place]:
-        for gated in (True, False):
+    compiled = reckoner.compiled
+    for here in compiled.below[place]:
+        # twice: a gate that shuts now may open by another change, and what was given behind it then counts
+        for gated in (True, False) if not compiled.gated.isdisjoint(compiled.chains[here]) else (True,):
             old = reckoner.held(before, here, gated=gated)
             new = reckoner.held(after, here, gated=gated)
             mask, unbounded = new.mask & ~old.mask, new.unbounded and not old.unbounded
@@ -62,19 +63,48 @@ class Handing:
 
     def __init__(self, reckoner: Reckoner, place: int, actor: Profile | None, beside: Handing | None = None) -> None:
         self.reckoner, self.place, self.actor = reckoner, place, actor
-        self._brought: dict[int, list[Gain]] = {} if beside is None else beside._brought
+        # of each rank what was looked at so far, and what is left to look at
+        self._brought: dict[int, tuple[list[Gain], Iterator[Gain]]] = {} if beside is None else beside._brought
         self._own: dict[tuple[int, bool], Held] = {} if beside is None or beside.actor != actor else beside._own
 
     def brought(self, rank: Rank, target: Asked | None) -> list[Gain]:
         """Return what a rank brings to someone; to just anybody where none."""
-        gained = self._brought.get(rank.position) if target is None else None
-        if gained is None:
-            someone = target or ask_anybody(self.reckoner.compiled)
-            plus = Holding(rank.position, self.place, How.ASKED)
-            gained = list(gains(self.reckoner, as_active(someone), as_active(someone, plus=plus), self.place))
-            if target is None:
-                self._brought[rank.position] = gained
-        return gained
+        return [*(self._to_anybody(rank) if target is None else self._gains(rank, target))]
+
+    def _gains(self, rank: Rank, someone: Asked) -> Iterator[Gain]:
+        plus = Holding(rank.position, self.place, How.ASKED)
+        return gains(self.reckoner, as_active(someone), as_active(someone, plus=plus), self.place)
+
+    def _to_anybody(self, rank: Rank) -> Iterator[Gain]:
+        """Yield what a rank brings to just anybody; a place is looked at when somebody gets that far."""
+        if rank.position not in self._brought:
+            self._brought[rank.position] = [], self._gains(rank, ask_anybody(self.reckoner.compiled))
+        known, rest = self._brought[rank.position]
+        yield from known
+        for gain in rest:
+            known.append(gain)
+            yield gain
+
+    def is_within(self, rank: Rank) -> bool:
+        """Whether the actor holds all that a rank brings to just anybody; looks no further than the first they lack."""
+        if self.actor is None:
+            return next(self._to_anybody(rank), None) is None
+        # whoever is unbounded here is so at every place below
+        if self.reckoner.held(self.actor, self.place, gated=False).unbounded:
+            return True
+        return not any(self._lacks(gain) for gain in self._to_anybody(rank))
+
+    def _lacks(self, gain: Gain) -> bool:
+        own = self._held(gain)
+        return bool(gain.mask & ~own.mask) or (gain.unbounded and not own.unbounded)
+
+    def _held(self, gain: Gain) -> Held:
+        """Return what the actor holds where something is gained, with gates or without as the gain."""
+        where = gain[:2]
+        own = self._own.get(where)
+        if own is None:
+            own = self._own[where] = self.reckoner.held(self.actor or Profile(), gain.place, gated=gain.gated)
+        return own
 
     def lost(self, rank: Rank, target: Asked) -> list[Gain]:
         """Return what someone gains by being without a rank that they hold here."""
@@ -86,17 +116,14 @@ class Handing:
         if self.actor is None:
             return told_once(found)
         left: list[Gain] = []
-        known, seen, unbounded = self._own, 0, False
-        for gain in found:  # written out, as a table of powers looks at each gain for every pair of ranks
-            where = gain[:2]
-            own = known.get(where)
-            if own is None:
-                own = known[where] = self.reckoner.held(self.actor, gain.place, gated=gain.gated)
+        seen, unbounded = 0, False
+        for gain in found:
+            own = self._held(gain)
             if gain.unbounded and not own.unbounded and not unbounded:
                 left.append(beyond(gain, own))
                 seen, unbounded = -1, True
             elif new := gain.mask & ~own.mask & ~seen:
-                left.append(Gain(*where, new, False))
+                left.append(Gain(gain.place, gain.gated, new, False))
                 seen |= new
         return left
 

@@ -569,7 +569,9 @@ class _Working:
         made = self.made
         made.rows = folded(made.rows)
         if made.splices:
-            check_register(self.charter, self.register, made.what)
+            if not _names_all(self.charter, made.before.charter):
+                check_register(self.charter, self.register, made.what)
+            check_owner(self.charter, self.register)
             made.after = made.before.after(charter=self.charter, register=self.register)
         else:
             check_owner(self.charter, self.register)
@@ -608,6 +610,16 @@ def _faulty(what: str, error: FaultyFilesError) -> EditError:
         )
     return EditError(
         f"Nothing was changed ({what}): {first.message} (on line {first.line} of the new file{more}).{near}"
+    )
+
+
+def _names_all(charter: Charter, before: Charter) -> bool:
+    """Whether all that a register can name in one charter is there in another: then no row has to be looked at."""
+    given = {key for key, rank in before.ranks.items() if not rank.automatic}
+    return (
+        given <= {key for key, rank in charter.ranks.items() if not rank.automatic}
+        and before.places.keys() <= charter.places.keys()
+        and before.groups.keys() <= charter.groups.keys()
     )
 
 

@@ -93,6 +93,9 @@ def brought(
     if before.compiled is after.compiled:
         touched = after.people.register.differing(before.people.register)
         looks = [*_of_people(Sight(after, at, touched), before, shifts)]
+    elif before.people.register is after.people.register:
+        # who is like whom is said by the register alone, and takes reading all of it
+        looks = [look for look in LOOKS if look is not people.doubles]
     known = Counter((piece.code, piece.what) for piece in _pieces(before, at, looks, touched))
     left_out = _OF_NO_NEWS | set(after.compiled.charter.rules.advice.silent)
     new = []

@@ -25,7 +25,7 @@ from ask_above.decide.planes import Planes, Power, Powers
 from ask_above.decide.profile import Asked, ask_member, ask_rank
 
 _MOST_CELLS = 60_000
-"""Up to how many kinds of members times places acts are looked at member by member."""
+"""Up to how many kinds of members times places acts are looked at member by member, and ranks times places."""
 
 _UNREAD = frozenset(
     {
@@ -60,6 +60,9 @@ _NONE: frozenset[str] = frozenset()
 
 _CONDITIONS = frozenset({"limit", "after", "apart_from"})
 """The fields of a rank that say to whom it may be given."""
+
+_PEOPLE = (Kind.MEMBER, Kind.EXPECTATIONS)
+"""What is no part of what ranks may do."""
 
 _TOLD = frozenset({"call_open", "open", "limit", "after", "apart_from"})
 """Fields by which nothing differs of who may give what but what is told of them in their own words."""
@@ -125,8 +128,13 @@ class ActShifts:
 
     @cached_property
     def powers(self) -> list[PowerShift]:
-        """What ranks may do to ranks that differs, place by place."""
-        return [] if self.same or not self.reads else list(self._between_ranks())
+        """What ranks may do to ranks that differs, place by place; of very many ranks and places nothing."""
+        return [] if self.same or not self.reads or self._are_too_many else list(self._between_ranks())
+
+    @cached_property
+    def _are_too_many(self) -> bool:
+        compiled = self.new.compiled
+        return len(compiled.ranks) * len(compiled.places) > _MOST_CELLS
 
     def _between_ranks(self) -> Iterator[PowerShift]:
         places = dict.fromkeys((*self.new.compiled.place_at, *self.old.compiled.place_at))
@@ -237,6 +245,12 @@ class ActShifts:
         sentences = []
         if not self.looked_at:
             sentences.append("Whom members may act on may change; there are too many members to test each.")
+        if self._are_too_many and any(
+            read.kind not in _PEOPLE and read.field not in _CONDITIONS for read in self.reads
+        ):
+            sentences.append(
+                "Which ranks may act on which may change; there are too many ranks and places to test each."
+            )
         who = "Whoever may assign ranks"
         names = self._reach_differs(sorted(self._given_to()))
         titles = [
@@ -250,7 +264,7 @@ class ActShifts:
             sentences.append(
                 f"{who}: to whom they may assign {listed(named)} may change, because its conditions change."
             )
-        if any(read.kind not in (Kind.MEMBER, Kind.EXPECTATIONS) and read.field not in _TOLD for read in self.reads):
+        if any(read.kind not in _PEOPLE and read.field not in _TOLD for read in self.reads):
             sentences.append(
                 f"{who}: which ranks they may assign to whom may change, because what ranks grant changes."
             )
@@ -262,11 +276,7 @@ class ActShifts:
         That what is assigned can be unassigned goes without saying.
         """
         sides = (self.old, self.new)
-        # every pair at every place is asked by itself: fine for a small site, hours for a large one
-        size = len(keys) * max(
-            self._assigning(side) * len(side.compiled.places) * len(side.compiled.ranks) for side in sides
-        )
-        if size > _MOST_TRIED:
+        if not keys or not all(self._is_tried(side, len(keys)) for side in sides):
             return keys
         # what the change itself gives or takes is told already
         spots = {(given.member, given.rank, given.place) for given in self.difference.given}
@@ -280,12 +290,17 @@ class ActShifts:
 
         return [key for key in keys if len({frozenset(found) for found in reach(key)}) > 1]
 
-    def _assigning(self, decider: Decider) -> int:
-        """Return how many of those who are asked may assign ranks anywhere, and the member themselves."""
-        using = decider.compiled.catalogue.mask(decider.compiled.charter.rules.act(Act.ASSIGN).using)
-        places = range(len(decider.compiled.places))
+    def _is_tried(self, decider: Decider, members: int) -> bool:
+        """Whether every pair at every place is asked by itself: fine for a small site, hours for a large one."""
+        compiled = decider.compiled
+        places, answers = range(len(compiled.places)), members * len(compiled.places) * len(compiled.ranks)
+        # to tell who may assign at all is work of its own, so that is looked at last
+        if answers > _MOST_TRIED or len(places) * (len(compiled.ranks) + len(decider.ready.alike())) > _MOST_CELLS:
+            return False
+        using = compiled.catalogue.mask(compiled.charter.rules.act(Act.ASSIGN).using)
         actors = self._actors(decider, "", self.at)
-        return 1 + sum(each.owner or any(decider.usable(each, n) & using for n in places) for each in actors)
+        able = sum(actor.owner or any(decider.usable(actor, n) & using for n in places) for actor in actors)
+        return (1 + able) * answers <= _MOST_TRIED
 
     @staticmethod
     def _actors(decider: Decider, key: str, at: Instant) -> Iterator[Asked]:
