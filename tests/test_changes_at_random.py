@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import io
 from collections import Counter
 from collections.abc import Iterator, Sequence
+from contextlib import suppress
 from itertools import product
 from random import Random
 from typing import Any
@@ -20,6 +22,9 @@ from ask_above.decide.decider import Decider
 from ask_above.decide.gains import as_active
 from ask_above.decide.profile import Asked, Profile, ask_anybody, ask_rank, ask_visitor
 from ask_above.decide.walk import standing
+from ask_above.show.impact import impact_table
+from ask_above.show.plans import show_plan
+from ask_above.show.screen import Screen
 from ask_above.workspace.plans import Plan
 from ask_above.workspace.undoing import undo
 from conftest import Place
@@ -365,6 +370,24 @@ def test_what_a_change_of_people_brings_is_new_and_all_that_is_new_of_whom_it_to
 
 def gained(plan: Plan) -> set[str]:
     return {key for shift in plan.effect.shifts if shift.gains for key in shift.capabilities}
+
+
+@pytest.mark.parametrize("seed", seeds(16))
+def test_whatever_is_planned_can_be_shown(seed: int) -> None:
+    """With all that a plan tells, for each kind of edit, whoever makes it."""
+    rng = Random(seed)
+    c = generate(rng).open()
+    for _ in range(20):
+        try:
+            plan = c.plan(random_edit(rng, c), by=rng.choice([None, *c.register.members]))
+        except AskAboveError:
+            continue
+        out = io.StringIO()
+        show_plan(Screen.plain(out), plan, force=rng.random() < 0.5)
+        assert out.getvalue().lower().startswith(plan.what[:20].lower())
+        assert impact_table(plan.effect)
+        with suppress(AskAboveError):
+            plan.apply(force=True)
 
 
 def told(piece: Piece) -> tuple[str, str]:

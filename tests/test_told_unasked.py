@@ -8,7 +8,7 @@ import pytest
 
 from ask_above import Community
 from ask_above.ask.tables import power_cells
-from ask_above.change import Assign, Grant, MemberStatus, RankSet, Say, Unassign, Withhold
+from ask_above.change import Assign, Grant, MemberStatus, PlaceRemove, RankRemove, RankSet, Say, Unassign, Withhold
 from ask_above.charter.rules import Act
 from ask_above.show.powers import reasons
 from ask_above.workspace.plans import Plan
@@ -158,3 +158,13 @@ class TestWhatStandsInTheWay:
         assert new.where(someone, "post.write") == []
         assert c.where("rank:member", "post.write")
         assert any("deny: [post.write]" in line for _, line in made.overrides)
+
+
+def test_a_rank_or_a_place_is_removed_of_which_somebody_holds_another_too() -> None:
+    members = [member("bo"), member("al")]
+    given = [held("bo", "lead"), held("bo", "crew"), held("al", "crew", "desk"), held("al", "lead", "hall")]
+    c = Community.from_texts(texts(rank("lead", "post.write"), rank("crew"), members=members, assignments=given))
+    for edit in (RankRemove("crew"), RankRemove("crew", "lead"), PlaceRemove("hall")):
+        plan = c.plan(edit)
+        assert str(plan).startswith(plan.what[:1].upper())
+        assert not plan.vain

@@ -23,7 +23,8 @@ def _ranks(before: Decider, after: Decider, difference: Difference, at: Instant)
     """Say of ranks that are given where the gate keeps their holder out, or where they bring nothing."""
     compiled = after.compiled
     for given in difference.given:
-        if given.member not in after.people.register.members or given.place not in compiled.place_at:
+        gone = given.rank not in compiled.rank_at or given.place not in compiled.place_at
+        if gone or given.member not in after.people.register.members:
             continue
         asked, n = after.people.ask(given.member, at), compiled.place_at[given.place]
         if not asked.is_active or asked.profile is None or asked.owner:
