@@ -21,6 +21,8 @@ if TYPE_CHECKING:
 
 _FEW = 4
 _FEW_PLACES = 5
+_MANY = 1_000
+"""Of more members than these, those who are alike are asked about together."""
 _MOST_GROUPS, _MOST_PARTS, _MOST_LINES = 4, 6, 5
 """So many groups of members, sets of capabilities and lines of power stand on the first screen."""
 
@@ -153,7 +155,7 @@ def who_in_words(impact: Impact, shift: Shift) -> str:
     parts = []
     count = len(shift.members)
     # members who all have one of the ranks are told by these: that is who they are
-    if shift.ranks and all(_has_any(impact, key, shift.ranks) for key in shift.members):
+    if shift.ranks and _all_have_any(impact, shift.members, shift.ranks):
         parts.append(f"{_ranks(impact, shift.ranks)} ({how_many(count, 'member') if count else 'no member'})")
     elif shift.members:
         names = [_called(impact, key) for key in shift.members[:_FEW]]
@@ -165,14 +167,19 @@ def who_in_words(impact: Impact, shift: Shift) -> str:
     return upper(said)
 
 
-def _has_any(impact: Impact, key: str, ranks: Sequence[str]) -> bool:
-    """Whether a member has one of some ranks, before or after."""
+def _all_have_any(impact: Impact, keys: Sequence[str], ranks: Sequence[str]) -> bool:
+    """Whether each of some members has one of some ranks, before or after; of very many those alike are asked once."""
+    left = {*keys}
     for decider in (impact.new, impact.old):
-        if key in decider.people.register.members:
-            asked = decider.people.ask(key, impact.at)
-            if any(decider.compiled.ranks[holding.rank].key in ranks for holding in asked.recorded):
-                return True
-    return False
+        known, compiled = decider.people.register.members, decider.compiled
+        among = decider.ready.alike().values() if len(left) > _MANY else ([key] for key in left if key in known)
+        having: set[str] = set()
+        for alike in among:
+            asked = decider.people.ask(alike[0], impact.at)
+            if any(compiled.ranks[holding.rank].key in ranks for holding in asked.recorded):
+                having.update(alike)
+        left -= having
+    return not left
 
 
 def _called(impact: Impact, key: str) -> str:
