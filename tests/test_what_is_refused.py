@@ -16,12 +16,14 @@ from ask_above.change import (
     CharterRemove,
     CharterSet,
     Edit,
+    EditError,
     GroupAdd,
     GroupRename,
     GroupSet,
     HandOver,
     MemberAdd,
     MemberForget,
+    MemberGroups,
     MemberSet,
     MemberStatus,
     PlaceAdd,
@@ -29,11 +31,13 @@ from ask_above.change import (
     PlaceRemove,
     PlaceRename,
     PlaceSet,
+    RankAdd,
     RankMove,
     RankRename,
     RankSet,
     Unassign,
 )
+from conftest import Place
 from small import held, member, rank, texts
 
 REFUSED: list[tuple[Edit, str]] = [
@@ -268,3 +272,11 @@ class TestWhatIsKept:
 def test_a_rename_is_told_by_its_old_and_new_key(brook: Any) -> None:
     plan = brook.open().plan(RankRename("host", new_key="greeter"))
     assert "greeter" in str(plan.what)
+
+
+def test_what_is_given_and_gone_in_one_plan_is_refused(brook: Place) -> None:
+    c = brook.open()
+    with pytest.raises(EditError, match="the rank gauger would not be there"):
+        c.plan(RankAdd("gauger", {"title": "Gauger"}), Assign("dara", "gauger"), CharterRemove("ranks.gauger"))
+    with pytest.raises(EditError, match="otters"):
+        c.plan(GroupAdd("otters"), MemberGroups("dara", ["otters"]), CharterRemove("groups.otters"))

@@ -569,9 +569,11 @@ class _Working:
         made = self.made
         made.rows = folded(made.rows)
         if made.splices:
-            if not _names_all(self.charter, made.before.charter):
+            # no row is another and every name is still there: the register names nothing that is gone
+            if not made.rows and _names_all(self.charter, made.before.charter):
+                check_owner(self.charter, self.register)
+            else:
                 check_register(self.charter, self.register, made.what)
-            check_owner(self.charter, self.register)
             made.after = made.before.after(charter=self.charter, register=self.register)
         else:
             check_owner(self.charter, self.register)
@@ -614,7 +616,7 @@ def _faulty(what: str, error: FaultyFilesError) -> EditError:
 
 
 def _names_all(charter: Charter, before: Charter) -> bool:
-    """Whether all that a register can name in one charter is there in another: then no row has to be looked at."""
+    """Whether all that a register could name in the charter before is there still."""
     given = {key for key, rank in before.ranks.items() if not rank.automatic}
     return (
         given <= {key for key, rank in charter.ranks.items() if not rank.automatic}

@@ -68,7 +68,8 @@ class Impact(Printed):
     ``shifts`` are the differences of all answers on capabilities, folded, the riskiest gains first. What is not
     there on one side, be it a member, a rank, a place or a capability, counts as a no there; one thing that was only
     given another key is the same on both. ``powers`` is what differs between ranks, ``acts`` what members may do to
-    others; ``may_differ`` says what acts were not looked at one by one and may differ as well. These, and ``turned``,
+    others; ``may_differ`` says what acts were not looked at one by one and may differ as well, such as those of ranks
+    where ranks times places are more than 60,000, or of members where kinds of them are. These, and ``turned``,
     are worked out when they are first read.
     """
 
