@@ -385,7 +385,7 @@ def test_whatever_is_planned_can_be_shown(seed: int) -> None:
         out = io.StringIO()
         show_plan(Screen.plain(out), plan, force=rng.random() < 0.5)
         assert out.getvalue().lower().startswith(plan.what[:20].lower())
-        assert impact_table(plan.effect)
+        assert impact_table(plan.effect).data["answers"] == plan.effect.answers
         with suppress(AskAboveError):
             plan.apply(force=True)
 

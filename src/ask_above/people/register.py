@@ -158,12 +158,12 @@ class Register:
         return self._rows is None
 
     def alike(self, apart: AbstractSet[str | None]) -> Iterator[list[str]]:
-        """Yield members who are alike by their rows together; who is ``apart``, or is not known by rows, alone."""
+        """Yield members who are alike by their rows together; each who is ``apart``, or not known by rows, alone."""
         if self._rows is None:
             yield from ([key] for key in self.members)
             return
         for keys in self._rows.alike():
-            alone = [key for key in keys if key in apart or key in self._changed]
+            alone = {key: None for key in keys if key in apart or key in self._changed}
             together = [key for key in keys if key not in alone] if alone else keys
             yield from [*([together] if together else []), *([key] for key in alone)]
 

@@ -16,7 +16,6 @@ if TYPE_CHECKING:
     from ask_above.escalation.paths import Climbed, ClimbPath
 
 _FEW = 6
-_STYLE = {"high": "warn", "medium": "head", "low": "head"}
 
 
 def show_climbs(screen: Screen, charter: Charter, rows: Sequence[tuple[Any, ...]], *, accomplice: bool) -> None:

@@ -61,6 +61,8 @@ def show_impact(screen: Screen, impact: Impact) -> None:
         screen.line("Nobody gains or loses a capability.", "head")
         for sentence in impact.may_differ:
             screen.paragraph(f"? {sentence}", rest="  ", style="dim")
+    elif impact.not_compared:
+        screen.paragraph(f"? {impact.not_compared}", rest="  ", style="dim")
 
 
 _Parts: TypeAlias = "dict[tuple[str, ...], list[str]]"

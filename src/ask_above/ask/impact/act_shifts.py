@@ -237,6 +237,14 @@ class ActShifts:
 
     # -- what was not looked at
 
+    @property
+    def not_compared(self) -> str:
+        """Say that power between ranks may change and was not compared; nothing where it was, or cannot change."""
+        of_ranks = (read.kind not in _PEOPLE and read.field not in _CONDITIONS for read in self.reads)
+        if not (self._are_too_many and any(of_ranks)):
+            return ""
+        return "Which ranks may act on which may change; there are too many ranks and places to test each."
+
     @cached_property
     def may_differ(self) -> list[str]:
         """Say whose acts may differ without having been looked at."""
@@ -245,12 +253,7 @@ class ActShifts:
         sentences = []
         if not self.looked_at:
             sentences.append("Whom members may act on may change; there are too many members to test each.")
-        if self._are_too_many and any(
-            read.kind not in _PEOPLE and read.field not in _CONDITIONS for read in self.reads
-        ):
-            sentences.append(
-                "Which ranks may act on which may change; there are too many ranks and places to test each."
-            )
+        sentences += filter(None, [self.not_compared])
         who = "Whoever may assign ranks"
         names = self._reach_differs(sorted(self._given_to()))
         titles = [

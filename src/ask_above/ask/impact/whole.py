@@ -122,6 +122,11 @@ class Impact(Printed):
         return self._act_shifts.acts
 
     @property
+    def not_compared(self) -> str:
+        """A sentence, where ranks and places are too many to compare power between ranks; else empty."""
+        return self._act_shifts.not_compared
+
+    @property
     def may_differ(self) -> list[str]:
         """What acts may differ without having been looked at one by one, in sentences."""
         return self._act_shifts.may_differ
