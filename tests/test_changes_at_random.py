@@ -15,7 +15,7 @@ import pytest
 from ask_above import AskAboveError, Community
 from ask_above.ask.advice.piece import Piece
 from ask_above.ask.cover import default_duties
-from ask_above.change import Edit, turns
+from ask_above.change import Edit, GroupRename, PlaceRename, RankRename, turns
 from ask_above.charter.rules import Act
 from ask_above.decide.authority import reached
 from ask_above.decide.decider import Decider
@@ -388,6 +388,20 @@ def test_whatever_is_planned_can_be_shown(seed: int) -> None:
         assert impact_table(plan.effect).data["answers"] == plan.effect.answers
         with suppress(AskAboveError):
             plan.apply(force=True)
+
+
+@pytest.mark.parametrize("seed", seeds(6))
+def test_another_key_is_no_news(seed: int) -> None:
+    """Whatever is told of a change is compared under the new key: what it brings, what has no effect, who is named."""
+    c = generate(Random(seed)).open()
+    charter = c.charter
+    edits: list[Edit] = [RankRename(key, new_key="a-new-key") for key in charter.ranks]
+    edits += [PlaceRename(key, new_key="a-new-key") for key in charter.places if key != "site"]
+    edits += [GroupRename(key, new_key="a-new-key") for key in charter.groups]
+    for plan in map(c.plan, edits):
+        assert plan.difference.renaming is not None
+        news = [plan.vain, plan.gaps, plan.perks, plan.brought, plan.effect.shifts, plan.effect.powers]
+        assert [*news, plan.effect.acts, plan.effect.turned, plan.rows_of_news] == [[]] * 9, plan.what
 
 
 def told(piece: Piece) -> tuple[str, str]:

@@ -89,7 +89,8 @@ def dumped(rng: Random, data: Any) -> str:
 @pytest.mark.slow
 def test_a_step_on_the_text_is_the_step_on_the_data(seed: int) -> None:
     rng = Random(seed)
-    text = DEMO if seed % 2 else dumped(rng, data_of(DEMO))
+    first = text = DEMO if seed % 2 else dumped(rng, data_of(DEMO))
+    steps, pieces = [], []
     for _ in range(6):
         data = data_of(text)
         step = random_step(rng, data)
@@ -103,6 +104,9 @@ def test_a_step_on_the_text_is_the_step_on_the_data(seed: int) -> None:
             again = apply(again, splice._replace(old=splice.new, new=splice.old))
         assert again == text
         text = changed
+        steps.append(step)
+        pieces += splices
+    assert edited(first, steps) == (text, pieces), "all at once as one by one"
 
 
 def lines_changed(before: str, after: str) -> tuple[list[str], list[str]]:
@@ -170,6 +174,13 @@ def test_a_place_moves_into_another_section_with_its_comments() -> None:
     text, _ = edited(DEMO, [MoveItem(("places", 0, "places", 2), ("places", 1, "places"), 0)])
     assert "          otto: {bar: [post.write]}       # after the quarrel of last winter" in text
     assert data_of(text)["places"][1]["places"][0]["key"] == "river-talk"
+
+
+def test_a_place_moves_out_to_before_its_section_and_one_that_stays_is_not_touched() -> None:
+    out, stays = MoveItem(("places", 2, "places", 1), ("places",), 0), MoveItem(("places", 0), ("places",), 0)
+    assert data_of(edited(DEMO, [out])[0]) == take(data_of(DEMO), out)
+    assert take(data_of(DEMO), out)["places"][0]["key"] == "review"
+    assert edited(DEMO, [stays]) == (DEMO, [])
 
 
 def test_what_is_shared_by_an_alias_is_not_changed_behind_ones_back() -> None:

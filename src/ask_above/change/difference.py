@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
+from operator import attrgetter
 from typing import Any
 
 from ask_above.change.parts import (
@@ -34,6 +35,7 @@ from ask_above.change.parts import (
 from ask_above.charter.charter import Charter
 from ask_above.charter.moments import Instant
 from ask_above.charter.renaming import Renaming, renamed
+from ask_above.decide.decider import Decider
 from ask_above.people.register import OUT, Assignment, Member, Register, Status
 
 OWNERS = ("unbounded", "kept_by", "after", "apart_from", "limit", "lists")
@@ -206,6 +208,12 @@ class Difference:
     def __bool__(self) -> bool:
         return self.renaming is not None or bool(self.parts or self.given)
 
+    def in_new_keys(self, old: Decider) -> Decider:
+        """Return what answers for the community before, in the keys of the one after."""
+        if self.renaming is None:
+            return old
+        return Decider(self.before.charter, self.before.register)
+
     @cached_property
     def parts(self) -> tuple[DifferencePart, ...]:
         """All that differs but assignments."""
@@ -360,7 +368,8 @@ def _renaming(before: State, after: State) -> Renaming | None:
         touched = after.register.differing(before.register) if kind == "member" else (*old, *new)
         gone, come = [key for key in touched if key not in new], [key for key in touched if key not in old]
         if len(gone) == 1:
-            renaming = Renaming(kind, gone[0], come[0])
+            titles = [getattr(things[key], "title", None) for things, key in ((old, gone[0]), (new, come[0]))]
+            renaming = Renaming(kind, gone[0], come[0], titles == [gone[0], come[0]])
             if _alike(kind, _keyed(_carried(before, renaming), kind)[come[0]], new[come[0]]):
                 return renaming
     return None
@@ -392,21 +401,21 @@ def _carried(state: State, renaming: Renaming) -> State:
     """Return a state in which one thing has its new key, with every reference."""
     of, register = renaming.of, state.register
     charter = renamed(state.charter, renaming)
-    if renaming.kind not in ("rank", "place", "group", "member"):
-        return State(charter, register)
-    members = {
-        of("member", key): each._replace(
-            key=of("member", key), groups=tuple(of("group", group) for group in each.groups)
-        )
-        for key, each in register.members.items()
+
+    def carried(given: Assignment) -> Assignment:
+        who, by = of("member", given.member), of("member", given.by)
+        return given._replace(member=who, rank=of("rank", given.rank), place=of("place", given.place), by=by)
+
+    if renaming.kind == "member":
+        members = {of("member", key): each._replace(key=of("member", key)) for key, each in register.members.items()}
+        return State(charter, Register(members, map(carried, register.assignments), register.source))
+    # whoever has nothing to do with it stays the very same, and is not compared
+    groups = {
+        key: each._replace(groups=tuple(of("group", group) for group in each.groups))
+        for key, each in (register.members.items() if renaming.kind == "group" else ())
+        if renaming.old in each.groups
     }
-    given = (
-        assignment._replace(
-            member=of("member", assignment.member),
-            rank=of("rank", assignment.rank),
-            place=of("place", assignment.place),
-            by=of("member", assignment.by),
-        )
-        for assignment in register.assignments
-    )
-    return State(charter, Register(members, given, register.source))
+    named = {"rank": attrgetter("rank"), "place": attrgetter("place")}.get(renaming.kind)
+    holders = {each.member for each in register.assignments if named(each) == renaming.old} if named else ()
+    given = {key: [*map(carried, register.of(key))] for key in holders}
+    return State(charter, register.changed(groups, given) if groups or given else register)

@@ -27,6 +27,8 @@ def changed(register: Register, rows: Iterable[RowChange], zone: tzinfo) -> Regi
         if row.table == "members":
             members[row.key] = None if row.after is None else Member.of(row.after)
             continue
+        stood: list[Assignment] | None = None
+        at = 0
         for cells, comes in ((row.before, False), (row.after, True)):
             if cells is None:
                 continue
@@ -34,9 +36,10 @@ def changed(register: Register, rows: Iterable[RowChange], zone: tzinfo) -> Regi
             mine = given.setdefault(key, list(register.of(key)))
             assignment = assignment_of(cells, int(row.key), zone)
             if comes:
-                mine.append(assignment)
+                # as in the database, a row that changes stays where it stood
+                mine.insert(at if mine is stood else len(mine), assignment)
             else:
-                _take(mine, assignment)
+                stood, at = mine, _take(mine, assignment)
     return register.changed(members, given)
 
 
@@ -63,10 +66,11 @@ def _cells(row: Mapping[str, str]) -> frozenset[tuple[str, str]]:
     return frozenset((column, cell) for column, cell in row.items() if cell)
 
 
-def _take(given: list[Assignment], gone: Assignment) -> None:
-    """Take one assignment out: the one of that number, else the first that says the same."""
+def _take(given: list[Assignment], gone: Assignment) -> int:
+    """Take one assignment out: the one of that number, else the first that says the same; return where it stood."""
     for n, each in enumerate(given):
         same = each[:4] == gone[:4]
         if (gone.number and each.number == gone.number) or (not gone.number and same):
             del given[n]
-            return
+            return n
+    return len(given)

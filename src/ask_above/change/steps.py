@@ -65,10 +65,12 @@ def take(data: Any, step: Step) -> Any:
             items.insert(position, deepcopy(value))
         case MoveItem(path, to, position):
             item = at(data, path)
-            target = _reach(data, to, [])
-            at(data, path[:-1]).pop(path[-1])
+            source, target = at(data, path[:-1]), _reach(data, to, [])
+            source.pop(path[-1])
+            # before the item is put in, which may move all that the path counts on
+            if source is not target:
+                _tidy(data, path[:-1])
             target.insert(position, item)
-            _tidy(data, path[:-1])
         case Rename(path, name):
             mapping = at(data, path[:-1])
             changed = {name if key == path[-1] else key: value for key, value in mapping.items()}

@@ -15,15 +15,23 @@ T = TypeVar("T")
 
 
 class Renaming(NamedTuple):
-    """Keys that are given another, by the kind of thing: what was ``old`` is ``new`` now."""
+    """Keys that are given another, by the kind of thing: what was ``old`` is ``new`` now.
+
+    ``titled`` where the thing has no title of its own, so that its key is how it is called.
+    """
 
     kind: str
     old: str
     new: str
+    titled: bool = False
 
     def of(self, kind: str, key: str) -> str:
         """Return the key that a thing of some kind has afterwards."""
         return self.new if kind == self.kind and key == self.old else key
+
+    def title(self, kind: str, thing: Rank | Place | Group) -> str:
+        """Return the title that a thing of some kind has afterwards."""
+        return self.of(kind, thing.key) if self.titled and thing.title == thing.key else thing.title
 
 
 def renamed(charter: Charter, renaming: Renaming) -> Charter:
@@ -35,7 +43,7 @@ class _Renamer:
     """Carries one new key through a charter."""
 
     def __init__(self, renaming: Renaming) -> None:
-        self.of = renaming.of
+        self.of, self.title = renaming.of, renaming.title
 
     def charter(self, charter: Charter) -> Charter:
         of = self.of
@@ -79,6 +87,7 @@ class _Renamer:
 
         return rank._replace(
             key=self.of("rank", rank.key),
+            title=self.title("rank", rank),
             grants=self.words(rank.grants),
             withhold=self.words(rank.withhold),
             builds_on=self._ranks(rank.builds_on),
@@ -117,6 +126,7 @@ class _Renamer:
     def place(self, place: Place) -> Place:
         return place._replace(
             key=self.of("place", place.key),
+            title=self.title("place", place),
             parent=None if place.parent is None else self.of("place", place.parent),
             overrides=tuple(map(self.override, place.overrides)),
             exceptions=tuple(map(self.exception, place.exceptions)),
@@ -127,6 +137,7 @@ class _Renamer:
     def group(self, group: Group) -> Group:
         return group._replace(
             key=self.of("group", group.key),
+            title=self.title("group", group),
             includes=tuple(self.of("group", key) for key in group.includes),
             confers=tuple(Conferred(self.of("rank", c.rank), self.of("place", c.place)) for c in group.confers),
         )

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import json
 import re
+from bisect import bisect
+from itertools import pairwise
 from typing import Any, NamedTuple
 
 import yaml
@@ -41,12 +43,27 @@ def apply(text: str, splice: Splice) -> str:
 def edited(text: str, steps: list[Step]) -> tuple[str, list[Splice]]:
     """Take steps one after another; return the text afterwards and the pieces that were replaced, in order."""
     splices: list[Splice] = []
-    for step in steps:
-        # read again after every step: what a step changed moves all that stands behind it
-        for splice in SourceText(text).splices(step):
+    while steps:
+        # read again only where a step may have changed what the next one looks at: reading is what takes long
+        apart = SourceText(text).apart(steps)
+        for splice in _one_after_another(apart):
             text = apply(text, splice)
             splices.append(splice)
+        steps = steps[len(apart) :]
     return text, splices
+
+
+def _one_after_another(apart: list[list[Splice]]) -> list[Splice]:
+    """Return pieces of one text so that each counts on those before it, as those of one step do already."""
+    if len(apart) == 1:
+        return apart[0]
+    splices: list[Splice] = []
+    for (splice,) in apart:
+        start = splice.start
+        for each in splices:
+            start += len(each.new) - len(each.old) if each.start < start else 0
+        splices.append(splice._replace(start=start))
+    return splices
 
 
 class SourceText:
@@ -78,6 +95,48 @@ class SourceText:
                 key, _ = self._entry(path)
                 return [self._replace(key.start_mark.index, key.end_mark.index, scalar(name))]
         raise TypeError(step)
+
+    def apart(self, steps: list[Step]) -> list[list[Splice]]:
+        """Return the pieces to replace for as many of the first steps as have nothing to do with one another.
+
+        Each step has a mapping or list that it changes: of two that are apart neither holds the other, and their
+        pieces of text do not meet. So each finds what it would find after the others.
+        """
+        pieces: list[list[Splice]] = []
+        changed, holding = set[Path](), set[Path]()
+        spans: list[tuple[int, int]] = []
+        for step in steps:
+            # what is moved is looked for in two places; what an alias shares may not be shared after a step
+            alone = isinstance(step, MoveItem) or self.aliased
+            path = () if alone else self._changes(step)
+            above = {path[:depth] for depth in range(len(path) + 1)}
+            if pieces and (alone or path in holding or not above.isdisjoint(changed)):
+                break
+            found = self.splices(step)
+            if alone:
+                return [found]
+            span = found[0].start, found[0].start + len(found[0].old)
+            n = bisect(spans, span)
+            if any(
+                one[0] == two[0] or one[1] > two[0]
+                for one, two in pairwise((*spans[n - 1 : n], span, *spans[n : n + 1]))
+            ):
+                break
+            pieces.append(found)
+            spans.insert(n, span)
+            changed.add(path)
+            holding |= above
+        return pieces
+
+    def _changes(self, step: Step) -> Path:
+        """Return the path of the mapping or list in which a step changes something, or of the value it replaces."""
+        path = step.path if isinstance(step, Put | Insert) else step.path[:-1]
+        while path and not there(self.data, path):
+            path = path[:-1]
+        # as in _drop: what would be left empty goes too
+        while path and isinstance(step, Drop) and len(at(self.data, path)) == 1:
+            path = path[:-1]
+        return path
 
     # -- finding
 
@@ -287,6 +346,8 @@ class SourceText:
         return self._replace(start, start, lines if lines.endswith(self.newline) else f"{lines}{self.newline}")
 
     def _move(self, path: Path, to: Path, index: int) -> list[Splice]:
+        if (*to, index) == path:
+            return []
         source = self._node(path[:-1])
         value = at(self.data, path)
         in_block = not source.flow_style and (not there(self.data, to) or not self._node(to).flow_style)

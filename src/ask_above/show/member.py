@@ -84,9 +84,9 @@ def show_member(screen: Screen, kept: dict[str, Any], charter: Charter) -> None:
     for name, value in record.items():
         text = ", ".join(value) if isinstance(value, list) else value
         if text and not (name == "name" and text == record["key"]):
-            screen.paragraph(text, first=f"  {name:12}", rest=" " * 14)
+            screen.paragraph(text, first=f"  {name:14}", rest=" " * 16)
     if kept.get("last_sign_in"):
-        screen.line(f"  {'last sign-in':12}{day(kept['last_sign_in'])}")
+        screen.line(f"  {'last sign-in':14}{day(kept['last_sign_in'])}")
     if kept.get("hidden"):
         screen.line("  Names, addresses and notes are hidden from this member.", "dim")
     _rows(screen, "Ranks", kept["ranks"], ("rank", "place", "from", "until", "by", "why"))

@@ -119,7 +119,7 @@ def history_of(entries: Sequence[Entry], names: Names, member: str, viewer: str 
 
 
 def _events(entry: Entry, key: str, names: Names, *, shown: bool) -> Iterator[str]:
-    rows = [row for row in entry.rows if whose(row) == key]
+    rows = [row for row in entry.rows if whose(row) == key and not _key_alone(row)]
     for row in rows:
         if row.table == "members":
             yield from _record(row.before, row.after, shown=shown)
@@ -132,6 +132,14 @@ def _events(entry: Entry, key: str, names: Names, *, shown: bool) -> Iterator[st
         yield f"{_rank(cells, names)}{_span(cells)}{': changed' if before else ' assigned'}"
     for cells in gone:
         yield f"{_rank(cells, names)} unassigned"
+
+
+def _key_alone(row: RowChange) -> bool:
+    """Whether a row says what it said, of a rank or place that has another key."""
+    if row.table != "assignments" or row.before is None or row.after is None:
+        return False
+    differing = {name for name in row.after if row.after[name] != row.before.get(name, "")}
+    return bool(differing) and differing <= {"rank", "place"}
 
 
 def _spot(cells: Mapping[str, str]) -> tuple[str, str]:

@@ -13,12 +13,12 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 from yaml import YAMLError
 
 from ask_above.ask.advice.accounts import Beside
-from ask_above.ask.impact.whole import Impact, TurnedExpectation, impact
+from ask_above.ask.impact.whole import Impact, TurnedExpectation, effect_of
 from ask_above.change.difference import Difference, edges_of
 from ask_above.change.draft import Done, Draft, Edit, EditError, RowChange
 from ask_above.change.forgetting import MemberForget, check_forgotten
 from ask_above.change.naming import meant
-from ask_above.change.parts import IDENTITY, State
+from ask_above.change.parts import IDENTITY, Kind, State
 from ask_above.change.reach import Reach
 from ask_above.change.refusal import Refusal
 from ask_above.change.registering import changed, folded
@@ -39,7 +39,7 @@ from ask_above.people.recognising import CALLED, Identities, Recogniser
 from ask_above.people.register import Register, Status
 from ask_above.printing import Printed
 from ask_above.workspace.by_hand import entries_by_hand
-from ask_above.workspace.journal import heirs_of
+from ask_above.workspace.journal import heirs_of, whose
 from ask_above.workspace.lasting import LastingHome
 from ask_above.workspace.storage import (
     ChangedMeanwhileError,
@@ -139,24 +139,33 @@ class Plan(Printed):
         """Whether nothing would change: whatever is written anew, it says the same (rule 9.1)."""
         return not (self.splices or self.rows) or not self.difference
 
+    @property
+    def rows_of_news(self) -> Sequence[RowChange]:
+        """The rows that say something else than before; not those in which only a key is written anew."""
+        if self.difference.renaming is None:
+            return self.rows
+        differing = {part.key for part in self.difference.parts if part.kind == Kind.MEMBER and part.field != "key"}
+        differing.update(given.member for given in self.difference.given)
+        return [row for row in self.rows if whose(row) in differing]
+
     @cached_property
     def effect(self) -> Impact:
         """Who gains and who loses what, where; what differs between ranks; which expectations turn."""
-        return impact(self.before.decider, self.after.decider, self.at)
+        return effect_of(self.difference, self._old, self.after.decider)
 
     @cached_property
     def gaps(self) -> list[Gap]:
         """What nobody can do any more by it, or one member alone, of all of medium and high risk."""
         from ask_above.ask.cover import lost
 
-        return lost(self.before.decider, self.after.decider, self.at, self.effect.shifts)
+        return lost(self._old, self.after.decider, self.at, self.effect.shifts)
 
     @cached_property
     def perks(self) -> list[PerkTurned]:
         """What it makes of perks, for whom."""
         from ask_above.ask.perks import turned
 
-        return turned(self.before.decider, self.after.decider, self.at)
+        return turned(self._old, self.after.decider, self.at)
 
     @cached_property
     def brought(self) -> list[Piece]:
@@ -165,14 +174,14 @@ class Plan(Printed):
 
         leaves = any(row.table == "members" and (row.after or {}).get("status") == Status.RETIRED for row in self.rows)
         heirs = heirs_of(self.home.entries(), self.before) if leaves else {}
-        return brought(self.before.decider, self.after.decider, self.at, Beside(heirs=heirs), self.effect.shifts)
+        return brought(self._old, self.after.decider, self.at, Beside(heirs=heirs), self.effect.shifts)
 
     @cached_property
     def vain(self) -> list[str]:
         """What of it has no effect, and why, in sentences."""
         from ask_above.ask.vain import vain
 
-        return vain(self.before.decider, self.after.decider, self.difference, self.at)
+        return vain(self._old, self.after.decider, self.difference, self.at)
 
     @property
     def broken(self) -> list[TurnedExpectation]:
@@ -187,10 +196,7 @@ class Plan(Printed):
     @cached_property
     def _old(self) -> Decider:
         """What answers for the community before, in the keys of the one after."""
-        known = self.difference.before
-        if known.charter is self.before.charter and known.register is self.before.register:
-            return self.before.decider
-        return Decider(known.charter, known.register)
+        return self.difference.in_new_keys(self.before.decider)
 
     @cached_property
     def _reach(self) -> Reach:
@@ -325,11 +331,14 @@ class Plan(Printed):
         ):
             return []
         back = Difference(_state(self.after), _state(self.before), self.at)
-        old, new = self.after.decider, self.before.decider
-        if back.renaming is not None:
-            old = Decider(back.before.charter, back.before.register)
         added = frozenset(self.after.register.members.keys() - self.before.register.members.keys())
-        reach = Reach(old, new, back, self.at, Making(undoing=True, taken_out=added))
+        reach = Reach(
+            back.in_new_keys(self.after.decider),
+            self.before.decider,
+            back,
+            self.at,
+            Making(undoing=True, taken_out=added),
+        )
         if not reach.refusals(self.by):
             return []
         reach = reach.made_by(Making(undoing=True))
@@ -441,10 +450,11 @@ def by_hand(home: Storage, snapshot: Snapshot, now: Names, at: Instant) -> ByHan
     except FaultyFilesError:
         return None
     before = now.after(charter=charter, register=register)
-    said = sentences(Difference(_state(before), _state(now), at))
+    difference = Difference(_state(before), _state(now), at)
+    said = sentences(difference)
     more = [f"and {len(said) - _MOST_SAID} more"] if len(said) > _MOST_SAID else []
     what = [each[:1].lower() + each[1:] for each in said[:_MOST_SAID]] + more
-    return ByHand(what, impact(before.decider, now.decider, at))
+    return ByHand(what, effect_of(difference, difference.in_new_keys(before.decider), now.decider))
 
 
 def _says_who(row: RowChange) -> bool:

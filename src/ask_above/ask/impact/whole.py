@@ -173,8 +173,14 @@ def impact(old: Decider, new: Decider, at: Instant, told: Callable[[int, int], N
     """Compare all answers of two communities from a moment on; ``told`` hears how many places are done, of how many."""
     sides = [State(decider.compiled.charter, decider.people.register) for decider in (old, new)]
     difference = Difference(sides[0], sides[1], at)
-    if difference.renaming is not None:
-        old = Decider(difference.before.charter, difference.before.register)
+    return effect_of(difference, difference.in_new_keys(old), new, told)
+
+
+def effect_of(
+    difference: Difference, old: Decider, new: Decider, told: Callable[[int, int], None] | None = None
+) -> Impact:
+    """Return the impact of a difference; ``old`` answers for the community before in the keys of the one after."""
+    at = difference.now
     compared = crowds(old, new, at)
     places = list(dict.fromkeys((*new.compiled.place_at, *old.compiled.place_at)))
     order = {key: n for n, key in enumerate((*new.compiled.catalogue.keys, *old.compiled.catalogue.keys))}
