@@ -6,6 +6,7 @@ import io
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
+from datetime import UTC, datetime
 from itertools import product
 from random import Random
 from typing import Any
@@ -339,6 +340,11 @@ def plans_in_any_community(seed: int) -> Iterator[Plan]:
     for said in made.charter["capabilities"]["All"].values():
         said["risk"] = rng.choice(["low", "medium", "high"])
     made.charter.setdefault("rules", {})["advice"] = {"most-high-risk": rng.randrange(4)}
+    # some have another who is just like them, until a change is of one alone
+    alike = [row for row in made.members if rng.random() < 0.5]
+    made.members += [{**row, "key": f"{row['key']}-too", "email": ""} for row in alike]
+    keys = {row["key"] for row in alike}
+    made.assignments += [{**a, "member": f"{a['member']}-too"} for a in made.assignments if a["member"] in keys]
     c = made.open()
     for _ in range(15):
         try:
@@ -366,6 +372,25 @@ def test_what_a_change_of_people_brings_is_new_and_all_that_is_new_of_whom_it_to
             )
             if (counted or (piece.code in told_of_each and of_them)) and (now - was)[told(piece)]:
                 assert brought[told(piece)], plan.what
+
+
+@pytest.mark.parametrize("seed", seeds(12))
+def test_what_an_edit_does_now_is_what_asking_everybody_before_and_after_finds(seed: int) -> None:
+    for plan in plans_in_any_community(seed):
+        then = datetime.fromtimestamp(plan.at / 1_000_000, UTC)
+        was, now = (
+            {
+                (key, capability, place)
+                for key, capability, place in product(
+                    c.register.members, c.charter.catalogue.capabilities, c.charter.places
+                )
+                if c.may(key, capability, at=place, when=then)
+            }
+            for c in (Community.of(plan.before), Community.of(plan.after))
+        )
+        rows = {row[:5] for row in plan.effect.rows() if not row[5] and row[4] in {key for key, *_ in was | now}}
+        told = {(verb, who, capability, place) for verb, _, capability, place, who in rows}
+        assert told == {("gains", *each) for each in now - was} | {("loses", *each) for each in was - now}, plan.what
 
 
 def gained(plan: Plan) -> set[str]:

@@ -146,7 +146,7 @@ def _moments(decider: Decider, expectation: Expectation, now: Instant) -> set[In
             keys |= register.members.keys()
         # when somebody's time ends there is room for another
         elif rank is not None and rank.limit is not None:
-            keys |= {assignment.member for assignment in register.assignments if assignment.rank == rank.key}
+            keys |= {assignment.member for assignment in register.naming("rank", {rank.key})}
     edges: set[Instant] = set()
     for key in keys & register.members.keys():
         edges |= {edge for edge in edges_of(register.of(key)) if edge > now}

@@ -62,19 +62,25 @@ def alike(old: Decider, new: Decider) -> Iterable[tuple[Form, list[str]]]:
     the same answers.
     """
     before, after = old.people.register, new.people.register
-    owners = {decider.compiled.charter.owner for decider in (old, new)}
-    if before is after and old.compiled.exceptional == new.compiled.exceptional and len(owners) == 1:
-        # the same members are alike on both sides
-        return [((member_class, new.ready.class_of(keys[0])), keys) for member_class, keys in old.ready.alike().items()]
-    # another charter may change anybody's answers; the same one only those whose record differs
-    keys = after.differing(before) if old.compiled is new.compiled else dict.fromkeys((*after.members, *before.members))
+    apart = dict.fromkeys(after.differing(before))
     forms: dict[Form, list[str]] = {}
-    for key in keys:
+    # another charter may change anybody's answers; the same one only those whose record differs
+    if old.compiled is not new.compiled:
+        owners = {decider.compiled.charter.owner for decider in (old, new)}
+        own = {owner for owner in owners if owner} if len(owners) > 1 else set[str]()
+        apart |= dict.fromkeys(sorted(own | (old.compiled.exceptional ^ new.compiled.exceptional)))
+        for member_class, members in old.ready.alike().items():
+            # who is of one class, and the same in both registers, is alike on the other side too
+            keys = [key for key in members if key not in apart]
+            if keys:
+                forms[member_class, new.ready.class_of(keys[0])] = keys
+    for key in apart:
         form = (
             old.ready.class_of(key) if key in before.members else None,
             new.ready.class_of(key) if key in after.members else None,
         )
-        forms.setdefault(form, []).append(key)
+        if form != (None, None):
+            forms.setdefault(form, []).append(key)
     return forms.items()
 
 
@@ -228,11 +234,14 @@ class _Gathering:
     def crowds(self, known: MemberNumbers | None) -> Crowds:
         """Return all that was gathered; ``known`` says where everybody stands in a register that both sides have."""
         everyone = self._in_order() if known is None else known.everyone
-        number = {key: n for n, key in enumerate(everyone.tolist())} if known is None else {}
+        number: dict[str, int] = {}
 
         def numbers_of(form: Form, members: tuple[str, ...]) -> NDArray[np.int64]:
-            if known is not None and form[0] is not None:
-                return known.of[form[0]]
+            of_class = known.of[form[0]] if known is not None and form[0] is not None else _NONE
+            if len(of_class) == len(members):  # all of the class, and not one or some of whom something else is so
+                return of_class
+            if not number:
+                number.update((key, n) for n, key in enumerate(everyone.tolist()))
             return np.fromiter(map(number.__getitem__, members), dtype=np.int64, count=len(members))
 
         row = np.full(len(everyone), -1, dtype=np.int64)
@@ -258,7 +267,7 @@ class _Gathering:
         wanted |= {key for _, each in self._alike for key in each.members}
         if len(wanted) < 2:  # noqa: PLR2004 (one has no order)
             return np.array(list(wanted), dtype=np.object_)
-        both = (self.new.people.register.members, self.old.people.register.members)
+        both = (self.new.people.register.keys(), self.old.people.register.keys())
         return np.array(list(dict.fromkeys(key for side in both for key in side if key in wanted)), dtype=np.object_)
 
     def other(self, who: str, before: ClassState, after: ClassState) -> None:

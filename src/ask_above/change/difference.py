@@ -9,7 +9,6 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import cached_property
-from operator import attrgetter
 from typing import Any
 
 from ask_above.change.parts import (
@@ -415,7 +414,7 @@ def _carried(state: State, renaming: Renaming) -> State:
         for key, each in (register.members.items() if renaming.kind == "group" else ())
         if renaming.old in each.groups
     }
-    named = {"rank": attrgetter("rank"), "place": attrgetter("place")}.get(renaming.kind)
-    holders = {each.member for each in register.assignments if named(each) == renaming.old} if named else ()
+    named = register.naming(renaming.kind, {renaming.old}) if renaming.kind in ("rank", "place") else ()
+    holders = dict.fromkeys(each.member for each in named)
     given = {key: [*map(carried, register.of(key))] for key in holders}
     return State(charter, register.changed(groups, given) if groups or given else register)

@@ -91,6 +91,4 @@ def is_free(draft: Draft, key: str, kind: str) -> None:
 
 def given_anew(field: str) -> Callable[[Draft, str, str], Iterator[RowChange]]:
     """Return what names a rank or a place, whichever ``field`` it is of assignments, by its new key in them."""
-    return lambda draft, key, new: (
-        ended(each, {field: new}) for each in draft.register.assignments if getattr(each, field) == key
-    )
+    return lambda draft, key, new: (ended(each, {field: new}) for each in draft.register.naming(field, {key}))

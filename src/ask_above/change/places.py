@@ -111,7 +111,7 @@ class PlaceRemove(NamedTuple):
             for conferred in group.confers:
                 if conferred.place in gone:
                     raise EditError(f"The group {group.title or group.key} confers a rank there; change that first.")
-        rows = [ended(assignment) for assignment in draft.register.assignments if assignment.place in gone]
+        rows = [*map(ended, draft.register.naming("place", gone))]
         what = f"remove {place.title}" + (f" and the {how_many(len(gone) - 1, 'place')} in it" if len(gone) > 1 else "")
         what += f"; {how_many(len(rows), 'assignment')} there end" if rows else ""
         return Done(what, (Drop(path),), tuple(rows))

@@ -149,13 +149,8 @@ class RankRemove(NamedTuple):
                 raise EditError(f"{other.title} cannot be assigned instead.")
         steps = [*without_rank(draft, self.key), Drop(path)]
         rows = list(_removed_rows(draft, self.key, self.instead))
-        holders = len(
-            {
-                assignment.member
-                for assignment in draft.register.assignments
-                if _lasts(assignment, draft) and assignment.rank == self.key
-            }
-        )
+        given = draft.register.naming("rank", {self.key})
+        holders = len({assignment.member for assignment in given if _lasts(assignment, draft)})
         what = f"remove the rank {rank.title}"
         if holders:
             what += f", which {how_many(holders, 'member has', 'members have')}" + (
@@ -224,9 +219,7 @@ def _lasts(each: Assignment, draft: Draft) -> bool:
 
 def _removed_rows(draft: Draft, key: str, instead: str | None) -> Iterator[RowChange]:
     """Yield the assignments of a rank, taken out; those in force or to come become ones of another rank."""
-    for assignment in draft.register.assignments:
-        if assignment.rank != key:
-            continue
+    for assignment in draft.register.naming("rank", {key}):
         others = [o for o in draft.register.of(assignment.member) if (o.rank, o.place) == (instead, assignment.place)]
         # whoever has the other rank there already is not given it twice
         covered = not (coverage([assignment]) - coverage(others)).since(draft.at)

@@ -133,7 +133,7 @@ class LetGo(NamedTuple):
         """Return the change; raises :class:`EditError` where the directory holds nothing."""
         theirs = (m for m in draft.register.members.values() if m.external_id.startswith(f"{self.source}:"))
         rows = [changed_member(member, {"external_id": ""}) for member in theirs]
-        rows += [ended(each, {"source": ""}) for each in draft.register.assignments if each.source == self.source]
+        rows += [ended(each, {"source": ""}) for each in draft.register.naming("source", {self.source})]
         if not rows:
             raise EditError(f"Nothing here comes from {self.source}.")
         return Done(f"keep by hand what came from {self.source}", (), tuple(rows))

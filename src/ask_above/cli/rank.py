@@ -209,12 +209,9 @@ def remove(key: str, instead: str | None, *, nothing: bool, how: How) -> int:
     rank = opened.rank(key)
     now = opened.names.moment()
     # past assignments are history, and nobody has to decide about them
-    lasting = (
-        assignment
-        for assignment in opened.register.assignments
-        if assignment.period.end is None or assignment.period.end > now
-    )
-    holders = list(dict.fromkeys(each.member for each in lasting if each.rank == key))
+    given = opened.register.naming("rank", {key})
+    lasting = (each for each in given if each.period.end is None or each.period.end > now)
+    holders = list(dict.fromkeys(each.member for each in lasting))
     if holders and instead is None and not nothing:
         names = few((opened.member(holder).called for holder in holders), _FEW)
         have = how_many(len(holders), "member has", "members have")

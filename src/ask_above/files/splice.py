@@ -40,12 +40,16 @@ def apply(text: str, splice: Splice) -> str:
     return text[: splice.start] + splice.new + text[end:]
 
 
-def edited(text: str, steps: list[Step]) -> tuple[str, list[Splice]]:
-    """Take steps one after another; return the text afterwards and the pieces that were replaced, in order."""
+def edited(text: str, steps: list[Step], source: SourceText | None = None) -> tuple[str, list[Splice]]:
+    """Take steps one after another; return the text afterwards and the pieces that were replaced, in order.
+
+    ``source`` is the text taken apart, where it is already.
+    """
     splices: list[Splice] = []
     while steps:
         # read again only where a step may have changed what the next one looks at: reading is what takes long
-        apart = SourceText(text).apart(steps)
+        apart = (source or SourceText(text)).apart(steps)
+        source = None
         for splice in _one_after_another(apart):
             text = apply(text, splice)
             splices.append(splice)

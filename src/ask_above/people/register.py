@@ -29,7 +29,7 @@ STATUSES = tuple(status.value for status in Status)
 OUT = (Status.LOCKED, Status.RETIRED)
 """The statuses of somebody who was let go or locked out, and may be brought back as they were."""
 
-_MOST_CHANGED = 500
+_MOST_CHANGED = 5_000
 
 
 class Member(NamedTuple):
@@ -125,6 +125,9 @@ class RowsAlike(Protocol):
     def alike(self) -> Iterable[list[str]]:
         """Return members of one status, kind and groups who hold the same together, in the register's order."""
 
+    def naming(self, field: str, keys: Collection[str]) -> Iterable[str]:
+        """Return members with an assignment whose rank, place or source is one of some, as assignments came."""
+
 
 class Register:
     """All members and assignments; ``source`` names the file that members come from, for messages.
@@ -185,7 +188,12 @@ class Register:
     def changed(
         self, members: Mapping[str, Member | None] = NOTHING, given: Mapping[str, list[Assignment]] = NOTHING
     ) -> Register:
-        """Return the register with other records of some members, ``None`` for those who go, and other assignments."""
+        """Return the register with other records of some members, ``None`` for those who go, and other assignments.
+
+        Where nothing is another it is the very same: who is alike, and in which order, need not be asked again.
+        """
+        if not members and not given:
+            return self
         other = Register.__new__(Register)
         other.members, other.source, other._rows = self.members, self.source, None if members else self._rows
         gone: dict[str, list[Assignment]] = {key: [] for key, member in members.items() if member is None}
@@ -234,7 +242,7 @@ class Register:
     def _in_order(self, other: Register, keys: set[str]) -> list[str]:
         if len(keys) <= 1:
             return list(keys)
-        return list(dict.fromkeys(key for side in (self.members, other.members) for key in side if key in keys))
+        return list(dict.fromkeys(key for side in (self.keys(), other.keys()) for key in side if key in keys))
 
     def _differs(self, other: Register, key: str) -> bool:
         return self.members.get(key) is not other.members.get(key) or not _same(self.of(key), other.of(key))
@@ -247,6 +255,13 @@ class Register:
     def assignments(self) -> tuple[Assignment, ...]:
         """All assignments, member by member."""
         return tuple(assignment for given in self._given().values() for assignment in given)
+
+    def naming(self, field: str, keys: Collection[str]) -> list[Assignment]:
+        """Return the assignments whose ``field``, their rank, place or source, is one of some, member by member."""
+        if self._rows is None:
+            return [each for each in self.assignments if getattr(each, field) in keys] if keys else []
+        members = dict.fromkeys((*self._rows.naming(field, keys), *self._changed)) if keys else ()
+        return [each for member in members for each in self.of(member) if getattr(each, field) in keys]
 
     def of(self, member: str) -> list[Assignment]:
         """Return a member's assignments, in the order of the file."""

@@ -9,9 +9,11 @@ from typing import TYPE_CHECKING, TypeAlias
 from ask_above.ask.impact.act_shifts import ActShift
 from ask_above.ask.impact.whole import COLUMNS, Impact, Shift
 from ask_above.charter.catalogue import RISKS
+from ask_above.charter.moments import Instant
 from ask_above.charter.names import few, how_many, listed, upper
 from ask_above.charter.rules import Act
 from ask_above.decide.compiled import CompiledCharter
+from ask_above.decide.decider import Decider
 from ask_above.decide.words import day, in_places
 from ask_above.show.data import Table
 from ask_above.show.screen import FULL, Screen
@@ -171,17 +173,15 @@ def who_in_words(impact: Impact, shift: Shift) -> str:
 
 def _all_have_any(impact: Impact, keys: Sequence[str], ranks: Sequence[str]) -> bool:
     """Whether each of some members has one of some ranks, before or after; of very many those alike are asked once."""
-    left = {*keys}
-    for decider in (impact.new, impact.old):
-        known, compiled = decider.people.register.members, decider.compiled
-        among = decider.ready.alike().values() if len(left) > _MANY else ([key] for key in left if key in known)
-        having: set[str] = set()
-        for alike in among:
-            asked = decider.people.ask(alike[0], impact.at)
-            if any(compiled.ranks[holding.rank].key in ranks for holding in asked.recorded):
-                having.update(alike)
-        left -= having
-    return not left
+    if len(keys) > _MANY:
+        return {*keys} <= set().union(*(impact.holders.get(rank, ()) for rank in ranks))
+    return all(any(_has_any(decider, key, ranks, impact.at) for decider in (impact.new, impact.old)) for key in keys)
+
+
+def _has_any(decider: Decider, key: str, ranks: Sequence[str], at: Instant) -> bool:
+    if key not in decider.people.register.members:
+        return False
+    return any(decider.compiled.ranks[holding.rank].key in ranks for holding in decider.people.ask(key, at).recorded)
 
 
 def _called(impact: Impact, key: str) -> str:

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from operator import itemgetter
 from typing import Any
 
 import sqlalchemy as sa
 
 from ask_above.change.draft import RowChange
+from ask_above.charter.names import SITE
 from ask_above.errors import StoreError
 from ask_above.store.entries import Entry, FileRecord
 from ask_above.store.tables import ASSIGNMENT_COLUMNS as _ASSIGNMENT
@@ -93,6 +94,16 @@ def read_forms(connection: sa.Connection) -> dict[tuple[Any, ...], list[str]]:
     for key, status, kind in connection.execute(people).all():
         forms.setdefault((status, kind, (*groups.get(key, ()),), (*held.get(key, ()),)), []).append(key)
     return forms
+
+
+def keys_naming(connection: sa.Connection, field: str, keys: Collection[str]) -> list[str]:
+    """Return members with an assignment of some ranks, places or sources, in the order in which assignments came."""
+    there = assignments.c.removed.is_(None)
+    # the whole site is written as no place
+    wanted = ["" if field == "place" and key == SITE else key for key in keys]
+    named = sa.select(assignments.c.member).where(there, assignments.c[field].in_(wanted))
+    first = sa.select(assignments.c.member).where(there, assignments.c.member.in_(named)).group_by(assignments.c.member)
+    return [*connection.execute(first.order_by(sa.func.min(assignments.c.number))).scalars()]
 
 
 def _within(column: Any, within: Within) -> list[Any]:

@@ -119,12 +119,18 @@ def history_of(entries: Sequence[Entry], names: Names, member: str, viewer: str 
 
 
 def _events(entry: Entry, key: str, names: Names, *, shown: bool) -> Iterator[str]:
-    rows = [row for row in entry.rows if whose(row) == key and not _key_alone(row)]
+    rows = [row for row in entry.rows if whose(row) == key]
     for row in rows:
         if row.table == "members":
             yield from _record(row.before, row.after, shown=shown)
-    gone = [row.before for row in rows if row.table == "assignments" and row.before is not None]
-    come = [row.after for row in rows if row.table == "assignments" and row.after is not None]
+    given = [row for row in rows if row.table == "assignments"]
+    for row in given:
+        # one that names something else now: another rank instead, or the same by another key
+        if row.before is not None and row.after is not None and _spot(row.before) != _spot(row.after):
+            yield f"{_rank(row.before, names)} → {_rank(row.after, names)}{_span(row.after)}"
+            given = [each for each in given if each is not row]
+    gone = [row.before for row in given if row.before is not None]
+    come = [row.after for row in given if row.after is not None]
     for cells in come:
         before = next((each for each in gone if _spot(each) == _spot(cells)), None)
         if before is not None:
@@ -132,14 +138,6 @@ def _events(entry: Entry, key: str, names: Names, *, shown: bool) -> Iterator[st
         yield f"{_rank(cells, names)}{_span(cells)}{': changed' if before else ' assigned'}"
     for cells in gone:
         yield f"{_rank(cells, names)} unassigned"
-
-
-def _key_alone(row: RowChange) -> bool:
-    """Whether a row says what it said, of a rank or place that has another key."""
-    if row.table != "assignments" or row.before is None or row.after is None:
-        return False
-    differing = {name for name in row.after if row.after[name] != row.before.get(name, "")}
-    return bool(differing) and differing <= {"rank", "place"}
 
 
 def _spot(cells: Mapping[str, str]) -> tuple[str, str]:

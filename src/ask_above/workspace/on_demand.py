@@ -6,7 +6,7 @@ all of them.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from contextlib import ExitStack
 from itertools import islice
 from typing import TYPE_CHECKING, Any
@@ -57,10 +57,16 @@ class _RowSource:
             from ask_above.store.rows import read_forms
 
             self._alike = [*read_forms(self.connection).values()]
-            ones = [keys[0] for keys in self._alike]
-            for start in range(0, len(ones), _AT_ONCE):
-                self._know(*ones[start : start + _AT_ONCE])
+            self._know(*(keys[0] for keys in self._alike))
         return self._alike
+
+    def naming(self, field: str, keys: Collection[str]) -> list[str]:
+        """Return members with an assignment of some ranks, places or sources, after reading these members together."""
+        from ask_above.store.rows import keys_naming
+
+        members = keys_naming(self.connection, field, keys)
+        self._know(*members)
+        return members
 
     def member(self, key: str) -> Member | None:
         """Return one member."""
@@ -98,8 +104,9 @@ class _RowSource:
         return self.all
 
     def _know(self, *keys: str) -> None:
-        new = [key for key in keys if key not in self.members]
-        if new:
+        unknown = [] if self.all is not None else [key for key in keys if key not in self.members]
+        for start in range(0, len(unknown), _AT_ONCE):
+            new = unknown[start : start + _AT_ONCE]
             people, given = self._read(new)
             for key in new:
                 self.members[key], self.given[key] = people.get(key), given.get(key, [])

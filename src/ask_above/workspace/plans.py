@@ -33,10 +33,9 @@ from ask_above.decide.decider import Decider
 from ask_above.decide.names import Names
 from ask_above.decide.words import day
 from ask_above.errors import AskAboveError, FaultyFilesError, UnknownNameError
-from ask_above.files.splice import edited
-from ask_above.files.yaml_text import compose, plain
+from ask_above.files.splice import SourceText, edited
 from ask_above.people.recognising import CALLED, Identities, Recogniser
-from ask_above.people.register import Register, Status
+from ask_above.people.register import Assignment, Member, Register, Status
 from ask_above.printing import Printed
 from ask_above.workspace.by_hand import entries_by_hand
 from ask_above.workspace.journal import heirs_of, whose
@@ -547,7 +546,7 @@ class _Working:
     def __init__(self, home: Storage, snapshot: Snapshot, made: Plan) -> None:
         self.home, self.made = home, made
         self.charter, self.register = snapshot.charter, snapshot.register
-        self.data: Any = None
+        self.source: SourceText | None = None
 
     def take(self, edit: Edit, at: Instant, day: str, by: str) -> None:
         made = self.made
@@ -559,11 +558,10 @@ class _Working:
             raise directory.nearer(unknown) from unknown
         if done.steps:
             try:
-                text, splices = edited(made.texts[self.home.name], list(done.steps))
-                self.data = plain(compose(text))
+                text, splices = edited(made.texts[self.home.name], list(done.steps), self.source)
             except YAMLError as fault:
                 raise EditError(f"The charter could not be read after this ({done.what}): {fault}") from fault
-            made.texts[self.home.name] = text
+            made.texts[self.home.name], self.source = text, None
             made.splices += [(self.home.name, *splice) for splice in splices]
             self.charter = read_charter(self.home, self.made.texts, done.what)
         self.register = changed(self.register, done.rows, self.charter.zone)
@@ -571,19 +569,15 @@ class _Working:
         made.rows += done.rows
 
     def _plain(self) -> Any:
-        if self.data is None:
-            self.data = plain(compose(self.made.texts[self.home.name]))
-        return self.data
+        # taken apart once for what an edit looks at and for what it changes
+        self.source = self.source or SourceText(self.made.texts[self.home.name])
+        return self.source.data
 
     def finish(self) -> None:
         made = self.made
         made.rows = folded(made.rows)
         if made.splices:
-            # no row is another and every name is still there: the register names nothing that is gone
-            if not made.rows and _names_all(self.charter, made.before.charter):
-                check_owner(self.charter, self.register)
-            else:
-                check_register(self.charter, self.register, made.what)
+            check_register(self.charter, self.register, made.what, made.before)
             made.after = made.before.after(charter=self.charter, register=self.register)
         else:
             check_owner(self.charter, self.register)
@@ -625,31 +619,41 @@ def _faulty(what: str, error: FaultyFilesError) -> EditError:
     )
 
 
-def _names_all(charter: Charter, before: Charter) -> bool:
-    """Whether all that a register could name in the charter before is there still."""
-    given = {key for key, rank in before.ranks.items() if not rank.automatic}
-    return (
-        given <= {key for key, rank in charter.ranks.items() if not rank.automatic}
-        and before.places.keys() <= charter.places.keys()
-        and before.groups.keys() <= charter.groups.keys()
-    )
+def check_register(charter: Charter, register: Register, what: str, before: Names | None = None) -> None:
+    """Hold the register to a changed charter: every name in it is still there, and the owner.
 
-
-def check_register(charter: Charter, register: Register, what: str) -> None:
-    """Hold the register to a changed charter: every name in it is still there, and the owner."""
+    Where it was held to the charter ``before``, what names something that is gone, or differs, is all there is to see.
+    """
     check_owner(charter, register)
-    for assignment in register.assignments:
-        rank, given = charter.ranks.get(assignment.rank), f"is given {assignment.rank} at {assignment.place}"
+    given, members = _to_hold(charter, register, before)
+    for assignment in given:
+        rank, said = charter.ranks.get(assignment.rank), f"is given {assignment.rank} at {assignment.place}"
         if assignment.member not in register.members:
-            raise EditError(f"{assignment.member} {given}, and would no longer be there ({what}).")
+            raise EditError(f"{assignment.member} {said}, and would no longer be there ({what}).")
         if rank is None or rank.automatic or assignment.place not in charter.places:
             known = assignment.place in charter.places
             gone = f"the rank {assignment.rank}" if known else f"the place {assignment.place}"
-            raise EditError(f"{assignment.member} {given}, and {gone} would not be there for that ({what}).")
-    for member in register.members.values():
+            raise EditError(f"{assignment.member} {said}, and {gone} would not be there for that ({what}).")
+    for member in members:
         for group in member.groups:
             if group not in charter.groups:
                 raise EditError(f"{member.key} is in the group {group}, which would no longer be there ({what}).")
+
+
+def _to_hold(
+    charter: Charter, register: Register, before: Names | None
+) -> tuple[Iterable[Assignment], Iterable[Member]]:
+    """Return the assignments and the members that may name what is not there."""
+    if before is None:
+        return register.assignments, register.members.values()
+    old = before.charter
+    ranks = {key for key in old.ranks if key not in charter.ranks or charter.ranks[key].automatic}
+    differing = register.differing(before.register)
+    given = [*register.naming("rank", ranks), *register.naming("place", old.places.keys() - charter.places.keys())]
+    given += [assignment for key in differing for assignment in register.of(key)]
+    if not old.groups.keys() <= charter.groups.keys():
+        return given, register.members.values()
+    return given, (register.members[key] for key in differing if key in register.members)
 
 
 def check_owner(charter: Charter, register: Register) -> None:

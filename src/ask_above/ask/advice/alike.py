@@ -66,7 +66,7 @@ def unseen(sight: Sight) -> Iterator[Piece]:
             if has_unseen(getattr(thing, field, None) or "", badge=field == "badge"):
                 what = f"the {field} of the {kind} {key} has a hidden character"
                 yield Piece("unseen-character", thing.where, what, f"type the {field} of {key} again")
-    members = sight.register.members
+    members = sight.named
     for key, member in members.items() if not "".join(titled.name for titled in members.values()).isascii() else ():
         if not member.name.isascii() and has_unseen(member.name):
             what = f"the name of @{key} has a hidden character"
@@ -74,7 +74,7 @@ def unseen(sight: Sight) -> Iterator[Piece]:
 
 
 def _things(sight: Sight) -> dict[str, Mapping[str, Rank | Group | Place | Member]]:
-    return {**_titled(sight.charter), "member": sight.register.members}
+    return {**_titled(sight.charter), "member": sight.named}
 
 
 def _title_of(kind: str) -> Callable[[Any], str]:

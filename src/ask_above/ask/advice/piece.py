@@ -20,6 +20,7 @@ from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import Decider
 from ask_above.decide.profile import Asked, ask_rank
 from ask_above.decide.words import in_place
+from ask_above.people.register import Member
 
 WHY: Final[Mapping[str, str]] = {
     "climbs-to-everything": "Members with this rank can climb to every capability.",
@@ -117,11 +118,15 @@ def leave(compiled: CompiledCharter, place: Place, entry: Override, mask: int) -
 class Sight:
     """A community at a moment, and what several kinds of advice need of it, worked out once.
 
-    ``among`` are the members who are looked at one by one; all where it is not said.
+    ``among`` are the members who are looked at one by one; all where it is not said. ``names`` says whether those of
+    members are looked at: after a change of the charter alone they are the same.
     """
 
-    def __init__(self, decider: Decider, at: Instant, among: Sequence[str] | None = None) -> None:
+    def __init__(
+        self, decider: Decider, at: Instant, among: Sequence[str] | None = None, *, names: bool = True
+    ) -> None:
         self.decider, self.at, self.among = decider, at, among
+        self.named: Mapping[str, Member] = decider.people.register.members if names else {}
         self.compiled: CompiledCharter = decider.compiled
         self.charter = self.compiled.charter
         self.register = decider.people.register

@@ -93,13 +93,13 @@ def brought(
     if before.compiled is after.compiled:
         touched = after.people.register.differing(before.people.register)
         looks = [*_of_people(Sight(after, at, touched), before, shifts)]
-    elif before.people.register is after.people.register:
-        # who is like whom is said by the register alone, and takes reading all of it
-        looks = [look for look in LOOKS if look is not people.doubles]
-    known = Counter((piece.code, piece.what) for piece in _pieces(before, at, looks, touched))
+    # who is like whom is said by their records alone, and takes reading all of them
+    names = before.people.register.members is not after.people.register.members
+    looks = looks if names else [look for look in looks if look is not people.doubles]
+    known = Counter((piece.code, piece.what) for piece in _pieces(Sight(before, at, touched, names=names), looks))
     left_out = _OF_NO_NEWS | set(after.compiled.charter.rules.advice.silent)
     new = []
-    for piece in _pieces(after, at, looks, touched):
+    for piece in _pieces(Sight(after, at, touched, names=names), looks):
         known[piece.code, piece.what] -= 1
         if known[piece.code, piece.what] < 0 and piece.code not in left_out:
             new.append(piece)
@@ -109,12 +109,9 @@ def brought(
     return [*heirs, *taken, *(piece for piece in new if piece.commands not in commands or not piece.commands)]
 
 
-def _pieces(
-    decider: Decider, at: Instant, looks: Iterable[Callable[[Sight], Iterable[Piece]]], touched: Sequence[str] | None
-) -> Iterator[Piece]:
+def _pieces(few: Sight, looks: Iterable[Callable[[Sight], Iterable[Piece]]]) -> Iterator[Piece]:
     """Yield what is found; what is told of each member by themselves, of those touched alone, where they are known."""
-    whole = Sight(decider, at)
-    few = whole if touched is None else Sight(decider, at, touched)
+    whole = few if few.among is None else Sight(few.decider, few.at)
     for look in looks:
         yield from look(few if look is people.assignments else whole)
 

@@ -136,6 +136,16 @@ class Impact(Printed):
         """The expectations that change, now or later: of those that stand in both charters, or in the new one alone."""
         return [_turned(each) for each in broken(self.old, self.new, self.at)]
 
+    @cached_property
+    def holders(self) -> dict[str, set[str]]:
+        """For whom each rank is recorded, before or after; those who are alike are asked once."""
+        holders: dict[str, set[str]] = {}
+        for decider in (self.new, self.old):
+            for alike in decider.ready.alike().values():
+                for rank in {holding.rank for holding in decider.people.ask(alike[0], self.at).recorded}:
+                    holders.setdefault(decider.compiled.ranks[rank].key, set()).update(alike)
+        return holders
+
     def table(self) -> pd.DataFrame:
         """Return the shifts as a table of text: change (gains, loses), risk, capability, place, who, from, until.
 
