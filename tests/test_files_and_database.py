@@ -394,6 +394,8 @@ class TestWhereNoFilesAreKept:
         by_rows, by_members = (list(c.decider.ready.alike().values()) for c in (some, whole))
         assert by_rows == by_members
         assert len(by_rows) > 20
+        for field, keys in (("rank", {"host", "volunteer"}), ("place", {"site", "commons"})):
+            assert some.register.naming(field, keys) == whole.register.naming(field, keys) != []
         assert some.cover().table().equals(whole.cover().table())
         del some
         gc.collect()  # its reading ends before the server does

@@ -148,7 +148,7 @@ def _moments(decider: Decider, expectation: Expectation, now: Instant) -> set[In
         elif rank is not None and rank.limit is not None:
             keys |= {assignment.member for assignment in register.naming("rank", {rank.key})}
     edges: set[Instant] = set()
-    for key in keys & register.members.keys():
+    for key in filter(register.members.__contains__, keys):
         edges |= {edge for edge in edges_of(register.of(key)) if edge > now}
     return edges
 

@@ -246,18 +246,11 @@ def power_lines(impact: Impact) -> list[tuple[bool, str]]:
 
 
 def _act_line(impact: Impact, shift: ActShift) -> str:
-    register = {**impact.old.people.register.members, **impact.new.people.register.members}
-
-    def called(key: str) -> str:
-        if key.startswith("rank:"):
-            return _title(impact, key[5:])
-        return register[key].called
-
-    actors = [*map(called, shift.actors)]
+    actors = [_title(impact, key[5:]) if key.startswith("rank:") else _called(impact, key) for key in shift.actors]
     known = list(impact.new.compiled.rank_at)
     ranks = sorted((key for key in shift.targets if key in known), key=known.index)
     targets = [_title(impact, key) for key in (*ranks, *(k for k in shift.targets if k not in known and k[0] != "@"))]
-    targets += [register[key[1:]].called for key in shift.targets if key.startswith("@")]
+    targets += [_called(impact, key[1:]) for key in shift.targets if key.startswith("@")]
     verb = f"may {'now' if shift.gains else 'no longer'} {_VERBS[shift.act]}"
     using = f" using {listed(shift.using, 'or')}" if shift.using else ""
     short = len(shift.places) > _FEW_PLACES and not FULL.get()

@@ -330,7 +330,8 @@ class Plan(Printed):
         ):
             return []
         back = Difference(_state(self.after), _state(self.before), self.at)
-        added = frozenset(self.after.register.members.keys() - self.before.register.members.keys())
+        touched, known = self.after.register.differing(self.before.register), self.before.register.members
+        added = frozenset(key for key in touched if key not in known and key in self.after.register.members)
         reach = Reach(
             back.in_new_keys(self.after.decider),
             self.before.decider,

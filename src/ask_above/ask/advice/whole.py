@@ -95,7 +95,11 @@ def brought(
         looks = [*_of_people(Sight(after, at, touched), before, shifts)]
     # who is like whom is said by their records alone, and takes reading all of them
     names = before.people.register.members is not after.people.register.members
-    looks = looks if names else [look for look in looks if look is not people.doubles]
+    same = [] if names else [people.doubles]
+    given = [[rank.key for rank in side.compiled.ranks if rank.on_joining] for side in (before, after)]
+    if before.people.register is after.people.register and given[0] == given[1]:
+        same.append(people.joined_without)
+    looks = [look for look in looks if look not in same]
     known = Counter((piece.code, piece.what) for piece in _pieces(Sight(before, at, touched, names=names), looks))
     left_out = _OF_NO_NEWS | set(after.compiled.charter.rules.advice.silent)
     new = []
