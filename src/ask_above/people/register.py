@@ -122,8 +122,14 @@ class RowsAlike(Protocol):
     def keys(self) -> Collection[str]:
         """Return the members' keys, in the register's order."""
 
-    def alike(self) -> Iterable[list[str]]:
-        """Return members of one status, kind and groups who hold the same together, in the register's order."""
+    def alike(self, apart: Iterable[str]) -> Iterable[list[str]]:
+        """Return members of one status, kind and groups who hold the same together, in the register's order.
+
+        Those ``apart`` are read as well, together.
+        """
+
+    def read(self, keys: Iterable[str]) -> None:
+        """Read some members together, who are asked about one by one after it."""
 
     def naming(self, field: str, keys: Collection[str]) -> Iterable[str]:
         """Return members with an assignment whose rank, place or source is one of some, as assignments came."""
@@ -165,7 +171,7 @@ class Register:
         if self._rows is None:
             yield from ([key] for key in self.members)
             return
-        for keys in self._rows.alike():
+        for keys in self._rows.alike(filter(None, apart)):
             alone = {key: None for key in keys if key in apart or key in self._changed}
             together = [key for key in keys if key not in alone] if alone else keys
             yield from [*([together] if together else []), *([key] for key in alone)]
@@ -255,6 +261,11 @@ class Register:
     def assignments(self) -> tuple[Assignment, ...]:
         """All assignments, member by member."""
         return tuple(assignment for given in self._given().values() for assignment in given)
+
+    def read(self, keys: Iterable[str]) -> None:
+        """Read some members together, who are asked about one by one after it; where all are known there is nothing to."""
+        if self._rows is not None:
+            self._rows.read(keys)
 
     def naming(self, field: str, keys: Collection[str]) -> list[Assignment]:
         """Return the assignments whose ``field``, their rank, place or source, is one of some, member by member."""

@@ -6,7 +6,7 @@ all of them.
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from contextlib import ExitStack
 from itertools import islice
 from typing import TYPE_CHECKING, Any
@@ -51,13 +51,14 @@ class _RowSource:
         return self._keys
 
     @without_collecting()
-    def alike(self) -> list[list[str]]:
+    def alike(self, apart: Iterable[str]) -> list[list[str]]:
         """Return members who are alike by their rows together; one of each is read, all of them in a few goes."""
+        self.read(apart)
         if self._alike is None:
             from ask_above.store.rows import read_forms
 
             self._alike = [*read_forms(self.connection).values()]
-            self._know(*(keys[0] for keys in self._alike))
+            self.read(keys[0] for keys in self._alike)
         return self._alike
 
     def naming(self, field: str, keys: Collection[str]) -> list[str]:
@@ -65,21 +66,21 @@ class _RowSource:
         from ask_above.store.rows import keys_naming
 
         members = keys_naming(self.connection, field, keys)
-        self._know(*members)
+        self.read(members)
         return members
 
     def member(self, key: str) -> Member | None:
         """Return one member."""
         if self.all is not None:
             return self.all[0].get(key)
-        self._know(key)
+        self.read((key,))
         return self.members[key]
 
     def of(self, key: str) -> list[Assignment]:
         """Return one member's assignments."""
         if self.all is not None:
             return self.all[1].get(key, [])
-        self._know(key)
+        self.read((key,))
         return self.given[key]
 
     def first(self) -> list[str]:
@@ -89,7 +90,7 @@ class _RowSource:
         from ask_above.store.rows import first_keys
 
         keys = first_keys(self.connection, _AT_FIRST)
-        self._know(*keys)
+        self.read(keys)
         return keys
 
     @without_collecting()
@@ -103,7 +104,8 @@ class _RowSource:
             self.all = people, given
         return self.all
 
-    def _know(self, *keys: str) -> None:
+    def read(self, keys: Iterable[str]) -> None:
+        """Read some members together, those who are not known yet."""
         unknown = [] if self.all is not None else [key for key in keys if key not in self.members]
         for start in range(0, len(unknown), _AT_ONCE):
             new = unknown[start : start + _AT_ONCE]

@@ -109,16 +109,21 @@ def over_limit(sight: Sight) -> Iterator[Piece]:
 
 def assignments(sight: Sight) -> Iterator[Piece]:
     """Find assignments that have ended, never start, or contradict each other (rules 4.2 and 6.8)."""
-    for _, keys in sight.alike:
-        # those who are alike have the same periods, in the same order
-        over = [n for n, each in enumerate(sight.register.of(keys[0])) if _is_over(each, sight.at)]
-        yield from (_told_over(sight, sight.register.of(key)[n]) for n in over for key in keys)
     apart = {each for r in sight.compiled.ranks if r.apart_from for each in (r.key, *r.apart_from)}
+    over: list[tuple[str, int]] = []
+    several: list[str] = []
     for _, keys in sight.alike:
-        ranks = [assignment.rank for assignment in sight.register.of(keys[0])]
-        if len(set(ranks)) < len(ranks) or (len(ranks) > 1 and not apart.isdisjoint(ranks)):
-            for key in keys:
-                yield from _contradictory(sight, key, sight.register.of(key))
+        # those who are alike have the same assignments, in the same order
+        given = sight.register.of(keys[0])
+        over += [(key, n) for n, each in enumerate(given) if _is_over(each, sight.at) for key in keys]
+        ranks = {assignment.rank for assignment in given}
+        if len(ranks) < len(given) or (len(given) > 1 and not apart.isdisjoint(ranks)):
+            several += keys
+    # each is told by themselves
+    sight.register.read([*(key for key, _ in over), *several])
+    yield from (_told_over(sight, sight.register.of(key)[n]) for key, n in over)
+    for key in several:
+        yield from _contradictory(sight, key, sight.register.of(key))
 
 
 def _is_over(given: Assignment, at: Instant) -> bool:
