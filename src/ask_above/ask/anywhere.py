@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
@@ -15,6 +15,8 @@ from ask_above.charter.moments import Instant
 from ask_above.decide.decider import Decider
 
 if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
     from ask_above.bulk.table import Bits
 
 
@@ -30,14 +32,23 @@ def high_risk_holders(decider: Decider, at: Instant) -> dict[str, tuple[str, ...
 
 def able_anywhere(decider: Decider, capabilities: Sequence[str], at: Instant) -> dict[str, tuple[str, ...]]:
     """Return, for each capability by its full name, the keys of the active members who can use it in some place."""
-    if not capabilities:
-        return {}
-    sweep, crowd = decider.keep(Everyone).rows(at)
-    able_to = {}
-    for key, rows in zip(capabilities, _somewhere(decider, sweep, capabilities), strict=True):
-        able = unpack(rows)[crowd.rows].astype(bool) & crowd.active
-        able_to[key] = tuple(crowd.members[m] for m in np.flatnonzero(able).tolist())
-    return able_to
+    members = decider.keep(Everyone).rows(at)[1].members if capabilities else ()
+    return {
+        key: tuple(members[m] for m in np.flatnonzero(able).tolist()) for key, able in _able(decider, capabilities, at)
+    }
+
+
+def count_anywhere(decider: Decider, capabilities: Sequence[str], at: Instant) -> dict[str, int]:
+    """Return, for each capability by its full name, how many active members can use it in some place."""
+    return {key: int(able.sum()) for key, able in _able(decider, capabilities, at)}
+
+
+def _able(decider: Decider, capabilities: Sequence[str], at: Instant) -> Iterator[tuple[str, NDArray[np.bool_]]]:
+    """Yield each capability with who of everybody is active and can use it in some place."""
+    if capabilities:
+        sweep, crowd = decider.keep(Everyone).rows(at)
+        for key, rows in zip(capabilities, _somewhere(decider, sweep, capabilities), strict=True):
+            yield key, unpack(rows)[crowd.rows].astype(bool) & crowd.active
 
 
 def able_among(decider: Decider, keys: Iterable[str], capabilities: Sequence[str], at: Instant) -> Counter[str]:

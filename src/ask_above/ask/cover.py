@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from itertools import islice
 from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
+from ask_above.ask.anywhere import count_anywhere
 from ask_above.bulk.everyone import Everyone
 from ask_above.bulk.table import Crowd, unpack
 from ask_above.charter.moments import Instant
@@ -107,13 +108,13 @@ class Cover(Printed):
         compiled = self.decider.compiled
         number, bit = compiled.place_at[place], compiled.catalogue.bit[capability]
         having: dict[int, int] = {}
-        for asked in self.decider.people.all(self.at):
+        for asked, keys in self.decider.alike(self.at):
             if asked.is_active and self.decider.usable(asked, number) & bit:
                 ranks = ranks_at(compiled, asked.profile, number) if asked.profile else []
                 carrying = [r for r in ranks if r in compiled.unbounded or compiled.carried[r] & bit]
                 # the owner above all ranks, the place itself below them
                 top = -1 if asked.owner else carrying[0] if carrying else len(compiled.ranks)
-                having[top] = having.get(top, 0) + 1
+                having[top] = having.get(top, 0) + len(keys)
         names = {-1: "owner", len(compiled.ranks): "place"} | {rank.position: rank.key for rank in compiled.ranks}
         return {names[top]: having[top] for top in sorted(having)}
 
@@ -255,11 +256,11 @@ def crowded(decider: Decider, at: Instant) -> list[Crowded]:
     """Return what more members hold than ``rules.advice`` says: unbounded ranks, capabilities of high risk."""
     advice = decider.compiled.charter.rules.advice
     too_many = []
-    unbounded = unbounded_members(decider, at)
-    if len(unbounded) > advice.most_unbounded:
-        too_many.append(Crowded("unbounded", len(unbounded), advice.most_unbounded))
+    unbounded = sum(len(keys) for keys in _unbounded(decider, at))
+    if unbounded > advice.most_unbounded:
+        too_many.append(Crowded("unbounded", unbounded, advice.most_unbounded))
     risky = [key for key, each in decider.compiled.catalogue.capabilities.items() if each.risk == "high"]
-    able = cover(decider, risky, at).able if risky else {}
+    able = count_anywhere(decider, risky, at)
     too_many += [
         Crowded(key, count, advice.most_high_risk) for key, count in able.items() if count > advice.most_high_risk
     ]
@@ -268,9 +269,15 @@ def crowded(decider: Decider, at: Instant) -> list[Crowded]:
 
 def unbounded_members(decider: Decider, at: Instant) -> list[str]:
     """Return the active members who hold an unbounded rank anywhere."""
+    return [*decider.in_order({key for keys in _unbounded(decider, at) for key in keys})]
+
+
+def _unbounded(decider: Decider, at: Instant) -> Iterator[list[str]]:
+    """Yield the keys of those who hold an unbounded rank anywhere, those who are alike together."""
     unbounded = decider.compiled.unbounded
-    everyone = decider.people.all(at) if unbounded else ()
-    return [a.key or "" for a in everyone if a.is_active and any(h.rank in unbounded for h in a.holdings)]
+    for asked, keys in decider.alike(at) if unbounded else ():
+        if asked.is_active and any(holding.rank in unbounded for holding in asked.holdings):
+            yield keys
 
 
 class Closed(NamedTuple):
@@ -284,12 +291,12 @@ class Closed(NamedTuple):
 def closed_places(decider: Decider, at: Instant) -> list[Closed]:
     """Return every place that has a gate itself, in the charter's order, with who can enter."""
     compiled = decider.compiled
-    people = [asked for asked in decider.people.all(at) if asked.is_active]
+    people = [(asked, keys) for asked, keys in decider.alike(at) if asked.is_active]
     closed = []
     for n, place in enumerate(compiled.places):
         if n in compiled.gated and place.gate is not None:
-            members = tuple(asked.key for asked in people if asked.key and _enters(compiled, asked, n))
-            closed.append(Closed(place.key, gate_asks(compiled, place.gate), members))
+            inside = {key for asked, keys in people if _enters(compiled, asked, n) for key in keys}
+            closed.append(Closed(place.key, gate_asks(compiled, place.gate), tuple(decider.in_order(inside))))
     return closed
 
 

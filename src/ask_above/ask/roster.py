@@ -61,10 +61,15 @@ def roster(decider: Decider, at: Instant) -> Roster:
     compiled = decider.compiled
     headed: dict[str | None, list[RosterEntry]] = {rank.key: [] for rank in compiled.ranks if rank.heading}
     headed[None] = []
-    for asked in decider.people.all(at):
-        if asked.member is not None and asked.status in (Status.ACTIVE, Status.PENDING):
-            seen = looks(compiled, asked)
-            headed[seen.heading].append(RosterEntry(asked.member, seen, _given(compiled, asked)))
+    known: dict[str, tuple[Looks, tuple[str, ...]]] = {}
+    for asked, keys in decider.alike(at):
+        if asked.status in (Status.ACTIVE, Status.PENDING):
+            # how somebody looks follows from their ranks alone
+            known |= dict.fromkeys(keys, (looks(compiled, asked), _given(compiled, asked)))
+    for key, member in decider.people.register.members.items() if known else ():
+        if key in known:
+            seen, given = known[key]
+            headed[seen.heading].append(RosterEntry(member, seen, given))
     titles = {rank.key: rank.title for rank in compiled.ranks}
     return Roster(Heading(key, titles[key] if key else "", tuple(people)) for key, people in headed.items() if people)
 

@@ -135,7 +135,9 @@ def powers(decider: Decider, act: Act, place: int) -> pd.DataFrame:
 def who(decider: Decider, capability: str, place: int, at: Instant) -> list[Asked]:
     """Return the members who may use a capability, given by its full name, at a place."""
     bit = decider.compiled.catalogue.bit[capability]
-    return [asked for asked in decider.people.all(at) if decider.usable(asked, place) & bit]
+    able = {key for asked, keys in decider.alike(at) if decider.usable(asked, place) & bit for key in keys}
+    decider.people.register.read(able)
+    return [decider.people.ask(key, at) for key in decider.in_order(able)]
 
 
 def who_table(
@@ -216,8 +218,8 @@ def on_record(decider: Decider, at: Instant) -> dict[str, int]:
     """Return for how many each rank is recorded for whom it does not count, as they are not active (rule 6.5)."""
     ranks = decider.compiled.ranks
     counts = dict.fromkeys((rank.key for rank in ranks), 0)
-    for asked in decider.people.all(at):
+    for asked, keys in decider.alike(at):
         counting = {holding.rank for holding in asked.holdings}
         for position in {holding.rank for holding in asked.recorded} - counting:
-            counts[ranks[position].key] += 1
+            counts[ranks[position].key] += len(keys)
     return counts

@@ -67,9 +67,13 @@ def _limit(people: People, rank: Rank, target: Asked, at: Instant) -> Iterator[S
     """With the target at most ``limit`` members, the retired not counted, have the rank recorded."""
     if rank.limit is None:
         return
-    count = 1
-    for other in people.all(at):
-        if other.key != target.key and not other.is_retired:
+    count, register = 1, people.register
+    groups = people.compiled.charter.groups.values()
+    by_itself = rank.automatic or rank.entry or any(c.rank == rank.key for group in groups for c in group.confers)
+    # where nothing but an assignment brings it, nobody else need be looked at
+    holding = register.keys() if by_itself else {given.member for given in register.naming("rank", {rank.key})}
+    for other in (people.ask(key, at) for key in holding if key != target.key):
+        if not other.is_retired:
             count += rank.key in _recorded_anywhere(people.compiled, other)
     if count > rank.limit:
         words = {

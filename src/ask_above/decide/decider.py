@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from collections.abc import Set as AbstractSet
 from typing import TYPE_CHECKING, Final
 
 from ask_above.charter.charter import Charter
@@ -49,6 +51,14 @@ class Decider(Keeper):
         other.ready = self.ready.after(compiled, register)
         self._hand_on(other)
         return other
+
+    def alike(self, at: Instant) -> Iterator[tuple[Asked, list[str]]]:
+        """Yield one of each who are equal in all that counts, as they stand at an instant, and the keys of them all."""
+        return ((self.people.ask(keys[0], at), keys) for keys in self.ready.alike().values())
+
+    def in_order(self, keys: AbstractSet[str]) -> Iterator[str]:
+        """Yield members in the register's order."""
+        return filter(keys.__contains__, self.people.register.keys())
 
     def usable(self, asked: Asked, place: int) -> int:
         """Return all that someone can use at a place."""

@@ -263,7 +263,7 @@ class Register:
         return tuple(assignment for given in self._given().values() for assignment in given)
 
     def read(self, keys: Iterable[str]) -> None:
-        """Read some members together, who are asked about one by one after it; where all are known there is nothing to."""
+        """Read some members together, who are asked about one by one after it, where not all are known."""
         if self._rows is not None:
             self._rows.read(keys)
 

@@ -6,7 +6,7 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 
 from ask_above.ask import cover
 from ask_above.ask.advice.piece import Piece, Sight, to_entry
-from ask_above.ask.anywhere import able_among, able_anywhere
+from ask_above.ask.anywhere import able_among, count_anywhere
 from ask_above.change.people import Unassign
 from ask_above.change.typed import typed
 from ask_above.charter.ladder import Rank
@@ -73,8 +73,8 @@ def newly_able(sight: Sight, before: Decider, members: Sequence[str], capabiliti
     was, now = able_among(before, there, wanted, sight.at), able_among(sight.decider, here, wanted, sight.at)
     # everybody is counted only where the number is another
     if was != now and sight.active > 1:
-        able = able_anywhere(sight.decider, [key for key in wanted if was[key] != now[key]], sight.at)
-        yield from _too_able(sight, {key: len(keys) for key, keys in able.items()})
+        differing = [key for key in wanted if was[key] != now[key]]
+        yield from _too_able(sight, count_anywhere(sight.decider, differing, sight.at))
 
 
 def _too_able(sight: Sight, able: Mapping[str, int]) -> Iterator[Piece]:

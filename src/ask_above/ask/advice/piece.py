@@ -142,8 +142,7 @@ class Sight:
         if self.among is not None:
             keys_here = [key for key in self.among if key in self.register.members]
             return [(self.decider.people.ask(key, self.at), [key]) for key in keys_here]
-        folded = self.decider.ready.alike().values()
-        return [(self.decider.people.ask(keys[0], self.at), keys) for keys in folded]
+        return [*self.decider.alike(self.at)]
 
     @cached_property
     def usable_anywhere(self) -> list[int]:

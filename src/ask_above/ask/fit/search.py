@@ -448,11 +448,11 @@ def candidates(decider: Decider, at: Instant) -> list[int]:
     compiled = decider.compiled
     limited = {rank.key for rank in compiled.ranks if rank.limit is not None}
     count = dict.fromkeys(limited, 0)
-    for asked in decider.people.all(at) if limited else ():
+    for asked, keys in decider.alike(at) if limited else ():
         if not asked.is_retired:
             held_now = {compiled.ranks[holding.rank].key for holding in asked.recorded}
             for key in (held_now | {assignment.rank for assignment in asked.later}) & limited:
-                count[key] += 1
+                count[key] += len(keys)
     full = {key for key in limited if count[key] >= (compiled.charter.ranks[key].limit or 0)}
     return [
         r.position for r in compiled.ranks if not (r.automatic or r.entry or r.kept_by or r.paused or r.key in full)

@@ -141,8 +141,8 @@ class Impact(Printed):
         """For whom each rank is recorded, before or after; those who are alike are asked once."""
         holders: dict[str, set[str]] = {}
         for decider in (self.new, self.old):
-            for alike in decider.ready.alike().values():
-                for rank in {holding.rank for holding in decider.people.ask(alike[0], self.at).recorded}:
+            for asked, alike in decider.alike(self.at):
+                for rank in {holding.rank for holding in asked.recorded}:
                     holders.setdefault(decider.compiled.ranks[rank].key, set()).update(alike)
         return holders
 
