@@ -19,7 +19,7 @@ sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 from click.testing import CliRunner
 
 from ask_above import Community
-from ask_above.ask.tables import holders
+from ask_above.ask.tables import Holders
 from ask_above.cli.main import main as program
 from standard import Size, in_folder
 
@@ -28,7 +28,7 @@ SIZE = Size(ranks=80, capabilities=80, places=300, overrides=1500, members=3_000
 
 ANSWERS: dict[str, Callable[[Community], object]] = {
     "check": lambda c: (c.advice(), c.unmet(), c.unmet_later()),
-    "ladder": lambda c: holders(c.decider, c.names.moment()),
+    "ladder": lambda c: Holders(c.decider, c.names.moment()),
     "grid": lambda c: c.grid(),
     "grid --at place-7": lambda c: c.grid(at="place-7"),
     "powers moderate": lambda c: c.powers("moderate"),

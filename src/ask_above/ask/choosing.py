@@ -10,7 +10,7 @@ from ask_above.charter.names import nearest
 from ask_above.decide.decider import Decider
 from ask_above.decide.profile import Asked, How
 from ask_above.errors import QuestionError, UnknownNameError
-from ask_above.people.register import STATUSES
+from ask_above.people.register import STATUSES, Member
 
 LIST_COLUMNS = ("key", "name", "email", "phone", "kind", "status", "joined", "groups", "ranks", "note", "where")
 _GUARDED = ("name", "email", "phone", "note")
@@ -46,23 +46,27 @@ def choose(
     everyone, _ = sees(decider, at, viewer)
 
     def fits(asked: Asked) -> bool:
-        member = asked.member
-        if member is None or (status is not None and member.status != status):
-            return False
-        if group is not None and group not in asked.groups:
-            return False
-        known = (member.key, member.name, member.email) if everyone or viewer == member.key else (member.key,)
-        if named and not any(part in said.casefold() for said in known):
+        """Whether all who are like them may be meant."""
+        if (status is not None and asked.status != status) or (group is not None and group not in asked.groups):
             return False
         spots = {holding.place for holding in asked.recorded if holding.assignment is not None}
         if place is not None and decider.compiled.place_at[place] not in spots:
             return False
-        if holding is not None and all(decider.compiled.ranks[each.rank].key != holding for each in asked.recorded):
+        return holding is None or any(decider.compiled.ranks[each.rank].key == holding for each in asked.recorded)
+
+    def is_meant(member: Member) -> bool:
+        known = (member.key, member.name, member.email) if everyone or viewer == member.key else (member.key,)
+        if named and not any(part in said.casefold() for said in known):
             return False
-        joined = _moment(decider, member.joined or None)
+        joined = _moment(decider, member.joined or None) if before is not None else None
         return before is None or (joined is not None and joined < before)
 
-    return [asked.key or "" for asked in decider.people.all(at) if fits(asked)]
+    fitting = {key for asked, keys in decider.alike(at) if fits(asked) for key in keys}
+    if not named and before is None:
+        return [*decider.in_order(fitting)]
+    register = decider.people.register
+    register.read(fitting)
+    return [key for key in decider.in_order(fitting) if is_meant(register.members[key])]
 
 
 def _moment(decider: Decider, said: str | None) -> Instant | None:

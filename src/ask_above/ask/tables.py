@@ -136,8 +136,7 @@ def who(decider: Decider, capability: str, place: int, at: Instant) -> list[Aske
     """Return the members who may use a capability, given by its full name, at a place."""
     bit = decider.compiled.catalogue.bit[capability]
     able = {key for asked, keys in decider.alike(at) if decider.usable(asked, place) & bit for key in keys}
-    decider.people.register.read(able)
-    return [decider.people.ask(key, at) for key in decider.in_order(able)]
+    return [*decider.each(able, at)]
 
 
 def who_table(
@@ -182,11 +181,6 @@ class Holder(NamedTuple):
     asked: Asked
     holdings: tuple[Holding, ...]
 
-    @property
-    def at_root(self) -> bool:
-        """Whether they hold it on the whole site."""
-        return any(holding.place == 0 for holding in self.holdings)
-
     def where(self, compiled: CompiledCharter) -> str:
         """Say where and until when; nothing for on the whole site and without an end."""
         spots = []
@@ -200,18 +194,41 @@ class Holder(NamedTuple):
         return listed(dict.fromkeys(spots))
 
 
-def holders(decider: Decider, at: Instant) -> dict[str, list[Holder]]:
-    """Return who holds each rank: the one way in which holders are counted, the ladder, descriptions and lists.
+class Holders:
+    """Who holds each rank: the one way in which holders are counted, for the ladder, descriptions and lists.
 
-    Those count whose status does, with what is in force now; automatic ranks are included.
+    Those count whose status does, with what is in force at the moment; automatic ranks are included. Members are in the
+    register's order.
     """
-    ranks = decider.compiled.ranks
-    by_rank: dict[str, list[Holder]] = {rank.key: [] for rank in ranks}
-    for asked in decider.people.all(at):
-        for position in dict.fromkeys(holding.rank for holding in asked.holdings):
-            mine = tuple(holding for holding in asked.holdings if holding.rank == position)
-            by_rank[ranks[position].key].append(Holder(asked, mine))
-    return by_rank
+
+    def __init__(self, decider: Decider, at: Instant) -> None:
+        self._decider, self._at, ranks = decider, at, decider.compiled.ranks
+        self._keys: dict[str, list[str]] = {rank.key: [] for rank in ranks}
+        self._local: dict[str, set[str]] = {rank.key: set() for rank in ranks}
+        for asked, keys in decider.alike(at):
+            wholly = {holding.rank for holding in asked.holdings if holding.place == 0}
+            for position in {holding.rank for holding in asked.holdings}:
+                self._keys[ranks[position].key] += keys
+                if position not in wholly:
+                    self._local[ranks[position].key].update(keys)
+        number = {key: n for n, key in enumerate(decider.people.register.keys())}
+        for keys in self._keys.values():
+            keys.sort(key=number.__getitem__)
+
+    def keys(self, rank: str) -> list[str]:
+        """Return the keys of those who hold a rank."""
+        return self._keys[rank]
+
+    def here_only(self, rank: str) -> list[str]:
+        """Return the keys of those who do not hold it on the whole site."""
+        return [key for key in self._keys[rank] if key in self._local[rank]]
+
+    def first(self, rank: str, most: int) -> list[Holder]:
+        """Return the first of them, with what they hold it by."""
+        keys, position = self._keys[rank][:most], self._decider.compiled.rank_at[rank]
+        self._decider.people.register.read(keys)
+        first = [self._decider.people.ask(key, self._at) for key in keys]
+        return [Holder(asked, tuple(h for h in asked.holdings if h.rank == position)) for asked in first]
 
 
 def on_record(decider: Decider, at: Instant) -> dict[str, int]:

@@ -55,12 +55,14 @@ def nearest(name: str, known: Iterable[str], most: int = 3) -> tuple[str, ...]:
     return tuple(each for each, *_ in found)
 
 
-def few(names: Iterable[str], most: int, joiner: str = "and") -> str:
-    """Join names as a sentence does; of more than so many the first, and how many more there are, never one alone."""
+def few(names: Iterable[str], most: int, joiner: str = "and", count: int | None = None) -> str:
+    """Join names as a sentence does; of more than so many the first, and how many more there are, never one alone.
+
+    ``count`` is how many there are, where the names are only the first of them, one more than so many.
+    """
     items = list(names)
-    return (
-        listed(items, joiner) if len(items) <= most + 1 else f"{', '.join(items[:most])} and {len(items) - most} more"
-    )
+    count = len(items) if count is None else count
+    return listed(items, joiner) if count <= most + 1 else f"{', '.join(items[:most])} and {count - most} more"
 
 
 def listed(names: Iterable[str], joiner: str = "and") -> str:

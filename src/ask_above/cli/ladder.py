@@ -6,7 +6,6 @@ from datetime import UTC, datetime
 
 import click
 
-from ask_above.ask.tables import holders
 from ask_above.charter.moments import instant
 from ask_above.cli.asking import CommandQuestion, asking
 from ask_above.cli.sentence import Spoken
@@ -26,6 +25,5 @@ def command(asked: CommandQuestion) -> int:
     opened = asked.opened
     if asked.is_drawn("ladder", opened):
         return 0
-    compiled = opened.decider.compiled
-    held = holders(opened.decider, instant(datetime.now(UTC)))
-    return asked.answer(lambda: ladder_table(compiled, held), lambda screen: show_ladder(screen, compiled, held))
+    decider, at = opened.decider, instant(datetime.now(UTC))
+    return asked.answer(lambda: ladder_table(decider, at), lambda screen: show_ladder(screen, decider, at))

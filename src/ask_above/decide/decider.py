@@ -60,6 +60,11 @@ class Decider(Keeper):
         """Yield members in the register's order."""
         return filter(keys.__contains__, self.people.register.keys())
 
+    def each(self, keys: AbstractSet[str], at: Instant) -> Iterator[Asked]:
+        """Yield some members as they stand at an instant, in the register's order."""
+        self.people.register.read(keys)
+        return (self.people.ask(key, at) for key in self.in_order(keys))
+
     def usable(self, asked: Asked, place: int) -> int:
         """Return all that someone can use at a place."""
         if asked.rules_all:

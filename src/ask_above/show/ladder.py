@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from ask_above.ask.tables import Holder
+from ask_above.ask.tables import Holders
 from ask_above.charter.ladder import Rank
+from ask_above.charter.moments import Instant
 from ask_above.charter.names import few, listed
 from ask_above.decide.compiled import CompiledCharter
+from ask_above.decide.decider import Decider
 from ask_above.decide.words import HELD_BY
 from ask_above.show.data import Table
 from ask_above.show.screen import Screen, cell
@@ -16,7 +18,6 @@ if TYPE_CHECKING:
     from rich.text import Text
 
 _FEW = 4
-Holders = dict[str, list[Holder]]
 
 
 def traits(compiled: CompiledCharter, rank: Rank) -> list[str]:
@@ -50,36 +51,39 @@ def traits(compiled: CompiledCharter, rank: Rank) -> list[str]:
     return words
 
 
-def show_ladder(screen: Screen, compiled: CompiledCharter, holders: Holders) -> None:
+def show_ladder(screen: Screen, decider: Decider, at: Instant) -> None:
     """Show the ranks, highest first, with the number of holders and the first few of them."""
+    compiled, holders = decider.compiled, Holders(decider, at)
     screen.line(f"The ladder of {compiled.charter.title}", "head")
     screen.line()
     rows: list[list[str | Text]] = []
     for rank in compiled.ranks:
-        people = holders[rank.key]
-        count = "" if rank.automatic else str(len(people))
+        count = "" if rank.automatic else str(len(holders.keys(rank.key)))
         number = cell(str(rank.position + 1), "dim")
-        names = "" if rank.automatic else _names(compiled, people)
+        names = "" if rank.automatic else _names(compiled, holders, rank.key)
         rows.append(
             [number, cell(rank.title, "head"), cell(rank.key, "dim"), count, names, ", ".join(traits(compiled, rank))]
         )
     screen.table(["", "Rank", "Key", "Members", "Who", "Settings"], rows, right=[0, 3])
     owner = compiled.charter.owner
     if owner:
-        known = next((who.asked for people in holders.values() for who in people if who.asked.key == owner), None)
+        known = decider.people.register.members.get(owner)
         screen.line()
-        screen.line(f"{known.label if known else owner} is the owner and stands above all.")
+        screen.line(f"{known.called if known else owner} is the owner and stands above all.")
 
 
-def _names(compiled: CompiledCharter, people: list[Holder]) -> str:
-    return few((f"{who.asked.label} {who.where(compiled)}".strip() for who in people), _FEW)
+def _names(compiled: CompiledCharter, holders: Holders, rank: str) -> str:
+    first = holders.first(rank, _FEW + 1)
+    names = (f"{who.asked.label} {who.where(compiled)}".strip() for who in first)
+    return few(names, _FEW, count=len(holders.keys(rank)))
 
 
-def ladder_table(compiled: CompiledCharter, holders: Holders) -> Table:
+def ladder_table(decider: Decider, at: Instant) -> Table:
     """Return the ladder as a table."""
+    compiled, holders = decider.compiled, Holders(decider, at)
     rows, data = [], []
     for rank in compiled.ranks:
-        keys = [who.asked.key or "" for who in holders[rank.key]]
+        keys = holders.keys(rank.key)
         rows.append([rank.position + 1, rank.key, rank.title, len(keys), ";".join(keys)])
         data.append(
             {
@@ -88,7 +92,7 @@ def ladder_table(compiled: CompiledCharter, holders: Holders) -> Table:
                 "title": rank.title,
                 "about": rank.about,
                 "holders": keys,
-                "here_only": [who.asked.key for who in holders[rank.key] if not who.at_root],
+                "here_only": holders.here_only(rank.key),
                 "special": traits(compiled, rank),
             }
         )

@@ -6,7 +6,6 @@ import io
 from html import escape
 from typing import TYPE_CHECKING, Any, Final
 
-from ask_above.ask.tables import holders
 from ask_above.show.ladder import show_ladder
 from ask_above.show.screen import Screen, style_runs
 
@@ -66,7 +65,7 @@ def show_community(screen: Screen, community: Community) -> None:
 
     screen.line(counted(community.decider), "dim")
     screen.line()
-    show_ladder(screen, community.decider.compiled, holders(community.decider, community.names.moment()))
+    show_ladder(screen, community.decider, community.names.moment())
 
 
 def show_described(screen: Screen, described: Described) -> None:

@@ -53,7 +53,7 @@ def card(describer: Describer, rank: Rank) -> dict[str, Any]:
         "title": rank.title,
         "color": rank.color or "",
         "place": rank.position + 1,
-        "holders": len(describer.holders[rank.key]),
+        "holders": len(describer.holders.keys(rank.key)),
         "automatic": rank.automatic,
         "sentences": describer.card(rank),
         "rights": [*_rights(compiled, rank)],

@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from ask_above.ask.describe.claims import Claim, Inside, claims, doing, inside, of_holder, under_headings
 from ask_above.ask.perks import beyond_default, brought
-from ask_above.ask.tables import Holder, holders, on_record
+from ask_above.ask.tables import Holders, on_record
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import SITE, few, how_many, listed, nearest, upper
@@ -85,9 +85,20 @@ class Describer:
         self.decider, self.compiled, self.at, self.members = decider, decider.compiled, at, members
 
     @cached_property
-    def holders(self) -> dict[str, list[Holder]]:
+    def _local(self) -> dict[tuple[int, int], list[tuple[str, Holding]]]:
+        """Who holds a rank for a place and not for the whole site, by both."""
+        local: dict[tuple[int, int], list[tuple[str, Holding]]] = {}
+        having = (keys for asked, keys in self.decider.alike(self.at) if any(h.place for h in asked.holdings))
+        for asked in self.decider.each({key for keys in having for key in keys}, self.at):
+            for holding in asked.holdings:
+                if holding.place:
+                    local.setdefault((holding.place, holding.rank), []).append((asked.label, holding))
+        return local
+
+    @cached_property
+    def holders(self) -> Holders:
         """Who holds each rank, where and until when."""
-        return holders(self.decider, self.at)
+        return Holders(self.decider, self.at)
 
     @cached_property
     def on_record(self) -> dict[str, int]:
@@ -219,10 +230,8 @@ class Describer:
         """Say who has which rank for this place and all in it."""
         for rank in self.compiled.ranks if place and self.members else ():
             here = [
-                f"{holder.asked.label}{ending(holding.assignment.period) if holding.assignment else ''}"
-                for holder in self.holders[rank.key]
-                for holding in holder.holdings
-                if holding.place == place
+                f"{label}{ending(holding.assignment.period) if holding.assignment else ''}"
+                for label, holding in self._local.get((place, rank.position), ())
             ]
             if here:
                 yield f"{rank.title}: {few(dict.fromkeys(here), _FEW)}"
@@ -237,9 +246,10 @@ class Describer:
         if rank.paused:
             yield "nobody while the rank is paused"
             return
-        people = self.holders[rank.key]
-        names = few((f"{who.asked.label} {who.where(self.compiled)}".strip() for who in people), _FEW)
-        yield names if self.members and people else how_many(len(people), "member") if people else "nobody"
+        count = len(self.holders.keys(rank.key))
+        people = self.holders.first(rank.key, _FEW + 1) if self.members else ()
+        names = few((f"{who.asked.label} {who.where(self.compiled)}".strip() for who in people), _FEW, count=count)
+        yield names if people else (how_many(count, "member") if count else "nobody")
         idle = self.on_record[rank.key]
         if idle:
             yield f"{how_many(idle, 'member', 'members')} more whose status does not count"

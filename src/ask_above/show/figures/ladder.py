@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
-from ask_above.ask.tables import holders
+from ask_above.ask.tables import Holders
 from ask_above.charter.ladder import Rank
 from ask_above.charter.rules import ACTS
 from ask_above.community import Community
@@ -37,7 +37,8 @@ def ladder(community: Community, axes: Axes | None = None, *, dark: bool = False
     """
     decider = community.decider
     compiled, now = decider.compiled, community.names.moment()
-    held = {key: len(people) for key, people in holders(decider, now).items()}
+    holders = Holders(decider, now)
+    held = {rank.key: len(holders.keys(rank.key)) for rank in compiled.ranks}
     sheet = Sheet(dark=dark)
     start = sheet.title(f"The ladder of {compiled.charter.title}") + LINE + 6
     names = MARGIN + 34.0
