@@ -192,7 +192,7 @@ class _Maker:
         asked, number = self.asked_rows[row], {key: n for n, key in enumerate(self.compiled.catalogue.keys)}
         # how a place shows itself costs little for everybody; what it changes for each person does not
         if (row + 1) * len(self.compiled.places) > _MOST_TOURED:
-            shown = states(self.compiled, asked)
+            shown = states(self.decider, asked)
             return "".join(shown[place][0] for place in self.places), {}, {}
         stops = tour(self.decider, asked, self.at).stops
         changes, notes = {}, dict[str, int]()

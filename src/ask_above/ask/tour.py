@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from ask_above.charter.moments import Instant
-from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import Decider
 from ask_above.decide.profile import Asked
 from ask_above.decide.walk import closed_gate, held, usable
@@ -55,7 +54,7 @@ class Tour(NamedTuple):
 def tour(decider: Decider, asked: Asked, at: Instant, start: int = 0) -> Tour:
     """Walk through a place, the number ``start``, and all in it; the whole site where it is left out."""
     stops = []
-    for n, state in enumerate(states(decider.compiled, asked)):
+    for n, state in enumerate(states(decider, asked)):
         chain = decider.compiled.chains[n]
         if start in chain:
             stop = Stop(decider.compiled.places[n].key, len(chain) - 1, state)
@@ -64,21 +63,22 @@ def tour(decider: Decider, asked: Asked, at: Instant, start: int = 0) -> Tour:
     return Tour(asked.label, tuple(stops), decider, asked, at)
 
 
-def states(compiled: CompiledCharter, asked: Asked) -> list[str]:
+def states(decider: Decider, asked: Asked) -> list[str]:
     """Return how every place shows itself to somebody, in the charter's order."""
     found: list[str] = []
-    for n, chain in enumerate(compiled.chains):
-        found.append(_state(compiled, asked, n, found[chain[-2]] if len(chain) > 1 else OPEN))
+    for n, chain in enumerate(decider.compiled.chains):
+        found.append(_state(decider, asked, n, found[chain[-2]] if len(chain) > 1 else OPEN))
     return found
 
 
-def _state(compiled: CompiledCharter, asked: Asked, place: int, above: str) -> str:
+def _state(decider: Decider, asked: Asked, place: int, above: str) -> str:
     """Return how a place shows itself; ``above`` is how the one above it does."""
+    compiled = decider.compiled
     if asked.rules_all:
         return OPEN
     if asked.profile is None:
         return ABSENT
-    here = held(compiled, asked.profile, place)
+    here = decider.reckoner.held(asked.profile, place)
     if not here.unbounded:
         shut = closed_gate(compiled, asked.profile, place)
         if shut is not None:
@@ -95,7 +95,7 @@ def _open(decider: Decider, asked: Asked, place: int, above: int | None, stop: S
     can = decider.usable(asked, place)
     before = unsaid = can
     if above is not None and asked.profile and not asked.rules_all:
-        before = usable(compiled, held(compiled, asked.profile, above).mask, place)
+        before = usable(compiled, decider.reckoner.held(asked.profile, above).mask, place)
         unsaid = usable(compiled, held(compiled, asked.profile, place, own=False).mask, place)
     return stop._replace(can=names(can), more=names(can & ~before), less=names(unsaid & ~can))
 

@@ -166,7 +166,7 @@ class Directory:
     def _all(self, kind: NameKind) -> Iterator[Known]:
         charter = self.charter
         if kind is NameKind.MEMBER:
-            yield from (Known(kind, key, member.name) for key, member in self.register.members.items())
+            yield from (Known(kind, key, called) for key, called, _ in self.register.names())
         elif kind is NameKind.SET:
             yield from (Known(kind, key) for key in charter.override_sets)
         else:
@@ -185,8 +185,8 @@ class _People:
         of, known = self._ready
         if not known:
             known = {}
-            for key, member in register.members.items():
-                person = Known(NameKind.MEMBER, key, member.name, member.user_name)
+            for key, called, user_name in register.names():
+                person = Known(NameKind.MEMBER, key, called, user_name)
                 for name in person.names:
                     known.setdefault(name, []).append(person)
         elif of is not register:

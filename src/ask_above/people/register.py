@@ -122,6 +122,9 @@ class RowsAlike(Protocol):
     def keys(self) -> Collection[str]:
         """Return the members' keys, in the register's order."""
 
+    def names(self) -> Iterable[tuple[str, str, str]]:
+        """Return the members' keys, names and user names, in the register's order."""
+
     def alike(self, apart: Iterable[str]) -> Iterable[list[str]]:
         """Return members of one status, kind and groups who hold the same together, in the register's order.
 
@@ -160,6 +163,12 @@ class Register:
     def keys(self) -> Collection[str]:
         """Return the members' keys, in the register's order; who they are is not read for it."""
         return self.members.keys() if self._rows is None else self._rows.keys()
+
+    def names(self) -> Iterable[tuple[str, str, str]]:
+        """Return the members' keys, names and user names, in the register's order; nothing else is read for it."""
+        if self._rows is None:
+            return ((key, member.name, member.user_name) for key, member in self.members.items())
+        return self._rows.names()
 
     @property
     def in_order(self) -> bool:

@@ -119,6 +119,12 @@ def key_ranges(connection: sa.Connection, size: int) -> list[Within]:
     return list(zip(["", *bounds], [*bounds, ""], strict=True))
 
 
+def read_names(connection: sa.Connection) -> list[tuple[str, str, str]]:
+    """Return members' keys, names and user names, in the order in which they came."""
+    query = sa.select(members.c.key, members.c.name, members.c.user_name).order_by(members.c.position, members.c.key)
+    return [(key, name, user_name) for key, name, user_name in connection.execute(query).all()]
+
+
 def first_keys(connection: sa.Connection, most: int | None) -> list[str]:
     """Return the keys of so many members, or of all, in the order in which they came."""
     query = sa.select(members.c.key).order_by(members.c.position, members.c.key).limit(most)

@@ -50,6 +50,12 @@ class _RowSource:
             self._keys = first_keys(self.connection, None)
         return self._keys
 
+    def names(self) -> list[tuple[str, str, str]]:
+        """Return the members' keys, names and user names, in the order in which they came."""
+        from ask_above.store.rows import read_names
+
+        return read_names(self.connection)
+
     @without_collecting()
     def alike(self, apart: Iterable[str]) -> list[list[str]]:
         """Return members who are alike by their rows together; one of each is read, all of them in a few goes."""
