@@ -5,7 +5,10 @@ First the model, what each rank brings where, then the search for the smallest s
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable, Sequence
+from functools import cache, reduce
+from operator import or_
 from typing import TYPE_CHECKING, Final, NamedTuple
 
 import numpy as np
@@ -56,9 +59,30 @@ class Structures:
         self.candidates = [rank for rank in candidates if rank not in compiled.unbounded]
         self.unbounded = [rank for rank in candidates if rank in compiled.unbounded]
         self._gates: dict[int, tuple[tuple[tuple[int, ...], ...], tuple[int, ...], bool]] = {}
+        self._known: dict[tuple[str, int], Structure] = {}
+        self._says = [self._said(n) for n in range(len(compiled.places))]
+
+    def _said(self, place: int) -> int:
+        """Return the capabilities that a place itself says anything about; all where it has a gate."""
+        if self.compiled.entrance(place) is not None:
+            return self.compiled.catalogue.everything
+        words = self.compiled.words_at(place).values()
+        return reduce(or_, (word.allow | word.deny | word.bar for word in words), 0)
+
+    def spot(self, capability: str, place: int) -> int:
+        """Return the nearest place that says something of a capability: from there on it depends on the same."""
+        bit, chain = self.compiled.catalogue.bit[capability], self.compiled.chains[place]
+        return next((here for here in reversed(chain) if self._says[here] & bit), chain[0])
 
     def of(self, capability: str, place: int) -> Structure:
         """Return what a capability depends on at a place."""
+        spot = capability, self.spot(capability, place)
+        known = self._known.get(spot)
+        if known is None:
+            known = self._known[spot] = self._work_out(*spot)
+        return known
+
+    def _work_out(self, capability: str, place: int) -> Structure:
         if not self.compiled.unbounded.isdisjoint(self.automatic):
             return Structure((), True, (), (), (), never=False)
         compiled, bit = self.compiled, self.compiled.catalogue.bit[capability]
@@ -301,17 +325,15 @@ class Fitter:
     def can(self, ranks: Sequence[int], place: int) -> int:
         """Return what someone can use who holds these ranks on the whole site."""
         placed = frozenset((rank, 0) for rank in ranks)
-        profile = self.base._replace(placed=placed)
-        return usable(self.compiled, held(self.compiled, profile, place).mask, place)
+        return self.decider.reckoner.usable(self.base._replace(placed=placed), place)
 
     def meets(self, ranks: Sequence[int]) -> bool:
         """Whether ranks give all that is needed and nothing that must never be."""
-        masks = [self.can(ranks, place) for place in range(len(self.compiled.places))]
-        bit = self.compiled.catalogue.bit
+        bit, everywhere = self.compiled.catalogue.bit, range(len(self.compiled.places))
 
         def has(need: Need) -> bool:
-            places = masks if need.place is None else [masks[need.place]]
-            return any(mask & bit[need.capability] for mask in places)
+            places = everywhere if need.place is None else [need.place]
+            return any(self.can(ranks, place) & bit[need.capability] for place in places)
 
         return all(has(need) for need in self.needs) and not any(has(need) for need in self.never)
 
@@ -368,8 +390,7 @@ class Fitter:
         self._conditions(model)
         for need in self.needs:
             self._need(model, structures, need)
-        for place in range(len(self.compiled.places)):
-            self._too_much(model, structures, place)
+        self._too_much(model, structures)
         return model
 
     def _conditions(self, model: Model) -> None:
@@ -408,18 +429,24 @@ class Fitter:
                 model.require(structures.of(key, place), ((met, 1.0),))
         model.add(somewhere, least=1)
 
-    def _too_much(self, model: Model, structures: Structures, place: int) -> None:
+    def _too_much(self, model: Model, structures: Structures) -> None:
         """Let everything cost that can be used at a place without need, and forbid what must never be."""
-        catalogue = self.compiled.catalogue
-        forbidden = catalogue.mask(need.capability for need in self.never if need.place in (None, place))
-        meant = self.compiled.has_meaning(place)
-        for key in catalogue.names(meant & (~self.needed[place] | forbidden)):
-            rests = catalogue.names(self.compiled.rests(key, place))
-            can = model.usable(model.held(structures.of(rest, place)) for rest in rests)
-            if forbidden & catalogue.bit[key]:
+        catalogue, names = self.compiled.catalogue, cache(self.compiled.catalogue.names)
+        # most places say nothing themselves: what can be used there can be where the same is said
+        alike: Counter[tuple[str, bool, tuple[tuple[str, int], ...]]] = Counter()
+        for place in range(len(self.compiled.places)):
+            forbidden = catalogue.mask(need.capability for need in self.never if need.place in (None, place))
+            meant = self.compiled.has_meaning(place)
+            for key in names(meant & (~self.needed[place] | forbidden)):
+                rests = names(self.compiled.rests(key, place))
+                spots = tuple((rest, structures.spot(rest, place)) for rest in rests)
+                alike[key, bool(forbidden & catalogue.bit[key]), spots] += 1
+        for (key, is_forbidden, spots), count in alike.items():
+            can = model.usable(model.held(structures.of(*spot)) for spot in spots)
+            if is_forbidden:
                 model.add([(can, 1.0)], most=0)
             else:
-                model.weigh(can, WEIGHTS[catalogue.capabilities[key].risk])
+                model.weigh(can, WEIGHTS[catalogue.capabilities[key].risk] * count)
 
     def _solved(self, model: Model, costs: dict[int, float]) -> tuple[float, list[int]] | None:
         """Return the least cost and the candidates given for it; ``None`` where the constraints cannot be met."""
