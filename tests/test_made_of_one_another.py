@@ -10,6 +10,7 @@ from contextlib import suppress
 from pathlib import Path
 from random import Random
 from typing import Any
+from unittest import mock
 
 import pytest
 
@@ -132,6 +133,22 @@ def test_members_who_are_alike_are_not_read_to_count_them(tmp_path: Path, monkey
     for edit in (RankRemove("newcomer"), RankRename("host", new_key="talk-host"), PlaceRemove("alder-board")):
         show_plan(Screen.plain(io.StringIO()), opened.plan(edit))
     assert None not in read
+
+
+def test_whoever_asks_for_many_one_by_one_has_everybody_read_once(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("ask_above.workspace.location.MOST_IN_FILES", 5)
+    monkeypatch.setattr("ask_above.workspace.on_demand._AT_FIRST", 5)
+    shutil.copytree(DEMO, tmp_path / "river")
+    Community.open(tmp_path / "river").plan(MemberAdd("ida", {"name": "Ida Reed"})).apply()
+    read = mock.Mock(side_effect=read_members)
+    monkeypatch.setattr("ask_above.store.rows.read_members", read)
+    opened, whole = Community.open(tmp_path / "river", on_demand=True), Community.open(tmp_path / "river")
+    asked = [*whole.register.members]
+    assert [opened.member(key) for key in asked] == [whole.member(key) for key in asked]
+    assert [opened.register.of(key) for key in asked] == [whole.register.of(key) for key in asked]
+    assert read.call_count <= 8
 
 
 def test_each_plan_is_made_on_what_the_one_before_left(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -92,6 +92,7 @@ def member_rows(
     """
     everyone, oneself = sees(decider, at, viewer)
     rows = []
+    decider.people.register.read(keys)
     for key in keys:
         asked = decider.people.ask(key, at)
         member = asked.member

@@ -24,6 +24,8 @@ if TYPE_CHECKING:
 _AT_ONCE = 5_000
 _AT_FIRST = 500
 """So many members are read together before all are."""
+_ONE_BY_ONE = 20
+"""A member who is read alone takes as long as so many who are read together."""
 
 
 def _odd(where: Where) -> StoreError:
@@ -40,6 +42,7 @@ class _RowSource:
         self.all: tuple[dict[str, Member], dict[str, list[Assignment]]] | None = None
         self.reading: ExitStack | None = None
         self._keys: list[str] | None = None
+        self._singly = 0
         self._alike: list[list[str]] | None = None
 
     def keys(self) -> list[str]:
@@ -80,14 +83,14 @@ class _RowSource:
         if self.all is not None:
             return self.all[0].get(key)
         self.read((key,))
-        return self.members[key]
+        return self.members[key] if self.all is None else self.all[0].get(key)
 
     def of(self, key: str) -> list[Assignment]:
         """Return one member's assignments."""
         if self.all is not None:
             return self.all[1].get(key, [])
         self.read((key,))
-        return self.given[key]
+        return self.given[key] if self.all is None else self.all[1].get(key, [])
 
     def first(self) -> list[str]:
         """Return the keys of the members who came first, after reading them together; everybody where all are known."""
@@ -113,6 +116,11 @@ class _RowSource:
     def read(self, keys: Iterable[str]) -> None:
         """Read some members together, those who are not known yet."""
         unknown = [] if self.all is not None else [key for key in keys if key not in self.members]
+        self._singly += len(unknown) == 1
+        # so many one by one take as long as all together: whoever goes on wants everybody
+        if self._singly > max(_AT_FIRST, self.size // _ONE_BY_ONE):
+            self.everybody()
+            return
         for start in range(0, len(unknown), _AT_ONCE):
             new = unknown[start : start + _AT_ONCE]
             people, given = self._read(new)

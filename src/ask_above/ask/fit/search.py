@@ -60,6 +60,7 @@ class Structures:
         self.unbounded = [rank for rank in candidates if rank in compiled.unbounded]
         self._gates: dict[int, tuple[tuple[tuple[int, ...], ...], tuple[int, ...], bool]] = {}
         self._known: dict[tuple[str, int], Structure] = {}
+        self._names = cache(compiled.catalogue.names)
         self._says = [self._said(n) for n in range(len(compiled.places))]
 
     def _said(self, place: int) -> int:
@@ -73,6 +74,11 @@ class Structures:
         """Return the nearest place that says something of a capability: from there on it depends on the same."""
         bit, chain = self.compiled.catalogue.bit[capability], self.compiled.chains[place]
         return next((here for here in reversed(chain) if self._says[here] & bit), chain[0])
+
+    def spots(self, capability: str, place: int) -> tuple[tuple[str, int], ...]:
+        """Return all that a capability rests on at a place, each with the place that says something of it."""
+        rests = self._names(self.compiled.rests(capability, place))
+        return tuple((rest, self.spot(rest, place)) for rest in rests)
 
     def of(self, capability: str, place: int) -> Structure:
         """Return what a capability depends on at a place."""
@@ -416,31 +422,29 @@ class Fitter:
 
     def _need(self, model: Model, structures: Structures, need: Need) -> None:
         """Let what is needed be usable: at its place, or at one place at least."""
-        places = self._places(need)
-        if need.place is not None and places:
-            for key in self.compiled.catalogue.names(self.compiled.rests(need.capability, need.place)):
-                model.require(structures.of(key, need.place))
+        alike = dict.fromkeys(structures.spots(need.capability, place) for place in self._places(need))
+        if need.place is not None and alike:
+            for spot in next(iter(alike)):
+                model.require(structures.of(*spot))
             return
         somewhere = []
-        for place in places:
+        for spots in alike:
             met = model.variable()
             somewhere.append((met, 1.0))
-            for key in self.compiled.catalogue.names(self.compiled.rests(need.capability, place)):
-                model.require(structures.of(key, place), ((met, 1.0),))
+            for spot in spots:
+                model.require(structures.of(*spot), ((met, 1.0),))
         model.add(somewhere, least=1)
 
     def _too_much(self, model: Model, structures: Structures) -> None:
         """Let everything cost that can be used at a place without need, and forbid what must never be."""
-        catalogue, names = self.compiled.catalogue, cache(self.compiled.catalogue.names)
+        catalogue, names = self.compiled.catalogue, self.compiled.catalogue.names
         # most places say nothing themselves: what can be used there can be where the same is said
         alike: Counter[tuple[str, bool, tuple[tuple[str, int], ...]]] = Counter()
         for place in range(len(self.compiled.places)):
             forbidden = catalogue.mask(need.capability for need in self.never if need.place in (None, place))
             meant = self.compiled.has_meaning(place)
             for key in names(meant & (~self.needed[place] | forbidden)):
-                rests = names(self.compiled.rests(key, place))
-                spots = tuple((rest, structures.spot(rest, place)) for rest in rests)
-                alike[key, bool(forbidden & catalogue.bit[key]), spots] += 1
+                alike[key, bool(forbidden & catalogue.bit[key]), structures.spots(key, place)] += 1
         for (key, is_forbidden, spots), count in alike.items():
             can = model.usable(model.held(structures.of(*spot)) for spot in spots)
             if is_forbidden:
