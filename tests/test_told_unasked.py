@@ -8,14 +8,27 @@ import pytest
 
 from ask_above import Community
 from ask_above.ask.tables import power_cells
-from ask_above.change import Assign, Grant, MemberStatus, PlaceRemove, RankRemove, RankSet, Say, Unassign, Withhold
+from ask_above.change import (
+    Assign,
+    Grant,
+    MemberStatus,
+    PlaceRemove,
+    RankRemove,
+    RankRename,
+    RankSet,
+    Say,
+    Unassign,
+    Withhold,
+)
 from ask_above.charter.rules import Act
+from ask_above.show.letters import letters
 from ask_above.show.powers import reasons
 from ask_above.workspace.plans import Plan
 from commands import run
 from conftest import Place
 from small import community, held, member, place, rank, texts
 
+HOST = "Board host on the whole site assigned"
 RANKS = (
     rank("top", "post.write", "member.ban", "rank.assign"),
     rank("crew", "post.write", "post.pin"),
@@ -168,3 +181,13 @@ def test_a_rank_or_a_place_is_removed_of_which_somebody_holds_another_too() -> N
         plan = c.plan(edit)
         assert str(plan).startswith(plan.what[:1].upper())
         assert not plan.vain
+
+
+def test_of_a_rank_with_another_key_a_letter_and_the_history_say_no_more_than_that(brook: Place) -> None:
+    plan = brook.open().plan(RankRename("volunteer", new_key="helper"), Assign("petra", "host"))
+    ((_, letter),) = letters(plan)
+    assert letter.count("You have the rank") == 1
+    assert "assigned helper" not in str(plan)
+    plan.apply()
+    told = [event.what for event in brook.open().history("petra").events]
+    assert told[-2:] == ["volunteer on the whole site → Volunteer on the whole site from 2019-01-03", HOST]

@@ -104,7 +104,7 @@ def _news(plan: Plan, describers: tuple[Describer, Describer], shifts: Sequence[
 
 def _ranks(plan: Plan, key: str, now: str) -> Iterable[str]:
     """Say which ranks somebody is given, where and until when, and which are taken from them."""
-    for row in plan.rows:
+    for row in plan.rows_of_news:
         cells = row.after or row.before or {}
         if row.table != "assignments" or cells.get("member") != key:
             continue
@@ -124,7 +124,7 @@ def _yours(thing: str) -> str:
 
 def _acts(plan: Plan, describers: tuple[Describer, Describer], key: str) -> Iterable[str]:
     """Say on whom someone acts now, where they were given a rank and it was not so before."""
-    places = (row.after.get("place") or SITE for row in plan.rows if _gives(row, key) and row.after)
+    places = (row.after.get("place") or SITE for row in plan.rows_of_news if _gives(row, key) and row.after)
     for place in dict.fromkeys(places):
         was, now = (_acts_at(describer, plan, key, place) for describer in describers)
         if now and now != was:

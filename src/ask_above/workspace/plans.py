@@ -18,7 +18,7 @@ from ask_above.change.difference import Difference, edges_of
 from ask_above.change.draft import Done, Draft, Edit, EditError, RowChange
 from ask_above.change.forgetting import MemberForget, check_forgotten
 from ask_above.change.naming import meant
-from ask_above.change.parts import IDENTITY, Kind, State
+from ask_above.change.parts import IDENTITY, State
 from ask_above.change.reach import Reach
 from ask_above.change.refusal import Refusal
 from ask_above.change.registering import changed, folded
@@ -29,6 +29,7 @@ from ask_above.change.telling import sentences
 from ask_above.charter.charter import Charter
 from ask_above.charter.moments import Instant, written
 from ask_above.charter.names import few, how_many, listed, upper
+from ask_above.charter.renaming import Renaming
 from ask_above.decide.decider import Decider
 from ask_above.decide.names import Names
 from ask_above.decide.words import day
@@ -38,7 +39,7 @@ from ask_above.people.recognising import CALLED, Identities, Recogniser
 from ask_above.people.register import Assignment, Member, Register, Status
 from ask_above.printing import Printed
 from ask_above.workspace.by_hand import entries_by_hand
-from ask_above.workspace.journal import heirs_of, whose
+from ask_above.workspace.journal import heirs_of
 from ask_above.workspace.lasting import LastingHome
 from ask_above.workspace.storage import (
     ChangedMeanwhileError,
@@ -141,11 +142,10 @@ class Plan(Printed):
     @property
     def rows_of_news(self) -> Sequence[RowChange]:
         """The rows that say something else than before; not those in which only a key is written anew."""
-        if self.difference.renaming is None:
+        renaming = self.difference.renaming
+        if renaming is None:
             return self.rows
-        differing = {part.key for part in self.difference.parts if part.kind == Kind.MEMBER and part.field != "key"}
-        differing.update(given.member for given in self.difference.given)
-        return [row for row in self.rows if whose(row) in differing]
+        return [row for row in self.rows if not (row.before and row.after) or _in(renaming, row.before) != row.after]
 
     @cached_property
     def effect(self) -> Impact:
@@ -455,6 +455,18 @@ def by_hand(home: Storage, snapshot: Snapshot, now: Names, at: Instant) -> ByHan
     more = [f"and {len(said) - _MOST_SAID} more"] if len(said) > _MOST_SAID else []
     what = [each[:1].lower() + each[1:] for each in said[:_MOST_SAID]] + more
     return ByHand(what, effect_of(difference, difference.in_new_keys(before.decider), now.decider))
+
+
+_NAMING = {"member": "member", "by": "member", "rank": "rank", "place": "place", "groups": "group"}
+"""Of what the columns of the register's rows hold keys."""
+
+
+def _in(renaming: Renaming, cells: Mapping[str, str]) -> dict[str, str]:
+    """Return a row's cells in new keys."""
+    return {
+        name: ";".join(renaming.of(_NAMING.get(name, ""), key) for key in cell.split(";"))
+        for name, cell in cells.items()
+    }
 
 
 def _says_who(row: RowChange) -> bool:
