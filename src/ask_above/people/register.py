@@ -29,7 +29,8 @@ STATUSES = tuple(status.value for status in Status)
 OUT = (Status.LOCKED, Status.RETIRED)
 """The statuses of somebody who was let go or locked out, and may be brought back as they were."""
 
-_MOST_CHANGED = 5_000
+_MOST_CHANGED, _MOST_AT_ONCE = 500, 5_000
+"""So many may differ from where a register comes from, by several changes or by one."""
 
 
 class Member(NamedTuple):
@@ -219,7 +220,7 @@ class Register:
         new = {**given, **gone}
         other._line = self._line.after((*members, *new))
         # a long line of small changes would make every look-up go through all of them
-        if len(self._changed) + len(new) > _MOST_CHANGED:
+        if len(self._changed) + len(new) > (_MOST_CHANGED if self._changed else _MOST_AT_ONCE):
             other._of, other._changed, other._rows = self._given() | new, {}, None
         else:
             other._of, other._changed = self._of, self._changed | new
@@ -305,7 +306,8 @@ class _Line:
     def after(self, members: Iterable[str]) -> _Line:
         """Return where a register comes from that was made by changing these; after many a new line begins."""
         changed = self.changed.union(members)
-        return _Line() if len(changed) > _MOST_CHANGED else _Line(self.beginning, changed)
+        most = _MOST_CHANGED if self.changed else _MOST_AT_ONCE
+        return _Line() if len(changed) > most else _Line(self.beginning, changed)
 
     def touched(self, other: _Line) -> frozenset[str] | None:
         """Return the members that may differ; ``None`` where two registers have nothing in common."""
