@@ -116,17 +116,17 @@ class SourceText:
             above = {path[:depth] for depth in range(len(path) + 1)}
             if pieces and (alone or path in holding or not above.isdisjoint(changed)):
                 break
-            found = self.splices(step)
+            splices = self.splices(step)
             if alone:
-                return [found]
-            span = found[0].start, found[0].start + len(found[0].old)
+                return [splices]
+            span = splices[0].start, splices[0].start + len(splices[0].old)
             n = bisect(spans, span)
             if any(
                 one[0] == two[0] or one[1] > two[0]
                 for one, two in pairwise((*spans[n - 1 : n], span, *spans[n : n + 1]))
             ):
                 break
-            pieces.append(found)
+            pieces.append(splices)
             spans.insert(n, span)
             changed.add(path)
             holding |= above

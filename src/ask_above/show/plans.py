@@ -177,16 +177,16 @@ def _may_all(plan: Plan, key: str, now: int) -> bool:
 
 def _table(screen: Screen, plan: Plan) -> None:
     """Show, of many at once, what becomes of each."""
-    rows, told = [], plan.rows_of_news
-    if len({whose(row) for row in told}) <= 1:
+    rows, changes = [], plan.rows_of_news
+    if len({whose(row) for row in changes}) <= 1:
         return
-    for row in screen.some(told, _MOST_IN_TABLE):
+    for row in screen.some(changes, _MOST_IN_TABLE):
         key = whose(row)
         community = plan.after if key in plan.after.register.members else plan.before
         rows.append([community.register.members[key].called, key, _change(row)])
     screen.line()
     screen.table(["Name", "Key", "Change"], rows)
-    screen.more(len(told) - len(rows))
+    screen.more(len(changes) - len(rows))
 
 
 def _change(row: RowChange) -> str:

@@ -451,9 +451,9 @@ def by_hand(home: Storage, snapshot: Snapshot, now: Names, at: Instant) -> ByHan
         return None
     before = now.after(charter=charter, register=register)
     difference = Difference(_state(before), _state(now), at)
-    said = sentences(difference)
-    more = [f"and {len(said) - _MOST_SAID} more"] if len(said) > _MOST_SAID else []
-    what = [each[:1].lower() + each[1:] for each in said[:_MOST_SAID]] + more
+    differing = sentences(difference)
+    more = [f"and {len(differing) - _MOST_SAID} more"] if len(differing) > _MOST_SAID else []
+    what = [each[:1].lower() + each[1:] for each in differing[:_MOST_SAID]] + more
     return ByHand(what, effect_of(difference, difference.in_new_keys(before.decider), now.decider))
 
 
@@ -640,13 +640,13 @@ def check_register(charter: Charter, register: Register, what: str, before: Name
     check_owner(charter, register)
     given, members = _to_hold(charter, register, before)
     for assignment in given:
-        rank, said = charter.ranks.get(assignment.rank), f"is given {assignment.rank} at {assignment.place}"
+        rank, is_given = charter.ranks.get(assignment.rank), f"is given {assignment.rank} at {assignment.place}"
         if assignment.member not in register.members:
-            raise EditError(f"{assignment.member} {said}, and would no longer be there ({what}).")
+            raise EditError(f"{assignment.member} {is_given}, and would no longer be there ({what}).")
         if rank is None or rank.automatic or assignment.place not in charter.places:
             known = assignment.place in charter.places
             gone = f"the rank {assignment.rank}" if known else f"the place {assignment.place}"
-            raise EditError(f"{assignment.member} {said}, and {gone} would not be there for that ({what}).")
+            raise EditError(f"{assignment.member} {is_given}, and {gone} would not be there for that ({what}).")
     for member in members:
         for group in member.groups:
             if group not in charter.groups:
