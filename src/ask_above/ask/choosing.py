@@ -63,7 +63,7 @@ def choose(
 
     fitting = {key for asked, keys in decider.alike(at) if fits(asked) for key in keys}
     if not named and before is None:
-        return [*decider.in_order(fitting)]
+        return decider.in_order(fitting)
     register = decider.people.register
     register.read(fitting)
     return [key for key in decider.in_order(fitting) if is_meant(register.members[key])]

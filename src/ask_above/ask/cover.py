@@ -269,7 +269,7 @@ def crowded(decider: Decider, at: Instant) -> list[Crowded]:
 
 def unbounded_members(decider: Decider, at: Instant) -> list[str]:
     """Return the active members who hold an unbounded rank anywhere."""
-    return [*decider.in_order({key for keys in _unbounded(decider, at) for key in keys})]
+    return decider.in_order(key for keys in _unbounded(decider, at) for key in keys)
 
 
 def _unbounded(decider: Decider, at: Instant) -> Iterator[list[str]]:

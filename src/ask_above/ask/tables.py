@@ -211,9 +211,7 @@ class Holders:
                 self._keys[ranks[position].key] += keys
                 if position not in wholly:
                     self._local[ranks[position].key].update(keys)
-        number = {key: n for n, key in enumerate(decider.people.register.keys())}
-        for keys in self._keys.values():
-            keys.sort(key=number.__getitem__)
+        self._keys = {rank: decider.in_order(keys) for rank, keys in self._keys.items()}
 
     def keys(self, rank: str) -> list[str]:
         """Return the keys of those who hold a rank."""

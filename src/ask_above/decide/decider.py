@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from collections.abc import Set as AbstractSet
+from collections.abc import Collection, Iterable, Iterator
 from typing import TYPE_CHECKING, Final
 
 from ask_above.charter.charter import Charter
@@ -26,6 +25,18 @@ if TYPE_CHECKING:
 
 VISITOR: Final = "visitor"
 """Someone who is not signed in."""
+
+
+class Order:
+    """Which number each member has in the register's order."""
+
+    def __init__(self, decider: Decider) -> None:
+        self._members = decider.people.register.members
+        self.number = {key: n for n, key in enumerate(decider.people.register.keys())}
+
+    def after(self, decider: Decider) -> Order | None:
+        """Return it after a change, where the members are the same."""
+        return self if decider.people.register.members is self._members else None
 
 
 class Decider(Keeper):
@@ -56,11 +67,12 @@ class Decider(Keeper):
         """Yield one of each who are equal in all that counts, as they stand at an instant, and the keys of them all."""
         return ((self.people.ask(keys[0], at), keys) for keys in self.ready.alike().values())
 
-    def in_order(self, keys: AbstractSet[str]) -> Iterator[str]:
-        """Yield members in the register's order."""
-        return filter(keys.__contains__, self.people.register.keys())
+    def in_order(self, keys: Iterable[str]) -> list[str]:
+        """Return members in the register's order."""
+        number = self.keep(Order).number
+        return sorted(filter(number.__contains__, keys), key=number.__getitem__)
 
-    def each(self, keys: AbstractSet[str], at: Instant) -> Iterator[Asked]:
+    def each(self, keys: Collection[str], at: Instant) -> Iterator[Asked]:
         """Yield some members as they stand at an instant, in the register's order."""
         self.people.register.read(keys)
         return (self.people.ask(key, at) for key in self.in_order(keys))

@@ -85,14 +85,12 @@ class Describer:
         self.decider, self.compiled, self.at, self.members = decider, decider.compiled, at, members
 
     @cached_property
-    def _local(self) -> dict[tuple[int, int], list[tuple[str, Holding]]]:
-        """Who holds a rank for a place and not for the whole site, by both."""
-        local: dict[tuple[int, int], list[tuple[str, Holding]]] = {}
-        having = (keys for asked, keys in self.decider.alike(self.at) if any(h.place for h in asked.holdings))
-        for asked in self.decider.each({key for keys in having for key in keys}, self.at):
-            for holding in asked.holdings:
-                if holding.place:
-                    local.setdefault((holding.place, holding.rank), []).append((asked.label, holding))
+    def _local(self) -> dict[int, set[str]]:
+        """Who holds a rank for a place and not for the whole site, by the place."""
+        local: dict[int, set[str]] = {}
+        for asked, keys in self.decider.alike(self.at):
+            for place in {holding.place for holding in asked.holdings} - {0}:
+                local.setdefault(place, set()).update(keys)
         return local
 
     @cached_property
@@ -228,10 +226,15 @@ class Describer:
 
     def _appointed(self, place: int) -> Iterator[str]:
         """Say who has which rank for this place and all in it."""
-        for rank in self.compiled.ranks if place and self.members else ():
+        local: dict[int, list[tuple[str, Holding]]] = {}
+        for asked in self.decider.each(self._local.get(place, set()), self.at) if place and self.members else ():
+            for holding in asked.holdings:
+                if holding.place == place:
+                    local.setdefault(holding.rank, []).append((asked.label, holding))
+        for rank in self.compiled.ranks if local else ():
             here = [
                 f"{label}{ending(holding.assignment.period) if holding.assignment else ''}"
-                for label, holding in self._local.get((place, rank.position), ())
+                for label, holding in local.get(rank.position, ())
             ]
             if here:
                 yield f"{rank.title}: {few(dict.fromkeys(here), _FEW)}"
@@ -393,14 +396,15 @@ class Describer:
     def _people_in(self, place: int) -> Iterator[str]:
         """Say how many find the place, and who may change who does what there."""
         known = self.decider.people.register.members
-        active = sum(member.is_active for member in known.values())
+        active = sum(len(keys) for asked, keys in self.decider.alike(self.at) if asked.is_active)
         if not active:
             return
         here = self.inside[place]
         many = f"all {active}" if here.members == active else f"{here.members} of {active}"
         yield f"{many} active members may do something here"
         if here.keepers and self.members:
-            yield f"managed by {few((known[key].called for key in here.keepers), _FEW)}"
+            first = (known[key].called for key in here.keepers[: _FEW + 1])
+            yield f"managed by {few(first, _FEW, count=len(here.keepers))}"
 
 
 def _keyed(title: str, key: str) -> str:
