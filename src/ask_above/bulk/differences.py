@@ -69,6 +69,8 @@ def alike(old: Decider, new: Decider) -> Iterable[tuple[Form, list[str]]]:
         owners = {decider.compiled.charter.owner for decider in (old, new)}
         own = {owner for owner in owners if owner} if len(owners) > 1 else set[str]()
         apart |= dict.fromkeys(sorted(own | (old.compiled.exceptional ^ new.compiled.exceptional)))
+        if not apart:
+            return [((one, new.ready.class_of(keys[0])), keys) for one, keys in old.ready.alike().items()]
         for member_class, members in old.ready.alike().items():
             # who is of one class, and the same in both registers, is alike on the other side too
             keys = [key for key in members if key not in apart]
