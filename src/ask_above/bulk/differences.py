@@ -14,7 +14,7 @@ from ask_above.bulk.sides import Sides, merged
 from ask_above.bulk.table import unpack
 from ask_above.charter.moments import Instant
 from ask_above.decide.classes import ClassState, MemberClass
-from ask_above.decide.decider import VISITOR, Decider
+from ask_above.decide.decider import VISITOR, Decider, Order
 from ask_above.decide.profile import Asked, ask_rank, ask_visitor
 
 if TYPE_CHECKING:
@@ -43,7 +43,7 @@ class MemberNumbers:
     def __init__(self, decider: Decider) -> None:
         self._register, self._exceptional = decider.people.register, decider.compiled.exceptional
         self.everyone: NDArray[np.object_] = np.array(list(self._register.keys()), dtype=np.object_)
-        number = {key: n for n, key in enumerate(self._register.keys())}
+        number = decider.keep(Order).number
         self.of: dict[MemberClass, NDArray[np.int64]] = {
             member_class: np.fromiter(map(number.__getitem__, keys), dtype=np.int64, count=len(keys))
             for member_class, keys in decider.ready.alike().items()

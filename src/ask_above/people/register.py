@@ -117,8 +117,8 @@ class Assignment(NamedTuple):
     source: str = ""
 
 
-class RowsAlike(Protocol):
-    """What can tell which members there are, and who of them is alike, without reading who they are."""
+class RegisterRows(Protocol):
+    """What tells of a register that is kept in rows, and reads no more of it than is asked for."""
 
     def keys(self) -> Collection[str]:
         """Return the members' keys, in the register's order."""
@@ -155,9 +155,9 @@ class Register:
         for assignment in assignments:
             given.setdefault(assignment.member, []).append(assignment)
         self._of: Mapping[str, list[Assignment]] = given
-        self._rows: RowsAlike | None = None
+        self._rows: RegisterRows | None = None
 
-    def given_by(self, given: Mapping[str, list[Assignment]], rows: RowsAlike | None = None) -> None:
+    def given_by(self, given: Mapping[str, list[Assignment]], rows: RegisterRows | None = None) -> None:
         """Take assignments by member from somewhere that knows them; only for a register that nobody has seen yet."""
         self._of, self._rows = given, rows
 

@@ -174,7 +174,7 @@ def who_in_words(impact: Impact, shift: Shift) -> str:
 def _all_have_any(impact: Impact, keys: Sequence[str], ranks: Sequence[str]) -> bool:
     """Whether each of some members has one of some ranks, before or after; of very many those alike are asked once."""
     if len(keys) > _MANY:
-        return set[str]().union(*(impact.holders.get(rank, ()) for rank in ranks)).issuperset(keys)
+        return set[str]().union(*(impact.recorded.get(rank, ()) for rank in ranks)).issuperset(keys)
     for decider in (impact.new, impact.old):
         decider.people.register.read(keys)
     return all(any(_has_any(decider, key, ranks, impact.at) for decider in (impact.new, impact.old)) for key in keys)

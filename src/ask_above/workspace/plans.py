@@ -145,7 +145,11 @@ class Plan(Printed):
         renaming = self.difference.renaming
         if renaming is None:
             return self.rows
-        return [row for row in self.rows if not (row.before and row.after) or _in(renaming, row.before) != row.after]
+        return [
+            row
+            for row in self.rows
+            if not (row.before and row.after) or _in_new_keys(renaming, row.before) != row.after
+        ]
 
     @cached_property
     def effect(self) -> Impact:
@@ -461,7 +465,7 @@ _NAMING = {"member": "member", "by": "member", "rank": "rank", "place": "place",
 """Of what the columns of the register's rows hold keys."""
 
 
-def _in(renaming: Renaming, cells: Mapping[str, str]) -> dict[str, str]:
+def _in_new_keys(renaming: Renaming, cells: Mapping[str, str]) -> dict[str, str]:
     """Return a row's cells in new keys."""
     return {
         name: ";".join(renaming.of(_NAMING.get(name, ""), key) for key in cell.split(";"))

@@ -26,7 +26,7 @@ def too_many(sight: Sight) -> Iterator[Piece]:
     free = sight.compiled.unbounded
     able = (keys for a, keys in sight.alike if a.is_active and any(holding.rank in free for holding in a.holdings))
     among = {key for keys in able for key in keys}
-    unbounded = [key for key in sight.register.members if key in among] if among else []
+    unbounded = sight.decider.in_order(among)
     if len(unbounded) > advice.most_unbounded:
         rank = sight.compiled.ranks[min(sight.compiled.unbounded)]
         names = listed(sight.title(key) for key in unbounded[:6])

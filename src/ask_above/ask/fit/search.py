@@ -19,7 +19,6 @@ from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import Decider
 from ask_above.decide.names import Names
 from ask_above.decide.profile import Profile, ask_anybody
-from ask_above.decide.walk import held, usable
 from ask_above.printing import prints
 
 if TYPE_CHECKING:
@@ -309,7 +308,7 @@ class Fitter:
 
     def _needed(self, place: int) -> int:
         """Return what does not count as too much at a place: what is needed there, and what everyone has."""
-        mask = usable(self.compiled, held(self.compiled, self.base, place).mask, place)
+        mask = self.decider.reckoner.usable(self.base, place)
         for need in self.needs:
             if need.place is None or need.place == place:
                 mask |= self.compiled.rests(need.capability, place)
@@ -437,13 +436,13 @@ class Fitter:
 
     def _too_much(self, model: Model, structures: Structures) -> None:
         """Let everything cost that can be used at a place without need, and forbid what must never be."""
-        catalogue, names = self.compiled.catalogue, self.compiled.catalogue.names
+        catalogue = self.compiled.catalogue
         # most places say nothing themselves: what can be used there can be where the same is said
         alike: Counter[tuple[str, bool, tuple[tuple[str, int], ...]]] = Counter()
         for place in range(len(self.compiled.places)):
             forbidden = catalogue.mask(need.capability for need in self.never if need.place in (None, place))
             meant = self.compiled.has_meaning(place)
-            for key in names(meant & (~self.needed[place] | forbidden)):
+            for key in catalogue.names(meant & (~self.needed[place] | forbidden)):
                 alike[key, bool(forbidden & catalogue.bit[key]), structures.spots(key, place)] += 1
         for (key, is_forbidden, spots), count in alike.items():
             can = model.usable(model.held(structures.of(*spot)) for spot in spots)

@@ -137,14 +137,14 @@ class Impact(Printed):
         return [_turned(each) for each in broken(self.old, self.new, self.at)]
 
     @cached_property
-    def holders(self) -> dict[str, set[str]]:
+    def recorded(self) -> dict[str, set[str]]:
         """For whom each rank is recorded, before or after; those who are alike are asked once."""
-        holders: dict[str, set[str]] = {}
+        recorded: dict[str, set[str]] = {}
         for decider in (self.new, self.old):
             for asked, alike in decider.alike(self.at):
                 for rank in {holding.rank for holding in asked.recorded}:
-                    holders.setdefault(decider.compiled.ranks[rank].key, set()).update(alike)
-        return holders
+                    recorded.setdefault(decider.compiled.ranks[rank].key, set()).update(alike)
+        return recorded
 
     def table(self) -> pd.DataFrame:
         """Return the shifts as a table of text: change (gains, loses), risk, capability, place, who, from, until.
