@@ -193,3 +193,11 @@ def test_of_a_rank_with_another_key_a_letter_and_the_history_say_no_more_than_th
         "volunteer on the whole site → Volunteer on the whole site from 2019-01-03",
         "Board host on the whole site assigned",
     ]
+
+
+def test_of_very_many_it_is_told_as_of_few_who_they_are(brook: Place, monkeypatch: pytest.MonkeyPatch) -> None:
+    edits = Withhold("volunteer", ["reading.post"]), Grant("member", ["kit.lend"]), Unassign("bram", "host")
+    few = str(brook.open().plan(*edits))
+    assert "Volunteer" in few
+    monkeypatch.setattr("ask_above.show.impact._MANY", 0)
+    assert str(brook.open().plan(*edits)) == few
