@@ -54,9 +54,7 @@ test-command = "true"
 [cosmic-ray.distributor]
 name = "local"
 """
-PACKAGES = (
-    "numpy pandas hypothesis click sqlalchemy yaml msgspec rapidfuzz rich jinja2 scipy.sparse pytest matplotlib.figure"
-)
+PACKAGES = "numpy pandas hypothesis click sqlalchemy yaml msgspec rapidfuzz rich jinja2 pytest matplotlib.figure"
 
 DOTTED = "core/ExceptionReplacer"
 """An operator of the mutation tester that fails where an exception is named with a dot."""

@@ -12,7 +12,7 @@ import yaml
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from ask_above import Assignment, Community, QuestionError, UnknownNameError
+from ask_above import Assignment, Community, Member, QuestionError, UnknownNameError
 from ask_above.ask.fit.search import WEIGHTS
 from ask_above.charter import changes
 from ask_above.charter.moments import ALWAYS
@@ -312,6 +312,33 @@ class TestFit:
         assert (found.single and (found.single.weight, found.single.ranks)) == single
         assert (found.few and (found.few.weight, found.few.ranks)) == few_ranks
 
+    @pytest.mark.parametrize("seed", range(3))
+    def test_of_many_ranks_that_give_and_take_the_best_three_are_found(self, seed: int) -> None:
+        rng = Random(seed)
+        for _ in range(4):
+            c = many_ranks(rng)
+            needs = [(key, rng.choice([None, "hall", "desk", "yard"])) for key in rng.sample(CAPABILITIES_OF_MANY, 2)]
+            never = rng.sample(CAPABILITIES_OF_MANY, rng.choice([0, 0, 1]))
+            found = c.fit([k if p is None else (k, p) for k, p in needs], never=never, when=NOW)
+            single, few_ranks = exhaustive(c, needs, never, most=3)
+            assert (found.single and (found.single.weight, found.single.ranks)) == single
+            assert (found.few and (found.few.weight, found.few.ranks)) == few_ranks
+
+    @pytest.mark.parametrize(
+        ("ranks", "fits"),
+        [
+            pytest.param([rank("a", "post.write"), rank("b")], ("a", "b"), id="a gate asks for another rank"),
+            pytest.param([rank("b", "post.write", after=["a"]), rank("a")], ("b", "a"), id="only after another"),
+            pytest.param([rank("b"), rank("a", "post.write", apart_from=["b"])], None, id="never together"),
+            pytest.param([rank("b", "post.write", apart_from=["m"])], None, id="never with what every member holds"),
+            pytest.param([rank("b", unbounded="true")], ("b",), id="unbounded"),
+        ],
+    )
+    def test_what_a_rank_needs_beside_it_comes_with_it(self, ranks: Any, fits: tuple[str, ...] | None) -> None:
+        c = community(*ranks, rank("m", "place.see", held_by="members"), places=[place("p", gate={"any": ["b"]})])
+        few_ranks = c.fit([("post.write", "p")]).few
+        assert (few_ranks and few_ranks.ranks) == fits
+
     def test_what_is_too_much_is_told_by_risk(self) -> None:
         fit = Community.demo().fit([("member.mute", "river-talk")])
         assert fit.single is not None
@@ -346,8 +373,31 @@ class TestFit:
         assert c.fit([("post.write", "p")]).few is None
 
 
-def exhaustive(c: Community, needs: list[tuple[str, str | None]], never: list[str]) -> tuple[Any, Any]:
-    """The best single rank and the best two at most, by trying them all on a member who is given them."""
+CAPABILITIES_OF_MANY = ["post.write", "post.pin", "member.mute", "rank.assign", "member.ban"]
+
+
+def many_ranks(rng: Random) -> Community:
+    """Eight ranks of which each gives something at one place and takes something at another."""
+    keys = [f"r{n}" for n in range(8)]
+
+    def said() -> dict[str, list[str]]:
+        return {rng.choice(["allow", "deny", "deny", "bar"]): [rng.choice(CAPABILITIES_OF_MANY)]}
+
+    def somewhere(key: str, **fields: Any) -> dict[str, Any]:
+        gate: dict[str, Any] = (
+            {"gate": {rng.choice(["any", "none"]): rng.sample(keys, 2)}} if rng.random() < 0.3 else {}
+        )
+        return place(key, overrides={key: said() for key in rng.sample(keys, 4)}, **gate, **fields)
+
+    ranks = [rank(key, *rng.sample(CAPABILITIES_OF_MANY, rng.choice([1, 2, 2, 4]))) for key in keys]
+    ranks[3]["unbounded"] = "true" if rng.random() < 0.2 else "false"
+    ranks[5]["after"], ranks[6]["apart-from"] = [keys[rng.randrange(5)]], [keys[rng.randrange(5)]]
+    everyone = rank("everyone", "place.see", held_by="members")
+    return community(*ranks, everyone, places=[somewhere("hall", places=[somewhere("desk")]), somewhere("yard")])
+
+
+def exhaustive(c: Community, needs: list[tuple[str, str | None]], never: list[str], most: int = 2) -> tuple[Any, Any]:
+    """The best single rank and the best few at most, by trying them all on a member who is given them."""
     ranks, key = c.charter.ranks, "somebody-new"
     taken = {k: {a.member for a in c.register.assignments if a.rank == k and not ended(a)} for k in ranks}
     for group in c.charter.groups.values():
@@ -363,10 +413,7 @@ def exhaustive(c: Community, needs: list[tuple[str, str | None]], never: list[st
     automatic = {k for k, r in ranks.items() if r.held_by in ("anyone", "members")}
 
     def answers(given: tuple[str, ...]) -> dict[tuple[str, str], bool]:
-        register = c.register.with_member(
-            next(iter(c.register.members.values()))._replace(key=key, groups=(), kind="person", status="active")
-        )
-
+        register = c.register.with_member(Member(key))
         for each in given:
             register = register.assigned(Assignment(key, each, "site", ALWAYS))
         other = c.after(register=register)
@@ -384,7 +431,7 @@ def exhaustive(c: Community, needs: list[tuple[str, str | None]], never: list[st
 
     needed = {(r, p) for k, at in needs for p in c.charter.places if at in (None, p) for r in resting(k, p)}
     best: dict[int, Any] = {}
-    for number in (0, 1, 2):
+    for number in range(most + 1):
         for chosen in combinations(free, number):
             has = set(chosen) | automatic
             if not all(set(ranks[g].after) <= has and not has & set(ranks[g].apart_from) for g in chosen):

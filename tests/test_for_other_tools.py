@@ -436,7 +436,7 @@ def test_a_strict_project_finds_the_types(tmp_path: Path) -> None:
     )
     config = tmp_path / "mypy.ini"
     # what the large packages below say of themselves is none of this, and takes long to read
-    below = "numpy.*,pandas.*,scipy.*,sqlalchemy.*,matplotlib.*"
+    below = "numpy.*,pandas.*,sqlalchemy.*,matplotlib.*"
     config.write_text(f"[mypy]\nstrict = true\n[mypy-{below}]\nfollow_imports = skip\n")
     command = [sys.executable, "-m", "mypy", "--config-file", str(config), "--cache-dir", str(tmp_path), "uses.py"]
     done = subprocess.run(command, capture_output=True, text=True, check=False, cwd=tmp_path)
@@ -448,7 +448,7 @@ def test_asking_imports_none_of_the_heavy_packages() -> None:
     code = (
         "import sys; from ask_above import Community; c = Community.demo();"
         "assert c.may('petra', 'post.edit', at='field-talk', author='tomas') is not None;"
-        "print(*sorted({'pandas', 'matplotlib', 'sqlalchemy', 'scipy', 'starlette', 'dask'} & set(sys.modules)))"
+        "print(*sorted({'pandas', 'matplotlib', 'sqlalchemy', 'starlette', 'dask'} & set(sys.modules)))"
     )
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert done.stdout.strip() == ""

@@ -6,7 +6,7 @@ First the model, what each rank brings where, then the search for the smallest s
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from functools import cache, reduce
 from operator import or_
 from typing import TYPE_CHECKING, Final, NamedTuple
@@ -22,15 +22,14 @@ from ask_above.decide.profile import Profile, ask_anybody
 from ask_above.printing import prints
 
 if TYPE_CHECKING:
-    from scipy.sparse import csr_array
+    from numpy.typing import NDArray
 
-
-Terms = tuple[tuple[int, float], ...]
-"""Variables and their factors."""
 WEIGHTS: Final = {"low": 1, "medium": 5, "high": 25}
 """What each capability beyond need weighs, for each place where it can be used."""
 MOST: Final = 3
 """How many ranks at most are put together."""
+_REST, _SILENT = 2**30, 2**31 - 1
+"""A word is an even number that takes or an odd one that gives, the strongest the least; last is what remains."""
 
 
 class Structure(NamedTuple):
@@ -145,106 +144,106 @@ class Structures:
         return not positions.isdisjoint(self.automatic), tuple(sorted(positions.intersection(self.candidates)))
 
 
-class Model:
-    """A growing set of linear constraints; variables 0 to n-1 are the candidates, by their place in the list."""
+class Sets(NamedTuple):
+    """Sets of ranks, a row each: the strongest word of each, what they bar, what they are admitted by, if unbounded."""
 
-    def __init__(self, candidates: Sequence[int], unbounded: Sequence[int]) -> None:
-        self.number = {rank: n for n, rank in enumerate(candidates)}
-        self.unbounded = [self.number[rank] for rank in unbounded]
-        self.size = len(candidates) + 1  # one that nothing depends on, so that there is always a variable
-        self.rows: list[tuple[Terms, float, float]] = []
-        self.weights: dict[int, float] = {}
-        self._held: dict[Structure, int] = {}
-        self._fails: dict[tuple[int, ...], int] = {}
-        self._all: dict[tuple[int, ...], int] = {}
+    words: NDArray[np.int32]
+    barred: NDArray[np.bool_]
+    admitted: NDArray[np.bool_]
+    free: NDArray[np.bool_]
 
-    def variable(self) -> int:
-        """Return a new variable between 0 and 1."""
-        self.size += 1
-        return self.size - 1
+    def one(self, n: int) -> Sets:
+        """Return one of them."""
+        here = slice(n, n + 1)
+        return Sets(self.words[here], self.barred[here], self.admitted[here], self.free[here])
 
-    def add(self, terms: Iterable[tuple[int, float]], least: float = -np.inf, most: float = np.inf) -> None:
-        """Hold a sum of variables between two bounds."""
-        self.rows.append((tuple(terms), least, most))
 
-    def require(self, each: Structure, met: Terms = (), met_least: float = 1) -> None:
-        """Let it be held; with ``met``, a variable that may be 1 only where it is."""
-        free = [(n, 1.0) for n in self.unbounded]
-        whether = [(n, -factor) for n, factor in met]
-        least = 0.0 if met else met_least
-        if each.never:
-            self.add([*free, *whether], least=least)
-            return
-        before: list[tuple[int, float]] = []
-        for rank, gives in each.words:
-            if gives:
-                before.append((self.number[rank], 1.0))
-            else:
-                self.add([*free, *before, (self.number[rank], -1.0), *whether], least=least - 1)
-        if not each.default:
-            self.add([*free, *before, *whether], least=least)
-        for rank in (*each.bars, *each.shut):
-            self.add([*free, (self.number[rank], -1.0), *whether], least=least - 1)
-        for ranks in each.asked:
-            self.add([*free, *((self.number[rank], 1.0) for rank in ranks), *whether], least=least)
+class Effects:
+    """What sets of ranks give, many sets at once: candidates are rows, structures and clauses are columns.
 
-    def held(self, each: Structure) -> int:
-        """Return a variable that is 1 wherever it is held."""
-        known = self._held.get(each)
-        if known is None:
-            known = self._held[each] = self._make_held(each)
-        return known
+    A clause is met where all of some structures are held: those that a capability rests on at a place.
+    """
 
-    def _make_held(self, each: Structure) -> int:
-        held = self.variable()
-        for n in self.unbounded:
-            self.add([(held, 1.0), (n, -1.0)], least=0)
-        if each.never:
-            return held
-        against = [(self.number[rank], 1.0) for rank in {*each.bars, *each.shut}]
-        against += [(self._fail(ranks), 1.0) for ranks in each.asked]
-        for rank, gives in each.words:
-            if gives:
-                self.add([(held, 1.0), (self.number[rank], -1.0), *against], least=0)
-            else:
-                against.append((self.number[rank], 1.0))
-        if each.default:
-            self.add([(held, 1.0), *against], least=1)
-        return held
+    def __init__(self, structures: Structures) -> None:
+        self.structures = structures
+        self.row = {rank: n for n, rank in enumerate(sorted((*structures.candidates, *structures.unbounded)))}
+        self._columns: dict[Structure, int] = {}
+        self._clauses: dict[tuple[int, ...], int] = {}
+        self.weights: list[int] = []
 
-    def _fail(self, ranks: tuple[int, ...]) -> int:
-        """Return a variable that may be 1 only where none of these ranks is given."""
-        known = self._fails.get(ranks)
-        if known is None:
-            known = self._fails[ranks] = self.variable()
-            for rank in ranks:
-                self.add([(known, 1.0), (self.number[rank], 1.0)], most=1)
-        return known
+    def clause(self, spots: Iterable[tuple[str, int]], weight: int = 0) -> int:
+        """Return the number of a clause; where it is met it weighs so much more."""
+        parts = {self._columns.setdefault(self.structures.of(*spot), len(self._columns)) for spot in spots}
+        n = self._clauses.setdefault(tuple(sorted(parts)), len(self._clauses))
+        if n == len(self.weights):
+            self.weights.append(0)
+        self.weights[n] += weight
+        return n
 
-    def usable(self, held: Iterable[int]) -> int:
-        """Return a variable that is 1 wherever all of these are held."""
-        key = tuple(sorted(set(held)))
-        if len(key) == 1:
-            return key[0]
-        known = self._all.get(key)
-        if known is None:
-            known = self._all[key] = self.variable()
-            self.add([(known, 1.0), *((n, -1.0) for n in key)], least=1 - len(key))
-        return known
+    def close(self) -> None:
+        """Lay out in arrays what was noted; nothing may be added after it."""
+        shape = len(self.row), len(self._columns) + 1  # the last column is held always
+        asked = {ranks: n for n, ranks in enumerate({ranks for each in self._columns for ranks in each.asked})}
+        self._words = np.full(shape, _SILENT, dtype=np.int32)
+        self._rest = np.full((1, shape[1]), _REST + 1, dtype=np.int32)
+        self._bars, self._never = np.zeros(shape, dtype=bool), np.zeros(shape[1], dtype=bool)
+        self._among = np.zeros((shape[0], len(asked)), dtype=bool)
+        self._asks = np.zeros((len(asked), shape[1]), dtype=np.float32)
+        self._free = np.zeros(shape[0], dtype=bool)
+        self._free[[self.row[rank] for rank in self.structures.unbounded]] = True
+        for ranks, n in asked.items():
+            self._among[[self.row[rank] for rank in ranks], n] = True
+        for structure, column in self._columns.items():
+            self._never[column], self._rest[0, column] = structure.never, _REST + structure.default
+            for n, (rank, gives) in reversed([*enumerate(structure.words)]):  # of a rank's own the strongest counts
+                self._words[self.row[rank], column] = 2 * n + gives
+            self._bars[[self.row[rank] for rank in (*structure.bars, *structure.shut)], column] = True
+            self._asks[[asked[ranks] for ranks in structure.asked], column] = 1
+        self._parts = np.full((max(map(len, self._clauses), default=1), len(self._clauses)), shape[1] - 1)
+        for parts, n in self._clauses.items():
+            self._parts[: len(parts), n] = parts
+        self.weighs = np.array(self.weights, dtype=float)
+        # few take anything: each with the part of a clause that it takes, and how strong its word is
+        words = np.where(self._bars, -1, np.where(self._words & 1, _SILENT, self._words))
+        taken = [np.nonzero(words[:, parts] < _REST) for parts in self._parts]
+        self._takers, self._taken = (np.concatenate(pairs) for pairs in zip(*taken, strict=True))
+        self._taken_part = np.concatenate([parts[n] for parts, (_, n) in zip(self._parts, taken, strict=True)])
+        self._takes = words[self._takers, self._taken_part]
 
-    def weigh(self, variable: int, weight: float) -> None:
-        """Let a variable cost something."""
-        self.weights[variable] = self.weights.get(variable, 0) + weight
+    def nothing(self) -> Sets:
+        """Return the set of no rank."""
+        wide = self._rest.shape[1]
+        return Sets(self._rest, np.zeros((1, wide), bool), np.zeros((1, len(self._asks)), bool), np.zeros(1, bool))
 
-    def matrix(self) -> tuple[csr_array, list[float], list[float]]:
-        """Return the constraints as a sparse matrix with its bounds."""
-        from scipy.sparse import coo_array
+    def with_each(self, some: Sets, rows: Sequence[int]) -> Sets:
+        """Return a set with one rank more, for each of these."""
+        return Sets(
+            np.minimum(some.words, self._words[rows]),
+            some.barred | self._bars[rows],
+            some.admitted | self._among[rows],
+            some.free | self._free[rows],
+        )
 
-        entries = [(n, at, factor) for n, (terms, _, _) in enumerate(self.rows) for at, factor in terms]
-        rows, columns, factors = zip(*entries, strict=True) if entries else ((), (), ())
-        shape = (len(self.rows), self.size)
-        matrix = coo_array((factors, (rows, columns)), shape=shape).tocsr()
-        return matrix, [low for _, low, _ in self.rows], [high for _, _, high in self.rows]
+    def met(self, sets: Sets) -> NDArray[np.bool_]:
+        """Return for each set which clauses are met."""
+        held = (sets.words & 1).astype(bool) & ~sets.barred & ~self._never
+        held &= (~sets.admitted).astype(np.float32) @ self._asks == 0
+        held |= sets.free[:, None]
+        met: NDArray[np.bool_] = np.logical_and.reduce([held[:, parts] for parts in self._parts])
+        return met
+
+    def losses(self, one: Sets, met: NDArray[np.bool_], rows: Sequence[int]) -> NDArray[np.float64]:
+        """Return what each rank could at most take away of the weight of a set."""
+        takes = met[self._taken] & (self._takes < one.words[0, self._taken_part]) & ~one.free
+        return np.bincount(self._takers[takes], self.weighs[self._taken[takes]], len(self.row))[rows].astype(float)
+
+    def helping(self, rows: Sequence[int], clauses: Sequence[int]) -> list[int]:
+        """Return the ranks without which none of some clauses comes to be met: they give, or are asked for."""
+        words = self._words[rows]
+        gives = (words < _REST) & (words & 1 == 1)
+        gives |= self._among[rows].astype(np.float32) @ self._asks > 0
+        helps = gives[:, self._parts[:, clauses].ravel()].any(axis=1) | self._free[rows]
+        return [row for row, does in zip(rows, helps, strict=True) if does]
 
 
 class Need(NamedTuple):
@@ -293,6 +292,19 @@ class Fit(NamedTuple):
         return f"<Fit: {', '.join(self.few.ranks) if self.few else 'nothing fits'}>"
 
 
+class Found(NamedTuple):
+    """A set of ranks by how good it is: the least is the best."""
+
+    weight: float
+    number: int
+    lowest: tuple[int, ...]
+
+    @classmethod
+    def of(cls, weight: float, rows: Collection[int]) -> Found:
+        """Return a set of ranks of a weight."""
+        return cls(max(0.0, float(weight)), len(rows), tuple(-row for row in sorted(rows)))
+
+
 class Fitter:
     """Looks for ranks that fit; everyone is taken to hold the automatic ranks of members besides."""
 
@@ -316,14 +328,9 @@ class Fitter:
 
     def fit(self) -> Fit:
         """Return the best single rank and the best few."""
-        singles = [self.fitting((rank,)) for rank in self.candidates if self._allowed((rank,)) and self.meets((rank,))]
-        best = min(singles, key=self._order, default=None)
-        found = self.best_few()
-        few = None if found is None else self.fitting(found)
-        return Fit(best, few, tuple(self.needs), tuple(self.never), self.compiled)
-
-    def _order(self, each: Fitting) -> tuple[int, int, tuple[int, ...]]:
-        return each.weight, len(each.ranks), tuple(-self.compiled.rank_at[key] for key in each.ranks)
+        search = Search(self)
+        single, few = (None if ranks is None else self.fitting(ranks) for ranks in (search.single(), search.few()))
+        return Fit(single, few, tuple(self.needs), tuple(self.never), self.compiled)
 
     # -- one set of ranks, by the rules themselves
 
@@ -342,12 +349,6 @@ class Fitter:
 
         return all(has(need) for need in self.needs) and not any(has(need) for need in self.never)
 
-    def _allowed(self, ranks: Sequence[int]) -> bool:
-        """Whether ranks may be held together (rule 6.8)."""
-        given = [self.compiled.ranks[rank] for rank in ranks]
-        keys = {rank.key for rank in given} | {self.compiled.ranks[n].key for n in self.base.automatic}
-        return all(set(rank.after) <= keys and not keys & set(rank.apart_from) for rank in given)
-
     def fitting(self, ranks: Sequence[int]) -> Fitting:
         """Return ranks with all that is too much in them."""
         too_much: dict[str, list[str]] = {}
@@ -360,117 +361,122 @@ class Fitter:
         excess = tuple(Excess(key, risks[key], tuple(too_much[key])) for key in order)
         return Fitting(tuple(self.compiled.ranks[rank].key for rank in sorted(ranks)), weight, excess)
 
-    # -- the best few, as an exact minimum
 
-    def best_few(self) -> list[int] | None:
-        """Return the ranks of the exact minimum: weight, then number, then the lowest on the ladder."""
-        model = self._model()
-        given = [(n, 1.0) for n in range(len(self.candidates))]
-        weight = self._solved(model, model.weights)
-        if weight is None:
-            return None
-        model.add(model.weights.items(), most=round(weight[0]) + 0.5)
-        number = self._solved(model, dict(given))
-        if number is None:
-            return None
-        model.add(given, most=round(number[0]) + 0.5)
-        chosen = number[1]
-        for n in range(len(self.candidates)):  # the highest first: is there one as good without it?
-            if n in chosen:
-                model.add([(n, 1.0)], most=0)
-                without = self._solved(model, {})
-                if without is None:
-                    model.rows.pop()
-                    model.add([(n, 1.0)], least=1)
-                else:
-                    chosen = without[1]
-            else:
-                model.add([(n, 1.0)], most=0)
-        return [self.candidates[n] for n in chosen]
+class Search:
+    """Looks for the best set of ranks: the least weight, then the fewest, then the lowest on the ladder.
 
-    def _model(self) -> Model:
-        structures = Structures(self.compiled, self.candidates)
-        model = Model(self.candidates, structures.unbounded)
-        model.add([(n, 1.0) for n in range(len(self.candidates))], most=self.most)
-        self._conditions(model)
-        for need in self.needs:
-            self._need(model, structures, need)
-        self._too_much(model, structures)
-        return model
+    A set is extended by what it needs: while something is missing by the ranks that could bring it, and then by those
+    that could take away of what is too much. What cannot come out better than the best so far is left.
+    """
 
-    def _conditions(self, model: Model) -> None:
-        """Ranks that may not stand together, or only after others (rule 6.8)."""
-        for rank in self.candidates:
-            here = self.compiled.ranks[rank]
-            for key in here.after:
-                other = self.compiled.rank_at[key]
-                if other not in self.base.automatic:
-                    given = [(model.number[other], 1.0)] if other in model.number else []
-                    model.add([*given, (model.number[rank], -1.0)], least=0)
-            for key in here.apart_from:
-                other = self.compiled.rank_at[key]
-                if other in self.base.automatic:
-                    model.add([(model.number[rank], 1.0)], most=0)
-                elif other in model.number:
-                    model.add([(model.number[rank], 1.0), (model.number[other], 1.0)], most=1)
+    def __init__(self, fitter: Fitter) -> None:
+        self.compiled, self.most = fitter.compiled, fitter.most
+        self.effects = Effects(Structures(self.compiled, fitter.candidates))
+        self.rank = dict(enumerate(self.effects.row))
+        self._conditions(set(fitter.base.automatic))
+        self.needs = [self._clauses(need) for need in fitter.needs]
+        self._too_much(fitter)
+        self.effects.close()
+        self.best = self.unfit = Found(self.forbidden, 0, ())
 
-    def _places(self, need: Need) -> list[int]:
-        bit = self.compiled.catalogue.bit[need.capability]
+    def _conditions(self, automatic: set[int]) -> None:
+        """Note which ranks may not stand together, or only after others (rule 6.8)."""
+        row, at = self.effects.row, self.compiled.rank_at
+        self.after: dict[int, set[int]] = {}
+        self.apart: dict[int, set[int]] = {n: set() for n in self.rank}
+        self.open: list[int] = []
+        for n, position in self.rank.items():
+            rank = self.compiled.ranks[position]
+            self.after[n] = {row.get(at[key], -1) for key in rank.after if at[key] not in automatic}
+            if {position, *automatic}.isdisjoint(at[key] for key in rank.apart_from):
+                self.open.append(n)
+            for other in (row[at[key]] for key in rank.apart_from if at[key] in row):
+                self.apart[n].add(other)
+                self.apart[other].add(n)
+
+    def _clauses(self, need: Need) -> list[int]:
+        """Return the clauses of which one has to be met for a need: of its place, or of any place."""
+        bit, spots = self.compiled.catalogue.bit[need.capability], self.effects.structures.spots
         places = range(len(self.compiled.places)) if need.place is None else [need.place]
-        return [place for place in places if self.compiled.has_meaning(place) & bit]
+        meant = [place for place in places if self.compiled.has_meaning(place) & bit]
+        return [self.effects.clause(parts) for parts in dict.fromkeys(spots(need.capability, n) for n in meant)]
 
-    def _need(self, model: Model, structures: Structures, need: Need) -> None:
-        """Let what is needed be usable: at its place, or at one place at least."""
-        alike = dict.fromkeys(structures.spots(need.capability, place) for place in self._places(need))
-        if need.place is not None and alike:
-            for spot in next(iter(alike)):
-                model.require(structures.of(*spot))
-            return
-        somewhere = []
-        for spots in alike:
-            met = model.variable()
-            somewhere.append((met, 1.0))
-            for spot in spots:
-                model.require(structures.of(*spot), ((met, 1.0),))
-        model.add(somewhere, least=1)
-
-    def _too_much(self, model: Model, structures: Structures) -> None:
-        """Let everything cost that can be used at a place without need, and forbid what must never be."""
-        catalogue = self.compiled.catalogue
+    def _too_much(self, fitter: Fitter) -> None:
+        """Let everything weigh that can be used at a place without need; what must never be weighs more than all."""
+        catalogue, structures = self.compiled.catalogue, self.effects.structures
         # most places say nothing themselves: what can be used there can be where the same is said
-        alike: Counter[tuple[str, bool, tuple[tuple[str, int], ...]]] = Counter()
+        alike: Counter[tuple[str, tuple[tuple[str, int], ...]]] = Counter()
+        never: set[tuple[tuple[str, int], ...]] = set()
         for place in range(len(self.compiled.places)):
-            forbidden = catalogue.mask(need.capability for need in self.never if need.place in (None, place))
+            forbidden = catalogue.mask(need.capability for need in fitter.never if need.place in (None, place))
             meant = self.compiled.has_meaning(place)
-            for key in catalogue.names(meant & (~self.needed[place] | forbidden)):
-                alike[key, bool(forbidden & catalogue.bit[key]), structures.spots(key, place)] += 1
-        for (key, is_forbidden, spots), count in alike.items():
-            can = model.usable(model.held(structures.of(*spot)) for spot in spots)
-            if is_forbidden:
-                model.add([(can, 1.0)], most=0)
-            else:
-                model.weigh(can, WEIGHTS[catalogue.capabilities[key].risk] * count)
+            for key in catalogue.names(meant & ~fitter.needed[place]):
+                alike[key, structures.spots(key, place)] += 1
+            never.update(structures.spots(key, place) for key in catalogue.names(meant & forbidden))
+        for (key, spots), count in alike.items():
+            self.effects.clause(spots, WEIGHTS[catalogue.capabilities[key].risk] * count)
+        self.forbidden = sum(self.effects.weights) + 1
+        for spots in never:
+            self.effects.clause(spots, self.forbidden)
 
-    def _solved(self, model: Model, costs: dict[int, float]) -> tuple[float, list[int]] | None:
-        """Return the least cost and the candidates given for it; ``None`` where the constraints cannot be met."""
-        from scipy.optimize import Bounds, LinearConstraint, milp
+    def single(self) -> list[int] | None:
+        """Return the best rank alone."""
+        self.best = self.unfit
+        self._try_each((), self.effects.nothing(), self.open)
+        return self._ranks()
 
-        objective = np.zeros(model.size)
-        for at, cost in costs.items():
-            objective[at] = cost
-        whole = np.zeros(model.size)
-        whole[: len(self.candidates)] = 1
-        matrix, low, high = model.matrix()
-        solution = milp(
-            objective,
-            integrality=whole,
-            bounds=Bounds(0, 1),
-            constraints=LinearConstraint(matrix, low, high),
-            options={"mip_rel_gap": 0},
-        )
-        if solution.x is None:
-            return None
-        return float(solution.fun), [n for n in range(len(self.candidates)) if round(solution.x[n])]
+    def few(self) -> list[int] | None:
+        """Return the best few, or none where everybody may already."""
+        self.best = self.unfit
+        nothing = self.effects.nothing()
+        met = self.effects.met(nothing)[0]
+        self._note((), met)
+        self._extend((), nothing, met, self.open)
+        return self._ranks()
+
+    def _ranks(self) -> list[int] | None:
+        return None if self.best is self.unfit else [self.rank[-n] for n in self.best.lowest]
+
+    def _extend(self, chosen: tuple[int, ...], one: Sets, met: NDArray[np.bool_], rows: Sequence[int]) -> None:
+        """Try a set with what is left, where that can come out better than the best so far."""
+        room = self.most - len(chosen)
+        if not room or not rows:
+            return
+        losses, weight = self.effects.losses(one, met, rows), met @ self.effects.weighs
+        most = np.cumsum(np.sort(losses)[::-1])[:room]
+        if not any(Found.of(weight - lost, (*chosen, *rows[-n:])) < self.best for n, lost in enumerate(most, 1)):
+            return
+        missing = self._missing(chosen, met, rows)
+        if missing is None:
+            missing = [row for row, loss in zip(rows, losses, strict=True) if loss]
+        sets, mets, order = self._try_each(chosen, one, missing)
+        left = set(rows)
+        for n in order:  # what one of them was tried with is not tried again with the next
+            left.discard(missing[n])
+            others = sorted(left - self.apart[missing[n]])
+            self._extend((*chosen, missing[n]), sets.one(n), mets[n], others)
+
+    def _missing(self, chosen: Sequence[int], met: NDArray[np.bool_], rows: Sequence[int]) -> list[int] | None:
+        """Return the ranks of which one is needed, for what fewest can bring; ``None`` where nothing is missing."""
+        ways = [[n for n in rows if n == other] for row in chosen for other in self.after[row].difference(chosen)]
+        ways += [self.effects.helping(rows, clauses) for clauses in self.needs if not met[clauses].any()]
+        return min(ways, key=len, default=None)
+
+    def _try_each(
+        self, chosen: tuple[int, ...], one: Sets, rows: Sequence[int]
+    ) -> tuple[Sets, NDArray[np.bool_], list[int]]:
+        """Try a set with each of some ranks; return what comes of it, and the order of its weight."""
+        sets = self.effects.with_each(one, rows)
+        mets = self.effects.met(sets)
+        for row, met in zip(rows, mets, strict=True):
+            self._note((*chosen, row), met)
+        weights = mets @ self.effects.weighs
+        return sets, mets, sorted(range(len(rows)), key=lambda n: (weights[n], -rows[n]))
+
+    def _note(self, chosen: tuple[int, ...], met: NDArray[np.bool_]) -> None:
+        """Keep a set that gives what is needed, where it is the best so far."""
+        if all(self.after[row] <= {*chosen} for row in chosen) and all(met[clauses].any() for clauses in self.needs):
+            self.best = min(self.best, Found.of(met @ self.effects.weighs, chosen))
 
 
 def candidates(decider: Decider, at: Instant) -> list[int]:
