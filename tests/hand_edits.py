@@ -15,7 +15,7 @@ from random import Random
 
 from ask_above import AskAboveError, Community, FaultyFilesError
 from ask_above.change import MemberAdd
-from ask_above.change.parts import content
+from ask_above.charter.catalogue import content
 from ask_above.workspace.home import Home
 from generated import generate
 from random_changes import random_edit

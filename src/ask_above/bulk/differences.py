@@ -14,8 +14,10 @@ from ask_above.bulk.sides import Sides, merged
 from ask_above.bulk.table import unpack
 from ask_above.charter.moments import Instant
 from ask_above.decide.classes import ClassState, MemberClass
+from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import VISITOR, Decider, Order
 from ask_above.decide.profile import Asked, ask_rank, ask_visitor
+from ask_above.people.register import Member, reached_groups
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -55,11 +57,11 @@ class MemberNumbers:
         return self if same else None
 
 
-def alike(old: Decider, new: Decider) -> Iterable[tuple[Form, list[str]]]:
+def alike(old: Decider, new: Decider, *, concerned: bool = False) -> Iterable[tuple[Form, list[str]]]:
     """Return the members who are alike in both communities, with what they come down to in each.
 
     Where both read the same charter, these are the members alone whose record or assignments differ: all others have
-    the same answers.
+    the same answers. With ``concerned`` those are left out too whose answers another charter leaves as they are.
     """
     before, after = old.people.register, new.people.register
     apart = dict.fromkeys(after.differing(before))
@@ -69,11 +71,12 @@ def alike(old: Decider, new: Decider) -> Iterable[tuple[Form, list[str]]]:
         owners = {decider.compiled.charter.owner for decider in (old, new)}
         own = {owner for owner in owners if owner} if len(owners) > 1 else set[str]()
         apart |= dict.fromkeys(sorted(own | (old.compiled.exceptional ^ new.compiled.exceptional)))
-        if not apart:
-            return [((one, new.ready.class_of(keys[0])), keys) for one, keys in old.ready.alike().items()]
+        is_concerned = _concern(old.compiled, new.compiled) if concerned else None
         for member_class, members in old.ready.alike().items():
+            if is_concerned is not None and not is_concerned(member_class):
+                continue
             # who is of one class, and the same in both registers, is alike on the other side too
-            keys = [key for key in members if key not in apart]
+            keys = [key for key in members if key not in apart] if apart else members
             if keys:
                 forms[member_class, new.ready.class_of(keys[0])] = keys
     for key in apart:
@@ -84,6 +87,27 @@ def alike(old: Decider, new: Decider) -> Iterable[tuple[Form, list[str]]]:
         if form != (None, None):
             forms.setdefault(form, []).append(key)
     return forms.items()
+
+
+def _concern(old: CompiledCharter, new: CompiledCharter) -> Callable[[MemberClass], bool] | None:
+    """Return what tells whether another charter may change the answers of a class; ``None`` where it may anybody's."""
+    spoken_of = old.differing(new)
+    if spoken_of is None:
+        return None
+    groups = old.charter.groups
+    reached = {key: reached_groups(old.charter, Member("", groups=(key,))) for key in groups}
+    concerned = {
+        key
+        for key, inside in reached.items()
+        if not spoken_of.isdisjoint((*inside, *(given.rank for each in inside for given in groups[each].confers)))
+    }
+
+    def concerns(member_class: MemberClass) -> bool:
+        member = member_class.member
+        given = (assignment.rank for assignment in member_class.given)
+        return not (spoken_of.isdisjoint((f"@{member.key}", *given)) and concerned.isdisjoint(member.groups))
+
+    return concerns
 
 
 class Alike(NamedTuple):
@@ -179,13 +203,13 @@ class TableDifference(NamedTuple):
 def crowds(old: Decider, new: Decider, at: Instant, *, apart: str | None = None) -> Crowds:
     """Return everyone who can be asked about in either community, those who are alike together.
 
-    The member ``apart`` has rows of their own. Where both read the same charter, only those who changed have a row: all
-    others have the same answers.
+    The member ``apart`` has rows of their own. Only those have a row whom the change may concern: all others have the
+    same answers.
     """
     gathering = _Gathering(old, new, at)
     # where the register is the same, who stands where in it is known, and nobody is looked at one by one
     known = old.keep(MemberNumbers) if apart is None and old.people.register is new.people.register else None
-    for form, keys in alike(old, new):
+    for form, keys in alike(old, new, concerned=True):
         if apart is not None and apart in keys:
             gathering.add(form, (apart,), apart=True)
             keys = [key for key in keys if key != apart]  # noqa: PLW2901 (the others of them)

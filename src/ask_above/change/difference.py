@@ -27,10 +27,10 @@ from ask_above.change.parts import (
     Given,
     Kind,
     State,
-    content,
     coverage,
     entries,
 )
+from ask_above.charter.catalogue import content
 from ask_above.charter.charter import Charter
 from ask_above.charter.moments import Instant
 from ask_above.charter.renaming import Renaming, renamed

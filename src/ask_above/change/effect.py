@@ -7,10 +7,11 @@ from functools import cached_property
 from typing import NamedTuple
 
 from ask_above.bulk.differences import alike
-from ask_above.change.parts import Kind, content, entries
+from ask_above.change.parts import Kind, entries
 from ask_above.change.refusal import Refusal
 from ask_above.change.subjects import Affected
 from ask_above.change.turns import Spot, Turn, Turns
+from ask_above.charter.catalogue import content
 from ask_above.charter.charter import Charter
 from ask_above.charter.names import how_many, upper
 from ask_above.charter.rules import ActRule, Over

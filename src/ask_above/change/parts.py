@@ -195,19 +195,6 @@ SET_ROWS: Final = _by_row(sets="key overrides", nothing="where")
 PERK_ROWS: Final = _by_row(owner="key about settle default", nothing="where")
 
 
-def content(value: Any) -> Any:
-    """Return what a value says, without where it was written; equal for all spellings of the same."""
-    if isinstance(value, Words):
-        return value.words
-    if isinstance(value, tuple) and hasattr(value, "_fields"):
-        return tuple(content(each) for name, each in zip(value._fields, value, strict=True) if name != "where")
-    if isinstance(value, tuple):
-        return tuple(map(content, value))
-    if isinstance(value, Mapping):
-        return {key: content(each) for key, each in value.items()}
-    return value
-
-
 def entries(overrides: Iterable[Override]) -> dict[str, tuple[frozenset[str], ...]]:
     """Return what overrides or exceptions say, by whom they speak of; their order says nothing."""
     return {

@@ -176,7 +176,7 @@ class Subjects:
 
     def _members(self) -> Iterator[Affected]:
         known = self.new.people.register.members
-        for _, members in alike(self.old, self.new):
+        for _, members in alike(self.old, self.new, concerned=True):
             if members[0] in known:
                 yield from self._alike(tuple(members))
 

@@ -7,7 +7,7 @@ and "is all of this in that" are then one operation each.
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from ask_above.charter.names import is_capability, nearest
 from ask_above.charter.where import NOTHING, NOWHERE, Where
@@ -65,6 +65,19 @@ class Bundle(NamedTuple):
 
 
 NO_WORDS = Words()
+
+
+def content(value: Any) -> Any:
+    """Return what a value says, without where it was written; equal for all spellings of the same."""
+    if isinstance(value, Words):
+        return value.words
+    if isinstance(value, tuple) and hasattr(value, "_fields"):
+        return tuple(content(each) for name, each in zip(value._fields, value, strict=True) if name != "where")
+    if isinstance(value, tuple):
+        return tuple(map(content, value))
+    if isinstance(value, Mapping):
+        return {key: content(each) for key, each in value.items()}
+    return value
 
 
 class Catalogue:

@@ -9,7 +9,7 @@ from collections.abc import Iterator, Sequence
 from copy import copy
 from typing import NamedTuple
 
-from ask_above.charter.catalogue import Catalogue, Words
+from ask_above.charter.catalogue import Catalogue, Words, content
 from ask_above.charter.charter import Charter
 from ask_above.charter.ladder import Rank
 from ask_above.charter.places import Override, told_apart
@@ -69,6 +69,13 @@ def carried_sets(ranks: Sequence[Rank], catalogue: Catalogue) -> list[int]:
         return known[rank.key]
 
     return [carried(rank) for rank in ranks]
+
+
+_APART = ("key", "title", "owner", "ranks", "places", "catalogue", "override_sets", "perks", "expectations", "add_ons")
+"""The fields of a charter on which no answer rests, or which are compared piece by piece."""
+_LOOKS = ("title", "about", "copied_from", "heading", "color", "badge", "prefix", "perks", "where")
+_BARE = {name: Rank._field_defaults[name] for name in (*_LOOKS, "grants", "withhold", "builds_on")}
+"""The fields of a rank on which no answer rests, or that come down to what it grants, each as where it is left out."""
 
 
 class CompiledCharter(Keeper):
@@ -132,6 +139,48 @@ class CompiledCharter(Keeper):
             other.gated = frozenset(n for n, place in enumerate(places) if place.gate)
         self._hand_on(other)
         return other, frozenset(below for n in changed for below in self.below[n])
+
+    def differing(self, other: CompiledCharter) -> frozenset[str] | None:
+        """Return the ranks, groups and members (``@key``) to whom another charter grants or says something else.
+
+        Whoever has and is none of them has the same answers. ``None`` where more differs than grants and words, or
+        these are everybody's, or of an act: then anybody's answers may be others.
+        """
+        if self is other:
+            return frozenset()
+        if not self._is_framed_as(other):
+            return None
+        using = self.catalogue.mask(key for rule in self.charter.rules.acts.values() for key in rule.using)
+        apart = set[str]()
+        for rank, one, two in zip(self.ranks, self.carried, other.carried, strict=True):
+            if (one ^ two) & using:
+                return None
+            apart |= {rank.key} if one != two else set()
+        for n in range(len(self.places)):
+            apart.update(key for key, _ in self._said(n).items() ^ other._said(n).items())
+        # whoever might join a rank is concerned by it too
+        common = (rank for rank in self.ranks if rank.automatic or rank.entry or rank.may_be_joined)
+        return None if any(rank.key in apart for rank in common) else frozenset(apart)
+
+    def _said(self, place: int) -> dict[str, Word]:
+        """Return what is said at a place of ranks, groups and members."""
+        own = {f"@{key}": self.word_of(entry) for key, entry in self.exceptions[place].items()}
+        return self.words_at(place) | own if own else self.words_at(place)
+
+    def _is_framed_as(self, other: CompiledCharter) -> bool:
+        """Whether all that answers rest on is the same, but for what ranks grant and what is said at places."""
+        one, two = self.charter, other.charter
+        pairs = [(getattr(one, name), getattr(two, name)) for name in one._fields if name not in _APART]
+        pairs.append((one.catalogue.nobody, two.catalogue.nobody))
+        if one.catalogue is not two.catalogue:
+            pairs.append((one.catalogue.capabilities, two.catalogue.capabilities))
+        if len(self.ranks) != len(other.ranks) or list(self.place_at) != list(other.place_at):
+            return False
+        ranks = zip(self.ranks, other.ranks, strict=True)
+        pairs += [(was._replace(**_BARE), now._replace(**_BARE)) for was, now in ranks if was is not now]
+        places = ((was, now) for was, now in zip(self.places, other.places, strict=True) if was is not now)
+        pairs += [((was.kind, was.parent, was.gate), (now.kind, now.parent, now.gate)) for was, now in places]
+        return all(was is now or content(was) == content(now) for was, now in pairs)
 
     def allowed_anywhere(self) -> dict[str, int]:
         """Return what some place allows to each rank and group, wherever that is."""
