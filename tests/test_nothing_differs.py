@@ -11,13 +11,19 @@ from typing import Any
 import pytest
 
 from ask_above import AskAboveError, Community
-from ask_above.charter.changes import saying
+from ask_above.bulk.differences import crowds
+from ask_above.charter.catalogue import Catalogue
+from ask_above.charter.changes import granting, saying, with_rank
+from ask_above.charter.charter import Charter
+from ask_above.charter.moments import instant
+from ask_above.charter.places import Gate, GateTerm
 from ask_above.charter.rules import Act
 from ask_above.decide import walk
 from ask_above.decide.decider import VISITOR
 from generated import NOW, Generated, generate
 from seeds import seeds
-from small import member, texts
+from small import held, member, texts
+from small import place as spot
 from small import rank as ranked
 from standard import Size, charter, register
 
@@ -215,3 +221,56 @@ def test_of_very_many_ranks_and_places_it_is_said_what_was_not_looked_at(monkeyp
     assert impact.not_compared in impact.may_differ
     assert impact.not_compared in " ".join(str(impact).split())  # beside what is lost, on the screen too
     assert reckoned < len(old.charter.ranks) * len(old.charter.places)
+
+
+PEOPLE = ("has", "in-group", "inside", "excepted", "other")
+
+
+def of_five_people() -> Community:
+    people = [member(key) for key in PEOPLE]
+    people[1]["groups"], people[2]["groups"] = "outer", "inner"
+    groups = [{"key": "inner", "includes": ["core"]}, {"key": "core"}]
+    return Community.from_texts(
+        texts(
+            ranked("crew", "post.write"),
+            ranked("guest", "post.pin"),
+            ranked("everyone", "place.see", held_by="members"),
+            members=people,
+            assignments=[held("has", "crew"), held("other", "guest"), held("excepted", "guest")],
+            groups=[*groups, {"key": "outer", "includes": ["inner"], "confers": ["crew"]}],
+            places=[spot("yard", exceptions={"excepted": {"allow": ["post.write"]}})],
+        )
+    )
+
+
+def concerned(old: Community, new: Charter) -> set[str]:
+    return {*crowds(old.decider, old.after(charter=new).decider, instant(NOW)).members}
+
+
+def test_of_what_is_said_of_one_rank_those_alone_are_looked_at_whom_it_may_concern() -> None:
+    c = of_five_people()
+    assert concerned(c, granting(c.charter, "crew", ["post.publish"])) == {"has", "in-group", "inside"}
+    assert concerned(c, saying(c.charter, "yard", "guest", "deny", ["post.pin"])) == {"other", "excepted"}
+    assert concerned(c, saying(c.charter, "yard", "excepted", "allow", ["post.pin"], member=True)) == {"excepted"}
+    assert concerned(c, granting(c.charter, "everyone", ["post.pin"])) == {*PEOPLE}
+    assert concerned(c, granting(c.charter, "crew", ["rank.assign"])) == {*PEOPLE}  # ranks are acted on with it
+
+
+def test_of_any_other_change_of_the_charter_everybody_is_looked_at() -> None:
+    c = of_five_people()
+    before, crew, yard = c.charter, c.charter.ranks["crew"], c.charter.places["yard"]
+    catalogue, inner = before.catalogue.capabilities, before.groups["inner"]
+    opened, entry = (with_rank(before, rank) for rank in (crew._replace(open=True), crew._replace(entry=True)))
+    pin = catalogue["post.pin"]._replace(needs=("post.edit.own",))
+    others = [
+        opened,
+        before._replace(rules=before.rules._replace(disagreement="deny")),
+        before._replace(catalogue=Catalogue({**catalogue, "post.pin": pin})),
+        before._replace(groups={**before.groups, "inner": inner._replace(includes=())}),
+        before._replace(places={**before.places, "yard": yard._replace(gate=Gate(any=(GateTerm("crew"),)))}),
+        before._replace(places={**before.places, "yard": yard._replace(kind="stage")}),
+    ]
+    assert all(concerned(c, other) == {*PEOPLE} for other in others)
+    # who likes may join a rank, and who comes may hold it
+    for base in (c.after(charter=other) for other in (opened, entry)):
+        assert concerned(base, granting(base.charter, "crew", ["post.pin"])) == {*PEOPLE}

@@ -218,11 +218,16 @@ class _Folds:
         count = self.pairs
         rows = np.stack([unpack(line)[:count] for line in (*bits, *now)])
         some = np.flatnonzero(rows[: len(lines)].any(axis=0))
-        columns, which = np.unique(rows[:, some], axis=1, return_inverse=True)
+        # numbers are sorted far quicker than columns of bits: a byte at a time, and most turn in no more than one
+        which = np.zeros(len(some), dtype=np.int64)
+        for byte in np.packbits(rows[:, some], axis=0):
+            which = np.unique(256 * which + byte, return_inverse=True)[1]
         folded = []
-        for n, column in enumerate(columns.T.tolist()):
+        parts = np.split(some[np.argsort(which, kind="stable")], np.cumsum(np.bincount(which))[:-1])
+        for part in parts if len(some) else ():
+            column = rows[:, part[0]].tolist()
             turned, gains = column[: len(lines)], column[len(lines) :]
             gained = sum(1 << line for line, yes in zip(lines, gains, strict=True) if yes)
             lost = sum(1 << line for line, a, b in zip(lines, turned, gains, strict=True) if a and not b)
-            folded.append((gained, lost, tuple(some[which.reshape(-1) == n].tolist())))
+            folded.append((gained, lost, tuple(part.tolist())))
         return folded

@@ -171,7 +171,6 @@ class CompiledCharter(Keeper):
         """Whether all that answers rest on is the same, but for what ranks grant and what is said at places."""
         one, two = self.charter, other.charter
         pairs = [(getattr(one, name), getattr(two, name)) for name in one._fields if name not in _APART]
-        pairs.append((one.catalogue.nobody, two.catalogue.nobody))
         if one.catalogue is not two.catalogue:
             pairs.append((one.catalogue.capabilities, two.catalogue.capabilities))
         if len(self.ranks) != len(other.ranks) or list(self.place_at) != list(other.place_at):
