@@ -162,8 +162,10 @@ class ProgrammeMaker:
         return self._add(PlaneHow.ALL, pairs)[which.reshape(-1)]
 
 
-def programme_of(compiled_places: CompiledPlaces) -> Programme:
-    """Return all that the places do, in the order in which it can be worked out; made once."""
-    if compiled_places.programme is None:
-        compiled_places.programme = ProgrammeMaker(compiled_places).programme()
-    return compiled_places.programme
+def programme_of(compiled_places: CompiledPlaces, *, gated: bool | None = None) -> Programme:
+    """Return the programme of what can be used; with ``gated`` of what is held, with gates or with gates left aside."""
+    known = compiled_places.programmes.get(gated)
+    if known is None:
+        maker = ProgrammeMaker(compiled_places)
+        known = compiled_places.programmes[gated] = maker.programme() if gated is None else maker.holding(gated=gated)
+    return known

@@ -67,7 +67,7 @@ class CompiledPlaces:
         # what rests on nothing else is usable where it is held, and needs no plane of its own unless it can be barred
         self.alone = [len(rests) == 1 and not self.has_bars for rests in self.rests]
         self._places: list[CompiledPlace | None] = [None] * len(compiled.places)
-        self.programme: Programme | None = None  # kept here by those who put it together
+        self.programmes: dict[bool | None, Programme] = {}  # kept here by those who put them together
 
     def after(self, compiled: CompiledCharter) -> CompiledPlaces:
         """Return the same after a change of what places say; other places are shared."""
@@ -78,7 +78,7 @@ class CompiledPlaces:
         if not self.has_bars and any(compiled.word_of(entry).bar for entry in entries):
             return CompiledPlaces(compiled)
         other = copy(self)
-        other.compiled, other._places, other.programme = compiled, list(self._places), None
+        other.compiled, other._places, other.programmes = compiled, list(self._places), {}
         for n in changed:
             other._places[n] = None
         return other

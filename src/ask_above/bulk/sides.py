@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
-from ask_above.bulk.making import ProgrammeMaker
+from ask_above.bulk.making import programme_of
 from ask_above.bulk.places import CompiledPlaces
 from ask_above.bulk.rows import BitRows
 from ask_above.bulk.table import Sweep, unpack
@@ -173,8 +173,8 @@ def held_otherwise(
     for gated, places in ((True, range(len(beside))), (False, behind)):
         if not places:
             continue
-        one = Sweep(old, cells[0], first, ProgrammeMaker(old).holding(gated=gated))
-        other = Sweep(new, cells[1], second, ProgrammeMaker(new).holding(gated=gated))
+        one = Sweep(old, cells[0], first, programme_of(old, gated=gated))
+        other = Sweep(new, cells[1], second, programme_of(new, gated=gated))
         where = [beside[n] for n in places]
         known = may_differ(one, other, places) if where == list(places) else None
         some, capabilities = known or (list(places), np.arange(one.capabilities))
