@@ -1,6 +1,6 @@
 """Which ranks fit someone who must be able to do certain things and, as far as can be, nothing else.
 
-First the model, what each rank brings where, then the search for the smallest sum.
+First what sets of ranks give where, then the search for the best of them.
 """
 
 from __future__ import annotations
@@ -56,8 +56,7 @@ class Structures:
         self.automatic = list(profile.automatic) if profile else []
         self.candidates = [rank for rank in candidates if rank not in compiled.unbounded]
         self.unbounded = [rank for rank in candidates if rank in compiled.unbounded]
-        self._gates: dict[int, tuple[tuple[tuple[int, ...], ...], tuple[int, ...], bool]] = {}
-        self._known: dict[tuple[str, int], Structure] = {}
+        self._gate, self._structure = cache(self._at_gate), cache(self._at_spot)
         self._names = cache(compiled.catalogue.names)
         self._says = [self._said(n) for n in range(len(compiled.places))]
 
@@ -80,13 +79,9 @@ class Structures:
 
     def of(self, capability: str, place: int) -> Structure:
         """Return what a capability depends on at a place."""
-        spot = capability, self.spot(capability, place)
-        known = self._known.get(spot)
-        if known is None:
-            known = self._known[spot] = self._work_out(*spot)
-        return known
+        return self._structure(capability, self.spot(capability, place))
 
-    def _work_out(self, capability: str, place: int) -> Structure:
+    def _at_spot(self, capability: str, place: int) -> Structure:
         if not self.compiled.unbounded.isdisjoint(self.automatic):
             return Structure((), True, (), (), (), never=False)
         compiled, bit = self.compiled, self.compiled.catalogue.bit[capability]
@@ -114,13 +109,7 @@ class Structures:
         asked, shut, never = self._gate(place)
         return Structure(tuple(words), default, tuple(sorted(bars)), asked, shut, barred or never)
 
-    def _gate(self, place: int) -> tuple[tuple[tuple[int, ...], ...], tuple[int, ...], bool]:
-        known = self._gates.get(place)
-        if known is None:
-            known = self._gates[place] = self._find_gate(place)
-        return known
-
-    def _find_gate(self, place: int) -> tuple[tuple[tuple[int, ...], ...], tuple[int, ...], bool]:
+    def _at_gate(self, place: int) -> tuple[tuple[tuple[int, ...], ...], tuple[int, ...], bool]:
         asked: list[tuple[int, ...]] = []
         shut: set[int] = set()
         never = False
@@ -144,7 +133,7 @@ class Structures:
         return not positions.isdisjoint(self.automatic), tuple(sorted(positions.intersection(self.candidates)))
 
 
-class Sets(NamedTuple):
+class RankSets(NamedTuple):
     """Sets of ranks, a row each: the strongest word of each, what they bar, what they are admitted by, if unbounded."""
 
     words: NDArray[np.int32]
@@ -152,14 +141,14 @@ class Sets(NamedTuple):
     admitted: NDArray[np.bool_]
     free: NDArray[np.bool_]
 
-    def one(self, n: int) -> Sets:
+    def one(self, n: int) -> RankSets:
         """Return one of them."""
         here = slice(n, n + 1)
-        return Sets(self.words[here], self.barred[here], self.admitted[here], self.free[here])
+        return RankSets(self.words[here], self.barred[here], self.admitted[here], self.free[here])
 
 
-class Effects:
-    """What sets of ranks give, many sets at once: candidates are rows, structures and clauses are columns.
+class Combiner:
+    """Works out what sets of ranks give, many sets at once: candidates are rows, structures and clauses columns.
 
     A clause is met where all of some structures are held: those that a capability rests on at a place.
     """
@@ -210,21 +199,21 @@ class Effects:
         self._taken_part = np.concatenate([parts[n] for parts, (_, n) in zip(self._parts, taken, strict=True)])
         self._takes = words[self._takers, self._taken_part]
 
-    def nothing(self) -> Sets:
+    def nothing(self) -> RankSets:
         """Return the set of no rank."""
         wide = self._rest.shape[1]
-        return Sets(self._rest, np.zeros((1, wide), bool), np.zeros((1, len(self._asks)), bool), np.zeros(1, bool))
+        return RankSets(self._rest, np.zeros((1, wide), bool), np.zeros((1, len(self._asks)), bool), np.zeros(1, bool))
 
-    def with_each(self, some: Sets, rows: Sequence[int]) -> Sets:
+    def with_each(self, some: RankSets, rows: Sequence[int]) -> RankSets:
         """Return a set with one rank more, for each of these."""
-        return Sets(
+        return RankSets(
             np.minimum(some.words, self._words[rows]),
             some.barred | self._bars[rows],
             some.admitted | self._among[rows],
             some.free | self._free[rows],
         )
 
-    def met(self, sets: Sets) -> NDArray[np.bool_]:
+    def met(self, sets: RankSets) -> NDArray[np.bool_]:
         """Return for each set which clauses are met."""
         held = (sets.words & 1).astype(bool) & ~sets.barred & ~self._never
         held &= (~sets.admitted).astype(np.float32) @ self._asks == 0
@@ -232,7 +221,7 @@ class Effects:
         met: NDArray[np.bool_] = np.logical_and.reduce([held[:, parts] for parts in self._parts])
         return met
 
-    def losses(self, one: Sets, met: NDArray[np.bool_], rows: Sequence[int]) -> NDArray[np.float64]:
+    def losses(self, one: RankSets, met: NDArray[np.bool_], rows: Sequence[int]) -> NDArray[np.float64]:
         """Return what each rank could at most take away of the weight of a set."""
         takes = met[self._taken] & (self._takes < one.words[0, self._taken_part]) & ~one.free
         return np.bincount(self._takers[takes], self.weighs[self._taken[takes]], len(self.row))[rows].astype(float)
@@ -371,17 +360,17 @@ class Search:
 
     def __init__(self, fitter: Fitter) -> None:
         self.compiled, self.most = fitter.compiled, fitter.most
-        self.effects = Effects(Structures(self.compiled, fitter.candidates))
-        self.rank = dict(enumerate(self.effects.row))
+        self.combiner = Combiner(Structures(self.compiled, fitter.candidates))
+        self.rank = dict(enumerate(self.combiner.row))
         self._conditions(set(fitter.base.automatic))
         self.needs = [self._clauses(need) for need in fitter.needs]
         self._too_much(fitter)
-        self.effects.close()
+        self.combiner.close()
         self.best = self.unfit = Found(self.forbidden, 0, ())
 
     def _conditions(self, automatic: set[int]) -> None:
         """Note which ranks may not stand together, or only after others (rule 6.8)."""
-        row, at = self.effects.row, self.compiled.rank_at
+        row, at = self.combiner.row, self.compiled.rank_at
         self.after: dict[int, set[int]] = {}
         self.apart: dict[int, set[int]] = {n: set() for n in self.rank}
         self.open: list[int] = []
@@ -396,14 +385,14 @@ class Search:
 
     def _clauses(self, need: Need) -> list[int]:
         """Return the clauses of which one has to be met for a need: of its place, or of any place."""
-        bit, spots = self.compiled.catalogue.bit[need.capability], self.effects.structures.spots
+        bit, spots = self.compiled.catalogue.bit[need.capability], self.combiner.structures.spots
         places = range(len(self.compiled.places)) if need.place is None else [need.place]
         meant = [place for place in places if self.compiled.has_meaning(place) & bit]
-        return [self.effects.clause(parts) for parts in dict.fromkeys(spots(need.capability, n) for n in meant)]
+        return [self.combiner.clause(parts) for parts in dict.fromkeys(spots(need.capability, n) for n in meant)]
 
     def _too_much(self, fitter: Fitter) -> None:
         """Let everything weigh that can be used at a place without need; what must never be weighs more than all."""
-        catalogue, structures = self.compiled.catalogue, self.effects.structures
+        catalogue, structures = self.compiled.catalogue, self.combiner.structures
         # most places say nothing themselves: what can be used there can be where the same is said
         alike: Counter[tuple[str, tuple[tuple[str, int], ...]]] = Counter()
         never: set[tuple[tuple[str, int], ...]] = set()
@@ -414,22 +403,22 @@ class Search:
                 alike[key, structures.spots(key, place)] += 1
             never.update(structures.spots(key, place) for key in catalogue.names(meant & forbidden))
         for (key, spots), count in alike.items():
-            self.effects.clause(spots, WEIGHTS[catalogue.capabilities[key].risk] * count)
-        self.forbidden = sum(self.effects.weights) + 1
+            self.combiner.clause(spots, WEIGHTS[catalogue.capabilities[key].risk] * count)
+        self.forbidden = sum(self.combiner.weights) + 1
         for spots in never:
-            self.effects.clause(spots, self.forbidden)
+            self.combiner.clause(spots, self.forbidden)
 
     def single(self) -> list[int] | None:
         """Return the best rank alone."""
         self.best = self.unfit
-        self._try_each((), self.effects.nothing(), self.open)
+        self._try_each((), self.combiner.nothing(), self.open)
         return self._ranks()
 
     def few(self) -> list[int] | None:
         """Return the best few, or none where everybody may already."""
         self.best = self.unfit
-        nothing = self.effects.nothing()
-        met = self.effects.met(nothing)[0]
+        nothing = self.combiner.nothing()
+        met = self.combiner.met(nothing)[0]
         self._note((), met)
         self._extend((), nothing, met, self.open)
         return self._ranks()
@@ -437,12 +426,12 @@ class Search:
     def _ranks(self) -> list[int] | None:
         return None if self.best is self.unfit else [self.rank[-n] for n in self.best.lowest]
 
-    def _extend(self, chosen: tuple[int, ...], one: Sets, met: NDArray[np.bool_], rows: Sequence[int]) -> None:
+    def _extend(self, chosen: tuple[int, ...], one: RankSets, met: NDArray[np.bool_], rows: Sequence[int]) -> None:
         """Try a set with what is left, where that can come out better than the best so far."""
         room = self.most - len(chosen)
         if not room or not rows:
             return
-        losses, weight = self.effects.losses(one, met, rows), met @ self.effects.weighs
+        losses, weight = self.combiner.losses(one, met, rows), met @ self.combiner.weighs
         most = np.cumsum(np.sort(losses)[::-1])[:room]
         if not any(Found.of(weight - lost, (*chosen, *rows[-n:])) < self.best for n, lost in enumerate(most, 1)):
             return
@@ -459,24 +448,24 @@ class Search:
     def _missing(self, chosen: Sequence[int], met: NDArray[np.bool_], rows: Sequence[int]) -> list[int] | None:
         """Return the ranks of which one is needed, for what fewest can bring; ``None`` where nothing is missing."""
         ways = [[n for n in rows if n == other] for row in chosen for other in self.after[row].difference(chosen)]
-        ways += [self.effects.helping(rows, clauses) for clauses in self.needs if not met[clauses].any()]
+        ways += [self.combiner.helping(rows, clauses) for clauses in self.needs if not met[clauses].any()]
         return min(ways, key=len, default=None)
 
     def _try_each(
-        self, chosen: tuple[int, ...], one: Sets, rows: Sequence[int]
-    ) -> tuple[Sets, NDArray[np.bool_], list[int]]:
+        self, chosen: tuple[int, ...], one: RankSets, rows: Sequence[int]
+    ) -> tuple[RankSets, NDArray[np.bool_], list[int]]:
         """Try a set with each of some ranks; return what comes of it, and the order of its weight."""
-        sets = self.effects.with_each(one, rows)
-        mets = self.effects.met(sets)
+        sets = self.combiner.with_each(one, rows)
+        mets = self.combiner.met(sets)
         for row, met in zip(rows, mets, strict=True):
             self._note((*chosen, row), met)
-        weights = mets @ self.effects.weighs
+        weights = mets @ self.combiner.weighs
         return sets, mets, sorted(range(len(rows)), key=lambda n: (weights[n], -rows[n]))
 
     def _note(self, chosen: tuple[int, ...], met: NDArray[np.bool_]) -> None:
         """Keep a set that gives what is needed, where it is the best so far."""
         if all(self.after[row] <= {*chosen} for row in chosen) and all(met[clauses].any() for clauses in self.needs):
-            self.best = min(self.best, Found.of(met @ self.effects.weighs, chosen))
+            self.best = min(self.best, Found.of(met @ self.combiner.weighs, chosen))
 
 
 def candidates(decider: Decider, at: Instant) -> list[int]:
