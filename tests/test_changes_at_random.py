@@ -13,16 +13,19 @@ from typing import Any
 
 import pytest
 
-from ask_above import AskAboveError, Community
+import small
+from ask_above import AskAboveError, Community, FaultyFilesError
 from ask_above.ask.advice.piece import Piece
 from ask_above.ask.cover import default_duties
-from ask_above.change import Edit, GroupRename, PlaceRename, RankRename, turns
+from ask_above.change import Edit, GroupRename, PlaceAdd, PlaceRename, RankRename, turns
+from ask_above.change.importing import ImportAssignments
 from ask_above.charter.rules import Act
 from ask_above.decide.authority import reached
 from ask_above.decide.decider import Decider
 from ask_above.decide.gains import as_active
 from ask_above.decide.profile import Asked, Profile, ask_anybody, ask_rank, ask_visitor
 from ask_above.decide.walk import standing
+from ask_above.people.reading import FileRow, FileRows
 from ask_above.show.impact import impact_table
 from ask_above.show.plans import show_plan
 from ask_above.show.screen import Screen
@@ -311,6 +314,32 @@ def refused_both_ways(c: Community, edits: Sequence[tuple[Edit, str]], monkeypat
         assert said[0] == said[1], edit
         refused += any(each.rule.startswith("9.7") for each in said[0][0])
     return refused
+
+
+def test_a_place_of_another_kind_gives_power_to_whoever_holds_what_they_held(monkeypatch: pytest.MonkeyPatch) -> None:
+    capabilities = {"All": {"place.manage": {}, "member.mute": {"kinds": ["board"]}}}
+    c = small.community(
+        small.rank("keeper", "place.manage"),
+        small.rank("guard", "member.mute"),
+        small.rank("crew"),
+        members=[small.member("bo")],
+        assignments=[small.held("bo", "keeper")],
+        capabilities=capabilities,
+        rules={"authority": {"moderate": {"using": ["member.mute"]}}},
+    )
+    assert refused_both_ways(c, [(PlaceAdd("new", "board", "hall", {}), "bo")], monkeypatch) == 1
+
+
+def test_rows_of_a_list_can_be_looked_at_more_than_once() -> None:
+    c = small.community(small.rank("crew"), members=[small.member("bo")])
+    rows = FileRows("records.csv")
+    rows.rows = [FileRow({"member": "bo", "rank": "crow"}, 2)]
+    faults = []
+    for _ in range(2):
+        with pytest.raises(FaultyFilesError) as error:
+            c.plan(ImportAssignments(rows))
+        faults.append(error.value.faults)
+    assert faults[0] == faults[1]
 
 
 @pytest.mark.parametrize("seed", seeds(8))

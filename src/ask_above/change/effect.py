@@ -233,12 +233,20 @@ class PowerEffect:
             yield from ((n, self.turns.spots) for n in range(len(pairs)))
             return
         relevant = self._resting_on_acts
-        spots_of: dict[int, dict[Spot, None]] = {}
+        spots_of: dict[int, set[Spot]] = {}
         for turn in self.turns.all:
             if turn.freed or (turn.gained | turn.lost) & relevant:
                 for n in turn.pairs:
-                    spots_of.setdefault(n, {})[turn.spot] = None
-        yield from ((n, list(spots)) for n, spots in spots_of.items())
+                    spots_of.setdefault(n, set()).add(turn.spot)
+        # of another kind than what it is compared with, a place may give power to whoever holds what they held
+        others = {spot for spot in self.turns.spots if self._means_otherwise(spot)}
+        for n in range(len(pairs)) if others else sorted(spots_of):
+            yield n, sorted(spots_of.get(n, set()) | others)
+
+    def _means_otherwise(self, spot: Spot) -> bool:
+        """Whether what acts take has another meaning at a place than at the one it is compared with (rule 5.6)."""
+        before, after = self.old.compiled.has_meaning(spot.before), self.new.compiled.has_meaning(spot.after)
+        return bool((before ^ after) & self._powers[0].any_using)
 
     @cached_property
     def _ladder_stays(self) -> bool:

@@ -40,15 +40,16 @@ class Import(NamedTuple):
 
     def on(self, draft: Draft) -> Done:
         """Return the change; raises :class:`FaultyFilesError` with all that is wrong, by line."""
-        merger = _Merger(self.rows, draft, self.status, link=self.link, shows=self.shows)
-        rows = list(self.rows.rows)
+        file = self.rows.again()
+        merger = _Merger(file, draft, self.status, link=self.link, shows=self.shows)
+        rows = list(file.rows)
         changes: list[RowChange] = []
         for n, row in enumerate(rows):
             changes += merger.merge(row)
             if self.told and n % 500 == 0:
                 self.told(n, len(rows))
-        if self.rows.faults:
-            raise FaultyFilesError(self.rows.faults)
+        if file.faults:
+            raise FaultyFilesError(file.faults)
         new = sum(row.table == "members" and row.before is None for row in changes)
         others = sum(row.table == "members" and row.before is not None for row in changes)
         gone = [_retired(draft.register.members[key]) for key in merger.absent] if self.retires else []
@@ -88,15 +89,16 @@ class ImportAssignments(NamedTuple):
 
     def on(self, draft: Draft) -> Done:
         """Return the change; raises :class:`FaultyFilesError` with all that is wrong, by line."""
-        rows = list(self.rows.rows)
+        file = self.rows.again()
+        rows = list(file.rows)
         charter = draft.charter
         names = KnownNames(charter.ranks, charter.groups, charter.rules.timezone)
         names.places = charter.places
         members = FileRows(self.rows.name)
         members.rows = [FileRow(member_row(member), 0) for member in draft.register.members.values()]
-        read = read_register(members, self.rows, names, "charter.yaml")
-        if self.rows.faults:
-            raise FaultyFilesError(self.rows.faults)
+        read = read_register(members, file, names, "charter.yaml")
+        if file.faults:
+            raise FaultyFilesError(file.faults)
         changes: list[RowChange] = []
         new: set[object] = set()
         trusted = draft.by in ("", charter.owner)

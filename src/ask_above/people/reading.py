@@ -53,6 +53,12 @@ class FileRows:
         self.name, self.faults = name, Faults(faults or ())
         self.rows: Iterable[FileRow] = ()
 
+    def again(self) -> FileRows:
+        """Return the rows with the faults of their form alone, so that they can be looked at more than once."""
+        other = FileRows(self.name)
+        other.rows, other.faults = list(self.rows), Faults(self.faults)
+        return other
+
     def near(self, name: str, known: Iterable[str]) -> tuple[str, ...]:
         """Return the known names most like one; of very many faults the first alone have them."""
         return nearest(name, known) if len(self.faults) < _WITH_NEAREST else ()
