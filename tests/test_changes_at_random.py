@@ -17,7 +17,7 @@ import small
 from ask_above import AskAboveError, Community, FaultyFilesError
 from ask_above.ask.advice.piece import Piece
 from ask_above.ask.cover import default_duties
-from ask_above.change import Edit, GroupRename, PlaceAdd, PlaceRename, RankRename, turns
+from ask_above.change import Edit, GroupRename, PlaceAdd, PlaceRename, RankRename, RankSet, turns
 from ask_above.change.importing import ImportAssignments
 from ask_above.charter.rules import Act
 from ask_above.decide.authority import reached
@@ -316,18 +316,26 @@ def refused_both_ways(c: Community, edits: Sequence[tuple[Edit, str]], monkeypat
     return refused
 
 
-def test_a_place_of_another_kind_gives_power_to_whoever_holds_what_they_held(monkeypatch: pytest.MonkeyPatch) -> None:
-    capabilities = {"All": {"place.manage": {}, "member.mute": {"kinds": ["board"]}}}
+@pytest.mark.parametrize(
+    "edit", [PlaceAdd("new", "board", "hall", {}), RankSet("step", {"held-by": "members"})], ids=["kind", "standing"]
+)
+def test_power_comes_with_what_a_place_is_and_with_where_somebody_stands(
+    edit: Edit, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Whoever holds what they held, and may use it where a place is of another kind, or on more ranks than before."""
     c = small.community(
-        small.rank("keeper", "place.manage"),
+        small.rank("keeper", "place.manage", "rank.manage", "rank.assign"),
+        small.rank("step", call="closed"),
         small.rank("guard", "member.mute"),
         small.rank("crew"),
         members=[small.member("bo")],
         assignments=[small.held("bo", "keeper")],
-        capabilities=capabilities,
+        capabilities={
+            "All": {"place.manage": {}, "rank.manage": {}, "rank.assign": {}, "member.mute": {"kinds": ["board"]}}
+        },
         rules={"authority": {"moderate": {"using": ["member.mute"]}}},
     )
-    assert refused_both_ways(c, [(PlaceAdd("new", "board", "hall", {}), "bo")], monkeypatch) == 1
+    assert refused_both_ways(c, [(edit, "bo")], monkeypatch) == 1
 
 
 def test_rows_of_a_list_can_be_looked_at_more_than_once() -> None:

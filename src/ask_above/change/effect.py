@@ -255,7 +255,10 @@ class PowerEffect:
         def said(decider: Decider) -> list[tuple[object, ...]]:
             compiled, using = decider.compiled, self._powers[0].any_using
             return [
-                (rank.key, rank.unbounded, rank.call_open, content(rank.lists), compiled.granted(rank) & using)
+                (
+                    *(rank.key, rank.unbounded, rank.call_open, content(rank.lists), compiled.granted(rank) & using),
+                    *(rank.held_by, rank.entry, rank.paused),  # who comes to hold another rank stands elsewhere
+                )
                 for rank in compiled.ranks
             ]
 
