@@ -12,6 +12,10 @@ import pytest
 
 from ask_above import AskAboveError, Community
 from ask_above.bulk.differences import crowds
+from ask_above.change import turns
+from ask_above.change.difference import Difference
+from ask_above.change.parts import Kind, State
+from ask_above.change.reach import Reach
 from ask_above.charter.catalogue import Catalogue
 from ask_above.charter.changes import granting, saying, with_rank
 from ask_above.charter.charter import Charter
@@ -187,6 +191,30 @@ def held_to_all_answers(seed: int, pairs: int) -> tuple[int, int]:
 def test_where_nothing_is_said_to_differ_no_answer_does(seed: int) -> None:
     nothing, tried = held_to_all_answers(seed, 25)
     assert 0 < nothing < tried
+
+
+@pytest.mark.parametrize("seed", seeds(3))
+def test_whatever_differs_it_is_held_to_the_same_one_by_one_and_in_arrays(
+    seed: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    rng, refused = Random(seed), 0
+    for made in (generate(rng) for _ in range(30)):
+        try:
+            old, new = made.open(), mutated(rng, mutated(rng, made)).open()
+        except AskAboveError:
+            continue
+        sides = [State(c.charter, c.register) for c in (old, new)]
+        difference = Difference(sides[0], sides[1], instant(NOW))
+        if any(part.kind not in (Kind.RANK, Kind.PLACE, Kind.MEMBER) for part in difference.parts):
+            continue  # the owner's, who is held to no effect
+        for actor in old.register.members:
+            said = []
+            for few in (1_000_000, 0):
+                monkeypatch.setattr(turns, "_FEW", few)
+                said.append(Reach(old.decider, new.decider, difference, instant(NOW)).refusals(actor))
+            assert said[0] == said[1], (made.charter, actor)
+            refused += any(each.rule.startswith("9.7") for each in said[0])
+    assert refused
 
 
 @pytest.mark.parametrize("status", ["locked", "retired"])

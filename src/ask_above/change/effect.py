@@ -226,7 +226,7 @@ class PowerEffect:
         """Yield the pairs whose power may be another, and at which spots.
 
         Where the ladder, its lists and what ranks grant of what acts take are as they were, that is where somebody
-        holds other things than before of what these rest on.
+        holds other things than before of what these rest on, or other ranks.
         """
         pairs = self.turns.subjects.pairs
         if not self._ladder_stays or self.turns.are_few:
@@ -240,8 +240,11 @@ class PowerEffect:
                     spots_of.setdefault(n, set()).add(turn.spot)
         # of another kind than what it is compared with, a place may give power to whoever holds what they held
         others = {spot for spot in self.turns.spots if self._means_otherwise(spot)}
-        for n in range(len(pairs)) if others else sorted(spots_of):
-            yield n, sorted(spots_of.get(n, set()) | others)
+        for n, (before, after) in enumerate(pairs):
+            stays = before.automatic == after.automatic and before.placed == after.placed
+            spots = sorted(spots_of.get(n, set()) | others) if stays else self.turns.spots
+            if spots:
+                yield n, spots
 
     def _means_otherwise(self, spot: Spot) -> bool:
         """Whether what acts take has another meaning at a place than at the one it is compared with (rule 5.6)."""
@@ -255,10 +258,7 @@ class PowerEffect:
         def said(decider: Decider) -> list[tuple[object, ...]]:
             compiled, using = decider.compiled, self._powers[0].any_using
             return [
-                (
-                    *(rank.key, rank.unbounded, rank.call_open, content(rank.lists), compiled.granted(rank) & using),
-                    *(rank.held_by, rank.entry, rank.paused),  # who comes to hold another rank stands elsewhere
-                )
+                (rank.key, rank.unbounded, rank.call_open, content(rank.lists), compiled.granted(rank) & using)
                 for rank in compiled.ranks
             ]
 

@@ -83,9 +83,16 @@ class Turns:
 
     @cached_property
     def all(self) -> list[Turn]:
-        """All that anybody gains and loses."""
-        # in the order of places: what is told first does not depend on which way was quicker
-        return sorted(self._find_turns(), key=lambda turn: (turn.spot, not turn.gated, turn.pairs))
+        """All that anybody gains and loses: what turns alike at a spot together, in the order of places."""
+        # what is told first does not depend on which way was quicker
+        alike: dict[tuple[Spot, bool, int, int, bool], list[tuple[int, ...]]] = {}
+        for spot, gated, gained, lost, freed, pairs in self._find_turns():
+            alike.setdefault((spot, gated, gained, lost, freed), []).append(pairs)
+        turns = [
+            Turn(*turned, parts[0] if len(parts) == 1 else tuple(sorted({n for part in parts for n in part})))
+            for turned, parts in alike.items()
+        ]
+        return sorted(turns, key=lambda turn: (turn.spot, not turn.gated, turn.pairs))
 
     @property
     def are_few(self) -> bool:
