@@ -289,11 +289,22 @@ def test_of_any_other_change_of_the_charter_everybody_is_looked_at() -> None:
     before, crew, yard = c.charter, c.charter.ranks["crew"], c.charter.places["yard"]
     catalogue, inner = before.catalogue.capabilities, before.groups["inner"]
     opened, entry = (with_rank(before, rank) for rank in (crew._replace(open=True), crew._replace(entry=True)))
-    pin = catalogue["post.pin"]._replace(needs=("post.edit.own",))
+    pin, guest = catalogue["post.pin"]._replace(needs=("post.edit.own",)), before.ranks["guest"]
+    exchanged = {"post.pin": "post.write", "post.write": "post.pin"}
+    ranks = {"crew": crew._replace(grants=guest.grants), "guest": guest._replace(grants=crew.grants)}
     others = [
         opened,
         before._replace(rules=before.rules._replace(disagreement="deny")),
         before._replace(catalogue=Catalogue({**catalogue, "post.pin": pin})),
+        # each grants what stands where the other's stood: the same bits for other things
+        before._replace(
+            catalogue=Catalogue({exchanged.get(key, key): catalogue[exchanged.get(key, key)] for key in catalogue}),
+            ranks={
+                **before.ranks,
+                "crew": crew._replace(grants=guest.grants),
+                "guest": guest._replace(grants=crew.grants),
+            },
+        ),
         before._replace(groups={**before.groups, "inner": inner._replace(includes=())}),
         before._replace(places={**before.places, "yard": yard._replace(gate=Gate(any=(GateTerm("crew"),)))}),
         before._replace(places={**before.places, "yard": yard._replace(kind="stage")}),

@@ -71,7 +71,9 @@ def carried_sets(ranks: Sequence[Rank], catalogue: Catalogue) -> list[int]:
     return [carried(rank) for rank in ranks]
 
 
-_APART = ("key", "title", "owner", "ranks", "places", "catalogue", "override_sets", "perks", "expectations", "add_ons")
+_UNFRAMED = frozenset(
+    ["key", "title", "owner", "ranks", "places", "catalogue", "override_sets", "perks", "expectations", "add_ons"]
+)
 """The fields of a charter on which no answer rests, or which are compared piece by piece."""
 _LOOKS = ("title", "about", "copied_from", "heading", "color", "badge", "prefix", "perks", "where")
 _BARE = {name: Rank._field_defaults[name] for name in (*_LOOKS, "grants", "withhold", "builds_on")}
@@ -170,9 +172,10 @@ class CompiledCharter(Keeper):
     def _is_framed_as(self, other: CompiledCharter) -> bool:
         """Whether all that answers rest on is the same, but for what ranks grant and what is said at places."""
         one, two = self.charter, other.charter
-        pairs = [(getattr(one, name), getattr(two, name)) for name in one._fields if name not in _APART]
+        pairs = [(getattr(one, name), getattr(two, name)) for name in one._fields if name not in _UNFRAMED]
         if one.catalogue is not two.catalogue:
-            pairs.append((one.catalogue.capabilities, two.catalogue.capabilities))
+            # in their order: a capability is a bit by its number
+            pairs.append((tuple(one.catalogue.capabilities.values()), tuple(two.catalogue.capabilities.values())))
         if len(self.ranks) != len(other.ranks) or list(self.place_at) != list(other.place_at):
             return False
         ranks = zip(self.ranks, other.ranks, strict=True)
