@@ -163,7 +163,7 @@ class ProgrammeMaker:
 
 
 def programme_of(compiled_places: CompiledPlaces, *, gated: bool | None = None) -> Programme:
-    """Return the programme of what can be used; with ``gated`` of what is held, with gates or with gates left aside."""
+    """Return what can be used at all places; with ``gated`` what is held, with or without gates. Made once."""
     known = compiled_places.programmes.get(gated)
     if known is None:
         maker = ProgrammeMaker(compiled_places)

@@ -11,6 +11,9 @@ from ask_above.charter.where import NOTHING, NOWHERE, Where
 HELD_BY = ("anyone", "visitors", "members", "bots")
 """Who holds an automatic rank."""
 
+RANK_LOOKS = frozenset({"title", "about", "heading", "color", "badge", "prefix", "perks", "copied_from"})
+"""The fields of a rank on which no answer rests."""
+
 PerkValue: TypeAlias = bool | int | float | str | None
 
 

@@ -11,7 +11,7 @@ from typing import NamedTuple
 
 from ask_above.charter.catalogue import Catalogue, Words, content
 from ask_above.charter.charter import Charter
-from ask_above.charter.ladder import Rank
+from ask_above.charter.ladder import RANK_LOOKS, Rank
 from ask_above.charter.places import Override, told_apart
 from ask_above.decide.kept import Keeper
 from ask_above.decide.ladder import Ladder
@@ -75,8 +75,7 @@ _UNFRAMED = frozenset(
     ["key", "title", "owner", "ranks", "places", "catalogue", "override_sets", "perks", "expectations", "add_ons"]
 )
 """The fields of a charter on which no answer rests, or which are compared piece by piece."""
-_LOOKS = ("title", "about", "copied_from", "heading", "color", "badge", "prefix", "perks", "where")
-_BARE = {name: Rank._field_defaults[name] for name in (*_LOOKS, "grants", "withhold", "builds_on")}
+_BARE = {name: Rank._field_defaults[name] for name in (*RANK_LOOKS, "where", "grants", "withhold", "builds_on")}
 """The fields of a rank on which no answer rests, or that come down to what it grants, each as where it is left out."""
 
 

@@ -17,6 +17,7 @@ from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
 from ask_above.charter.places import GateTerm
 from ask_above.decide.decider import Decider
+from ask_above.decide.profile import Profile, ask_anybody
 from ask_above.decide.walk import closed_gate, held
 from ask_above.printing import prints
 
@@ -87,7 +88,7 @@ class _Maker:
         by_places: bool = False,
     ) -> None:
         self.decider, self.compiled, self.by_places = decider, decider.compiled, by_places
-        self.base = Fitter(decider, needs, (), 0).base
+        self.base = ask_anybody(self.compiled).profile or Profile()
         charter = self.compiled.charter
         self.key = next(
             key

@@ -15,6 +15,7 @@ from typing import NamedTuple, TypeAlias
 from ask_above.bulk.differences import alike
 from ask_above.change.difference import Difference
 from ask_above.change.parts import DifferencePart, Kind
+from ask_above.charter.ladder import RANK_LOOKS
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import SITE, few, listed
 from ask_above.charter.rules import ACTS, Act
@@ -27,31 +28,9 @@ from ask_above.decide.profile import Asked, ask_member, ask_rank
 _MOST_CELLS = 60_000
 """Up to how many kinds of members times places acts are looked at member by member, and ranks times places."""
 
-_UNREAD = frozenset(
-    {
-        "title",
-        "about",
-        "heading",
-        "color",
-        "badge",
-        "prefix",
-        "perks",
-        "copied_from",
-        "on_joining",
-        "order",
-        "name",
-        "email",
-        "note",
-        "joined",
-        "id",
-        "user_name",
-        "external_id",
-        "was",
-        "add_ons",
-        "nobody",
-        "expectations",
-        "key",
-    }
+_UNREAD = RANK_LOOKS.union(
+    ["on_joining", "order", "name", "email", "note", "joined", "id", "user_name", "external_id", "was"],
+    ["add_ons", "nobody", "expectations", "key"],
 )
 """The fields that no answer reads."""
 
