@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 from itertools import combinations
-from math import comb
 from random import Random
 from typing import Any
 
@@ -15,12 +13,11 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from ask_above import Assignment, Community, Member, QuestionError, UnknownNameError
-from ask_above.ask.fit.search import WEIGHTS, Combiner, RankSets
+from ask_above.ask.fit.search import WEIGHTS
 from ask_above.charter import changes
 from ask_above.charter.moments import ALWAYS
 from generated import NOW, Generated, communities, generate
 from small import community, held, member, place, rank, texts
-from standard import Size, charter
 
 few = settings(max_examples=25, deadline=None, suppress_health_check=list(HealthCheck), derandomize=True)
 
@@ -341,20 +338,6 @@ class TestFit:
         c = community(*ranks, rank("m", "place.see", held_by="members"), places=[place("p", gate={"any": ["b"]})])
         few_ranks = c.fit([("post.write", "p")]).few
         assert (few_ranks and few_ranks.ranks) == fits
-
-    def test_of_very_many_ranks_few_sets_are_looked_at(self, monkeypatch: pytest.MonkeyPatch) -> None:
-        c, tried, with_each = Community(charter(Size(ranks=60, places=100, overrides=500))), 0, Combiner.with_each
-
-        def counted(self: Combiner, some: RankSets, rows: Sequence[int]) -> RankSets:
-            nonlocal tried
-            tried += len(rows)
-            return with_each(self, some, rows)
-
-        monkeypatch.setattr(Combiner, "with_each", counted)
-        few_ranks = c.fit([("rank.manage", "site"), (c.charter.catalogue.keys[70], "place-5")]).few
-        assert few_ranks is not None
-        assert few_ranks.ranks
-        assert 0 < tried < comb(60, 3) / 10
 
     def test_what_is_too_much_is_told_by_risk(self) -> None:
         fit = Community.demo().fit([("member.mute", "river-talk")])
