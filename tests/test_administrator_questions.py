@@ -384,9 +384,7 @@ def many_ranks(rng: Random) -> Community:
         return {rng.choice(["allow", "deny", "deny", "bar"]): [rng.choice(CAPABILITIES_OF_MANY)]}
 
     def somewhere(key: str, **fields: Any) -> dict[str, Any]:
-        gate: dict[str, Any] = (
-            {"gate": {rng.choice(["any", "none"]): rng.sample(keys, 2)}} if rng.random() < 0.3 else {}
-        )
+        gate: Any = {"gate": {rng.choice(["any", "none"]): rng.sample(keys, 2)}} if rng.random() < 0.3 else {}
         return place(key, overrides={key: said() for key in rng.sample(keys, 4)}, **gate, **fields)
 
     ranks = [rank(key, *rng.sample(CAPABILITIES_OF_MANY, rng.choice([1, 2, 2, 4]))) for key in keys]

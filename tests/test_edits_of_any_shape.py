@@ -13,8 +13,7 @@ from commands import run
 from conftest import Place
 from seeds import seeds
 
-# by name: what nobody has asked of the package yet is not imported
-_NAMED = [getattr(change, name) for name in change.__all__]
+_NAMED = [getattr(change, name) for name in change.__all__]  # by name, as they are imported when they are asked for
 _EDITS: list[Any] = [each for each in _NAMED if hasattr(each, "on") and hasattr(each, "_fields")]
 _TEXTS = [
     "",
