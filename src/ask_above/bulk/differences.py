@@ -6,7 +6,8 @@ Both are swept at once, place by place, over rows of people who are alike in bot
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from typing import TYPE_CHECKING, NamedTuple, TypeAlias
+from functools import cached_property
+from typing import TYPE_CHECKING, Any, NamedTuple, TypeAlias
 
 import numpy as np
 
@@ -126,9 +127,9 @@ class Crowds(NamedTuple):
     """Who is compared: those who are alike in both communities share a row, and so do stretches of time that are alike.
 
     ``members`` are those who stay the same from ``now`` on, in the registers' order, ``row`` the row of each. ``alike``
-    are the others. ``everyone`` are both in that order, ``numbers`` where in it ``members`` stand. ``ranks[n]`` are
-    those asked as a rank in row n, with ``visitor`` for a visitor. ``old[n]`` and ``new[n]`` are what the row comes
-    down to.
+    are the others. ``everyone`` are both in that order, ``numbers`` where in it ``members`` stand. ``counts[n]`` is how
+    many of ``members`` are in row n, ``ranks`` tells of some rows which rank is asked in it, or ``visitor``. ``old[n]``
+    and ``new[n]`` are what the row comes down to.
     """
 
     now: Instant
@@ -137,13 +138,14 @@ class Crowds(NamedTuple):
     alike: list[Alike]
     everyone: NDArray[np.object_]
     numbers: NDArray[np.int64]
-    ranks: list[list[str]]
+    counts: NDArray[np.int64]
+    ranks: dict[int, str]
     old: list[ClassState]
     new: list[ClassState]
 
     def sizes(self) -> NDArray[np.int64]:
         """Return how many members stand in each row, of those who stand in one row alone."""
-        counts = np.bincount(self.row, minlength=len(self.old)).astype(np.int64)
+        counts = self.counts.copy()
         for each in self.alike:
             rows = {row for _, _, row in each.rows if row >= 0}
             if len(rows) == 1:
@@ -155,12 +157,9 @@ class Crowds(NamedTuple):
         found = ((sorted({row for _, _, row in each.rows if row >= 0}), len(each.members)) for each in self.alike)
         return [(rows, count) for rows, count in found if len(rows) > 1]
 
-    def people(self, rows: NDArray[np.bool_]) -> dict[tuple[Stretch, ...], list[NDArray[np.int64]]]:
-        """Return the numbers of the members in any of these rows, by the stretches of time in which they are."""
-        numbers: dict[tuple[Stretch, ...], list[NDArray[np.int64]]] = {}
-        always = self.numbers[rows[self.row]]
-        if len(always):
-            numbers[((self.now, FOREVER),)] = [always]
+    def people(self, rows: NDArray[np.bool_]) -> dict[Stretch, MembersOf]:
+        """Return the members in any of these rows, by the stretches of time in which they are."""
+        groups: dict[Stretch, list[Alike]] = {}
         for group in self.alike:
             stretches: list[Stretch] = []
             for since, until, row in group.rows:
@@ -170,25 +169,59 @@ class Crowds(NamedTuple):
                     stretches[-1] = (stretches[-1][0], until)
                 else:
                     stretches.append((since, until))
-            if stretches:
-                numbers.setdefault(tuple(stretches), []).append(group.numbers)
-        return numbers
-
-    def named(self, numbers: Sequence[NDArray[np.int64]]) -> tuple[str, ...]:
-        """Return the members of these numbers, in the registers' order."""
-        if not numbers:
-            return ()
-        return tuple(self.everyone[np.sort(np.concatenate(numbers))].tolist())
+            for stretch in stretches:
+                groups.setdefault(stretch, []).append(group)
+        always = (self.now, FOREVER)
+        by_time = {stretch: MembersOf(self, some, rows & (stretch == always)) for stretch, some in groups.items()}
+        if always not in groups and self.counts[rows].any():
+            by_time = {always: MembersOf(self, (), rows), **by_time}
+        return by_time
 
     def count(self, rows: NDArray[np.bool_]) -> int:
         """Count the members who are in any of these rows at any time."""
-        return sum(len(some) for parts in self.people(rows).values() for some in parts)
+        others = (len(each.members) for each in self.alike if any(row >= 0 and rows[row] for _, _, row in each.rows))
+        return int(self.counts[rows].sum()) + sum(others)
 
     def rows_of(self, member: str) -> list[int]:
         """Return the rows of a member."""
         if member in self.members:
             return [int(self.row[self.members.index(member)])]
         return [row for each in self.alike if member in each.members for _, _, row in each.rows if row >= 0]
+
+
+class MembersOf(Sequence[str]):
+    """Keys of members, in the registers' order: counted at once, and named when they are first looked at.
+
+    A change of the site may be of millions of members in hundreds of groups, of whom a few are ever read.
+    """
+
+    def __init__(self, crowds: Crowds, groups: Sequence[Alike], rows: NDArray[np.bool_]) -> None:
+        self._crowds, self._groups, self._rows = crowds, groups, rows
+        self._count = int(crowds.counts[rows].sum()) + sum(len(group.members) for group in groups)
+
+    @cached_property
+    def _keys(self) -> tuple[str, ...]:
+        crowds = self._crowds
+        numbers = [crowds.numbers[self._rows[crowds.row]], *(group.numbers for group in self._groups)]
+        return tuple(crowds.everyone[np.sort(np.concatenate(numbers))].tolist())
+
+    def __len__(self) -> int:
+        return self._count
+
+    def __getitem__(self, n: Any) -> Any:
+        return self._keys[n]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._keys)
+
+    def __eq__(self, other: object) -> bool:
+        return self._keys == (other._keys if isinstance(other, MembersOf) else other)
+
+    def __hash__(self) -> int:
+        return hash(self._keys)
+
+    def __repr__(self) -> str:
+        return repr(self._keys)
 
 
 class TableDifference(NamedTuple):
@@ -228,7 +261,7 @@ class _Gathering:
         self.old, self.new, self.at, self.same = old, new, at, old.compiled is new.compiled
         self._always: list[tuple[Form, tuple[str, ...], int]] = []
         self._alike: list[tuple[Form, Alike]] = []
-        self._ranks: list[list[str]] = []
+        self._ranks: dict[int, str] = {}
         self._before: list[ClassState] = []
         self._after: list[ClassState] = []
         self._rows: dict[tuple[ClassState, ClassState], int] = {}
@@ -282,6 +315,7 @@ class _Gathering:
             others,
             everyone,
             numbers,
+            np.bincount(row[numbers], minlength=len(self._before)).astype(np.int64),
             self._ranks,
             self._before,
             self._after,
@@ -298,9 +332,9 @@ class _Gathering:
 
     def other(self, who: str, before: ClassState, after: ClassState) -> None:
         """Add a rank or a visitor, in a row of their own."""
+        self._ranks[len(self._before)] = who
         self._before.append(before)
         self._after.append(after)
-        self._ranks.append([who])
 
     def _row(self, both: tuple[ClassState, ClassState], rows: dict[tuple[ClassState, ClassState], int]) -> int:
         one, two = both
@@ -312,7 +346,6 @@ class _Gathering:
             known = rows[both] = len(self._before)
             self._before.append(one)
             self._after.append(two)
-            self._ranks.append([])
         return known
 
 

@@ -273,7 +273,8 @@ def impact_table(impact: Impact) -> Table:
         "answers": impact.answers,
         "members": sorted(impact.members),
         "shifts": [
-            {**shift._asdict(), "since": impact.day(shift.since), "until": impact.day(shift.until)}
+            shift._asdict()
+            | {"members": [*shift.members], "since": impact.day(shift.since), "until": impact.day(shift.until)}
             for shift in impact.shifts
         ],
         "powers": [power._asdict() for power in impact.powers],

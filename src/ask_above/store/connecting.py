@@ -84,9 +84,11 @@ def _sqlite(file: Path, *, make: bool) -> sqlite3.Connection:
         os.close(os.open(file, os.O_CREAT | os.O_WRONLY, PRIVATE))
     where = f"file:{quote(str(file))}?mode=rw"
     connection = sqlite3.connect(where, uri=True, timeout=WAIT, isolation_level=None, check_same_thread=False)
-    if make:  # a database in the making has one file, so that it can be put in its place by one rename
-        connection.execute("PRAGMA journal_mode=DELETE")
-    connection.execute("PRAGMA synchronous=FULL")
+    # a database in the making has one file, which is written to the disk once and put in its place by one rename;
+    # where anything fails before, it is thrown away
+    if make:
+        connection.execute("PRAGMA journal_mode=MEMORY")
+    connection.execute(f"PRAGMA synchronous={'OFF' if make else 'FULL'}")
     connection.execute("PRAGMA cache_size=-65536")  # 64 MB: an index that members come into in any order is kept whole
     connection.execute("PRAGMA secure_delete=ON")  # what is taken out is written over
     return connection

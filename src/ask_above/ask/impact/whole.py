@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from datetime import date, timedelta
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, NamedTuple
-
-import numpy as np
 
 from ask_above.ask.expect import Broken, Unmet, broken
 from ask_above.ask.impact.act_shifts import ActShift, ActShifts, PowerShift
@@ -21,7 +19,6 @@ from ask_above.printing import Printed
 
 if TYPE_CHECKING:
     import pandas as pd
-    from numpy.typing import NDArray
 
 COLUMNS = ("change", "risk", "capability", "place", "who", "from", "until")
 
@@ -38,7 +35,7 @@ class Shift(NamedTuple):
     risk: str
     capabilities: tuple[str, ...]
     places: tuple[str, ...]
-    members: tuple[str, ...]
+    members: Sequence[str]
     ranks: tuple[str, ...]
     visitor: bool
     since: Instant | None = None
@@ -241,13 +238,10 @@ def _shifts(
     ``order`` is the catalogue's.
     """
     old, new = sides
-    others = [who for row in np.flatnonzero(fold.rows).tolist() for who in found.ranks[row]]
+    others = [who for row, who in found.ranks.items() if fold.rows[row]]
     known = {**old.compiled.rank_at, **new.compiled.rank_at}
-    by_time: dict[Stretch, list[NDArray[np.int64]]] = {(at, FOREVER): []} if others else {}
-    for stretches, members in found.people(fold.rows).items():
-        for stretch in stretches:
-            by_time.setdefault(stretch, []).extend(members)
-    for (since, until), members in by_time.items():
+    by_time: dict[Stretch, Sequence[str]] = {(at, FOREVER): ()} if others else {}
+    for (since, until), members in {**by_time, **found.people(fold.rows)}.items():
         always = (since, until) == (at, FOREVER)
         ranks = [who.removeprefix("rank:") for who in others if who != VISITOR] if always else []
         yield Shift(
@@ -255,7 +249,7 @@ def _shifts(
             max((risk_of(old, new, key) for key in fold.capabilities), key=RISKS.index),
             tuple(sorted(fold.capabilities, key=order.__getitem__)),
             fold.places,
-            found.named(members),
+            members,
             tuple(sorted(ranks, key=known.__getitem__)),
             always and VISITOR in others,
             None if since == at else since,
