@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from ask_above import Assignment, Community, Member, QuestionError, UnknownNameError
 from ask_above.ask.fit.search import WEIGHTS
 from ask_above.charter import changes
-from ask_above.charter.moments import ALWAYS
+from ask_above.charter.moments import ALWAYS, Period
 from generated import NOW, Generated, communities, generate
 from small import community, held, member, place, rank, texts
 
@@ -74,10 +74,8 @@ class TestImpact:
         rows = [row[:1] + row[2:5] for row in found.rows() if not row[5]]  # what is so from now on
         assert len(rows) == len(set(rows))
         assert set(rows) == wanted
-        now = [shift for shift in found.shifts if shift.since is None]
-        assert sum(shift.answers for shift in now) == sum(
-            not w.startswith("rank:") and w != "visitor" for *_, w in wanted
-        )
+        now = [shift.answers for shift in found.shifts if shift.since is None]
+        assert sum(now) == sum(not w.startswith("rank:") and w != "visitor" for *_, w in wanted)
 
     @few
     @given(communities(), st.integers(0, 10**6))
@@ -101,14 +99,24 @@ class TestImpact:
         old = Community.demo()
         risky = changes.granting(old.charter, "volunteer", ["contact.export", "kit.lend"])
         found = old.impact(old.after(charter=risky))
-        assert found.shifts[0].capabilities == ("contact.export",)
-        assert found.shifts[0].risk == "high"
-        assert len(found.shifts[0].members) > 40
+        assert (found.shifts[0].risk, found.shifts[0].capabilities) == ("high", ("contact.export",))
+        everybody = found.shifts[0].members
+        assert everybody == tuple(key for key in old.register.members if key in everybody)
+        assert everybody != ("runa",)
+        assert len(everybody) > 40
         assert found.risky[0] == found.shifts[0]
         assert [each.members for each in found.risky[1:]] == [("runa",)]  # her rank begins later
         table = found.table()
         assert list(table.columns) == ["change", "risk", "capability", "place", "who", "from", "until"]
         assert set(table.capability) == {"contact.export", "kit.lend"}
+
+    def test_what_is_gained_for_two_stretches_of_time_is_told_for_each(self) -> None:
+        old, register = Community.demo(), Community.demo().register
+        for start in (1 << 52, (1 << 52) + 2):
+            register = register.assigned(Assignment("ebba", "volunteer", period=Period(start, start + 1)))
+        risky = old.after(charter=changes.granting(old.charter, "volunteer", ["kit.lend"]), register=register)
+        found = [each[-2:] for each in old.after(register=register).impact(risky).shifts if "ebba" in each.members]
+        assert found == [(1 << 52, (1 << 52) + 1), ((1 << 52) + 2, (1 << 52) + 3)]
 
     def test_expectations_that_turn_are_told(self) -> None:
         old = Community.demo()

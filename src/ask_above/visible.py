@@ -31,6 +31,11 @@ _IGNORED = (
 _JOINERS, _EMOJI = "\u200c\u200d", "\ufe0e\ufe0f\u200d"
 
 
+def is_plain(text: str) -> bool:
+    """Whether a text, or several together, is nothing but signs that anybody reads: nearly all that is written."""
+    return text.isascii() and text.isprintable()
+
+
 def has_unseen(text: str, *, badge: bool = False) -> bool:
     """Whether a name holds a character that cannot be seen.
 
@@ -39,7 +44,7 @@ def has_unseen(text: str, *, badge: bool = False) -> bool:
     >>> [has_unseen(name) for name in ("Boss", "Bo\\u200bss", "\\u0646\\u200c\\u0646")]
     [False, True, False]
     """
-    if text.isascii() and text.isprintable():  # nearly all that is written
+    if is_plain(text):
         return False
     for n, sign in enumerate(text):
         kind = category(sign)

@@ -173,9 +173,7 @@ class Crowds(NamedTuple):
                 groups.setdefault(stretch, []).append(group)
         always = (self.now, FOREVER)
         by_time = {stretch: MembersOf(self, some, rows & (stretch == always)) for stretch, some in groups.items()}
-        if always not in groups and self.counts[rows].any():
-            by_time = {always: MembersOf(self, (), rows), **by_time}
-        return by_time
+        return {always: MembersOf(self, (), rows), **by_time} if self.counts[rows].any() else by_time
 
     def count(self, rows: NDArray[np.bool_]) -> int:
         """Count the members who are in any of these rows at any time."""

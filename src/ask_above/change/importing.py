@@ -16,7 +16,7 @@ from ask_above.people.directory import Directory, NameKind
 from ask_above.people.reading import MEMBER_COLUMNS, FileRow, FileRows, read_register
 from ask_above.people.recognising import CALLED, Recogniser, TwoPeopleError, key_from, known_of, new_key
 from ask_above.people.register import KINDS, OUT, STATUSES, Assignment, Member, Status
-from ask_above.visible import has_unseen, visible
+from ask_above.visible import has_unseen, is_plain, visible
 
 COLUMNS = MEMBER_COLUMNS
 _UNIQUE = ("email", "user_name", "external_id")
@@ -225,7 +225,7 @@ class _Merger:
                 "small letters, digits, - and _, such as petra",
             )
             self._fault(row, "key", "bad-key", message, expected)
-        for column, cell in cells.items():
+        for column, cell in () if is_plain("".join(cells.values())) else cells.items():
             if has_unseen(cell.replace("\n", "") if column == "note" else cell):
                 message = f"the {column} holds a character that cannot be seen: {visible(cell)}"
                 self._fault(row, column, "odd-sign", message, "plain text in one line")

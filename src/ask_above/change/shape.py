@@ -10,7 +10,7 @@ from types import UnionType
 from typing import Any, NamedTuple, Union, cast, get_args, get_origin, get_type_hints
 
 from ask_above.change.draft import Done, Edit, EditError
-from ask_above.visible import has_unseen, visible
+from ask_above.visible import has_unseen, is_plain, visible
 
 _CALLED = {str: "text", bool: "true or false", type(None): "nothing", Sequence: "a list", Mapping: "a mapping"}
 
@@ -99,8 +99,8 @@ def of_plain_text(done: Done) -> Done:
         for value in step:
             _check(value, next((each for each in reversed(getattr(step, "path", ())) if isinstance(each, str)), ""))
     for row in done.rows:  # what was written by hand before does not keep the rest from being changed
-        before = row.before or {}
-        for name, cell in (row.after or {}).items():
+        before, after = row.before or {}, row.after or {}
+        for name, cell in () if is_plain("".join(after.values())) else after.items():
             if cell != before.get(name, ""):
                 _check(cell, name)
     return done
