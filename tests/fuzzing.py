@@ -19,27 +19,9 @@ from ask_above.files.folder import read_files
 FOLDER = Path(ask_above.__file__).parent / "demo" / "wren-valley"
 SEEDS = {path.name: path.read_bytes() for path in sorted(FOLDER.iterdir())}
 SPICE = [
-    b"\t",
-    b": ",
-    b"- ",
-    b"[",
-    b"}",
-    b'"',
-    b"'",
-    b"#",
-    b"&a ",
-    b"*a",
-    b"*",
-    b"\n",
-    b"\r",
-    b"\x00",
-    b"\xff",
-    b"\xc3\xa9",
-    b"|\n",
-    b"%",
-    b"? ",
-    b"!!x ",
-]
+    b"\t", b": ", b"- ", b"[", b"}", b'"', b"'", b"#", b"&a ", b"*a", b"*", b"\n", b"\r", b"\x00", b"\xff",
+    b"\xc3\xa9", b"|\n", b"%", b"? ", b"!!x ",
+]  # fmt: skip
 VALUES: list[Any] = [
     "",
     "x",
@@ -122,19 +104,8 @@ WORDS = ["", " ", "rank:", "rank:x", "@", "visitor", "*", "a\nb", "é" * 300, "s
 WORDS += ["../..", "reading.*", "reading.post", "notices", "now", "2026-13-45", "2026-12-01", "-1", "0", "1e9", "wiki"]
 WORDS += ["landowners", "title=X", "limit=x", "=", "{", "{a: b}", "rules.timezone=x", "in", "by", "until", "-", "--"]
 WORDS += [
-    "surveyor",
-    "tomas",
-    "1",
-    "members.csv",
-    "x.html",
-    "git:x",
-    "yes",
-    "html",
-    "json",
-    "ada@wren.example",
-    "'",
-    "%s",
-]
+    "surveyor", "tomas", "1", "members.csv", "x.html", "git:x", "yes", "html", "json", "ada@wren.example", "'", "%s",
+]  # fmt: skip
 
 
 def questions(rng: Random, community: Community) -> Iterator[tuple[str, dict[str, Any]]]:

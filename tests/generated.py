@@ -99,16 +99,9 @@ class Maker:
 
     def capabilities(self) -> dict[str, Data]:
         names = [
-            "a.one",
-            "a.two",
-            "b.one",
-            "b.two",
-            "member.moderate",
-            "rank.assign",
-            "rank.manage",
-            "rank.call",
+            "a.one", "a.two", "b.one", "b.two", "member.moderate", "rank.assign", "rank.manage", "rank.call",
             "see.it",
-        ]
+        ]  # fmt: skip
         caps: dict[str, Data] = {}
         for n, key in enumerate(names):
             if n >= 4 and n != 8 and self.chance(0.15):

@@ -7,6 +7,7 @@ from itertools import combinations
 from random import Random
 from typing import Any
 
+import pandas as pd
 import pytest
 import yaml
 from hypothesis import HealthCheck, given, settings
@@ -473,6 +474,27 @@ def in_group(c: Community, person: Any, group: str) -> bool:
     for each in inner:
         inner += [g for g in c.charter.groups[each].includes if g not in inner]
     return bool(set(person.groups) & set(inner))
+
+
+def test_ranks_called_as_what_stands_beside_ranks_are_told_apart_from_it() -> None:
+    answers = []
+    for top, middle, low in (("x", "y", "z"), ("owner", "place", "none")):
+        c = community(
+            rank(top, "post.write", "member.mute", moderates={"only": [low]}),
+            rank(middle, "post.write"),
+            rank(low),
+            members=[member(key) for key in "abcd"],
+            assignments=[held("a", top), held("b", middle), held("d", low)],
+            owner="c",
+            places=[place("yard", overrides={low: {"allow": ["post.write"]}})],
+            rules={"authority": {"moderate": {"using": "member.mute"}}},
+        )
+        covered = c.cover(["post.write"]).by_rank("yard", "post.write")
+        gone = c.impact(c.after(register=c.register.changed({}, {"d": []})))
+        used = c.audit(pd.DataFrame({"member": ["c"], "action": ["post.write"], "place": ["yard"], "when": [NOW]})).used
+        told = [*c.who("post.write", at="yard").ranks, *(use.rank for use in used)]
+        answers.append((sorted(covered.values()), gone.answers, len(gone.acts), len({*told})))
+    assert answers == [([1, 1, 1, 1], 3, 1, 4)] * 2
 
 
 class TestCountingAndWalking:

@@ -32,15 +32,9 @@ RISKY = {
     }
 }
 ALL = [
-    "job.plan",
-    "door.*",
-    "member.moderate",
-    "rank.assign",
-    "rank.manage",
-    "place.manage",
-    "voice.speak",
+    "job.plan", "door.*", "member.moderate", "rank.assign", "rank.manage", "place.manage", "voice.speak",
     "post.write",
-]
+]  # fmt: skip
 MEMBER = rank("member", "place.see", held_by="members")
 
 

@@ -32,13 +32,8 @@ def test_the_demo_is_written_and_its_three_mistakes_are_found_and_explained(tmp_
     done = run("demo", "river", cwd=tmp_path)
     assert done.returncode == 0
     assert {path.name for path in (tmp_path / "river").iterdir()} == {
-        "charter.yaml",
-        "gauges.yaml",
-        "members.csv",
-        "assignments.csv",
-        "signins.csv",
-        "actions.csv.gz",
-    }
+        "charter.yaml", "gauges.yaml", "members.csv", "assignments.csv", "signins.csv", "actions.csv.gz",
+    }  # fmt: skip
     for part in (
         "3 of 18 expectations are not met",
         "Otto Kessler (Founding friend) does not stand below Bram Ashby (Board host)",

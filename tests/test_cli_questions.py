@@ -67,11 +67,8 @@ def test_a_rank_is_compared_with_its_original_and_two_people_at_a_place(demo: Pa
     assert "gauge.alarm by the pattern gauge.*" in said
     rows = data("compare", "bram", "freya", "--at", "river-talk", cwd=demo)
     assert {row["capability"] for row in rows if row["who"] == "one"} == {
-        "place.pin",
-        "thread.close",
-        "member.mute",
-        "member.rename.all",
-    }
+        "place.pin", "thread.close", "member.mute", "member.rename.all",
+    }  # fmt: skip
     assert run("compare", "bram", cwd=demo).returncode == 2
 
 

@@ -16,22 +16,8 @@ from seeds import seeds
 _NAMED = [getattr(change, name) for name in change.__all__]  # by name, as they are imported when they are asked for
 _EDITS: list[Any] = [each for each in _NAMED if hasattr(each, "on") and hasattr(each, "_fields")]
 _TEXTS = [
-    "",
-    "x",
-    "site",
-    "host",
-    "true",
-    "2020-13-01",
-    "9999-12-31",
-    "\n",
-    "\x00",
-    '"',
-    "[",
-    "a,b",
-    "=1+1",
-    "*",
-    "gone",
-]
+    "", "x", "site", "host", "true", "2020-13-01", "9999-12-31", "\n", "\x00", '"', "[", "a,b", "=1+1", "*", "gone",
+]  # fmt: skip
 _OTHERS = [None, 5, True, float("nan"), [], {}, {"a": 1}, [[1]], b"x", object(), dt.date(2027, 1, 1), {"any": [1]}]
 _FIELDS = ["title", "grants", "open", "limit", "after", "assigns", "perks", "email", "kind", "joined", "groups", "nope"]
 

@@ -24,31 +24,10 @@ ROOT = Path(__file__).parent.parent
 DOCS = ROOT / "docs"
 
 PUBLIC = [
-    "VISITOR",
-    "Answer",
-    "AskAboveError",
-    "Assignment",
-    "ChangedMeanwhileError",
-    "Charter",
-    "Community",
-    "EditError",
-    "Expectation",
-    "Fault",
-    "FaultyFilesError",
-    "Looks",
-    "Member",
-    "MissingFileError",
-    "MomentError",
-    "PerkHeld",
-    "Place",
-    "QuestionError",
-    "Rank",
-    "RefusedError",
-    "Register",
-    "Step",
-    "UnknownNameError",
-    "Unmet",
-]
+    "VISITOR", "Answer", "AskAboveError", "Assignment", "ChangedMeanwhileError", "Charter", "Community", "EditError",
+    "Expectation", "Fault", "FaultyFilesError", "Looks", "Member", "MissingFileError", "MomentError", "PerkHeld",
+    "Place", "QuestionError", "Rank", "RefusedError", "Register", "Step", "UnknownNameError", "Unmet",
+]  # fmt: skip
 
 
 def test_the_public_names_are_these_and_all_there() -> None:

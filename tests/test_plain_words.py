@@ -29,20 +29,11 @@ PRIVATE = re.compile(
 """Words that say in a private way what the glossary has a word for."""
 
 FITS = [
-    "may dara reading.post in lower-gauges",
-    "may bram moderate otto in river-talk",
-    "describe dara",
-    "describe host",
-]
+    "may dara reading.post in lower-gauges", "may bram moderate otto in river-talk", "describe dara", "describe host",
+]  # fmt: skip
 FITS += [
-    "describe landowners",
-    "tour bram",
-    "tour dara",
-    "tour rank:warden",
-    "powers",
-    "powers moderate",
-    "powers assign",
-]
+    "describe landowners", "tour bram", "tour dara", "tour rank:warden", "powers", "powers moderate", "powers assign",
+]  # fmt: skip
 FITS += ["powers call", "assign surveyor bram --as ines --plan", "rank grant host kit.lend --plan"]
 FITS += ["member add ida 'Ida Reed' --plan", "member retire rosa --plan", "place add 'Tide talk' board --plan"]
 LISTS = ["member list", "member list --holding volunteer", "member list --waiting"]
@@ -165,26 +156,14 @@ places: [{key: yard, kind: board, places: [{key: hall, kind: board}]}]
 expectations: [crew may member.mute]
 """
 OF_ONE = [
-    "",
-    "check",
-    "check --advice",
-    "cover",
-    "who member.mute",
-    "where ann member.mute",
-    "grid",
-    "ladder",
-    "powers",
-]
+    "", "check", "check --advice", "cover", "who member.mute", "where ann member.mute", "grid", "ladder", "powers",
+]  # fmt: skip
 OF_ONE += ["describe crew", "describe hall", "describe ann", "roster", "roster --soon 1", "member list", "tour ann"]
 OF_ONE += ["place copy yard shed --plan", "place remove yard --plan", "assign crew bo --plan", "member lock ann --plan"]
 OF_ONE += [
-    "report r.html",
-    "export-table t.csv --members",
-    "export out1 --ldif",
-    "export out2 --scim",
-    "export out3",
+    "report r.html", "export-table t.csv --members", "export out1 --ldif", "export out2 --scim", "export out3",
     "journal",
-]
+]  # fmt: skip
 
 
 def test_one_thing_is_said_as_one(tmp_path: Path) -> None:

@@ -469,16 +469,8 @@ class TestTheDifference:
         for kind, rows in tables.items():
             assert set(kind._fields) == set(rows), kind
         assert set(Assignment._fields) == {
-            "member",
-            "rank",
-            "place",
-            "period",
-            "by",
-            "why",
-            "where",
-            "number",
-            "source",
-        }
+            "member", "rank", "place", "period", "by", "why", "where", "number", "source",
+        }  # fmt: skip
 
     def test_a_field_without_a_row_is_the_owners_alone(
         self, valley: Community, monkeypatch: pytest.MonkeyPatch

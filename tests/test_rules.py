@@ -311,12 +311,8 @@ class TestPlaces:
             ],
         )
         assert [bool(c.may(k, "post.write", at="corner")) for k in ("top", "grp", "both", "none", "late")] == [
-            1,
-            1,
-            0,
-            0,
-            0,
-        ]
+            1, 1, 0, 0, 0,
+        ]  # fmt: skip
         reason = c.may("none", "post.write", at="corner").reason
         assert reason.startswith(
             "The gate of room does not admit None: it requires any of Low or above or g, and none of Out"
@@ -396,11 +392,8 @@ class TestActs:
             assignments=[held("carries", "a"), held("carries", "b"), held("given", "b")],
         )
         assert [bool(c.may_moderate(m, f"rank:{t}", at="p")) for m in ("carries", "given") for t in "xy"] == [
-            0,
-            1,
-            0,
-            1,
-        ]
+            0, 1, 0, 1,
+        ]  # fmt: skip
 
     def test_lists_speak_of_those_without_any_rank_too(self) -> None:
         """6.4: whoever holds none is on no list of those who may be acted on, and on every one of those who may not."""

@@ -24,32 +24,13 @@ from test_cli import demo
 __all__ = ["demo"]
 
 VIEWS = (
-    "check",
-    "ladder",
-    "grid",
-    "grid --at lower-gauges",
-    "powers",
-    "may dara reading.post --at lower-gauges --ways",
-    "may bram moderate dara --at river-talk",
-    "who photo.upload --at photo-wall --through",
-    "where petra reading.certify",
-    "describe warden tomas landowners",
-    "tour bram",
-    "tour bram --beside petra",
-    "climb",
-    "climb warden",
-    "compare rank:volunteer rank:surveyor",
-    "impact .",
-    "fit reading.post in upper-gauges",
-    "cover --without ada --without ines",
-    "cover --at river-talk",
-    "roster",
-    "roster --soon 400",
-    "place list",
-    "member list",
-    "rank move host --above founding-friend --plan",
-    "member retire ada --plan",
-)
+    "check", "ladder", "grid", "grid --at lower-gauges", "powers", "may dara reading.post --at lower-gauges --ways",
+    "may bram moderate dara --at river-talk", "who photo.upload --at photo-wall --through",
+    "where petra reading.certify", "describe warden tomas landowners", "tour bram", "tour bram --beside petra",
+    "climb", "climb warden", "compare rank:volunteer rank:surveyor", "impact .", "fit reading.post in upper-gauges",
+    "cover --without ada --without ines", "cover --at river-talk", "roster", "roster --soon 400", "place list",
+    "member list", "rank move host --above founding-friend --plan", "member retire ada --plan",
+)  # fmt: skip
 
 
 @pytest.mark.parametrize("width", [60, 80, 100, 160])

@@ -12,6 +12,7 @@ from ask_above.ask.anywhere import count_anywhere
 from ask_above.bulk.everyone import Everyone
 from ask_above.bulk.table import Crowd, unpack
 from ask_above.charter.moments import Instant
+from ask_above.charter.names import among_keys
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import Decider
 from ask_above.decide.explain import gate_asks
@@ -104,6 +105,7 @@ class Cover(Printed):
         """Return how many of those who can have it from each rank, highest first; the owner first.
 
         Someone counts with the highest rank there that grants it; those whom the place itself lets, as ``place``.
+        Where a rank has that key, it is ``the place``, and ``the owner``.
         """
         compiled = self.decider.compiled
         number, bit = compiled.place_at[place], compiled.catalogue.bit[capability]
@@ -115,7 +117,8 @@ class Cover(Printed):
                 # the owner above all ranks, the place itself below them
                 top = -1 if asked.owner else carrying[0] if carrying else len(compiled.ranks)
                 having[top] = having.get(top, 0) + len(keys)
-        names = {-1: "owner", len(compiled.ranks): "place"} | {rank.position: rank.key for rank in compiled.ranks}
+        names = {rank.position: rank.key for rank in compiled.ranks}
+        names |= {n: among_keys(w, compiled.rank_at) for n, w in ((-1, "owner"), (len(compiled.ranks), "place"))}
         return {names[top]: having[top] for top in sorted(having)}
 
 

@@ -8,7 +8,7 @@ from functools import cached_property, partial
 from typing import TYPE_CHECKING, NamedTuple
 
 from ask_above.charter.moments import Instant
-from ask_above.charter.names import listed
+from ask_above.charter.names import among_keys, listed
 from ask_above.charter.rules import Act
 from ask_above.decide.answer import Answer, Step
 from ask_above.decide.compiled import CompiledCharter
@@ -172,7 +172,8 @@ def ranks_held(compiled: CompiledCharter, asked: Asked, place: int) -> list[str]
     """Return the keys of the ranks that count for someone at a place, highest first; automatic ones for want of any."""
     ranks = [compiled.ranks[position] for position in ranks_at(compiled, asked.profile, place)] if asked.profile else []
     given = [rank.key for rank in ranks if not rank.automatic]
-    return [*(["owner"] if asked.owner else []), *given] or [rank.key for rank in ranks]
+    owner = [among_keys("owner", compiled.rank_at)] if asked.owner else []
+    return [*owner, *given] or [rank.key for rank in ranks]
 
 
 class Holder(NamedTuple):

@@ -121,6 +121,7 @@ def _reword(word: Any, key: str, new: str) -> Any:
 
 
 def _reworded(text: str, key: str, new: str) -> str:
-    """Return an expectation with a rank's new key; places may have the same key, and stay."""
+    """Return an expectation with a rank's new key; places and acts may be called so too, and stay."""
     words = text.split(" ")
-    return " ".join(_reword(w, key, new) if n == 0 or words[n - 1] != "in" else w for n, w in enumerate(words))
+    stays = {n + 1 for n, word in enumerate(words) if word in ("in", "may", "not")}
+    return " ".join(word if n in stays else _reword(word, key, new) for n, word in enumerate(words))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Container, Iterable
 
 SITE = "site"
 """The key of the root place."""
@@ -41,6 +41,15 @@ def rank_named(text: str) -> str | None:
 def as_rank(key: str) -> str:
     """Return how a rank is named where a member might be meant."""
     return f"{RANK_MARK}{key}"
+
+
+def among_keys(word: str, keys: Container[str]) -> str:
+    """Return a word that stands among keys and is none of them: where a key is the same, one that no key can be.
+
+    >>> among_keys("owner", ["host"]), among_keys("owner", ["host", "owner"])
+    ('owner', 'the owner')
+    """
+    return f"the {word}" if word in keys else word
 
 
 def nearest(name: str, known: Iterable[str], most: int = 3) -> tuple[str, ...]:

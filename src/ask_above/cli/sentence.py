@@ -10,6 +10,7 @@ from __future__ import annotations
 import re
 import shlex
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from itertools import takewhile
 from typing import Any, Final
 
 import click
@@ -242,8 +243,10 @@ class Spoken(click.Command):
             if word == "--":
                 yield from (word, *rest)
                 return
-            # the last word may be the argument itself: a rank called "to"
-            if word in left_out and (rest or not needs):
+            # the last word may be the argument itself, and the first before one other: a rank called "to" or "from"
+            follow = [*takewhile(lambda each: each[:1] != "-", rest)]
+            alone = len(rest) + 1 == len(args)
+            if word in left_out and ((follow and (spoken or follow[1:])) or (alone and not needs)):
                 continue
             if word in with_value and rest:
                 value = [rest.pop(0)]
@@ -262,7 +265,7 @@ class Spoken(click.Command):
                 while rest and not rest[0].startswith("-") and rest[0] not in words:
                     value.append(rest.pop(0))
                 yield from _placed(word, words[word], value, options)
-            elif not unfinished and rest and spoken and self.no_end and word in _TIME:
+            elif not unfinished and follow and spoken and self.no_end and word in _TIME:
                 raise click.UsageError(self.no_end)
             else:
                 spoken += 1

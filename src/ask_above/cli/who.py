@@ -71,10 +71,10 @@ def _members(
     screen: Screen, opened: Community, rows: Sequence[Sequence[Any]], *, through: bool, anywhere: bool
 ) -> None:
     compiled = opened.decider.compiled
-    titles = {rank.key: rank.title for rank in compiled.ranks} | {"owner": "owner"}
+    titles = {rank.key: rank.title for rank in compiled.ranks}
     shown = []
     for row in rows:
-        ranks = ", ".join(titles[key] for key in str(row[3]).split(", ") if key)
+        ranks = ", ".join(titles.get(key, key) for key in str(row[3]).split(", ") if key)
         spot = [compiled.named[row[-1]].title if row[-1] != SITE else "the whole site"] if anywhere else []
         shown.append([row[1], row[0], *spot, row[4] if through else ranks])
     heads = ["Name", "Key", *(["Where"] if anywhere else []), "Through" if through else "Ranks"]

@@ -14,20 +14,9 @@ from ask_above.errors import Fault, Faults
 from ask_above.people.register import KINDS, STATUSES, Assignment, Member, Register
 
 MEMBER_COLUMNS = (
-    "key",
-    "name",
-    "email",
-    "kind",
-    "status",
-    "joined",
-    "groups",
-    "note",
-    "id",
-    "user_name",
-    "external_id",
-    "was",
+    "key", "name", "email", "kind", "status", "joined", "groups", "note", "id", "user_name", "external_id", "was",
     "phone",
-)
+)  # fmt: skip
 ASSIGNMENT_COLUMNS = ("member", "rank", "place", "from", "until", "by", "why", "source")
 
 

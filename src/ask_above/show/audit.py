@@ -17,19 +17,9 @@ from ask_above.show.screen import Screen
 
 _MOST = 12
 COLUMNS = (
-    "kind",
-    "member",
-    "action",
-    "place",
-    "target",
-    "times",
-    "first",
-    "last",
-    "risk",
-    "reason",
-    "change",
+    "kind", "member", "action", "place", "target", "times", "first", "last", "risk", "reason", "change",
     "allowed_now",
-)
+)  # fmt: skip
 
 
 def show_audit(screen: Screen, audit: Audit, *, usage: bool = False) -> None:

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from ask_above.ask.cover import Cover, Gap
-from ask_above.charter.names import how_many, listed
+from ask_above.charter.names import among_keys, how_many, listed
 from ask_above.decide.words import in_places
 from ask_above.show.data import Table
 from ask_above.show.grid import LEGEND, MEANINGLESS
@@ -87,12 +87,13 @@ def show_by_rank(screen: Screen, cover: Cover, place: str) -> None:
     """Show for one place how many can do each duty, by the rank that grants it."""
     compiled = cover.decider.compiled
     number = compiled.place_at[place]
-    titles = {rank.key: rank.title for rank in compiled.ranks} | {"owner": "owner", "place": "the place itself"}
+    titles = {rank.key: rank.title for rank in compiled.ranks}
+    titles[among_keys("place", compiled.rank_at)] = "the place itself"
     rows: list[list[str | Text]] = []
     for n, duty in enumerate(cover.duties):
         count = int(cover.counts[number, n])
         if count >= 0:
-            said = ", ".join(f"{titles[key]} {many}" for key, many in cover.by_rank(place, duty).items())
+            said = ", ".join(f"{titles.get(key, key)} {many}" for key, many in cover.by_rank(place, duty).items())
             rows.append([duty, cell(*_count(count)), said])
     where = "on the whole site" if place == "site" else f"in {compiled.places[number].title}"
     screen.line(f"Cover: active members, {where}", "head")

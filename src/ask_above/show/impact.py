@@ -206,11 +206,8 @@ def _frames(impact: Impact) -> tuple[CompiledCharter, CompiledCharter]:
 
 
 def _title(impact: Impact, key: str) -> str:
-    if key == "none":
-        return "someone without any rank"
-    return next(
-        (compiled.charter.ranks[key].title for compiled in _frames(impact) if key in compiled.charter.ranks), key
-    )
+    found = (compiled.charter.ranks[key].title for compiled in _frames(impact) if key in compiled.charter.ranks)
+    return next(found, "someone without any rank")
 
 
 def where_in_words(impact: Impact, keys: Sequence[str]) -> str:

@@ -215,7 +215,7 @@ def show_journal(
 ) -> None:
     """Show entries of the journal, the latest first; times are in the charter's time zone, which is named."""
     if not entries:
-        screen.line("No such entry.")
+        screen.line("No entries.")
     else:
         screen.line(f"Times in {charter.rules.timezone}", "dim")
     for entry in entries:

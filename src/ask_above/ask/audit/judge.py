@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Final, NamedTuple
 from ask_above.ask.audit.log import TEXTS
 from ask_above.ask.audit.states import States
 from ask_above.charter.moments import Instant
-from ask_above.charter.names import MEMBER_MARK, RANK_MARK
+from ask_above.charter.names import MEMBER_MARK, RANK_MARK, among_keys
 from ask_above.charter.rules import ACT_WORDS, Act
 from ask_above.decide.acts import ActAsked, act_of
 from ask_above.decide.answer import Answer
@@ -240,7 +240,8 @@ class Judge:
         else:
             capability = names.capability(deed.action, asked, deed.author or None)
             rests = rests_of(decider, asked, capability, names.place_number(deed.place))
-            owner = frozenset([Use("owner", capability)]) if asked.owner else owner
+            by = among_keys("owner", decider.compiled.rank_at)
+            owner = frozenset([Use(by, capability)]) if asked.owner else owner
         found = [self._used(state, decider.compiled, asked, rest) for rest in rests]
         # most deeds rest on one place alone: what is kept is then the same for all that are alike
         return found[0] if len(found) == 1 and not owner else owner.union(*found)

@@ -44,35 +44,11 @@ _CALLED: Final = {
     "decision": ("decision", "allowed", "permitted", "outcome"),
 }
 DONE: Final = (
-    "true",
-    "t",
-    "yes",
-    "y",
-    "1",
-    "allow",
-    "allowed",
-    "permit",
-    "permitted",
-    "grant",
-    "granted",
-    "ok",
-    "success",
-)
+    "true", "t", "yes", "y", "1", "allow", "allowed", "permit", "permitted", "grant", "granted", "ok", "success",
+)  # fmt: skip
 REFUSED: Final = (
-    "false",
-    "f",
-    "no",
-    "n",
-    "0",
-    "deny",
-    "denied",
-    "refuse",
-    "refused",
-    "forbid",
-    "forbidden",
-    "reject",
-    "rejected",
-)
+    "false", "f", "no", "n", "0", "deny", "denied", "refuse", "refused", "forbid", "forbidden", "reject", "rejected",
+)  # fmt: skip
 _MISSING: Final = ("", "null", "none", "nan", "<na>")
 _OFFSET: Final = re.compile(r"[Tt ]\d\d.*?(?:[Zz]|[+-]\d\d(?::?\d\d){0,2})$")
 _MICROSECONDS: Final = "datetime64[us]"

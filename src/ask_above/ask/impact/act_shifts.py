@@ -17,7 +17,7 @@ from ask_above.change.difference import Difference
 from ask_above.change.parts import DifferencePart, Kind
 from ask_above.charter.ladder import RANK_LOOKS
 from ask_above.charter.moments import Instant
-from ask_above.charter.names import SITE, few, listed
+from ask_above.charter.names import SITE, among_keys, few, listed
 from ask_above.charter.rules import ACTS, Act
 from ask_above.decide.authority import conditions, reached
 from ask_above.decide.compiled import CompiledCharter
@@ -151,9 +151,13 @@ class ActShifts:
         """Return the ranks in a set, and none for whoever holds none; the same set is taken apart once."""
         known = self._names[side].get(row)
         if known is None:
-            names = (*(rank.key for rank in (self.new if side else self.old).compiled.ranks), "none")
+            names = (*(rank.key for rank in (self.new if side else self.old).compiled.ranks), self._no_rank)
             known = self._names[side][row] = frozenset(name for n, name in enumerate(names) if row >> n & 1)
         return known
+
+    @cached_property
+    def _no_rank(self) -> str:
+        return among_keys("none", {*self.old.compiled.rank_at, *self.new.compiled.rank_at})
 
     @cached_property
     def _powers(self) -> tuple[Powers, Powers]:
@@ -487,8 +491,8 @@ class _MemberActs:
     def _top(self, decider: Decider, asked: Asked, place: int) -> str:
         at = reached(decider.compiled, asked, place)
         if at < 0:
-            return "owner"
-        return decider.compiled.ranks[at].key if at < len(decider.compiled.ranks) else "none"
+            return "@owner"
+        return decider.compiled.ranks[at].key if at < len(decider.compiled.ranks) else ""
 
     def _who_may(self, place: str, tops: tuple[str, str]) -> list[tuple[bool, list[str]]]:
         """Return the ranks whose holders may moderate somebody as they stand now and might not before, and back."""
@@ -496,24 +500,30 @@ class _MemberActs:
         if known is None:
             turned: dict[bool, list[str]] = {True: [], False: []}
             sides = [dict(self._moderated(side, place)) for side in ((0,) if self.shifts.same else (0, 1))]
+            bits = [_bit_of(decider, top) for decider, top in zip((self.old, self.new), tops, strict=True)]
             for rank in self.new.compiled.ranks:
                 if rank.key in self.old.compiled.rank_at:
-                    was, now = (side.get(rank.key, _NONE) for side in (sides[0], sides[-1]))
-                    before, after = tops[0] in was, tops[1] in now
-                    if before != after:
-                        turned[after].append(f"rank:{rank.key}")
+                    before, after = sides[0].get(rank.key, 0) & bits[0], sides[-1].get(rank.key, 0) & bits[1]
+                    if bool(before) is not bool(after):
+                        turned[bool(after)].append(f"rank:{rank.key}")
             known = [(gains, actors) for gains, actors in turned.items() if actors]
             self._moved_at[place, *tops] = known
         return known
 
-    def _moderated(self, side: int, place: str) -> Iterator[tuple[str, frozenset[str]]]:
-        """Yield the ranks that may moderate at a place, each with whom they reach."""
+    def _moderated(self, side: int, place: str) -> Iterator[tuple[str, int]]:
+        """Yield the ranks that may moderate at a place, each with the standings that they reach, as bits."""
         planes = (self.old, self.new)[side].keep(Planes)
         number = planes.decider.compiled.place_at[place]
         for rank, asked in planes.moderators:
             power = self._power(side, asked, number)
             if power is not None and power.moderated:
-                yield rank.key, self.shifts.named(side, power.moderated)
+                yield rank.key, power.moderated
+
+
+def _bit_of(decider: Decider, top: str) -> int:
+    """Return the bit of a rank, or of whoever has none, in sets of standings; the owner stands in none."""
+    ranks = decider.compiled.rank_at
+    return 0 if top == "@owner" else 1 << ranks.get(top, len(ranks))
 
 
 def _together(shifts: list[ActShift]) -> list[ActShift]:

@@ -41,20 +41,9 @@ ENOUGH = 5
 """How many ways are looked for, where not all are wanted."""
 
 _MILDEST_FIRST = (
-    "exception",
-    "status",
-    "assignment",
-    "group",
-    "override",
-    "gate",
-    "withhold",
-    "grant",
-    "set",
-    "limit",
-    "list",
-    "order",
-    "rule",
-)
+    "exception", "status", "assignment", "group", "override", "gate", "withhold", "grant", "set", "limit", "list",
+    "order", "rule",
+)  # fmt: skip
 """The kinds of changes, in the order in which they are tried: what concerns one person first, the rules last."""
 
 
