@@ -123,13 +123,25 @@ class Alike(NamedTuple):
     numbers: NDArray[np.int64]
 
 
+class InRows(NamedTuple):
+    """Things, and the rows that they stand in, one beside the other."""
+
+    rows: NDArray[np.int64]
+    things: NDArray[Any]
+
+    def within(self, rows: NDArray[np.bool_]) -> list[Any]:
+        """Return those in any of these rows."""
+        things: list[Any] = self.things[rows[self.rows]].tolist()
+        return things
+
+
 class Crowds(NamedTuple):
     """Who is compared: those who are alike in both communities share a row, and so do stretches of time that are alike.
 
     ``members`` are those who stay the same from ``now`` on, in the registers' order, ``row`` the row of each. ``alike``
-    are the others. ``everyone`` are both in that order, ``numbers`` where in it ``members`` stand. ``counts[n]`` is how
-    many of ``members`` are in row n, ``ranks`` tells of some rows which rank is asked in it, or ``visitor``. ``old[n]``
-    and ``new[n]`` are what the row comes down to.
+    are the others, ``spots`` the number of each in each of its rows. ``everyone`` are both in that order, ``numbers``
+    where in it ``members`` stand. ``counts[n]`` is how many of ``members`` are in row n, ``ranks`` the ranks that are
+    asked in rows of their own, and ``visitor``. ``old[n]`` and ``new[n]`` are what the row comes down to.
     """
 
     now: Instant
@@ -139,7 +151,8 @@ class Crowds(NamedTuple):
     everyone: NDArray[np.object_]
     numbers: NDArray[np.int64]
     counts: NDArray[np.int64]
-    ranks: dict[int, str]
+    ranks: InRows
+    spots: InRows
     old: list[ClassState]
     new: list[ClassState]
 
@@ -160,8 +173,8 @@ class Crowds(NamedTuple):
     def people(self, rows: NDArray[np.bool_]) -> dict[Stretch, MembersOf]:
         """Return the members in any of these rows, by the stretches of time in which they are."""
         groups: dict[Stretch, list[Alike]] = {}
-        for group in self.alike:
-            stretches: list[Stretch] = []
+        for n in dict.fromkeys(self.spots.within(rows)):
+            group, stretches = self.alike[n], list[Stretch]()
             for since, until, row in group.rows:
                 if row < 0 or not rows[row]:
                     continue
@@ -177,8 +190,8 @@ class Crowds(NamedTuple):
 
     def count(self, rows: NDArray[np.bool_]) -> int:
         """Count the members who are in any of these rows at any time."""
-        others = (len(each.members) for each in self.alike if any(row >= 0 and rows[row] for _, _, row in each.rows))
-        return int(self.counts[rows].sum()) + sum(others)
+        others = {*self.spots.within(rows)}
+        return int(self.counts[rows].sum()) + sum(len(self.alike[n].members) for n in others)
 
     def rows_of(self, member: str) -> list[int]:
         """Return the rows of a member."""
@@ -306,6 +319,7 @@ class _Gathering:
             row[numbers_of(form, members)] = at
         others = [each._replace(numbers=numbers_of(form, each.members)) for form, each in self._alike]
         numbers = np.flatnonzero(row >= 0)
+        spots = [(at, n) for n, each in enumerate(others) for _, _, at in each.rows if at >= 0]
         return Crowds(
             self.at,
             tuple(everyone[numbers].tolist()),
@@ -314,7 +328,8 @@ class _Gathering:
             everyone,
             numbers,
             np.bincount(row[numbers], minlength=len(self._before)).astype(np.int64),
-            self._ranks,
+            InRows(np.array([*self._ranks], dtype=np.int64), np.array([*self._ranks.values()], dtype=np.object_)),
+            InRows(*np.array(spots, dtype=np.int64).reshape(-1, 2).T),
             self._before,
             self._after,
         )

@@ -137,7 +137,7 @@ class Turns:
         ):
             # the same pairs at very many places are the very same tuple: it is gone through once
             if id(turned.pairs) not in known:
-                known[id(turned.pairs)] = turned.pairs, tuple(some[n] for n in turned.pairs)
+                known[id(turned.pairs)] = turned.pairs, tuple(map(some.__getitem__, turned.pairs))
             which = known[id(turned.pairs)][1]
             yield Turn(plain[turned.place], turned.gated, turned.gained, turned.lost, False, which)
 

@@ -238,7 +238,7 @@ def _shifts(
     ``order`` is the catalogue's.
     """
     old, new = sides
-    others = [who for row, who in found.ranks.items() if fold.rows[row]]
+    others = found.ranks.within(fold.rows)
     known = {**old.compiled.rank_at, **new.compiled.rank_at}
     by_time: dict[Stretch, Sequence[str]] = {(at, FOREVER): ()} if others else {}
     for (since, until), members in {**by_time, **found.people(fold.rows)}.items():
