@@ -99,6 +99,8 @@ TYPED = [
     ("group add night-watch title='Night watch' --plan", 0, "Add the group Night watch"),
     ("group rename upper-team Upper folk --plan", 0, "Rename Upper reach team to Upper folk"),
     ("group set 'Upper reach team' about='Above the weir' --plan", 0, "Set about of the group Upper reach team"),
+    ("rank set host builds-on='Reach lead' --plan", 0, "builds on Reach lead"),
+    ("rank set host assigns=only:'Board host',volunteer --plan", 0, "Set assigns of Board host"),
     ("member put tove 'Lower reach team' --plan", 0, "Put Tove Eddy into Lower reach team"),
     ("member take petra upper-team --plan", 0, "Take Petra Lind out of Upper reach team"),
     ("member lock 'Bram Ashby' --plan", 0, "Bram Ashby"),

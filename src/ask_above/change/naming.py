@@ -5,7 +5,7 @@ What nothing is called stays as it is written; the edit itself says what is wron
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any, Final, cast
 
 from ask_above.change import forgetting, groups, people, places, ranks
@@ -32,7 +32,12 @@ _HOLDER = _one(NameKind.RANK, NameKind.GROUP)
 
 
 def _all(meant: _Meant) -> _Meant:
-    return lambda directory, names: names if isinstance(names, str) else [meant(directory, name) for name in names]
+    def found(directory: Directory, names: Any) -> Any:
+        if isinstance(names, str | bytes) or not isinstance(names, Sequence):
+            return names  # the edit says what is wrong with it
+        return [meant(directory, name) for name in names]
+
+    return found
 
 
 def _above(directory: Directory, name: Any) -> Any:
@@ -50,22 +55,24 @@ def _groups(directory: Directory, fields: Any) -> Any:
     return {**fields, "groups": found}
 
 
-def _group_fields(directory: Directory, fields: Any) -> Any:
-    """Return fields of a group, with the groups and ranks in them by key."""
-    if not isinstance(fields, Mapping):
-        return fields
-    find = {"includes": _all(_GROUP), "confers": _all(_RANK)}
-    return {name: find[name](directory, said) if name in find and said else said for name, said in fields.items()}
+def _within(names: Sequence[str], meant: _Meant, beside: Mapping[str, _Meant] | None = None) -> _Meant:
+    """Return what finds the names in some fields of a mapping, ``beside`` them those of others; what is none stays."""
+    find = {**dict.fromkeys(names, meant), **(beside or {})}
+
+    def found(directory: Directory, said: Any) -> Any:
+        if not isinstance(said, Mapping):
+            return said
+        return {name: find[name](directory, each) if name in find and each else each for name, each in said.items()}
+
+    return found
 
 
-def _gate(directory: Directory, gate: Any) -> Any:
-    """Return a gate with all that it asks for by key."""
-    if not isinstance(gate, Mapping):
-        return gate
-    terms = _all(_above)
-    return {word: terms(directory, said) if word in ("any", "all", "none") else said for word, said in gate.items()}
-
-
+_LISTS: Final = _within(("only", "except"), _all(_RANK))
+_RANK_FIELDS: Final = _within(
+    ("builds-on", "after", "apart-from"), _all(_RANK), dict.fromkeys(("moderates", "assigns", "manages"), _LISTS)
+)
+_GROUP_FIELDS: Final = _within(("includes",), _all(_GROUP), {"confers": _all(_RANK)})
+_GATE: Final = _within(("any", "all", "none"), _all(_above))
 _AT_A_PLACE: Final = {"member": _MEMBER, "rank": _RANK, "place": _PLACE}
 _FIELDS: Final[Mapping[type, Mapping[str, _Meant]]] = {
     people.Assign: _AT_A_PLACE,
@@ -82,21 +89,21 @@ _FIELDS: Final[Mapping[type, Mapping[str, _Meant]]] = {
     places.PlaceSet: {"key": _PLACE},
     places.Realign: {"place": _PLACE},
     places.Say: {"place": _PLACE},
-    places.SetGate: {"place": _PLACE, "gate": _gate},
+    places.SetGate: {"place": _PLACE, "gate": _GATE},
     places.SetLike: {"place": _PLACE, "sets": _all(_SET)},
     places.PlaceRename: {"key": _PLACE},
-    groups.GroupAdd: {"fields": _group_fields},
-    groups.GroupSet: {"key": _GROUP, "fields": _group_fields},
+    groups.GroupAdd: {"fields": _GROUP_FIELDS},
+    groups.GroupSet: {"key": _GROUP, "fields": _GROUP_FIELDS},
     groups.GroupRename: {"key": _GROUP},
     groups.GroupRemove: {"key": _GROUP},
     groups.MemberGroups: {"key": _MEMBER, "put": _all(_GROUP), "take": _all(_GROUP)},
     ranks.Grant: {"rank": _RANK},
     ranks.Withhold: {"rank": _RANK},
-    ranks.RankAdd: {"above": _RANK, "below": _RANK, "copy_of": _RANK},
+    ranks.RankAdd: {"fields": _RANK_FIELDS, "above": _RANK, "below": _RANK, "copy_of": _RANK},
     ranks.RankMove: {"key": _RANK, "above": _RANK, "below": _RANK},
     ranks.RankRemove: {"key": _RANK, "instead": _RANK},
     ranks.RankRename: {"key": _RANK},
-    ranks.RankSet: {"key": _RANK},
+    ranks.RankSet: {"key": _RANK, "fields": _RANK_FIELDS},
 }
 
 
