@@ -86,6 +86,8 @@ TYPED = [
     ("rank move host --down --plan", 0, "Move Board host below"),
     ("rank move host above surveyor --plan", 0, "Move Board host above Surveyor"),
     ("rank move host --bottom --plan", 0, "Move Board host below"),
+    ("rank move steward --top --plan", 2, "Steward stands at the top already."),
+    ("rank move passer-by --bottom --plan", 2, "Passer-by stands at the bottom already."),
     (
         "place override 'River talk' 'board host' --deny place.pin --plan",
         0,

@@ -108,6 +108,15 @@ def test_wrong_use_gets_a_message_and_exit_status_2(demo: Path, args: str, part:
     assert "Traceback" not in done.stderr + done.stdout
 
 
+@pytest.mark.parametrize("says", ["", "capabilities: {}\nranks: []\nplaces: []\n", "ranks: [{key: r}]\n"])
+def test_a_community_that_says_next_to_nothing_is_answered_as_any_other(tmp_path: Path, says: str) -> None:
+    (tmp_path / "charter.yaml").write_text(f'charter: "1"\nkey: small\n{says}', "utf-8")
+    (tmp_path / "members.csv").write_text("key\nm\n", "utf-8")
+    commands = "check --advice|ladder|grid|powers|cover|roster|climb --figure a.png|tour m|tour visitor|describe site"
+    for args in f"{commands}|report a.html|journal|rank move r --top --plan|member forget m --plan".split("|"):
+        assert "itself (" not in run(*args.split(), cwd=tmp_path).stderr, args
+
+
 def test_the_community_comes_from_the_option_the_environment_or_the_folder(demo: Path, tmp_path: Path) -> None:
     assert run("ladder", cwd=demo).returncode == 0
     assert run("ladder", "--community", str(demo), cwd=tmp_path).returncode == 0

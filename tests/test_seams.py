@@ -332,3 +332,9 @@ class TestForgetting:
         with pytest.raises(RefusedError) as refused:
             c.plan(MemberForget("zz"), by="ann").apply()
         assert "line" not in str(refused.value)
+
+    def test_whoever_has_nothing_but_a_key_is_forgotten_by_the_owner_alone(self, tmp_path: Path) -> None:
+        c = small(tmp_path, members=[*CAST, {"key": "bare", "status": "retired"}])
+        assert c.plan(MemberForget("bare"), by="boss").refusals
+        c.plan(MemberForget("bare"), by="own").apply()
+        assert "bare" not in Community.open(tmp_path).register.members

@@ -135,7 +135,7 @@ class _Maker:
                 for key in catalogue.keys
             ],
             "pairs": {bare: [catalogue.keys.index(key) for key in pair] for bare, pair in catalogue.pairs.items()},
-            "seeing": catalogue.keys.index(compiled.charter.rules.seeing or catalogue.keys[0]),
+            "seeing": catalogue.keys.index(compiled.charter.rules.seeing) if compiled.charter.rules.seeing else 0,
             "can": _base64(self._can(firsts)),
             "states": [state for state, _, _ in words],
             "changes": [change for _, change, _ in words],

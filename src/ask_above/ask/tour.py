@@ -102,8 +102,9 @@ def _open(decider: Decider, asked: Asked, place: int, above: int | None, stop: S
 
 def _shut(decider: Decider, asked: Asked, place: int, stop: Stop) -> Stop:
     compiled = decider.compiled
-    capability = compiled.charter.rules.seeing or compiled.catalogue.keys[0]
-    return stop._replace(why=decider.may(asked, capability, place).reason)
+    capability = compiled.charter.rules.seeing or next(iter(compiled.catalogue.keys), None)
+    why = decider.may(asked, capability, place).reason if capability else "The charter has no capabilities."
+    return stop._replace(why=why)
 
 
 class Meeting(NamedTuple):

@@ -87,7 +87,7 @@ def copy(
 @click.option("--above", metavar="RANK", shell_complete=_RANK, help="Directly above this rank.")
 @click.option("--below", metavar="RANK", shell_complete=_RANK, help="Directly below this rank.")
 @click.option("--top", "spot", flag_value="top", help="Above all others.")
-@click.option("--bottom", "spot", flag_value="bottom", help="Below all others that are assigned.")
+@click.option("--bottom", "spot", flag_value="bottom", help="Below all others, automatic ranks aside.")
 @click.option("--up", "spot", flag_value="up", help="One position up.")
 @click.option("--down", "spot", flag_value="down", help="One position down.")
 @change_options
@@ -102,18 +102,15 @@ def move(key: str, above: str | None, below: str | None, spot: str | None, *, ho
 
 
 def _beside(ranks: Sequence[Rank], rank: Rank, spot: str) -> tuple[str | None, str | None]:
-    """Return the rank above or below which a spot on the ladder is; the rank itself where it stands there."""
-    others = [each for each in ranks if each.key != rank.key]
-    # the bottom is that of the ranks that one can be assigned
-    given = [other for other in others if not other.automatic and not other.entry]
-    if spot == "top":
-        return (others[0].key, None) if rank.position else (rank.key, None)
-    if spot == "bottom":
-        return (None, given[-1].key) if given else (rank.key, None)
-    at = rank.position + (-1 if spot == "up" else 1)
-    if not 0 <= at < len(ranks):
-        raise click.UsageError(f"{rank.title} stands at the {'top' if spot == 'up' else 'bottom'} already.")
-    return (ranks[at].key, None) if spot == "up" else (None, ranks[at].key)
+    """Return the rank above or below which a spot on the ladder is."""
+    ends = {"up": ranks[0], "top": ranks[0], "down": ranks[-1], "bottom": ranks[-1]}
+    if not rank.automatic:  # the bottom is that of the ranks that one can be assigned
+        ends["bottom"] = [each for each in ranks if each.key == rank.key or not (each.automatic or each.entry)][-1]
+    if rank.key == ends[spot].key:
+        raise click.UsageError(f"{rank.title} stands at the {'top' if spot in ('top', 'up') else 'bottom'} already.")
+    if spot in ("top", "up"):
+        return (ends["top"].key if spot == "top" else ranks[rank.position - 1].key), None
+    return None, (ends["bottom"].key if spot == "bottom" else ranks[rank.position + 1].key)
 
 
 @command.command("rename")

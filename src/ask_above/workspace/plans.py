@@ -137,7 +137,7 @@ class Plan(Printed):
     @property
     def is_empty(self) -> bool:
         """Whether nothing would change: whatever is written anew, it says the same (rule 9.1)."""
-        return not (self.splices or self.rows) or not self.difference
+        return self.kind != "forget" and (not (self.splices or self.rows) or not self.difference)
 
     @property
     def rows_of_news(self) -> Sequence[RowChange]:
@@ -239,6 +239,8 @@ class Plan(Printed):
         """
         yield from self._doubles
         keeps = not actor or actor == self.before.charter.owner
+        if self.kind == "forget" and not keeps and not self.difference:
+            yield Refusal("9.3", "Nothing but the key is left of this member, and keys are the owner's alone.")
         if self.kind == "forget" or (self.kind == "undo" and keeps):
             return
         if not keeps and any(isinstance(edit, LetGo) for edit in self.edits):
@@ -330,6 +332,7 @@ class Plan(Printed):
             not self.by
             or self.by == self.before.charter.owner
             or self.is_empty
+            or self.kind == "forget"  # by nobody, which is said when it is made
             or self.by not in self.after.register.members
         ):
             return []
@@ -531,6 +534,7 @@ def plan(
     made.edits = tuple(edits)
     if any(isinstance(each, MemberForget) for each in edits):
         made.kind = "forget"
+        made.rows = made.rows or [*made.done[0].rows]  # whoever has nothing but a key is forgotten all the same
         if len(edits) > 1:
             raise EditError("Whoever is forgotten is forgotten alone: one member at a time, and nothing besides.")
         if not made.refusals:  # who may not do it is told nothing of what stands in the files

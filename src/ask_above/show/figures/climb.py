@@ -59,7 +59,7 @@ def _all(charter: Charter, table: list[tuple[Any, ...]], sheet: Sheet, where: st
     with_whom = ", with an accomplice of the same rank" if accomplice else ""
     below = f"{charter.title}: capabilities{where or ', each counted in every place'}"
     top = sheet.title(f"Climb: what each rank can reach beyond its capabilities{with_whom}", below)
-    names = max(measure(charter.ranks[row[0]].title, BODY, bold=True) for row in table)
+    names = max((measure(charter.ranks[row[0]].title, BODY, bold=True) for row in table), default=0)
     most = max([1, *(max(row[2:5]) for row in table)])
     left, y = MARGIN + names + 16, top + LINE
     for n, (risk, _, _) in enumerate(_RISKS):

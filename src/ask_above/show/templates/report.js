@@ -298,7 +298,7 @@ function drawPlace(state) {
       listed(state, `Only ${beside.name}`, other.filter(each => !one.includes(each)), none),
       listed(state, "Both", one.filter(each => other.includes(each)), none));
   } else if (shut !== "open") {
-    const why = account(as, at, capabilities[seeing]);
+    const why = capabilities.length ? account(as, at, capabilities[seeing]) : null;
     parts.push(make("p", {}, `${as.first} finds it ${shut}.`), why ? make("p", {class: "quiet"}, why[0]) : null);
   } else {
     const [more, less] = data.changes[as.row][at.number] || [[], []];
