@@ -420,7 +420,7 @@ def test_the_fault_is_told_and_gone_once_it_is_mended(code: str, this: Case) -> 
     assert [each.what for each in this.mended().advice(when=NOW).pieces if each.code == code] == []
 
 
-OF_THE_FOLDER = {"account-shared", "heir-gone"}
+OF_THE_FOLDER = {"account-shared", "sign-ins-unread", "heir-gone"}
 
 
 def test_every_code_has_a_case() -> None:
@@ -438,7 +438,12 @@ def test_an_account_that_is_used_from_many_places_is_told_unasked(brook: Place) 
     assert "account-shared" in run("check", cwd=brook.folder).stdout
     (brook.folder / "signins.csv").write_text("member,when,address\nkofy,yesterday,10.1\n", "utf-8")
     assert folder_advice(brook, "account-shared") == []
+    assert folder_advice(brook, "sign-ins-unread") == ["no sign-in was looked at: there is no member 'kofy'"]
     (brook.folder / "signins.csv").unlink()
+    (brook.folder / "signins.csv").mkdir()
+    (told,) = folder_advice(brook, "sign-ins-unread")
+    assert "cannot be read" in told
+    (brook.folder / "signins.csv").rmdir()
     assert folder_advice(brook, "account-shared") == []
 
 

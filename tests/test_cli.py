@@ -17,7 +17,7 @@ import pytest
 from ask_above import Community
 from ask_above.cli.main import COMMANDS
 from commands import PLAIN, as_process, run
-from conftest import DEMO
+from conftest import DEMO, Place
 
 
 @pytest.fixture(scope="module")
@@ -144,6 +144,14 @@ def test_check_reports_every_fault_and_unmet_expectation_for_people_and_machines
     faults = json.loads(run("check", "--format", "json", cwd=tmp_path).stdout)["faults"]
     assert {fault["code"] for fault in faults} >= {"unknown-key", "missing", "missing-add-on"}
     assert "Traceback" not in run("grid", cwd=tmp_path).stderr
+
+
+@pytest.mark.parametrize("content", [None, b"", b"add-on: [", b"\xe9"])
+def test_what_an_unread_add_on_would_have_brought_is_not_missed_as_well(brook: Place, content: bytes | None) -> None:
+    file = brook.folder / "gauges.yaml"
+    file.unlink() if content is None else file.write_bytes(content)
+    (fault,) = json.loads(run("check", "--format", "json", cwd=brook.folder).stdout)["faults"]
+    assert "gauges.yaml" in fault["file"] + fault["message"]
 
 
 def test_the_grid_fits_wide_and_narrow_screens_and_cuts_nothing(demo: Path) -> None:

@@ -50,6 +50,11 @@ def read_texts(texts: Mapping[str, str]) -> Files:
     return read_files(lambda name: texts[name].encode() if name in texts else None, CHARTER)
 
 
+_NOT_READ = frozenset({"missing-add-on", "bad-add-on", "unreadable"})
+_BROUGHT = frozenset({"unknown-capability", "unknown-kind", "expectation"})
+"""Faults of what names capabilities: what an add-on that is not read would have brought is not missed as well."""
+
+
 @without_collecting()
 def read_files(fetch: Fetch, name: str, register_rows: tuple[FileRows, FileRows] | None = None) -> Files:
     """Read the charter called ``name``, its add-ons and the register; raise with all that is wrong in any of them.
@@ -71,6 +76,8 @@ def read_files(fetch: Fetch, name: str, register_rows: tuple[FileRows, FileRows]
         document.fault(("owner",), "owner", wrong, expected="a member who is active, or no owner")
     for source in (document, *add_ons, members, assignments):
         faults += source.faults if source else []
+    if any(each.data is None for each in add_ons) or any(each.code in _NOT_READ for each in document.faults):
+        faults = [each for each in faults if each.file != name or each.code not in _BROUGHT]
     if faults or read is None:
         raise FaultyFilesError(_in_order(faults))
     return Files(read.charter, register)
@@ -140,10 +147,11 @@ def _add_ons(charter: Document, fetch: Fetch, name: str) -> list[Document]:
         elif file in [document.name for document in documents]:
             charter.fault(path, "twice", f"the add-on file '{file}' is named twice", expected="each file once")
         else:
+            known = len(charter.faults)
             raw = _fetched(fetch, file, charter.faults)
-            if raw is None:
+            if raw is None and len(charter.faults) == known:
                 message = f"there is no file '{file}' beside {name}"
                 charter.fault(path, "missing-add-on", message, expected="a file in the same folder")
-            else:
+            elif raw is not None:
                 documents.append(read_yaml(file, raw))
     return [document for document in documents if document.data is not None or document.faults]

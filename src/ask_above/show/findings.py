@@ -90,7 +90,8 @@ def of_check(unmet: Iterable[Unmet], later: Iterable[tuple[str, Unmet]], pieces:
         for since, e in later
     ]
     return findings + [
-        Finding(e.code, Level.NOTE, f"{upper(e.what)}.", e.where, f"{e.mend}.", e.what, e.concerned) for e in pieces
+        Finding(e.code, Level.NOTE, f"{upper(e.what)}.", e.where, f"{upper(e.mend)}.", e.what, e.concerned)
+        for e in pieces
     ]
 
 

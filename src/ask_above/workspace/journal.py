@@ -14,7 +14,7 @@ from ask_above.change.people import HANDED
 from ask_above.charter.moments import Instant, instant
 from ask_above.decide.names import Names
 from ask_above.decide.words import in_place
-from ask_above.errors import FaultyFilesError
+from ask_above.errors import Fault, FaultyFilesError
 from ask_above.files.signins import SIGNINS, signins_in
 from ask_above.people.directory import NameKind
 from ask_above.people.register import Status
@@ -85,13 +85,16 @@ def heirs_of(entries: Sequence[Entry], names: Names) -> dict[str, list[str]]:
 
 
 def beside(home: Storage, names: Names) -> Beside:
-    """Return what stands beside charter and register in a folder; a list of sign-ins with faults counts as none."""
-    content = home.file(SIGNINS)
+    """Return what stands beside charter and register in a folder."""
+    heirs = heirs_of(home.entries(), names)
     try:
+        content = home.file(SIGNINS)
         sign_ins = [] if content is None else signins_in(SIGNINS, content, names.charter, names.register)
-    except FaultyFilesError:  # roster --sign-ins tells the faults
-        sign_ins = []
-    return Beside(sign_ins, heirs_of(home.entries(), names))
+    except FaultyFilesError as error:
+        return Beside((), heirs, error.faults)
+    except OSError as error:
+        return Beside((), heirs, [Fault(SIGNINS, 0, 0, "", "unreadable", f"the file cannot be read: {error.strerror}")])
+    return Beside(sign_ins, heirs)
 
 
 _HANDED = re.compile(rf"retire ([^;]+); {HANDED} ([^;]+)", re.IGNORECASE)

@@ -9,7 +9,9 @@ from ask_above.ask.advice.piece import Piece, Sight
 from ask_above.charter.catalogue import RISKS
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import few
+from ask_above.charter.where import Where
 from ask_above.decide.decider import Decider
+from ask_above.errors import Fault
 from ask_above.people.register import Member
 from ask_above.people.signins import SignIn
 
@@ -83,10 +85,11 @@ def _risk(each: SharedAccount) -> tuple[int, int]:
 
 
 class Beside(NamedTuple):
-    """The sign-ins, and the names of those whose texts were handed to a member, by the member's key."""
+    """The sign-ins, or what is wrong with them; the names of those whose texts were handed to a member, by its key."""
 
     sign_ins: Sequence[SignIn] = ()
     heirs: Mapping[str, Sequence[str]] = {}
+    faults: Sequence[Fault] = ()
 
 
 def shared(sight: Sight, beside: Beside) -> Iterator[Piece]:
@@ -103,6 +106,14 @@ def shared(sight: Sight, beside: Beside) -> Iterator[Piece]:
             yield Piece("account-shared", member.where, what, mend, (f"@{member.key}",), commands)
 
 
+def unread(_: Sight, beside: Beside) -> Iterator[Piece]:
+    """Find that there are sign-ins, and that they cannot be read."""
+    for fault in beside.faults[:1]:
+        where, commands = Where(fault.file, fault.line, fault.column), ("ask-above roster --sign-ins",)
+        what = f"no sign-in was looked at: {fault.message}"
+        yield Piece("sign-ins-unread", where, what, "correct the file", (), commands)
+
+
 def heirs_gone(sight: Sight, beside: Beside) -> Iterator[Piece]:
     """Find members who have left, and to whom was handed what others wrote."""
     for key, writers in beside.heirs.items():
@@ -112,4 +123,4 @@ def heirs_gone(sight: Sight, beside: Beside) -> Iterator[Piece]:
             yield Piece("heir-gone", member.where, what, "hand it to another member on the site", (f"@{key}",))
 
 
-LOOKS = (shared, heirs_gone)
+LOOKS = (shared, unread, heirs_gone)

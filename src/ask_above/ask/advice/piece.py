@@ -30,6 +30,7 @@ WHY: Final[Mapping[str, str]] = {
     "still-carried": "Members keep the capability through other ranks.",
     "detour": "The one capability can obtain the other, which is not granted.",
     "account-shared": "More than one person may use the account.",
+    "sign-ins-unread": "Shared accounts are not found until the file is correct.",
     "heir-gone": "What a former member wrote belongs to someone who has left too.",
     "exception-gone": "The member has left; a new one with this key would get the exception.",
     "too-many-unbounded": "Each of these members may do everything.",
