@@ -146,6 +146,14 @@ def test_check_reports_every_fault_and_unmet_expectation_for_people_and_machines
     assert "Traceback" not in run("grid", cwd=tmp_path).stderr
 
 
+@pytest.mark.parametrize("content", [b"\x89PNG\r\n\x1a\n", b"x" * 200_000, b"hello\n", b""])
+def test_a_file_that_is_no_list_is_refused_wherever_one_is_given(brook: Place, content: bytes) -> None:
+    (brook.folder / "a.csv").write_bytes(content)
+    for args in ("grid --take a.csv", "new b --grid a.csv", "import a.csv", "assign host --list a.csv", "audit a.csv"):
+        done = run(*args.split(), cwd=brook.folder)
+        assert (done.returncode, "itself (" in done.stderr) == (2, False), args
+
+
 @pytest.mark.parametrize("content", [None, b"", b"add-on: [", b"\xe9"])
 def test_what_an_unread_add_on_would_have_brought_is_not_missed_as_well(brook: Place, content: bytes | None) -> None:
     file = brook.folder / "gauges.yaml"

@@ -127,6 +127,8 @@ def filled(decider: Decider, made_from: GridSheet, lines: Sequence[Sequence[str]
             before = cells.setdefault((rank, key), (meant, text, n))
             if before[0] != meant:
                 faults.append(f"Lines {before[2]} and {n} differ on {key} for {rank}: '{before[1]}' and '{text}'.")
+    if not (cells or faults):
+        faults.append("It has no line of a capability below a line that names ranks.")
     changes: dict[str, dict[str, str]] = {}
     for (rank, key), (meant, text, _) in cells.items():
         was = made_from.cells[key].get(rank)

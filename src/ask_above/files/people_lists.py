@@ -177,7 +177,7 @@ def read_people(
 def is_of_assignments(raw: bytes) -> bool:
     """Whether the columns of a list are those of assignments: who, and which rank."""
     text = _decoded(raw, [])
-    first = next(csv.reader(io.StringIO(text), delimiter=_separator(text)), [])
+    first = next(_records(FileRows(""), text, _separator(text)), (1, []))[1]
     fields = {_given_field(cell) for cell in first}
     return {"member", "rank"} <= fields
 

@@ -11,9 +11,10 @@ from typing import Any, Final, NamedTuple
 from xml.parsers.expat import ExpatError
 from zipfile import BadZipFile
 
-from ask_above.errors import QuestionError
+from ask_above.errors import FaultyFilesError, QuestionError
 from ask_above.files.cells import guarded, unguarded
 from ask_above.files.writing import write_bytes, write_whole
+from ask_above.files.yaml_text import decode
 
 ENDINGS: Final = (".csv", ".xlsx", ".ods")
 _WIDEST, _NARROWEST = 60, 6
@@ -56,17 +57,22 @@ def write_sheet(file: Path, lines: Sequence[Sequence[str]], layout: Layout, name
 def read_sheet(file: Path) -> list[list[str]]:
     """Return the lines of a sheet as text; of several sheets in one file the first.
 
-    Raises :class:`QuestionError` with the address of a cell that is merged with others beside filled ones, and of a
-    formula whose value the file does not hold.
+    Raises :class:`FaultyFilesError` where a CSV file is no text; :class:`QuestionError` with the address of a cell that
+    is merged with others beside filled ones, and of a formula whose value the file does not hold.
     """
     ending = check_ending(file)
     if ending == ".csv":
-        text = file.read_bytes().decode("utf-8-sig")
+        text, faults = decode(file.name, file.read_bytes())
+        if faults:
+            raise FaultyFilesError(faults)
         try:
             dialect: Any = csv.Sniffer().sniff(text[:5_000], delimiters=",;\t")
         except csv.Error:
             dialect = csv.excel
-        return [[unguarded(cell) for cell in row] for row in csv.reader(io.StringIO(text), dialect)]
+        try:
+            return [[unguarded(cell) for cell in row] for row in csv.reader(io.StringIO(text), dialect)]
+        except csv.Error as error:
+            raise QuestionError(f"{file.name} cannot be read as a sheet: {error}") from None
     _package("openpyxl" if ending == ".xlsx" else "odf")
     import pandas as pd
 

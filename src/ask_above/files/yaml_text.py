@@ -87,7 +87,7 @@ def read_yaml(name: str, raw: bytes) -> Document:
         return document
     if node is None:
         message = "the file is empty, or holds nothing but comments"
-        document.faults.append(Fault(name, 1, 1, "", "empty-file", message, "lines like charter: 1"))
+        document.faults.append(Fault(name, 1, 1, "", "empty-file", message, "lines like key: value"))
         return document
     document.data = _Converter(document).convert(node)
     return document

@@ -259,7 +259,7 @@ def journal_table(entries: Sequence[Entry]) -> Table:
 def show_understood(screen: Screen, name: str, understood: Understood, *, whole: bool) -> None:
     """Show which column is which field, and what else was recognised; with ``whole`` the first rows too."""
     renamed = [(column, field) for column, field in understood.columns if column != field]
-    if whole or renamed or understood.notes:
+    if understood.columns and (whole or renamed or understood.notes):
         said = ", ".join(f"{column or 'a column without a name'} → {field or 'left out'}" for column, field in renamed)
         screen.paragraph(f"{name}: {said or 'every column is called as here'}.", rest="  ", style="head")
     for note in understood.notes:
