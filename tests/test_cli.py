@@ -98,6 +98,7 @@ def test_may_answers_by_its_exit_status_and_says_why(demo: Path, question: str, 
         ("may notices post.write", "'notices' is a place"),
         ("powers rename", "'rename' is not one of"),
         ("chek", "There is no command 'chek'. Nearest: check"),
+        ("ladder --figure nowhere/a.png", "/nowhere: No such file or directory"),
         ("check --community nowhere", "There is no charter.yaml in 'nowhere'"),
     ],
 )

@@ -311,6 +311,9 @@ def test_an_export_into_a_folder_replaces_an_earlier_one_and_nothing_else(tmp_pa
     assert "holds more than an earlier export, and stays; name another folder" in done.stderr
     assert (tmp_path / "whole" / "members" / "letters.txt").read_text("utf-8") == "mine"
     assert [path.name for path in (tmp_path / "whole").iterdir()] == ["members"]
+    (tmp_path / "t-members.csv").mkdir()
+    assert run("export-table", "t.csv", "--community", "demo", cwd=tmp_path).returncode == 2
+    assert (tmp_path / "t-members.csv").is_dir()
 
 
 def test_what_is_kept_of_whom_and_where_is_bounded_and_every_answer_stays(monkeypatch: pytest.MonkeyPatch) -> None:

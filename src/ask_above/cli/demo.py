@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from pathlib import Path
 
 import click
@@ -30,5 +31,5 @@ def command(directory: Path) -> int:
         screen.line(f"Wrote {', '.join(written)} to {directory}.")
     else:
         screen.line(f"{directory} holds the demo already; nothing was written.")
-    walk(screen, Community.open(directory), str(directory))
+    walk(screen, Community.open(directory), shlex.quote(str(directory)))
     return 0

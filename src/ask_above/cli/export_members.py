@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import shlex
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -45,7 +46,9 @@ def command(directory: Path, form: str | None, by: str | None, community: str | 
     from ask_above.files.writing import PRIVATE, write_whole
 
     if directory.suffix.lower() in _OF_FILES:
-        raise click.UsageError(f"export writes a folder, not one file: ask-above export {directory.with_suffix('')}")
+        raise click.UsageError(
+            f"export writes a folder, not one file: ask-above export {shlex.quote(str(directory.with_suffix('')))}"
+        )
     opened = open_here(community)
     everyone, _ = sees(opened.decider, opened.names.moment(), opened.member(by).key if by else None)
     if form == "csv" and directory.resolve() == opened.home.folder.resolve():

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import shlex
 from pathlib import Path
 
 import click
@@ -76,7 +77,9 @@ def _write(opened: Community, how: How, file: Path, place: str | None) -> int:
     screen = stdout()
     size = f"{how_many(len(grid_sheet.cells), 'capability', 'capabilities')} by {how_many(len(names), 'rank')}"
     screen.line(f"Wrote {file}: {size}.", "yes")
-    screen.paragraph(f"Change cells to yes, no or 'as it comes'; then: ask-above grid --take {file} --plan")
+    screen.paragraph(
+        f"Change cells to yes, no or 'as it comes'; then: ask-above grid --take {shlex.quote(str(file))} --plan"
+    )
     return 0
 
 

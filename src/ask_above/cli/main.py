@@ -5,6 +5,7 @@ from __future__ import annotations
 import gc
 import io
 import os
+import re
 import sys
 from importlib import import_module
 from typing import Any
@@ -177,7 +178,9 @@ def run() -> None:
         sys.stderr.close()
         status = 0
     except OSError as error:
-        status = _say(f"Error: {error.filename or 'a file'}: {error.strerror or error}", 2)
+        # what is prepared beside its place has a name that nobody gave: its folder is what was named
+        file = re.sub(r"[/\\][^/\\]*\.part$", "", str(error.filename or "a file"))
+        status = _say(f"Error: {file}: {error.strerror or error}", 2)
     except Exception as error:
         if os.environ.get("ASK_ABOVE_TRACE"):
             raise

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 import sys
 from datetime import datetime
 from pathlib import Path
@@ -89,7 +90,7 @@ def command(
     tell(screen, directory, answers, what)
     if table is not None:
         screen.line()
-        _not_in_table(screen, f" --community {directory}")
+        _not_in_table(screen, f" --community {shlex.quote(str(directory))}")
     return 0
 
 
@@ -166,7 +167,7 @@ def write_new(directory: Path, charter_text: str, members_text: str) -> None:
 
 def tell(screen: Screen, directory: Path, answers: Answers, what: str) -> None:
     """Say what was written, and what to type next."""
-    where = f" --community {directory}"
+    where = f" --community {shlex.quote(str(directory))}"
     screen.line(f"{answers.title}: {what}", "head")
     screen.paragraph(
         f"Wrote {CHARTER}, {MEMBERS} and {ASSIGNMENTS} to {directory}. The owner is {answers.owner} "

@@ -212,8 +212,10 @@ class FileTarget(_Beside):
         self.path, self.kind = path, kind
 
     def table(self, name: str, columns: Columns) -> Writer:
-        """Begin a file."""
+        """Begin a file; raises :class:`QuestionError` where a folder is in its place."""
         path = self.path if not self._open else self.path.with_stem(f"{self.path.stem}-{name}")
+        if path.is_dir():
+            raise QuestionError(f"'{path}' is a folder, and stays; name another file.")
         part = path.with_name(f".{path.name}.part")
         writer = self.kind(part, columns)
         self._open.append((part, path, writer))

@@ -7,6 +7,7 @@ what becomes of it.
 
 from __future__ import annotations
 
+import shlex
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from functools import cached_property
@@ -180,7 +181,8 @@ class Reading:
         self.notices.append(
             f"{name} was edited at change {made_on}, and {self.location.store.name} is at change {self.loaded.last}. "
             "The edit does not count. To see what it would change: ask-above journal --edits. To make it a change as "
-            f"it stands: ask-above journal --take {name}. To write the newest in its place: ask-above undo --edits"
+            f"it stands: ask-above journal --take {shlex.quote(name)}. To write the newest in its place: "
+            "ask-above undo --edits"
         )
 
     def _check_ranks(self, name: str, last: str, text: str) -> None:
@@ -194,7 +196,7 @@ class Reading:
 
     @staticmethod
     def _unconfirmed(name: str, lost: str) -> Fault:
-        expected = f"the rest of the file. If this is meant: ask-above journal --take {name}"
+        expected = f"the rest of the file. If this is meant: ask-above journal --take {shlex.quote(name)}"
         return Fault(name, 1, 1, "", "lost-most", f"{lost} since the last change", expected)
 
     # -- the register
@@ -351,7 +353,7 @@ class Reading:
             there += [name for name in (MEMBERS, ASSIGNMENTS) if self.found.get(name) is not None]
         self.notices += (
             f"{name} does not count, as the register is in {self.location.store.name}. To merge it: "
-            f"ask-above import {name}; else delete it."
+            f"ask-above import {shlex.quote(name)}; else delete it."
             for name in there
         )
 
