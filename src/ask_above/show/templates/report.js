@@ -305,7 +305,7 @@ function drawPlace(state) {
     const marks = new Map(more.map(number => [number, "+ this place adds it"]));
     const mine = usable(as);
     parts.push(
-      listed(state, mine.length ? `What ${as.name} may use here` : `${as.first} may use nothing here`, mine, marks),
+      mine.length ? listed(state, `What ${as.name} may use here`, mine, marks) : make("p", {}, `${as.first} may use nothing here.`),
       listed(state, "What this place takes away", less.map(number => capabilities[number]), new Map()));
     if (as.row >= data.marked) parts.push(make("p", {class: "quiet small"}, "What this place changes is not marked for them: the page would take too long to make."));
   }
