@@ -179,7 +179,7 @@ def run() -> None:
         status = 0
     except OSError as error:
         # what is prepared beside its place has a name that nobody gave: its folder is what was named
-        file = re.sub(r"[/\\][^/\\]*\.part$", "", str(error.filename or "a file"))
+        file = re.sub(r"[/\\]\.[^/\\]*\.part$", "", str(error.filename or "a file"))
         status = _say(f"Error: {file}: {error.strerror or error}", 2)
     except Exception as error:
         if os.environ.get("ASK_ABOVE_TRACE"):

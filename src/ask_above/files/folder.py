@@ -62,7 +62,7 @@ def read_files(fetch: Fetch, name: str, register_rows: tuple[FileRows, FileRows]
     ``register_rows`` are the members and assignments, where they come from elsewhere than the two files.
     """
     faults: list[Fault] = []
-    raw = _fetched(fetch, name, faults)
+    raw = fetched(fetch, name, faults)
     document, add_ons, read = _charter(fetch, name, raw)
     if register_rows is None:
         members = _rows(fetch, MEMBERS, MEMBER_COLUMNS, ("key",), faults)
@@ -105,7 +105,7 @@ def _charter(fetch: Fetch, name: str, raw: bytes | None) -> _Sources:
         return beside[wanted]
 
     for main, others, known in tuple(_LAST):
-        if main == (name, raw) and all(_fetched(fetch, other, []) == held for other, held in others.items()):
+        if main == (name, raw) and all(fetched(fetch, other, []) == held for other, held in others.items()):
             return _Sources(Document(name, None), [], known)
     document = read_yaml(name, raw or b"") if raw is not None else Document(name, None)
     add_ons = [] if document.data is None else _add_ons(document, noted, name)
@@ -121,7 +121,8 @@ def _in_order(faults: list[Fault]) -> list[Fault]:
     return sorted(faults, key=lambda fault: (files.index(fault.file), fault.line, fault.column))
 
 
-def _fetched(fetch: Fetch, name: str, faults: list[Fault]) -> bytes | None:
+def fetched(fetch: Fetch, name: str, faults: list[Fault]) -> bytes | None:
+    """Return what a file holds; ``None`` where there is none, and with a fault where it cannot be read."""
     try:
         return fetch(name)
     except OSError as error:
@@ -133,7 +134,7 @@ def _fetched(fetch: Fetch, name: str, faults: list[Fault]) -> bytes | None:
 def _rows(
     fetch: Fetch, name: str, columns: tuple[str, ...], required: tuple[str, ...], faults: list[Fault]
 ) -> FileRows | None:
-    raw = _fetched(fetch, name, faults)
+    raw = fetched(fetch, name, faults)
     return None if raw is None else read_rows(name, raw, columns, required)
 
 
@@ -148,7 +149,7 @@ def _add_ons(charter: Document, fetch: Fetch, name: str) -> list[Document]:
             charter.fault(path, "twice", f"the add-on file '{file}' is named twice", expected="each file once")
         else:
             known = len(charter.faults)
-            raw = _fetched(fetch, file, charter.faults)
+            raw = fetched(fetch, file, charter.faults)
             if raw is None and len(charter.faults) == known:
                 message = f"there is no file '{file}' beside {name}"
                 charter.fault(path, "missing-add-on", message, expected="a file in the same folder")

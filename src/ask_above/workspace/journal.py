@@ -15,6 +15,7 @@ from ask_above.charter.moments import Instant, instant
 from ask_above.decide.names import Names
 from ask_above.decide.words import in_place
 from ask_above.errors import Fault, FaultyFilesError
+from ask_above.files.folder import fetched
 from ask_above.files.signins import SIGNINS, signins_in
 from ask_above.people.directory import NameKind
 from ask_above.people.register import Status
@@ -85,16 +86,14 @@ def heirs_of(entries: Sequence[Entry], names: Names) -> dict[str, list[str]]:
 
 
 def beside(home: Storage, names: Names) -> Beside:
-    """Return what stands beside charter and register in a folder."""
-    heirs = heirs_of(home.entries(), names)
+    """Return what stands beside charter and register in a folder; where a sign-in has a fault none counts."""
+    heirs, faults = heirs_of(home.entries(), names), list[Fault]()
+    content = fetched(home.file, SIGNINS, faults)
     try:
-        content = home.file(SIGNINS)
         sign_ins = [] if content is None else signins_in(SIGNINS, content, names.charter, names.register)
     except FaultyFilesError as error:
         return Beside((), heirs, error.faults)
-    except OSError as error:
-        return Beside((), heirs, [Fault(SIGNINS, 0, 0, "", "unreadable", f"the file cannot be read: {error.strerror}")])
-    return Beside(sign_ins, heirs)
+    return Beside(sign_ins, heirs, faults)
 
 
 _HANDED = re.compile(rf"retire ([^;]+); {HANDED} ([^;]+)", re.IGNORECASE)

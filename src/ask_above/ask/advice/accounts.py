@@ -85,7 +85,7 @@ def _risk(each: SharedAccount) -> tuple[int, int]:
 
 
 class Beside(NamedTuple):
-    """The sign-ins, or what is wrong with them; the names of those whose texts were handed to a member, by its key."""
+    """The sign-ins, or what is wrong with them; the names of those whose texts were handed on, by the heir's key."""
 
     sign_ins: Sequence[SignIn] = ()
     heirs: Mapping[str, Sequence[str]] = {}
