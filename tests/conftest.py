@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shutil
+import sys
 from collections.abc import Iterator
 from itertools import count
 from pathlib import Path
@@ -19,6 +20,7 @@ if TYPE_CHECKING:
     from selenium.webdriver import Chrome
 
 pytest_plugins = ["pytester"]
+sys.path.append(str(Path(__file__).parent.parent))  # what soak/ runs for hours runs small here
 DEMO = Path(ask_above.__file__).parent / "demo" / "wren-valley"
 _NUMBER = count()
 _QUIET = ("--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync")

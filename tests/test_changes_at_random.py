@@ -12,6 +12,7 @@ from random import Random
 from typing import Any
 
 import pytest
+from soak.edits import held_to_the_rules
 
 import small
 from ask_above import AskAboveError, Community, FaultyFilesError
@@ -314,6 +315,14 @@ def refused_both_ways(c: Community, edits: Sequence[tuple[Edit, str]], monkeypat
         assert said[0] == said[1], edit
         refused += any(each.rule.startswith("9.7") for each in said[0][0])
     return refused
+
+
+@pytest.mark.parametrize("seed", seeds(8))
+def test_what_is_refused_and_what_passes_is_what_the_rules_say_read_once_more(seed: int) -> None:
+    """Edits singly and two at once, of ranks, places, assignments and groups, by whoever may do much and by others."""
+    told = sum((held_to_the_rules(each) for each in range(6 * seed, 6 * seed + 6)), Counter[str]())
+    assert told["refused"]
+    assert told["passes"]
 
 
 @pytest.mark.parametrize(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from datetime import date
 from pathlib import Path
+from random import Random
 from typing import Any
 
 import pytest
@@ -30,6 +31,7 @@ from ask_above.change.parts import Coverage, State, coverage
 from ask_above.charter.moments import Period
 from ask_above.files.csv_rows import read_rows
 from ask_above.people.register import Assignment
+from generated import Generated, generate
 from small import held, member, place, rank, texts
 
 ORDER = ("one", "two", "three", "four", "five")
@@ -204,6 +206,21 @@ class TestTheDifference:
         before, after = (Community.from_texts(texts(*(rank(key) for key in each))) for each in (ORDER, order))
         found = parts(before, after)
         assert {key for _, key, field, _ in found if field == "position"} == passed
+
+    def test_names_in_another_order_are_no_difference_and_what_says_nothing_is_none(self) -> None:
+        """All but the ladder, places and the sets that a place is like, of which the first that speaks counts."""
+
+        def turned(said: Any, field: str = "") -> Any:
+            if isinstance(said, list):
+                return [turned(each) for each in (said if field in ("ranks", "places", "like") else reversed(said))]
+            return {key: turned(each, key) for key, each in said.items()} if isinstance(said, dict) else said
+
+        for seed in range(20):
+            made = generate(Random(seed))
+            people = [{**m, "groups": ";".join(reversed(m.get("groups", "").split(";")))} for m in made.members]
+            quiet = {**made.charter, "site": {"overrides": {}, "exceptions": {}, **made.charter.get("site", {})}}
+            other = Generated(turned(quiet), people, made.assignments)
+            assert parts(made.open(), other.open()) == [], seed
 
     def test_a_bundle_comes_with_its_words_and_goes_with_them(self) -> None:
         def at(**bundles: list[str]) -> Community:

@@ -9,6 +9,7 @@ import pytest
 
 from ask_above import AskAboveError, Community
 from ask_above.change import (
+    Assign,
     CharterSet,
     Edit,
     Grant,
@@ -223,24 +224,58 @@ class TestPower:
         assert "9.7d" not in against(c, Say("yard", "crew", "allow", ["member.mute"]))
 
 
+@pytest.mark.parametrize(
+    ("fields", "of", "why"),
+    [
+        ({"paused": "true"}, "cy", "Senior is paused; it is given to nobody"),
+        ({"kept-by": "feed"}, "cy", "Senior is kept by feed"),
+        ({}, "ed", "Ed is retired; only active, pending or invited"),
+    ],
+)
+def test_what_a_group_confers_is_given_besides_to_those_alone_who_may_be_given_it(
+    tmp_path: Path, fields: dict[str, str], of: str, why: str
+) -> None:
+    crew = {"key": "crew", "confers": [{"rank": "senior"}]}
+    people = [*CAST[:2], member("cy", groups="crew"), member("ed", groups="crew", status="retired")]
+    c = made(tmp_path, {**rank("senior"), **fields}, groups=[crew], members=people)
+    assert any(each.why.startswith(why) for each in c.plan(Assign(of, "senior")).refusals)
+
+
+def test_what_a_paused_rank_brings_is_looked_at_when_the_pause_ends(tmp_path: Path) -> None:
+    c = made(tmp_path, {**rank("guest"), "paused": "true"})
+    assert against(c, grant := Grant("guest", ["post.publish"])) == ""
+    assert "9.7a: Guest would gain post.publish" in against(c, grant, RankSet("guest", {"paused": None}))
+
+
 @pytest.mark.usefixtures("many")
 class TestWordsOfAPlace:
     """9.7c and 9.7e."""
 
     @pytest.mark.parametrize("word", ["deny", "bar", "allow"])
-    @pytest.mark.parametrize(("which", "told"), [("senior", True), ("highest", True), ("guest", False)])
-    def test_a_range_speaks_of_those_it_covers(self, tmp_path: Path, word: str, which: str, *, told: bool) -> None:
+    def test_a_range_names_the_ranks_in_it_whose_answers_change_held_or_not(self, tmp_path: Path, word: str) -> None:
         ranks = rank("highest", above=True), rank("senior", above=True), rank("guest")
         quiet = {each: {"deny": ["post.write"]} for each in ("highest", "senior") if word == "allow"}
         hall = place("hall", "section", places=[place("yard")], overrides=quiet)
-        c = made(tmp_path, *ranks, assignments=[held("cy", which)], places=[hall], everyone=["post.write"])
+        c = made(tmp_path, *ranks, assignments=[held("cy", "guest")], places=[hall], everyone=["post.write"])
         said = against(c, Say("yard", "senior+", word, ["post.write"]))
-        assert ("senior+ in yard speaks of Cy, who does not stand below Bo there" in said) is told
+        assert "9.7c: senior+ in yard speaks of Highest, who does not stand below Bo there: name the ranks" in said
 
-    def test_a_range_that_covers_the_actor_says_so(self, tmp_path: Path) -> None:
-        said = against(made(tmp_path, rank("guest")), Say("yard", "guest+", "deny", ["post.write"]))
-        assert "9.7c: guest+ in yard speaks of Bo too, and nobody says such of themselves" in said
-        assert "name the ranks below one by one." in said
+    @pytest.mark.parametrize(("names", "told"), [(["post.write"], True), (["post.pin"], False)])
+    def test_what_a_range_says_of_the_actor_by_another_rank_alone_names_nobody(
+        self, tmp_path: Path, names: list[str], *, told: bool
+    ) -> None:
+        c = made(
+            tmp_path, rank("guest", grants=["post.pin"]), assignments=[held("bo", "guest")], everyone=["post.write"]
+        )
+        said = against(c, Say("yard", "guest+", "deny", names))
+        assert ("guest+ in yard speaks of Lead" in said) is told
+        assert bool(said) is told
+
+    def test_a_bar_in_the_place_of_a_denial_gives_nothing(self, tmp_path: Path) -> None:
+        yard = place("yard", overrides={"guest": {"deny": ["post.pin"]}, "other": {"bar": ["post.pin"]}})
+        c = made(tmp_path, rank("guest"), rank("other"), places=[place("hall"), yard])
+        assert against(c, Say("yard", "guest", "bar", ["post.pin"])) == ""
+        assert "words for other would no longer take post.pin" in against(c, Say("yard", "other", "deny", ["post.pin"]))
 
     @pytest.mark.parametrize(("title", "called"), [({"title": "The crew"}, "The crew"), ({}, "crew")])
     def test_a_group_is_named_by_its_title(self, tmp_path: Path, title: dict[str, str], called: str) -> None:

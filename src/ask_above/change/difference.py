@@ -149,6 +149,8 @@ class Charters:
 def _differs(name: str, was: Any, now: Any) -> bool:
     if name in ("overrides", "exceptions"):
         return entries(was) != entries(now)
+    if name == "like":  # the first set that says something speaks
+        return bool(was != now)
     return bool(content(was) != content(now))
 
 
@@ -257,7 +259,7 @@ class Difference:
         for name in Member._fields:
             row = MEMBER_ROWS.get(name, EditRow.OWNER)
             one, two = getattr(before, name), getattr(after, name)
-            if row is not EditRow.NOTHING and one != two:
+            if row is not EditRow.NOTHING and content(one) != content(two):
                 for row_of in _rows_of(name, before, after):
                     yield DifferencePart(Kind.MEMBER, key, name, one, two, row_of)
 

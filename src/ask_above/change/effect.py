@@ -33,6 +33,9 @@ class HolderWords(NamedTuple):
     bars: int = 0
 
 
+NO_WORDS = HolderWords()
+
+
 class OverrideEffect:
     """What a change says at places, and what of it is out of an actor's reach."""
 
@@ -53,11 +56,8 @@ class OverrideEffect:
                 continue
             before = words_at(self.old.compiled.charter, key)
             after = {} if spot.gone else words_at(self.new.compiled.charter, key)
-            differ = {
-                label: (before.get(label, HolderWords()), after.get(label, HolderWords()))
-                for label in dict.fromkeys((*after, *before))
-                if before.get(label) != after.get(label)
-            }
+            both = ((label, (before.get(label, NO_WORDS), after.get(label, NO_WORDS))) for label in {**after, **before})
+            differ = {label: (was, now) for label, (was, now) in both if was != now}
             if differ:
                 differing.append((spot, differ))
         return differing
@@ -68,11 +68,13 @@ class OverrideEffect:
         for spot, differ in self._said:
             gated, ungated = (self.turns.own(actor, spot.before, gated=each).mask for each in (True, False))
             for label, (before, after) in differ.items():
-                if label.startswith("@") and label[1:] not in members and after != HolderWords():
+                if label.startswith("@") and label[1:] not in members and after != NO_WORDS:
                     sentence = f"An exception for {label[1:]}, who is not in the register, is the owner's to write."
                     yield Refusal("9.7e", sentence)
                 given = after.gives & ~before.gives
-                freed = before.denies & ~after.denies | before.bars & ~after.bars
+                freed = (
+                    before.denies & ~(after.denies | after.bars) | before.bars & ~after.bars
+                )  # a bar takes all the more
                 beyond = (given | freed) & ~(gated & ungated)
                 if rule.hand_on == "held" and beyond:
                     verb = "give" if given & beyond else "no longer take"
@@ -126,27 +128,19 @@ class OverrideEffect:
     def _ranging(
         self, actor: Asked, rule: ActRule, spot: Spot, rank: str, both: tuple[HolderWords, HolderWords]
     ) -> Iterator[Refusal]:
-        """Yield who is covered by a range, gains or loses by it, and does not stand below."""
+        """Yield a rank in a range whose answers change there, and that does not stand below, held or not."""
         before, after = both
         mask = (before.gives ^ after.gives) | (before.denies ^ after.denies) | (before.bars ^ after.bars)
-        compiled, last = self.old.compiled, self.old.compiled.rank_at.get(rank)
-        for turn in self.turns.all if last is not None else ():
-            if turn.spot != spot or not (turn.gained | turn.lost) & mask:
-                continue
-            for subject in self.turns.of(turn.pairs):
-                covered = standing(compiled, self.turns.subjects.pairs[subject.pair][0], spot.before) <= (last or 0)
-                if subject.joined or not covered or not subject.loses or subject.new:
-                    continue
-                if not self.turns.below(actor, rule, subject.asked, spot.before):
-                    words, who = f"{rank}+ {self.turns.at(spot)} speaks of", self.turns.other(subject, actor)
-                    if subject.keys == (actor.key,):
-                        yield Refusal(
-                            "9.7c",
-                            f"{words} {who} too, and nobody says such of themselves: name the ranks below one by one.",
-                        )
-                    else:
-                        yield Refusal("9.7c", f"{words} {who}, who does not stand below {actor.label} there.")
-                    return
+        old, new = self.old.compiled, self.new.compiled
+        for covered in old.ranks[: old.rank_at.get(rank, -1) + 1]:
+            stays = new.charter.ranks.get(covered.key)
+            asked = ask_rank(old, covered)
+            pair = asked.profile, stays and ask_rank(new, stays).profile
+            if self.turns.differ(pair, spot) & mask and not self.turns.below(actor, rule, asked, spot.before):
+                words = f"{rank}+ {self.turns.at(spot)} speaks of {covered.title}"
+                hint = "name the ranks below one by one."
+                yield Refusal("9.7c", f"{words}, who does not stand below {actor.label} there: {hint}")
+                return
 
 
 def words_at(charter: Charter, place: str) -> dict[str, HolderWords]:
@@ -159,7 +153,7 @@ def words_at(charter: Charter, place: str) -> dict[str, HolderWords]:
     entries += [(override.label, override) for key in here.like for override in charter.override_sets[key].overrides]
     entries += [(f"@{exception.of}", exception) for exception in here.exceptions]
     for label, entry in entries:
-        known = words.get(label, HolderWords())
+        known = words.get(label, NO_WORDS)
         said = known.gives | known.denies  # the first that says something of a capability is the word; bars add up
         words[label] = HolderWords(
             known.gives | catalogue.close(catalogue.expand_all(entry.allow)) & ~said,

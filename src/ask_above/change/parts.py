@@ -196,8 +196,9 @@ PERK_ROWS: Final = _by_row(owner="key about settle default", nothing="where")
 
 
 def entries(overrides: Iterable[Override]) -> dict[str, tuple[frozenset[str], ...]]:
-    """Return what overrides or exceptions say, by whom they speak of; their order says nothing."""
+    """Return what overrides or exceptions say, by whom they speak of; their order says nothing, nor do empty ones."""
     return {
         override.label: tuple(frozenset(words) for words in (override.allow, override.deny, override.bar))
         for override in overrides
+        if override.allow or override.deny or override.bar
     }

@@ -118,10 +118,15 @@ class Conditions:
         }
         charter = self.after.charter  # by kind and status: what another charter makes automatic is no condition's
         automatic = _automatic(charter, member) - _automatic(charter, self.before.register.members.get(member.key))
+        # one that a group confers already may be given all the same, and is held to what may be given to whom
+        assigned = {
+            (each.rank, each.place) for each in self.difference.given if each.gained and each.member == member.key
+        }
+        for key, place in new:
+            if (key, place) in assigned or (key, place) in given:
+                yield from self._givable(member, self.after.charter.ranks[key], assigned=(key, place) in assigned)
         for (key, place), spans in given.items():
-            rank = self.after.charter.ranks[key]
-            yield from self._givable(member, rank, place)
-            yield from self._after(member, rank, place, spans.first)
+            yield from self._after(member, self.after.charter.ranks[key], place, spans.first)
         back = self._comes_back(member)
         # who comes back brings all that was recorded for them
         for key in dict.fromkeys((*(key for key, _ in given), *automatic, *((key for key, _ in new) if back else ()))):
@@ -131,22 +136,18 @@ class Conditions:
         was = self.before.register.members.get(member.key)
         return was is not None and was.status == Status.RETIRED != member.status
 
-    def _givable(self, member: Member, rank: Rank, place: str) -> Iterator[Refusal]:
+    def _givable(self, member: Member, rank: Rank, *, assigned: bool) -> Iterator[Refusal]:
         """Yield what nobody may be given, and who may be given nothing."""
         if rank.automatic:
             yield Refusal("6.8", f"{rank.title} is automatic; nobody may assign or unassign it.", "act")
-        if rank.paused and self._assigned(member.key, rank.key, place):
+        if rank.paused and assigned:
             yield Refusal("6.8", f"{rank.title} is paused; it is given to nobody until the pause is lifted.", "act")
         if self._is_kept(rank):
             why = f"{rank.title} is kept by {rank.kept_by}; nobody here may edit, assign or unassign it."
             yield Refusal("6.8", why, "act")
-        if member.status in OUT and self._assigned(member.key, rank.key, place):
+        if member.status in OUT and assigned:
             why = f"{member.called} is {member.status}; only active, pending or invited members get ranks."
             yield Refusal("6.8", why, "act")
-
-    def _assigned(self, member: str, rank: str, place: str) -> bool:
-        """Whether it is by an assignment that a rank is newly recorded."""
-        return any((g.member, g.rank, g.place) == (member, rank, place) and g.gained for g in self.difference.given)
 
     def _after(self, member: Member, rank: Rank, place: str, first: Instant) -> Iterator[Refusal]:
         """Yield where a rank is missing that has to be there before: when it begins, before the change or after it."""

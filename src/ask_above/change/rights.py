@@ -458,12 +458,7 @@ class Rights:
         rule, rank = self.rules.act(Act.ASSIGN), self.new.compiled.charter.ranks[key]
         before = self.old.compiled.charter.ranks.get(key)
         case = self.old.case(actor, 0, self.now, in_change=True)
-        if before is not None:
-            yield from failing(case.assign(before, None), "act")
-        else:
-            steps = self._using(actor, Act.ASSIGN, 0)
-            case.on_list(rule, key, rank.title, rule.using)
-            yield from failing([*steps, *case.steps], "act")
+        yield from failing(case.assign(before or rank, None, made=before is None), "act")
         yield from self._over_afterwards(actor, rule, rank)
         if rule.hand_on == "held":
             yield from self._brought_within(actor, rank)

@@ -254,7 +254,7 @@ def _as_kind(compiled: CompiledCharter, kind: str, rank: Rank | None) -> Asked:
     if kind == "pending":
         return ask_pending(compiled)
     if kind == "given" and rank is not None:
-        return ask_rank(compiled, rank, given=True)
+        return ask_rank(compiled, rank, given=not rank.paused)
     return ask_anybody(compiled)
 
 

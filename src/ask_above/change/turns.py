@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
-from functools import cached_property
+from functools import cached_property, reduce
+from operator import or_
 from typing import NamedTuple
 
 from ask_above.bulk.places import CompiledPlaces
@@ -173,6 +174,14 @@ class Turns:
             self.old.reckoner.held(before, spot.before, gated=gated),
             self.new.reckoner.held(after, spot.after, gated=gated),
         )
+
+    def differ(self, pair: tuple[Profile | None, Profile | None], spot: Spot) -> int:
+        """Return all that somebody gains or loses at a spot, with gates or with gates left aside."""
+        before, after = pair
+        if before is None or after is None:
+            return 0
+        both = (self._both((before, after), spot, gated=gated) for gated in self._ways(spot))
+        return reduce(or_, (now.mask & ~was.mask if spot.gone else now.mask ^ was.mask for was, now in both))
 
     def _emptied(self, pairs: Sequence[tuple[Profile, Profile]]) -> Iterator[Turn]:
         """Yield what is lost at places that are gone because the assignments there end."""

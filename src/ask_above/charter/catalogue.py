@@ -68,13 +68,14 @@ NO_WORDS = Words()
 
 
 def content(value: Any) -> Any:
-    """Return what a value says, without where it was written; equal for all spellings of the same."""
+    """Return what a value says, without where it was written; equal for all spellings and orders of the same."""
     if isinstance(value, Words):
-        return value.words
+        return frozenset(value.words)
     if isinstance(value, tuple) and hasattr(value, "_fields"):
         return tuple(content(each) for name, each in zip(value._fields, value, strict=True) if name != "where")
     if isinstance(value, tuple):
-        return tuple(map(content, value))
+        said = tuple(map(content, value))
+        return frozenset(said) if all(isinstance(each, (str, tuple)) for each in said) else said
     if isinstance(value, Mapping):
         return {key: content(each) for key, each in value.items()}
     return value

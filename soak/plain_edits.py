@@ -1,0 +1,582 @@
+"""Rule 9 read once more, as plainly as it is written: may this member make this change?
+
+It looks at two communities, before and after, by the second reading of rules 3 to 6 (``tests/plain_rules.py``), and
+shares no code with the package. Of edits of the catalogue, of groups, sets and bundles, of members but their groups,
+of periods, and of what is renamed or removed it says nothing: ``None``.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Iterator
+from dataclasses import replace
+from functools import cached_property
+from typing import Any
+
+from plain_rules import Data, Person, Plain, yes
+
+OWNERS = {"unbounded", "kept-by", "after", "apart-from", "limit", "moderates", "assigns", "manages"}
+SPOKEN = ("gate", "title", "about")
+ACTS = ("moderate", "assign", "manage")
+Words = dict[str, tuple[dict[str, bool], frozenset[str]]]
+
+
+def unordered(value: Any) -> Any:
+    """A value in which the order of names says nothing."""
+    if isinstance(value, list):
+        return frozenset(map(str, value))
+    return {key: unordered(each) for key, each in value.items()} if isinstance(value, dict) else value
+
+
+class Side(Plain):
+    """One side of a change; what was worked out once is kept, as the same is asked of many people."""
+
+    def __init__(self, charter: Data, members: list[Data], assignments: list[Data]) -> None:
+        super().__init__(charter, members, assignments)
+        self.kept: dict[Any, Any] = {}
+        flags = ("unbounded", "open", "on-joining", "entry", "paused")
+        for said in self.rank.values():
+            for flag in flags:
+                if flag in said and not yes(said[flag]):
+                    del said[flag]
+
+    def once(self, key: Any, work: Any) -> Any:
+        if key not in self.kept:
+            self.kept[key] = work()
+        return self.kept[key]
+
+    def carried(self, r: str) -> set[str]:
+        return set(self.once(("carried", r), lambda: super(Side, self).carried(r)))
+
+    def names(self, words: list[str]) -> set[str]:
+        return set(self.once(("names", *words), lambda: super(Side, self).names(words)))
+
+    def close(self, caps: set[str]) -> set[str]:
+        return set(self.once(("close", frozenset(caps)), lambda: super(Side, self).close(caps)))
+
+    def word(self, place: str, holder: str, cap: str) -> str | None:
+        found: str | None = self.once(("word", place, holder, cap), lambda: super(Side, self).word(place, holder, cap))
+        return found
+
+    def barred(self, place: str, holder: str) -> set[str]:
+        return set(self.once(("barred", place, holder), lambda: super(Side, self).barred(place, holder)))
+
+    def held(self, p: Person, place: str, *, gates: bool = True) -> set[str]:
+        key = p.key, p.status, frozenset(p.automatic), frozenset(p.given), frozenset(p.groups), place, gates
+        return set(self.once(("held", *key), lambda: super(Side, self).held(p, place, gates=gates)))
+
+    # -- whom a change is reckoned for (9.6)
+
+    def member(self, key: str, t: dt.datetime) -> Person:
+        """Somebody as if active, with all that is recorded for them."""
+        p = self.person(key, t)
+        return self.active(p, p.assigned | p.conferred)
+
+    def in_group(self, group: str) -> Person:
+        """Somebody who is in a group alone."""
+        p = Person(groups=self.in_groups({"groups": group}), automatic=self.by("anyone", "members"))
+        p.conferred = {
+            (said, "site") if isinstance(said, str) else (said["rank"], said.get("place") or "site")
+            for g in p.groups
+            for said in self.groups[g].get("confers", [])
+        }
+        p.rec_automatic, p.rec_given = p.automatic, p.conferred
+        p.given = {(r, q) for r, q in p.conferred if not self.paused(r)}
+        return p
+
+    def kind(self, r: str) -> str:
+        held_by = self.rank[r].get("held-by")
+        return held_by or ("pending" if yes(self.rank[r].get("entry", "no")) else "given")
+
+    def of_kind(self, kind: str, r: str) -> Person:
+        """Whoever is asked as a rank of some kind, whatever kind this one is here."""
+        if kind == "given" or self.kind(r) == kind:
+            p = self.as_rank(r)
+            return p if self.kind(r) == kind else Person(automatic=self.by("anyone", "members"), given={(r, "site")})
+        if kind == "pending":
+            return Person(status="pending", automatic=self.by("anyone"), given=self.entry())
+        if kind in ("anyone", "visitors"):
+            return self.visitor()
+        return Person(automatic=self.by("anyone", "members", *(["bots"] if kind == "bots" else [])))
+
+    def with_open(self, p: Person, recorded: set[str], now: dt.datetime) -> Person:
+        """Somebody with every open rank that they may join besides."""
+        joined = {
+            r
+            for r in self.ranks
+            if "open" in self.rank[r] and not {"paused", "kept-by", "held-by"} & self.rank[r].keys()
+        }
+        taken, root, grew = set[str](), {*p.automatic, *(r for r, q in p.given if q == "site")}, True
+        while grew:
+            grew = False
+            for r in sorted(joined - taken):
+                said = self.rank[r]
+                apart = any(
+                    x in said.get("apart-from", []) or r in self.rank[x].get("apart-from", []) for x in recorded
+                )
+                full = "limit" in said and r not in recorded and self.count(r, now) >= int(said["limit"])
+                if set(said.get("after", [])) <= root and not apart and not full:
+                    taken.add(r)
+                    root.add(r)
+                    grew = True
+        return replace(p, given=p.given | {(r, "site") for r in taken})
+
+    def count(self, r: str, now: dt.datetime) -> int:
+        standing = (m for m, said in self.members.items() if said.get("status") != "retired")
+        return sum(r in self.recorded_anywhere(self.person(m, now)) for m in standing)
+
+    def moments(self, now: dt.datetime) -> set[dt.datetime]:
+        edges = [self.instant(a["from"]) for a in self.assignments if a.get("from")]
+        edges += [self.instant(a["until"], until=True) for a in self.assignments if a.get("until")]
+        return {now, *(t for t in edges if t > now)}
+
+    # -- what words say (9.7e)
+
+    def words(self, place: str) -> Words:
+        """What a place says of whom, also by the sets that it is like; the first that says something is the word."""
+        said, found = self.place[place], dict[str, tuple[dict[str, bool], set[str]]]()
+        entries = list(said.get("overrides", {}).items())
+        entries += [e for s in said.get("like", []) for e in self.c["override-sets"][s].items()]
+        entries += [(f"@{m}", e) for m, e in said.get("exceptions", {}).items()]
+        for holder, entry in entries:
+            word, bars = found.setdefault(holder, ({}, set()))
+            for cap in self.close(self.names(entry.get("allow", []))):
+                word.setdefault(cap, True)
+            for cap in self.names(entry.get("deny", [])):
+                word.setdefault(cap, False)
+            bars |= self.names(entry.get("bar", []))
+        return {holder: (word, frozenset(bars)) for holder, (word, bars) in found.items() if word or bars}
+
+    def rule(self, act: str) -> Data:
+        found: Data = self.rules.get("overrides", {}) if act == "overrides" else self.act_rule(act)
+        return found
+
+
+class Edit:
+    """A change, by the community before and after it, and why a member may not make it."""
+
+    def __init__(self, before: Side, after: Side, actor: str, now: dt.datetime) -> None:
+        self.b, self.a, self.now, self.key = before, after, now, actor
+        self.me = before.person(actor, now)
+        self.acts: set[str] = set()
+        self.alone = True  # nothing but joining, giving up, and giving to oneself
+        self.edits_ranks = self.edits_places = False
+
+    def refusals(self) -> list[str] | None:
+        """Say why not; empty where it may be made, ``None`` where this reading says nothing."""
+        if self._unread():
+            return None
+        rows = [*self._ranks(), *self._places(), *self._people()]
+        if "None" in rows:
+            return None
+        return rows if self.alone else [*rows, *self._effect(), *self._words(), *self._named()]
+
+    def _unread(self) -> bool:
+        """Whether anything differs of which this reading says nothing."""
+        b, a = self.b, self.a
+        read = {"ranks", "places", "site"}
+        if any(b.c.get(key) != a.c.get(key) for key in {*b.c, *a.c} - read) or b.members.keys() != a.members.keys():
+            return True
+        if not b.rank.keys() <= a.rank.keys() or not b.place.keys() <= a.place.keys():
+            return True
+        plain = [[{k: v for k, v in m.items() if k != "groups"} for m in side.members.values()] for side in (b, a)]
+        return plain[0] != plain[1]
+
+    # -- rows: what it takes (9.2)
+
+    def _able(self, act: str, place: str, rank: str | None, target: int | None) -> bool:
+        """Whether the actor may do an act with one of its capabilities, on a rank and on whoever stands there."""
+        own, b = self.b.standing(self.me, place), self.b
+        if rank is not None and rank in b.rank and not b.over(act, own, b.ranks.index(rank)):
+            return False
+        if target is not None and not b.over(act, own, target):
+            return False
+        using = b.using(act)
+        return b.able(act, self.me, place, rank, using) if rank else any(b.may(self.me, c, place) for c in using)
+
+    def _ranks(self) -> Iterator[str]:
+        b, a = self.b, self.a
+        touched = dict.fromkeys(r for r in a.ranks if r not in b.rank)
+        for r in b.ranks:
+            fields = {f for f in {*b.rank[r], *a.rank[r]} if unordered(b.rank[r].get(f)) != unordered(a.rank[r].get(f))}
+            passed = any(
+                (b.ranks.index(r) < b.ranks.index(x)) != (a.ranks.index(r) < a.ranks.index(x)) for x in b.ranks
+            )
+            if fields & OWNERS:
+                yield f"the owner's alone: {r}"
+            if fields or (passed and "kept-by" not in b.rank[r]):
+                touched[r] = None
+            self.edits_ranks |= passed
+        own = a.standing(a.person(self.key, self.now), "site")
+        for r in touched:
+            self.alone, self.edits_ranks = False, True
+            self.acts.add("manage")
+            if OWNERS & a.rank[r].keys() and r not in b.rank:
+                yield f"the owner's alone: {r}"
+            if "kept-by" in b.rank.get(r, {}) or not self._able("manage", "site", r, None):
+                yield f"manage {r}"
+            if not b.over("manage", own, a.ranks.index(r)):
+                yield f"manage {r} afterwards"
+            yield from self._everybodys(r)
+        for r in a.ranks:
+            yield from self._widened(r)
+
+    def _everybodys(self, r: str) -> Iterator[str]:
+        """What is made everybody's has no conditions, nor is it in any; that is another part of the rules."""
+        was = self.b.rank.get(r, {})
+        if any(self.a.rank[r].get(f) != was.get(f) for f in ("held-by", "entry", "on-joining")):
+            yield "None"
+
+    def _widened(self, r: str) -> Iterator[str]:
+        """A rank that everybody may come to hold is made so, or carries something else: as if it were assigned."""
+        said, was = self.a.rank[r], self.b.rank.get(r)
+        flags = [f for f in ("open", "on-joining", "entry") if yes(said.get(f, "no"))]
+        made = was is None or any(not yes(was.get(f, "no")) for f in flags)
+        if not flags or not (made or self.a.carried(r) != self.b.carried(r)):
+            return
+        self.acts.add("assign")
+        if self.a.paused(r) or (was is not None and self.b.paused(r)):
+            yield "None"  # it brings nobody anything until the pause ends
+        if not self._able("assign", "site", r, self.b.target_standing(self.b.anybody(), "site")):
+            yield f"assign {r} to everybody"
+        own = self.a.standing(self.a.person(self.key, self.now), "site")
+        if not self.b.over("assign", own, self.a.ranks.index(r)):
+            yield f"assign {r} to everybody afterwards"
+        plain = self.a.anybody()
+        plus = replace(plain, given={(r, "site")})
+        if self.b.rule("assign").get("hand-on", "held") == "held":
+            yield from (f"{r} brings {beyond}" for beyond in self._beyond((self.a, plain), (self.a, plus)))
+
+    def _places(self) -> Iterator[str]:
+        b, a = self.b, self.a
+        where = set[str]()
+        for p, said in a.place.items():
+            was = b.place.get(p)
+            if was is None or b.parent[p] != a.parent[p]:
+                where |= {up for up in (a.parent[p], b.parent.get(p)) if up}
+                if was is None and {"overrides", "exceptions", "gate", "like", "places"} & said.keys():
+                    yield "None"  # a copy
+            if was is not None:
+                if was.get("kind") != said.get("kind"):
+                    yield f"the owner's alone: {p}"
+                differs = any(unordered(was.get(f)) != unordered(said.get(f)) for f in SPOKEN)
+                differs |= was.get("like", []) != said.get("like", []) or b.words(p) != a.words(p)
+                where |= {p} if differs else set()
+                inside = [[x["key"] for x in side.get("places", [])] for side in (was, said)]
+                stayed = [[x for x in one if x in other] for one, other in (inside, inside[::-1])]
+                if stayed[0] != stayed[1]:
+                    yield "None"  # the order of places
+        using = b.rules.get("overrides", {}).get("using", "place.manage")
+        for p in where:
+            self.alone, self.edits_places = False, True
+            self.acts.add("overrides")
+            if p not in b.place or using not in b.caps or not b.may(self.me, using, p):
+                yield f"overrides at {p}"
+
+    def _people(self) -> Iterator[str]:
+        b, a = self.b, self.a
+        rows = [{}, {}]  # type: list[dict[tuple[str, str, str], list[Data]]]
+        for found, side in zip(rows, (b, a), strict=True):
+            for row in side.assignments:
+                found.setdefault((row["member"], row["rank"], row.get("place") or "site"), []).append(row)
+        for spot in dict.fromkeys((*rows[0], *rows[1])):
+            before, after = (found.get(spot, []) for found in rows)
+            if before and after and before != after:
+                yield "None"  # another period, or another record
+            elif before != after and all(self._is_past(row) for row in (*before, *after)):
+                self.alone = False
+                if not self._able("assign", spot[2], None, None):
+                    yield f"the past of {spot}"
+            elif not before:
+                yield from self._assigned(*spot)
+            elif not after:
+                yield from self._unassigned(*spot)
+        for key in b.members:
+            one, two = (set(side.members[key].get("groups", "").split(";")) - {""} for side in (b, a))
+            for group in one ^ two:
+                yield from self._group(key, group, put=group in two)
+
+    def _is_past(self, row: Data) -> bool:
+        return bool(row.get("until")) and self.b.instant(row["until"], until=True) <= self.now
+
+    def _stands(self, member: str, place: str) -> int:
+        """The highest that somebody stands, now or at any later moment."""
+        moments = self.b.moments(self.now)
+        return min(self.b.target_standing(self.b.person(member, t), place) for t in moments)
+
+    def _assigned(self, member: str, rank: str, place: str) -> Iterator[str]:
+        b, said = self.b, self.a.rank[rank]
+        t = b.person(member, self.now)
+        self.acts.add("assign")
+        self.alone &= member == self.key and rank in b.rank
+        outside = "held-by" in said or "kept-by" in said or self.a.paused(rank)
+        if outside or t.status not in ("active", "pending", "invited"):
+            yield f"{rank} cannot be given to {member}"
+        if {"after", "apart-from", "limit"} & said.keys() or any(rank in x.get("apart-from", []) for x in b.c["ranks"]):
+            yield "None"  # conditions at every moment are another part of the rules
+        if b.owner(t):
+            yield "on the owner"
+        oneself = member == self.key
+        if oneself and yes(b.rank.get(rank, {}).get("open", "no")) and place == "site":
+            return
+        if oneself and not yes(b.rule("assign").get("self", "no")):
+            yield "to oneself"
+        if rank not in b.rank or place not in b.place:
+            yield "None"
+        elif not self._able("assign", place, rank, None if oneself else self._stands(member, place)):
+            yield f"assign {rank} to {member} at {place}"
+        if b.rule("assign").get("hand-on", "held") == "held":
+            for moment in self.b.moments(self.now) | self.a.moments(self.now):
+                sides = [(side, side.member(member, moment)) for side in (b, self.a)]
+                yield from (f"{member} gains {beyond}" for beyond in self._beyond(*sides))
+
+    def _unassigned(self, member: str, rank: str, place: str) -> Iterator[str]:
+        b = self.b
+        self.acts.add("assign")
+        self.alone &= member == self.key
+        if "kept-by" in b.rank[rank] or b.owner(b.person(member, self.now)):
+            yield f"{rank} cannot be taken from {member}"
+        elif member != self.key:
+            if not self._able("assign", place, rank, self._stands(member, place)):
+                yield f"unassign {rank} from {member}"
+        elif self._gains(member):
+            yield "None" if any(row not in b.assignments for row in self.a.assignments) else "giving up gains"
+
+    def _gains(self, member: str) -> bool:
+        """Whether somebody holds more anywhere, at any moment."""
+        for t in self.b.moments(self.now) | self.a.moments(self.now):
+            one, two = self.b.member(member, t), self.a.member(member, t)
+            for q in self.b.place:
+                freed = self.a.unbounded(two, q) and not self.b.unbounded(one, q)
+                ways = ((self.a.held(two, q, gates=g), self.b.held(one, q, gates=g)) for g in (True, False))
+                if freed or any(not after <= before for after, before in ways):
+                    return True
+        return False
+
+    def _group(self, member: str, group: str, *, put: bool) -> Iterator[str]:
+        """Into a group, or out of it: as if every rank that it confers were assigned or unassigned."""
+        b, oneself = self.b, member == self.key
+        self.acts.add("assign")
+        self.alone = False
+        if b.owner(b.person(member, self.now)):
+            yield "on the owner"
+        gains = self._gains(member)
+        if oneself and not put:
+            if gains:
+                yield "leaving gains"
+            return
+        for rank, place in b.in_group(group).conferred:
+            said = b.rank[rank]
+            if {"after", "apart-from", "limit", "kept-by"} & said.keys() or any(
+                rank in x.get("apart-from", []) for x in b.c["ranks"]
+            ):
+                yield "None"
+            if oneself and not yes(b.rule("assign").get("self", "no")):
+                yield "to oneself"
+            if not self._able("assign", place, rank, None if oneself else self._stands(member, place)):
+                yield f"{rank} by {group}"
+        if (oneself and gains) or not self._able(
+            "assign", "site", None, None if oneself else self._stands(member, "site")
+        ):
+            yield f"groups of {member}"
+
+    # -- the effect (9.6 and 9.7)
+
+    @cached_property
+    def _over(self) -> str:
+        said: list[str] = [self.b.rule(act).get("over", "below") for act in self.acts]
+        return min(said, key=("below", "level", "anyone").index)
+
+    @cached_property
+    def _hands_on_held(self) -> bool:
+        return any(self.b.rule(act).get("hand-on", "held") == "held" for act in self.acts)
+
+    def _below(self, standing: int, place: str) -> bool:
+        own = self.b.standing(self.me, place)
+        return self._over == "anyone" or standing > own or (self._over == "level" and standing == own)
+
+    def _was(self, place: str) -> str:
+        """The place that one is compared with: itself, or the nearest above it that was there."""
+        while place not in self.b.place:
+            place = self.a.parent[place] or "site"
+        return place
+
+    def _beyond(self, before: tuple[Side, Person], after: tuple[Side, Person]) -> Iterator[str]:
+        """What somebody holds afterwards, held not before, and the actor does not hold there."""
+        (one, was), (two, now) = before, after
+        for q in self.a.place:
+            then = q if one is self.a else self._was(q)
+            for gates in (True, False):
+                gained = two.held(now, q, gates=gates) - one.held(was, then, gates=gates)
+                beyond = gained - self.b.held(self.me, self._was(q), gates=gates)
+                if beyond:
+                    yield f"{sorted(beyond)} at {q}"
+            freed = two.unbounded(now, q) and not one.unbounded(was, then)
+            if freed and not self.b.unbounded(self.me, self._was(q)):
+                yield f"everything at {q}"
+
+    def _subjects(self) -> Iterator[tuple[str, str, Person, Person, bool]]:
+        """Everyone at every moment: who, of which form, before, after, and whether they act."""
+        b, a, now = self.b, self.a, self.now
+        yield "visitor", "visitor", b.visitor(), a.visitor(), False
+        for r in a.ranks:
+            kinds = dict.fromkeys(side.kind(r) for side in (b, a) if r in side.rank)
+            for kind in kinds:
+                two = a.of_kind(kind, r)
+                one = b.of_kind(kind, r) if r in b.rank else b.anybody()
+                acts = kind not in ("anyone", "visitors", "pending")
+                yield r, "rank", one, two, acts
+                if acts and kind == "given":
+                    opened = (
+                        s.with_open(p, {*p.automatic, *(x for x, _ in p.given)}, now) for s, p in ((b, one), (a, two))
+                    )
+                    yield (r, "joined", *opened, False)  # type: ignore[misc]
+        for g in a.groups:
+            yield g, "group", b.in_group(g), a.in_group(g), False
+        for m in a.members:
+            if b.owner(b.person(m, now)):
+                continue
+            for t in b.moments(now) | a.moments(now):
+                one, two = b.member(m, t), a.member(m, t)
+                yield m, "member", one, two, True
+                if b.person(m, t).status == "active":
+                    opened = (
+                        s.with_open(p, s.recorded_anywhere(s.person(m, now)), now) for s, p in ((b, one), (a, two))
+                    )
+                    yield (m, "joined", *opened, False)
+
+    def _effect(self) -> Iterator[str]:
+        mine = [(one, two) for who, form, one, two, _ in self._subjects() if who == self.key and form == "member"]
+        for who, form, one, two, acts in self._subjects():
+            if self._hands_on_held:
+                yield from (f"{who} gains {beyond}" for beyond in self._beyond((self.b, one), (self.a, two)))
+            myself = who == self.key and form in ("member", "joined")
+            if myself:
+                yield from self._mine(one, two)
+            elif form != "joined":
+                yield from self._losses(who, form, one, two, mine)
+            if form in ("member", "rank") and acts and (self.edits_ranks or self.edits_places or myself):
+                yield from self._power(who, one, two, myself=myself)
+
+    def _mine(self, one: Person, two: Person) -> Iterator[str]:
+        for q in self.a.place:
+            then = self._was(q)
+            if any(self.a.held(two, q, gates=g) - self.b.held(one, then, gates=g) for g in (True, False)):
+                yield f"the actor gains at {q}"
+            was, now = (side.ranks_at(p, x) for side, p, x in ((self.b, one, then), (self.a, two, q)))
+            first = self.b.ranks.index(was[0]) if was else len(self.b.ranks)
+            later = self.a.ranks.index(now[0]) if now else len(self.a.ranks)
+            if any(self.b.ranks.index(r) <= first and self.a.ranks.index(r) > later for r in self.b.ranks):
+                yield f"the actor rises at {q}"
+
+    def _losses(
+        self, who: str, form: str, one: Person, two: Person, mine: list[tuple[Person, Person]]
+    ) -> Iterator[str]:
+        if form == "member" and self.b.members[who].get("status") in ("locked", "retired", "invited"):
+            return
+        if (form == "rank" and who not in self.b.rank) or (form == "group" and who not in self.b.groups):
+            return
+        for q in self.b.place:
+            for gates in (True, False):
+                lost = self.b.held(one, q, gates=gates) - self.a.held(two, q, gates=gates)
+                if form in ("rank", "group") and self._nobody_in(who, form):
+                    lost &= self._named_in_rules
+                if not lost:
+                    continue
+                if form == "member":
+                    standing = self._stands(who, q)
+                else:
+                    standing = self.b.target_standing(replace(one, rec_automatic=one.automatic, rec_given=one.given), q)
+                level = standing == self.b.standing(self.me, q)
+                too = all(lost <= self.b.held(x, q, gates=gates) - self.a.held(y, q, gates=gates) for x, y in mine)
+                if not self._below(standing, q) and not (level and too):
+                    yield f"{who} loses {sorted(lost)} at {q}"
+
+    def _nobody_in(self, who: str, form: str) -> bool:
+        people = [self.b.person(m, self.now) for m in self.b.members]
+        if form == "group":
+            return not any(who in p.groups for p in people)
+        kind = self.b.kind(who)
+        if kind in ("anyone", "visitors"):
+            return False
+        return not any(who in self.b.recorded_anywhere(p) for p in people)
+
+    @cached_property
+    def _named_in_rules(self) -> set[str]:
+        b, found = self.b, set[str]()
+        for act in (*ACTS, "call"):
+            found |= set(b.using(act))
+        for part, default in (("overrides", "place.manage"), ("accounts", "member.lock")):
+            found.add(b.rules.get(part, {}).get("using", default))
+        found |= {b.rules[part] for part in ("seeing",) if part in b.rules}
+        return found
+
+    def _power(self, who: str, one: Person, two: Person, *, myself: bool) -> Iterator[str]:
+        for q in self.a.place:
+            then = self._was(q)
+            new = _powers(self.a, two, q) - _powers(self.b, one, then)
+            new = {power for power in new if power[1] in self.b.rank}
+            if new if myself else new - _powers(self.b, self.me, then):
+                yield f"{who} gains power at {q}"
+
+    # -- words (9.7c and 9.7e)
+
+    def _spoken(self) -> Iterator[tuple[str, str, dict[str, bool], dict[str, bool], set[str], set[str]]]:
+        for p in self.b.place:
+            one, two = self.b.words(p), self.a.words(p)
+            for holder in dict.fromkeys((*one, *two)):
+                (was, bars), (now, barred) = (words.get(holder, ({}, frozenset())) for words in (one, two))
+                if (was, bars) != (now, barred):
+                    yield p, holder, was, now, set(bars), set(barred)
+
+    def _words(self) -> Iterator[str]:
+        """A word that gives and is written, or takes and goes, is within what the actor holds there."""
+        for p, holder, was, now, bars, barred in self._spoken() if self._hands_on_held else ():
+            gives = {c for c, gives in now.items() if gives and not was.get(c, False)}
+            freed = {c for c, gives in was.items() if not gives and now.get(c, True) and c not in barred}
+            held = (self.b.held(self.me, p, gates=gates) for gates in (True, False))
+            if any(not gives | freed | (bars - barred) <= each for each in held):
+                yield f"words for {holder} at {p}"
+
+    def _named(self) -> Iterator[str]:
+        """Words name only who stands below; a range the ranks in it whose answers change."""
+        for p, holder, was, now, bars, barred in self._spoken():
+            if holder.endswith("+"):
+                differ = {c for c in {*was, *now} if was.get(c) != now.get(c)} | (bars ^ barred)
+                covered = self.b.ranks[: self.b.ranks.index(holder[:-1]) + 1]
+                ranks = [r for r in covered if self._turns(r, p, differ)]
+                standings = [self.b.target_standing(self.b.as_rank(r), p) for r in ranks]
+            elif holder.startswith("@"):
+                standings = [self._stands(holder[1:], p)]
+            else:
+                asked = self.b.as_rank(holder) if holder in self.b.rank else self.b.in_group(holder)
+                standings = [self.b.target_standing(asked, p)]
+            if not all(self._below(standing, p) for standing in standings):
+                yield f"{holder} is named at {p}"
+
+    def _turns(self, r: str, place: str, differ: set[str]) -> bool:
+        one, two = self.b.as_rank(r), self.a.as_rank(r)
+        return any(
+            (self.b.held(one, place, gates=g) ^ self.a.held(two, place, gates=g)) & differ for g in (True, False)
+        )
+
+
+def _powers(side: Side, p: Person, place: str) -> set[tuple[str, ...]]:
+    """Which ranks somebody may act on at a place by order, lists and capability, as if active."""
+    p, found = replace(p, status="active"), set[tuple[str, ...]]()
+    own = side.standing(p, place)
+    for act in ACTS if place == "site" else ACTS[:2]:
+        for cap in side.using(act):
+            if side.may(p, cap, place):
+                name = (cap,) if act == "moderate" else ()
+                found |= {
+                    (act, r, *name)
+                    for n, r in enumerate(side.ranks)
+                    if side.over(act, own, n) and side.admitted(act, p, place, cap, r)
+                }
+    called = any(side.may(p, cap, place) for cap in side.using("call"))
+    return found | {
+        ("call", r)
+        for r in side.ranks
+        if called or side.rank[r].get("call", "closed" if "held-by" in side.rank[r] else "open") == "open"
+    }
