@@ -44,6 +44,7 @@ def side(charter: str, names: Names) -> Side:
             "place": given.place,
             "from": text(given.period.start),
             "until": text(given.period.end),
+            "record": f"{given.by} {given.why} {given.source}",
         }
         for member in register.members
         for given in register.of(member)

@@ -1,8 +1,9 @@
 """Rule 9 read once more, as plainly as it is written: may this member make this change?
 
 It looks at two communities, before and after, by the second reading of rules 3 to 6 (``tests/plain_rules.py``), and
-shares no code with the package. Of edits of the catalogue, of groups, sets and bundles, of members but their groups,
-of periods, and of what is renamed or removed it says nothing: ``None``.
+shares no code with the package. Of edits of the catalogue, the rules, groups, sets, bundles and expectations,
+of renames, of the order of places, of what is made everybody's and of members who are vouched for or taken out it says
+nothing: ``None``.
 """
 
 from __future__ import annotations
@@ -28,6 +29,17 @@ def unordered(value: Any) -> Any:
     return {key: unordered(each) for key, each in value.items()} if isinstance(value, dict) else value
 
 
+def written(place: Data) -> dict[str, Any]:
+    """What is written at a place, as it is spelled; an entry that says nothing is none."""
+    spoken = {part: place.get(part, {}) for part in ("overrides", "exceptions")}
+    return {
+        f"{part} {holder}": {word: frozenset(names) for word, names in entry.items() if names}
+        for part, entries in spoken.items()
+        for holder, entry in entries.items()
+        if any(entry.values())
+    }
+
+
 class Side(Plain):
     """One side of a change; what was worked out once is kept, as the same is asked of many people."""
 
@@ -36,6 +48,7 @@ class Side(Plain):
         self.kept: dict[Any, Any] = {}
         flags = ("unbounded", "open", "on-joining", "entry", "paused")
         for said in self.rank.values():
+            said.setdefault("call", "closed" if "held-by" in said else "open")
             for flag in flags:
                 if flag in said and not yes(said[flag]):
                     del said[flag]
@@ -71,6 +84,9 @@ class Side(Plain):
         """Somebody as if active, with all that is recorded for them."""
         p = self.person(key, t)
         return self.active(p, p.assigned | p.conferred)
+
+    def has(self, member: str, rank: str, place: str, t: dt.datetime) -> bool:
+        return member in self.members and (rank, place) in self.person(member, t).assigned
 
     def in_group(self, group: str) -> Person:
         """Somebody who is in a group alone."""
@@ -166,7 +182,7 @@ class Edit:
         """Say why not; empty where it may be made, ``None`` where this reading says nothing."""
         if self._unread():
             return None
-        rows = [*self._ranks(), *self._places(), *self._people()]
+        rows = [*self._ranks(), *self._places(), *self._people(), *self._conditions()]
         if "None" in rows:
             return None
         return rows if self.alone else [*rows, *self._effect(), *self._words(), *self._named()]
@@ -175,12 +191,12 @@ class Edit:
         """Whether anything differs of which this reading says nothing."""
         b, a = self.b, self.a
         read = {"ranks", "places", "site"}
-        if any(b.c.get(key) != a.c.get(key) for key in {*b.c, *a.c} - read) or b.members.keys() != a.members.keys():
+        if any(b.c.get(key) != a.c.get(key) for key in {*b.c, *a.c} - read):
             return True
-        if not b.rank.keys() <= a.rank.keys() or not b.place.keys() <= a.place.keys():
-            return True
-        plain = [[{k: v for k, v in m.items() if k != "groups"} for m in side.members.values()] for side in (b, a)]
-        return plain[0] != plain[1]
+        renamed = any(
+            one.keys() - two.keys() and two.keys() - one.keys() for one, two in ((b.rank, a.rank), (b.place, a.place))
+        )
+        return renamed or not b.members.keys() <= a.members.keys()
 
     # -- rows: what it takes (9.2)
 
@@ -197,11 +213,16 @@ class Edit:
     def _ranks(self) -> Iterator[str]:
         b, a = self.b, self.a
         touched = dict.fromkeys(r for r in a.ranks if r not in b.rank)
+        shared = [r for r in b.ranks if r in a.rank]
         for r in b.ranks:
+            if r not in a.rank:
+                self.alone, self.edits_ranks = False, True
+                self.acts.add("manage")
+                if OWNERS & b.rank[r].keys() or not self._able("manage", "site", r, None):
+                    yield f"remove {r}"
+                continue
             fields = {f for f in {*b.rank[r], *a.rank[r]} if unordered(b.rank[r].get(f)) != unordered(a.rank[r].get(f))}
-            passed = any(
-                (b.ranks.index(r) < b.ranks.index(x)) != (a.ranks.index(r) < a.ranks.index(x)) for x in b.ranks
-            )
+            passed = any((b.ranks.index(r) < b.ranks.index(x)) != (a.ranks.index(r) < a.ranks.index(x)) for x in shared)
             if fields & OWNERS:
                 yield f"the owner's alone: {r}"
             if fields or (passed and "kept-by" not in b.rank[r]):
@@ -260,12 +281,13 @@ class Edit:
                 if was.get("kind") != said.get("kind"):
                     yield f"the owner's alone: {p}"
                 differs = any(unordered(was.get(f)) != unordered(said.get(f)) for f in SPOKEN)
-                differs |= was.get("like", []) != said.get("like", []) or b.words(p) != a.words(p)
+                differs |= was.get("like", []) != said.get("like", []) or written(was) != written(said)
                 where |= {p} if differs else set()
-                inside = [[x["key"] for x in side.get("places", [])] for side in (was, said)]
+                inside = [[x for x, up in side.parent.items() if up == p] for side in (b, a)]
                 stayed = [[x for x in one if x in other] for one, other in (inside, inside[::-1])]
                 if stayed[0] != stayed[1]:
                     yield "None"  # the order of places
+        where |= {b.parent[p] or "site" for p in b.place if p not in a.place}
         using = b.rules.get("overrides", {}).get("using", "place.manage")
         for p in where:
             self.alone, self.edits_places = False, True
@@ -276,44 +298,106 @@ class Edit:
     def _people(self) -> Iterator[str]:
         b, a = self.b, self.a
         rows = [{}, {}]  # type: list[dict[tuple[str, str, str], list[Data]]]
+        moments = sorted(b.moments(self.now) | a.moments(self.now))
         for found, side in zip(rows, (b, a), strict=True):
             for row in side.assignments:
                 found.setdefault((row["member"], row["rank"], row.get("place") or "site"), []).append(row)
         for spot in dict.fromkeys((*rows[0], *rows[1])):
             before, after = (found.get(spot, []) for found in rows)
-            if before and after and before != after:
-                yield "None"  # another period, or another record
-            elif before != after and all(self._is_past(row) for row in (*before, *after)):
+            had, has = ([side.has(*spot, t) for t in moments] for side in (b, a))
+            gained, lost = (any(x and not y for x, y in zip(p, q, strict=True)) for p, q in ((has, had), (had, has)))
+            if gained or (any(had) and before != after and not lost):  # another record is as if it were given anew
+                yield from self._assigned(*spot, new=gained)
+            if lost:
+                yield from self._unassigned(*spot)
+            if before != after and not any((*had, *has)):
+                self.acts.add("assign")
                 self.alone = False
                 if not self._able("assign", spot[2], None, None):
                     yield f"the past of {spot}"
-            elif not before:
-                yield from self._assigned(*spot)
-            elif not after:
-                yield from self._unassigned(*spot)
-        for key in b.members:
-            one, two = (set(side.members[key].get("groups", "").split(";")) - {""} for side in (b, a))
-            for group in one ^ two:
-                yield from self._group(key, group, put=group in two)
+        for key in a.members:
+            if b.members.get(key) != a.members[key]:
+                yield from self._member(key, b.members.get(key), a.members[key])
 
-    def _is_past(self, row: Data) -> bool:
-        return bool(row.get("until")) and self.b.instant(row["until"], until=True) <= self.now
+    def _member(self, key: str, one: Data | None, two: Data) -> Iterator[str]:
+        self.acts.add("assign")
+        self.alone = False
+        was, status = (one or {}).get("status", ""), two["status"]
+        differ = {f for f in two if (one or {}).get(f, "") != two[f]} - {"key"}
+        if differ & {"user_name", "external_id"}:
+            yield f"the owner's alone: {key}"
+        if one is None:
+            yield from self._joins(key, None)
+            if status in ("locked", "retired"):
+                yield from self._account(key)
+            if status == "active" and any("on-joining" in said for said in self.b.rank.values()):
+                yield "None"  # what is given on joining stands beside it
+        else:
+            if self.b.owner(self.b.person(key, self.now)):
+                yield "None"
+            if was in ("pending", "invited") and status in ("pending", "active"):
+                yield from self._joins(key, self._stands(key, "site")) if was != status else ()
+                yield from ("None" for _ in (1,) if was != status)
+            elif was != status:
+                yield from self._account(key)
+            own = key == self.key
+            if "name" in differ and not own and [*self._account(key)]:
+                naming = self.b.rules.get("accounts", {}).get("naming", [])
+                t = self.b.person(key, self.now)
+                if not any(self.b.moderate(self.me, t, "site", using) for using in naming):
+                    yield f"the name of {key}"
+            if differ & {"note", "kind", "email"} or ("phone" in differ and not own):
+                yield from self._account(key, oneself=differ & {"note", "kind", "email"} == {"email"})
+            if "email" in differ and self.b.rule("assign").get("hand-on", "held") == "held":
+                for t in (self.b.member(key, moment) for moment in self.b.moments(self.now)):
+                    yield from (
+                        f"what {key} holds: {beyond}" for beyond in self._beyond((self.b, Person()), (self.b, t))
+                    )
+        groups = [set((said or {}).get("groups", "").split(";")) - {""} for said in (one, two)]
+        for group in groups[0] ^ groups[1]:
+            yield from self._group(key, group, put=group in groups[1])
+
+    def _joins(self, key: str, standing: int | None) -> Iterator[str]:
+        if not self._able("assign", "site", None, standing):
+            yield f"{key} is added or vouched for"
+
+    def _account(self, key: str, *, oneself: bool = False) -> Iterator[str]:
+        """What stands in the row of accounts takes its capability, and whoever it is of as under moderate."""
+        b, t = self.b, self.b.person(key, self.now) if key in self.b.members else self.b.anybody()
+        using = b.rules.get("accounts", {}).get("using", "member.lock")
+        if using not in b.caps or not b.may(self.me, using, "site"):
+            yield f"the account of {key}"
+            return
+        if key == self.key:
+            if not oneself:
+                yield "on oneself"
+            return
+        top = self._stands(key, "site") if key in b.members else b.target_standing(t, "site")
+        rank = b.ranks[top] if 0 <= top < len(b.ranks) else None
+        if not b.over("moderate", b.standing(self.me, "site"), top) or b.owner(t):
+            yield f"{key} stands too high"
+        elif not b.admitted("moderate", self.me, "site", using, rank):
+            yield f"{key} is in no list"
+
+    def _reached(self, member: str, place: str) -> int | None:
+        """Where somebody stands, the actor and who is new aside."""
+        return None if member == self.key or member not in self.b.members else self._stands(member, place)
 
     def _stands(self, member: str, place: str) -> int:
         """The highest that somebody stands, now or at any later moment."""
         moments = self.b.moments(self.now)
+        if member not in self.b.members:
+            return self.b.target_standing(self.b.anybody(), place)
         return min(self.b.target_standing(self.b.person(member, t), place) for t in moments)
 
-    def _assigned(self, member: str, rank: str, place: str) -> Iterator[str]:
+    def _assigned(self, member: str, rank: str, place: str, *, new: bool) -> Iterator[str]:
         b, said = self.b, self.a.rank[rank]
-        t = b.person(member, self.now)
+        t = (b if member in b.members else self.a).person(member, self.now)
         self.acts.add("assign")
         self.alone &= member == self.key and rank in b.rank
         outside = "held-by" in said or "kept-by" in said or self.a.paused(rank)
-        if outside or t.status not in ("active", "pending", "invited"):
+        if new and (outside or t.status not in ("active", "pending", "invited")):
             yield f"{rank} cannot be given to {member}"
-        if {"after", "apart-from", "limit"} & said.keys() or any(rank in x.get("apart-from", []) for x in b.c["ranks"]):
-            yield "None"  # conditions at every moment are another part of the rules
         if b.owner(t):
             yield "on the owner"
         oneself = member == self.key
@@ -323,11 +407,12 @@ class Edit:
             yield "to oneself"
         if rank not in b.rank or place not in b.place:
             yield "None"
-        elif not self._able("assign", place, rank, None if oneself else self._stands(member, place)):
+        elif not self._able("assign", place, rank, self._reached(member, place)):
             yield f"assign {rank} to {member} at {place}"
         if b.rule("assign").get("hand-on", "held") == "held":
             for moment in self.b.moments(self.now) | self.a.moments(self.now):
-                sides = [(side, side.member(member, moment)) for side in (b, self.a)]
+                one = b.member(member, moment) if member in b.members else b.anybody()
+                sides = (b, one), (self.a, self.a.member(member, moment))
                 yield from (f"{member} gains {beyond}" for beyond in self._beyond(*sides))
 
     def _unassigned(self, member: str, rank: str, place: str) -> Iterator[str]:
@@ -345,10 +430,12 @@ class Edit:
     def _gains(self, member: str) -> bool:
         """Whether somebody holds more anywhere, at any moment."""
         for t in self.b.moments(self.now) | self.a.moments(self.now):
-            one, two = self.b.member(member, t), self.a.member(member, t)
+            two = self.a.member(member, t)
+            one = self.b.member(member, t) if member in self.b.members else self.b.anybody()
             for q in self.b.place:
-                freed = self.a.unbounded(two, q) and not self.b.unbounded(one, q)
-                ways = ((self.a.held(two, q, gates=g), self.b.held(one, q, gates=g)) for g in (True, False))
+                then = self._stays(q)
+                freed = self.a.unbounded(two, then) and not self.b.unbounded(one, q)
+                ways = ((self.a.held(two, then, gates=g), self.b.held(one, q, gates=g)) for g in (True, False))
                 if freed or any(not after <= before for after, before in ways):
                     return True
         return False
@@ -358,7 +445,7 @@ class Edit:
         b, oneself = self.b, member == self.key
         self.acts.add("assign")
         self.alone = False
-        if b.owner(b.person(member, self.now)):
+        if member in b.members and b.owner(b.person(member, self.now)):
             yield "on the owner"
         gains = self._gains(member)
         if oneself and not put:
@@ -366,19 +453,53 @@ class Edit:
                 yield "leaving gains"
             return
         for rank, place in b.in_group(group).conferred:
-            said = b.rank[rank]
-            if {"after", "apart-from", "limit", "kept-by"} & said.keys() or any(
-                rank in x.get("apart-from", []) for x in b.c["ranks"]
-            ):
-                yield "None"
             if oneself and not yes(b.rule("assign").get("self", "no")):
                 yield "to oneself"
             if not self._able("assign", place, rank, None if oneself else self._stands(member, place)):
                 yield f"{rank} by {group}"
-        if (oneself and gains) or not self._able(
-            "assign", "site", None, None if oneself else self._stands(member, "site")
-        ):
+        if (oneself and gains) or not self._able("assign", "site", None, self._reached(member, "site")):
             yield f"groups of {member}"
+
+    # -- what must be so of ranks (9.5)
+
+    def _conditions(self) -> Iterator[str]:
+        b, a = self.b, self.a
+        moments = sorted(b.moments(self.now) | a.moments(self.now))
+        had: dict[str, list[str]] = {}
+        for m in a.members:
+            one, two = (side.person(m, self.now) if m in side.members else Person() for side in (b, a))
+            before = b.recorded_anywhere(one) if m in b.members else set[str]()
+            new = dict[tuple[str, str], dt.datetime]()
+            for t in reversed(moments):
+                was = b.person(m, t) if m in b.members else Person()
+                now = a.person(m, t)
+                new |= dict.fromkeys((now.assigned | now.conferred) - (was.assigned | was.conferred), t)
+            for (r, place), first in new.items():
+                if "kept-by" in a.rank[r]:
+                    yield f"{r} is kept"
+                there = set[str]()
+                for side in (b, a):
+                    if m in side.members:
+                        p = side.person(m, first)
+                        there |= p.rec_automatic | {x for x, q in p.rec_given if q in a.chain(place)}
+                if not set(a.rank[r].get("after", [])) <= there:
+                    yield f"{m} lacks what {r} comes after"
+            back = one.status == "retired" != two.status
+            automatic = two.rec_automatic | {r for r, _ in two.rec_given} - {r for r, _ in two.assigned | two.conferred}
+            known = one.rec_automatic | {r for r, _ in one.rec_given}
+            newly = {r for r, _ in new} | (automatic - known) | (a.recorded_anywhere(two) if back else set())
+            apart_before = set() if one.status == "retired" else before
+            for r in newly if two.status != "retired" or new else ():
+                for x in a.recorded_anywhere(two) - {r}:
+                    apart = x in a.rank[r].get("apart-from", []) or r in a.rank[x].get("apart-from", [])
+                    if apart and not {r, x} <= apart_before:
+                        yield f"{m} may not have {r} with {x}"
+            for r in a.recorded_anywhere(two) - apart_before if two.status != "retired" else ():
+                had.setdefault(r, []).append(m)
+        for r in had:
+            limit = a.rank[r].get("limit")
+            if limit is not None and a.count(r, self.now) > max(int(limit), b.count(r, self.now) if r in b.rank else 0):
+                yield f"too many have {r}"
 
     # -- the effect (9.6 and 9.7)
 
@@ -401,19 +522,31 @@ class Edit:
             place = self.a.parent[place] or "site"
         return place
 
+    def _stays(self, place: str) -> str:
+        """The place itself, or the nearest above it that stays."""
+        while place not in self.a.place:
+            place = self.b.parent[place] or "site"
+        return place
+
     def _beyond(self, before: tuple[Side, Person], after: tuple[Side, Person]) -> Iterator[str]:
         """What somebody holds afterwards, held not before, and the actor does not hold there."""
         (one, was), (two, now) = before, after
         for q in self.a.place:
-            then = q if one is self.a else self._was(q)
+            then, here = (q if side is self.a else self._was(q) for side in (one, two))
             for gates in (True, False):
-                gained = two.held(now, q, gates=gates) - one.held(was, then, gates=gates)
+                gained = two.held(now, here, gates=gates) - one.held(was, then, gates=gates)
                 beyond = gained - self.b.held(self.me, self._was(q), gates=gates)
                 if beyond:
                     yield f"{sorted(beyond)} at {q}"
-            freed = two.unbounded(now, q) and not one.unbounded(was, then)
+            freed = two.unbounded(now, here) and not one.unbounded(was, then)
             if freed and not self.b.unbounded(self.me, self._was(q)):
                 yield f"everything at {q}"
+        if (one, two) == (self.b, self.a):
+            for q in self.b.place.keys() - self.a.place.keys():
+                for gates in (True, False):
+                    gained = two.held(now, self._stays(q), gates=gates) - one.held(was, q, gates=gates)
+                    if gained - self.b.held(self.me, q, gates=gates):
+                        yield f"{sorted(gained)} where {q} was"
 
     def _subjects(self) -> Iterator[tuple[str, str, Person, Person, bool]]:
         """Everyone at every moment: who, of which form, before, after, and whether they act."""
@@ -426,7 +559,7 @@ class Edit:
                 one = b.of_kind(kind, r) if r in b.rank else b.anybody()
                 acts = kind not in ("anyone", "visitors", "pending")
                 yield r, "rank", one, two, acts
-                if acts and kind == "given":
+                if acts:
                     opened = (
                         s.with_open(p, {*p.automatic, *(x for x, _ in p.given)}, now) for s, p in ((b, one), (a, two))
                     )
@@ -434,12 +567,13 @@ class Edit:
         for g in a.groups:
             yield g, "group", b.in_group(g), a.in_group(g), False
         for m in a.members:
-            if b.owner(b.person(m, now)):
+            if a.owner(a.person(m, now)):
                 continue
             for t in b.moments(now) | a.moments(now):
-                one, two = b.member(m, t), a.member(m, t)
+                two = a.member(m, t)
+                one = b.member(m, t) if m in b.members else b.with_open(b.anybody(), b.by("anyone", "members"), now)
                 yield m, "member", one, two, True
-                if b.person(m, t).status == "active":
+                if a.person(m, t).status == "active" and m in b.members:
                     opened = (
                         s.with_open(p, s.recorded_anywhere(s.person(m, now)), now) for s, p in ((b, one), (a, two))
                     )
@@ -459,6 +593,10 @@ class Edit:
                 yield from self._power(who, one, two, myself=myself)
 
     def _mine(self, one: Person, two: Person) -> Iterator[str]:
+        for q in self.b.place.keys() - self.a.place.keys():
+            ways = ((self.a.held(two, self._stays(q), gates=g), self.b.held(one, q, gates=g)) for g in (True, False))
+            if any(now - was for now, was in ways):
+                yield f"the actor gains where {q} was"
         for q in self.a.place:
             then = self._was(q)
             if any(self.a.held(two, q, gates=g) - self.b.held(one, then, gates=g) for g in (True, False)):
@@ -466,19 +604,25 @@ class Edit:
             was, now = (side.ranks_at(p, x) for side, p, x in ((self.b, one, then), (self.a, two, q)))
             first = self.b.ranks.index(was[0]) if was else len(self.b.ranks)
             later = self.a.ranks.index(now[0]) if now else len(self.a.ranks)
-            if any(self.b.ranks.index(r) <= first and self.a.ranks.index(r) > later for r in self.b.ranks):
+            both = [r for r in self.b.ranks if r in self.a.rank]
+            if any(self.b.ranks.index(r) <= first and self.a.ranks.index(r) > later for r in both):
                 yield f"the actor rises at {q}"
 
     def _losses(
         self, who: str, form: str, one: Person, two: Person, mine: list[tuple[Person, Person]]
     ) -> Iterator[str]:
-        if form == "member" and self.b.members[who].get("status") in ("locked", "retired", "invited"):
+        if form == "member" and self.b.members.get(who, {"status": ""})["status"] in (
+            "",
+            "locked",
+            "retired",
+            "invited",
+        ):
             return
         if (form == "rank" and who not in self.b.rank) or (form == "group" and who not in self.b.groups):
             return
         for q in self.b.place:
             for gates in (True, False):
-                lost = self.b.held(one, q, gates=gates) - self.a.held(two, q, gates=gates)
+                lost = self._lost(one, two, q, gates=gates)
                 if form in ("rank", "group") and self._nobody_in(who, form):
                     lost &= self._named_in_rules
                 if not lost:
@@ -488,9 +632,17 @@ class Edit:
                 else:
                     standing = self.b.target_standing(replace(one, rec_automatic=one.automatic, rec_given=one.given), q)
                 level = standing == self.b.standing(self.me, q)
-                too = all(lost <= self.b.held(x, q, gates=gates) - self.a.held(y, q, gates=gates) for x, y in mine)
+                too = all(lost <= self._lost(x, y, q, gates=gates) for x, y in mine)
                 if not self._below(standing, q) and not (level and too):
                     yield f"{who} loses {sorted(lost)} at {q}"
+
+    def _lost(self, one: Person, two: Person, place: str, *, gates: bool) -> set[str]:
+        """What is lost at a place; at one that is gone, by the assignments there alone."""
+        held = self.b.held(one, place, gates=gates)
+        if place in self.a.place:
+            return held - self.a.held(two, place, gates=gates)
+        rest = replace(one, given={(r, q) for r, q in one.given if q in self.a.place})
+        return held - self.b.held(rest, place, gates=gates)
 
     def _nobody_in(self, who: str, form: str) -> bool:
         people = [self.b.person(m, self.now) for m in self.b.members]
@@ -523,7 +675,7 @@ class Edit:
 
     def _spoken(self) -> Iterator[tuple[str, str, dict[str, bool], dict[str, bool], set[str], set[str]]]:
         for p in self.b.place:
-            one, two = self.b.words(p), self.a.words(p)
+            one, two = self.b.words(p), self.a.words(p) if p in self.a.place else {}
             for holder in dict.fromkeys((*one, *two)):
                 (was, bars), (now, barred) = (words.get(holder, ({}, frozenset())) for words in (one, two))
                 if (was, bars) != (now, barred):
@@ -555,10 +707,13 @@ class Edit:
                 yield f"{holder} is named at {p}"
 
     def _turns(self, r: str, place: str, differ: set[str]) -> bool:
+        if r not in self.a.rank:
+            return False
         one, two = self.b.as_rank(r), self.a.as_rank(r)
-        return any(
-            (self.b.held(one, place, gates=g) ^ self.a.held(two, place, gates=g)) & differ for g in (True, False)
+        ways = (
+            (self.b.held(one, place, gates=g), self.a.held(two, self._stays(place), gates=g)) for g in (True, False)
         )
+        return any((now - was if place not in self.a.place else now ^ was) & differ for was, now in ways)
 
 
 def _powers(side: Side, p: Person, place: str) -> set[tuple[str, ...]]:

@@ -319,7 +319,7 @@ def refused_both_ways(c: Community, edits: Sequence[tuple[Edit, str]], monkeypat
 
 @pytest.mark.parametrize("seed", seeds(8))
 def test_what_is_refused_and_what_passes_is_what_the_rules_say_read_once_more(seed: int) -> None:
-    """Edits singly and two at once, of ranks, places, assignments and groups, by whoever may do much and by others."""
+    """Edits of ranks, places and people, singly and two at once, by whoever may do much and by others."""
     told = sum((held_to_the_rules(each) for each in range(6 * seed, 6 * seed + 6)), Counter[str]())
     assert told["refused"]
     assert told["passes"]
