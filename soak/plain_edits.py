@@ -88,14 +88,15 @@ class Side(Plain):
     def has(self, member: str, rank: str, place: str, t: dt.datetime) -> bool:
         return member in self.members and (rank, place) in self.person(member, t).assigned
 
+    def confers(self, group: str) -> set[tuple[str, str]]:
+        """What a group confers itself, and where."""
+        confers = self.groups[group].get("confers", [])
+        return {(x, "site") if isinstance(x, str) else (x["rank"], x.get("place") or "site") for x in confers}
+
     def in_group(self, group: str) -> Person:
         """Somebody who is in a group alone."""
         p = Person(groups=self.in_groups({"groups": group}), automatic=self.by("anyone", "members"))
-        p.conferred = {
-            (said, "site") if isinstance(said, str) else (said["rank"], said.get("place") or "site")
-            for g in p.groups
-            for said in self.groups[g].get("confers", [])
-        }
+        p.conferred = {spot for g in p.groups for spot in self.confers(g)}
         p.rec_automatic, p.rec_given = p.automatic, p.conferred
         p.given = {(r, q) for r, q in p.conferred if not self.paused(r)}
         return p
@@ -302,6 +303,8 @@ class Edit:
         for found, side in zip(rows, (b, a), strict=True):
             for row in side.assignments:
                 found.setdefault((row["member"], row["rank"], row.get("place") or "site"), []).append(row)
+        if b.assignments != a.assignments and any({"open", "limit"} <= said.keys() for said in a.rank.values()):
+            yield "None"  # where one is given it, another may join it no more
         for spot in dict.fromkeys((*rows[0], *rows[1])):
             before, after = (found.get(spot, []) for found in rows)
             had, has = ([side.has(*spot, t) for t in moments] for side in (b, a))
@@ -401,7 +404,7 @@ class Edit:
         if b.owner(t):
             yield "on the owner"
         oneself = member == self.key
-        if oneself and yes(b.rank.get(rank, {}).get("open", "no")) and place == "site":
+        if oneself and "open" in b.rank.get(rank, {}) and not b.paused(rank) and place == "site":
             return
         if oneself and not yes(b.rule("assign").get("self", "no")):
             yield "to oneself"
@@ -452,7 +455,13 @@ class Edit:
             if gains:
                 yield "leaving gains"
             return
-        for rank, place in b.in_group(group).conferred:
+        # who is in it through another group already is given nothing by it
+        sides = [side for side in (self.a, b) if member in side.members]
+        reached = [side.in_groups(side.members[member]) for side in sides]
+        newly = b.in_groups({"groups": group}) & (reached[0] ^ (reached[1] if len(reached) > 1 else set()))
+        for rank, place in (spot for g in newly for spot in b.confers(g)):
+            if oneself and place == "site" and "open" in b.rank[rank] and not b.paused(rank):
+                continue
             if oneself and not yes(b.rule("assign").get("self", "no")):
                 yield "to oneself"
             if not self._able("assign", place, rank, None if oneself else self._stands(member, place)):
@@ -630,7 +639,8 @@ class Edit:
                 if form == "member":
                     standing = self._stands(who, q)
                 else:
-                    standing = self.b.target_standing(replace(one, rec_automatic=one.automatic, rec_given=one.given), q)
+                    given = one.conferred if form == "group" else one.given
+                    standing = self.b.target_standing(replace(one, rec_automatic=one.automatic, rec_given=given), q)
                 level = standing == self.b.standing(self.me, q)
                 too = all(lost <= self._lost(x, y, q, gates=gates) for x, y in mine)
                 if not self._below(standing, q) and not (level and too):

@@ -98,7 +98,11 @@ class TestRanks:
             held("ada", "two"),
             held("ada", "three", until="2100-01-01"),  # ends before it would
         ]
-        c = after(there(tmp_path, assignments=given), RankRemove("two", instead="three"))
+        plan = there(tmp_path, assignments=given).plan(RankRemove("two", instead="three"), by="ada")
+        plan.apply()
+        c = Community.open(tmp_path)
+        # who removes it assigns the other: nobody else may say so
+        assert {each.by for each in c.register.of("cy") if each.place == "site"} == {"ada"}
         held_now = sorted((each.member, each.rank, each.place) for each in c.register.assignments)
         assert held_now == [
             ("ada", "three", "site"),

@@ -224,7 +224,8 @@ def _removed_rows(draft: Draft, key: str, instead: str | None) -> Iterator[RowCh
         # whoever has the other rank there already is not given it twice
         covered = not (coverage([assignment]) - coverage(others)).since(draft.at)
         stays = instead is not None and _lasts(assignment, draft) and not covered
-        yield ended(assignment, {"rank": instead or ""} if stays else None)
+        given = {"rank": instead or "", "by": draft.by, "source": ""}
+        yield ended(assignment, given if stays else None)
 
 
 ITEMS[RankSet] = ITEMS[RankRename] = Item(
