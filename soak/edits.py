@@ -80,7 +80,12 @@ def held_to_the_rules(seed: int, count: int = 12) -> Counter[str]:
             continue
         if plan.is_empty or c.charter.owner == actor:
             continue
-        expected = Edit(before, side(plan.texts["charter.yaml"], plan.after), actor, now).refusals()
+        edit = Edit(before, side(plan.texts["charter.yaml"], plan.after), actor, now)
+        broken = edit.broken()
+        ours = c.plan(*edits)
+        said = [str(each) for each in (*ours.refusals, *ours.passable)]
+        assert broken is None or bool(broken) is bool(said), (seed, "the maintainer", edits, broken, said)
+        expected = edit.refusals()
         if expected is None:
             told["not read"] += 1
             continue

@@ -188,6 +188,18 @@ class Edit:
             return None
         return rows if self.alone else [*rows, *self._effect(), *self._words(), *self._named()]
 
+    def broken(self) -> list[str] | None:
+        """Say what speaks against it whoever makes it; the owner and the maintainer are held to no more."""
+        rows = [*self._ranks(), *self._people(), *self._conditions()]
+        if self._unread() or "None" in rows:
+            return None
+        b, a = self.b, self.a
+        kept = [r for r in b.ranks if "kept-by" in b.rank[r] and r not in a.rank]
+        for r in (r for r in b.ranks if "kept-by" in b.rank[r] and r in a.rank):
+            fields = {f for f in {*b.rank[r], *a.rank[r]} if unordered(b.rank[r].get(f)) != unordered(a.rank[r].get(f))}
+            kept += [r] if fields and "kept-by" in a.rank[r] and fields != {"kept-by"} else []
+        return [*self._conditions(), *kept, *(row for row in rows if "cannot be" in row)]
+
     def _unread(self) -> bool:
         """Whether anything differs of which this reading says nothing."""
         b, a = self.b, self.a
@@ -395,7 +407,7 @@ class Edit:
 
     def _assigned(self, member: str, rank: str, place: str, *, new: bool) -> Iterator[str]:
         b, said = self.b, self.a.rank[rank]
-        t = (b if member in b.members else self.a).person(member, self.now)
+        t = self.a.person(member, self.now)
         self.acts.add("assign")
         self.alone &= member == self.key and rank in b.rank
         outside = "held-by" in said or "kept-by" in said or self.a.paused(rank)
@@ -422,7 +434,9 @@ class Edit:
         b = self.b
         self.acts.add("assign")
         self.alone &= member == self.key
-        if "kept-by" in b.rank[rank] or b.owner(b.person(member, self.now)):
+        if b.owner(b.person(member, self.now)):
+            yield "on the owner"
+        if "kept-by" in b.rank[rank]:
             yield f"{rank} cannot be taken from {member}"
         elif member != self.key:
             if not self._able("assign", place, rank, self._stands(member, place)):
