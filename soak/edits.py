@@ -16,9 +16,10 @@ import yaml
 sys.path.insert(0, str(Path(__file__).parent.parent))
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 
-from soak.plain_edits import Edit, Side
+from soak.plain_edits import Change, Side
 
-from ask_above import AskAboveError
+from ask_above import AskAboveError, Community
+from ask_above.change import CharterSet, Edit
 from ask_above.charter.moments import Instant
 from ask_above.decide.names import Names
 from generated import Generated, generate
@@ -63,6 +64,16 @@ def with_a_head(made: Generated, rng: Random) -> Generated:
     return made
 
 
+def some_edit(rng: Random, c: Community) -> Edit:
+    """Return some edit of any kind, of bundles and override sets more often than they come."""
+    names = rng.sample(list(c.charter.catalogue.keys), rng.randint(1, 2))
+    paths = [f"bundles.{key}" for key in c.charter.catalogue.bundles]
+    holders = [*c.charter.ranks, *(f"{key}+" for key in c.charter.ranks), *c.charter.groups]
+    words = rng.choice(["allow", "deny", "bar"])
+    paths += [f"override-sets.{key}.{rng.choice(holders)}.{words}" for key in c.charter.override_sets]
+    return CharterSet(rng.choice(paths), names) if paths and rng.random() < 0.2 else random_edit(rng, c)
+
+
 def held_to_the_rules(seed: int, count: int = 12) -> Counter[str]:
     """Plan changes in one community, by those who may do much and by others; count what passes and what is refused."""
     rng, told = Random(seed), Counter[str]()
@@ -73,14 +84,14 @@ def held_to_the_rules(seed: int, count: int = 12) -> Counter[str]:
     before = side(made.texts()["charter.yaml"], c.names)
     for _ in range(count if actors else 0):
         actor = rng.choice(actors)
-        edits = [random_edit(rng, c) for _ in range(rng.choice([1, 1, 2]))]
+        edits = [some_edit(rng, c) for _ in range(rng.choice([1, 1, 2]))]
         try:
             plan = c.plan(*edits, by=actor)
         except AskAboveError:
             continue
         if plan.is_empty or c.charter.owner == actor:
             continue
-        edit = Edit(before, side(plan.texts["charter.yaml"], plan.after), actor, now)
+        edit = Change(before, side(plan.texts["charter.yaml"], plan.after), actor, now)
         broken = edit.broken()
         ours = c.plan(*edits)
         said = [str(each) for each in (*ours.refusals, *ours.passable)]

@@ -164,12 +164,27 @@ class Side(Plain):
             bars |= self.names(entry.get("bar", []))
         return {holder: (word, frozenset(bars)) for holder, (word, bars) in found.items() if word or bars}
 
+    def inside(self, word: str) -> set[str]:
+        """A word, and every bundle in it."""
+        return {word}.union(*(self.inside(w) for w in self.c.get("bundles", {}).get(word, [])))
+
+    def names_bundle(self, r: str, bundle: str) -> bool:
+        words = [*self.rank[r].get("grants", []), *self.rank[r].get("withhold", [])]
+        return any(bundle in self.inside(w) for w in words)
+
+    def says(self, entries: Data, bundle: str) -> bool:
+        return any(bundle in self.inside(w) for entry in entries.values() for words in entry.values() for w in words)
+
+    def acted_with(self, act: str) -> list[str]:
+        using = self.act_rule(act).get("using", [])
+        return [using] if isinstance(using, str) else using
+
     def rule(self, act: str) -> Data:
         found: Data = self.rules.get("overrides", {}) if act == "overrides" else self.act_rule(act)
         return found
 
 
-class Edit:
+class Change:
     """A change, by the community before and after it, and why a member may not make it."""
 
     def __init__(self, before: Side, after: Side, actor: str, now: dt.datetime) -> None:
@@ -203,7 +218,7 @@ class Edit:
     def _unread(self) -> bool:
         """Whether anything differs of which this reading says nothing."""
         b, a = self.b, self.a
-        read = {"ranks", "places", "site"}
+        read = {"ranks", "places", "site", "bundles", "override-sets"}
         if any(b.c.get(key) != a.c.get(key) for key in {*b.c, *a.c} - read):
             return True
         renamed = any(
@@ -241,8 +256,19 @@ class Edit:
             if fields or (passed and "kept-by" not in b.rank[r]):
                 touched[r] = None
             self.edits_ranks |= passed
+        for bundle in self._bundles():
+            self.alone, self.edits_ranks = False, True
+            named = [r for r in b.ranks if any(side.names_bundle(r, bundle) for side in (b, a) if r in side.rank)]
+            self.acts |= {"manage"} if named or not self._spoken_with(bundle) else set()
+            touched |= dict.fromkeys(named)
+            if not self._able("manage", "site", None, None):
+                yield f"bundle {bundle}"
+            if any(bundle in side.inside(w) for side in (b, a) for act in ACTS for w in side.acted_with(act)):
+                yield f"the owner's alone: {bundle}"
         own = a.standing(a.person(self.key, self.now), "site")
         for r in touched:
+            if r not in a.rank:
+                continue
             self.alone, self.edits_ranks = False, True
             self.acts.add("manage")
             if OWNERS & a.rank[r].keys() and r not in b.rank:
@@ -254,6 +280,33 @@ class Edit:
             yield from self._everybodys(r)
         for r in a.ranks:
             yield from self._widened(r)
+
+    def _bundles(self) -> list[str]:
+        one, two = (side.c.get("bundles", {}) for side in (self.b, self.a))
+        return [key for key in {**one, **two} if unordered(one.get(key)) != unordered(two.get(key))]
+
+    def _sets(self) -> list[tuple[str, str]]:
+        """Of whom a set says something else, each with its key."""
+        one, two = (
+            {
+                (key, label.split()[1]): said
+                for key, entries in side.c.get("override-sets", {}).items()
+                for label, said in written({"overrides": entries}).items()
+            }
+            for side in (self.b, self.a)
+        )
+        return [key for key in {**one, **two} if one.get(key) != two.get(key)]
+
+    def _spoken_with(self, bundle: str) -> set[str]:
+        """The places whose words a bundle stands in; the site where a set has it."""
+        found = set[str]()
+        for side in (self.b, self.a):
+            sets = {key for key, said in side.c.get("override-sets", {}).items() if side.says(said, bundle)}
+            found |= {"site"} if sets else set()
+            for p, said in side.place.items():
+                own = side.says(said.get("overrides", {}), bundle) or side.says(said.get("exceptions", {}), bundle)
+                found |= {p} if own or sets & set(said.get("like", [])) else set()
+        return found
 
     def _everybodys(self, r: str) -> Iterator[str]:
         """What is made everybody's has no conditions, nor is it in any; that is another part of the rules."""
@@ -301,6 +354,9 @@ class Edit:
                 if stayed[0] != stayed[1]:
                     yield "None"  # the order of places
         where |= {b.parent[p] or "site" for p in b.place if p not in a.place}
+        where |= {"site"} if self._sets() else set()
+        for bundle in self._bundles():
+            where |= self._spoken_with(bundle)
         using = b.rules.get("overrides", {}).get("using", "place.manage")
         for p in where:
             self.alone, self.edits_places = False, True
@@ -469,11 +525,7 @@ class Edit:
             if gains:
                 yield "leaving gains"
             return
-        # who is in it through another group already is given nothing by it
-        sides = [side for side in (self.a, b) if member in side.members]
-        reached = [side.in_groups(side.members[member]) for side in sides]
-        newly = b.in_groups({"groups": group}) & (reached[0] ^ (reached[1] if len(reached) > 1 else set()))
-        for rank, place in (spot for g in newly for spot in b.confers(g)):
+        for rank, place in b.in_group(group).conferred:
             if oneself and place == "site" and "open" in b.rank[rank] and not b.paused(rank):
                 continue
             if oneself and not yes(b.rule("assign").get("self", "no")):
@@ -716,6 +768,11 @@ class Edit:
 
     def _named(self) -> Iterator[str]:
         """Words name only who stands below; a range the ranks in it whose answers change."""
+        for key, holder in self._sets():
+            if not holder.endswith("+"):
+                asked = self.b.as_rank(holder) if holder in self.b.rank else self.b.in_group(holder)
+                if not self._below(self.b.target_standing(asked, "site"), "site"):
+                    yield f"{holder} is named by the set {key}"
         for p, holder, was, now, bars, barred in self._spoken():
             if holder.endswith("+"):
                 differ = {c for c in {*was, *now} if was.get(c) != now.get(c)} | (bars ^ barred)
