@@ -18,6 +18,7 @@ from ask_above.change import (
     MemberSet,
     MemberStatus,
     PlaceRemove,
+    RankAdd,
     RankRename,
     RankSet,
     Say,
@@ -77,6 +78,14 @@ class TestToEverybody:
         rules = RULES | {"authority": {**RULES["authority"], **assign}}  # type: ignore[dict-item]
         c = made(tmp_path, rank("helper", "post.publish"), rules=rules)
         assert "would bring everybody" not in against(c, RankSet("helper", {"open": "true"}))
+
+    @pytest.mark.parametrize("above", [True, False])
+    def test_who_makes_it_has_to_stand_above_everybody_also_where_it_is_new(
+        self, tmp_path: Path, *, above: bool
+    ) -> None:
+        c = made(tmp_path, rank("high", held_by="members", above=above), rank("guest"))
+        for edit in (RankSet("guest", {"open": "true"}), RankAdd("new", {"open": "true"}, below="guest")):
+            assert ("A member without other ranks does not stand below Bo" in against(c, edit)) is above
 
 
 class TestAddresses:
