@@ -25,6 +25,7 @@ from ask_above.files.merging import hunks, merged
 from ask_above.show.letters import invitation, letters
 from ask_above.store.database import Store
 from ask_above.visible import visible
+from commands import run
 from conftest import DEMO, Place
 from small import community, member, place, rank
 from standard import Size, in_folder
@@ -254,6 +255,15 @@ class TestWhatIsReadHasAnEnd:
         with pytest.raises(FaultyFilesError) as found:
             Community.from_texts({"charter.yaml": base + text, **{f"{name}.csv": said for name, said in files.items()}})
         return tuple(each.message for each in found.value.faults)
+
+    @pytest.mark.parametrize("words", ["import z.csv", "grid --take z.csv", "sync z.csv --plan", "check --full"])
+    def test_a_device_without_an_end(self, brook: Place, words: str, monkeypatch: pytest.MonkeyPatch) -> None:
+        monkeypatch.setattr("ask_above.files.writing._MOST_READ", 1 << 20)
+        for name in ("z.csv", "signins.csv"):
+            (brook.folder / name).unlink(missing_ok=True)
+            (brook.folder / name).symlink_to("/dev/zero")
+        done = run(*words.split(), cwd=brook.folder)
+        assert "File too large" in done.stdout + done.stderr
 
     @pytest.mark.slow
     def test_aliases_depth_and_the_number_of_faults(self) -> None:

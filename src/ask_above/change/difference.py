@@ -259,7 +259,7 @@ class Difference:
         for name in Member._fields:
             row = MEMBER_ROWS.get(name, EditRow.OWNER)
             one, two = getattr(before, name), getattr(after, name)
-            if row is not EditRow.NOTHING and content(one) != content(two):
+            if row is not EditRow.NOTHING and one != two and content(one) != content(two):
                 for row_of in _rows_of(name, before, after):
                     yield DifferencePart(Kind.MEMBER, key, name, one, two, row_of)
 

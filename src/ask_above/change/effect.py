@@ -72,9 +72,8 @@ class OverrideEffect:
                     sentence = f"An exception for {label[1:]}, who is not in the register, is the owner's to write."
                     yield Refusal("9.7e", sentence)
                 given = after.gives & ~before.gives
-                freed = (
-                    before.denies & ~(after.denies | after.bars) | before.bars & ~after.bars
-                )  # a bar takes all the more
+                # a bar in the place of a denial takes all the more
+                freed = before.denies & ~(after.denies | after.bars) | before.bars & ~after.bars
                 beyond = (given | freed) & ~(gated & ungated)
                 if rule.hand_on == "held" and beyond:
                     verb = "give" if given & beyond else "no longer take"

@@ -181,6 +181,8 @@ def run() -> None:
         # what is prepared beside its place has a name that nobody gave: its folder is what was named
         file = re.sub(r"[/\\]\.[^/\\]*\.part$", "", str(error.filename or "a file"))
         status = _say(f"Error: {file}: {error.strerror or error}", 2)
+    except MemoryError:
+        status = _say("Error: There is not enough memory for this.", 2)
     except Exception as error:
         if os.environ.get("ASK_ABOVE_TRACE"):
             raise

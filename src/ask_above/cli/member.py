@@ -293,9 +293,10 @@ def _listed(file: Path) -> list[str]:
     """Return the members that a file lists."""
     import csv
 
+    from ask_above.files.writing import contents
     from ask_above.files.yaml_text import decode
 
-    text, faults = decode(file.name, file.read_bytes())
+    text, faults = decode(file.name, contents(file))
     if faults:
         raise FaultyFilesError(faults)
     try:

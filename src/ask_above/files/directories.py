@@ -15,6 +15,7 @@ from ask_above.charter.names import how_many
 from ask_above.charter.reading.document import Document
 from ask_above.charter.reading.shapes import BAD, Choice, Field, ListOf, Record, TextField
 from ask_above.errors import FaultyFilesError, StoreError
+from ask_above.files.writing import contents
 from ask_above.files.yaml_text import read_yaml
 
 _PAGE: Final = 500
@@ -157,7 +158,7 @@ class DirectoryRead(NamedTuple):
 
 def read_mapping(file: Path) -> DirectoryMapping:
     """Return a mapping; raises :class:`FaultyFilesError` with every fault of it."""
-    document = read_yaml(file.name, file.read_bytes())
+    document = read_yaml(file.name, contents(file))
     written: Any = FORM.read(document.data, (), document) if document.data is not None else BAD
     if written is not BAD and not document.faults:
         _check(written, document)
@@ -195,7 +196,7 @@ def _from_ldif(mapping: DirectoryMapping, file: Path) -> DirectoryRead:
     except ImportError:
         raise StoreError("LDIF needs more packages: pip install 'ask-above[directory]'") from None
     try:
-        parser = LDIFParser(io.BytesIO(file.read_bytes()))
+        parser = LDIFParser(io.BytesIO(contents(file)))
     except OSError as error:
         raise StoreError(f"{file.name} cannot be read: {error.strerror or error}.") from None
     entries = []
@@ -216,7 +217,7 @@ def _from_scim(file: Path) -> DirectoryRead:
     """Read resources as RFC 7643 has them, one a line; they have the usual attributes of a directory as well."""
     people, groups = [], []
     try:
-        lines = file.read_text("utf-8").splitlines()
+        lines = contents(file).decode("utf-8").splitlines()
     except (OSError, UnicodeDecodeError) as error:
         raise StoreError(f"{file.name} cannot be read: {getattr(error, 'strerror', None) or error}.") from None
     for n, line in enumerate(lines, 1):

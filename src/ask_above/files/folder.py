@@ -13,7 +13,7 @@ from ask_above.charter.reading.whole import Read, add_on_files, read_charter
 from ask_above.collecting import without_collecting
 from ask_above.errors import Fault, FaultyFilesError
 from ask_above.files.csv_rows import read_rows
-from ask_above.files.writing import ASSIGNMENTS, CHARTER, MEMBERS
+from ask_above.files.writing import ASSIGNMENTS, CHARTER, MEMBERS, contents
 from ask_above.files.yaml_text import read_yaml
 from ask_above.people.reading import ASSIGNMENT_COLUMNS, MEMBER_COLUMNS, FileRows, owner_fault, read_register
 from ask_above.people.register import Register
@@ -37,7 +37,7 @@ def read_folder(folder: Path, name: str = CHARTER, read: dict[str, bytes | None]
 
     def fetch(wanted: str) -> bytes | None:
         file = folder / wanted
-        raw = file.read_bytes() if file.exists() else None
+        raw = contents(file) if file.exists() else None
         if read is not None:
             read[wanted] = raw
         return raw

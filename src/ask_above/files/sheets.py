@@ -13,7 +13,7 @@ from zipfile import BadZipFile
 
 from ask_above.errors import FaultyFilesError, QuestionError
 from ask_above.files.cells import guarded, unguarded
-from ask_above.files.writing import write_bytes, write_whole
+from ask_above.files.writing import contents, write_bytes, write_whole
 from ask_above.files.yaml_text import decode
 
 ENDINGS: Final = (".csv", ".xlsx", ".ods")
@@ -62,7 +62,7 @@ def read_sheet(file: Path) -> list[list[str]]:
     """
     ending = check_ending(file)
     if ending == ".csv":
-        text, faults = decode(file.name, file.read_bytes())
+        text, faults = decode(file.name, contents(file))
         if faults:
             raise FaultyFilesError(faults)
         try:
@@ -89,7 +89,7 @@ def read_sheet(file: Path) -> list[list[str]]:
 def as_csv(file: Path) -> bytes:
     """Return what a file of rows holds: of a spreadsheet as CSV, of any other as it is."""
     if file.suffix.lower() not in ENDINGS[1:]:
-        return file.read_bytes()
+        return contents(file)
     out = io.StringIO()
     csv.writer(out, lineterminator="\n").writerows(read_sheet(file))
     return out.getvalue().encode("utf-8")

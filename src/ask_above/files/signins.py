@@ -11,6 +11,7 @@ from ask_above.charter.names import nearest
 from ask_above.charter.where import Where
 from ask_above.errors import FaultyFilesError, MissingFileError
 from ask_above.files.csv_rows import read_rows
+from ask_above.files.writing import contents
 from ask_above.people.reading import FileRow, FileRows
 from ask_above.people.register import Register
 from ask_above.people.signins import SignIn, network_of
@@ -32,7 +33,7 @@ def read_signins(path: str | Path, charter: Charter, register: Register) -> list
         raise MissingFileError(
             f"There is no {file.name} in the folder '{file.parent}'. Its columns: {','.join(COLUMNS)}"
         )
-    return signins_in(file.name, file.read_bytes(), charter, register)
+    return signins_in(file.name, contents(file), charter, register)
 
 
 def signins_in(name: str, content: bytes, charter: Charter, register: Register) -> list[SignIn]:

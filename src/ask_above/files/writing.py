@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import stat
 from collections.abc import Iterator
@@ -21,6 +22,8 @@ MARK = ".ask-above.json"
 SPARE = ".ask-above-"
 """What the names of files begin with that were prepared and not yet put in their place."""
 _WAYS_OUT = ("/", "\\", "\x00", ":")
+_MOST_READ = 256 * 1024 * 1024
+"""How many bytes are read of what is no file on a disk: a pipe, or a device."""
 PRIVATE = 0o600
 """The mode of new files that hold people."""
 PUBLIC = 0o644
@@ -171,9 +174,22 @@ def _keep_folder(folder: Path) -> None:
             os.close(handle)
 
 
+def contents(file: Path) -> bytes:
+    """Return what a file holds; raises ``OSError``, also for what has no end, as a device."""
+    with file.open("rb") as opened:
+        if stat.S_ISREG(os.fstat(opened.fileno()).st_mode):
+            return opened.read()
+        held = bytearray()
+        while part := opened.read(_MOST_READ // 64):
+            held += part
+            if len(held) > _MOST_READ:
+                raise OSError(errno.EFBIG, os.strerror(errno.EFBIG), str(file))
+        return bytes(held)
+
+
 def read_bytes(file: Path) -> bytes | None:
     """Return what a file holds; ``None`` where there is none."""
     try:
-        return file.read_bytes()
+        return contents(file)
     except FileNotFoundError:
         return None
