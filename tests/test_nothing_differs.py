@@ -198,7 +198,7 @@ def test_whatever_differs_it_is_held_to_the_same_one_by_one_and_in_arrays(
     seed: int, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     rng, refused = Random(seed), 0
-    for made in (generate(rng) for _ in range(30)):
+    for made in (generate(rng) for _ in range(45)):
         try:
             old, new = made.open(), mutated(rng, mutated(rng, made)).open()
         except AskAboveError:

@@ -147,11 +147,9 @@ class Charters:
 
 
 def _differs(name: str, was: Any, now: Any) -> bool:
-    if name in ("overrides", "exceptions"):
-        return entries(was) != entries(now)
-    if name == "like":  # the first set that says something speaks
-        return bool(was != now)
-    return bool(content(was) != content(now))
+    # of sets the first that says something speaks; the order of all else says nothing
+    said: Any = entries if name in ("overrides", "exceptions") else tuple if name == "like" else content
+    return bool(said(was) != said(now))
 
 
 def _neighbours(charter: Charter) -> dict[str | None, list[str]]:

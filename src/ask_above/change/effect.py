@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from functools import cached_property
+from functools import cached_property, reduce
+from operator import or_
 from typing import NamedTuple
 
 from ask_above.bulk.differences import alike
@@ -34,6 +35,7 @@ class HolderWords(NamedTuple):
 
 
 NO_WORDS = HolderWords()
+Turned = tuple[HolderWords, HolderWords]
 
 
 class OverrideEffect:
@@ -43,7 +45,7 @@ class OverrideEffect:
         self.turns, self.old, self.new = turns, turns.old, turns.new
 
     @cached_property
-    def _said(self) -> list[tuple[Spot, dict[str, tuple[HolderWords, HolderWords]]]]:
+    def _said(self) -> list[tuple[Spot, dict[str, Turned]]]:
         """Return for each spot what its words are, before and after, by holder, where they differ."""
         parts = self.turns.difference.parts
         anywhere = any(part.kind in (Kind.SET, Kind.BUNDLE) for part in parts)
@@ -124,21 +126,18 @@ class OverrideEffect:
             return asked._replace(label=f"somebody in {group.title or label}")
         return None
 
-    def _ranging(
-        self, actor: Asked, rule: ActRule, spot: Spot, rank: str, both: tuple[HolderWords, HolderWords]
-    ) -> Iterator[Refusal]:
+    def _ranging(self, actor: Asked, rule: ActRule, spot: Spot, rank: str, both: Turned) -> Iterator[Refusal]:
         """Yield a rank in a range whose answers change there, and that does not stand below, held or not."""
-        before, after = both
-        mask = (before.gives ^ after.gives) | (before.denies ^ after.denies) | (before.bars ^ after.bars)
+        mask = reduce(or_, (before ^ after for before, after in zip(*both, strict=True)))
         old, new = self.old.compiled, self.new.compiled
         for covered in old.ranks[: old.rank_at.get(rank, -1) + 1]:
             stays = new.charter.ranks.get(covered.key)
             asked = ask_rank(old, covered)
             pair = asked.profile, stays and ask_rank(new, stays).profile
             if self.turns.differ(pair, spot) & mask and not self.turns.below(actor, rule, asked, spot.before):
-                words = f"{rank}+ {self.turns.at(spot)} speaks of {covered.title}"
-                hint = "name the ranks below one by one."
-                yield Refusal("9.7c", f"{words}, who does not stand below {actor.label} there: {hint}")
+                who = f"{covered.title}, who does not stand below {actor.label} there"
+                said = f"{rank}+ {self.turns.at(spot)} speaks of {who}: name the ranks below one by one."
+                yield Refusal("9.7c", said)
                 return
 
 

@@ -200,5 +200,5 @@ def entries(overrides: Iterable[Override]) -> dict[str, tuple[frozenset[str], ..
     return {
         override.label: tuple(frozenset(words) for words in (override.allow, override.deny, override.bar))
         for override in overrides
-        if override.allow or override.deny or override.bar
+        if override.speaks
     }

@@ -19,8 +19,8 @@ from ask_above.charter.rules import Act, ActRule, Over
 from ask_above.decide.answer import Step
 from ask_above.decide.decider import Decider
 from ask_above.decide.gains import as_active
-from ask_above.decide.profile import Asked, Holding, How, Profile, ask_anybody, ask_member
-from ask_above.decide.walk import standing
+from ask_above.decide.profile import Asked, Holding, How, ask_anybody, ask_member
+from ask_above.decide.walk import Held, standing
 from ask_above.decide.words import in_place
 from ask_above.people.register import Assignment, Member, Status, reached_groups
 
@@ -471,9 +471,10 @@ class Rights:
             there = self._there(place.key)
             for gated in (True, False):
                 one, two = (new.reckoner.held(profile, here, gated=gated) for profile in (plain, plus))
-                own = self._own(actor, there, gated=gated)
-                beyond = two.mask & ~one.mask & ~own[0]
-                if beyond or (two.unbounded and not one.unbounded and not own[1]):
+                held = self.old.reckoner.held
+                own = held(actor.profile, there, gated=gated) if actor.profile else Held(0, unbounded=False)
+                beyond = two.mask & ~one.mask & ~own.mask
+                if beyond or (two.unbounded and not one.unbounded and not own.unbounded):
                     names = new.compiled.catalogue.names(beyond)[:3]
                     what = listed(names) if names and not two.unbounded else "everything"
                     where = in_place(place.title, site=here == 0)
@@ -483,13 +484,6 @@ class Rights:
                         "act",
                     )
                     return
-
-    def _own(self, actor: Asked, place: int, *, gated: bool) -> tuple[int, bool]:
-        profile: Profile | None = actor.profile
-        if profile is None:
-            return 0, False
-        held = self.old.reckoner.held(profile, place, gated=gated)
-        return held.mask, held.unbounded
 
     def _using(self, asked: Asked, act: Act, place: int) -> list[Step]:
         """Note whether somebody can use what an edit takes, at a place."""

@@ -29,6 +29,11 @@ class Override(NamedTuple):
         """The key as it is written: ``surveyor`` or ``surveyor+``."""
         return f"{self.of}+" if self.above else self.of
 
+    @property
+    def speaks(self) -> bool:
+        """Whether it says anything."""
+        return bool(self.allow or self.deny or self.bar)
+
 
 class GateTerm(NamedTuple):
     """One thing that a gate asks for: a group, a rank, or a rank and every rank above it."""

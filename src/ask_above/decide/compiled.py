@@ -173,9 +173,10 @@ class CompiledCharter(Keeper):
         one, two = self.charter, other.charter
         pairs = [(getattr(one, name), getattr(two, name)) for name in one._fields if name not in _UNFRAMED]
         if one.catalogue is not two.catalogue:
-            # in their order: a capability is a bit by its number
-            pairs.append((tuple(one.catalogue.capabilities.values()), tuple(two.catalogue.capabilities.values())))
-        if len(self.ranks) != len(other.ranks) or list(self.place_at) != list(other.place_at):
+            pairs.append((one.catalogue.capabilities, two.catalogue.capabilities))
+        # a capability is a bit by its number, a place an item of a list
+        ordered = (list(self.place_at), one.catalogue.keys), (list(other.place_at), two.catalogue.keys)
+        if len(self.ranks) != len(other.ranks) or ordered[0] != ordered[1]:
             return False
         ranks = zip(self.ranks, other.ranks, strict=True)
         pairs += [(was._replace(**_BARE), now._replace(**_BARE)) for was, now in ranks if was is not now]

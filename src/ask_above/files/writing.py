@@ -177,14 +177,11 @@ def _keep_folder(folder: Path) -> None:
 def contents(file: Path) -> bytes:
     """Return what a file holds; raises ``OSError``, also for what has no end, as a device."""
     with file.open("rb") as opened:
-        if stat.S_ISREG(os.fstat(opened.fileno()).st_mode):
-            return opened.read()
-        held = bytearray()
-        while part := opened.read(_MOST_READ // 64):
-            held += part
-            if len(held) > _MOST_READ:
-                raise OSError(errno.EFBIG, os.strerror(errno.EFBIG), str(file))
-        return bytes(held)
+        on_disk = stat.S_ISREG(os.fstat(opened.fileno()).st_mode)
+        held = opened.read(-1 if on_disk else _MOST_READ + 1)
+    if len(held) > _MOST_READ and not on_disk:
+        raise OSError(errno.EFBIG, os.strerror(errno.EFBIG), str(file))
+    return held
 
 
 def read_bytes(file: Path) -> bytes | None:

@@ -66,7 +66,7 @@ def without_effect(sight: Sight) -> Iterator[Piece]:
         for entry in place.overrides:
             yield from _for_unbounded(sight, place, entry)
         for entry in place.exceptions:
-            if entry.of in sight.unbounded_members:
+            if entry.speaks and entry.of in sight.unbounded_members:
                 what = f"the exception for {sight.title(entry.of)} {sight.at_place(place)} has no effect on them"
                 mend = "remove the exception, or unassign the unbounded rank"
                 clear = (to_entry(place, entry, "--clear"),)
@@ -90,7 +90,7 @@ def without_effect(sight: Sight) -> Iterator[Piece]:
 
 def _for_unbounded(sight: Sight, place: Place, entry: Override) -> Iterator[Piece]:
     rank = sight.charter.ranks.get(entry.of)
-    if rank is not None and rank.unbounded and not entry.above:
+    if entry.speaks and rank is not None and rank.unbounded and not entry.above:
         what = f"the override for {rank.title} {sight.at_place(place)} has no effect: {rank.title} is unbounded"
         commands = (to_entry(place, entry, "--clear"),)
         yield Piece("no-effect-unbounded", entry.where, what, "remove the override", (rank.key,), commands)
