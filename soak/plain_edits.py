@@ -1,9 +1,8 @@
 """Rule 9 read once more, as plainly as it is written: may this member make this change?
 
 It looks at two communities, before and after, by the second reading of rules 3 to 6 (``tests/plain_rules.py``), and
-shares no code with the package. Of edits of the catalogue, the rules, groups, sets, bundles and expectations,
-of renames, of the order of places, of what is made everybody's and of members who are vouched for or taken out it says
-nothing: ``None``.
+shares no code with the package. Of edits of the catalogue, the rules, groups themselves and expectations, of renames,
+of the order of places, of what is made everybody's, of members vouched for or taken out it says nothing.
 """
 
 from __future__ import annotations
@@ -19,6 +18,8 @@ from plain_rules import Data, Person, Plain, yes
 OWNERS = {"unbounded", "kept-by", "after", "apart-from", "limit", "moderates", "assigns", "manages"}
 SPOKEN = ("gate", "title", "about")
 ACTS = ("moderate", "assign", "manage")
+UNREAD = "not read"
+"""Stands among the reasons where something differs of which this reading says nothing."""
 Words = dict[str, tuple[dict[str, bool], frozenset[str]]]
 
 
@@ -199,21 +200,25 @@ class Change:
         if self._unread():
             return None
         rows = [*self._ranks(), *self._places(), *self._people(), *self._conditions()]
-        if "None" in rows:
+        if UNREAD in rows:
             return None
         return rows if self.alone else [*rows, *self._effect(), *self._words(), *self._named()]
 
     def broken(self) -> list[str] | None:
         """Say what speaks against it whoever makes it; the owner and the maintainer are held to no more."""
-        rows = [*self._ranks(), *self._people(), *self._conditions()]
-        if self._unread() or "None" in rows:
+        rows, conditions = [*self._ranks(), *self._people()], [*self._conditions()]
+        if self._unread() or UNREAD in rows:
             return None
-        b, a = self.b, self.a
-        kept = [r for r in b.ranks if "kept-by" in b.rank[r] and r not in a.rank]
-        for r in (r for r in b.ranks if "kept-by" in b.rank[r] and r in a.rank):
-            fields = {f for f in {*b.rank[r], *a.rank[r]} if unordered(b.rank[r].get(f)) != unordered(a.rank[r].get(f))}
-            kept += [r] if fields and "kept-by" in a.rank[r] and fields != {"kept-by"} else []
-        return [*self._conditions(), *kept, *(row for row in rows if "cannot be" in row)]
+        kept = [r for r in self.b.ranks if "kept-by" in self.b.rank[r]]
+        kept = [
+            r for r in kept if r not in self.a.rank or ("kept-by" in self.a.rank[r] and self._fields(r) - {"kept-by"})
+        ]
+        return [*conditions, *kept, *(row for row in rows if "cannot be" in row)]
+
+    def _fields(self, r: str) -> set[str]:
+        """The fields in which a rank differs."""
+        one, two = self.b.rank[r], self.a.rank[r]
+        return {field for field in {*one, *two} if unordered(one.get(field)) != unordered(two.get(field))}
 
     def _unread(self) -> bool:
         """Whether anything differs of which this reading says nothing."""
@@ -249,7 +254,7 @@ class Change:
                 if OWNERS & b.rank[r].keys() or not self._able("manage", "site", r, None):
                     yield f"remove {r}"
                 continue
-            fields = {f for f in {*b.rank[r], *a.rank[r]} if unordered(b.rank[r].get(f)) != unordered(a.rank[r].get(f))}
+            fields = self._fields(r)
             passed = any((b.ranks.index(r) < b.ranks.index(x)) != (a.ranks.index(r) < a.ranks.index(x)) for x in shared)
             if fields & OWNERS:
                 yield f"the owner's alone: {r}"
@@ -312,7 +317,7 @@ class Change:
         """What is made everybody's has no conditions, nor is it in any; that is another part of the rules."""
         was = self.b.rank.get(r, {})
         if any(self.a.rank[r].get(f) != was.get(f) for f in ("held-by", "entry", "on-joining")):
-            yield "None"
+            yield UNREAD
 
     def _widened(self, r: str) -> Iterator[str]:
         """A rank that everybody may come to hold is made so, or carries something else: as if it were assigned."""
@@ -323,7 +328,7 @@ class Change:
             return
         self.acts.add("assign")
         if self.a.paused(r) or (was is not None and self.b.paused(r)):
-            yield "None"  # it brings nobody anything until the pause ends
+            yield UNREAD  # it brings nobody anything until the pause ends
         if not self._able("assign", "site", r, self.b.target_standing(self.b.anybody(), "site")):
             yield f"assign {r} to everybody"
         own = self.a.standing(self.a.person(self.key, self.now), "site")
@@ -342,7 +347,7 @@ class Change:
             if was is None or b.parent[p] != a.parent[p]:
                 where |= {up for up in (a.parent[p], b.parent.get(p)) if up}
                 if was is None and {"overrides", "exceptions", "gate", "like", "places"} & said.keys():
-                    yield "None"  # a copy
+                    yield UNREAD  # a copy
             if was is not None:
                 if was.get("kind") != said.get("kind"):
                     yield f"the owner's alone: {p}"
@@ -352,7 +357,7 @@ class Change:
                 inside = [[x for x, up in side.parent.items() if up == p] for side in (b, a)]
                 stayed = [[x for x in one if x in other] for one, other in (inside, inside[::-1])]
                 if stayed[0] != stayed[1]:
-                    yield "None"  # the order of places
+                    yield UNREAD  # the order of places
         where |= {b.parent[p] or "site" for p in b.place if p not in a.place}
         where |= {"site"} if self._sets() else set()
         for bundle in self._bundles():
@@ -372,7 +377,7 @@ class Change:
             for row in side.assignments:
                 found.setdefault((row["member"], row["rank"], row.get("place") or "site"), []).append(row)
         if b.assignments != a.assignments and any({"open", "limit"} <= said.keys() for said in a.rank.values()):
-            yield "None"  # where one is given it, another may join it no more
+            yield UNREAD  # where one is given it, another may join it no more
         for spot in dict.fromkeys((*rows[0], *rows[1])):
             before, after = (found.get(spot, []) for found in rows)
             had, has = ([side.has(*spot, t) for t in moments] for side in (b, a))
@@ -402,13 +407,13 @@ class Change:
             if status in ("locked", "retired"):
                 yield from self._account(key)
             if status == "active" and any("on-joining" in said for said in self.b.rank.values()):
-                yield "None"  # what is given on joining stands beside it
+                yield UNREAD  # what is given on joining stands beside it
         else:
             if self.b.owner(self.b.person(key, self.now)):
-                yield "None"
+                yield UNREAD
             if was in ("pending", "invited") and status in ("pending", "active"):
                 yield from self._joins(key, self._stands(key, "site")) if was != status else ()
-                yield from ("None" for _ in (1,) if was != status)
+                yield from [UNREAD] if was != status else []
             elif was != status:
                 yield from self._account(key)
             own = key == self.key
@@ -477,7 +482,7 @@ class Change:
         if oneself and not yes(b.rule("assign").get("self", "no")):
             yield "to oneself"
         if rank not in b.rank or place not in b.place:
-            yield "None"
+            yield UNREAD
         elif not self._able("assign", place, rank, self._reached(member, place)):
             yield f"assign {rank} to {member} at {place}"
         if b.rule("assign").get("hand-on", "held") == "held":
@@ -498,7 +503,7 @@ class Change:
             if not self._able("assign", place, rank, self._stands(member, place)):
                 yield f"unassign {rank} from {member}"
         elif self._gains(member):
-            yield "None" if any(row not in b.assignments for row in self.a.assignments) else "giving up gains"
+            yield UNREAD if any(row not in b.assignments for row in self.a.assignments) else "giving up gains"
 
     def _gains(self, member: str) -> bool:
         """Whether somebody holds more anywhere, at any moment."""
@@ -540,7 +545,7 @@ class Change:
     def _conditions(self) -> Iterator[str]:
         b, a = self.b, self.a
         moments = sorted(b.moments(self.now) | a.moments(self.now))
-        had: dict[str, list[str]] = {}
+        came = set[str]()
         for m in a.members:
             one, two = (side.person(m, self.now) if m in side.members else Person() for side in (b, a))
             before = b.recorded_anywhere(one) if m in b.members else set[str]()
@@ -569,9 +574,8 @@ class Change:
                     apart = x in a.rank[r].get("apart-from", []) or r in a.rank[x].get("apart-from", [])
                     if apart and not {r, x} <= apart_before:
                         yield f"{m} may not have {r} with {x}"
-            for r in a.recorded_anywhere(two) - apart_before if two.status != "retired" else ():
-                had.setdefault(r, []).append(m)
-        for r in had:
+            came |= a.recorded_anywhere(two) - apart_before if two.status != "retired" else set()
+        for r in came:
             limit = a.rank[r].get("limit")
             if limit is not None and a.count(r, self.now) > max(int(limit), b.count(r, self.now) if r in b.rank else 0):
                 yield f"too many have {r}"

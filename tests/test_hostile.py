@@ -263,7 +263,18 @@ class TestWhatIsReadHasAnEnd:
             (brook.folder / name).unlink(missing_ok=True)
             (brook.folder / name).symlink_to("/dev/zero")
         done = run(*words.split(), cwd=brook.folder)
-        assert "File too large" in done.stdout + done.stderr
+        assert "File too large; put what you want of it into a file" in " ".join((done.stdout + done.stderr).split())
+
+    def test_a_machine_without_memory(self, brook: Place, monkeypatch: pytest.MonkeyPatch) -> None:
+        def full(_: Path) -> bytes:
+            raise MemoryError
+
+        monkeypatch.setattr("ask_above.files.sheets.contents", full)
+        done = run("import", "members.csv", cwd=brook.folder)
+        assert (done.returncode, done.stderr) == (
+            2,
+            "Error: There is not enough memory for this. Give it less to read.\n",
+        )
 
     @pytest.mark.slow
     def test_aliases_depth_and_the_number_of_faults(self) -> None:

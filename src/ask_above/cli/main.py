@@ -182,7 +182,7 @@ def run() -> None:
         file = re.sub(r"[/\\]\.[^/\\]*\.part$", "", str(error.filename or "a file"))
         status = _say(f"Error: {file}: {error.strerror or error}", 2)
     except MemoryError:
-        status = _say("Error: There is not enough memory for this.", 2)
+        status = _say("Error: There is not enough memory for this. Give it less to read.", 2)
     except Exception as error:
         if os.environ.get("ASK_ABOVE_TRACE"):
             raise

@@ -180,7 +180,7 @@ def contents(file: Path) -> bytes:
         on_disk = stat.S_ISREG(os.fstat(opened.fileno()).st_mode)
         held = opened.read(-1 if on_disk else _MOST_READ + 1)
     if len(held) > _MOST_READ and not on_disk:
-        raise OSError(errno.EFBIG, os.strerror(errno.EFBIG), str(file))
+        raise OSError(errno.EFBIG, f"{os.strerror(errno.EFBIG)}; put what you want of it into a file", str(file))
     return held
 
 
