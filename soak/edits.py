@@ -26,6 +26,9 @@ from generated import Generated, generate
 from random_changes import random_edit
 
 
+EDGES = {"from", "until"}
+
+
 def side(charter: str, names: Names) -> Side:
     """Return a community as the second reading takes it: the charter's text as data, and rows."""
 
@@ -34,7 +37,8 @@ def side(charter: str, names: Names) -> Side:
 
     register = names.register
     members = [
-        {"key": m.key, "status": m.status, "kind": m.kind, "groups": ";".join(m.groups), "name": m.name, "note": m.note}
+        {"key": m.key, "status": m.status, "kind": m.kind, "groups": ";".join(sorted(m.groups)), "name": m.name, "note": m.note}
+        | {"joined": str(m.joined or ""), "was": m.was}
         | {"email": m.email, "phone": m.phone, "user_name": m.user_name, "external_id": m.external_id}
         for m in register.members.values()
     ]
@@ -54,13 +58,24 @@ def side(charter: str, names: Names) -> Side:
 
 
 def with_a_head(made: Generated, rng: Random) -> Generated:
-    """Add a rank high on the ladder that carries everything, and what each kind of change takes."""
+    """Add a rank high on the ladder that carries everything, what each kind of change takes, and days to come."""
     there = {key for heading in made.charter["capabilities"].values() for key in heading}
-    takes = ("rank.assign", "rank.manage", "place.manage")
+    takes = ("rank.assign", "rank.manage", "place.manage", "member.lock")
     made.charter["capabilities"]["Heads"] = {key: f"Do {key}" for key in takes if key not in there}
     made.charter["ranks"].insert(rng.choice([0, 0, 1, 2]), {"key": "head", "grants": ["*"]})
     people = [member["key"] for member in made.members if member["status"] == "active"]
+    for row in made.assignments:
+        row |= {edge: f"{datetime.now(UTC) + timedelta(days=rng.randint(-2, 5)):%Y-%m-%d}" for edge in row.keys() & EDGES}
     made.assignments += [{"member": key, "rank": "head"} for key in people[-2:]]
+    for member in made.members:
+        member["joined"] = rng.choice(["", "2026-03-01"]) if member["status"] != "pending" else ""
+    plain = [rank for rank in made.charter["ranks"] if rank.keys() <= {"key", "grants", "withhold", "builds-on"}]
+    rng.choice(plain)["on-joining"] = rng.choice(["yes", "no"])
+    moderating = made.charter["rules"]["authority"].get("moderate", {}).get("using", "member.moderate")
+    accounts = {"naming": moderating} if rng.random() < 0.3 and str(moderating) in there else {}
+    made.charter["rules"]["accounts"] = {"using": rng.choice(["member.lock", "see.it"]), **accounts}
+    over = {"over": rng.choice(["below", "level", "anyone"]), "hand-on": rng.choice(["held", "any"])}
+    made.charter["rules"]["overrides"] = {key: said for key, said in over.items() if rng.random() < 0.5}
     return made
 
 
@@ -74,6 +89,13 @@ def some_edit(rng: Random, c: Community) -> Edit:
     return CharterSet(rng.choice(paths), names) if paths and rng.random() < 0.2 else random_edit(rng, c)
 
 
+def from_another(rng: Random) -> list[Edit]:
+    """Return edits that put parts of another community into one: any difference, as only a hand would make it."""
+    other = with_a_head(generate(rng), rng).charter
+    parts = rng.sample(["ranks", "places", "site", "bundles", "override-sets", "groups", "rules"], rng.choice([1, 1, 2]))
+    return [CharterSet(part, other[part]) for part in parts if part in other]
+
+
 def held_to_the_rules(seed: int, count: int = 12) -> Counter[str]:
     """Plan changes in one community, by those who may do much and by others; count what passes and what is refused."""
     rng, told = Random(seed), Counter[str]()
@@ -84,7 +106,7 @@ def held_to_the_rules(seed: int, count: int = 12) -> Counter[str]:
     before = side(made.texts()["charter.yaml"], c.names)
     for _ in range(count if actors else 0):
         actor = rng.choice(actors)
-        edits = [some_edit(rng, c) for _ in range(rng.choice([1, 1, 2]))]
+        edits = from_another(rng) if rng.random() < 0.25 else [some_edit(rng, c) for _ in range(rng.choice([1, 1, 2]))]
         try:
             plan = c.plan(*edits, by=actor)
         except AskAboveError:

@@ -8,7 +8,7 @@ of the order of places, of what is made everybody's, of members vouched for or t
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import replace
 from functools import cached_property
 from typing import Any
@@ -50,9 +50,9 @@ class Side(Plain):
         flags = ("unbounded", "open", "on-joining", "entry", "paused")
         for said in self.rank.values():
             said.setdefault("call", "closed" if "held-by" in said else "open")
-            for flag in flags:
-                if flag in said and not yes(said[flag]):
-                    del said[flag]
+            said |= {flag: "yes" for flag in flags if flag in said and yes(said[flag])}
+            for flag in [flag for flag in flags if said.get(flag, "yes") != "yes"]:
+                del said[flag]
 
     def once(self, key: Any, work: Any) -> Any:
         if key not in self.kept:
@@ -89,6 +89,10 @@ class Side(Plain):
     def has(self, member: str, rank: str, place: str, t: dt.datetime) -> bool:
         return member in self.members and (rank, place) in self.person(member, t).assigned
 
+    def past(self, row: Data, now: dt.datetime) -> bool:
+        """Whether an assignment lies in the past."""
+        return bool(row["until"]) and self.instant(row["until"], until=True) <= now
+
     def confers(self, group: str) -> set[tuple[str, str]]:
         """What a group confers itself, and where."""
         confers = self.groups[group].get("confers", [])
@@ -107,8 +111,8 @@ class Side(Plain):
         return held_by or ("pending" if yes(self.rank[r].get("entry", "no")) else "given")
 
     def of_kind(self, kind: str, r: str) -> Person:
-        """Whoever is asked as a rank of some kind, whatever kind this one is here."""
-        if kind == "given" or self.kind(r) == kind:
+        """Whoever is asked as a rank of some kind, whatever kind this one is here; without it where it is not there."""
+        if r in self.rank and (kind == "given" or self.kind(r) == kind):
             p = self.as_rank(r)
             return p if self.kind(r) == kind else Person(automatic=self.by("anyone", "members"), given={(r, "site")})
         if kind == "pending":
@@ -117,27 +121,34 @@ class Side(Plain):
             return self.visitor()
         return Person(automatic=self.by("anyone", "members", *(["bots"] if kind == "bots" else [])))
 
-    def with_open(self, p: Person, recorded: set[str], now: dt.datetime) -> Person:
+    def with_open(self, p: Person, recorded: set[str], now: dt.datetime, full: Iterable[str] = ()) -> Person:
         """Somebody with every open rank that they may join besides."""
         joined = {
             r
             for r in self.ranks
-            if "open" in self.rank[r] and not {"paused", "kept-by", "held-by"} & self.rank[r].keys()
+            if "open" in self.rank[r] and not {"paused", "kept-by", "held-by"} & self.rank[r].keys() and r not in full
         }
         taken, root, grew = set[str](), {*p.automatic, *(r for r, q in p.given if q == "site")}, True
         while grew:
             grew = False
             for r in sorted(joined - taken):
                 said = self.rank[r]
-                apart = any(
-                    x in said.get("apart-from", []) or r in self.rank[x].get("apart-from", []) for x in recorded
-                )
+                apart = any(self.apart(r, x) for x in recorded)
                 full = "limit" in said and r not in recorded and self.count(r, now) >= int(said["limit"])
                 if set(said.get("after", [])) <= root and not apart and not full:
                     taken.add(r)
                     root.add(r)
                     grew = True
         return replace(p, given=p.given | {(r, "site") for r in taken})
+
+    def apart(self, one: str, other: str) -> bool:
+        pairs = (one, other), (other, one)
+        return any(x in self.rank.get(r, {}).get("apart-from", []) for r, x in pairs)
+
+    def full(self, now: dt.datetime) -> set[str]:
+        return {
+            r for r, said in self.rank.items() if said.get("limit") is not None and self.count(r, now) >= int(said["limit"])
+        }
 
     def count(self, r: str, now: dt.datetime) -> int:
         standing = (m for m, said in self.members.items() if said.get("status") != "retired")
@@ -197,8 +208,12 @@ class Change:
 
     def refusals(self) -> list[str] | None:
         """Say why not; empty where it may be made, ``None`` where this reading says nothing."""
-        if self._unread():
-            return None
+        renamed = self._renamed()
+        if renamed is not None:
+            return [*self._rename(*renamed)]
+        owners = [*self._owners()]
+        if owners or self._unread():
+            return None if self._unread() else owners
         rows = [*self._ranks(), *self._places(), *self._people(), *self._conditions()]
         if UNREAD in rows:
             return None
@@ -206,6 +221,8 @@ class Change:
 
     def broken(self) -> list[str] | None:
         """Say what speaks against it whoever makes it; the owner and the maintainer are held to no more."""
+        if self._renamed() is not None:
+            return [*self._rename(*self._renamed(), anybody=True)]
         rows, conditions = [*self._ranks(), *self._people()], [*self._conditions()]
         if self._unread() or UNREAD in rows:
             return None
@@ -215,21 +232,43 @@ class Change:
         ]
         return [*conditions, *kept, *(row for row in rows if "cannot be" in row)]
 
+    # -- renames (9.4), and what has no row (9.3)
+
+    def _renamed(self) -> tuple[str, str] | None:
+        """The kind and the key of what has another key now, and differs in nothing else."""
+        for kind, one, two in (("rank", self.b.rank, self.a.rank), ("place", self.b.place, self.a.place)):
+            gone, come = one.keys() - two.keys(), two.keys() - one.keys()
+            if len(gone) == len(come) == 1:
+                old, new = *gone, *come
+                sides = ((side.c, [*side.members.values()], side.assignments) for side in (self.b, self.a))
+                before, after = (_told_as(side, new, old) for side in sides)
+                return (kind, old) if unordered(before) == unordered(after) else None
+        return None
+
+    def _rename(self, kind: str, key: str, *, anybody: bool = False) -> Iterator[str]:
+        """A rename takes the thing's own row; the key of a place is the owner's."""
+        if kind == "place" and not anybody:
+            yield f"the owner's alone: the key of {key}"
+        elif kind == "rank" and ("kept-by" in self.b.rank[key] or not anybody):
+            if "kept-by" in self.b.rank[key] or not self._able("manage", "site", key, None):
+                yield f"manage {key}"
+
+    def _owners(self) -> Iterator[str]:
+        """What has no row but the owner's."""
+        read = {"ranks", "places", "site", "bundles", "override-sets"}
+        keys = [key for key in {*self.b.c, *self.a.c} - read if self.b.c.get(key) != self.a.c.get(key)]
+        yield from (f"the owner's alone: {key}" for key in keys)
+        yield from (f"the owner's alone: {m} is gone" for m in self.b.members.keys() - self.a.members.keys())
+
+    def _unread(self) -> bool:
+        """Whether something is gone and something come that may be the same, with more that differs."""
+        sides = ((self.b.rank, self.a.rank), (self.b.place, self.a.place), (self.b.members, self.a.members))
+        return any(one.keys() - two.keys() and two.keys() - one.keys() for one, two in sides)
+
     def _fields(self, r: str) -> set[str]:
         """The fields in which a rank differs."""
         one, two = self.b.rank[r], self.a.rank[r]
         return {field for field in {*one, *two} if unordered(one.get(field)) != unordered(two.get(field))}
-
-    def _unread(self) -> bool:
-        """Whether anything differs of which this reading says nothing."""
-        b, a = self.b, self.a
-        read = {"ranks", "places", "site", "bundles", "override-sets"}
-        if any(b.c.get(key) != a.c.get(key) for key in {*b.c, *a.c} - read):
-            return True
-        renamed = any(
-            one.keys() - two.keys() and two.keys() - one.keys() for one, two in ((b.rank, a.rank), (b.place, a.place))
-        )
-        return renamed or not b.members.keys() <= a.members.keys()
 
     # -- rows: what it takes (9.2)
 
@@ -251,11 +290,11 @@ class Change:
             if r not in a.rank:
                 self.alone, self.edits_ranks = False, True
                 self.acts.add("manage")
-                if OWNERS & b.rank[r].keys() or not self._able("manage", "site", r, None):
+                if any(b.rank[r].get(f) for f in OWNERS) or not self._able("manage", "site", r, None):
                     yield f"remove {r}"
                 continue
             fields = self._fields(r)
-            passed = any((b.ranks.index(r) < b.ranks.index(x)) != (a.ranks.index(r) < a.ranks.index(x)) for x in shared)
+            passed = _passed(r, shared, [x for x in a.ranks if x in b.rank])
             if fields & OWNERS:
                 yield f"the owner's alone: {r}"
             if fields or (passed and "kept-by" not in b.rank[r]):
@@ -276,13 +315,12 @@ class Change:
                 continue
             self.alone, self.edits_ranks = False, True
             self.acts.add("manage")
-            if OWNERS & a.rank[r].keys() and r not in b.rank:
+            if any(a.rank[r].get(f) for f in OWNERS) and r not in b.rank:
                 yield f"the owner's alone: {r}"
             if "kept-by" in b.rank.get(r, {}) or not self._able("manage", "site", r, None):
                 yield f"manage {r}"
             if not b.over("manage", own, a.ranks.index(r)):
                 yield f"manage {r} afterwards"
-            yield from self._everybodys(r)
         for r in a.ranks:
             yield from self._widened(r)
 
@@ -313,12 +351,6 @@ class Change:
                 found |= {p} if own or sets & set(said.get("like", [])) else set()
         return found
 
-    def _everybodys(self, r: str) -> Iterator[str]:
-        """What is made everybody's has no conditions, nor is it in any; that is another part of the rules."""
-        was = self.b.rank.get(r, {})
-        if any(self.a.rank[r].get(f) != was.get(f) for f in ("held-by", "entry", "on-joining")):
-            yield UNREAD
-
     def _widened(self, r: str) -> Iterator[str]:
         """A rank that everybody may come to hold is made so, or carries something else: as if it were assigned."""
         said, was = self.a.rank[r], self.b.rank.get(r)
@@ -327,8 +359,6 @@ class Change:
         if not flags or not (made or self.a.carried(r) != self.b.carried(r)):
             return
         self.acts.add("assign")
-        if self.a.paused(r) or (was is not None and self.b.paused(r)):
-            yield UNREAD  # it brings nobody anything until the pause ends
         if not self._able("assign", "site", r, self.b.target_standing(self.b.anybody(), "site")):
             yield f"assign {r} to everybody"
         own = self.a.standing(self.a.person(self.key, self.now), "site")
@@ -345,9 +375,7 @@ class Change:
         for p, said in a.place.items():
             was = b.place.get(p)
             if was is None or b.parent[p] != a.parent[p]:
-                where |= {up for up in (a.parent[p], b.parent.get(p)) if up}
-                if was is None and {"overrides", "exceptions", "gate", "like", "places"} & said.keys():
-                    yield UNREAD  # a copy
+                where |= {self._was(up) for up in (a.parent[p], b.parent.get(p)) if up}
             if was is not None:
                 if was.get("kind") != said.get("kind"):
                     yield f"the owner's alone: {p}"
@@ -356,8 +384,7 @@ class Change:
                 where |= {p} if differs else set()
                 inside = [[x for x, up in side.parent.items() if up == p] for side in (b, a)]
                 stayed = [[x for x in one if x in other] for one, other in (inside, inside[::-1])]
-                if stayed[0] != stayed[1]:
-                    yield UNREAD  # the order of places
+                where |= {x for x in stayed[0] if _passed(x, *stayed)}
         where |= {b.parent[p] or "site" for p in b.place if p not in a.place}
         where |= {"site"} if self._sets() else set()
         for bundle in self._bundles():
@@ -376,17 +403,18 @@ class Change:
         for found, side in zip(rows, (b, a), strict=True):
             for row in side.assignments:
                 found.setdefault((row["member"], row["rank"], row.get("place") or "site"), []).append(row)
-        if b.assignments != a.assignments and any({"open", "limit"} <= said.keys() for said in a.rank.values()):
-            yield UNREAD  # where one is given it, another may join it no more
         for spot in dict.fromkeys((*rows[0], *rows[1])):
-            before, after = (found.get(spot, []) for found in rows)
+            if self._joining(spot[0]) and "on-joining" in b.rank.get(spot[1], {}) and spot[2] == "site":
+                continue
+            before, after = ([row for row in found.get(spot, []) if not b.past(row, self.now)] for found in rows)
+            past = [[row for row in found.get(spot, []) if b.past(row, self.now)] for found in rows]
             had, has = ([side.has(*spot, t) for t in moments] for side in (b, a))
             gained, lost = (any(x and not y for x, y in zip(p, q, strict=True)) for p, q in ((has, had), (had, has)))
             if gained or (any(had) and before != after and not lost):  # another record is as if it were given anew
                 yield from self._assigned(*spot, new=gained)
             if lost:
                 yield from self._unassigned(*spot)
-            if before != after and not any((*had, *has)):
+            if past[1] != past[0] and before == after and not lost:
                 self.acts.add("assign")
                 self.alone = False
                 if not self._able("assign", spot[2], None, None):
@@ -394,6 +422,11 @@ class Change:
         for key in a.members:
             if b.members.get(key) != a.members[key]:
                 yield from self._member(key, b.members.get(key), a.members[key])
+
+    def _joining(self, key: str) -> bool:
+        """Whether somebody becomes active for the first time."""
+        one, two = (side.members.get(key, {"status": "", "joined": ""}) for side in (self.b, self.a))
+        return two["status"] == "active" and one["status"] in ("", "pending", "invited") and not one["joined"]
 
     def _member(self, key: str, one: Data | None, two: Data) -> Iterator[str]:
         self.acts.add("assign")
@@ -406,25 +439,26 @@ class Change:
             yield from self._joins(key, None)
             if status in ("locked", "retired"):
                 yield from self._account(key)
-            if status == "active" and any("on-joining" in said for said in self.b.rank.values()):
-                yield UNREAD  # what is given on joining stands beside it
         else:
-            if self.b.owner(self.b.person(key, self.now)):
-                yield UNREAD
+            if "was" in differ and was == status:
+                yield f"the owner's alone: {key}"
             if was in ("pending", "invited") and status in ("pending", "active"):
                 yield from self._joins(key, self._stands(key, "site")) if was != status else ()
-                yield from [UNREAD] if was != status else []
             elif was != status:
                 yield from self._account(key)
+                restored = one["was"] or ("active" if one["joined"] else "pending")
+                if was in ("locked", "retired") and status == "active" != restored:
+                    yield from self._joins(key, self._stands(key, "site"))
             own = key == self.key
             if "name" in differ and not own and [*self._account(key)]:
                 naming = self.b.rules.get("accounts", {}).get("naming", [])
+                naming = self.b.names([naming] if isinstance(naming, str) else naming)
                 t = self.b.person(key, self.now)
                 if not any(self.b.moderate(self.me, t, "site", using) for using in naming):
                     yield f"the name of {key}"
             if differ & {"note", "kind", "email"} or ("phone" in differ and not own):
                 yield from self._account(key, oneself=differ & {"note", "kind", "email"} == {"email"})
-            if "email" in differ and self.b.rule("assign").get("hand-on", "held") == "held":
+            if "email" in differ and not own and self.b.rule("assign").get("hand-on", "held") == "held":
                 for t in (self.b.member(key, moment) for moment in self.b.moments(self.now)):
                     yield from (
                         f"what {key} holds: {beyond}" for beyond in self._beyond((self.b, Person()), (self.b, t))
@@ -481,9 +515,7 @@ class Change:
             return
         if oneself and not yes(b.rule("assign").get("self", "no")):
             yield "to oneself"
-        if rank not in b.rank or place not in b.place:
-            yield UNREAD
-        elif not self._able("assign", place, rank, self._reached(member, place)):
+        if not self._assigns(rank, place, self._reached(member, self._was(place))):
             yield f"assign {rank} to {member} at {place}"
         if b.rule("assign").get("hand-on", "held") == "held":
             for moment in self.b.moments(self.now) | self.a.moments(self.now):
@@ -491,25 +523,37 @@ class Change:
                 sides = (b, one), (self.a, self.a.member(member, moment))
                 yield from (f"{member} gains {beyond}" for beyond in self._beyond(*sides))
 
+    def _assigns(self, rank: str, place: str, target: int | None) -> bool:
+        """Whether the actor may assign a rank; one that is made in the same change as it stands afterwards."""
+        then = self._was(place)
+        if rank in self.b.rank:
+            return self._able("assign", then, rank, target)
+        me, using = self.a.person(self.key, self.now), self.b.using("assign")
+        able = any(self.b.may(self.me, c, then) and self.a.admitted("assign", me, place, c, rank) for c in using)
+        over = self.b.over("assign", self.a.standing(me, place), self.a.ranks.index(rank))
+        return able and over and (target is None or self.b.over("assign", self.b.standing(self.me, then), target))
+
     def _unassigned(self, member: str, rank: str, place: str) -> Iterator[str]:
         b = self.b
         self.acts.add("assign")
         self.alone &= member == self.key
         if b.owner(b.person(member, self.now)):
             yield "on the owner"
-        if "kept-by" in b.rank[rank]:
+        if "kept-by" in self.a.rank.get(rank, b.rank[rank]):
             yield f"{rank} cannot be taken from {member}"
         elif member != self.key:
             if not self._able("assign", place, rank, self._stands(member, place)):
                 yield f"unassign {rank} from {member}"
-        elif self._gains(member):
-            yield UNREAD if any(row not in b.assignments for row in self.a.assignments) else "giving up gains"
+        elif self._gains(member, joined=True):
+            yield "giving up gains"
 
-    def _gains(self, member: str) -> bool:
-        """Whether somebody holds more anywhere, at any moment."""
+    def _gains(self, member: str, *, joined: bool = False) -> bool:
+        """Whether somebody holds more anywhere, at any moment; what they are given besides aside, where it is said."""
         for t in self.b.moments(self.now) | self.a.moments(self.now):
             two = self.a.member(member, t)
             one = self.b.member(member, t) if member in self.b.members else self.b.anybody()
+            if joined:
+                one = replace(one, given=one.given | two.given)
             for q in self.b.place:
                 then = self._stays(q)
                 freed = self.a.unbounded(two, then) and not self.b.unbounded(one, q)
@@ -530,7 +574,7 @@ class Change:
             if gains:
                 yield "leaving gains"
             return
-        for rank, place in b.in_group(group).conferred:
+        for rank, place in b.in_group(group).conferred if group in b.groups else ():
             if oneself and place == "site" and "open" in b.rank[rank] and not b.paused(rank):
                 continue
             if oneself and not yes(b.rule("assign").get("self", "no")):
@@ -544,6 +588,11 @@ class Change:
 
     def _conditions(self) -> Iterator[str]:
         b, a = self.b, self.a
+        for r, said in a.rank.items():
+            made = any(said.get(f) and not b.rank.get(r, {}).get(f) for f in ("held-by", "entry", "on-joining"))
+            named = any(r in [*other.get("after", []), *other.get("apart-from", [])] for other in a.rank.values())
+            if made and (named or any(said.get(f) for f in ("after", "apart-from", "limit"))):
+                yield f"{r} has conditions, and is made everybody's"
         moments = sorted(b.moments(self.now) | a.moments(self.now))
         came = set[str]()
         for m in a.members:
@@ -565,16 +614,15 @@ class Change:
                 if not set(a.rank[r].get("after", [])) <= there:
                     yield f"{m} lacks what {r} comes after"
             back = one.status == "retired" != two.status
-            automatic = two.rec_automatic | {r for r, _ in two.rec_given} - {r for r, _ in two.assigned | two.conferred}
+            otherwise = m not in b.members or (one.kind, one.status) != (two.kind, two.status)
             known = one.rec_automatic | {r for r, _ in one.rec_given}
-            newly = {r for r, _ in new} | (automatic - known) | (a.recorded_anywhere(two) if back else set())
+            newly = {r for r, _ in new} | (a.recorded_anywhere(two) - (set() if back else known) if otherwise else set())
             apart_before = set() if one.status == "retired" else before
             for r in newly if two.status != "retired" or new else ():
                 for x in a.recorded_anywhere(two) - {r}:
-                    apart = x in a.rank[r].get("apart-from", []) or r in a.rank[x].get("apart-from", [])
-                    if apart and not {r, x} <= apart_before:
+                    if a.apart(r, x) and not (b.apart(r, x) and {r, x} <= apart_before):
                         yield f"{m} may not have {r} with {x}"
-            came |= a.recorded_anywhere(two) - apart_before if two.status != "retired" else set()
+            came |= newly - apart_before if two.status != "retired" else set()
         for r in came:
             limit = a.rank[r].get("limit")
             if limit is not None and a.count(r, self.now) > max(int(limit), b.count(r, self.now) if r in b.rank else 0):
@@ -630,17 +678,18 @@ class Change:
     def _subjects(self) -> Iterator[tuple[str, str, Person, Person, bool]]:
         """Everyone at every moment: who, of which form, before, after, and whether they act."""
         b, a, now = self.b, self.a, self.now
+        full = a.full(now) - b.full(now)  # where somebody else leaves no room, who cannot join any more gains nothing
         yield "visitor", "visitor", b.visitor(), a.visitor(), False
         for r in a.ranks:
             kinds = dict.fromkeys(side.kind(r) for side in (b, a) if r in side.rank)
             for kind in kinds:
                 two = a.of_kind(kind, r)
-                one = b.of_kind(kind, r) if r in b.rank else b.anybody()
+                one = b.of_kind(kind, r)
                 acts = kind not in ("anyone", "visitors", "pending")
                 yield r, "rank", one, two, acts
                 if acts:
                     opened = (
-                        s.with_open(p, {*p.automatic, *(x for x, _ in p.given)}, now) for s, p in ((b, one), (a, two))
+                        s.with_open(p, {*p.automatic, *(x for x, _ in p.given)}, now, full) for s, p in ((b, one), (a, two))
                     )
                     yield (r, "joined", *opened, False)  # type: ignore[misc]
         for g in a.groups:
@@ -650,16 +699,21 @@ class Change:
                 continue
             for t in b.moments(now) | a.moments(now):
                 two = a.member(m, t)
-                one = b.member(m, t) if m in b.members else b.with_open(b.anybody(), b.by("anyone", "members"), now)
+                one = b.member(m, t) if m in b.members else b.anybody()
+                if self._joining(m):
+                    one = b.with_open(one, b.recorded_anywhere(b.person(m, now) if m in b.members else one), now)
                 yield m, "member", one, two, True
-                if a.person(m, t).status == "active" and m in b.members:
+                if a.person(m, t).status == "active":
                     opened = (
-                        s.with_open(p, s.recorded_anywhere(s.person(m, now)), now) for s, p in ((b, one), (a, two))
+                        s.with_open(p, s.recorded_anywhere(s.person(m, now) if m in s.members else p), now, full)
+                        for s, p in ((b, one), (a, two))
                     )
                     yield (m, "joined", *opened, False)
 
     def _effect(self) -> Iterator[str]:
         mine = [(one, two) for who, form, one, two, _ in self._subjects() if who == self.key and form == "member"]
+        for one, two in mine if self.edits_ranks else ():
+            yield from self._over_members(one, two)
         for who, form, one, two, acts in self._subjects():
             if self._hands_on_held:
                 yield from (f"{who} gains {beyond}" for beyond in self._beyond((self.b, one), (self.a, two)))
@@ -680,6 +734,8 @@ class Change:
             then = self._was(q)
             if any(self.a.held(two, q, gates=g) - self.b.held(one, then, gates=g) for g in (True, False)):
                 yield f"the actor gains at {q}"
+            if self.a.unbounded(two, q) and not self.b.unbounded(one, then):
+                yield f"the actor gains everything at {q}"
             was, now = (side.ranks_at(p, x) for side, p, x in ((self.b, one, then), (self.a, two, q)))
             first = self.b.ranks.index(was[0]) if was else len(self.b.ranks)
             later = self.a.ranks.index(now[0]) if now else len(self.a.ranks)
@@ -699,7 +755,7 @@ class Change:
             return
         if (form == "rank" and who not in self.b.rank) or (form == "group" and who not in self.b.groups):
             return
-        for q in self.b.place:
+        for q in {**self.b.place, **self.a.place}:
             for gates in (True, False):
                 lost = self._lost(one, two, q, gates=gates)
                 if form in ("rank", "group") and self._nobody_in(who, form):
@@ -707,18 +763,18 @@ class Change:
                 if not lost:
                     continue
                 if form == "member":
-                    standing = self._stands(who, q)
+                    standing = self._stands(who, self._was(q))
                 else:
                     given = one.conferred if form == "group" else one.given
-                    standing = self.b.target_standing(replace(one, rec_automatic=one.automatic, rec_given=given), q)
-                level = standing == self.b.standing(self.me, q)
+                    standing = self.b.target_standing(replace(one, rec_automatic=one.automatic, rec_given=given), self._was(q))
+                level = standing == self.b.standing(self.me, self._was(q))
                 too = all(lost <= self._lost(x, y, q, gates=gates) for x, y in mine)
-                if not self._below(standing, q) and not (level and too):
+                if not self._below(standing, self._was(q)) and not (level and too):
                     yield f"{who} loses {sorted(lost)} at {q}"
 
     def _lost(self, one: Person, two: Person, place: str, *, gates: bool) -> set[str]:
         """What is lost at a place; at one that is gone, by the assignments there alone."""
-        held = self.b.held(one, place, gates=gates)
+        held = self.b.held(one, self._was(place), gates=gates)
         if place in self.a.place:
             return held - self.a.held(two, place, gates=gates)
         rest = replace(one, given={(r, q) for r, q in one.given if q in self.a.place})
@@ -751,11 +807,23 @@ class Change:
             if new if myself else new - _powers(self.b, self.me, then):
                 yield f"{who} gains power at {q}"
 
+    def _over_members(self, one: Person, two: Person) -> Iterator[str]:
+        """By an edit of ranks the actor gains no power over a member either."""
+        one, two = (replace(p, status="active") for p in (one, two))
+        for m in self.b.members.keys() & self.a.members.keys() - {self.key}:
+            was, now = (side.person(m, self.now) for side in (self.b, self.a))
+            for q in self.a.place:
+                then = self._was(q)
+                for cap in self.a.using("moderate"):
+                    before = cap in self.b.using("moderate") and self.b.moderate(one, was, then, cap)
+                    if self.a.moderate(two, now, q, cap) and not before:
+                        yield f"the actor gains power over {m} at {q}"
+
     # -- words (9.7c and 9.7e)
 
     def _spoken(self) -> Iterator[tuple[str, str, dict[str, bool], dict[str, bool], set[str], set[str]]]:
-        for p in self.b.place:
-            one, two = self.b.words(p), self.a.words(p) if p in self.a.place else {}
+        for p in {**self.b.place, **self.a.place}:
+            one, two = (side.words(p) if p in side.place else {} for side in (self.b, self.a))
             for holder in dict.fromkeys((*one, *two)):
                 (was, bars), (now, barred) = (words.get(holder, ({}, frozenset())) for words in (one, two))
                 if (was, bars) != (now, barred):
@@ -763,32 +831,38 @@ class Change:
 
     def _words(self) -> Iterator[str]:
         """A word that gives and is written, or takes and goes, is within what the actor holds there."""
-        for p, holder, was, now, bars, barred in self._spoken() if self._hands_on_held else ():
+        for p, holder, was, now, bars, barred in self._spoken():
             gives = {c for c, gives in now.items() if gives and not was.get(c, False)}
             freed = {c for c, gives in was.items() if not gives and now.get(c, True) and c not in barred}
-            held = (self.b.held(self.me, p, gates=gates) for gates in (True, False))
-            if any(not gives | freed | (bars - barred) <= each for each in held):
+            if holder.startswith("@") and holder[1:] not in self.a.members and (now or barred):
+                yield f"{holder} is nobody"
+            held = (self.b.held(self.me, self._was(p), gates=gates) for gates in (True, False))
+            if self._hands_on_held and any(not gives | freed | (bars - barred) <= each for each in held):
                 yield f"words for {holder} at {p}"
 
     def _named(self) -> Iterator[str]:
         """Words name only who stands below; a range the ranks in it whose answers change."""
         for key, holder in self._sets():
-            if not holder.endswith("+"):
+            if not holder.endswith("+") and holder in {**self.b.rank, **self.b.groups}:
                 asked = self.b.as_rank(holder) if holder in self.b.rank else self.b.in_group(holder)
                 if not self._below(self.b.target_standing(asked, "site"), "site"):
                     yield f"{holder} is named by the set {key}"
         for p, holder, was, now, bars, barred in self._spoken():
+            then = self._was(p)
             if holder.endswith("+"):
                 differ = {c for c in {*was, *now} if was.get(c) != now.get(c)} | (bars ^ barred)
-                covered = self.b.ranks[: self.b.ranks.index(holder[:-1]) + 1]
-                ranks = [r for r in covered if self._turns(r, p, differ)]
-                standings = [self.b.target_standing(self.b.as_rank(r), p) for r in ranks]
+                ladders = [side.ranks for side in (self.b, self.a) if holder[:-1] in side.rank]
+                covered = {r for ladder in ladders for r in ladder[: ladder.index(holder[:-1]) + 1]}
+                ranks = [r for r in self.b.ranks if r in covered and self._turns(r, p, differ)]
+                standings = [self.b.target_standing(self.b.as_rank(r), then) for r in ranks]
             elif holder.startswith("@"):
-                standings = [self._stands(holder[1:], p)]
+                standings = [self._stands(holder[1:], then)]
+            elif holder not in {**self.b.rank, **self.b.groups}:
+                standings = []  # it was not there
             else:
                 asked = self.b.as_rank(holder) if holder in self.b.rank else self.b.in_group(holder)
-                standings = [self.b.target_standing(asked, p)]
-            if not all(self._below(standing, p) for standing in standings):
+                standings = [self.b.target_standing(asked, then)]
+            if not all(self._below(standing, then) for standing in standings):
                 yield f"{holder} is named at {p}"
 
     def _turns(self, r: str, place: str, differ: set[str]) -> bool:
@@ -796,9 +870,24 @@ class Change:
             return False
         one, two = self.b.as_rank(r), self.a.as_rank(r)
         ways = (
-            (self.b.held(one, place, gates=g), self.a.held(two, self._stays(place), gates=g)) for g in (True, False)
+            (self.b.held(one, self._was(place), gates=g), self.a.held(two, self._stays(place), gates=g))
+            for g in (True, False)
         )
         return any((now - was if place not in self.a.place else now ^ was) & differ for was, now in ways)
+
+
+def _told_as(value: Any, key: str, old: str) -> Any:
+    """Data in which a key is told by its old name, in ranges and sentences as well."""
+    if isinstance(value, dict):
+        return {_told_as(name, key, old): _told_as(each, key, old) for name, each in value.items()}
+    if isinstance(value, (list, tuple)):
+        return [_told_as(each, key, old) for each in value]
+    return value.replace(key, old) if isinstance(value, str) else value
+
+
+def _passed(key: str, before: list[str], after: list[str]) -> bool:
+    """Whether something passed another that is on both ladders."""
+    return any((before.index(key) < before.index(x)) != (after.index(key) < after.index(x)) for x in before)
 
 
 def _powers(side: Side, p: Person, place: str) -> set[tuple[str, ...]]:

@@ -130,7 +130,9 @@ class OverrideEffect:
         """Yield a rank in a range whose answers change there, and that does not stand below, held or not."""
         mask = reduce(or_, (before ^ after for before, after in zip(*both, strict=True)))
         old, new = self.old.compiled, self.new.compiled
-        for covered in old.ranks[: old.rank_at.get(rank, -1) + 1]:
+        # before or after: it may begin at a rank that is made, and ranks may have come into it
+        ranged = {each.key for side in (old, new) for each in side.ranks[: side.rank_at.get(rank, -1) + 1]}
+        for covered in (each for each in old.ranks if each.key in ranged):
             stays = new.charter.ranks.get(covered.key)
             asked = ask_rank(old, covered)
             pair = asked.profile, stays and ask_rank(new, stays).profile
@@ -316,29 +318,36 @@ class PowerEffect:
     def _over_members(self, actor: Asked) -> Iterator[Refusal]:
         """Yield a member whom the actor could moderate by an edit of ranks, and could not before (rule 9.7d)."""
         first, second = self._powers
-        there = self.old.people.register.members, self.new.people.register.members
-        targets = [
-            next((key for key in keys if key != actor.key), "")
-            for _, keys in alike(self.old, self.new)
-            if all(keys[0] in side for side in there)
-        ]
+        targets = [*self._targets(actor)]
+        # where ladder and power are as they were, only over whoever stands elsewhere
+        moved = [each for each in targets if _recorded(self.old, each[0]) != _recorded(self.new, each[1])]
         for before, after in self.turns.own_pairs(actor):
             for spot in self.turns.spots:
                 now = second.of(after, spot.after).moderate
                 if spot.gone or not any(now):
                     continue
                 was = first.of(before, spot.before).moderate
-                if was == now and self._ladder_stays:
-                    continue
-                for key in filter(None, targets):
-                    one = self.old.people.ask(key, self.turns.now)
-                    two = self.new.people.ask(key, self.turns.now)
-                    if two.owner:
-                        continue
+                for one, two in moved if was == now and self._ladder_stays else targets:
                     at, then = reached(self.old.compiled, one, spot.before), reached(self.new.compiled, two, spot.after)
                     if any(b >> then & 1 and not (at >= 0 and a >> at & 1) for a, b in zip(was, now, strict=True)):
                         yield Refusal("9.7d", f"{actor.label} would come to have power over {one.label}.")
                         return
+
+    def _targets(self, actor: Asked) -> Iterator[tuple[Asked, Asked]]:
+        """Yield one of each sort of member but the actor and the owner, before and after."""
+        there = self.old.people.register.members, self.new.people.register.members
+        for _, keys in alike(self.old, self.new):
+            key = next((key for key in keys if key != actor.key), "")
+            if all(key in side for side in there):
+                one, two = (side.people.ask(key, self.turns.now) for side in (self.old, self.new))
+                if not two.owner:
+                    yield one, two
+
+
+def _recorded(decider: Decider, asked: Asked) -> set[tuple[str, str]]:
+    """Return which ranks are recorded for somebody, and where."""
+    compiled = decider.compiled
+    return {(compiled.ranks[each.rank].key, compiled.places[each.place].key) for each in asked.recorded}
 
 
 class Effect:
@@ -397,17 +406,18 @@ class Effect:
             for subject in self.turns.of(doubtful[which] if turn.lost else ()):
                 if not subject.loses or subject.joined or subject.label in reasons or subject.new:
                     continue
-                if subject.empty and not turn.lost & self._named_in_rules:
+                lost = turn.lost & self._named_in_rules if subject.empty else turn.lost  # what counts of it
+                if not lost:
                     continue
                 if subject.form == "member" and all(key == actor.key for key in subject.keys):
                     continue
                 spot = id(subject.asked), turn.spot.before
                 if spot not in known:
                     known[spot] = self.turns.below(actor, rule, subject.asked, turn.spot.before)
-                if known[spot] or self._level(actor, subject, turn):
+                if known[spot] or self._level(actor, subject, turn, lost):
                     continue
                 who, since = self.turns.other(subject, actor), self.turns.since(subject)
-                said = f"{who} would{since} lose {self.turns.some(turn.lost)} {self.turns.at(turn.spot)}"
+                said = f"{who} would{since} lose {self.turns.some(lost)} {self.turns.at(turn.spot)}"
                 reasons[subject.label] = f"{said}, and does not stand below {actor.label} there."
         yield from _first_of("9.7c", reasons, "would lose something as well")
 
@@ -423,27 +433,27 @@ class Effect:
             highest.append(min(tops))
         return highest
 
-    def _level(self, actor: Asked, subject: Affected, turn: Turn) -> bool:
+    def _level(self, actor: Asked, subject: Affected, turn: Turn, lost: int) -> bool:
         """Whether somebody stands level with the actor and loses only what the actor loses too."""
         place = turn.spot.before
         if reached(self.old.compiled, subject.asked, place, later=True) != standing(
             self.old.compiled, actor.profile, place
         ):
             return False
-        return self._loses_as_long(actor, turn, subject)
+        return self._loses_as_long(actor, turn, subject, lost)
 
-    def _loses_as_long(self, actor: Asked, turn: Turn, subject: Affected) -> bool:
+    def _loses_as_long(self, actor: Asked, turn: Turn, subject: Affected, lost: int) -> bool:
         """Whether the actor loses the same for as long as somebody loses it (rule 9.7c)."""
-        lost: dict[int, int] = {}
+        of_pair: dict[int, int] = {}
         for other in self.turns.all:
             if (other.spot, other.gated) == (turn.spot, turn.gated):
                 for pair in other.pairs:
-                    lost[pair] = lost.get(pair, 0) | other.lost
+                    of_pair[pair] = of_pair.get(pair, 0) | other.lost
         # stretches are joined end to end: the actor has to lose it for as long as the other does
         at = subject.since
         mine = [affected for affected in self.turns.subjects.all if actor.key in affected.keys and not affected.joined]
         for affected in sorted(mine, key=lambda stretch: stretch.since):
-            if affected.since <= at < affected.until and not turn.lost & ~lost.get(affected.pair, 0):
+            if affected.since <= at < affected.until and not lost & ~of_pair.get(affected.pair, 0):
                 at = affected.until
         return at >= subject.until
 

@@ -118,6 +118,7 @@ class Conditions:
         }
         charter = self.after.charter  # by kind and status: what another charter makes automatic is no condition's
         automatic = _automatic(charter, member) - _automatic(charter, self.before.register.members.get(member.key))
+        automatic = set() if member.is_retired else automatic  # who leaves has nothing by it
         # one that a group confers already may be given all the same, and is held to what may be given to whom
         assigned = {
             (each.rank, each.place) for each in self.difference.given if each.gained and each.member == member.key
@@ -179,7 +180,7 @@ class Conditions:
         mine = self._anywhere(self.after, member)
         was = self.before.register.members.get(member.key)
         before = set[str]() if was is None or was.is_retired else self._anywhere(self.before, was)
-        for key in sorted(mine - {rank.key}):
+        for key in sorted(mine - {rank.key}) if rank.key in mine else ():  # what has ended comes back to nobody
             other = self.after.charter.ranks[key]
             if not (key in rank.apart_from or rank.key in other.apart_from):
                 continue
@@ -219,12 +220,14 @@ class Conditions:
 
     def _newly(self, key: str) -> list[str]:
         """Return the members who have a rank anywhere after the change and had it not before."""
-        holders = set[str]()
+        holders, charter = set[str](), self.after.charter
         for alike in self._alike:
             now, was = alike[0], self.before.register.members.get(alike[0].key)
             if now.is_retired or key not in self._anywhere(self.after, now):
                 continue
-            if was is None or was.is_retired or key not in self._anywhere(self.before, was):
+            # what another charter makes automatic is no condition's here either
+            had = was is not None and not was.is_retired and self._anywhere(self.before, was) | _automatic(charter, was)
+            if not had or key not in had:
                 holders.update(member.key for member in alike)
         return [member for member in self._touched if member in holders]
 
