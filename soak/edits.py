@@ -25,8 +25,8 @@ from ask_above.decide.names import Names
 from generated import Generated, generate
 from random_changes import random_edit
 
-
-EDGES = {"from", "until"}
+EDGES = ("from", "until")
+EDITS_OF_ANOTHER = 0.25
 
 
 def side(charter: str, names: Names) -> Side:
@@ -37,7 +37,14 @@ def side(charter: str, names: Names) -> Side:
 
     register = names.register
     members = [
-        {"key": m.key, "status": m.status, "kind": m.kind, "groups": ";".join(sorted(m.groups)), "name": m.name, "note": m.note}
+        {
+            "key": m.key,
+            "status": m.status,
+            "kind": m.kind,
+            "groups": ";".join(sorted(m.groups)),
+            "name": m.name,
+            "note": m.note,
+        }
         | {"joined": str(m.joined or ""), "was": m.was}
         | {"email": m.email, "phone": m.phone, "user_name": m.user_name, "external_id": m.external_id}
         for m in register.members.values()
@@ -65,7 +72,9 @@ def with_a_head(made: Generated, rng: Random) -> Generated:
     made.charter["ranks"].insert(rng.choice([0, 0, 1, 2]), {"key": "head", "grants": ["*"]})
     people = [member["key"] for member in made.members if member["status"] == "active"]
     for row in made.assignments:
-        row |= {edge: f"{datetime.now(UTC) + timedelta(days=rng.randint(-2, 5)):%Y-%m-%d}" for edge in row.keys() & EDGES}
+        days = sorted(rng.sample(range(-2, 6), 2))
+        edges = {edge: f"{datetime.now(UTC) + timedelta(day):%Y-%m-%d}" for edge, day in zip(EDGES, days, strict=True)}
+        row |= {edge: day for edge, day in edges.items() if edge in row}
     made.assignments += [{"member": key, "rank": "head"} for key in people[-2:]]
     for member in made.members:
         member["joined"] = rng.choice(["", "2026-03-01"]) if member["status"] != "pending" else ""
@@ -92,7 +101,9 @@ def some_edit(rng: Random, c: Community) -> Edit:
 def from_another(rng: Random) -> list[Edit]:
     """Return edits that put parts of another community into one: any difference, as only a hand would make it."""
     other = with_a_head(generate(rng), rng).charter
-    parts = rng.sample(["ranks", "places", "site", "bundles", "override-sets", "groups", "rules"], rng.choice([1, 1, 2]))
+    parts = rng.sample(
+        ["ranks", "places", "site", "bundles", "override-sets", "groups", "rules"], rng.choice([1, 1, 2])
+    )
     return [CharterSet(part, other[part]) for part in parts if part in other]
 
 
@@ -106,7 +117,11 @@ def held_to_the_rules(seed: int, count: int = 12) -> Counter[str]:
     before = side(made.texts()["charter.yaml"], c.names)
     for _ in range(count if actors else 0):
         actor = rng.choice(actors)
-        edits = from_another(rng) if rng.random() < 0.25 else [some_edit(rng, c) for _ in range(rng.choice([1, 1, 2]))]
+        edits = (
+            from_another(rng)
+            if rng.random() < EDITS_OF_ANOTHER
+            else [some_edit(rng, c) for _ in range(rng.choice([1, 1, 2]))]
+        )
         try:
             plan = c.plan(*edits, by=actor)
         except AskAboveError:

@@ -1,8 +1,8 @@
 """Rule 9 read once more, as plainly as it is written: may this member make this change?
 
 It looks at two communities, before and after, by the second reading of rules 3 to 6 (``tests/plain_rules.py``), and
-shares no code with the package. Of edits of the catalogue, the rules, groups themselves and expectations, of renames,
-of the order of places, of what is made everybody's, of members vouched for or taken out it says nothing.
+shares no code with the package. Of a change in which something is gone and something else come, with more that
+differs, it says nothing; it does not know who undoes, syncs or is forgotten.
 """
 
 from __future__ import annotations
@@ -18,8 +18,7 @@ from plain_rules import Data, Person, Plain, yes
 OWNERS = {"unbounded", "kept-by", "after", "apart-from", "limit", "moderates", "assigns", "manages"}
 SPOKEN = ("gate", "title", "about")
 ACTS = ("moderate", "assign", "manage")
-UNREAD = "not read"
-"""Stands among the reasons where something differs of which this reading says nothing."""
+CLOSED = {"paused", "kept-by", "held-by"}
 Words = dict[str, tuple[dict[str, bool], frozenset[str]]]
 
 
@@ -121,24 +120,14 @@ class Side(Plain):
             return self.visitor()
         return Person(automatic=self.by("anyone", "members", *(["bots"] if kind == "bots" else [])))
 
-    def with_open(self, p: Person, recorded: set[str], now: dt.datetime, full: Iterable[str] = ()) -> Person:
+    def with_open(self, p: Person, recorded: set[str], at: dt.datetime, without: Iterable[str] = ()) -> Person:
         """Somebody with every open rank that they may join besides."""
-        joined = {
-            r
-            for r in self.ranks
-            if "open" in self.rank[r] and not {"paused", "kept-by", "held-by"} & self.rank[r].keys() and r not in full
-        }
-        taken, root, grew = set[str](), {*p.automatic, *(r for r, q in p.given if q == "site")}, True
-        while grew:
-            grew = False
-            for r in sorted(joined - taken):
-                said = self.rank[r]
-                apart = any(self.apart(r, x) for x in recorded)
-                full = "limit" in said and r not in recorded and self.count(r, now) >= int(said["limit"])
-                if set(said.get("after", [])) <= root and not apart and not full:
-                    taken.add(r)
-                    root.add(r)
-                    grew = True
+        left = [r for r, said in self.rank.items() if "open" in said and not CLOSED & said.keys() and r not in without]
+        left = [r for r in left if not any(self.apart(r, x) for x in recorded)]
+        left = [r for r in left if r in recorded or r not in self.full(at)]
+        taken, root = set[str](), {*p.automatic, *(r for r, q in p.given if q == "site")}
+        for _ in left:
+            taken |= {r for r in left if set(self.rank[r].get("after", [])) <= root | taken}
         return replace(p, given=p.given | {(r, "site") for r in taken})
 
     def apart(self, one: str, other: str) -> bool:
@@ -146,9 +135,8 @@ class Side(Plain):
         return any(x in self.rank.get(r, {}).get("apart-from", []) for r, x in pairs)
 
     def full(self, now: dt.datetime) -> set[str]:
-        return {
-            r for r, said in self.rank.items() if said.get("limit") is not None and self.count(r, now) >= int(said["limit"])
-        }
+        limits = {r: int(said["limit"]) for r, said in self.rank.items() if said.get("limit") is not None}
+        return {r for r, limit in limits.items() if self.count(r, now) >= limit}
 
     def count(self, r: str, now: dt.datetime) -> int:
         standing = (m for m, said in self.members.items() if said.get("status") != "retired")
@@ -211,26 +199,23 @@ class Change:
         renamed = self._renamed()
         if renamed is not None:
             return [*self._rename(*renamed)]
-        owners = [*self._owners()]
-        if owners or self._unread():
-            return None if self._unread() else owners
-        rows = [*self._ranks(), *self._places(), *self._people(), *self._conditions()]
-        if UNREAD in rows:
+        if self._unread():
             return None
-        return rows if self.alone else [*rows, *self._effect(), *self._words(), *self._named()]
+        rows = [*self._owners()] or [*self._ranks(), *self._places(), *self._people(), *self._conditions()]
+        return rows if rows or self.alone else [*self._effect(), *self._words(), *self._named()]
 
     def broken(self) -> list[str] | None:
         """Say what speaks against it whoever makes it; the owner and the maintainer are held to no more."""
-        if self._renamed() is not None:
-            return [*self._rename(*self._renamed(), anybody=True)]
-        rows, conditions = [*self._ranks(), *self._people()], [*self._conditions()]
-        if self._unread() or UNREAD in rows:
+        renamed = self._renamed()
+        if renamed is not None:
+            return [*self._rename(*renamed, anybody=True)]
+        if self._unread():
             return None
         kept = [r for r in self.b.ranks if "kept-by" in self.b.rank[r]]
         kept = [
             r for r in kept if r not in self.a.rank or ("kept-by" in self.a.rank[r] and self._fields(r) - {"kept-by"})
         ]
-        return [*conditions, *kept, *(row for row in rows if "cannot be" in row)]
+        return [*self._conditions(), *kept, *(row for row in self._people() if "cannot be" in row)]
 
     # -- renames (9.4), and what has no row (9.3)
 
@@ -249,9 +234,9 @@ class Change:
         """A rename takes the thing's own row; the key of a place is the owner's."""
         if kind == "place" and not anybody:
             yield f"the owner's alone: the key of {key}"
-        elif kind == "rank" and ("kept-by" in self.b.rank[key] or not anybody):
-            if "kept-by" in self.b.rank[key] or not self._able("manage", "site", key, None):
-                yield f"manage {key}"
+        kept = kind == "rank" and "kept-by" in self.b.rank[key]
+        if kept or (kind == "rank" and not anybody and not self._able("manage", "site", key, None)):
+            yield f"manage {key}"
 
     def _owners(self) -> Iterator[str]:
         """What has no row but the owner's."""
@@ -616,7 +601,9 @@ class Change:
             back = one.status == "retired" != two.status
             otherwise = m not in b.members or (one.kind, one.status) != (two.kind, two.status)
             known = one.rec_automatic | {r for r, _ in one.rec_given}
-            newly = {r for r, _ in new} | (a.recorded_anywhere(two) - (set() if back else known) if otherwise else set())
+            newly = {r for r, _ in new} | (
+                a.recorded_anywhere(two) - (set() if back else known) if otherwise else set()
+            )
             apart_before = set() if one.status == "retired" else before
             for r in newly if two.status != "retired" or new else ():
                 for x in a.recorded_anywhere(two) - {r}:
@@ -678,7 +665,11 @@ class Change:
     def _subjects(self) -> Iterator[tuple[str, str, Person, Person, bool]]:
         """Everyone at every moment: who, of which form, before, after, and whether they act."""
         b, a, now = self.b, self.a, self.now
-        full = a.full(now) - b.full(now)  # where somebody else leaves no room, who cannot join any more gains nothing
+
+        def elsewhere(t: dt.datetime) -> set[str]:
+            """In what somebody else leaves room, or none: nobody gains by that."""
+            return a.full(t) ^ b.full(t)
+
         yield "visitor", "visitor", b.visitor(), a.visitor(), False
         for r in a.ranks:
             kinds = dict.fromkeys(side.kind(r) for side in (b, a) if r in side.rank)
@@ -689,7 +680,8 @@ class Change:
                 yield r, "rank", one, two, acts
                 if acts:
                     opened = (
-                        s.with_open(p, {*p.automatic, *(x for x, _ in p.given)}, now, full) for s, p in ((b, one), (a, two))
+                        s.with_open(p, {*p.automatic, *(x for x, _ in p.given)}, now, elsewhere(now))
+                        for s, p in ((b, one), (a, two))
                     )
                     yield (r, "joined", *opened, False)  # type: ignore[misc]
         for g in a.groups:
@@ -701,11 +693,11 @@ class Change:
                 two = a.member(m, t)
                 one = b.member(m, t) if m in b.members else b.anybody()
                 if self._joining(m):
-                    one = b.with_open(one, b.recorded_anywhere(b.person(m, now) if m in b.members else one), now)
+                    one = b.with_open(one, b.recorded_anywhere(b.person(m, t) if m in b.members else one), t)
                 yield m, "member", one, two, True
                 if a.person(m, t).status == "active":
                     opened = (
-                        s.with_open(p, s.recorded_anywhere(s.person(m, now) if m in s.members else p), now, full)
+                        s.with_open(p, s.recorded_anywhere(s.person(m, t) if m in s.members else p), t, elsewhere(t))
                         for s, p in ((b, one), (a, two))
                     )
                     yield (m, "joined", *opened, False)
@@ -766,7 +758,9 @@ class Change:
                     standing = self._stands(who, self._was(q))
                 else:
                     given = one.conferred if form == "group" else one.given
-                    standing = self.b.target_standing(replace(one, rec_automatic=one.automatic, rec_given=given), self._was(q))
+                    standing = self.b.target_standing(
+                        replace(one, rec_automatic=one.automatic, rec_given=given), self._was(q)
+                    )
                 level = standing == self.b.standing(self.me, self._was(q))
                 too = all(lost <= self._lost(x, y, q, gates=gates) for x, y in mine)
                 if not self._below(standing, self._was(q)) and not (level and too):

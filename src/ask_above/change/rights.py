@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from functools import cached_property
+from functools import cached_property, reduce
+from operator import or_
 from typing import Final, NamedTuple
 
 from ask_above.change.difference import OWNERS, Difference
@@ -19,7 +20,7 @@ from ask_above.charter.rules import Act, ActRule, Over
 from ask_above.decide.answer import Step
 from ask_above.decide.decider import Decider
 from ask_above.decide.gains import as_active
-from ask_above.decide.profile import Asked, Holding, How, ask_anybody, ask_member
+from ask_above.decide.profile import Asked, Holding, How, Profile, ask_anybody, ask_member
 from ask_above.decide.walk import Held, standing
 from ask_above.decide.words import in_place
 from ask_above.people.register import Assignment, Member, Status, reached_groups
@@ -293,9 +294,14 @@ class Rights:
         return self._some_gain(member, given, left, given)
 
     def _some_gain(
-        self, was: Member, given_before: Sequence[Assignment], now: Member, given_after: Sequence[Assignment]
+        self,
+        was: Member,
+        given_before: Sequence[Assignment],
+        now: Member,
+        given_after: Sequence[Assignment],
+        held: Profile | None = None,
     ) -> str:
-        """Say something that a member gains between two records of theirs, under the charter as it was."""
+        """Say something that a member gains between two records of theirs, beyond what somebody ``held`` may have."""
         compiled, reckoner = self.old.compiled, self.old.reckoner
         excepted = was.key in compiled.exceptional
         edges = {self.now}
@@ -308,9 +314,10 @@ class Rights:
             )
             for place in range(len(compiled.places)) if before != after else ():
                 for gated in (True, False):
-                    one, two = (reckoner.held(profile, place, gated=gated) for profile in (before, after))
-                    if two.mask & ~one.mask or (two.unbounded and not one.unbounded):
-                        what = listed(compiled.catalogue.names(two.mask & ~one.mask)[:3]) or "everything"
+                    two, *had = (reckoner.held(p, place, gated=gated) for p in (after, before, held) if p is not None)
+                    gained = two.mask & ~reduce(or_, (each.mask for each in had))
+                    if gained or two.unbounded > any(each.unbounded for each in had):
+                        what = listed(compiled.catalogue.names(gained)[:3]) or "everything"
                         return f"{what} {in_place(compiled.places[place].title, site=place == 0)}"
         return ""
 
@@ -446,7 +453,7 @@ class Rights:
         ]
         everything = [*before, *after]
         if rule.hand_on == "held":
-            gained = self._some_gain(member, joined, member, everything)
+            gained = self._some_gain(member, joined, member, everything, held=actor.profile)  # as of now (9.7a)
             if gained:
                 yield Refusal("6.6", f"{actor.label} would gain {gained}, which they do not hold there.", "act")
         gained = self._some_gain(member, everything, member, after)

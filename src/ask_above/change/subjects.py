@@ -19,6 +19,7 @@ from ask_above.decide.decider import Decider
 from ask_above.decide.gains import as_active
 from ask_above.decide.profile import (
     Asked,
+    How,
     Profile,
     Sort,
     ask_anybody,
@@ -147,7 +148,7 @@ class Subjects:
         )
         # as whoever holds the rank may join open ones besides, and have the gain that way
         if form == "rank" and before.sort is Sort.RANK and before.is_active:
-            joined = [each.with_open(asked) for each, asked in zip(self._open, both, strict=True)]
+            joined = [each.with_open(asked, self.now) for each, asked in zip(self._open, both, strict=True)]
             if joined != [before.profile, after.profile]:
                 yield Affected(
                     label, form, (), before, self._pair(joined[0], joined[1]), self.now, _NO_END, joined=True, new=new
@@ -199,10 +200,10 @@ class Subjects:
             one, two = as_active(before), as_active(after)
             # what they could have joined by themselves nobody gives them
             if joins:  # compared with somebody who has the open ranks that they may join
-                one = self._open[0].with_open(before)
+                one = self._open[0].with_open(before, since)
             yield Affected(label, "member", keys, asked, self._pair(one, two), since, until, loses, new=was is None)
             if member.is_active and opens:
-                one, two = (each.with_open(a) for each, a in zip(self._open, (before, after), strict=True))
+                one, two = (each.with_open(a, since) for each, a in zip(self._open, (before, after), strict=True))
                 yield Affected(
                     label,
                     "member",
@@ -264,10 +265,10 @@ class _Open:
     def __init__(self, decider: Decider, now: Instant) -> None:
         self.decider, self.now, compiled = decider, now, decider.compiled
         self.ranks = [rank for rank in compiled.ranks if rank.may_be_joined]
-        self._counted: dict[str, int] = {}
+        self._ends: dict[str, list[Instant]] = {}
 
-    def with_open(self, asked: Asked) -> Profile:
-        """Return what somebody comes down to, as if active, with every open rank that they may join."""
+    def with_open(self, asked: Asked, at: Instant) -> Profile:
+        """Return what somebody comes down to at a moment, as if active, with every open rank that they may join."""
         profile, compiled = as_active(asked), self.decider.compiled
         anywhere = {compiled.ranks[holding.rank].key for holding in (*asked.recorded, *asked.active)}
         anywhere |= {assignment.rank for assignment in asked.later}
@@ -280,7 +281,7 @@ class _Open:
             for rank in self.ranks:
                 if rank.position in joined or not set(rank.after) <= root:
                     continue
-                if self._apart(rank, anywhere) or self._full(rank, anywhere):
+                if self._apart(rank, anywhere) or (rank.key not in anywhere and self._full(rank, at)):
                     continue
                 joined.add(rank.position)
                 root.add(rank.key)
@@ -293,18 +294,20 @@ class _Open:
         ranks = self.decider.compiled.charter.ranks
         return any(key in rank.apart_from or rank.key in ranks[key].apart_from for key in anywhere)
 
-    def _full(self, rank: Rank, anywhere: set[str]) -> bool:
-        if rank.limit is None or rank.key in anywhere:
-            return False
-        return self._count(rank) >= rank.limit
+    def _full(self, rank: Rank, at: Instant) -> bool:
+        """Whether as many members have a rank at a moment, or come to have it later, as may."""
+        return rank.limit is not None and sum(end > at for end in self._until(rank)) >= rank.limit
 
-    def _count(self, rank: Rank) -> int:
-        """Return how many members, the retired not counted, have a rank recorded now or later."""
-        if rank.key not in self._counted:
-            count = 0
+    def _until(self, rank: Rank) -> list[Instant]:
+        """Return until when each member, the retired not counted, has a rank, who has it now or later."""
+        if rank.key not in self._ends:
+            register, ends = self.decider.people.register, self._ends.setdefault(rank.key, [])
             for other in self.decider.people.all(self.now):
-                if not other.is_retired:
-                    has = any(holding.rank == rank.position for holding in other.recorded)
-                    count += has or any(assignment.rank == rank.key for assignment in other.later)
-            self._counted[rank.key] = count
-        return self._counted[rank.key]
+                if other.is_retired:
+                    continue
+                if any(holding.rank == rank.position and holding.how != How.ASSIGNED for holding in other.recorded):
+                    ends.append(_NO_END)
+                    continue
+                given = [each.period.end for each in register.of(other.key or "") if each.rank == rank.key]
+                ends += [max(_NO_END if end is None else end for end in given)] if given else []
+        return self._ends[rank.key]
