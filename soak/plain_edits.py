@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Iterable, Iterator
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
 
@@ -18,6 +18,8 @@ from plain_rules import Data, Person, Plain, yes
 OWNERS = {"unbounded", "kept-by", "after", "apart-from", "limit", "moderates", "assigns", "manages"}
 SPOKEN = ("gate", "title", "about")
 ACTS = ("moderate", "assign", "manage")
+AWAY = {"locked", "retired"}
+LET_IN = {("pending", "active"), ("invited", "active"), ("invited", "pending")}
 CLOSED = {"paused", "kept-by", "held-by"}
 Words = dict[str, tuple[dict[str, bool], frozenset[str]]]
 
@@ -182,6 +184,18 @@ class Side(Plain):
     def rule(self, act: str) -> Data:
         found: Data = self.rules.get("overrides", {}) if act == "overrides" else self.act_rule(act)
         return found
+
+
+@dataclass
+class Subject:
+    """Somebody whom a change may touch: who, of which form, before and after it, when, and whether they act."""
+
+    who: str
+    form: str
+    before: Person
+    after: Person
+    acts: bool = False
+    at: dt.datetime | None = None
 
 
 class Change:
@@ -427,13 +441,14 @@ class Change:
         else:
             if "was" in differ and was == status:
                 yield f"the owner's alone: {key}"
-            if was in ("pending", "invited") and status in ("pending", "active"):
-                yield from self._joins(key, self._stands(key, "site")) if was != status else ()
-            elif was != status:
+            if was != status and AWAY & {was, status}:
                 yield from self._account(key)
-                restored = one["was"] or ("active" if one["joined"] else "pending")
-                if was in ("locked", "retired") and status == "active" != restored:
-                    yield from self._joins(key, self._stands(key, "site"))
+            if was in AWAY and status not in AWAY:
+                was = one["was"] or ("active" if one["joined"] else "pending")
+            if was != status and (was, status) in LET_IN:
+                yield from self._joins(key, self._stands(key, "site"))
+            elif was != status and status not in AWAY:
+                yield f"the owner's alone: {key}"
             own = key == self.key
             if "name" in differ and not own and [*self._account(key)]:
                 naming = self.b.rules.get("accounts", {}).get("naming", [])
@@ -662,59 +677,53 @@ class Change:
                     if gained - self.b.held(self.me, q, gates=gates):
                         yield f"{sorted(gained)} where {q} was"
 
-    def _subjects(self) -> Iterator[tuple[str, str, Person, Person, bool]]:
-        """Everyone at every moment: who, of which form, before, after, and whether they act."""
+    def _subjects(self) -> Iterator[Subject]:
+        """Everyone at every moment."""
         b, a, now = self.b, self.a, self.now
-
-        def elsewhere(t: dt.datetime) -> set[str]:
-            """In what somebody else leaves room, or none: nobody gains by that."""
-            return a.full(t) ^ b.full(t)
-
-        yield "visitor", "visitor", b.visitor(), a.visitor(), False
+        yield Subject("visitor", "visitor", b.visitor(), a.visitor())
         for r in a.ranks:
-            kinds = dict.fromkeys(side.kind(r) for side in (b, a) if r in side.rank)
-            for kind in kinds:
-                two = a.of_kind(kind, r)
-                one = b.of_kind(kind, r)
+            for kind in dict.fromkeys(side.kind(r) for side in (b, a) if r in side.rank):
+                one, two = (side.of_kind(kind, r) for side in (b, a))
                 acts = kind not in ("anyone", "visitors", "pending")
-                yield r, "rank", one, two, acts
+                yield Subject(r, "rank", one, two, acts=acts)
                 if acts:
-                    opened = (
-                        s.with_open(p, {*p.automatic, *(x for x, _ in p.given)}, now, elsewhere(now))
-                        for s, p in ((b, one), (a, two))
-                    )
-                    yield (r, "joined", *opened, False)  # type: ignore[misc]
+                    had = ({*p.automatic, *(x for x, _ in p.given)} for p in (one, two))
+                    yield self._opened(r, (one, two), had, now)
         for g in a.groups:
-            yield g, "group", b.in_group(g), a.in_group(g), False
+            yield Subject(g, "group", b.in_group(g), a.in_group(g))
         for m in a.members:
             if a.owner(a.person(m, now)):
                 continue
             for t in b.moments(now) | a.moments(now):
-                two = a.member(m, t)
-                one = b.member(m, t) if m in b.members else b.anybody()
+                one, two = b.member(m, t) if m in b.members else b.anybody(), a.member(m, t)
+                recorded = [s.recorded_anywhere(s.person(m, t) if m in s.members else one) for s in (b, a)]
                 if self._joining(m):
-                    one = b.with_open(one, b.recorded_anywhere(b.person(m, t) if m in b.members else one), t)
-                yield m, "member", one, two, True
+                    one = b.with_open(one, recorded[0], t)
+                yield Subject(m, "member", one, two, acts=True, at=t)
                 if a.person(m, t).status == "active":
-                    opened = (
-                        s.with_open(p, s.recorded_anywhere(s.person(m, t) if m in s.members else p), t, elsewhere(t))
-                        for s, p in ((b, one), (a, two))
-                    )
-                    yield (m, "joined", *opened, False)
+                    yield self._opened(m, (one, two), recorded, t)
+
+    def _opened(self, who: str, both: tuple[Person, Person], recorded: Iterable[set[str]], t: dt.datetime) -> Subject:
+        """Somebody with what they may join; in what others leave room, or none, nobody gains by that."""
+        elsewhere, sides = self.a.full(t) ^ self.b.full(t), (self.b, self.a)
+        one, two = (side.with_open(p, had, t, elsewhere) for side, p, had in zip(sides, both, recorded, strict=True))
+        return Subject(who, "joined", one, two)
 
     def _effect(self) -> Iterator[str]:
-        mine = [(one, two) for who, form, one, two, _ in self._subjects() if who == self.key and form == "member"]
-        for one, two in mine if self.edits_ranks else ():
-            yield from self._over_members(one, two)
-        for who, form, one, two, acts in self._subjects():
+        subjects = [*self._subjects()]
+        mine = {each.at: each for each in subjects if each.who == self.key and each.form == "member"}
+        for own in mine.values() if self.edits_ranks else ():
+            yield from self._over_members(own.before, own.after)
+        for each in subjects:
+            who, one, two = each.who, each.before, each.after
             if self._hands_on_held:
                 yield from (f"{who} gains {beyond}" for beyond in self._beyond((self.b, one), (self.a, two)))
-            myself = who == self.key and form in ("member", "joined")
+            myself = who == self.key and each.form in ("member", "joined")
             if myself:
                 yield from self._mine(one, two)
-            elif form != "joined":
-                yield from self._losses(who, form, one, two, mine)
-            if form in ("member", "rank") and acts and (self.edits_ranks or self.edits_places or myself):
+            elif each.form != "joined":
+                yield from self._losses(each, [own for at, own in mine.items() if each.at in (None, at)])
+            if each.acts and (self.edits_ranks or self.edits_places or myself):
                 yield from self._power(who, one, two, myself=myself)
 
     def _mine(self, one: Person, two: Person) -> Iterator[str]:
@@ -735,15 +744,11 @@ class Change:
             if any(self.b.ranks.index(r) <= first and self.a.ranks.index(r) > later for r in both):
                 yield f"the actor rises at {q}"
 
-    def _losses(
-        self, who: str, form: str, one: Person, two: Person, mine: list[tuple[Person, Person]]
-    ) -> Iterator[str]:
-        if form == "member" and self.b.members.get(who, {"status": ""})["status"] in (
-            "",
-            "locked",
-            "retired",
-            "invited",
-        ):
+    def _losses(self, each: Subject, mine: list[Subject]) -> Iterator[str]:
+        """What somebody loses who does not stand below; level, what the actor loses too for as long does not count."""
+        who, form, one, two = each.who, each.form, each.before, each.after
+        leaves = "", "locked", "retired", "invited"
+        if form == "member" and self.b.members.get(who, {"status": ""})["status"] in leaves:
             return
         if (form == "rank" and who not in self.b.rank) or (form == "group" and who not in self.b.groups):
             return
@@ -762,7 +767,7 @@ class Change:
                         replace(one, rec_automatic=one.automatic, rec_given=given), self._was(q)
                     )
                 level = standing == self.b.standing(self.me, self._was(q))
-                too = all(lost <= self._lost(x, y, q, gates=gates) for x, y in mine)
+                too = all(lost <= self._lost(own.before, own.after, q, gates=gates) for own in mine)
                 if not self._below(standing, self._was(q)) and not (level and too):
                     yield f"{who} loses {sorted(lost)} at {q}"
 

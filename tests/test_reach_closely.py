@@ -377,3 +377,63 @@ def test_an_edit_by_hand_is_told_in_the_words_of_a_command(tmp_path: Path) -> No
         "add the place court",
     ):
         assert said in told, told
+
+
+class TestByTheWay:
+    """What a change does through whom it does not name, and what is over by then."""
+
+    def test_a_range_that_begins_at_a_rank_made_with_it_names_the_ranks_above(self, tmp_path: Path) -> None:
+        c = made(tmp_path, rank("chief", above=True), rank("guest"), everyone=["post.write"])
+        new = RankAdd("new", {}, above="guest")
+        assert against(c, new) == ""
+        said = against(c, new, Say("yard", "new+", "deny", ["post.write"]))
+        assert "new+ in yard speaks of Chief, who does not stand below Bo there: name the ranks below" in said
+
+    def test_whoever_stands_lower_by_an_edit_of_ranks_comes_under_no_new_power(self, tmp_path: Path) -> None:
+        cast = [*CAST, member("em", status="pending")]
+        c = made(tmp_path, rank("guest", held_by="anyone"), members=cast)
+        assert "Em" not in against(c, RankSet("guest", {"held-by": "members"}))
+        high = rank("high", held_by="anyone", above=True)
+        c = made(tmp_path, high, members=cast, everyone=LEAD)
+        assert "9.7d: Bo would come to have power over Em." in against(c, RankSet("high", {"held-by": "members"}))
+
+    def test_of_a_rank_that_nobody_has_only_what_the_rules_name_counts_as_lost(self, tmp_path: Path) -> None:
+        everyone = rank("everyone", held_by="members", above=True)
+        c = made(tmp_path, everyone, rank("guest", "rank.assign", "post.pin"))
+        assert "Guest would lose" not in against(c, SetGate("yard", {"none": ["lead", "guest"]}))
+
+    def test_what_one_holds_now_one_may_prolong_by_oneself(self, tmp_path: Path) -> None:
+        assign = {"assign": {"using": "rank.assign", "self": "true"}}
+        rules = RULES | {"authority": {**RULES["authority"], **assign}}  # type: ignore[dict-item]
+        guest = rank("guest", "post.pin")
+        c = made(tmp_path / "a", guest, rules=rules, assignments=[held("bo", "guest", until="2099-01-01")])
+        assert against(c, Assign("bo", "guest")) == ""
+        assert "6.6: Bo would gain post.pin" in against(made(tmp_path / "b", guest, rules=rules), Assign("bo", "guest"))
+
+    def test_who_leaves_is_held_to_no_condition_and_what_has_ended_does_not_come_back(self, tmp_path: Path) -> None:
+        everybody = {"apart-from": ["helper"]}
+        cast = [
+            *CAST,
+            member("em", status="pending"),
+            member("fay", status="retired", was="active", joined="2020-01-01"),
+        ]
+        given = [held("em", "helper"), held("fay", "helper", until="2021-01-01")]
+        c = made(tmp_path, rank("helper"), rank("calm", held_by="members") | everybody, members=cast, assignments=given)
+        assert not c.plan(MemberStatus("em", "retired")).passable
+        assert not c.plan(MemberStatus("fay", "active")).passable
+        given += [held("fay", "helper", until="2099-01-01")]
+        c = made(tmp_path, rank("helper"), rank("calm", held_by="members") | everybody, members=cast, assignments=given)
+        assert "Nobody may have both" in str(c.plan(MemberStatus("fay", "active")).passable)
+
+    def test_a_rank_that_is_automatic_otherwise_is_new_to_nobody(self, tmp_path: Path) -> None:
+        helper = rank("helper", held_by="visitors", limit="1")
+        c = made(tmp_path, helper, groups=[{"key": "crew"}])
+        edits = RankSet("helper", {"held-by": "members"}), MemberGroups("cy", put=["crew"])
+        assert not c.plan(*edits).passable
+
+    def test_whoever_has_a_limited_rank_until_then_has_room_in_it_afterwards(self, tmp_path: Path) -> None:
+        yard = place("yard", overrides={key: {"deny": ["post.pin"]} for key in ("guest", "lead")})
+        given = [held("cy", "guest", "hall"), held("di", "guest")]
+        ranks = rank("guest", open="true", limit="2")
+        c = made(tmp_path, ranks, assignments=given, places=[place("hall"), yard], everyone=["post.pin"])
+        assert against(c, Assign("cy", "guest", "hall", until="2099-01-01")) == ""
