@@ -150,6 +150,12 @@ CASES = [
         "which needs door.find",
     ),
     case(
+        "needs-unmet",  # what it grants and places take it does not need to be granted
+        lambda: made(rank("a", "door.pass"), site={"overrides": {"a": {"bar": ["door.pass"]}}}),
+        lambda: made(rank("a", "door.pass", "door.find"), site={"overrides": {"a": {"bar": ["door.pass"]}}}),
+        "which needs door.find; the rank has that nowhere",
+    ),
+    case(
         "no-effect-unbounded",
         lambda: made(places=entry(keeper={"deny": ["post.write"]})),
         lambda: made(MEMBER, places=entry(member={"deny": ["post.write"]})),

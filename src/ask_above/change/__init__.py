@@ -54,7 +54,6 @@ _NAMES = {
         "SetGate",
         "SetLike",
         "PlaceRename",
-        "PlaceCopy",
     ),
     "groups": ("GroupAdd", "GroupRemove", "GroupRename", "GroupSet", "MemberGroups"),
 }

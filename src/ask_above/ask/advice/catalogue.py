@@ -66,7 +66,8 @@ def needs_unmet(sight: Sight) -> Iterator[Piece]:
             if not resting[key] & ~compiled.granted(rank) or sight.usable_anywhere[rank.position] >> number[key] & 1:
                 continue
             places = [n for n in range(len(compiled.places)) if compiled.has_meaning(n) & catalogue.bit[key]]
-            missing = _always_missing(sight, resting[key], rank.position, places)
+            # what it grants, and places take everywhere, it has to be granted no more
+            missing = _always_missing(sight, resting[key], rank.position, places) & ~compiled.granted(rank)
             if places and missing:
                 names = listed(catalogue.names(missing))
                 what = f"{rank.title} grants {key}, which needs {names}; the rank has that nowhere"
