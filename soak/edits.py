@@ -146,13 +146,20 @@ def from_another(rng: Random) -> list[Edit]:
     return [CharterSet(part, other[part]) for part in rng.sample(parts, rng.choice([1, 1, 2]))]
 
 
-def held_to_the_rules(seed: int, count: int = 12) -> Counter[str]:
-    """Plan changes in one community, by those who may do much and by others; count what passes and what is refused."""
-    rng, told = Random(seed), Counter[str]()
+def opened(rng: Random) -> tuple[Community, list[str]]:
+    """Return a community and its active members but the owner, of whom those who may do much come more often."""
     made = with_a_head(generate(rng), rng)
     c = made.open()
     actors = [m.key for m in c.register.members.values() if m.is_active and m.key != c.charter.owner]
-    actors += [row["member"] for row in made.assignments if row["rank"] == "head" and row["member"] in actors] * 3
+    return c, actors + [
+        row["member"] for row in made.assignments if row["rank"] == "head" and row["member"] in actors
+    ] * 3
+
+
+def held_to_the_rules(seed: int, count: int = 12) -> Counter[str]:
+    """Plan changes in one community, by those who may do much and by others; count what passes and what is refused."""
+    rng, told = Random(seed), Counter[str]()
+    c, actors = opened(rng)
     for _ in range(count if actors else 0):
         actor, edits = rng.choice(actors), some_edits(rng, c)
         with suppress(AskAboveError):
@@ -164,6 +171,32 @@ def held_to_the_rules(seed: int, count: int = 12) -> Counter[str]:
             c.plan(*edits, why="a try").apply(force=True)
             c = c.again()
             told += agreeing(c, undo(c.storage, by=actor), undo(c.storage), actor, (seed, "undo", edits))
+    return told
+
+
+def as_told(seed: int, count: int = 6) -> Counter[str]:
+    """Make changes: whom a refusal names may make it; what its maker may not take back is said before, and who may."""
+    told = Counter[str]()
+    for n in range(count):
+        rng = Random(f"{seed} {n}")
+        c, actors = opened(rng)
+        actor, edits = rng.choice([*actors, ""]), some_edits(rng, c)
+        with suppress(AskAboveError):
+            plan = c.plan(*edits, by=actor or None)
+            if not actor or plan.is_empty:
+                continue
+            named = [key for key, member in c.register.members.items() if member.called in plan.could]
+            assert not any(c.plan(*edits, by=key).refusals for key in named), (seed, actor, edits, named)
+            told["named"] += len(named)
+            kept = plan.lasting if not plan.refusals else []
+            plan.apply()
+            after = c.again()
+            if not after.register.members[actor].is_active:
+                continue
+            assert bool(undo(after.storage, by=actor).refusals) is bool(kept), (seed, actor, edits, kept)
+            named = [key for key, member in after.register.members.items() if member.called in kept]
+            assert not any(undo(after.storage, by=key).refusals for key in named), (seed, actor, edits, named)
+            told["undone by others" if named else "undone by nobody" if kept else "undone by the same"] += 1
     return told
 
 
@@ -186,7 +219,7 @@ def main() -> None:
     count, first = int(sys.argv[1]), int(sys.argv[2]) if len(sys.argv) > 2 else 1_000
     total = Counter[str]()
     for seed in range(first, first + count):
-        total += held_to_the_rules(seed)
+        total += held_to_the_rules(seed) + as_told(seed)
         if (seed - first + 1) % 50 == 0:
             print(f"{seed - first + 1} seeds: {dict(total)}", flush=True)
     print(f"all agree: {dict(total)}")

@@ -12,7 +12,7 @@ from random import Random
 from typing import Any
 
 import pytest
-from soak.edits import held_to_the_rules
+from soak.edits import as_told, held_to_the_rules
 
 import small
 from ask_above import AskAboveError, Community, FaultyFilesError
@@ -319,10 +319,18 @@ def refused_both_ways(c: Community, edits: Sequence[tuple[Edit, str]], monkeypat
 
 @pytest.mark.parametrize("seed", seeds(8))
 def test_what_is_refused_and_what_passes_is_what_the_rules_say_read_once_more(seed: int) -> None:
-    """Edits of ranks, places and people, singly and two at once, by whoever may do much and by others."""
+    """Edits of any kind, lists, parts of other communities and undoing, by whoever may do much and by others."""
     told = sum((held_to_the_rules(each) for each in range(6 * seed, 6 * seed + 6)), Counter[str]())
     assert told["refused"]
     assert told["passes"]
+
+
+@pytest.mark.parametrize("seed", seeds(2))
+def test_whom_a_refusal_names_may_make_it_and_what_its_maker_may_not_take_back_is_said_before(seed: int) -> None:
+    told = sum((as_told(each) for each in range(25 * seed, 25 * seed + 25)), Counter[str]())
+    assert told["named"]
+    assert told["undone by the same"]
+    assert told["undone by others"] + told["undone by nobody"]
 
 
 @pytest.mark.parametrize(

@@ -437,3 +437,9 @@ class TestByTheWay:
         ranks = rank("guest", open="true", limit="2")
         c = made(tmp_path, ranks, assignments=given, places=[place("hall"), yard], everyone=["post.pin"])
         assert against(c, Assign("cy", "guest", "hall", until="2099-01-01")) == ""
+
+    def test_whoever_is_added_with_it_is_none_who_could_take_it_back(self, tmp_path: Path) -> None:
+        c = made(tmp_path, rank("guest", "post.write"))
+        edits = SetGate("yard", {"none": ["lead"]}), Withhold("guest", ["post.write"]), MemberAdd("em", {}, "active")
+        plan = c.plan(*edits, by="bo")
+        assert (plan.refusals, plan.lasting) == ([], ["Ada"])

@@ -349,7 +349,8 @@ class Plan(Printed):
         if not reach.refusals(self.by):
             return []
         reach = reach.made_by(Making(undoing=True))
-        could = (key for key in islice(reach.candidates(self.by), _MOST_TRIED) if not reach.refusals(key))
+        stay = (key for key in reach.candidates(self.by) if key in known)
+        could = (key for key in islice(stay, _MOST_TRIED) if not reach.refusals(key))
         return [self.after.member(key).called for key in islice(could, _MOST_NAMED)] or ["nobody here"]
 
     def refuse(self, *, force: bool = False) -> None:
