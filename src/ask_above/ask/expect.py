@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from typing import NamedTuple
 
 from ask_above.change.difference import edges_of
@@ -20,6 +20,9 @@ from ask_above.decide.profile import Asked, Sort, ask_rank, ask_visitor
 from ask_above.decide.walk import ranks_at
 from ask_above.decide.words import in_place
 from ask_above.escalation.ground import Ground
+
+Folds = dict[MemberClass, list[str]]
+"""Members who are alike, by what they are."""
 
 
 class Unmet(NamedTuple):
@@ -59,11 +62,12 @@ def broken(old: Decider, new: Decider, now: Instant) -> list[Broken]:
     known = {_says(expectation): expectation for expectation in old.compiled.charter.expectations}
     same = old.compiled is new.compiled
     members = set(new.people.register.differing(old.people.register)) if same else set[str]()
+    folds = [(decider, _folds(decider, members)) for decider in (old, new)]
     turned = []
     for expectation in new.compiled.charter.expectations:
         was = known.get(_says(expectation))
         # a change of one member is planned while somebody waits: what cannot turn is not worked out
-        if same and was is not None and not _concerns(old, new, expectation, members, now):
+        if same and was is not None and not _concerns(folds, expectation, members, now):
             continue
         fails, why = failing(new, expectation, now)
         failed, why_before = failing(old, was, now) if was is not None else (Coverage(), None)
@@ -87,7 +91,9 @@ def unmet_later(decider: Decider, now: Instant) -> list[tuple[Instant, Unmet]]:
     return unmet
 
 
-def _concerns(old: Decider, new: Decider, expectation: Expectation, members: set[str], now: Instant) -> bool:
+def _concerns(
+    folds: Sequence[tuple[Decider, Folds]], expectation: Expectation, members: set[str], now: Instant
+) -> bool:
     """Whether an expectation may turn where these members alone differ, and nothing of the charter."""
     subject = expectation.subject
     if expectation.never or not members:
@@ -96,8 +102,7 @@ def _concerns(old: Decider, new: Decider, expectation: Expectation, members: set
         return True  # a limit counts everybody
     if subject.form in ("every", "no"):
         # those who differ alone can make it fail or mend it, so it is enough that none of them does on either side
-        some = [_failing_of_many(decider, expectation, now, members)[0] for decider in (old, new)]
-        return bool(some[0] or some[1])
+        return any(_failing_of_many(decider, expectation, now, fold)[0] for decider, fold in folds)
     return (
         bool({subject.key, expectation.author} & members) if subject.form == "member" else expectation.author in members
     )
@@ -110,7 +115,7 @@ def _says(expectation: Expectation) -> object:
 def failing(decider: Decider, expectation: Expectation, now: Instant) -> tuple[Coverage, Unmet | None]:
     """Return when from now on an expectation does not hold, and why the first time (rule 8.6)."""
     if expectation.act is None and expectation.subject.form in ("every", "no") and expectation.on is None:
-        return _failing_of_many(decider, expectation, now)
+        return _failing_of_many(decider, expectation, now, decider.ready.alike())
     starts = [now, *sorted(_moments(decider, expectation, now))]
     spans: list[tuple[Instant, Instant]] = []
     why: Unmet | None = None
@@ -154,12 +159,9 @@ def _moments(decider: Decider, expectation: Expectation, now: Instant) -> set[In
 
 
 def _failing_of_many(
-    decider: Decider, expectation: Expectation, now: Instant, only: set[str] | None = None
+    decider: Decider, expectation: Expectation, now: Instant, folds: Folds
 ) -> tuple[Coverage, Unmet | None]:
-    """Return when an expectation of all or none who hold a rank fails: those who are alike once, for each stretch.
-
-    With ``only`` no other members are looked at.
-    """
+    """Return when an expectation of all or none of some who hold a rank fails: those who are alike once a stretch."""
     compiled, subject = decider.compiled, expectation.subject
     missing = unmet_one(decider, expectation, now) if expectation.author else None
     if missing is not None and not missing.answers:
@@ -167,7 +169,7 @@ def _failing_of_many(
     position, place = compiled.rank_at[subject.key], compiled.place_at[expectation.place]
     wanted = subject.form == "every"
     spans: list[tuple[Instant, Instant]] = []
-    for member_class, keys in _folds(decider, only):
+    for member_class, keys in folds.items():
         starts = [now, *(edge for edge in member_class.edges if edge > now)]
         for since, until in zip(starts, [*starts[1:], END], strict=True):
             state = decider.ready.at(member_class, since)
@@ -185,11 +187,11 @@ def _failing_of_many(
     return fails, unmet_one(decider, expectation, fails.first) if fails else None
 
 
-def _folds(decider: Decider, only: set[str] | None) -> Iterable[tuple[MemberClass, list[str]]]:
-    if only is None:
-        return decider.ready.alike().items()
-    known = decider.people.register.members
-    return [(decider.ready.class_of(key), [key]) for key in only if key in known]
+def _folds(decider: Decider, members: Iterable[str]) -> Folds:
+    folds: Folds = {}
+    for key in filter(decider.people.register.members.__contains__, members):
+        folds.setdefault(decider.ready.class_of(key), []).append(key)
+    return folds
 
 
 def unmet(decider: Decider, now: Instant) -> list[Unmet]:

@@ -263,10 +263,14 @@ class Plan(Printed):
         keys = dict.fromkeys(row.key for row in self.rows if row.table == "members" and _says_who(row))
         changed = [after.members[key] for key in keys if key in after.members]
         among = Identities(changed)
+        doubtful = among.doubtful()
         refusals: list[Refusal] = []
         for member in changed:
             stood = {*people.doubles(before, before.members[member.key])} if member.key in before.members else set()
-            shared = {*people.doubles(before, member), *among.shared(member)} - stood
+            shared = {
+                *people.doubles(before, member),
+                *(among.shared(member) if member.key in doubtful else ()),
+            } - stood
             for field, other in sorted(shared):
                 if other in after.members and (field, other) in {*Identities([after.members[other]]).shared(member)}:
                     whose = f"{after.members[other].called} ({other})"
