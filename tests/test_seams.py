@@ -186,7 +186,10 @@ def test_of_a_rank_that_nobody_is_in_only_what_the_rules_name_counts(tmp_path: P
 
 class TestWhoSomebodyIs:
     def test_nobody_takes_what_is_anothers(self, brook: Place) -> None:
-        brook.open().plan(MemberSet("dara", {"user_name": "Dara@Mill", "external_id": "mill:7"})).apply()
+        known = MemberSet("dara", {"user_name": "Dara@Mill", "external_id": "mill:7"})
+        said = "Set the user name of Dara Fenwick: that is the owner's alone."
+        assert said in [refusal.why for refusal in brook.open().plan(known, by="dara").refusals]
+        brook.open().plan(known).apply()
         c = brook.open()
         for fields in (
             {"user_name": "dara@mill"},

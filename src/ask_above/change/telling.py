@@ -19,6 +19,10 @@ _FIELDS: Final[Mapping[str, str]] = {
     "order": "the place among its neighbours",
     "parent": "the place it is in",
     "note": "the notes",
+    "was": "the earlier status",
+    "joined": "the day of joining",
+    "user_name": "the user name",
+    "external_id": "the external id",
 }
 
 _MOST = 12
