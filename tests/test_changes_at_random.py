@@ -13,6 +13,7 @@ from typing import Any
 
 import pytest
 from soak.edits import as_told, held_to_the_rules
+from soak.told import as_it_differs
 
 import small
 from ask_above import AskAboveError, Community, FaultyFilesError
@@ -323,6 +324,12 @@ def test_what_is_refused_and_what_passes_is_what_the_rules_say_read_once_more(se
     told = sum((held_to_the_rules(each) for each in range(6 * seed, 6 * seed + 6)), Counter[str]())
     assert told["refused"]
     assert told["passes"]
+
+
+@pytest.mark.parametrize("seed", seeds(2))
+def test_what_a_plan_tells_of_its_effect_is_what_differs_read_once_more(seed: int) -> None:
+    counts = sum((as_it_differs(each) for each in range(20 * seed, 20 * seed + 20)), Counter[str]())
+    assert counts.keys() == {"answers", "powers", "broken"}
 
 
 @pytest.mark.parametrize("seed", seeds(2))
