@@ -26,6 +26,7 @@ from ask_above.change import (
     Withhold,
     turns,
 )
+from ask_above.charter import changes
 from small import held, member, place, rank, texts
 
 LEAD = "rank.assign", "rank.manage", "place.manage", "member.mute", "post.write", "place.see"
@@ -443,3 +444,10 @@ class TestByTheWay:
         edits = SetGate("yard", {"none": ["lead"]}), Withhold("guest", ["post.write"]), MemberAdd("em", {}, "active")
         plan = c.plan(*edits, by="bo")
         assert (plan.refusals, plan.lasting) == ([], ["Ada"])
+
+
+def test_what_a_place_says_counts_for_what_may_be_assigned_above_it() -> None:
+    c = Community.from_texts(texts(rank("lead", *LEAD), rank("guest"), capabilities=CAPABILITIES, rules=RULES))
+    said = changes.saying(c.charter, "desk", "guest", "allow", ["post.pin"])
+    told = {shift[1:] for shift in c.impact(c.after(charter=said)).powers if not shift.gains}
+    assert told == {("assign", "lead", "guest", place) for place in ("site", "hall", "desk")}
