@@ -407,8 +407,10 @@ class TestByTheWay:
         assign = {"assign": {"using": "rank.assign", "self": "true"}}
         rules = RULES | {"authority": {**RULES["authority"], **assign}}  # type: ignore[dict-item]
         guest = rank("guest", "post.pin")
-        c = made(tmp_path / "a", guest, rules=rules, assignments=[held("bo", "guest", until="2099-01-01")])
-        assert against(c, Assign("bo", "guest")) == ""
+        for name, fields in (("some", {}), ("all", {"unbounded": "true"})):
+            given = [held("bo", "guest", until="2099-01-01")]
+            c = made(tmp_path / name, {**guest, **fields}, rules=rules, assignments=given)
+            assert against(c, Assign("bo", "guest")) == ""
         assert "6.6: Bo would gain post.pin" in against(made(tmp_path / "b", guest, rules=rules), Assign("bo", "guest"))
 
     def test_who_leaves_is_held_to_no_condition_and_what_has_ended_does_not_come_back(self, tmp_path: Path) -> None:
