@@ -19,6 +19,7 @@ from ask_above.change import (
     MemberStatus,
     PlaceRemove,
     RankAdd,
+    RankRemove,
     RankRename,
     RankSet,
     Say,
@@ -327,6 +328,16 @@ class TestLosses:
         assert "9.7c: Di would lose post.pin on the whole site, and does not stand below Bo there." in said
         assert "Cy would lose" not in said
 
+    def test_of_very_many_the_first_are_named_and_the_others_counted(self, tmp_path: Path) -> None:
+        cast = [*CAST, *(member(f"m{n}", groups=f"g{n}") for n in range(11))]
+        given = [held(each["key"], key) for each in cast[4:] for key in ("guest", "senior")]
+        groups = [{"key": f"g{n}"} for n in range(11)]
+        ranks = rank("senior", above=True), rank("guest", "post.pin")
+        c = made(tmp_path, *ranks, members=cast, groups=groups, assignments=given)
+        said = against(c, Withhold("guest", ["post.pin"])).splitlines()
+        assert len(said) == 9
+        assert "9.7c: 3 others would lose something as well." in said[-1]
+
 
 class TestValues:
     def test_a_group_of_the_same_key_as_a_place_is_the_one_that_is_named(self, tmp_path: Path) -> None:
@@ -389,6 +400,8 @@ class TestByTheWay:
         assert against(c, new) == ""
         said = against(c, new, Say("yard", "new+", "deny", ["post.write"]))
         assert "new+ in yard speaks of Chief, who does not stand below Bo there: name the ranks below" in said
+        gone = RankRemove("guest"), Say("yard", "all+", "deny", ["post.pin"])  # it has no answers any more
+        assert against(c, *gone) == ""
 
     def test_whoever_stands_lower_by_an_edit_of_ranks_comes_under_no_new_power(self, tmp_path: Path) -> None:
         cast = [*CAST, member("em", status="pending")]
