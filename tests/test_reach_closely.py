@@ -466,3 +466,9 @@ def test_what_a_place_says_counts_for_what_may_be_assigned_above_it() -> None:
     said = changes.saying(c.charter, "desk", "guest", "allow", ["post.pin"])
     told = {shift[1:] for shift in c.impact(c.after(charter=said)).powers if not shift.gains}
     assert told == {("assign", "lead", "guest", place) for place in ("site", "hall", "desk")}
+
+
+def test_a_rank_that_somebody_has_is_unassigned_before_it_is_made_automatic(tmp_path: Path) -> None:
+    c = made(tmp_path, rank("guest"), assignments=[held("cy", "guest")])
+    with pytest.raises(AskAboveError, match="Guest is assigned to Cy; unassign it before it is made automatic"):
+        c.plan(RankSet("guest", {"held-by": "members"}))

@@ -142,7 +142,8 @@ class MemberSet(NamedTuple):
         if after == before:
             raise EditError(f"Nothing changes for {member.called}.")
         _check_row(draft, after)
-        what = f"set {', '.join(name for name in self.fields if before[name] != after[name])} of {member.called}"
+        named = (name for name in self.fields if before[name] != after[name])
+        what = f"set {', '.join(name.replace('_', ' ') for name in named)} of {member.called}"
         return Done(what, (), (RowChange("members", self.key, before, after),))
 
 

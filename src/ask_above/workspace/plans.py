@@ -656,10 +656,13 @@ def check_register(charter: Charter, register: Register, what: str, before: Name
         rank, is_given = charter.ranks.get(assignment.rank), f"is given {assignment.rank} at {assignment.place}"
         if assignment.member not in register.members:
             raise EditError(f"{assignment.member} {is_given}, and would no longer be there ({what}).")
-        if rank is None or rank.automatic or assignment.place not in charter.places:
+        if rank is not None and rank.automatic:
+            called = register.members[assignment.member].called
+            raise EditError(f"{rank.title} is assigned to {called}; unassign it before it is made automatic ({what}).")
+        if rank is None or assignment.place not in charter.places:
             known = assignment.place in charter.places
             gone = f"the rank {assignment.rank}" if known else f"the place {assignment.place}"
-            raise EditError(f"{assignment.member} {is_given}, and {gone} would not be there for that ({what}).")
+            raise EditError(f"{assignment.member} {is_given}, and {gone} would no longer be there ({what}).")
     for member in members:
         for group in member.groups:
             if group not in charter.groups:
