@@ -135,7 +135,8 @@ def as_it_differs(seed: int, count: int = 4) -> Counter[str]:
             assert shown == turned, (which, shown ^ turned)
             broken = {as_text(e) for e in said if any(holds(before, e, t) and not holds(after, e, t) for t in moments)}
             assert {each.text for each in plan.broken} == broken, (which, broken)
-            counts.update(name for name, what in (("answers", differ), ("powers", turned), ("broken", broken)) if what)
+            found = ("changes", [plan]), ("answers", differ), ("powers", turned), ("broken", broken)
+            counts.update(name for name, what in found if what)
     return counts
 
 
