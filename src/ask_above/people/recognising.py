@@ -114,12 +114,12 @@ class Recogniser:
 
     def doubles(self, register: Register, member: Member) -> Iterator[tuple[str, str]]:
         """Yield what somebody shares with another, though it is unique: the field, and the other's key."""
-        said = [
+        values = [
             (field, value.casefold(), words) for field, words in _UNIQUE.items() if (value := getattr(member, field))
         ]
         with self._turn:
             self._follow(register)
-            keys = [(field, self._keys.get((word, value), ())) for field, value, words in said for word in words]
+            keys = [(field, self._keys.get((word, value), ())) for field, value, words in values for word in words]
         yield from ((field, other) for field, others in keys for other in sorted(others) if other != member.key)
 
 
