@@ -308,6 +308,7 @@ class _Open:
                 if any(holding.rank == rank.position and holding.how != How.ASSIGNED for holding in other.recorded):
                     ends.append(_NO_END)
                     continue
-                given = [each.period.end for each in register.of(other.key or "") if each.rank == rank.key]
+                periods = [each.period for each in register.of(other.key or "") if each.rank == rank.key]
+                given = [e.end for e in periods if e.contains(self.now) or e.comes_after(self.now)]
                 ends += [max(_NO_END if end is None else end for end in given)] if given else []
         return self._ends[rank.key]
