@@ -23,7 +23,7 @@ from soak.plain_edits import Side
 from ask_above import AskAboveError
 from ask_above.workspace.plans import Plan
 from generated import Generated, generate
-from plain_rules import Person
+from plain_rules import Person, Plain
 
 EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 Sentence = tuple[str, str, str, str]
@@ -31,7 +31,7 @@ Sentence = tuple[str, str, str, str]
 
 def some_expectations(rng: Random, made: Generated) -> list[Sentence]:
     """Return expectations of any form: who, may or may not, what, and where, empty for the whole site."""
-    c = Side(made.charter, made.members, [])
+    c = Plain(made.charter, made.members, [])
     every, ranks, members = [*c.caps], c.ranks, [f"@{key}" for key in c.members]
     said: list[Sentence] = []
     for _ in range(12):

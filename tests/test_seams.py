@@ -189,7 +189,9 @@ class TestWhoSomebodyIs:
         known = MemberSet("dara", {"user_name": "Dara@Mill", "external_id": "mill:7"})
         said = "Set the user name of Dara Fenwick: that is the owner's alone."
         assert said in [refusal.why for refusal in brook.open().plan(known, by="dara").refusals]
-        brook.open().plan(known).apply()
+        plan = brook.open().plan(known)
+        assert "set user name, external id of Dara Fenwick" in str(plan.what)
+        plan.apply()
         c = brook.open()
         for fields in (
             {"user_name": "dara@mill"},

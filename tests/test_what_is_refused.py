@@ -276,7 +276,7 @@ def test_a_rename_is_told_by_its_old_and_new_key(brook: Any) -> None:
 
 def test_what_is_given_and_gone_in_one_plan_is_refused(brook: Place) -> None:
     c = brook.open()
-    with pytest.raises(EditError, match="the rank gauger would no longer be there"):
+    with pytest.raises(EditError, match="the rank gauger would no longer be there; unassign it first"):
         c.plan(RankAdd("gauger", {"title": "Gauger"}), Assign("dara", "gauger"), CharterRemove("ranks.gauger"))
     with pytest.raises(EditError, match="otters"):
         c.plan(GroupAdd("otters"), MemberGroups("dara", ["otters"]), CharterRemove("groups.otters"))

@@ -299,9 +299,9 @@ class Rights:
         given_before: Sequence[Assignment],
         now: Member,
         given_after: Sequence[Assignment],
-        held: Profile | None = None,
+        besides: Profile | None = None,
     ) -> str:
-        """Say something that a member gains between two records of theirs, beyond what somebody ``held`` may have."""
+        """Say something that a member gains between two records of theirs, and that ``besides`` does not hold either."""
         compiled, reckoner = self.old.compiled, self.old.reckoner
         excepted = was.key in compiled.exceptional
         edges = {self.now}
@@ -314,7 +314,9 @@ class Rights:
             )
             for place in range(len(compiled.places)) if before != after else ():
                 for gated in (True, False):
-                    two, *had = (reckoner.held(p, place, gated=gated) for p in (after, before, held) if p is not None)
+                    two, *had = (
+                        reckoner.held(p, place, gated=gated) for p in (after, before, besides) if p is not None
+                    )
                     gained = two.mask & ~reduce(or_, (each.mask for each in had))
                     if gained or two.unbounded > any(each.unbounded for each in had):
                         what = listed(compiled.catalogue.names(gained)[:3]) or "everything"
@@ -453,7 +455,7 @@ class Rights:
         ]
         everything = [*before, *after]
         if rule.hand_on == "held":
-            gained = self._some_gain(member, joined, member, everything, held=actor.profile)  # as of now (9.7a)
+            gained = self._some_gain(member, joined, member, everything, besides=actor.profile)  # as of now (9.7a)
             if gained:
                 yield Refusal("6.6", f"{actor.label} would gain {gained}, which they do not hold there.", "act")
         gained = self._some_gain(member, everything, member, after)

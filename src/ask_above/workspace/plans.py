@@ -662,11 +662,15 @@ def check_register(charter: Charter, register: Register, what: str, before: Name
         if rank is None or assignment.place not in charter.places:
             known = assignment.place in charter.places
             gone = f"the rank {assignment.rank}" if known else f"the place {assignment.place}"
-            raise EditError(f"{assignment.member} {is_given}, and {gone} would no longer be there ({what}).")
+            raise EditError(
+                f"{assignment.member} {is_given}, and {gone} would no longer be there; unassign it first ({what})."
+            )
     for member in members:
         for group in member.groups:
             if group not in charter.groups:
-                raise EditError(f"{member.key} is in the group {group}, which would no longer be there ({what}).")
+                raise EditError(
+                    f"{member.key} is in the group {group}, which would no longer be there; take them out first ({what})."
+                )
 
 
 def _to_hold(
