@@ -12,18 +12,20 @@ from contextlib import suppress
 from datetime import UTC, datetime
 from pathlib import Path
 from random import Random
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 sys.path.insert(0, str(Path(__file__).parent.parent))
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 
 from soak.edits import side, some_edits, with_a_head
-from soak.plain_edits import Side
 
 from ask_above import AskAboveError
 from ask_above.workspace.plans import Plan
 from generated import Generated, generate
 from plain_rules import Person, Plain
+
+if TYPE_CHECKING:
+    from soak.plain_edits import Side
 
 EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 Sentence = tuple[str, str, str, str]

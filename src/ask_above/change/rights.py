@@ -301,7 +301,7 @@ class Rights:
         given_after: Sequence[Assignment],
         besides: Profile | None = None,
     ) -> str:
-        """Say something that a member gains between two records of theirs, and that ``besides`` does not hold either."""
+        """Say something that a member gains between two records of theirs and ``besides`` does not hold either."""
         compiled, reckoner = self.old.compiled, self.old.reckoner
         excepted = was.key in compiled.exceptional
         edges = {self.now}

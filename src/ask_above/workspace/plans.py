@@ -668,9 +668,8 @@ def check_register(charter: Charter, register: Register, what: str, before: Name
     for member in members:
         for group in member.groups:
             if group not in charter.groups:
-                raise EditError(
-                    f"{member.key} is in the group {group}, which would no longer be there; take them out first ({what})."
-                )
+                gone = f"the group {group}, which would no longer be there"
+                raise EditError(f"{member.key} is in {gone}; take them out first ({what}).")
 
 
 def _to_hold(
