@@ -29,6 +29,7 @@ from ask_above.change.importing import COLUMNS, Import, ImportAssignments
 from ask_above.errors import StoreError
 from ask_above.files.csv_rows import read_rows
 from ask_above.people.reading import ASSIGNMENT_COLUMNS
+from ask_above.store.database import Store
 from ask_above.store.tables import HEAD
 from ask_above.workspace import home
 from ask_above.workspace.edited import acknowledge, take_edits
@@ -607,8 +608,6 @@ def test_a_database_of_the_first_version_is_brought_up_to_date_with_a_copy_of_be
     import sqlalchemy as sa
     from alembic import command
 
-    from ask_above.store.database import Store
-
     place = brook
     if database == "postgresql":
         place = Place(brook.folder, fresh_database(request.getfixturevalue("postgresql"), f"old{next(_NUMBER)}"))
@@ -678,8 +677,6 @@ def test_a_new_database_is_what_all_migrations_come_to(
 ) -> None:
     import sqlalchemy as sa
     from alembic import command
-
-    from ask_above.store.database import Store
 
     def shape(store: Store) -> dict[str, Any]:
         looked = sa.inspect(store.engine)
@@ -916,3 +913,88 @@ def test_an_edit_that_is_gone_before_it_is_recorded_is_not_recorded(
     monkeypatch.setattr(home.Home, "read", read_once)
     assert Community.open(folder, register=register).place("notices").title == "Notices"
     assert [entry.kind for entry in Community.open(folder, register=register).journal()] == ["import", "change"]
+
+
+class TestOneConnectionForAWhile:
+    @staticmethod
+    def _opened(store: Store) -> list[object]:
+        import sqlalchemy as sa
+
+        opened: list[object] = []
+        sa.event.listen(store.engine, "connect", lambda connection, _: opened.append(connection))
+        return opened
+
+    @staticmethod
+    def _noted(store: Store, value: str) -> None:
+        with store.writing() as connection:
+            store.set_state(connection, "aside", value)
+
+    @staticmethod
+    def _half(store: Store) -> None:
+        import sqlalchemy as sa
+
+        with store.writing() as connection:
+            store.set_state(connection, "aside", "half")
+            connection.execute(sa.text("SELECT 1 FROM nowhere"))
+
+    @staticmethod
+    def _note(store: Store) -> object:
+        with store.reading() as connection:
+            return store.state_on(connection, "aside")
+
+    def test_all_goes_over_it_and_what_others_write_meanwhile_is_seen(self, river: Place) -> None:
+        begun(river)
+        store, other = river.open().home.store, river.open().home.store
+        self._noted(other, "first")
+        opened = self._opened(store)
+        with store.kept_open(), store.kept_open():
+            assert self._note(store) == "first"
+            self._noted(store, "mine")
+            assert self._note(store) == self._note(other) == "mine"
+            self._noted(other, "theirs")
+            assert self._note(store) == "theirs"
+            self._noted(store, "mine again")
+        assert len(opened) == 1
+        assert self._note(other) == "mine again"
+        assert self._note(store) == "mine again"
+        assert len(opened) == 2
+
+    def test_what_fails_on_it_leaves_it_fit_for_the_next(self, river: Place) -> None:
+        begun(river)
+        store = river.open().home.store
+        with store.kept_open():
+            with pytest.raises(StoreError, match="nowhere"):
+                self._half(store)
+            assert self._note(store) != "half"
+            self._noted(store, "whole")
+        assert self._note(store) == "whole"
+
+    def test_a_reading_within_a_writing_sees_what_was_before_it(self, river: Place) -> None:
+        begun(river)
+        store = river.open().home.store
+        self._noted(store, "before")
+        with store.kept_open(), store.writing() as connection:
+            store.set_state(connection, "aside", "after")
+            assert self._note(store) == "before"
+
+    def test_what_is_written_after_another_file_took_its_place_is_in_the_new_one(self, brook: Place) -> None:
+        begun(brook)
+        store, file = brook.open().home.store, brook.folder / "register.db"
+        with store.kept_open():
+            self._noted(store, "old")
+            copy = file.with_name("copy.db")
+            shutil.copyfile(file, copy)
+            for part in ("-wal", "-shm"):
+                file.with_name(f"{file.name}{part}").unlink(missing_ok=True)
+            copy.replace(file)
+            self._noted(store, "new")
+        assert self._note(brook.open().home.store) == "new"
+
+    def test_a_large_register_is_read_on_after_it(self, river: Place) -> None:
+        begun(river)
+        kept_aside = home.Home(river.folder, register=river.url, on_demand=True)
+        with kept_aside.store.writing() as connection:
+            kept_aside.store.set_state(connection, "aside", value=True)
+        with kept_aside.store.kept_open():
+            register = kept_aside.read().register
+        assert register.members["tove"].note == "first"

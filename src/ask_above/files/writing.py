@@ -103,6 +103,11 @@ class FileBatch:
             os.fsync(out.fileno())
         spare.chmod(stat.S_IMODE(place.stat().st_mode) if place.exists() else mode)
 
+    @property
+    def is_empty(self) -> bool:
+        """Whether nothing was prepared that is not in its place."""
+        return not self._ready
+
     def place(self) -> None:
         """Put every file in its place, the first prepared first; raises ``OSError``, and the rest stays prepared."""
         while self._ready:

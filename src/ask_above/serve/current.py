@@ -6,7 +6,7 @@ import asyncio
 import logging
 from collections.abc import AsyncIterator, Callable, Mapping
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import asynccontextmanager, suppress
+from contextlib import AbstractContextManager, asynccontextmanager, nullcontext, suppress
 from threading import RLock
 from time import monotonic, time
 from typing import Any, NamedTuple, TypeVar
@@ -94,6 +94,11 @@ class Current:
             self._look()
             self.heard(self)
 
+    def kept_open(self) -> AbstractContextManager[None]:
+        """Let what is read and written in the block go over one connection."""
+        store = self.source.store
+        return nullcontext() if store is None else store.kept_open()
+
     def catch_up(self) -> None:
         """Answer from no older a state than the database names: what any worker has written is seen from here."""
         if not self.source.is_newest():
@@ -107,8 +112,9 @@ class Current:
     def _look(self) -> None:
         begun, begun_at = monotonic(), time()
         try:
-            tokens = self._tokens()
-            served_state = self.source.newer(self.now.state)
+            with self.kept_open():
+                tokens = self._tokens()
+                served_state = self.source.newer(self.now.state)
         except (AskAboveError, OSError) as error:
             said = told(error)
             if said != self.fault:

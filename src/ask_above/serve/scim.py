@@ -171,11 +171,12 @@ class Provisioning:
         precondition = request.header("If-Match") is not None
         for _ in range(_TRIES):
             try:
-                self.current.catch_up()
-                if request.method in _READS or request.path.endswith(".search"):
-                    return self.handler.handle(request)
-                with self.current.turn:  # what is read of a resource is what is changed
-                    return self.handler.handle(request)
+                with self.current.kept_open():
+                    self.current.catch_up()
+                    if request.method in _READS or request.path.endswith(".search"):
+                        return self.handler.handle(request)
+                    with self.current.turn:  # what is read of a resource is what is changed
+                        return self.handler.handle(request)
             except MeanwhileError:
                 if precondition:
                     return self.service.error_response(PreconditionFailedException(detail="It has changed since."))

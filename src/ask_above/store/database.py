@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager, suppress
+from functools import cached_property
 from pathlib import Path
+from threading import local
 from typing import Any, TypeAlias
 
 import sqlalchemy as sa
@@ -24,6 +26,14 @@ _LOCK = 0x61736B61626F7665
 """The number of the lock that writers into a PostgreSQL database take one after another."""
 
 
+class _Kept(local):
+    """The one connection that a thread keeps for a while, and the file that it was opened on."""
+
+    stack: ExitStack | None = None
+    connection: sa.Connection | None = None
+    file: tuple[int, int] | None = None
+
+
 class Store:
     """A register in a database, by its URL; ``make``: a SQLite file that is not there is made.
 
@@ -37,6 +47,7 @@ class Store:
         self.url = url_of(url)
         self.engine = engine_of(self.url, make=make, limit=limit)
         self._is_copy = False
+        self._kept = _Kept()
 
     @classmethod
     def in_file(cls, file: Path, *, make: bool = False) -> Store:
@@ -48,7 +59,7 @@ class Store:
         """Whether it is a SQLite file."""
         return self.url.get_backend_name() == "sqlite"
 
-    @property
+    @cached_property
     def file(self) -> Path | None:
         """The SQLite file that it is, if it is one."""
         return Path(self.url.database or "").resolve() if self.is_file else None
@@ -132,8 +143,44 @@ class Store:
         return self._is_copy or not self.is_file or may_be_written(Path(self.url.database or ""))
 
     @contextmanager
-    def reading(self) -> Iterator[sa.Connection]:
-        """Begin a reading: all of it is as of one moment, nothing is written, no writer is waited for."""
+    def kept_open(self) -> Iterator[None]:
+        """Let all that this thread reads and writes in the block go over one connection, closed at the block's end."""
+        if self._kept.stack is not None:
+            yield
+            return
+        with ExitStack() as stack:
+            self._kept.stack = stack
+            try:
+                yield
+            finally:
+                self._kept.stack = self._kept.connection = None
+
+    @contextmanager
+    def _connected(self, *, own: bool = False) -> Iterator[sa.Connection]:
+        """Give the connection that is kept open, where it is free; else one of its own."""
+        kept = self._kept
+        if own or kept.stack is None or (kept.connection is not None and kept.connection.in_transaction()):
+            with self.engine.connect() as connection:
+                yield connection
+            return
+        file = self._identity()
+        if kept.connection is None or kept.connection.invalidated or kept.file != file:
+            # another file of that name: what is written into the old one would be lost
+            kept.connection, kept.file = kept.stack.enter_context(self.engine.connect()), file
+        yield kept.connection
+
+    def _identity(self) -> tuple[int, int] | None:
+        with suppress(OSError):
+            state = self.file.stat() if self.file else None
+            return (state.st_dev, state.st_ino) if state else None
+        return None
+
+    @contextmanager
+    def reading(self, *, own: bool = False) -> Iterator[sa.Connection]:
+        """Begin a reading: all of it is as of one moment, nothing is written, no writer is waited for.
+
+        ``own``: over a connection of its own, for what stays open.
+        """
         if self.is_file and not Path(self.url.database or "").exists():
             raise StoreError(f"{self.name} cannot be read: there is no such file.")
         # SQLite writes beside the file even to read it, so where that is forbidden a copy is read
@@ -145,28 +192,27 @@ class Store:
                 with store.reading() as connection:
                     yield connection
                 return
-        with self._told("read"), self.engine.connect() as connection:
+        with self._told("read"), self._connected(own=own) as connection:
+            connection.execution_options(writes=False)
             if not self.is_file:
-                connection = connection.execution_options(  # noqa: PLW2901 (the same, with its options)
-                    isolation_level="REPEATABLE READ", postgresql_readonly=True
-                )
+                connection.execution_options(isolation_level="REPEATABLE READ", postgresql_readonly=True)
             with connection.begin():
                 yield connection
 
     @contextmanager
     def writing(self) -> Iterator[sa.Connection]:
         """Begin a transaction that no other writer shares; it is kept where the block ends well, else not at all."""
-        with (
-            self._told("written"),
-            self.engine.connect().execution_options(writes=True) as connection,
-            connection.begin(),
-        ):
-            # SQLite locks the file when writing begins; PostgreSQL is told to let one writer in at a time
+        with self._told("written"), self._connected() as connection:
+            connection.execution_options(writes=True)
             if not self.is_file:
-                connection.execute(sa.text("SELECT pg_advisory_xact_lock(:number)"), {"number": _LOCK})
-            yield connection
-            if not self.is_file:  # heard with the commit
-                connection.execute(sa.text("SELECT pg_notify(:channel, '')"), {"channel": self.CHANNEL})
+                connection.execution_options(isolation_level="READ COMMITTED", postgresql_readonly=False)
+            with connection.begin():
+                # SQLite locks the file when writing begins; PostgreSQL is told to let one writer in at a time
+                if not self.is_file:
+                    connection.execute(sa.text("SELECT pg_advisory_xact_lock(:number)"), {"number": _LOCK})
+                yield connection
+                if not self.is_file:  # heard with the commit
+                    connection.execute(sa.text("SELECT pg_notify(:channel, '')"), {"channel": self.CHANNEL})
 
     @contextmanager
     def _told(self, what: str) -> Iterator[None]:

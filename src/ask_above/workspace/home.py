@@ -237,11 +237,12 @@ class Home:
         names: tuple[str, ...] = ()
         while True:
             contents = self._found(names)
+            if self._last is not None and not self._taking:
+                with self.store.reading() as looking:
+                    if self._last[0] == (contents, self.store.version_on(looking)):
+                        return self._last[1]
             with ExitStack() as stack:
-                connection = stack.enter_context(self.store.reading())
-                version = self.store.version_on(connection)
-                if self._last is not None and self._last[0] == (contents, version) and not self._taking:
-                    return self._last[1]
+                connection = stack.enter_context(self.store.reading(own=self.on_demand))
                 lazy = self.on_demand and not self.location.keeps_files(self.store.size_on(connection))
                 loaded = self.store.load_on(connection, register=not lazy)
                 if set(loaded.files) <= contents.keys():
@@ -530,6 +531,8 @@ class Home:
         self._prepare_kept(connection, number, before, planned.register, files)
         if read_bytes(self.folder / MARK) != mark.content:
             files.prepare(self.folder / MARK, mark.content)
+        if files.is_empty:
+            self._note_placed(connection, mark)
 
     def _carry(self, connection: Transaction, mark: FolderMark, name: str, before: Snapshot) -> None:
         """Keep what is noted of a file, under what the folder is known by now."""
@@ -576,8 +579,9 @@ class Home:
     def _put(self, files: FileBatch, entry: Entry) -> None:
         """Put the files in their places; what cannot be put there now counts all the same, and is written next time."""
         try:
-            files.place()
-            self._letters_written()
+            if not files.is_empty or self._forgets is not None:
+                files.place()
+                self._letters_written()
             if self._sets_aside:
                 self._put_aside()
         except OSError as error:
@@ -594,8 +598,6 @@ class Home:
 
     def _letters_written(self) -> None:
         """Note that files and letters are in their places; where that fails, the next change writes them again."""
-        from ask_above.store.rows import note_placed
-
         # only now that it is decided and written: what is erased here cannot be brought back
         if self._forgets is not None:
             try:
@@ -603,8 +605,13 @@ class Home:
             except OSError as error:
                 self.told.append(f"Copies of what was taken out may be left ({error}); they go when nobody reads it.")
         with suppress(OSError, AskAboveError), self.store.writing() as connection:
-            self.store.done(connection)
-            note_placed(connection, self.location.folder_key(read_mark(self.folder)))
+            self._note_placed(connection, read_mark(self.folder))
+
+    def _note_placed(self, connection: Transaction, mark: FolderMark | None) -> None:
+        from ask_above.store.rows import note_placed
+
+        self.store.done(connection)
+        note_placed(connection, self.location.folder_key(mark))
 
 
 def _texts(found: Mapping[str, bytes | None], names: Sequence[str]) -> dict[str, str]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -91,11 +92,7 @@ class Location:
         if self.opened is None:
             from ask_above.store.database import Store
 
-            self.opened = (
-                Store(self.register, limit=self.limit)
-                if self.register
-                else Store.in_file((self.folder / REGISTER).resolve())
-            )
+            self.opened = Store(self.register, limit=self.limit) if self.register else Store.in_file(self._own)
         return self.opened
 
     @property
@@ -108,9 +105,11 @@ class Location:
     @property
     def file(self) -> Path | None:
         """The SQLite file that holds the register, the folder's own or a named one; ``None`` for a server."""
-        if not self.register:
-            return (self.folder / REGISTER).resolve()
-        return self.store.file
+        return self.store.file if self.register else self._own
+
+    @cached_property
+    def _own(self) -> Path:
+        return (self.folder / REGISTER).resolve()
 
     @property
     def is_own(self) -> bool:
@@ -163,13 +162,14 @@ class Location:
 
         Raises ``StoreError`` where a database was there and is gone, is empty, or is that of another community.
         """
-        mark, file = read_mark(self.folder), self.file
+        file = self.file
         if file is not None and not file.exists():
-            if mark is not None:
+            if (mark := read_mark(self.folder)) is not None:
                 raise StoreError(_gone(mark))
             return False
         if self.made:
             return True
+        mark = read_mark(self.folder)
         if self.store.schema() is None:
             if not self.register:
                 raise StoreError(f"{REGISTER} is empty. {_WAYS}")
