@@ -185,11 +185,11 @@ def held_otherwise(
             was, which = np.unique(np.array([beside[n] for n in here], dtype=np.intp), return_inverse=True)
             before, after = one.at(was.tolist(), asked)[which], other.at(here, asked)
             turned = before[..., :words] ^ after[..., :words]
+            gains = turned & after[..., :words]
             differs: NDArray[np.bool_] = np.any(turned, axis=2)
             for n in np.flatnonzero(differs.any(axis=1)).tolist():
-                lines = np.flatnonzero(differs[n])
-                bits = turned[n, lines]
-                for gained, lost, pairs_here in folds.of(capabilities[lines], bits, bits & after[n, lines, :words]):
+                lines = differs[n]
+                for gained, lost, pairs_here in folds.of(capabilities[lines], turned[n, lines], gains[n, lines]):
                     yield TurnedHoldings(here[n], gated, gained, lost, pairs_here)
 
 
@@ -215,19 +215,19 @@ class _Folds:
     def _fold(
         self, lines: list[int], bits: NDArray[np.uint64], now: NDArray[np.uint64]
     ) -> list[tuple[int, int, tuple[int, ...]]]:
-        count = self.pairs
-        rows = np.stack([unpack(line)[:count] for line in (*bits, *now)])
-        some = np.flatnonzero(rows[: len(lines)].any(axis=0))
+        some = np.flatnonzero(unpack(np.bitwise_or.reduce(bits, axis=0))[: self.pairs])
+        rows = np.stack([unpack(line)[some] for line in (*bits, *now)])
         # numbers are sorted far quicker than columns of bits: a byte at a time, and most turn in no more than one
-        which = np.zeros(len(some), dtype=np.int64)
-        for byte in np.packbits(rows[:, some], axis=0):
-            which = np.unique(256 * which + byte, return_inverse=True)[1]
+        which, *more = np.packbits(rows, axis=0)
+        for byte in more:
+            which = np.unique(256 * which.astype(np.int64) + byte, return_inverse=True)[1]
         folded = []
-        parts = np.split(some[np.argsort(which, kind="stable")], np.cumsum(np.bincount(which))[:-1])
-        for part in parts if len(some) else ():
+        sizes = np.bincount(which)
+        order = np.argsort(which, kind="stable")
+        for part in np.split(order, np.cumsum(sizes[sizes > 0])[:-1]) if len(some) else ():
             column = rows[:, part[0]].tolist()
             turned, gains = column[: len(lines)], column[len(lines) :]
             gained = sum(1 << line for line, yes in zip(lines, gains, strict=True) if yes)
             lost = sum(1 << line for line, a, b in zip(lines, turned, gains, strict=True) if a and not b)
-            folded.append((gained, lost, tuple(part.tolist())))
+            folded.append((gained, lost, tuple(some[part].tolist())))
         return folded

@@ -397,12 +397,13 @@ class Effect:
         reasons: dict[str, str] = {}
         known: dict[tuple[int, int], bool] = {}
         doubtful: dict[tuple[int, int], list[int]] = {}
-        for turn in self.turns.all if rule.over is not Over.ANYONE else ():
+        tops = self._tops if rule.over is not Over.ANYONE else []
+        for turn in self.turns.all if tops else ():
             own = standing(self.old.compiled, actor.profile, turn.spot.before)
             first = own.first_reached(rule.over)
             which = id(turn.pairs), first  # turns that share their pairs share whom to look at
             if turn.lost and which not in doubtful:
-                doubtful[which] = [n for n in turn.pairs if self._tops[n] < first]
+                doubtful[which] = [n for n in turn.pairs if tops[n] < first]
             for subject in self.turns.of(doubtful[which] if turn.lost else ()):
                 if not subject.loses or subject.joined or subject.label in reasons or subject.new:
                     continue

@@ -10,7 +10,7 @@ from collections.abc import Iterator, Sequence
 from functools import cached_property
 from typing import NamedTuple
 
-from ask_above.bulk.differences import alike
+from ask_above.bulk.differences import Form, alike
 from ask_above.change.difference import Difference
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
@@ -177,21 +177,25 @@ class Subjects:
 
     def _members(self) -> Iterator[Affected]:
         known = self.new.people.register.members
-        for _, members in alike(self.old, self.new, concerned=True):
+        for form, members in alike(self.old, self.new, concerned=True):
             if members[0] in known:
-                yield from self._alike(tuple(members))
+                yield from self._alike(form, tuple(members))
 
-    def _alike(self, keys: tuple[str, ...]) -> Iterator[Affected]:
+    def _alike(self, form: Form, keys: tuple[str, ...]) -> Iterator[Affected]:
         first, old = keys[0], self.old.people.register
         member = self.new.people.register.members[first]
         was, given = old.members.get(first), old.of(first)
         asked = ask_anybody(self.old.compiled) if was is None else self.old.people.ask(first, self.now)
         label, loses = member.called, was is None or was.status not in (*OUT, "invited")
         joins = self.difference.joins(first)
-        opens = any(gate.ranks for gate in self._open)
+        opens = self._open[0].ranks or self._open[1].ranks
+        is_plain = not opens and was is not None and was.is_active and member.is_active
+        # the most common by far, and the quickest: somebody active on both sides, nothing to join, nothing that ends
+        if is_plain and (always := _always(form)) is not None:
+            yield Affected(label, "member", keys, asked, self._pair(*always), self.now, _NO_END)
+            return
         for since, until in _stretches((*given, *self.new.people.register.of(first)), self.now):
-            # the most common by far, and the quickest: somebody active on both sides, and nothing to join
-            if not opens and was is not None and was.is_active and member.is_active:
+            if is_plain:
                 one, two = (_active_profile(decider, first, since) for decider in (self.old, self.new))
                 yield Affected(label, "member", keys, asked, self._pair(one, two), since, until)
                 continue
@@ -216,6 +220,15 @@ class Subjects:
                     joined=True,
                     new=was is None,
                 )
+
+
+def _always(form: Form) -> tuple[Profile, Profile] | None:
+    """Return what some who are alike come down to on both sides, where nothing of theirs ever starts or ends."""
+    before, after = form
+    if before is None or after is None or before.only is None or after.only is None:
+        return None
+    one, two = before.only.profile, after.only.profile
+    return None if one is None or two is None else (one, two)
 
 
 def _active_profile(decider: Decider, key: str, at: Instant) -> Profile:
