@@ -263,13 +263,13 @@ class _Merger:
             expected = "an address such as petra@river.example"
             self._fault(row, "email", "bad-address", f"'{address}' is no e-mail address", expected)
             return
-        email, login, number = (cells.get(field, "") for field in _UNIQUE)
-        member = Member(key, email=email, user_name=login, external_id=number)
-        others = [(field, f"is that of {other}") for field, other in self.people.doubles(self.draft.register, member)]
-        for field in _UNIQUE:
-            value = cells.get(field, "").casefold()
-            at = self.unique.setdefault((field, value), row.line) if value else row.line
-            others += [(field, f"stands on line {at} already")] if at != row.line else []
+        login, number = cells.get("user_name", ""), cells.get("external_id", "")
+        member = Member(key, email=address, user_name=login, external_id=number)
+        doubles = self.people.doubles(self.draft.register, (member,))
+        others = [(double.field, f"is that of {double.other}") for double in doubles]
+        for field, value in zip(_UNIQUE, (address, login, number), strict=True):
+            if value and (at := self.unique.setdefault((field, value.casefold()), row.line)) != row.line:
+                others.append((field, f"stands on line {at} already"))
         for field, whose in others:
             said = cells.get(field) or key
             called = CALLED.get(field, field)

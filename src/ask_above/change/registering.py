@@ -50,12 +50,13 @@ def folded(rows: Sequence[RowChange]) -> list[RowChange]:
     """
     row_changes: dict[object, RowChange] = {}
     new: dict[frozenset[tuple[str, str]], list[object]] = {}
+    takes_new = any(row.key == "0" and row.before is not None for row in rows)
     for n, row in enumerate(rows):
         slot: object = row.table, row.key
         if row.table == "assignments" and row.key == "0":
             mine = new.get(_cells(row.before)) if row.before is not None else None
             slot = mine.pop() if mine else n
-            if row.after is not None:
+            if takes_new and row.after is not None:
                 new.setdefault(_cells(row.after), []).append(slot)
         known = row_changes.get(slot)
         row_changes[slot] = row if known is None else row._replace(before=known.before)

@@ -27,7 +27,16 @@ _UNIQUE: Final = {
     "key": ("user_name",),
 }
 """Which of another member's fields each is held against."""
+_FIELDS: Final = [(field, attrgetter(field), others) for field, others in _UNIQUE.items()]
 _UMLAUTS = str.maketrans({"ä": "ae", "ö": "oe", "ü": "ue", "Ä": "Ae", "Ö": "Oe", "Ü": "Ue"})
+
+
+class Double(NamedTuple):
+    """A member has in a field, which is unique, what another has, who is named by key."""
+
+    member: Member
+    field: str
+    other: str
 
 
 class TwoPeopleError(AskAboveError, ValueError):
@@ -112,15 +121,20 @@ class Recogniser:
         keys += self.find(register, "key", _older_key(known.name)) if not known.name.isascii() else []
         return list(dict.fromkeys(keys))
 
-    def doubles(self, register: Register, member: Member) -> Iterator[tuple[str, str]]:
-        """Yield what somebody shares with another, though it is unique: the field, and the other's key."""
-        values = [
-            (field, value.casefold(), words) for field, words in _UNIQUE.items() if (value := getattr(member, field))
-        ]
+    def doubles(self, register: Register, members: Iterable[Member]) -> list[Double]:
+        """Return what these share with others of the register."""
+        doubles: list[Double] = []
         with self._turn:
             self._follow(register)
-            keys = [(field, self._keys.get((word, value), ())) for field, value, words in values for word in words]
-        yield from ((field, other) for field, others in keys for other in sorted(others) if other != member.key)
+            for member in members:
+                own = {member.key}
+                for field, value_of, others in _FIELDS:
+                    value = value_of(member).casefold()
+                    for other_field in others if value else ():
+                        keys = self._keys.get((other_field, value), own)
+                        if keys != own:
+                            doubles += [Double(member, field, other) for other in sorted(keys - own)]
+        return doubles
 
 
 class Identities:
@@ -147,16 +161,22 @@ class Identities:
         first = self._of(field).get(value)
         return () if first is None else self._several.get((field, value), (first,))
 
-    def shared(self, member: Member) -> Iterator[tuple[str, str]]:
-        """Yield what a member shares with another: the field, and the other's key."""
-        for field, others in _UNIQUE.items():
-            for other_field in others if getattr(member, field) else ():
-                for key in self._keys(other_field, getattr(member, field).casefold()):
+    def shared(self, member: Member) -> Iterator[Double]:
+        """Yield what a member shares with others."""
+        for field, value_of, others in _FIELDS:
+            for other_field in others if value_of(member) else ():
+                for key in self._keys(other_field, value_of(member).casefold()):
                     if key != member.key:
-                        yield field, key
+                        yield Double(member, field, key)
 
-    def doubtful(self) -> set[str]:
-        """Return those who may share something: of very many members hardly any are looked at one by one."""
+    def doubles(self) -> Iterator[Double]:
+        """Yield what any of them share; of very many members hardly any are looked at one by one."""
+        doubtful = self._doubtful()
+        for member in self.members if doubtful else ():
+            if member.key in doubtful:
+                yield from self.shared(member)
+
+    def _doubtful(self) -> set[str]:
         names = self._of("user_name")
         crossed = names.keys() & self._of("key").keys() if names else ()
         found = [self._keys(field, value) for value in crossed for field in ("user_name", "key")]

@@ -6,6 +6,7 @@ from collections.abc import Collection, Iterable, Iterator, Mapping
 from collections.abc import Set as AbstractSet
 from enum import StrEnum
 from typing import NamedTuple, Protocol
+from weakref import WeakKeyDictionary, ref
 
 from ask_above.charter.charter import Charter
 from ask_above.charter.moments import ALWAYS, Period
@@ -242,6 +243,12 @@ class Register:
 
         Those who are in the other alone come last.
         """
+        known = _LAST.get(self)
+        if known is None or known[0]() is not other:
+            known = _LAST[self] = ref(other), self._that_differ(other)
+        return [*known[1]]
+
+    def _that_differ(self, other: Register) -> list[str]:
         touched = self._line.touched(other._line)
         if touched is not None:
             return self._in_order(other, {key for key in touched if self._differs(other, key)})
@@ -288,6 +295,10 @@ class Register:
         """Return a member's assignments, in the order of the file."""
         changed = self._changed.get(member)
         return self._of.get(member, []) if changed is None else changed
+
+
+_LAST: WeakKeyDictionary[Register, tuple[ref[Register], list[str]]] = WeakKeyDictionary()
+"""The register that each was compared with last, and who differs: every room that a change comes through asks that."""
 
 
 def _same(one: list[Assignment], two: list[Assignment]) -> bool:

@@ -30,12 +30,13 @@ from ask_above.charter.charter import Charter
 from ask_above.charter.moments import Instant, written
 from ask_above.charter.names import few, how_many, listed, upper
 from ask_above.charter.renaming import Renaming
+from ask_above.collecting import without_collecting
 from ask_above.decide.decider import Decider
 from ask_above.decide.names import Names
 from ask_above.decide.words import day
 from ask_above.errors import AskAboveError, FaultyFilesError, UnknownNameError
 from ask_above.files.splice import SourceText, edited
-from ask_above.people.recognising import CALLED, Identities, Recogniser
+from ask_above.people.recognising import CALLED, Double, Identities, Recogniser
 from ask_above.people.register import Assignment, Member, Register, Status
 from ask_above.printing import Printed
 from ask_above.workspace.by_hand import entries_by_hand
@@ -262,20 +263,18 @@ class Plan(Printed):
         before, after = self.before.register, self.after.register
         keys = dict.fromkeys(row.key for row in self.rows if row.table == "members" and _says_who(row))
         changed = [after.members[key] for key in keys if key in after.members]
-        among = Identities(changed)
-        doubtful = among.doubtful()
+        were = (before.members[key] for key in keys if key in before.members)
+        shared = {
+            (double.member.key, double.field, double.other)
+            for double in (*people.doubles(before, changed), *Identities(changed).doubles())
+        } - {(double.member.key, double.field, double.other) for double in people.doubles(before, were)}
+        order = {key: n for n, key in enumerate(keys)} if shared else {}
         refusals: list[Refusal] = []
-        for member in changed:
-            stood = {*people.doubles(before, before.members[member.key])} if member.key in before.members else set()
-            shared = {
-                *people.doubles(before, member),
-                *(among.shared(member) if member.key in doubtful else ()),
-            } - stood
-            for field, other in sorted(shared):
-                if other in after.members and (field, other) in {*Identities([after.members[other]]).shared(member)}:
-                    whose = f"{after.members[other].called} ({other})"
-                    said = f"{member.called} would have the {CALLED.get(field, field)} of {whose}"
-                    refusals.append(Refusal("9.16", f"{said}; each member has one of their own."))
+        for key, field, other in sorted(shared, key=lambda each: (order[each[0]], *each)):
+            member, whose = after.members[key], after.members.get(other)
+            if whose is not None and Double(member, field, other) in {*Identities([whose]).shared(member)}:
+                said = f"{member.called} would have the {CALLED.get(field, field)} of {whose.called} ({other})"
+                refusals.append(Refusal("9.16", f"{said}; each member has one of their own."))
         return refusals
 
     def _claimed(self) -> Iterator[Refusal]:
@@ -393,6 +392,7 @@ class Plan(Printed):
         held = ranks_held(self.before.decider.compiled, asked, 0)[:1]
         return f" ({self.before.charter.ranks[held[0]].title})" if held and held[0] in self.before.charter.ranks else ""
 
+    @without_collecting()
     def apply(self, *, force: bool = False, letters: Sequence[tuple[str, str]] = ()) -> Entry:
         """Make the change and return its entry in the journal.
 
@@ -509,6 +509,7 @@ def in_lines(effect: Impact) -> Iterator[str]:
         yield f"{sign} {what}{when}: {'; '.join(who)}"
 
 
+@without_collecting()
 def plan(
     home: Storage,
     edits: Sequence[Edit],

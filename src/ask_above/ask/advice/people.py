@@ -195,14 +195,11 @@ def joined_without(sight: Sight) -> Iterator[Piece]:
 
 def doubles(sight: Sight) -> Iterator[Piece]:
     """Find what says who somebody is and is that of two members (rule 9.16)."""
-    identities = Identities(sight.register.members.values())
-    doubtful = identities.doubtful()
-    for member in sight.register.members.values() if doubtful else ():
-        for field, other in identities.shared(member) if member.key in doubtful else ():
-            if field != "key" and (other < member.key or field == "user_name"):
-                what = f"{member.called} (@{member.key}) has the {CALLED[field]} of @{other}"
-                mend = f"give one of them a {CALLED[field]} of their own"
-                yield Piece("identity-twice", member.where, what, mend, (f"@{member.key}", f"@{other}"))
+    for member, field, other in Identities(sight.register.members.values()).doubles():
+        if field != "key" and (other < member.key or field == "user_name"):
+            what = f"{member.called} (@{member.key}) has the {CALLED[field]} of @{other}"
+            mend = f"give one of them a {CALLED[field]} of their own"
+            yield Piece("identity-twice", member.where, what, mend, (f"@{member.key}", f"@{other}"))
 
 
 def behind_gates(sight: Sight) -> Iterator[Piece]:
