@@ -1,15 +1,17 @@
-"""What a plan tells of its effect, held to a second reading: answers, powers between ranks, and expectations.
+"""What a plan tells of its effect, held to a second reading: answers, powers, acts, perks, gaps and expectations.
 
 Run: python soak/told.py COUNT [FIRST]; so many communities, from the seed FIRST on.
 """
 
 from __future__ import annotations
 
+import itertools
 import sys
 from collections import Counter
 from collections.abc import Iterator
 from contextlib import suppress
 from datetime import UTC, datetime
+from decimal import Decimal
 from pathlib import Path
 from random import Random
 from typing import TYPE_CHECKING, Any
@@ -20,9 +22,10 @@ sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 from soak.edits import side, some_edits, with_a_head
 
 from ask_above import AskAboveError
+from ask_above.change import RankSet
 from ask_above.workspace.plans import Plan
 from generated import Generated, generate
-from plain_rules import Person, Plain
+from plain_rules import Person, Plain, yes
 
 if TYPE_CHECKING:
     from soak.plain_edits import Side
@@ -43,6 +46,27 @@ def some_expectations(rng: Random, made: Generated) -> list[Sentence]:
         act = rng.choice([f"call {rank}", f"assign {rng.choice(ranks)}", f"moderate {other}"])
         said.append((who, may, rng.choice([rng.choice(every), act]), rng.choice(["", *c.place])))
     return [(*each[:3], "" if each[3] == "site" else each[3]) for each in said]
+
+
+def with_more(made: Generated, rng: Random) -> Generated:
+    """Say what is risky, and what ranks bring that is no right."""
+    for heading in made.charter["capabilities"].values():
+        for key, said in heading.items():
+            risk = {"risk": rng.choice(["medium", "high"])} if rng.random() < 0.5 else {}
+            heading[key] = ({"about": said} if isinstance(said, str) else said) | risk
+    defaults = {"any": "yes", "all": "yes", "most": "2", "least": "2", "total": "2", "topmost": "2"}
+    made.charter["perks"] = {
+        f"p-{how}": {"settle": how} | ({"default": said} if rng.random() < 0.5 else {})
+        for how, said in defaults.items()
+    }
+    for rank in made.charter["ranks"]:
+        perks = [f"p-{how}" for how in defaults if rng.random() < 0.4]
+        rank["perks"] = {key: brings(key, rng) for key in perks}
+    return made
+
+
+def brings(perk: str, rng: Random) -> str:
+    return rng.choice(["yes", "no"] if perk in ("p-any", "p-all") else ["0.1", "0.2", "3", "7"])
 
 
 def as_text(said: Sentence) -> str:
@@ -97,6 +121,108 @@ def powers(c: Side, t: datetime) -> Iterator[tuple[str, str, str, str]]:
                 yield from ((act, a, b, q) for act, yes in may.items() if yes)
 
 
+def reached(c: Side, m: str, t: datetime) -> Iterator[tuple[str, str, str, str, str]]:
+    """Everything that a member may do to whoever stands by a rank, or by none: the act, with what, whom, and where."""
+    p = c.person(m, t)
+    owner = c.owner(p) and p.status == "active"
+    for q in c.place if c.acts(p) else ():
+        stands = c.standing(p, q)
+        for at, r in enumerate([*c.ranks, "none"]):
+            rank = r if r in c.rank else None
+            for cap in c.using("moderate") or [""] * owner:
+                if owner or (c.over("moderate", stands, at) and c.able("moderate", p, q, rank, [cap])):
+                    yield "moderate", m, cap, r, q
+            said = c.rank.get(r, {"held-by": "nobody", "kept-by": "nobody"})
+            for act, never in (("assign", {"held-by", "kept-by"}), ("manage", {"kept-by"})):
+                if never & said.keys() or (act == "manage" and q != "site"):
+                    continue
+                if owner or (c.over(act, stands, at) and c.able(act, p, q, rank, c.using(act))):
+                    yield act, m, "", r, q
+            if rank and c.call(p, r, q):
+                yield "call", m, "", r, q
+
+
+def joined(c: Side, m: str, t: datetime) -> Iterator[tuple[str, str, str, str, str]]:
+    """Every open rank that a member may join."""
+    p = c.person(m, t)
+    for r in c.ranks:
+        if yes(c.rank[r].get("open", "no")) and c.acts(p) and c.assign(p, r, p, "site", t):
+            yield "join", m, "", r, "site"
+
+
+def stands_elsewhere(before: Side, after: Side, t: datetime) -> Iterator[tuple[bool, str, str, str, str, str]]:
+    """Who may moderate a member, asked as a rank, or may no longer, because the member's standing is another."""
+    for m in before.members:
+        people = [side.person(m, t) for side in (before, after)]
+        for q in before.place:
+            tops = [s.target_standing(p, q) for s, p in zip((before, after), people, strict=True)]
+            keys = [s.ranks[n] if 0 <= n < len(s.ranks) else n < 0 for s, n in zip((before, after), tops, strict=True)]
+            for r in before.ranks if keys[0] != keys[1] else ():
+                able = [s.moderate(s.as_rank(r), p, q) for s, p in zip((before, after), people, strict=True)]
+                if able[0] != able[1]:
+                    yield able[1], "moderate", f"rank:{r}", "", f"@{m}", q
+
+
+def acts_told(plan: Plan) -> set[Any]:
+    """What a plan tells of acts of members that differ, one by one."""
+    return {
+        (shift.gains, shift.act, actor, using, target, q)
+        for shift in plan.effect.acts
+        for actor in shift.actors
+        for using in shift.using or ("",)
+        for target in shift.targets
+        for q in shift.places
+    }
+
+
+def acts_differ(before: Side, after: Side, moments: list[datetime]) -> set[Any]:
+    """Every act of a member that differs, at any moment; who may join what, and who stands elsewhere, as of now."""
+    differ = {*stands_elsewhere(before, after, moments[0])}
+    for m in before.members:
+        for t in moments:
+            works = (reached, joined) if t == moments[0] else (reached,)
+            one, two = ({each for work in works for each in work(s, m, t)} for s in (before, after))
+            differ |= {(True, *each) for each in two - one} | {(False, *each) for each in one - two}
+    return differ
+
+
+def perk(c: Side, m: str, key: str, t: datetime) -> Any:
+    """What a perk comes to for a member."""
+    p = c.person(m, t) if m in c.members else None
+    held = c.ranks_at(p, "site") if p and p.status in ("active", "pending") else []
+    said = [c.rank[r]["perks"][key] for r in held if key in c.rank[r].get("perks", {})]
+    if not said:
+        said = [c.c["perks"][key]["default"]] if "default" in c.c["perks"][key] else []
+    values: Any = [yes(each) if key in ("p-any", "p-all") else Decimal(each) for each in said]
+    if not values:
+        return {"p-any": False, "p-all": False, "p-topmost": None}.get(key, 0)
+    settle: Any = {"any": any, "all": all, "most": max, "least": min, "total": sum, "topmost": next}
+    how = c.c["perks"][key]["settle"]
+    return settle[how](iter(values))
+
+
+def perks_turned(before: Side, after: Side, t: datetime) -> set[Any]:
+    """The perks that are another for active members, and what they were."""
+    people = [m for m in after.members if after.person(m, t).status == "active"]
+    found = ((key, m, perk(before, m, key, t), perk(after, m, key, t)) for m in people for key in after.c["perks"])
+    return {each for each in found if each[2] != each[3]}
+
+
+def gaps(before: Side, after: Side, t: datetime) -> set[Any]:
+    """Where somebody active loses what is risky, and nobody may do it then, or one alone, who is named."""
+    one, two = ({m: s.person(m, t) for m in s.members} for s in (before, after))
+    found = set[Any]()
+    for cap, q in itertools.product(after.caps, after.place):
+        if after.caps[cap].get("risk", "low") == "low" or cap.removesuffix(".own") in after.bare:
+            continue
+        was = {m for m, p in one.items() if p.status == "active" and before.may(p, cap, q)}
+        able = [m for m, p in two.items() if p.status == "active" and after.may(p, cap, q)]
+        lost = any(m not in two or not after.may(two[m], cap, q) for m in was)
+        if lost and len(able) < 2 and after.meaning(cap, q):
+            found.add((q, cap, able[0] if able else None))
+    return found
+
+
 def answers_told(plan: Plan, moments: list[datetime]) -> set[Any]:
     """What a plan tells of answers that differ, one by one."""
     told = set[Any]()
@@ -111,34 +237,61 @@ def answers_told(plan: Plan, moments: list[datetime]) -> set[Any]:
     return told
 
 
+def differing(before: Side, after: Side, moments: list[datetime], said: list[Sentence]) -> dict[str, set[Any]]:
+    """All that differs, by what it is."""
+
+    def turned(one: set[Any], two: set[Any]) -> set[Any]:
+        return {(True, *each) for each in two - one} | {(False, *each) for each in one - two}
+
+    return {
+        "answers": turned(answers(before, moments), answers(after, moments)),
+        "powers": turned({*powers(before, moments[0])}, {*powers(after, moments[0])}),
+        "acts": acts_differ(before, after, moments),
+        "perks": perks_turned(before, after, moments[0]),
+        "gaps": gaps(before, after, moments[0]),
+        "broken": {as_text(e) for e in said if any(holds(before, e, t) and not holds(after, e, t) for t in moments)},
+    }
+
+
+def all_told(plan: Plan, moments: list[datetime]) -> dict[str, set[Any]]:
+    """All that a plan tells, by what it is."""
+
+    def exact(value: Any) -> Any:
+        return value if isinstance(value, bool | None) else Decimal(str(value))
+
+    return {
+        "answers": answers_told(plan, moments),
+        "powers": {(p.gains, p.act, p.actor, p.target, p.place) for p in plan.effect.powers if p.target != "none"},
+        "acts": acts_told(plan),
+        "perks": {(p.perk.key, m, exact(p.before), exact(p.after)) for p in plan.perks for m in p.members},
+        "gaps": {tuple(gap) for gap in plan.gaps},
+        "broken": {each.text for each in plan.broken},
+    }
+
+
 def as_it_differs(seed: int, count: int = 4) -> Counter[str]:
     """Plan changes in one community; raises ``AssertionError`` where more or less is told than differs."""
     rng, counts = Random(seed), Counter[str]()
-    made = with_a_head(generate(rng), rng)
+    made = with_more(with_a_head(generate(rng), rng), rng)
     said = some_expectations(rng, made)
     made.charter["expectations"] = [as_text(each) for each in said]
     c, now = made.open(), datetime.now(UTC)
     before = side(made.texts()["charter.yaml"], c.names)
     for _ in range(count):
         edits = some_edits(rng, c)
+        if rng.random() < 0.2:
+            key = rng.choice([*made.charter["perks"]])
+            edits = [RankSet(rng.choice([*c.charter.ranks]), {f"perks.{key}": brings(key, rng)})]
         with suppress(AskAboveError):
             plan = c.plan(*edits)
             after = side(plan.texts["charter.yaml"], plan.after)
             keys = [(s.rank.keys(), s.place.keys(), s.members.keys(), s.caps.keys()) for s in (before, after)]
             if plan.is_empty or keys[0] != keys[1]:
                 continue
-            moments, which = sorted(before.moments(now) | after.moments(now)), (seed, edits)
-            one, two = answers(before, moments), answers(after, moments)
-            differ = {(True, *each) for each in two - one} | {(False, *each) for each in one - two}
-            assert answers_told(plan, moments) == differ, (which, answers_told(plan, moments) ^ differ)
-            first, second = {*powers(before, now)}, {*powers(after, now)}
-            turned = {(True, *each) for each in second - first} | {(False, *each) for each in first - second}
-            shown = {(p.gains, p.act, p.actor, p.target, p.place) for p in plan.effect.powers if p.target != "none"}
-            assert shown == turned, (which, shown ^ turned)
-            broken = {as_text(e) for e in said if any(holds(before, e, t) and not holds(after, e, t) for t in moments)}
-            assert {each.text for each in plan.broken} == broken, (which, broken)
-            found = ("changes", [plan]), ("answers", differ), ("powers", turned), ("broken", broken)
-            counts.update(name for name, what in found if what)
+            moments = sorted(before.moments(now) | after.moments(now))
+            differs, told = differing(before, after, moments, said), all_told(plan, moments)
+            assert told == differs, (seed, edits, {name: told[name] ^ each for name, each in differs.items()})
+            counts.update(["changes", *(name for name, what in differs.items() if what)])
     return counts
 
 

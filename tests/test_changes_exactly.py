@@ -19,6 +19,7 @@ from ask_above.change import (
     CharterSet,
     EditError,
     GroupRename,
+    HandOver,
     MemberAdd,
     MemberGroups,
     MemberSet,
@@ -35,7 +36,7 @@ from ask_above.change.telling import sentences
 from ask_above.files.csv_rows import read_rows
 from ask_above.people.reading import ASSIGNMENT_COLUMNS
 from conftest import DEMO
-from small import held, member, rank, texts
+from small import community, held, member, rank, texts
 
 Kept = Callable[..., Community]
 
@@ -314,3 +315,16 @@ def test_a_list_that_is_not_there_yet_is_made_as_a_list_and_what_is_removed_is_a
     after = here.plan(CharterAdd("expectations", "everyone may place.see in yard")).after.charter
     assert [str(each) for each in after.expectations] == ["everyone may place.see in yard"]
     assert [*here.plan(CharterRemove("bundles.one")).after.charter.catalogue.bundles] == ["two"]
+
+
+@pytest.mark.parametrize("moderating", [True, False])
+def test_whoever_takes_over_manages_ranks_on_the_whole_site_alone_and_moderates_with_nothing_too(
+    *, moderating: bool
+) -> None:
+    rules = {"authority": {"moderate": {"using": "member.mute"}}} if moderating else {}
+    c = community(rank("step", "post.write"), members=[member("ines"), member("bo")], owner="ines", rules=rules)
+    may = {shift.act: shift for shift in c.plan(HandOver("bo")).effect.acts if shift.actors == ("bo",) and shift.gains}
+    assert (may["manage"].targets, may["manage"].places) == (("step",), ("site",))
+    assert may["moderate"].targets == ("none", "step")
+    assert may["moderate"].using == (("member.mute",) if moderating else ())
+    assert len(may["moderate"].places) == len(c.charter.places)

@@ -77,7 +77,9 @@ class Powers:
             return Power()
         if owner:
             everyone = self._all << 1 | 1
-            return Power(tuple(everyone for _ in self.rules[Act.MODERATE].using), self._all, self._all, self._all)
+            managed = 0 if place else self._all  # ranks are managed on the whole site alone
+            # the owner moderates with nothing too
+            return Power((everyone,) * max(1, len(self.rules[Act.MODERATE].using)), self._all, managed, self._all)
         if profile is None:
             return Power()
         usable = self.reckoner.usable(profile, place) & self.any_using
@@ -160,8 +162,8 @@ class Planes:
         """
         where = 0 if act is Act.MANAGE else place
         power = self.powers.of(asked.profile, where, owner=asked.rules_all, acts=asked.acts)
-        if act is Act.MODERATE:  # the owner moderates with nothing too
-            return (1 << len(self.ranks)) - 1 if asked.rules_all else self._standing(power.moderated)
+        if act is Act.MODERATE:
+            return self._standing(power.moderated)
         if act is Act.ASSIGN:
             return self._assigned(asked, power.assign, place, beside)
         return power.manage & ~self._kept if act is Act.MANAGE else power.call

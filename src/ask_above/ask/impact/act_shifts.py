@@ -429,7 +429,7 @@ class _MemberActs:
             return reached
         kept, never = self._kept[side]
         using = (self.old, self.new)[side].compiled.charter.rules.act(Act.MODERATE).using
-        masks = [(Act.MODERATE, key, mask) for key, mask in zip(using, power.moderate, strict=False)]
+        masks = [(Act.MODERATE, key, mask) for key, mask in zip(using or ("",), power.moderate, strict=False)]
         masks += [
             (Act.ASSIGN, "", power.assign & ~never),
             (Act.MANAGE, "", power.manage & ~kept),
