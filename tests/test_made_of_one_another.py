@@ -130,6 +130,8 @@ def test_members_who_are_alike_are_not_read_to_count_them(tmp_path: Path, monkey
     opened = Community.open(tmp_path / "river", on_demand=True)
     assert opened.cover(["post.write"]).able["post.write"] > 300
     assert sum(len(keys or ()) for keys in read) < 100
+    assert not opened.plan(Assign("m7", "host", "commons")).refusals
+    assert sum(len(keys or ()) for keys in read) < 100
     for edit in (RankRemove("newcomer"), RankRename("host", new_key="talk-host"), PlaceRemove("alder-board")):
         show_plan(Screen.plain(io.StringIO()), opened.plan(edit))
     assert None not in read

@@ -259,9 +259,11 @@ class Plan(Printed):
     @cached_property
     def _doubles(self) -> list[Refusal]:
         """What says who somebody is and would be that of two members, as it is not yet (rule 9.16)."""
-        people = self.home.kept.setdefault("people", Recogniser())
         before, after = self.before.register, self.after.register
         keys = dict.fromkeys(row.key for row in self.rows if row.table == "members" and _says_who(row))
+        if not keys:
+            return []
+        people = self.home.kept.setdefault("people", Recogniser())
         changed = [after.members[key] for key in keys if key in after.members]
         were = (before.members[key] for key in keys if key in before.members)
         shared = {
