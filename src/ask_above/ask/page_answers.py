@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 import numpy as np
 
 from ask_above.ask.tables import power_cells
-from ask_above.ask.tour import OPEN, states, tour
+from ask_above.ask.tour import OPEN, seen_by, states, tour
 from ask_above.bulk.places import CompiledPlaces
 from ask_above.bulk.table import Sweep, unpack
 from ask_above.charter.moments import Instant
@@ -70,13 +70,16 @@ def page_answers(
     members: bool = True,
     plain_places: bool = True,
     told: Callable[[int, int], None] | None = None,
-) -> tuple[dict[str, Any], list[int]]:
+    most: int | None = None,
+) -> tuple[dict[str, Any], list[int]] | None:
     """Return the answers as plain data that goes into JSON, and a place of each layer.
 
     Without ``members`` ranks and visitors alone are answered for; without ``plain_places`` those places are left out
-    that say nothing themselves. ``told`` is called now and then with how many rows are done, and of how many.
+    that say nothing themselves. ``told`` is called now and then with how many rows are done, and of how many. ``None``
+    where they are sure to take more than ``most`` bytes.
     """
-    return _Maker(decider, at, members=members, plain_places=plain_places).data(told or (lambda _done, _of: None))
+    maker = _Maker(decider, at, members=members, plain_places=plain_places)
+    return None if most is not None and maker.least > most else maker.data(told or (lambda _done, _of: None))
 
 
 class _Maker:
@@ -108,10 +111,16 @@ class _Maker:
             self.asked_rows.append(asked._replace(label=HOLE))
         self.persons.append(Person(key, title, asked.label, upper(asked.label), sort, row))
 
+    @property
+    def least(self) -> int:
+        """How many bytes the answers take at least: a bit each, six in a letter."""
+        return len(self.asked_rows) * len(self._layers()[1]) * len(self.compiled.catalogue.keys) // 6
+
     def data(self, told: Callable[[int, int], None]) -> tuple[dict[str, Any], list[int]]:
         numbers, firsts = self._layers()
         catalogue, compiled = self.compiled.catalogue, self.compiled
-        words = [self._of_row(row, told) for row in range(len(self.asked_rows))]
+        sees = seen_by(self.decider, self.asked_rows)
+        words = [self._of_row(row, sees[row], told) for row in range(len(self.asked_rows))]
         shapes, tables = self._told(firsts)
         data = {
             "persons": list(map(list, self.persons)),
@@ -185,16 +194,16 @@ class _Maker:
     # -- the tree of places, as each row finds it
 
     def _of_row(
-        self, row: int, told: Callable[[int, int], None]
+        self, row: int, sees: Sequence[bool] | None, told: Callable[[int, int], None]
     ) -> tuple[str, dict[int, list[list[int]]], dict[str, int]]:
         """Return how each place shows itself, what it changes, and the notes on what can be used."""
         told(row, len(self.asked_rows))
         asked, number = self.asked_rows[row], {key: n for n, key in enumerate(self.compiled.catalogue.keys)}
         # how a place shows itself costs little for everybody; what it changes for each person does not
         if (row + 1) * len(self.compiled.places) > _MOST_TOURED:
-            shown = states(self.decider, asked)
+            shown = states(self.decider, asked, sees)
             return "".join(shown[place][0] for place in self.places), {}, {}
-        stops = tour(self.decider, asked, self.at).stops
+        stops = tour(self.decider, asked, self.at, sees=sees).stops
         changes, notes = {}, dict[str, int]()
         for n, place in enumerate(self.places):
             stop = stops[place]

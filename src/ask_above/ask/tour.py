@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import NamedTuple
 
 from ask_above.charter.moments import Instant
+from ask_above.decide.classes import ClassState
 from ask_above.decide.decider import Decider
 from ask_above.decide.profile import Asked
 from ask_above.decide.walk import closed_gate, held, usable
@@ -51,10 +53,13 @@ class Tour(NamedTuple):
         return tuple(stop for stop in self.stops if stop.state != OPEN)
 
 
-def tour(decider: Decider, asked: Asked, at: Instant, start: int = 0) -> Tour:
-    """Walk through a place, the number ``start``, and all in it; the whole site where it is left out."""
+def tour(decider: Decider, asked: Asked, at: Instant, start: int = 0, sees: Sequence[bool] | None = None) -> Tour:
+    """Walk through a place, the number ``start``, and all in it; the whole site where it is left out.
+
+    ``sees`` is as for :func:`states`.
+    """
     stops = []
-    for n, state in enumerate(states(decider, asked)):
+    for n, state in enumerate(states(decider, asked, sees)):
         chain = decider.compiled.chains[n]
         if start in chain:
             stop = Stop(decider.compiled.places[n].key, len(chain) - 1, state)
@@ -63,30 +68,52 @@ def tour(decider: Decider, asked: Asked, at: Instant, start: int = 0) -> Tour:
     return Tour(asked.label, tuple(stops), decider, asked, at)
 
 
-def states(decider: Decider, asked: Asked) -> list[str]:
-    """Return how every place shows itself to somebody, in the charter's order."""
+def states(decider: Decider, asked: Asked, sees: Sequence[bool] | None = None) -> list[str]:
+    """Return how every place shows itself to somebody, in the charter's order.
+
+    ``sees`` tells for each place whether somebody holds there what seeing it rests on, where that is known already.
+    """
     found: list[str] = []
     for n, chain in enumerate(decider.compiled.chains):
-        found.append(_state(decider, asked, n, found[chain[-2]] if len(chain) > 1 else OPEN))
+        above = found[chain[-2]] if len(chain) > 1 else OPEN
+        found.append(_state(decider, asked, n, above, None if sees is None or n == 0 else sees[n]))
     return found
 
 
-def _state(decider: Decider, asked: Asked, place: int, above: str) -> str:
-    """Return how a place shows itself; ``above`` is how the one above it does."""
-    compiled = decider.compiled
+def _state(decider: Decider, asked: Asked, place: int, above: str, sees: bool | None) -> str:
+    """Return how a place shows itself; ``above`` is how the one above it does, ``sees`` whether that much is held."""
+    compiled, gate = decider.compiled, decider.compiled.places[place].gate
     if asked.rules_all:
         return OPEN
     if asked.profile is None:
         return ABSENT
+    if sees or (sees is not None and (gate is None or not gate.teaser or above != OPEN)):
+        return OPEN if sees else ABSENT  # nothing is held behind a closed gate
     here = decider.reckoner.held(asked.profile, place)
     if not here.unbounded:
         shut = closed_gate(compiled, asked.profile, place)
         if shut is not None:
-            gate = compiled.places[place].gate
             return CLOSED if shut == place and gate is not None and gate.teaser and above == OPEN else ABSENT
     seeing = compiled.charter.rules.seeing
-    sees = place == 0 or seeing is None or not compiled.rests(seeing, place) & ~here.mask
-    return OPEN if sees else ABSENT
+    return OPEN if place == 0 or seeing is None or not compiled.rests(seeing, place) & ~here.mask else ABSENT
+
+
+def seen_by(decider: Decider, asked: Sequence[Asked]) -> Sequence[Sequence[bool] | None]:
+    """Return for each of some people what :func:`states` asks for, all at once; ``None`` where seeing takes nothing."""
+    compiled, seeing = decider.compiled, decider.compiled.charter.rules.seeing
+    if seeing is None or len(compiled.places) == 1:
+        return [None] * len(asked)
+    from ask_above.bulk.making import programme_of
+    from ask_above.bulk.places import CompiledPlaces
+    from ask_above.bulk.table import Sweep, unpack
+
+    places = compiled.keep(CompiledPlaces)
+    states = [ClassState(each.profile, owner=False) for each in asked]
+    sweep = Sweep(places, states, programme=programme_of(places, gated=True))
+    rests = [compiled.catalogue.keys.index(key) for key in compiled.catalogue.names(compiled.rests(seeing, 1))]
+    held = (unpack(bits).reshape(len(rests), -1)[:, : len(asked)].all(axis=0) for _, bits in sweep.run(None, rests))
+    rows: list[list[bool]] = [*map(list, zip(*(here.tolist() for here in held), strict=True))]
+    return rows
 
 
 def _open(decider: Decider, asked: Asked, place: int, above: int | None, stop: Stop) -> Stop:

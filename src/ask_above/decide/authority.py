@@ -5,7 +5,7 @@ Each act collects every reason why not; it is possible where there is none.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from functools import cached_property
 
 from ask_above.charter.ladder import Rank
@@ -90,7 +90,7 @@ class Case:
 
     ``in_change`` asks for the act as a part of a change: a target stands by the highest rank recorded now or later, and
     conditions, and what anyone gains, are looked at for the whole of the change instead (rules 9.5 and 9.7).
-    Where ``enough`` reasons stand against it, what would be handed on, which takes longest, is not looked at.
+    Where ``enough`` reasons stand against it, what would be handed on, which takes longest, is looked at no further.
     """
 
     enough: int | None = None
@@ -398,15 +398,12 @@ class Case:
 
     # -- gains (rule 6.6)
 
-    def _hand_on(self, rule: ActRule, target: Asked, found: list[Gain]) -> None:
+    def _hand_on(self, rule: ActRule, target: Asked, found: Iterable[Gain]) -> None:
         if rule.hand_on == "any":
             self._yes("6.6", "hand-on-any")
             return
-        left = self.handing.not_held(found)
-        if not left:
-            self._yes("6.6", "hand-on", target=target.label, who=self.actor.label)
-            return
-        for gain in left:
+        gain = None
+        for gain in self.handing.not_held(found):
             place = self._where(gain.place)
             if gain.unbounded:
                 self._no("6.6", "unbounded-gain", target=target.label, place=place)
@@ -422,6 +419,10 @@ class Case:
                     place=place,
                     gates=gates,
                 )
+            if self._is_enough():
+                break
+        if gain is None:
+            self._yes("6.6", "hand-on", target=target.label, who=self.actor.label)
 
     def _some(self, mask: int) -> str:
         return few(self.compiled.catalogue.names(mask), 3)
@@ -440,12 +441,13 @@ def reached(compiled: CompiledCharter, target: Asked, place: int, *, later: bool
     if target.owner:
         return ABOVE_ALL
     # ranks at places below count too: nobody is moderated here by whom they outrank there (6.5)
-    reach = {*compiled.chains[place], *compiled.below[place]}
-    ranks = [holding.rank for holding in target.recorded if holding.how == How.AUTOMATIC or holding.place in reach]
+    chain, chains = compiled.chains[place], compiled.chains
+    ranks = [
+        holding.rank
+        for holding in target.recorded
+        if holding.how == How.AUTOMATIC or holding.place in chain or place in chains[holding.place]
+    ]
     if later:
-        ranks += [
-            compiled.rank_at[assignment.rank]
-            for assignment in target.later
-            if compiled.place_at[assignment.place] in reach
-        ]
+        spots = ((assignment.rank, compiled.place_at[assignment.place]) for assignment in target.later)
+        ranks += [compiled.rank_at[rank] for rank, where in spots if where in chain or place in chains[where]]
     return Standing(min(ranks, default=compiled.ladder.bottom))

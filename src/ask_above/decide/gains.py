@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
 from ask_above.charter.ladder import Rank
@@ -67,9 +67,9 @@ class Handing:
         self._brought: dict[int, tuple[list[Gain], Iterator[Gain]]] = {} if beside is None else beside._brought
         self._own: dict[tuple[int, bool], Held] = {} if beside is None or beside.actor != actor else beside._own
 
-    def brought(self, rank: Rank, target: Asked | None) -> list[Gain]:
-        """Return what a rank brings to someone; to just anybody where none."""
-        return [*(self._to_anybody(rank) if target is None else self._gains(rank, target))]
+    def brought(self, rank: Rank, target: Asked | None) -> Iterator[Gain]:
+        """Yield what a rank brings to someone; to just anybody where none."""
+        return self._to_anybody(rank) if target is None else self._gains(rank, target)
 
     def _gains(self, rank: Rank, someone: Asked) -> Iterator[Gain]:
         plus = Holding(rank.position, self.place, How.ASKED)
@@ -111,24 +111,23 @@ class Handing:
         without = as_active(target, without=(rank.position, self.place))
         return list(gains(self.reckoner, as_active(target), without, self.place))
 
-    def not_held(self, found: list[Gain]) -> list[Gain]:
-        """Return what of some gains the actor does not hold where it is gained, each told once."""
+    def not_held(self, found: Iterable[Gain]) -> Iterator[Gain]:
+        """Yield what of some gains the actor does not hold where it is gained, each told once."""
         if self.actor is None:
-            return told_once(found)
-        left: list[Gain] = []
+            yield from told_once(found)
+            return
         seen, unbounded = 0, False
         for gain in found:
             own = self._held(gain)
             if gain.unbounded and not own.unbounded and not unbounded:
-                left.append(beyond(gain, own))
+                yield beyond(gain, own)
                 seen, unbounded = -1, True
             elif new := gain.mask & ~own.mask & ~seen:
-                left.append(Gain(gain.place, gain.gated, new, False))
+                yield Gain(gain.place, gain.gated, new, False)
                 seen |= new
-        return left
 
 
-def told_once(found: list[Gain]) -> list[Gain]:
+def told_once(found: Iterable[Gain]) -> list[Gain]:
     """Leave out what is gained alike further down, or alike with gates left aside."""
     kept: list[Gain] = []
     seen = 0

@@ -56,23 +56,30 @@ def fit(titles: Sequence[str], numbers: Sequence[str], room: int) -> Headings:
 def marks(decider: Decider, place: int | None) -> list[list[str]]:
     """Return the mark of every cell, capability by capability."""
     compiled = decider.compiled
-    ranks = range(len(compiled.ranks))
-    carried, here, brought = grid_masks(decider, None), grid_masks(decider, place), brought_masks(decider)
-    inherited, withheld = [_inherited(compiled, n) for n in ranks], [_withheld(compiled, n) for n in ranks]
-    meaning = compiled.catalogue.everything if place is None else compiled.has_meaning(place)
-
-    def mark(position: int, bit: int) -> str:
-        if not meaning & bit:
-            return MEANINGLESS
-        if place is None:
-            if here[position] & bit:
-                return BESIDES if inherited[position] & bit else YES
-            return ANYHOW if brought[position] & bit else TAKEN if withheld[position] & bit else NO
-        if not here[position] & bit:
-            return TAKEN if brought[position] & bit else NO
-        return YES if carried[position] & bit else BESIDES if brought[position] & bit else GIVEN
-
-    return [[mark(position, compiled.catalogue.bit[key]) for position in ranks] for key in compiled.catalogue.keys]
+    ranks, bits = range(len(compiled.ranks)), [compiled.catalogue.bit[key] for key in compiled.catalogue.keys]
+    carried, brought = grid_masks(decider, None), brought_masks(decider)
+    if place is None:
+        inherited, withheld = [_inherited(compiled, n) for n in ranks], [_withheld(compiled, n) for n in ranks]
+        masks = [*zip(carried, inherited, brought, withheld, strict=True)]
+        return [
+            [
+                (BESIDES if through & bit else YES)
+                if own & bit
+                else (ANYHOW if anyhow & bit else TAKEN if taken & bit else NO)
+                for own, through, anyhow, taken in masks
+            ]
+            for bit in bits
+        ]
+    meaning, masks_here = compiled.has_meaning(place), [*zip(grid_masks(decider, place), carried, brought, strict=True)]
+    return [
+        [
+            (YES if own & bit else BESIDES if anyhow & bit else GIVEN) if can & bit else (TAKEN if anyhow & bit else NO)
+            for can, own, anyhow in masks_here
+        ]
+        if meaning & bit
+        else [MEANINGLESS] * len(ranks)
+        for bit in bits
+    ]
 
 
 def _inherited(compiled: CompiledCharter, position: int) -> int:

@@ -129,11 +129,22 @@ def place_marks(decider: Decider, place: int) -> list[str]:
 
 
 def page_data(
-    community: Community, *, members: bool, plain_places: bool, told: Callable[[int, int], None] | None = None
-) -> dict[str, Any]:
-    """Return what the page looks up when it is asked: the answers, and the marks of the grid at every place."""
+    community: Community,
+    *,
+    members: bool,
+    plain_places: bool,
+    told: Callable[[int, int], None] | None = None,
+    most: int | None = None,
+) -> dict[str, Any] | None:
+    """Return what the page looks up when it is asked: the answers, and the marks of the grid at every place.
+
+    ``None`` where that is sure to take more than ``most`` bytes.
+    """
     decider, at = community.decider, community.names.moment()
-    data, layer_places = page_answers(decider, at, members=members, plain_places=plain_places, told=told)
+    answers = page_answers(decider, at, members=members, plain_places=plain_places, told=told, most=most)
+    if answers is None:
+        return None
+    data, layer_places = answers
     rows: dict[str, int] = {}
     data["marks"] = [[rows.setdefault(row, len(rows)) for row in place_marks(decider, n)] for n in layer_places]
     data["markRows"] = list(rows)

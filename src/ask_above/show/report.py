@@ -96,8 +96,11 @@ def report(
     parts |= {"css": css, "js": js, "css_hash": policy_hash(css), "js_hash": policy_hash(js)}
     page = environment.get_template("report.html")
     for left_out, part in enumerate(PARTS):
+        answers = None
         if members or not part["members"]:
-            data = readable(page_data(seen, **part, told=told) | {"powers": parts["power_data"]})
+            answers = page_data(seen, **part, told=told, most=None if part is PARTS[-1] else budget)
+        if answers is not None:
+            data = readable(answers | {"powers": parts["power_data"]})
             text = page.render(data=data, left_out=left_out if members else left_out - 1, **parts)
             if len(text.encode()) <= budget:
                 break

@@ -393,10 +393,14 @@ class Describer:
         for what, names in alike.items():
             yield f"{few(names, _FEW)}: {what or 'no effect'}"
 
+    @cached_property
+    def _active(self) -> int:
+        """How many members are active."""
+        return sum(len(keys) for asked, keys in self.decider.alike(self.at) if asked.is_active)
+
     def _people_in(self, place: int) -> Iterator[str]:
         """Say how many find the place, and who may change who does what there."""
-        known = self.decider.people.register.members
-        active = sum(len(keys) for asked, keys in self.decider.alike(self.at) if asked.is_active)
+        known, active = self.decider.people.register.members, self._active
         if not active:
             return
         here = self.inside[place]
