@@ -102,12 +102,22 @@ def anywhere(decider: Decider, capabilities: Sequence[str], at: Instant) -> list
     return [able for some in by_place for able in some]
 
 
-def elsewhere(able: Sequence[AbleAt], here: str) -> list[Elsewhere]:
-    """Return where else who may, of those who may not ``here``; places with the same people together."""
-    already = {key for each in able if each.place == here for key in each.members}
-    places: dict[tuple[str, ...], list[str]] = {}
-    for each in able:
-        more = tuple(key for key in each.members if key not in already)
-        if more:
-            places.setdefault(more, []).append(each.place)
-    return [Elsewhere(tuple(keys), members) for members, keys in places.items()]
+def elsewhere(decider: Decider, capability: str, at: Instant, here: str) -> list[Elsewhere]:
+    """Return where else who may use a capability, of those who may not ``here``; places with the same people together.
+
+    The capability is by its full name.
+    """
+    compiled = decider.compiled
+    sweep, crowd = decider.keep(Everyone).rows(at)
+    number = compiled.catalogue.keys.index(capability)
+    already = sweep.at([compiled.place_at[here]], [number])[0, 0]
+    places: dict[bytes, list[int]] = {}
+    for place, (plane,) in sweep.run(capabilities=[number]):
+        places.setdefault((plane & ~already).tobytes(), []).append(place)
+    keys, by_members = np.array(crowd.members, dtype=np.object_), dict[tuple[str, ...], list[int]]()
+    for plane_of, where in places.items():
+        more = tuple(keys[unpack(np.frombuffer(plane_of, dtype=np.uint64))[crowd.rows]].tolist())
+        by_members.setdefault(more, []).extend(where)
+    by_members.pop((), None)
+    first = sorted(by_members.items(), key=lambda spot: min(spot[1]))
+    return [Elsewhere(tuple(compiled.places[n].key for n in sorted(where)), more) for more, where in first]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Container, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property, partial
 from typing import TYPE_CHECKING, NamedTuple
@@ -94,12 +94,16 @@ class GridCell:
     actor: str
     target: str
     allowed: bool
-    explain: Callable[[], list[Step]]
+    explain: Callable[..., list[Step]]
 
     @cached_property
     def against(self) -> list[Step]:
         """Everything that stands against it."""
         return [] if self.allowed else [step for step in self.explain() if step.holds is False]
+
+    def lacks(self, codes: Container[str]) -> bool:
+        """Whether one of some reasons stands against it; what would be handed on, which takes longest, is none."""
+        return not self.allowed and any(step.holds is False and step.code in codes for step in self.explain(enough=0))
 
 
 def power_cells(
@@ -116,8 +120,10 @@ def power_cells(
             yield GridCell(actor.key or "", rank.key, bool(row >> rank.position & 1), explain)
 
 
-def _steps(case: Case, act: Act, rank: Rank, target: Asked) -> list[Step]:
-    return case.again().put(act, rank, target if act is Act.MODERATE else None)
+def _steps(case: Case, act: Act, rank: Rank, target: Asked, enough: int | None = None) -> list[Step]:
+    again = case.again()
+    again.enough = case.enough if enough is None else enough
+    return again.put(act, rank, target if act is Act.MODERATE else None)
 
 
 def powers(decider: Decider, act: Act, place: int) -> pd.DataFrame:

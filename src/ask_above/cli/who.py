@@ -83,10 +83,10 @@ def _members(
 
 def _elsewhere(screen: Screen, opened: Community, name: str, moment: date | datetime | None) -> None:
     """Say where else who may use a capability: those who may not on the whole site."""
-    from ask_above.ask.anywhere import anywhere, elsewhere
+    from ask_above.ask.anywhere import elsewhere
 
     members, places = opened.register.members, opened.decider.compiled.named
-    spots = elsewhere(anywhere(opened.decider, [name], opened.names.moment(moment)), SITE)
+    spots = elsewhere(opened.decider, name, opened.names.moment(moment), SITE)
     if spots:
         screen.head("Elsewhere")
     for spot in spots:

@@ -108,7 +108,7 @@ def _show(
 def _able(cells: Sequence[GridCell]) -> bool:
     """Whether a rank has what the act takes, which it lacks for every rank or for none that is closed to it."""
     refused = next((each for each in cells if not each.allowed), None)
-    return refused is None or not any(step.code in _LACKS for step in refused.against)
+    return refused is None or not refused.lacks(_LACKS)
 
 
 def _show_open(screen: Screen, compiled: CompiledCharter, table: PowerTable, able: int) -> None:
