@@ -69,55 +69,39 @@ def _somewhere(decider: Decider, sweep: Sweep, capabilities: Sequence[str]) -> B
     return somewhere
 
 
-class AbleAt(NamedTuple):
-    """The members who may use a capability at a place, by their keys, in the register's order."""
-
-    capability: str
-    place: str
-    members: tuple[str, ...]
-
-
-class Elsewhere(NamedTuple):
-    """Places where the same members may use a capability who may not on the whole site."""
+class AbleIn(NamedTuple):
+    """Places, in the charter's order, where the same members may use a capability, in the register's order; by keys."""
 
     places: tuple[str, ...]
     members: tuple[str, ...]
 
 
-def anywhere(decider: Decider, capabilities: Sequence[str], at: Instant) -> list[AbleAt]:
-    """Return who may use capabilities, by their full names, at each place where somebody may."""
-    compiled = decider.compiled
-    sweep, crowd = decider.keep(Everyone).rows(at)
-    keys = np.array(crowd.members, dtype=np.object_)
-    known: dict[bytes, tuple[str, ...]] = {}
-    by_place: list[list[AbleAt]] = [[] for _ in capabilities]
-    numbers = [compiled.catalogue.keys.index(name) for name in capabilities]
-    for place, planes in sweep.run(capabilities=numbers):
-        for n, plane in enumerate(planes):
-            form = plane.tobytes()
-            if form not in known:  # most places let the same people
-                known[form] = tuple(keys[unpack(plane)[crowd.rows]].tolist())
-            if known[form]:
-                by_place[n].append(AbleAt(capabilities[n], compiled.places[place].key, known[form]))
-    return [able for some in by_place for able in some]
+def able_in(
+    decider: Decider, capabilities: Sequence[str], at: Instant, *, but_in: str | None = None
+) -> dict[str, list[AbleIn]]:
+    """Return who may use capabilities, by their full names, and where: places with the same people together.
 
-
-def elsewhere(decider: Decider, capability: str, at: Instant, here: str) -> list[Elsewhere]:
-    """Return where else who may use a capability, of those who may not ``here``; places with the same people together.
-
-    The capability is by its full name.
+    With ``but_in`` those alone are told who may not at that place.
     """
     compiled = decider.compiled
     sweep, crowd = decider.keep(Everyone).rows(at)
-    number = compiled.catalogue.keys.index(capability)
-    already = sweep.at([compiled.place_at[here]], [number])[0, 0]
-    places: dict[bytes, list[int]] = {}
-    for place, (plane,) in sweep.run(capabilities=[number]):
-        places.setdefault((plane & ~already).tobytes(), []).append(place)
-    keys, by_members = np.array(crowd.members, dtype=np.object_), dict[tuple[str, ...], list[int]]()
-    for plane_of, where in places.items():
-        more = tuple(keys[unpack(np.frombuffer(plane_of, dtype=np.uint64))[crowd.rows]].tolist())
-        by_members.setdefault(more, []).extend(where)
-    by_members.pop((), None)
-    first = sorted(by_members.items(), key=lambda spot: min(spot[1]))
-    return [Elsewhere(tuple(compiled.places[n].key for n in sorted(where)), more) for more, where in first]
+    numbers = [compiled.catalogue.keys.index(name) for name in capabilities]
+    already = np.zeros((len(numbers), sweep.words), dtype=np.uint64)
+    if but_in is not None:
+        already |= sweep.at([compiled.place_at[but_in]], numbers)[0]
+    places: list[dict[bytes, list[int]]] = [{} for _ in capabilities]
+    for place, planes in sweep.run(capabilities=numbers):
+        for plane, known in zip(planes & ~already, places, strict=True):
+            known.setdefault(plane.tobytes(), []).append(place)
+    keys = np.array(crowd.members, dtype=np.object_)
+
+    def told(known: dict[bytes, list[int]]) -> Iterator[AbleIn]:
+        by_members: dict[tuple[str, ...], list[int]] = {}
+        for plane, where in known.items():
+            rows = unpack(np.frombuffer(plane, dtype=np.uint64))
+            by_members.setdefault(tuple(keys[rows[crowd.rows]].tolist()), []).extend(where)
+        by_members.pop((), None)
+        for members, where in sorted(by_members.items(), key=lambda spot: min(spot[1])):
+            yield AbleIn(tuple(compiled.places[n].key for n in sorted(where)), members)
+
+    return {name: [*told(known)] for name, known in zip(capabilities, places, strict=True)}

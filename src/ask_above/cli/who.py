@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from datetime import date, datetime
 from typing import Any
 
@@ -83,10 +83,10 @@ def _members(
 
 def _elsewhere(screen: Screen, opened: Community, name: str, moment: date | datetime | None) -> None:
     """Say where else who may use a capability: those who may not on the whole site."""
-    from ask_above.ask.anywhere import elsewhere
+    from ask_above.ask.anywhere import able_in
 
     members, places = opened.register.members, opened.decider.compiled.named
-    spots = elsewhere(opened.decider, name, opened.names.moment(moment), SITE)
+    spots = able_in(opened.decider, [name], opened.names.moment(moment), but_in=SITE)[name]
     if spots:
         screen.head("Elsewhere")
     for spot in spots:
@@ -96,35 +96,37 @@ def _elsewhere(screen: Screen, opened: Community, name: str, moment: date | date
 
 def _of_risk(asked: CommandQuestion, what: What, risk: str | None, *, everywhere: bool) -> int:
     """Show who may use the capabilities of a risk: at the place that is named, or anywhere."""
-    from ask_above.ask.anywhere import anywhere
+    from ask_above.ask.anywhere import able_in
 
     if risk is None or what.name:
         raise click.UsageError("Say what: ask-above who CAPABILITY, or ask-above who --risk high.")
     opened = asked.opened
     catalogue, members = opened.charter.catalogue.capabilities, opened.register.members
     names = [key for key, capability in catalogue.items() if capability.risk == risk]
-    able = anywhere(opened.decider, names, opened.names.moment(asked.when))
+    able = able_in(opened.decider, names, opened.names.moment(asked.when))
     here, places = opened.place(what.at).key, opened.decider.compiled.named
-    if not everywhere:
-        able = [spot for spot in able if spot.place == here] if here != SITE else able
-    rows = [(spot.capability, key, members[key].called, spot.place) for spot in able for key in spot.members]
+    if not everywhere and here != SITE:
+        for name, spots in able.items():
+            able[name] = [spot._replace(places=(here,)) for spot in spots if here in spot.places]
+
+    def rows() -> Iterator[tuple[str, str, str, str]]:
+        for name, spots in able.items():
+            at = {place: spot.members for spot in spots for place in spot.places}
+            for place in filter(at.__contains__, places):
+                yield from ((name, key, members[key].called, place) for key in at[place])
 
     def show(screen: Screen) -> None:
         screen.line(f"Capabilities of {risk} risk{'' if here == SITE else f' in {places[here].title}'}", "head")
         for name in names:
-            spots: dict[tuple[str, ...], list[str]] = {}
-            for spot in able:
-                if spot.capability == name:
-                    spots.setdefault(spot.members, []).append(spot.place)
             screen.line()
             screen.paragraph(f"{name}: {catalogue[name].about or name}", rest="  ", style="head")
-            for keys, where in spots.items():
+            for where, keys in able[name]:
                 people = few((members[key].called for key in keys), _FEW)
                 screen.paragraph(f"{upper(in_places(places, where, _FEW))}: {people}.", first="  ", rest="    ")
-            if not spots:
+            if not able[name]:
                 screen.line("  nobody", "dim")
 
-    return asked.answer(lambda: Table(("capability", "member", "name", "place"), rows), show)
+    return asked.answer(lambda: Table(("capability", "member", "name", "place"), rows()), show)
 
 
 def said_act(community: Community, what: What) -> str:

@@ -31,12 +31,14 @@ class ActAsked(NamedTuple):
     place: str = SITE
     using: str | None = None
 
-    def put(self, decider: Decider, actor: Asked, at: Instant) -> Answer:
-        """Answer whether someone may do it."""
+    def put(self, decider: Decider, actor: Asked, at: Instant, *, enough: int | None = None) -> Answer:
+        """Answer whether someone may do it; a no with so many reasons, or with all."""
         compiled, site = decider.compiled, self.name is Act.MANAGE
         place = 0 if site else compiled.place_at[self.place]
         rank, target = compiled.charter.ranks.get(self.rank or ""), self.acted_on(decider, at)
-        steps = decider.case(actor, place, at).put(self.name, rank, target, (self.using,) if self.using else ())
+        case = decider.case(actor, place, at)
+        case.enough = enough
+        steps = case.put(self.name, rank, target, (self.using,) if self.using else ())
         allowed = not any(step.holds is False for step in steps)
         where = "" if site else f" {in_place(compiled.places[place].title, site=place == 0)}"
         may = f"{actor.label} {'may' if allowed else 'may not'} {self._doing(actor, rank, target)}{where}."
@@ -81,7 +83,7 @@ def who_may(decider: Decider, asked_for: ActAsked, at: Instant) -> Iterator[tupl
         alike = (asked.profile, asked.owner, asked.status, asked.key == asked_for.target)
         if alike in refused:
             continue
-        answer = asked_for.put(decider, asked, at)
+        answer = asked_for.put(decider, asked, at, enough=1)  # why they may not nobody is told
         if answer:
             yield asked, answer
         else:
