@@ -18,6 +18,7 @@ from zoneinfo import ZoneInfo
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 
 from ask_above import Community
+from ask_above.ask.anywhere import able_in
 from ask_above.charter import changes
 
 Beside = Callable[..., tuple[float, float, float]]
@@ -103,11 +104,14 @@ def administrators(c: Community, beside: Beside, report: Report) -> None:
     names = c.charter.catalogue.keys[:2]
     place = c.after(charter=changes.saying(c.charter, "place-9", "member", "deny", names))
     rank = c.after(charter=changes.granting(c.charter, "rank-50", names))
-    cases: tuple[tuple[str, Callable[[], Any], float], ...] = (
+    at, risky = c.names.moment(), [key for key, each in c.charter.catalogue.capabilities.items() if each.risk == "high"]
+    cases: tuple[tuple[str, Callable[[], Any], float | None], ...] = (
         ("impact of an override, passes of the table", lambda: c.impact(place), 3),
         ("impact of a rank that grants more", lambda: c.impact(rank), 3),
         ("cover of all duties of risk", c.cover, 2),
         ("advice", c.advice, 10),
+        ("who may assign a rank to a member", lambda: c.who("assign", "rank-50", to="m9"), None),
+        ("who may use what is of high risk, and where", lambda: able_in(c.decider, risky, at), None),
     )
     for what, work, limit in cases:
         took, base, ratio = beside(work, c.table, 5)

@@ -73,11 +73,11 @@ def states(decider: Decider, asked: Asked, sees: Sequence[bool] | None = None) -
 
     ``sees`` tells for each place whether somebody holds there what seeing it rests on, where that is known already.
     """
-    found: list[str] = []
+    shown: list[str] = []
     for n, chain in enumerate(decider.compiled.chains):
-        above = found[chain[-2]] if len(chain) > 1 else OPEN
-        found.append(_state(decider, asked, n, above, None if sees is None or n == 0 else sees[n]))
-    return found
+        above = shown[chain[-2]] if len(chain) > 1 else OPEN
+        shown.append(_state(decider, asked, n, above, None if sees is None or n == 0 else sees[n]))
+    return shown
 
 
 def _state(decider: Decider, asked: Asked, place: int, above: str, sees: bool | None) -> str:
