@@ -13,6 +13,8 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from ask_above import Answer, Community
+from ask_above.ask.anywhere import able_in
+from ask_above.ask.tables import power_cells
 from ask_above.charter.moments import instant
 from ask_above.charter.rules import ACTS, Act
 from ask_above.decide.authority import reached
@@ -127,6 +129,30 @@ def test_grid_powers_and_who_say_what_single_questions_say(made: Generated) -> N
                     extra = {} if act == "manage" else {"at": p}
                     target = f"rank:{b}" if act == "moderate" else b
                     assert table.loc[a, b] == bool(ask(f"rank:{a}", target, when=NOW, **extra))
+
+
+@few
+@given(communities())
+def test_who_may_where_and_to_whom_is_what_single_questions_say(made: Generated) -> None:
+    c = made.open()
+    members, places = [*c.register.members], [*c.charter.places]
+    names = list(c.charter.catalogue.keys)[:3]
+    for but_in in (None, "site"):
+        for name, spots in able_in(c.decider, names, instant(NOW), but_in=but_in).items():
+            already = {m for m in members if but_in and c.may(m, name, at=but_in, when=NOW)}
+            able = {(p, m) for p in places for m in members if c.may(m, name, at=p, when=NOW) and m not in already}
+            assert {(p, m) for spot in spots for p in spot.places for m in spot.members} == able
+            assert len({spot.members for spot in spots}) == len(spots)
+            assert [spot.places[0] for spot in spots] == [p for p in places if p in {s.places[0] for s in spots}]
+    for rank, target in zip(c.charter.ranks, members, strict=False):
+        for p in places[:3]:
+            able = {m for m in members if c.may_assign(m, rank, to=target, at=p, when=NOW)}
+            assert {*c.who("assign", rank, to=target, at=p, when=NOW).member} == able
+            for cell in power_cells(c.decider, Act.ASSIGN, c.decider.compiled.place_at[p], instant(NOW)):
+                codes = {step.code for step in cell.against}
+                assert cell.lacks({"no-capability", "behind-gate"}) is not codes.isdisjoint(
+                    {"no-capability", "behind-gate"}
+                )
 
 
 @few
