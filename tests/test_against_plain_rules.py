@@ -146,8 +146,8 @@ def test_who_may_where_and_to_whom_is_what_single_questions_say(made: Generated)
             assert [spot.places[0] for spot in spots] == [p for p in places if p in {s.places[0] for s in spots}]
     for rank, target in zip(c.charter.ranks, members, strict=False):
         for p in places[:3]:
-            able = {m for m in members if c.may_assign(m, rank, to=target, at=p, when=NOW)}
-            assert {*c.who("assign", rank, to=target, at=p, when=NOW).member} == able
+            giving = {m for m in members if c.may_assign(m, rank, to=target, at=p, when=NOW)}
+            assert {*c.who("assign", rank, to=target, at=p, when=NOW).member} == giving
             for cell in power_cells(c.decider, Act.ASSIGN, c.decider.compiled.place_at[p], instant(NOW)):
                 codes = {step.code for step in cell.against}
                 assert cell.lacks({"no-capability", "behind-gate"}) is not codes.isdisjoint(

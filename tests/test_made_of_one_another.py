@@ -26,6 +26,7 @@ from ask_above.store.rows import read_members
 from ask_above.workspace import lasting
 from ask_above.workspace.lasting import LastingHome
 from ask_above.workspace.plans import plan
+from ask_above.workspace.undoing import undo
 from conftest import DEMO
 from generated import generate
 from random_changes import random_edit
@@ -119,6 +120,7 @@ def test_members_who_are_alike_are_not_read_to_count_them(tmp_path: Path, monkey
     shutil.copytree(DEMO, tmp_path / "river")
     people = [MemberAdd(f"m{n}", {"name": f"Member {n}"}) for n in range(300)]
     Community.open(tmp_path / "river").plan(*people, RankSet("volunteer", {"on-joining": False})).apply()
+    Community.open(tmp_path / "river").plan(Assign("m8", "host", "commons")).apply()
     read: list[Sequence[str] | None] = []
     rows = read_members
 
@@ -131,6 +133,7 @@ def test_members_who_are_alike_are_not_read_to_count_them(tmp_path: Path, monkey
     assert opened.cover(["post.write"]).able["post.write"] > 300
     assert sum(len(keys or ()) for keys in read) < 100
     assert not opened.plan(Assign("m7", "host", "commons")).refusals
+    assert not undo(opened.home).refusals
     assert sum(len(keys or ()) for keys in read) < 100
     for edit in (RankRemove("newcomer"), RankRename("host", new_key="talk-host"), PlaceRemove("alder-board")):
         show_plan(Screen.plain(io.StringIO()), opened.plan(edit))

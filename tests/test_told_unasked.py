@@ -10,9 +10,13 @@ from ask_above import Community
 from ask_above.ask.tables import power_cells
 from ask_above.change import (
     Assign,
+    Edit,
     Grant,
+    GroupSet,
+    MemberSet,
     MemberStatus,
     PlaceRemove,
+    PlaceSet,
     RankRemove,
     RankRename,
     RankSet,
@@ -201,3 +205,25 @@ def test_of_very_many_it_is_told_as_of_few_who_they_are(brook: Place, monkeypatc
     assert "Volunteer" in few
     monkeypatch.setattr("ask_above.show.impact._MANY", 0)
     assert str(brook.open().plan(*edits)) == few
+
+
+@pytest.mark.parametrize(
+    "edits",
+    [
+        [RankSet(key, {"title": "Called otherwise"}) for key in ("host", "editor", "volunteer", "member")],
+        [PlaceSet(key, {"title": "Called otherwise"}) for key in ("review", "alder-landowners", "lower-gauges")],
+        [MemberSet(key, {"name": "Called Otherwise"}) for key in ("kofi", "mira")],
+        [GroupSet("field-teams", {"title": "Called otherwise"}), RankSet("host", {"title": "Journal editor (new)"})],
+    ],
+    ids=["ranks", "places", "members", "several"],
+)
+def test_what_is_called_otherwise_brings_no_advice_that_was_there_before(edits: list[Edit]) -> None:
+    c = Community.demo()
+    assert c.advice().pieces
+    for edit in edits:
+        assert c.plan(edit).brought == [], edit
+    assert c.plan(*edits[:1], Withhold("member", ["post.write"])).brought
+
+
+def test_a_title_that_somebody_else_has_already_is_told() -> None:
+    assert [piece.code for piece in Community.demo().plan(RankSet("host", {"title": "Surveyor"})).brought]

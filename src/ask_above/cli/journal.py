@@ -81,7 +81,8 @@ def command(
 
     def show(screen: Screen) -> None:
         snapshot = home.read()
-        names = {key: member.called for key, member in snapshot.register.members.items()}
+        known = snapshot.register.members
+        names = {entry.who: known[entry.who].called for entry in chosen if entry.who in known}
         show_journal(screen, chosen, names, snapshot.charter, whole=number is not None)
 
     return asked.answer(lambda: journal_table(chosen), show, 0 if chosen or not entries else 1)

@@ -50,7 +50,7 @@ def undo(home: Storage, number: int | None = None, *, by: str | None = None, why
     charter = _read(home, texts, entry, later) if plan.splices else snapshot.charter
     _nothing_left_behind(plan.rows, snapshot.register, entry.number)
     register = changed(snapshot.register, plan.rows, charter.zone)
-    check_register(charter, register, what)
+    check_register(charter, register, what, plan.before)
     plan.after = plan.before.after(charter=charter, register=register)
     return plan
 

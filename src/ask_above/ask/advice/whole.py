@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import partial
@@ -86,8 +87,8 @@ def brought(
 
     ``shifts`` are what the change makes of what people can use.
     """
-    heirs = [*heirs_gone(Sight(after, at), beside)]
-    gone = {piece.what for piece in heirs_gone(Sight(before, at), beside)}
+    heirs, as_titled = [*heirs_gone(Sight(after, at), beside)], _as_titled(before, after)
+    gone = {as_titled(piece.what) for piece in heirs_gone(Sight(before, at), beside)}
     touched: list[str] | None = None
     looks: Sequence[Callable[[Sight], Iterable[Piece]]] = LOOKS
     if before.compiled is after.compiled:
@@ -100,7 +101,8 @@ def brought(
     if before.people.register is after.people.register and given[0] == given[1]:
         same.append(people.joined_without)
     looks = [look for look in looks if look not in same]
-    known = Counter((piece.code, piece.what) for piece in _pieces(Sight(before, at, touched, names=names), looks))
+    pieces = _pieces(Sight(before, at, touched, names=names), looks)
+    known = Counter((piece.code, as_titled(piece.what)) for piece in pieces)
     left_out = _OF_NO_NEWS | set(after.compiled.charter.rules.advice.silent)
     new = []
     for piece in _pieces(Sight(after, at, touched, names=names), looks):
@@ -111,6 +113,23 @@ def brought(
     commands = {piece.commands for piece in taken}
     heirs = [piece for piece in heirs if piece.what not in gone]
     return [*heirs, *taken, *(piece for piece in new if piece.commands not in commands or not piece.commands)]
+
+
+def _as_titled(before: Decider, after: Decider) -> Callable[[str], str]:
+    """Return what says a text with the titles and names of afterwards: what is called otherwise brings no advice."""
+    titles: dict[str, str] = {}
+    old, new = before.compiled.charter, after.compiled.charter
+    if old is not new:
+        for one, other in ((old.ranks, new.ranks), (old.groups, new.groups), (old.places, new.places)):
+            titles |= {each.title or key: other[key].title or key for key, each in one.items() if key in other}
+    here, there = before.people.register, after.people.register
+    both = [key for key in there.differing(here) if key in here.members and key in there.members]
+    titles |= {here.members[key].called: there.members[key].called for key in both}
+    titles = {was: now for was, now in titles.items() if was != now}
+    if not titles:
+        return str
+    pattern = re.compile("|".join(rf"\b{re.escape(title)}\b" for title in sorted(titles, key=len, reverse=True)))
+    return lambda text: pattern.sub(lambda found: titles[found[0]], text)
 
 
 def _pieces(few: Sight, looks: Iterable[Callable[[Sight], Iterable[Piece]]]) -> Iterator[Piece]:
