@@ -6,6 +6,7 @@ import gc
 import json
 import shutil
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from itertools import count
 from pathlib import Path
 from typing import Any
@@ -33,6 +34,7 @@ from ask_above.store.database import Store
 from ask_above.store.tables import HEAD
 from ask_above.workspace import home
 from ask_above.workspace.edited import acknowledge, take_edits
+from ask_above.workspace.storage import BusyError
 from ask_above.workspace.undoing import undo
 from commands import run
 from conftest import DEMO, Place, assert_files_say_the_same
@@ -998,3 +1000,13 @@ class TestOneConnectionForAWhile:
         with kept_aside.store.kept_open():
             register = kept_aside.read().register
         assert register.members["tove"].note == "first"
+
+
+def test_whoever_waits_no_longer_than_others_takes_the_same_lock(brook: Place) -> None:
+    first, second = begun(brook).open().home, brook.open().home
+    with first.locked(), second.locked(wait=0), first.locked(wait=1):
+        with ThreadPoolExecutor(1) as beside:
+            refused = beside.submit(lambda: second.locked(wait=0).__enter__()).exception()
+        assert isinstance(refused, BusyError)
+    with second.locked(wait=0):
+        pass

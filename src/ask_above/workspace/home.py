@@ -369,7 +369,8 @@ class Home:
         from filelock import FileLock, Timeout
 
         try:
-            with FileLock((self.folder / LOCK).resolve(), timeout=wait, is_singleton=True):
+            # one lock for a folder in a process, whoever waits for it and however long
+            with FileLock((self.folder / LOCK).resolve(), is_singleton=True).acquire(timeout=wait):
                 yield
         except Timeout:
             raise BusyError(
