@@ -613,7 +613,7 @@ class TestOverTheWire:
             with pytest.raises(QuestionError, match="unassign"):
                 client.may("dara", "unassign", at="notices")
             run("assign", "surveyor", "tove", "--yes", cwd=here)
-            within(10, lambda: client.may("tove", "gauge.see", at="upper-gauges").allowed)
+            within(1.5, lambda: client.may("tove", "gauge.see", at="upper-gauges").allowed)
             assert client.state == "2"
             assert client.changes("1")["changes"][0]["members"] == ["tove"]
         assert '"action":"post.write"' in (here / "asked.jsonl").read_text()
@@ -679,6 +679,6 @@ class TestOverTheWire:
                     run(word, "surveyor", "tove", "--yes", "--register", register, cwd=here)
                     for client in (near, far):
                         wanted = n % 2 == 0
-                        within(10, lambda c=client, w=wanted: may_see(c) is w)
+                        within(1.5, lambda c=client, w=wanted: may_see(c) is w)
                 run("rank", "grant", "host", "kit.lend", "--yes", "--register", register, cwd=here)
-                within(10, lambda: far.may("rank:host", "kit.lend").allowed)
+                within(1.5, lambda: far.may("rank:host", "kit.lend").allowed)
