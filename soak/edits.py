@@ -20,8 +20,9 @@ sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 from soak.plain_edits import Change, Side
 
 from ask_above import AskAboveError, Community
-from ask_above.change import Assign, CharterSet, Edit, HandOver, MemberAdd, Unassign
+from ask_above.change import Assign, CharterSet, Edit, HandOver, MemberAdd, MemberForget, Unassign
 from ask_above.change.importing import Import, ImportAssignments
+from ask_above.change.syncing import GroupGives, LetGo, Outsider, Sync
 from ask_above.charter.moments import Instant
 from ask_above.decide.names import Names
 from ask_above.people.reading import FileRow, FileRows
@@ -31,6 +32,8 @@ from generated import Generated, generate
 from random_changes import random_edit
 
 EDGES = ("from", "until")
+SOURCE = "outside"
+"""What the directory is called here, and what some ranks are kept by."""
 
 
 def side(charter: str, names: Names) -> Side:
@@ -61,6 +64,7 @@ def side(charter: str, names: Names) -> Side:
             "from": text(given.period.start),
             "until": text(given.period.end),
             "record": f"{given.by} {given.why} {given.source}",
+            "source": given.source,
         }
         for member in register.members
         for given in register.of(member)
@@ -92,6 +96,28 @@ def with_a_head(made: Generated, rng: Random) -> Generated:
     return made
 
 
+def with_a_directory(made: Generated, rng: Random) -> Generated:
+    """Let some members, and something of what was given them, come from a directory."""
+    theirs = rng.sample([member["key"] for member in made.members], min(2, len(made.members)))
+    for member in made.members:
+        member["external_id"] = f"{SOURCE}:{member['key']}" if member["key"] in theirs else ""
+    for row in made.assignments:
+        row["source"] = SOURCE if row["member"] in theirs and rng.random() < 0.5 else ""
+    return made
+
+
+def of_a_directory(rng: Random, c: Community) -> Edit:
+    """Take over what the directory says of some who are here and of one who is not, let it go, or forget somebody."""
+    ranks, groups = [key for key, rank in c.charter.ranks.items() if not rank.automatic], [*c.charter.groups]
+    gives = [GroupGives("one", rng.choice(ranks), rng.choice([*c.charter.places])) for _ in range(2)]
+    gives += [GroupGives("two", into=rng.choice(groups))] if groups else []
+    keys = [*rng.sample([*c.register.members], min(2, len(c.register.members))), "newcomer"]
+    people = [Outsider(k, k, k.title(), "", frozenset(rng.sample(["one", "two"], rng.randint(0, 2)))) for k in keys]
+    sync = Sync(SOURCE, people, gives, retires=rng.random() < 0.5, link=True)
+    edits: list[Edit] = [sync, sync, LetGo(SOURCE), *(MemberForget(key) for key in keys[:2])]
+    return rng.choice(edits)
+
+
 def some_edits(rng: Random, c: Community) -> list[Edit]:
     """Return edits of any kind: what a command makes, what stands there again, a list, parts of another community."""
     kind = rng.random()
@@ -101,6 +127,8 @@ def some_edits(rng: Random, c: Community) -> list[Edit]:
         return [of_what_stands(rng, c)]
     if kind < 0.5:
         return [a_list(rng, c)]
+    if kind < 0.6:
+        return [of_a_directory(rng, c)]
     return [some_edit(rng, c) for _ in range(rng.choice([1, 1, 2]))]
 
 
@@ -149,11 +177,19 @@ def from_another(rng: Random) -> list[Edit]:
 def opened(rng: Random) -> tuple[Community, list[str]]:
     """Return a community and its active members but the owner, of whom those who may do much come more often."""
     made = with_a_head(generate(rng), rng)
+    made = with_a_directory(made, rng) if rng.random() < 0.3 else made
     c = made.open()
     actors = [m.key for m in c.register.members.values() if m.is_active and m.key != c.charter.owner]
     return c, actors + [
         row["member"] for row in made.assignments if row["rank"] == "head" and row["member"] in actors
     ] * 3
+
+
+def planned(c: Community, edits: list[Edit], by: str = "") -> Plan:
+    """Plan edits; a sync counts under its directory's name where the owner or the maintainer runs it."""
+    plan = c.plan(*edits, by=by or None)
+    plan.source = SOURCE if isinstance(edits[0], (Sync, LetGo)) and by in ("", c.charter.owner) else ""
+    return plan
 
 
 def held_to_the_rules(seed: int, count: int = 12) -> Counter[str]:
@@ -163,8 +199,7 @@ def held_to_the_rules(seed: int, count: int = 12) -> Counter[str]:
     for _ in range(count if actors else 0):
         actor, edits = rng.choice(actors), some_edits(rng, c)
         with suppress(AskAboveError):
-            plan = c.plan(*edits, by=actor)
-            told += agreeing(c, plan, c.plan(*edits), actor, (seed, edits))
+            told += agreeing(c, planned(c, edits, actor), planned(c, edits), actor, (seed, edits))
     edits, actor = some_edits(rng, c), rng.choice([*actors, ""])
     if actor and not any(isinstance(each, (MemberAdd, HandOver, Import, ImportAssignments)) for each in edits):
         with suppress(AskAboveError):  # one is made, and taken back; of owners and who was added undoing says more
@@ -182,11 +217,11 @@ def as_told(seed: int, count: int = 6) -> Counter[str]:
         c, actors = opened(rng)
         actor, edits = rng.choice([*actors, ""]), some_edits(rng, c)
         with suppress(AskAboveError):
-            plan = c.plan(*edits, by=actor or None)
+            plan = planned(c, edits, actor)
             if not actor or plan.is_empty:
                 continue
             named = [key for key, member in c.register.members.items() if member.called in plan.could]
-            assert not any(c.plan(*edits, by=key).refusals for key in named), (seed, actor, edits, named)
+            assert not any(planned(c, edits, key).refusals for key in named), (seed, actor, edits, named)
             told["named"] += len(named)
             kept = plan.lasting if not plan.refusals else []
             plan.apply()
@@ -202,11 +237,12 @@ def as_told(seed: int, count: int = 6) -> Counter[str]:
 
 def agreeing(c: Community, plan: Plan, ours: Plan, actor: str, which: object) -> Counter[str]:
     """Hold a plan of a member's and that of the maintainer to the rules; raises where they differ."""
-    if plan.is_empty:
+    if plan.is_empty or (plan.kind == "forget" and not plan.difference):  # of whom nothing is left but the key
         return Counter()
-    before, after = side(plan.snapshot.texts["charter.yaml"], c.names), side(plan.texts["charter.yaml"], plan.after)
-    edit = Change(before, after, actor, datetime.now(UTC))
-    broken, expected = edit.broken(), edit.refusals()
+    before, now = side(plan.snapshot.texts["charter.yaml"], c.names), datetime.now(UTC)
+    after, as_ours = (side(each.texts["charter.yaml"], each.after) for each in (plan, ours))
+    expected = Change(before, after, actor, now).refusals()
+    broken = Change(before, as_ours, actor, now, ours.source, back=ours.kind == "undo").broken()
     said = [str(each) for each in (*ours.refusals, *ours.passable)]
     assert broken is None or bool(broken) is bool(said), (which, "the maintainer", broken, said)
     said = [str(each) for each in plan.refusals]

@@ -2,7 +2,7 @@
 
 It looks at two communities, before and after, by the second reading of rules 3 to 6 (``tests/plain_rules.py``), and
 shares no code with the package. Of a change in which something is gone and something else come, with more that
-differs, it says nothing; it does not know who undoes, syncs or is forgotten.
+differs, it says nothing. What a directory claims beyond what it gave (9.15) it does not know.
 """
 
 from __future__ import annotations
@@ -199,10 +199,15 @@ class Subject:
 
 
 class Change:
-    """A change, by the community before and after it, and why a member may not make it."""
+    """A change, by the community before and after it, and why a member may not make it.
 
-    def __init__(self, before: Side, after: Side, actor: str, now: dt.datetime) -> None:
-        self.b, self.a, self.now, self.key = before, after, now, actor
+    ``source`` is the directory under whose name it is made; ``back`` tells that the maintainer undoes something.
+    """
+
+    def __init__(
+        self, before: Side, after: Side, actor: str, now: dt.datetime, source: str = "", *, back: bool = False
+    ) -> None:
+        self.b, self.a, self.now, self.key, self.source, self.back = before, after, now, actor, source, back
         self.me = before.person(actor, now)
         self.acts: set[str] = set()
         self.alone = True  # nothing but joining, giving up, and giving to oneself
@@ -215,7 +220,8 @@ class Change:
             return [*self._rename(*renamed)]
         if self._unread():
             return None
-        rows = [*self._owners()] or [*self._ranks(), *self._places(), *self._people(), *self._conditions()]
+        rows = [*self._owners(), *self._from_outside()]
+        rows = rows or [*self._ranks(), *self._places(), *self._people(), *self._conditions()]
         return rows if rows or self.alone else [*self._effect(), *self._words(), *self._named()]
 
     def broken(self) -> list[str] | None:
@@ -229,7 +235,14 @@ class Change:
         kept = [
             r for r in kept if r not in self.a.rank or ("kept-by" in self.a.rank[r] and self._fields(r) - {"kept-by"})
         ]
+        kept += [] if self.back else self._from_outside()
         return [*self._conditions(), *kept, *(row for row in self._people() if "cannot be" in row)]
+
+    def _from_outside(self) -> Iterator[str]:
+        """What another directory gave is taken and changed by it alone (9.15)."""
+        for row in self.b.assignments:
+            if row["source"] not in ("", self.source) and row not in self.a.assignments:
+                yield f"{row['rank']} of {row['member']} comes from {row['source']}"
 
     # -- renames (9.4), and what has no row (9.3)
 
@@ -505,7 +518,8 @@ class Change:
         t = self.a.person(member, self.now)
         self.acts.add("assign")
         self.alone &= member == self.key and rank in b.rank
-        outside = "held-by" in said or "kept-by" in said or self.a.paused(rank)
+        kept = said.get("kept-by", self.source) != self.source
+        outside = "held-by" in said or kept or self.a.paused(rank)
         if new and (outside or t.status not in ("active", "pending", "invited")):
             yield f"{rank} cannot be given to {member}"
         if b.owner(t):
@@ -604,7 +618,7 @@ class Change:
                 now = a.person(m, t)
                 new |= dict.fromkeys((now.assigned | now.conferred) - (was.assigned | was.conferred), t)
             for (r, place), first in new.items():
-                if "kept-by" in a.rank[r]:
+                if a.rank[r].get("kept-by", self.source) != self.source:
                     yield f"{r} is kept"
                 there = set[str]()
                 for side in (b, a):

@@ -19,10 +19,11 @@ from typing import TYPE_CHECKING, Any
 sys.path.insert(0, str(Path(__file__).parent.parent))
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 
-from soak.edits import side, some_edits, with_a_head
+from soak.edits import of_a_directory, side, some_edits, with_a_directory, with_a_head
 
 from ask_above import AskAboveError
-from ask_above.change import RankSet
+from ask_above.change import MemberForget, RankSet
+from ask_above.change.syncing import LetGo, Sync
 from ask_above.workspace.plans import Plan
 from generated import Generated, generate
 from plain_rules import Person, Plain, yes
@@ -152,12 +153,12 @@ def joined(c: Side, m: str, t: datetime) -> Iterator[tuple[str, str, str, str, s
 
 def stands_elsewhere(before: Side, after: Side, t: datetime) -> Iterator[tuple[bool, str, str, str, str, str]]:
     """Who may moderate a member, asked as a rank, or may no longer, because the member's standing is another."""
-    for m in before.members:
+    for m in (m for m in before.members if m in after.members):
         people = [side.person(m, t) for side in (before, after)]
-        for q in before.place:
+        for q in (q for q in before.place if q in after.place):
             tops = [s.target_standing(p, q) for s, p in zip((before, after), people, strict=True)]
             keys = [s.ranks[n] if 0 <= n < len(s.ranks) else n < 0 for s, n in zip((before, after), tops, strict=True)]
-            for r in before.ranks if keys[0] != keys[1] else ():
+            for r in (r for r in before.ranks if r in after.rank and keys[0] != keys[1]):
                 able = [s.moderate(s.as_rank(r), p, q) for s, p in zip((before, after), people, strict=True)]
                 if able[0] != able[1]:
                     yield able[1], "moderate", f"rank:{r}", "", f"@{m}", q
@@ -177,11 +178,11 @@ def acts_told(plan: Plan) -> set[Any]:
 
 def acts_differ(before: Side, after: Side, moments: list[datetime]) -> set[Any]:
     """Every act of a member that differs, at any moment; who may join what, and who stands elsewhere, as of now."""
-    differ = {*stands_elsewhere(before, after, moments[0])}
-    for m in before.members:
+    differ, sides = {*stands_elsewhere(before, after, moments[0])}, (before, after)
+    for m in {**before.members, **after.members}:
         for t in moments:
             works = (reached, joined) if t == moments[0] else (reached,)
-            one, two = ({each for work in works for each in work(s, m, t)} for s in (before, after))
+            one, two = ({each for work in works for each in work(s, m, t)} if m in s.members else set() for s in sides)
             differ |= {(True, *each) for each in two - one} | {(False, *each) for each in one - two}
     return differ
 
@@ -215,7 +216,8 @@ def gaps(before: Side, after: Side, t: datetime) -> set[Any]:
     for cap, q in itertools.product(after.caps, after.place):
         if after.caps[cap].get("risk", "low") == "low" or cap.removesuffix(".own") in after.bare:
             continue
-        was = {m for m, p in one.items() if p.status == "active" and before.may(p, cap, q)}
+        # where there was no such place nobody could do anything
+        was = {m for m, p in one.items() if p.status == "active" and q in before.place and before.may(p, cap, q)}
         able = [m for m, p in two.items() if p.status == "active" and after.may(p, cap, q)]
         lost = any(m not in two or not after.may(two[m], cap, q) for m in was)
         if lost and len(able) < 2 and after.meaning(cap, q):
@@ -272,7 +274,7 @@ def all_told(plan: Plan, moments: list[datetime]) -> dict[str, set[Any]]:
 def as_it_differs(seed: int, count: int = 4) -> Counter[str]:
     """Plan changes in one community; raises ``AssertionError`` where more or less is told than differs."""
     rng, counts = Random(seed), Counter[str]()
-    made = with_more(with_a_head(generate(rng), rng), rng)
+    made = with_a_directory(with_more(with_a_head(generate(rng), rng), rng), rng)
     said = some_expectations(rng, made)
     made.charter["expectations"] = [as_text(each) for each in said]
     c, now = made.open(), datetime.now(UTC)
@@ -282,16 +284,20 @@ def as_it_differs(seed: int, count: int = 4) -> Counter[str]:
         if rng.random() < 0.2:
             key = rng.choice([*made.charter["perks"]])
             edits = [RankSet(rng.choice([*c.charter.ranks]), {f"perks.{key}": brings(key, rng)})]
+        elif rng.random() < 0.2:
+            edits = [of_a_directory(rng, c)]
         with suppress(AskAboveError):
             plan = c.plan(*edits)
             after = side(plan.texts["charter.yaml"], plan.after)
             keys = [(s.rank.keys(), s.place.keys(), s.members.keys(), s.caps.keys()) for s in (before, after)]
-            if plan.is_empty or keys[0] != keys[1]:
+            if plan.is_empty or any(len(one - two) == 1 == len(two - one) for one, two in zip(*keys, strict=True)):
                 continue
             moments = sorted(before.moments(now) | after.moments(now))
             differs, told = differing(before, after, moments, said), all_told(plan, moments)
             assert told == differs, (seed, edits, {name: told[name] ^ each for name, each in differs.items()})
-            counts.update(["changes", *(name for name, what in differs.items() if what)])
+            kind = type(edits[0]).__name__ if isinstance(edits[0], (Sync, LetGo, MemberForget)) else "changes"
+            there = ["other things there"] if keys[0] != keys[1] else []
+            counts.update([kind, *there, *(name for name, what in differs.items() if what)])
     return counts
 
 

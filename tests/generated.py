@@ -20,8 +20,8 @@ Data = dict[str, Any]
 
 NOW = datetime(2026, 11, 25, 12, tzinfo=UTC)
 KINDS = ("board", "journal", "section")
-MEMBER_COLUMNS = ("key", "name", "email", "kind", "status", "joined", "groups", "note", "was")
-ASSIGNMENT_COLUMNS = ("member", "rank", "place", "from", "until", "by", "why")
+MEMBER_COLUMNS = ("key", "name", "email", "kind", "status", "joined", "groups", "note", "was", "external_id")
+ASSIGNMENT_COLUMNS = ("member", "rank", "place", "from", "until", "by", "why", "source")
 
 
 @dataclass

@@ -8,6 +8,7 @@ import re
 import shutil
 import signal
 import socket
+import ssl
 import stat
 import subprocess
 import sys
@@ -300,17 +301,18 @@ class TestProvisioning:
 
         secret = add_token(Community.open(here).home, "idp", member="ines", may=TokenMay.PROVISION)
         with server("--workers", "3", "--quiet", cwd=here) as url:
-            for n in range(15):
-                with httpx.Client(base_url=f"{url}/scim/v2", headers=bearer(secret)) as http:
+            context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)  # for all of them: a new one reads a file of certificates
+            for n in range(6):
+                with httpx.Client(base_url=f"{url}/scim/v2", headers=bearer(secret), verify=context) as http:
                     user = {"schemas": ["urn:ietf:params:scim:schemas:core:2.0:User"], "userName": f"p{n}@x.example"}
                     assert http.post("/Users", json=user).status_code == 201
                 for _ in range(4):
-                    with httpx.Client(base_url=f"{url}/scim/v2", headers=bearer(secret)) as http:
+                    with httpx.Client(base_url=f"{url}/scim/v2", headers=bearer(secret), verify=context) as http:
                         assert http.get(f"/Users/p{n}").status_code == 200
                         patch = {"op": "replace", "path": "active", "value": bool(n % 2)}
                         body = {"schemas": ["urn:ietf:params:scim:api:messages:2.0:PatchOp"], "Operations": [patch]}
                         assert http.patch(f"/Users/p{n}", json=body).status_code in (200, 204)
-        assert len(Community.open(here).register.members) == 75
+        assert len(Community.open(here).register.members) == 66
 
 
 @contextmanager

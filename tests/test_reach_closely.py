@@ -210,13 +210,14 @@ class TestPower:
     """9.7b and 9.7d: nobody comes to have power that the actor has not."""
 
     @pytest.mark.parametrize(("which", "told"), [("senior", True), ("guest", False)])
-    def test_over_ranks_by_what_a_place_says(self, tmp_path: Path, which: str, *, told: bool) -> None:
-        cast = [*CAST[:2], member("cy", groups="crew"), CAST[3]]
+    @pytest.mark.parametrize("called", ["Cy", "Cy {0} {}"])
+    def test_over_ranks_by_what_a_place_says(self, tmp_path: Path, which: str, called: str, *, told: bool) -> None:
+        cast = [*CAST[:2], member("cy", name=called, groups="crew"), CAST[3]]
         ranks = rank("senior", above=True), rank("guest"), rank("newcomer")
         groups = [{"key": "crew", "title": "The crew"}]
         c = made(tmp_path, *ranks, groups=groups, members=cast, assignments=[held("cy", which)])
         said = against(c, Say("yard", "crew", "allow", ["member.mute"]))
-        assert ("9.7d: Cy would gain power over Lead, which Bo has not there in yard." in said) is told
+        assert (f"9.7d: {called} would gain power over Lead, which Bo has not there in yard." in said) is told
         assert told or said == ""
 
     def test_over_ranks_and_members_by_an_edit_of_ranks(self, tmp_path: Path) -> None:
@@ -337,6 +338,26 @@ class TestLosses:
         said = against(c, Withhold("guest", ["post.pin"])).splitlines()
         assert len(said) == 9
         assert "9.7c: 3 others would lose something as well." in said[-1]
+
+    def test_those_alike_are_named_by_one_and_counted(self, tmp_path: Path) -> None:
+        given = [held(key, kind) for key in ("cy", "di", "m0") for kind in ("guest", "senior")] + [held("bo", "guest")]
+        ranks = rank("senior", above=True), rank("guest", "post.pin")
+        c = made(tmp_path, *ranks, members=[*CAST, member("m0", name="Mo")], assignments=given)
+        lost = "9.7c: Cy and 2 others would lose post.pin on the whole site, and do not stand below Bo there."
+        assert lost in against(c, Withhold("guest", ["post.pin"]))
+        gained = "9.7a: Cy and 2 others would gain post.publish on the whole site, which Bo does not hold there."
+        assert gained in against(c, Grant("guest", ["post.publish"]))
+
+    def test_who_is_left_is_counted_member_by_member_without_the_actor(self, tmp_path: Path) -> None:
+        cast = [*CAST, *(member(f"m{n}", name=f"M{n:02}", groups=f"g{n // 2}") for n in range(20))]
+        given = [held(each["key"], "guest") for each in cast[4:]] + [held("bo", "guest")]
+        groups = [{"key": f"g{n}"} for n in range(10)]
+        c = made(tmp_path, rank("guest", "post.pin"), members=cast, groups=groups, assignments=given)
+        said = against(c, Grant("guest", ["post.publish"])).splitlines()
+        named = [line for line in said if line.startswith("9.7a") and " and 1 other would gain" in line]
+        rest = next(int(line.split()[1]) for line in said if "would gain what is out of reach as well" in line)
+        guests = any("Guest would gain" in line for line in said)
+        assert 2 * len(named) + rest + guests == 21
 
 
 class TestValues:

@@ -18,6 +18,7 @@ import pytest
 from aiosmtpd.controller import Controller
 
 from ask_above import Community
+from ask_above.change import Edit, GroupRename, RankRename
 from asking import free_port
 from commands import Done, run
 from conftest import DEMO
@@ -186,6 +187,17 @@ class TestTakingOver:
                 done.stdout.split()
             )
         assert run("undo", "--yes", cwd=here).returncode == 0
+
+    @pytest.mark.parametrize(
+        "edit", [RankRename("host", None, "landing-host"), GroupRename("upper-team", None, "team-one")]
+    )
+    def test_another_key_takes_nothing_from_whoever_has_what_the_directory_gave(self, here: Path, edit: Edit) -> None:
+        sync(here, "--yes")
+        before = Community.open(here)
+        before.plan(edit).apply()
+        after = before.again()
+        assert not before.impact(after)
+        assert [each.source for each in after.register.of("ida")] == [each.source for each in before.register.of("ida")]
 
     @pytest.mark.slow
     def test_commands_are_refused_names_addresses_and_groups_that_the_directory_holds(self, here: Path) -> None:

@@ -270,7 +270,7 @@ class Difference:
                 for given in (before, after)
             )
             # cut and put together anew, the same time is the same right; records that differ are parts all the same
-            if not (old and new) or sorted(map(_said, old)) != sorted(map(_said, new)):
+            if not (old and new) or sorted(map(record, old)) != sorted(map(record, new)):
                 spans = (tuple(each.period[:2] for each in old), tuple(each.period[:2] for each in new))
                 turned = self._turned.get(spans)
                 if turned is None:  # of very many who are given the same the time is reckoned once
@@ -280,10 +280,10 @@ class Difference:
 
     def _only(self, mine: Sequence[Assignment], others: Sequence[Assignment]) -> tuple[Assignment, ...]:
         """Return the assignments that are not over and stand on one side alone."""
-        left = [*map(_said, others)]
+        left = [*map(record, others)]
         assignments = []
         for assignment in mine:
-            if left and (said := _said(assignment)) in left:
+            if left and (said := record(assignment)) in left:
                 left.remove(said)
             elif assignment.period.end is None or assignment.period.end > self.now:
                 assignments.append(assignment)
@@ -349,7 +349,8 @@ def edges_of(given: Iterable[Assignment]) -> set[Instant]:
     }
 
 
-def _said(each: Assignment) -> tuple[str, ...]:
+def record(each: Assignment) -> tuple[str, ...]:
+    """Return what is recorded of an assignment, besides who has which rank where."""
     period = each.period
     return (*(str(edge) for edge in (period.start, period.end)), each.by, each.why, each.source)
 

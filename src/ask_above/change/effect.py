@@ -36,6 +36,8 @@ class HolderWords(NamedTuple):
 
 NO_WORDS = HolderWords()
 Turned = tuple[HolderWords, HolderWords]
+Reasons = dict[tuple[str, str], tuple[str, int]]
+"""What speaks against a change, by whom it is so of: a sentence, and of how many it is true."""
 
 
 class OverrideEffect:
@@ -194,9 +196,8 @@ class PowerEffect:
     def power(self, actor: Asked) -> Iterator[Refusal]:
         """Yield the power over ranks and members that anybody gains and the actor has not."""
         mine = set(self.turns.own_pairs(actor))
-        text = f"{actor.label} would gain power over {{}}"
-        for each in self._power_turned(mine, self.turns.spots, actor, text, set()):
-            yield Refusal("9.7b", each)
+        for title, where in self._power_turned(mine, self.turns.spots, actor, set()):
+            yield Refusal("9.7b", f"{actor.label} would gain power over {title} {where}.")
         # assignments give nobody else power: only ranks and places that say something else do
         edits_ranks = self._edits_ranks
         # each pair once, by the first subject that is somebody: all of a pair come down to the same
@@ -209,9 +210,10 @@ class PowerEffect:
                         continue
                     if pair in mine or subject.asked.owner:
                         continue
-                    text = f"{subject.label} would gain power over {{}}, which {actor.label} has not there"
-                    for said in self._power_turned({pair}, spots, actor, text, named):
-                        yield Refusal("9.7d", said)
+                    who = self.turns.who(subject, actor)
+                    for title, where in self._power_turned({pair}, spots, actor, named):
+                        lacks = f"which {actor.label} has not there {where}"
+                        yield Refusal("9.7d", f"{who} would gain power over {title}, {lacks}.")
                     break  # the others of the pair come down to the same
         if edits_ranks:
             yield from self._over_members(actor)
@@ -268,9 +270,9 @@ class PowerEffect:
         return resting_on_acts
 
     def _power_turned(
-        self, pairs: Iterable[tuple[Profile, Profile]], spots: Iterable[Spot], actor: Asked, text: str, told: set[str]
-    ) -> Iterator[str]:
-        """Yield the power that pairs gain over ranks that were there and the actor has not."""
+        self, pairs: Iterable[tuple[Profile, Profile]], spots: Iterable[Spot], actor: Asked, told: set[str]
+    ) -> Iterator[tuple[str, str]]:
+        """Yield ranks that were there, over which pairs gain power that the actor has not, and where."""
         first, second = self._powers
         ranks = [(rank.key, rank.title) for rank in self.old.compiled.ranks]
         for before, after in pairs:
@@ -287,7 +289,7 @@ class PowerEffect:
                     at = self.new.compiled.rank_at.get(key)
                     if at is not None and gained >> at & 1 and key not in told:
                         told.add(key)
-                        yield f"{text.format(title)} {self.turns.at(spot)}."
+                        yield title, self.turns.at(spot)
                         return
 
     def _beyond(self, now: Power, *allowed: Power) -> int:
@@ -369,7 +371,7 @@ class Effect:
     # -- 9.7a and 9.7b: what anyone gains
 
     def _gains(self, actor: Asked, rule: ActRule) -> Iterator[Refusal]:
-        reasons: dict[str, str] = {}
+        reasons: Reasons = {}
         # one's own gain is told once, for the first place: it is refused wherever it is
         mine, own_gain = self.turns.pairs_of(actor), ""
         for turn in self.turns.all:
@@ -384,9 +386,11 @@ class Effect:
             what = self.turns.some(beyond) if beyond else "everything"
             # each is named once, for the first place at which it is so
             for subject in self.turns.of(turn.pairs):
-                if subject.label not in reasons:
-                    said = f"{subject.label} would{self.turns.since(subject)} gain {what} {self.turns.at(turn.spot)}"
-                    reasons[subject.label] = f"{said}, which {actor.label} does not hold there."
+                if _told_as(subject) not in reasons:
+                    who, since = self.turns.who(subject, actor), self.turns.since(subject)
+                    said = f"{who} would{since} gain {what} {self.turns.at(turn.spot)}"
+                    reason = f"{said}, which {actor.label} does not hold there."
+                    reasons[_told_as(subject)] = reason, self.turns.many(subject, actor)
         if own_gain:
             yield Refusal("9.7b", f"{actor.label} would gain {own_gain}, by a change of their own.")
         yield from _first_of("9.7a", reasons, "would gain what is out of reach as well")
@@ -394,7 +398,7 @@ class Effect:
     # -- 9.7c: whom it touches
 
     def _losses(self, actor: Asked, rule: ActRule) -> Iterator[Refusal]:
-        reasons: dict[str, str] = {}
+        reasons: Reasons = {}
         known: dict[tuple[int, int], bool] = {}
         doubtful: dict[tuple[int, int], list[int]] = {}
         tops = self._tops if rule.over is not Over.ANYONE else []
@@ -405,7 +409,7 @@ class Effect:
             if turn.lost and which not in doubtful:
                 doubtful[which] = [n for n in turn.pairs if tops[n] < first]
             for subject in self.turns.of(doubtful[which] if turn.lost else ()):
-                if not subject.loses or subject.joined or subject.label in reasons or subject.new:
+                if not subject.loses or subject.joined or _told_as(subject) in reasons or subject.new:
                     continue
                 lost = turn.lost & self._named_in_rules if subject.empty else turn.lost  # what counts of it
                 if not lost:
@@ -417,9 +421,11 @@ class Effect:
                     known[spot] = self.turns.below(actor, rule, subject.asked, turn.spot.before)
                 if known[spot] or self._level(actor, subject, turn, lost):
                     continue
-                who, since = self.turns.other(subject, actor), self.turns.since(subject)
+                who, since = self.turns.who(subject, actor), self.turns.since(subject)
                 said = f"{who} would{since} lose {self.turns.some(lost)} {self.turns.at(turn.spot)}"
-                reasons[subject.label] = f"{said}, and does not stand below {actor.label} there."
+                many = self.turns.many(subject, actor)
+                reason = f"{said}, and {'does' if many == 1 else 'do'} not stand below {actor.label} there."
+                reasons[_told_as(subject)] = reason, many
         yield from _first_of("9.7c", reasons, "would lose something as well")
 
     @cached_property
@@ -469,10 +475,15 @@ class Effect:
         return compiled.catalogue.mask(name for name in names if name in compiled.catalogue.bit)
 
 
-def _first_of(rule: str, told: dict[str, str], more: str) -> Iterator[Refusal]:
+def _told_as(subject: Affected) -> tuple[str, str]:
+    """Return what some who are alike are known by among the reasons; no member stands among two who are alike."""
+    return subject.form, subject.keys[0] if subject.keys else subject.label
+
+
+def _first_of(rule: str, reasons: Reasons, more: str) -> Iterator[Refusal]:
     """Yield what was found of the first few, and how many more there are."""
-    texts = sorted(told.values())
-    yield from (Refusal(rule, text) for text in texts[:_MOST_TOLD])
-    if len(texts) > _MOST_TOLD:
-        rest = len(texts) - _MOST_TOLD
+    in_order = sorted(reasons.values())
+    yield from (Refusal(rule, text) for text, _ in in_order[:_MOST_TOLD])
+    rest = sum(many for _, many in in_order[_MOST_TOLD:])
+    if rest:
         yield Refusal(rule, f"{how_many(rest, 'other')} {more}.")

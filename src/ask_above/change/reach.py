@@ -310,8 +310,11 @@ class Reach:
         return other
 
     def refusals(self, actor: str) -> list[Refusal]:
-        """Return every reason why the change is out of a member's reach; none where it is within."""
-        return list(dict.fromkeys(self._all(self.old.people.ask(actor, self.now))))
+        """Return every reason why the change is out of a member's reach, each once; none where it is within."""
+        reasons: dict[tuple[str, str], Refusal] = {}
+        for refusal in self._all(self.old.people.ask(actor, self.now)):
+            reasons.setdefault((refusal.rule, refusal.why), refusal)
+        return [*reasons.values()]
 
     def _all(self, actor: Asked) -> Iterator[Refusal]:
         # nobody passes conditions by but the keeper of the files

@@ -180,10 +180,10 @@ class Rights:
             yield from failing(self.old.case(actor, 0, self.now, in_change=True).manage(before), "act")
         elif after is not None:
             rule = self.rules.act(Act.MANAGE)
-            steps = self._using(actor, Act.MANAGE, 0)
             case = self.old.case(actor, 0, self.now, in_change=True)
+            case.capability(rule, rule.using, 0)
             case.on_list(rule, key, after.title, rule.using)
-            yield from failing([*steps, *case.steps], "act")
+            yield from failing(case.steps, "act")
         if after is not None:
             yield from self._over_afterwards(actor, self.rules.act(Act.MANAGE), after)
 
@@ -494,22 +494,11 @@ class Rights:
                     )
                     return
 
-    def _using(self, asked: Asked, act: Act, place: int) -> list[Step]:
+    def _using(self, actor: Asked, act: Act, place: int) -> Sequence[Step]:
         """Note whether somebody can use what an edit takes, at a place."""
-        compiled = self.old.compiled
-        using = compiled.charter.rules.act(act).using
-        can = self.old.usable(asked, place) & compiled.catalogue.mask(using)
-        words = {
-            "who": asked.label,
-            "what": listed(using, "or"),
-            "place": in_place(compiled.places[place].title, site=place == 0),
-        }
-        if can:
-            return [Step("6.2", "capability", words, holds=True)]
-        if not using:
-            return [Step("6.2", "no-using", {"default": act, "what": "what it takes"}, holds=False)]
-        why = self.old.may(asked, using[0], place).reason
-        return [Step("6.2", "no-capability", {**words, "why": why}, holds=False)]
+        case, rule = self.old.case(actor, place, self.now, in_change=True), self.rules.act(act)
+        case.capability(rule, rule.using, place)
+        return case.steps
 
 
 def _standing_in(charter: Charter, bundle: str) -> set[str]:

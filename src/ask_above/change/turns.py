@@ -12,7 +12,7 @@ from ask_above.change.difference import Difference
 from ask_above.change.subjects import Affected, Subjects
 from ask_above.charter.charter import Charter
 from ask_above.charter.moments import Instant, written
-from ask_above.charter.names import SITE, few
+from ask_above.charter.names import SITE, few, how_many
 from ask_above.charter.rules import ActRule, Over
 from ask_above.decide.authority import reached
 from ask_above.decide.compiled import CompiledCharter
@@ -225,12 +225,17 @@ class Turns:
             own = [] if later is None else [(actor.profile, later)]
         return own
 
-    def other(self, subject: Affected, actor: Asked) -> str:
-        """Return a name of somebody among those alike who is not the actor."""
-        others = [key for key in subject.keys if key != actor.key]
-        if not others or others[0] == subject.keys[0]:
-            return subject.label
-        return self.new.people.register.members[others[0]].called
+    def who(self, subject: Affected, actor: Asked) -> str:
+        """Name somebody among those alike who is not the actor, and say how many more of them there are."""
+        first = next((key for key in subject.keys if key != actor.key), None)
+        called = subject.label if first is None else self.new.people.register.members[first].called
+        more = self.many(subject, actor) - 1
+        return f"{called} and {how_many(more, 'other')}" if more else called
+
+    @staticmethod
+    def many(subject: Affected, actor: Asked) -> int:
+        """Return how many are alike, without the actor; 1 for a rank, a group, a visitor."""
+        return max(1, len(subject.keys) - (actor.key in subject.keys))
 
     def below(self, actor: Asked, rule: ActRule, target: Asked, place: int) -> bool:
         """Whether somebody stands where the actor reaches, now and by all that is recorded to come."""

@@ -144,7 +144,7 @@ class Case:
             return self.steps
         rule = self.compiled.charter.rules.act(Act.MODERATE)
         if self._acts():
-            able = self._capability(rule, using, self.place)
+            able = self.capability(rule, using, self.place)
             self.target_over(rule, target)
             highest = self.reached(target)
             on = self.compiled.ladder.rank(highest)
@@ -230,7 +230,7 @@ class Case:
             return self.steps
         rule = self.compiled.charter.rules.act(Act.MANAGE)
         if self._acts():
-            able = self._capability(rule, rule.using, 0)
+            able = self.capability(rule, rule.using, 0)
             self._over(rule, rank.title, rank.position)
             self.on_list(rule, rank.key, rank.title, able or rule.using)
         return self.steps
@@ -245,7 +245,7 @@ class Case:
             self._yes("4.5", "owner-act", who=self.actor.label)
         else:
             rule = self.compiled.charter.rules.act(Act.CALL)
-            able = self._capability(rule, rule.using, self.place)
+            able = self.capability(rule, rule.using, self.place)
             if not able:
                 self._no("6.11", "call-closed", rank=rank.title)
         return self.steps
@@ -282,7 +282,7 @@ class Case:
 
     def _rank_and_target(self, rule: ActRule, rank: Rank, target: Asked, *, oneself: bool, made: bool = False) -> None:
         """Hold capability, rank and member to what the act asks (rule 6.8)."""
-        able = self._capability(rule, rule.using, self.place)
+        able = self.capability(rule, rule.using, self.place)
         if not made:
             self._over(rule, rank.title, rank.position)
         if oneself:
@@ -319,7 +319,7 @@ class Case:
     def _where(self, place: int) -> str:
         return in_place(self.compiled.places[place].title, site=place == 0)
 
-    def _capability(self, rule: ActRule, using: tuple[str, ...], place: int) -> tuple[str, ...]:
+    def capability(self, rule: ActRule, using: tuple[str, ...], place: int) -> tuple[str, ...]:
         """Return those of the act's capabilities that the actor can use; note it if there is none (rule 6.2)."""
         if not using:
             self._no("6.2", "no-using", default=USING.get(rule.act, rule.act), what="the capability")

@@ -14,7 +14,7 @@ from yaml import YAMLError
 
 from ask_above.ask.advice.accounts import Beside
 from ask_above.ask.impact.whole import Impact, TurnedExpectation, effect_of
-from ask_above.change.difference import Difference, edges_of
+from ask_above.change.difference import Difference, edges_of, record
 from ask_above.change.draft import Done, Draft, Edit, EditError, RowChange
 from ask_above.change.forgetting import MemberForget, check_forgotten
 from ask_above.change.naming import meant
@@ -247,14 +247,15 @@ class Plan(Printed):
         if not keeps and any(isinstance(edit, LetGo) for edit in self.edits):
             yield Refusal("9.15", "What a directory holds is let go by the owner, or by the maintainer of the files.")
         yield from self._claimed()
-        kept = [row.after for row in self.rows if row.table == "assignments" and row.after is not None]
-        for row in self.rows:
-            source = (row.before or {}).get("source", "") if row.table == "assignments" else ""
-            if source and source != self.source and row.before not in kept:
-                member = self.before.member((row.before or {})["member"]).called
-                rank = self.before.charter.ranks[(row.before or {})["rank"]].title
-                why = f"{rank} of {member} comes from {source}; take it there, and sync again."
-                yield Refusal("9.15", why)
+        # by what differs and not by rows: what only has another key is taken from nobody (9.4)
+        before, after = self.difference.before, self.difference.after.register
+        for key in self.difference.members:
+            theirs = [given for given in before.register.of(key) if given.source not in ("", self.source)]
+            left = {(given.rank, given.place, *record(given)) for given in after.of(key)} if theirs else ()
+            for given in theirs:
+                if (given.rank, given.place, *record(given)) not in left:
+                    what = f"{before.charter.ranks[given.rank].title} of {before.register.members[key].called}"
+                    yield Refusal("9.15", f"{what} comes from {given.source}; take it there, and sync again.")
 
     @cached_property
     def _doubles(self) -> list[Refusal]:
@@ -281,16 +282,14 @@ class Plan(Printed):
 
     def _claimed(self) -> Iterator[Refusal]:
         """Yield names, addresses and groups of those who come from a directory that claims them."""
-        changed = [row for row in self.rows if row.table == "members" and row.before and row.after]
-        changed = [row for row in changed if ":" in (row.before or {})["external_id"]]
-        for row in changed:
-            before, after = row.before or {}, row.after or {}
-            claims = self._claims.get(before["external_id"].partition(":")[0])
-            if claims is None or claims.source == self.source:
+        for key in self.difference.members:
+            one, two = (state.register.members.get(key) for state in (self.difference.before, self.difference.after))
+            claims = self._claims.get(one.external_id.partition(":")[0]) if one and ":" in one.external_id else None
+            if one is None or two is None or claims is None or claims.source == self.source:
                 continue
-            called, what = self.before.member(row.key).called, []
-            what += [f"The {_CALLED[name]} of {called} comes" for name in claims.fields if before[name] != after[name]]
-            groups = {*before["groups"].split(";")} ^ {*after["groups"].split(";")}
+            called, groups = one.called, {*one.groups} ^ {*two.groups}
+            differing = [name for name in claims.fields if getattr(one, name) != getattr(two, name)]
+            what = [f"The {_CALLED[name]} of {called} comes" for name in differing]
             what += [f"Whether {called} is in {group} comes" for group in claims.groups if group in groups]
             for each in what:
                 yield Refusal("9.15", f"{each} from {claims.source}; change it there, and sync again.")
