@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import suppress
 from datetime import UTC, datetime
 from itertools import product
 from random import Random
@@ -11,10 +12,12 @@ from typing import Any
 import pytest
 
 from ask_above import AskAboveError, Community
+from ask_above.bulk.table import Sweep
+from ask_above.change import Assign, Edit, Grant, MemberStatus
 from ask_above.charter.catalogue import Words
 from ask_above.charter.places import Gate, GateTerm, Override
 from conftest import Place
-from generated import generate
+from generated import Generated, generate
 from random_changes import several_edits
 from seeds import seeds
 from small import community, held, member, place, rank
@@ -199,3 +202,40 @@ class TestTheWayToAnAnswer:
         assert "not-carried" in codes["member.mute"]
         assert "not-carried" not in codes["post.write"]
         assert "not-carried" not in [step.code for step in c.may("rank:w", "post.write").steps]
+
+
+class TestTheSameTurnsAgain:
+    """People come and go under one charter: what they gain and lose is that of whoever plans it for the first time."""
+
+    @pytest.mark.parametrize("seed", seeds(4))
+    def test_what_was_planned_before_changes_no_effect(self, seed: int) -> None:
+        rng = Random(seed)
+        assert sum(self.agreeing(rng, generate(rng)) for _ in range(4))
+
+    def agreeing(self, rng: Random, made: Generated) -> int:
+        """Plan changes of members twice over, beside those in a community of its own; count what turns anything."""
+        c, texts = made.open(), made.texts()
+        states, ranks = ["active", "locked", "retired"], [*c.charter.ranks]
+        moves: list[Edit] = [MemberStatus(m, state) for m in c.register.members for state in states]
+        moves += [Assign(m, rng.choice(ranks), rng.choice([*c.charter.places])) for m in c.register.members]
+        planned = 0
+        for edit in rng.sample(moves, len(moves)) * 2:
+            with suppress(AskAboveError):
+                effect, fresh = c.plan(edit).effect, Community.from_texts(texts).plan(edit).effect
+                assert [*effect.rows()] == [*fresh.rows()], edit
+                planned += bool(effect.shifts)
+        return planned
+
+    def test_they_are_worked_out_once(self, warm: Community, monkeypatch: pytest.MonkeyPatch) -> None:
+        edits: list[Edit] = [MemberStatus("bo", "locked"), Assign("bo", "w")]
+        effects = [[*warm.plan(edit).effect.rows()] for edit in edits]
+        monkeypatch.setattr(Sweep, "write", None)
+        assert [[*warm.plan(edit).effect.rows()] for edit in edits] == effects
+        monkeypatch.undo()
+        changed = warm.plan(Grant("v", ["post.pin"]))
+        assert changed.effect.shifts
+        changed.apply()
+        after = warm.again()
+        monkeypatch.setattr(Sweep, "write", None)
+        with pytest.raises(TypeError):
+            _ = after.plan(edits[0]).effect.shifts

@@ -21,6 +21,8 @@ if TYPE_CHECKING:
     import pandas as pd
 
 COLUMNS = ("change", "risk", "capability", "place", "who", "from", "until")
+_FEW, _MOST_KEPT = 4, 64
+"""Of no more kinds of people than these what they gain and lose is kept, and so many of these answers."""
 
 
 class Shift(NamedTuple):
@@ -193,7 +195,7 @@ def effect_of(
     order = {key: n for n, key in enumerate((*new.compiled.catalogue.keys, *old.compiled.catalogue.keys))}
     shifts = [
         shift
-        for fold in _folded(differences(old, new, compared, places, told), len(compared.old))
+        for fold in _folds(old, new, compared, places, told)
         for shift in _shifts((old, new), compared, fold, at, order)
     ]
     return Impact(old, new, at, sorted(shifts, key=_riskiest_first), difference)
@@ -214,6 +216,38 @@ class _Fold(NamedTuple):
     rows: Any
     places: tuple[str, ...]
     capabilities: tuple[str, ...]
+
+
+class _TurnsOfFew:
+    """What few kinds of people gain and lose under one charter, by what they come down to before and after.
+
+    A service that lets people in and out asks for the same turns day after day.
+    """
+
+    def __init__(self, _: object) -> None:
+        self.known: dict[tuple[object, ...], list[_Fold]] = {}
+
+    def after(self, _: object) -> None:
+        """Keep nothing under another charter."""
+
+
+def _folds(
+    old: Decider, new: Decider, found: Crowds, places: Sequence[str], told: Callable[[int, int], None] | None
+) -> list[_Fold]:
+    """Return what differs, folded; of few kinds of people under the same charter it is kept."""
+
+    def work() -> list[_Fold]:
+        return _folded(differences(old, new, found, places, told), len(found.old))
+
+    if old.compiled is not new.compiled or len(found.old) > _FEW:
+        return work()
+    known = new.compiled.keep(_TurnsOfFew).known
+    kinds = tuple((state.profile, state.owner) for state in (*found.old, *found.new))
+    if kinds not in known:
+        if len(known) >= _MOST_KEPT:
+            known.clear()
+        known[kinds] = work()
+    return known[kinds]
 
 
 def _folded(found: Iterable[TableDifference], rows: int) -> list[_Fold]:
