@@ -17,6 +17,7 @@ from ask_above.change import (
     MemberStatus,
     PlaceRemove,
     PlaceSet,
+    RankAdd,
     RankRemove,
     RankRename,
     RankSet,
@@ -227,3 +228,38 @@ def test_what_is_called_otherwise_brings_no_advice_that_was_there_before(edits: 
 
 def test_a_title_that_somebody_else_has_already_is_told() -> None:
     assert [piece.code for piece in Community.demo().plan(RankSet("host", {"title": "Surveyor"})).brought]
+
+
+class TestWhoMayJoin:
+    """What somebody else's rank means for whoever might join it is told: it is full now, or has room again."""
+
+    @pytest.fixture
+    def club(self) -> Community:
+        ranks = {**rank("duo", "post.pin"), "open": "yes", "limit": "2"}, rank("all", "place.see", held_by="members")
+        people = [*map(member, ("ada", "bo", "cy", "di")), member("em", status="locked")]
+        return community(ranks[0], ranks[1], members=people, assignments=[held("ada", "duo")])
+
+    def joins(self, plan: Plan) -> list[tuple[bool, tuple[str, ...]]]:
+        return [(shift.gains, shift.actors) for shift in plan.effect.acts if shift.act == "join"]
+
+    def test_when_it_is_full_and_when_there_is_room_again(self, club: Community) -> None:
+        plan = club.plan(Assign("bo", "duo"))
+        assert [(gains, sorted(who)) for gains, who in self.joins(plan)] == [(False, ["cy", "di"])]
+        plan.apply()
+        full = club.again()
+        assert self.joins(full.plan(MemberStatus("cy", "locked"))) == []
+        gone = self.joins(full.plan(MemberStatus("bo", "retired")))
+        assert (True, ["cy", "di"]) in [(gains, sorted(who)) for gains, who in gone]
+
+    def test_by_somebody_to_whom_it_comes_later(self, club: Community) -> None:
+        plan = club.plan(Assign("em", "duo", since="2999-01-01"), by=None)
+        assert plan.refusals  # who is locked is given nothing
+        plan = club.plan(MemberStatus("em", "active"), Assign("em", "duo", since="2999-01-01"))
+        assert (False, ("bo", "cy", "di")) in self.joins(plan)
+
+    def test_a_rank_that_comes_and_one_that_goes(self, club: Community) -> None:
+        come = club.plan(RankAdd("walkers", {"open": "true"}))
+        assert [(gains, sorted(who)) for gains, who in self.joins(come)] == [(True, ["ada", "bo", "cy", "di"])]
+        come.apply()
+        gone = club.again().plan(RankRemove("walkers"))
+        assert [(gains, sorted(who)) for gains, who in self.joins(gone)] == [(False, ["ada", "bo", "cy", "di"])]

@@ -67,14 +67,7 @@ def _limit(people: People, rank: Rank, target: Asked, at: Instant) -> Iterator[S
     """With the target at most ``limit`` members, the retired not counted, have the rank recorded."""
     if rank.limit is None:
         return
-    count, register = 1, people.register
-    groups = people.compiled.charter.groups.values()
-    by_itself = rank.automatic or rank.entry or any(c.rank == rank.key for group in groups for c in group.confers)
-    # where nothing but an assignment brings it, nobody else need be looked at
-    holding = register.keys() if by_itself else {given.member for given in register.naming("rank", {rank.key})}
-    for other in (people.ask(key, at) for key in holding if key != target.key):
-        if not other.is_retired:
-            count += rank.key in _recorded_anywhere(people.compiled, other)
+    count = 1 + how_many_have(people, rank, at, but=target.key)
     if count > rank.limit:
         words = {
             "rank": rank.title,
@@ -83,6 +76,16 @@ def _limit(people: People, rank: Rank, target: Asked, at: Instant) -> Iterator[S
             "count": str(count),
         }
         yield Step("6.8", "limit", words, holds=False)
+
+
+def how_many_have(people: People, rank: Rank, at: Instant, *, but: str | None = None) -> int:
+    """Count the members, the retired not counted, for whom a rank is recorded anywhere, now or later; one left out."""
+    register, groups = people.register, people.compiled.charter.groups.values()
+    by_itself = rank.automatic or rank.entry or any(c.rank == rank.key for group in groups for c in group.confers)
+    # where nothing but an assignment brings it, nobody else need be looked at
+    holding = register.keys() if by_itself else {given.member for given in register.naming("rank", {rank.key})}
+    others = (people.ask(key, at) for key in holding if key != but)
+    return sum(not other.is_retired and rank.key in _recorded_anywhere(people.compiled, other) for other in others)
 
 
 class Case:

@@ -19,7 +19,7 @@ from ask_above.charter.ladder import RANK_LOOKS
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import SITE, among_keys, few, listed
 from ask_above.charter.rules import ACTS, Act
-from ask_above.decide.authority import conditions, reached
+from ask_above.decide.authority import conditions, how_many_have, reached
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import Decider
 from ask_above.decide.planes import Planes, Power, Powers
@@ -216,7 +216,7 @@ class ActShifts:
     @property
     def gains_power(self) -> bool:
         """Whether some act of a member on others became possible, of those looked at."""
-        return any(act.gains for act in self.acts)
+        return any(shift.gains and shift.act != "join" for shift in self.acts)
 
     # -- what was not looked at
 
@@ -384,9 +384,10 @@ class _MemberActs:
 
     def _joining(self) -> None:
         """Note who may join which ranks by themselves, where that differs (rule 4.7)."""
-        keys = [key for key in self.new.compiled.rank_at if key in self.old.compiled.rank_at]
+        keys = dict.fromkeys((*self.new.compiled.rank_at, *self.old.compiled.rank_at))
         opened = [key for key in keys if self._is_open(self.old, key) or self._is_open(self.new, key)]
-        for kin in self.shifts._kin if opened else ():
+        others = self._others() if opened and any(map(self._has_filled, opened)) else ()
+        for kin in (*self.shifts._kin, *others) if opened else ():
             for key in opened if kin.now else ():
                 able = [
                     self._joins(decider, asked, key)
@@ -397,10 +398,29 @@ class _MemberActs:
                     form = (able[1], "join", (), kin.members, (key,))
                     self.found_at.setdefault(form, []).append(SITE)
 
+    def _has_filled(self, key: str) -> bool:
+        """Whether a rank is full now and was not, or has room again: that is so for whoever else might join it."""
+        rank = self.new.compiled.charter.ranks.get(key)
+        # under another charter everybody is looked at
+        if not self.shifts.same or rank is None or rank.limit is None:
+            return False
+        before, after = (how_many_have(side.people, rank, self.shifts.at) for side in (self.old, self.new))
+        # whoever has it somewhere is one of those who fill it
+        return any((before >= full) is not (after >= full) for full in (rank.limit, rank.limit + 1))
+
+    def _others(self) -> Iterator[_Kin]:
+        """Yield the members who do not differ themselves, those who are alike once."""
+        apart = {member for kin in self.shifts._kin for member in kin.members}
+        for keys in self.old.ready.alike().values():
+            members = tuple(key for key in keys if key not in apart)
+            if members:
+                before, after = (_asked(side, members[0], self.shifts.at) for side in (self.old, self.new))
+                yield _Kin(members, before, after, now=True)
+
     @staticmethod
     def _is_open(decider: Decider, key: str) -> bool:
-        rank = decider.compiled.charter.ranks[key]
-        return rank.may_be_joined
+        rank = decider.compiled.charter.ranks.get(key)
+        return rank is not None and rank.may_be_joined
 
     def _joins(self, decider: Decider, asked: Asked | None, key: str) -> bool:
         if asked is None or not asked.acts or not self._is_open(decider, key):
