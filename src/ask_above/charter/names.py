@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Container, Iterable
+from collections.abc import Callable, Container, Iterable
 
 SITE = "site"
 """The key of the root place."""
@@ -64,14 +64,23 @@ def nearest(name: str, known: Iterable[str], most: int = 3) -> tuple[str, ...]:
     return tuple(each for each, *_ in found)
 
 
-def few(names: Iterable[str], most: int, joiner: str = "and", count: int | None = None) -> str:
+def few(
+    names: Iterable[str],
+    most: int,
+    joiner: str = "and",
+    count: int | None = None,
+    called: Callable[[str], str] | None = None,
+) -> str:
     """Join names as a sentence does; of more than so many the first, and how many more there are, never one alone.
 
-    ``count`` is how many there are, where the names are only the first of them, one more than so many.
+    ``count`` is how many there are, where the names are only the first of them, one more than so many. ``called`` says
+    what the named ones are called, where these are keys.
     """
     items = list(names)
     count = len(items) if count is None else count
-    return listed(items, joiner) if count <= most + 1 else f"{', '.join(items[:most])} and {count - most} more"
+    items = items if count <= most + 1 else items[:most]
+    items = items if called is None else [*map(called, items)]
+    return listed(items, joiner) if count <= most + 1 else f"{', '.join(items)} and {count - most} more"
 
 
 def listed(names: Iterable[str], joiner: str = "and") -> str:

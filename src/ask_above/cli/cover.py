@@ -72,7 +72,7 @@ def _entering(asked: CommandQuestion) -> int:
             return
         rows = []
         for c in shut:
-            who = few((members[key].called for key in c.members), _FEW)
+            who = few(c.members, _FEW, called=lambda key: members[key].called)
             rows.append([places[c.place].title, c.asks.removeprefix("it requires "), str(len(c.members)), who])
         screen.table(["Place", "Requires", "Members", "Admits"], rows, right=[2])
 

@@ -210,7 +210,7 @@ def remove(key: str, instead: str | None, *, nothing: bool, how: How) -> int:
     lasting = (each for each in given if each.period.end is None or each.period.end > now)
     holders = list(dict.fromkeys(each.member for each in lasting))
     if holders and instead is None and not nothing:
-        names = few((opened.member(holder).called for holder in holders), _FEW)
+        names = few(holders, _FEW, called=lambda holder: opened.member(holder).called)
         have = how_many(len(holders), "member has", "members have")
         raise click.UsageError(f"{have} {rank.title}: {names}. Add --instead RANK or --none.")
     return carry_out(how, change.RankRemove(key, instead))

@@ -90,7 +90,7 @@ def _elsewhere(screen: Screen, opened: Community, name: str, moment: date | date
     if spots:
         screen.head("Elsewhere")
     for spot in spots:
-        names = few((members[key].called for key in spot.members), _FEW)
+        names = few(spot.members, _FEW, called=lambda key: members[key].called)
         screen.paragraph(f"{upper(in_places(places, spot.places, _FEW))}: {names}.", first="  ", rest="    ")
 
 
@@ -121,7 +121,7 @@ def _of_risk(asked: CommandQuestion, what: What, risk: str | None, *, everywhere
             screen.line()
             screen.paragraph(f"{name}: {catalogue[name].about or name}", rest="  ", style="head")
             for where, keys in able[name]:
-                people = few((members[key].called for key in keys), _FEW)
+                people = few(keys, _FEW, called=lambda key: members[key].called)
                 screen.paragraph(f"{upper(in_places(places, where, _FEW))}: {people}.", first="  ", rest="    ")
             if not able[name]:
                 screen.line("  nobody", "dim")

@@ -245,7 +245,11 @@ def power_lines(impact: Impact) -> list[tuple[bool, str]]:
 
 
 def _act_line(impact: Impact, shift: ActShift) -> str:
-    actors = [_title(impact, key[5:]) if key.startswith("rank:") else _called(impact, key) for key in shift.actors]
+    who = few(
+        shift.actors,
+        2 * _FEW,
+        called=lambda key: _title(impact, key[5:]) if key.startswith("rank:") else _called(impact, key),
+    )
     known = list(impact.new.compiled.rank_at)
     ranks = sorted((key for key in shift.targets if key in known), key=known.index)
     targets = [_title(impact, key) for key in (*ranks, *(k for k in shift.targets if k not in known and k[0] != "@"))]
@@ -256,8 +260,7 @@ def _act_line(impact: Impact, shift: ActShift) -> str:
     places = _many(impact, shift.places) if short else where_in_words(impact, shift.places)
     where = "" if shift.act in ("join", Act.MANAGE) else f" {places}"
     whom = few(targets, 2 * _FEW)
-    said = f"{few(actors, 2 * _FEW)} {verb} {whom}{using}{where}"
-    return upper(said)
+    return upper(f"{who} {verb} {whom}{using}{where}")
 
 
 _ORDER = (Act.ASSIGN, Act.MANAGE, Act.MODERATE, "join", Act.CALL)

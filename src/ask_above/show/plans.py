@@ -53,7 +53,7 @@ def show_plan(screen: Screen, plan: Plan, *, force: bool = False) -> None:
         screen.line("Nobody gains or loses anything.")
     screen.line()
     for turned in plan.perks:
-        names = few((plan.after.register.members[key].called for key in turned.members), _FEW)
+        names = few(turned.members, _FEW, called=lambda key: plan.after.register.members[key].called)
         screen.paragraph(f"{names}: {turned}.", rest="  ")
     for sentence in screen.some(plan.vain, _MOST_TOLD):
         screen.paragraph(f"! {sentence}", rest="  ", style="warn")
