@@ -96,15 +96,17 @@ class Store:
             )
         return str(version)
 
-    def bring_up_to_date(self) -> None:
-        """Upgrade a schema of an older version, with a copy of before; nothing where it is of today."""
+    def bring_up_to_date(self) -> bool:
+        """Upgrade a schema of an older version, with a copy of before; tells whether the database holds anything."""
         found = self.schema()
         if found is None or found == HEAD or not self._is_writable():
-            return  # where nothing may be written, what is read is a copy, which is brought up to date
+            # where nothing may be written, what is read is a copy, which is brought up to date
+            return found is not None
         if self.is_file:
             self._copy_before(Path(self.url.database or ""))
         with self.writing() as connection:
             upgrade(connection, keep=not self.is_file)
+        return True
 
     def _copy_before(self, file: Path) -> None:
         """Keep a copy of before an upgrade beside the database."""

@@ -170,13 +170,12 @@ class Location:
         if self.made:
             return True
         mark = read_mark(self.folder)
-        if self.store.schema() is None:
+        if not self.store.bring_up_to_date():
             if not self.register:
                 raise StoreError(f"{REGISTER} is empty. {_WAYS}")
             if mark is not None:
                 raise StoreError(f"{self.store.name} holds no register, and this folder's is {mark.register}. {_WAYS}")
             return False
-        self.store.bring_up_to_date()
         self.made = True
         return True
 
