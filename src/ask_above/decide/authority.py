@@ -48,7 +48,7 @@ def _after(compiled: CompiledCharter, rank: Rank, target: Asked, chain: tuple[in
         yield Step("6.8", "after", words, holds=False)
 
 
-def _recorded_anywhere(compiled: CompiledCharter, target: Asked) -> set[str]:
+def recorded_anywhere(compiled: CompiledCharter, target: Asked) -> set[str]:
     """Return the ranks recorded for someone at any place, now or starting later."""
     now = {compiled.ranks[holding.rank].key for holding in target.recorded}
     return now | {assignment.rank for assignment in target.later}
@@ -56,7 +56,7 @@ def _recorded_anywhere(compiled: CompiledCharter, target: Asked) -> set[str]:
 
 def _apart(compiled: CompiledCharter, rank: Rank, target: Asked) -> Iterator[Step]:
     """No rank that must stay apart is recorded for the target; it works both ways."""
-    for key in sorted(_recorded_anywhere(compiled, target), key=compiled.rank_at.__getitem__):
+    for key in sorted(recorded_anywhere(compiled, target), key=compiled.rank_at.__getitem__):
         other = compiled.charter.ranks[key]
         if key in rank.apart_from or rank.key in other.apart_from:
             words = {"rank": rank.title, "other": other.title, "target": target.label}
@@ -85,7 +85,7 @@ def how_many_have(people: People, rank: Rank, at: Instant, *, but: str | None = 
     # where nothing but an assignment brings it, nobody else need be looked at
     holding = register.keys() if by_itself else {given.member for given in register.naming("rank", {rank.key})}
     others = (people.ask(key, at) for key in holding if key != but)
-    return sum(not other.is_retired and rank.key in _recorded_anywhere(people.compiled, other) for other in others)
+    return sum(not other.is_retired and rank.key in recorded_anywhere(people.compiled, other) for other in others)
 
 
 class Case:

@@ -12,6 +12,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from functools import cached_property
 from typing import NamedTuple, TypeAlias
 
+from ask_above.ask.impact.joining import Joining, Kin, asked_at
 from ask_above.bulk.differences import alike
 from ask_above.change.difference import Difference
 from ask_above.change.parts import DifferencePart, Kind
@@ -19,11 +20,11 @@ from ask_above.charter.ladder import RANK_LOOKS
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import SITE, among_keys, few, listed
 from ask_above.charter.rules import ACTS, Act
-from ask_above.decide.authority import conditions, how_many_have, reached
+from ask_above.decide.authority import reached
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import Decider
 from ask_above.decide.planes import Planes, Power, Powers
-from ask_above.decide.profile import Asked, ask_member, ask_rank
+from ask_above.decide.profile import Asked, ask_rank
 
 _MOST_CELLS = 60_000
 """Up to how many kinds of members times places acts are looked at member by member, and ranks times places."""
@@ -79,15 +80,6 @@ _MOST_TRIED = 8_000
 
 _Turn: TypeAlias = tuple[bool, str, str, tuple[str, ...]]
 """Whether it is gained, the act, the capability of moderating, and the ranks reached."""
-
-
-class _Kin(NamedTuple):
-    """Members who are alike on both sides for a stretch of time."""
-
-    members: tuple[str, ...]
-    before: Asked | None
-    after: Asked | None
-    now: bool
 
 
 class ActShifts:
@@ -170,15 +162,15 @@ class ActShifts:
     # -- member by member
 
     @cached_property
-    def _kin(self) -> list[_Kin]:
+    def _kin(self) -> list[Kin]:
         """The members who may differ as actors or as targets, those who are alike once."""
         return [kin for _, members in alike(self.old, self.new) for kin in self._stretches(tuple(members))]
 
-    def _stretches(self, members: tuple[str, ...]) -> Iterator[_Kin]:
+    def _stretches(self, members: tuple[str, ...]) -> Iterator[Kin]:
         key = members[0]
         for n, at in enumerate((self.at, *self._edges(key))):
             # asked as of each edge, as power may begin or end with a period; the first is now
-            yield _Kin(members, _asked(self.old, key, at), _asked(self.new, key, at), n == 0)
+            yield Kin(members, asked_at(self.old, key, at), asked_at(self.new, key, at), n == 0)
 
     def _edges(self, key: str) -> list[Instant]:
         """Return the moments to come at which a period of a member's starts or ends, on either side."""
@@ -321,14 +313,6 @@ class ActShifts:
         return found | {read.key for read in self.reads if read.kind is Kind.MEMBER}
 
 
-def _asked(decider: Decider, key: str, at: Instant) -> Asked | None:
-    member = decider.people.register.members.get(key)
-    if member is None:
-        return None
-    given = decider.people.register.of(key)
-    return ask_member(decider.compiled, member, given, at, excepted=key in decider.compiled.exceptional)
-
-
 def _kept_and_never(compiled: CompiledCharter) -> tuple[int, int]:
     """Return the ranks that something outside keeps, and those besides that nobody is given."""
     kept = sum(1 << rank.position for rank in compiled.ranks if rank.kept_by)
@@ -384,49 +368,9 @@ class _MemberActs:
 
     def _joining(self) -> None:
         """Note who may join which ranks by themselves, where that differs (rule 4.7)."""
-        keys = dict.fromkeys((*self.new.compiled.rank_at, *self.old.compiled.rank_at))
-        opened = [key for key in keys if self._is_open(self.old, key) or self._is_open(self.new, key)]
-        others = self._others() if opened and any(map(self._has_filled, opened)) else ()
-        for kin in (*self.shifts._kin, *others) if opened else ():
-            for key in opened if kin.now else ():
-                able = [
-                    self._joins(decider, asked, key)
-                    for decider, asked in zip((self.old, self.new), (kin.before, kin.after), strict=True)
-                ]
-                if able[0] != able[1]:
-                    self.count += len(kin.members)
-                    form = (able[1], "join", (), kin.members, (key,))
-                    self.found_at.setdefault(form, []).append(SITE)
-
-    def _has_filled(self, key: str) -> bool:
-        """Whether a rank is full now and was not, or has room again: that is so for whoever else might join it."""
-        rank = self.new.compiled.charter.ranks.get(key)
-        # under another charter everybody is looked at
-        if not self.shifts.same or rank is None or rank.limit is None:
-            return False
-        before, after = (how_many_have(side.people, rank, self.shifts.at) for side in (self.old, self.new))
-        # whoever has it somewhere is one of those who fill it
-        return any((before >= full) is not (after >= full) for full in (rank.limit, rank.limit + 1))
-
-    def _others(self) -> Iterator[_Kin]:
-        """Yield the members who do not differ themselves, those who are alike once."""
-        apart = {member for kin in self.shifts._kin for member in kin.members}
-        for keys in self.old.ready.alike().values():
-            members = tuple(key for key in keys if key not in apart)
-            if members:
-                before, after = (_asked(side, members[0], self.shifts.at) for side in (self.old, self.new))
-                yield _Kin(members, before, after, now=True)
-
-    @staticmethod
-    def _is_open(decider: Decider, key: str) -> bool:
-        rank = decider.compiled.charter.ranks.get(key)
-        return rank is not None and rank.may_be_joined
-
-    def _joins(self, decider: Decider, asked: Asked | None, key: str) -> bool:
-        if asked is None or not asked.acts or not self._is_open(decider, key):
-            return False
-        met = conditions(decider.people, decider.compiled.charter.ranks[key], asked, (0,), self.shifts.at)
-        return all(step.holds is not False for step in met)
+        for gains, key, members in Joining(self.old, self.new, self.shifts.at).turned(self.shifts._kin):
+            self.count += len(members)
+            self.found_at.setdefault((gains, "join", (), members, (key,)), []).append(SITE)
 
     def _power(self, side: int, asked: Asked | None, place: int | None) -> Power | None:
         """Return what somebody has at a place, where there is such a one and such a place."""
@@ -484,7 +428,7 @@ class _MemberActs:
                 self.found_at.setdefault((gains, Act.MODERATE, (), tuple(actors), targets), []).append(place)
 
     @cached_property
-    def _moved(self) -> list[tuple[_Kin, Asked, Asked]]:
+    def _moved(self) -> list[tuple[Kin, Asked, Asked]]:
         """The members there now and then who may stand elsewhere; none but by their own record where places stay."""
         there = [
             (kin, kin.before, kin.after)
