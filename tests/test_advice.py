@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any, NamedTuple
 
 import pytest
+from soak.advised import advised
 
 from ask_above import Community
 from ask_above.ask.advice.piece import WHY
@@ -14,6 +16,7 @@ from ask_above.change import EditError, MemberStatus
 from commands import run
 from conftest import Place
 from generated import NOW
+from seeds import seeds
 from small import community, held, member, place, rank
 
 RISKY = {
@@ -493,3 +496,20 @@ def test_the_demo_gets_advice_about_its_planted_mistakes() -> None:
     assert found["badge-above-power"].concerned == ("founding-friend", "host")
     assert "Founding friend" in found["below-everyone"].what
     assert any("photo.upload" in e.what and e.code == "still-carried" for e in Community.demo().advice(when=NOW).pieces)
+
+
+@pytest.mark.parametrize("seed", seeds(8))
+def test_advice_is_what_a_second_reading_finds_and_no_more(seed: int) -> None:
+    """And what has no effect can go: no answer is another without it."""
+    found = sum((advised(each) for each in range(12 * seed, 12 * seed + 12)), Counter[str]())
+    assert len(found) > 20
+
+
+def test_what_brings_something_by_what_it_implies_is_not_in_vain() -> None:
+    """On a board nobody speaks; but who is allowed to speak may find the door, and would lose that with the word."""
+    speak = {"about": "Speak", "kinds": ["stage"], "implies": ["door.find"]}
+    catalogue = {"All": {**RISKY["All"], "voice.speak": speak}}
+    for word, told in (("allow", 0), ("deny", 1)):
+        places = entry(low={word: ["voice.speak"]})
+        c = community(rank("low", "place.see"), MEMBER, capabilities=catalogue, places=places)
+        assert sum(piece.code == "no-effect-kind" for piece in c.advice().pieces) == told

@@ -106,10 +106,11 @@ def to_entry(place: Place, entry: Override, words: str, *, personal: bool = Fals
 
 
 def leave(compiled: CompiledCharter, place: Place, entry: Override, mask: int) -> tuple[str, ...]:
-    """Return the command that takes capabilities out of an entry; none where a pattern or bundle brings others too."""
+    """Return the command that takes capabilities out of an entry; none where a word of it brings others too."""
     catalogue, covered, names = compiled.catalogue, 0, list[str]()
     for word in dict.fromkeys((*entry.allow, *entry.deny, *entry.bar)):
-        brought = catalogue.expand(word)
+        # who is allowed something is allowed what it implies, and would lose that with it
+        brought = catalogue.close(catalogue.expand(word)) if word in entry.allow else catalogue.expand(word)
         if brought and not brought & ~mask:
             covered |= brought
             names.append(word)

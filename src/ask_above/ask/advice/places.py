@@ -73,7 +73,7 @@ def without_effect(sight: Sight) -> Iterator[Piece]:
                 yield Piece("no-effect-unbounded", entry.where, what, mend, (f"@{entry.of}",), clear)
         for entry in (*place.overrides, *place.exceptions):
             beyond = spoken.mask(entry) & ~meaningful[n]
-            vain = sight.compiled.catalogue.names(_named(sight, entry) & beyond) if beyond else ()
+            vain = sight.compiled.catalogue.names(_in_vain(sight, entry, beyond)) if beyond else ()
             if vain:
                 what = f"{listed(vain)} for {sight.spoken(entry)} {sight.at_place(place)} does not apply there"
                 mend = f"remove {listed(vain)} from that override"
@@ -96,12 +96,17 @@ def _for_unbounded(sight: Sight, place: Place, entry: Override) -> Iterator[Piec
         yield Piece("no-effect-unbounded", entry.where, what, "remove the override", (rank.key,), commands)
 
 
-def _named(sight: Sight, entry: Override) -> int:
-    """Return the capabilities that an entry names one by one; a pattern may well name some in vain."""
-    words = [
-        word for words in (entry.allow, entry.deny, entry.bar) for word in words if word in sight.compiled.catalogue.bit
-    ]
-    return sight.compiled.catalogue.mask(words)
+def _in_vain(sight: Sight, entry: Override, beyond: int) -> int:
+    """Return what an entry names one by one and is all ``beyond``, with what it implies where it is allowed.
+
+    A pattern may well name some in vain.
+    """
+    catalogue, vain = sight.compiled.catalogue, 0
+    for word in (*entry.allow, *entry.deny, *entry.bar):
+        bit = catalogue.bit.get(word, 0)
+        brought = catalogue.close(bit) if word in entry.allow else bit
+        vain |= 0 if brought & ~beyond else bit
+    return vain
 
 
 def _meaningful(sight: Sight) -> list[int]:
