@@ -6,6 +6,7 @@ Run: python soak/told.py COUNT [FIRST]; so many communities, from the seed FIRST
 from __future__ import annotations
 
 import itertools
+import re
 import sys
 from collections import Counter
 from collections.abc import Iterator
@@ -33,6 +34,7 @@ if TYPE_CHECKING:
 
 EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 Sentence = tuple[str, str, str, str]
+_GIVEN = re.compile(" grants .* nothing new | has no effect for ")
 
 
 def some_expectations(rng: Random, made: Generated) -> list[Sentence]:
@@ -225,6 +227,33 @@ def gaps(before: Side, after: Side, t: datetime) -> set[Any]:
     return found
 
 
+def in_vain(before: Side, after: Side, moments: list[datetime]) -> set[str]:
+    """What is given and held, and lets nobody in or brings nothing that its holder had not, now or later."""
+    found = set[str]()
+    for m in after.members if before.c == after.c else ():
+        p = after.person(m, moments[0])
+        for r, q in p.given if p.status == "active" and not after.owner(p) else ():
+            gained = any(
+                after.has(m, r, q, t) and not (m in before.members and before.has(m, r, q, t)) for t in moments
+            )
+            where = "on the whole site" if q == "site" else f"in {q}"
+            if gained and not all(after.gate(p, x) for x in after.chain(q)) and not after.unbounded(p, q):
+                found.add(f"{r} has no effect for {m} {where}")
+            elif gained and m in before.members and after.carried(r) and stays(before, after, m, q, moments):
+                found.add(f"{r} grants {m} nothing new {where}")
+    return found
+
+
+def stays(before: Side, after: Side, m: str, place: str, moments: list[datetime]) -> bool:
+    """Whether a member may use the same, and stands as high, at a place and in it."""
+
+    def all_of(c: Side, t: datetime) -> list[Any]:
+        p = c.person(m, t)
+        return [({cap for cap in c.caps if c.may(p, cap, q)}, c.standing(p, q)) for q in c.below(place)]
+
+    return all(all_of(before, t) == all_of(after, t) for t in moments)
+
+
 def answers_told(plan: Plan, moments: list[datetime]) -> set[Any]:
     """What a plan tells of answers that differ, one by one."""
     told = set[Any]()
@@ -251,6 +280,7 @@ def differing(before: Side, after: Side, moments: list[datetime], said: list[Sen
         "acts": acts_differ(before, after, moments),
         "perks": perks_turned(before, after, moments[0]),
         "gaps": gaps(before, after, moments[0]),
+        "vain": in_vain(before, after, moments),
         "broken": {as_text(e) for e in said if any(holds(before, e, t) and not holds(after, e, t) for t in moments)},
     }
 
@@ -267,6 +297,9 @@ def all_told(plan: Plan, moments: list[datetime]) -> dict[str, set[Any]]:
         "acts": acts_told(plan),
         "perks": {(p.perk.key, m, exact(p.before), exact(p.after)) for p in plan.perks for m in p.members},
         "gaps": {tuple(gap) for gap in plan.gaps},
+        "vain": {
+            said for each in plan.vain if _GIVEN.search(said := each.partition(":")[0].removesuffix(".").casefold())
+        },
         "broken": {each.text for each in plan.broken},
     }
 

@@ -111,6 +111,15 @@ class TestWhatHasNoEffect:
         (sentence,) = small.plan(Assign("cy", "copy", "yard")).vain
         assert sentence == "Copy grants Cy nothing new in yard."
 
+    def test_but_what_lasts_longer_or_comes_with_a_higher_standing_is_new(self) -> None:
+        ranks = rank("high", "post.pin"), rank("low", "post.pin"), rank("all", "place.see", held_by="members")
+        given = [held("ada", "low"), held("bo", "low", until="2990-01-01")]
+        c = community(*ranks, members=[member("ada"), member("bo")], assignments=given)
+        assert c.plan(Assign("ada", "low", "hall")).vain == ["Low grants Ada nothing new in The Hall."]
+        for edit in (Assign("bo", "low", until="2999-01-01"), Assign("bo", "low", until="2980-01-01")):
+            assert c.plan(edit).vain == []
+        assert c.plan(Assign("ada", "high", "hall")).vain == []
+
     def test_a_word_that_something_else_keeps_from_being_so(self, small: Community) -> None:
         behind, in_vain = (small.plan(Say(where, "crew", "allow", ["voice.speak"])).vain for where in ("club", "yard"))
         assert "Crew still may not use voice.speak in club" in behind[0]

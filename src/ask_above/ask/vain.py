@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from ask_above.ask.describe.claims import of_holder
-from ask_above.change.difference import Difference
+from ask_above.change.difference import Difference, edges_of
 from ask_above.charter.moments import Instant
+from ask_above.decide.classes import MemberClass
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import Decider
 from ask_above.decide.explain import gate_asks
-from ask_above.decide.walk import closed_gate, ranks_at
+from ask_above.decide.walk import closed_gate, ranks_at, standing
 from ask_above.decide.words import in_place
 
 
@@ -22,9 +23,10 @@ def vain(before: Decider, after: Decider, difference: Difference, at: Instant) -
 def _ranks(before: Decider, after: Decider, difference: Difference, at: Instant) -> Iterator[str]:
     """Say of ranks that are given where the gate keeps their holder out, or where they bring nothing."""
     compiled = after.compiled
+    known: dict[tuple[MemberClass, MemberClass, int], bool] = {}  # of many who are alike it is worked out once
     for given in difference.given:
         gone = given.rank not in compiled.rank_at or given.place not in compiled.place_at
-        if gone or given.member not in after.people.register.members:
+        if gone or not given.gained or given.member not in after.people.register.members:
             continue
         asked, n = after.people.ask(given.member, at), compiled.place_at[given.place]
         if not asked.is_active or asked.profile is None or asked.owner:
@@ -39,12 +41,27 @@ def _ranks(before: Decider, after: Decider, difference: Difference, at: Instant)
             asks = gate_asks(compiled, gate.gate) if gate.gate else ""
             shuts = f"the gate of {gate.title} does not admit them; {asks}"
             yield f"{title} has no effect for {asked.label} {where}: {shuts}."
-        elif given.member in before.people.register.members and compiled.granted(given.rank):
-            was = before.people.ask(given.member, at)
-            below = compiled.below[n]
-            same = before.compiled is compiled and all(before.usable(was, k) == after.usable(asked, k) for k in below)
-            if same:
+        elif before.compiled is compiled and compiled.granted(given.rank):
+            if given.member not in before.people.register.members:
+                continue
+            kinds = (before.ready.class_of(given.member), after.ready.class_of(given.member), n)
+            if kinds not in known:
+                known[kinds] = _brings_nothing(before, after, given.member, n, at)
+            if known[kinds]:
                 yield f"{title} grants {asked.label} nothing new {where}."
+
+
+def _brings_nothing(before: Decider, after: Decider, member: str, place: int, at: Instant) -> bool:
+    """Whether a member can use the same, and stands as high, at a place and below it as before, now and later."""
+    sides = before, after
+    edges = edges_of(given for side in sides for given in side.people.register.of(member))
+    for moment in (at, *(edge for edge in edges if edge > at)):
+        was, now = (side.people.ask(member, moment) for side in sides)
+        for n in after.compiled.below[place]:
+            stands = [standing(after.compiled, asked.profile, n) for asked in (was, now)]
+            if before.usable(was, n) != after.usable(now, n) or stands[0] != stands[1]:
+                return False
+    return True
 
 
 def _words(before: CompiledCharter, after: Decider) -> Iterator[str]:
