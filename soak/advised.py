@@ -178,7 +178,7 @@ class Advised(Plain):
         return r in self.unbounding or bool(self.carried(r) & {*self.using(act)})
 
     def of_ranks(self) -> Iterator[Found]:
-        named = {label for q in self.place for _, label, _ in self.entries(q, "overrides")}
+        named = {label for q in self.place for _, label, e in self.entries(q, "overrides") if any(e.values())}
         for n, r in enumerate(self.ranks):
             said = self.rank[r]
             for base in said.get("builds-on", []):

@@ -153,6 +153,25 @@ class TestWhatToLookAtAgain:
         found = told(small.plan(RankSet("top", {"on-joining": "true"})))
         assert any("assigned on joining, grants member.ban" in each for each in found), found
 
+    @pytest.mark.parametrize("go", [MemberStatus("bo", "retired"), Unassign("bo", "mod")])
+    def test_what_is_left_where_somebody_goes(self, go: Edit) -> None:
+        hall = place("hall", gate={"any": ["mod"]}, exceptions={"bo": {"allow": ["post.write"]}})
+        ranks = rank("mod", "member.ban"), rank("all", "place.see", held_by="members")
+        people, given = [*map(member, ("ada", "bo", "cy"))], [held("bo", "mod")]
+        c = community(*ranks, members=people, assignments=given, places=[hall], owner="ada")
+        retires = isinstance(go, MemberStatus)
+        gone = ["exception-gone: there is an exception in hall for bo, who has left"] if retires else []
+        assert told(c.plan(go)) == [*gone, "gate-nobody: the gate of hall admits no active member"]
+        assert told(c.plan(Assign("cy", "mod"), go)) == gone
+
+    def test_how_many_have_a_rank_is_no_news_where_most_had_it(self) -> None:
+        ranks = rank("old", "post.write"), rank("mod", "member.mute"), rank("all", "place.see", held_by="members")
+        given = [held("ada", "old"), held("bo", "old"), held("cy", "mod")]
+        rules = {"authority": {"moderate": {"using": "member.mute"}}}
+        c = community(*ranks, members=[*map(member, ("ada", "bo", "cy"))], assignments=given, rules=rules)
+        assert [piece.code for piece in c.advice().pieces].count("below-everyone") == 1
+        assert told(c.plan(Assign("cy", "old"), RankSet("old", {"about": "Who was here first"}))) == []
+
     def test_it_stands_in_the_plan_with_what_mends_it(self, brook: Place) -> None:
         out = run("rank", "withhold", "member", "photo.remove.own", "--plan", cwd=brook.folder).stdout
         assert "▲ Member no longer grants photo.remove.own, but River warden grants it. [still-carried]" in out

@@ -71,7 +71,7 @@ def builds_on(sight: Sight) -> Iterator[Piece]:
     named: dict[str, list[str]] = {}
     for place in sight.compiled.places:
         for entry in place.overrides:
-            if not entry.above:
+            if not entry.above and entry.speaks:
                 named.setdefault(entry.of, []).append(sight.compiled.named[place.key].title)
     for rank in sight.compiled.ranks:
         for key in rank.builds_on:

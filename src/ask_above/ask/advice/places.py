@@ -6,10 +6,12 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from ask_above.ask.advice.piece import Piece, Sight, leave, to_entry
+from ask_above.charter.moments import Instant
 from ask_above.charter.names import few, listed
 from ask_above.charter.places import Override, Place
 from ask_above.charter.rules import Act
 from ask_above.decide.compiled import CompiledCharter
+from ask_above.decide.decider import Decider
 from ask_above.decide.layers import Word
 from ask_above.decide.walk import held, passes
 
@@ -301,6 +303,13 @@ def gates(sight: Sight) -> Iterator[Piece]:
                 what = f"the gate of {place.title} excludes {rank.title}, which may change the place"
                 mend = f"admit {rank.title} at the gate, or silence this advice"
                 yield Piece("gate-shuts-keepers", where, what, mend, (rank.key,))
+
+
+def passed(decider: Decider, member: str, at: Instant) -> frozenset[int]:
+    """Return the places with a gate that admits a member, by number; none for whoever is not active."""
+    asked, compiled = decider.people.ask(member, at), decider.compiled
+    profile = asked.profile if asked.is_active else None
+    return frozenset(n for n in compiled.gated if profile is not None and passes(compiled, profile, n))
 
 
 def _anyone_passes(sight: Sight, place: int) -> bool:

@@ -102,17 +102,22 @@ def brought(
         same.append(people.joined_without)
     looks = [look for look in looks if look not in same]
     pieces = _pieces(Sight(before, at, touched, names=names), looks)
-    known = Counter((piece.code, as_titled(piece.what)) for piece in pieces)
+    known = Counter(_says(piece, as_titled) for piece in pieces)
     left_out = _OF_NO_NEWS | set(after.compiled.charter.rules.advice.silent)
     new = []
     for piece in _pieces(Sight(after, at, touched, names=names), looks):
-        known[piece.code, piece.what] -= 1
-        if known[piece.code, piece.what] < 0 and piece.code not in left_out:
+        known[_says(piece)] -= 1
+        if known[_says(piece)] < 0 and piece.code not in left_out:
             new.append(piece)
     taken = [*taken_from_everybody(before.compiled, after.compiled)]
     commands = {piece.commands for piece in taken}
     heirs = [piece for piece in heirs if piece.what not in gone]
     return [*heirs, *taken, *(piece for piece in new if piece.commands not in commands or not piece.commands)]
+
+
+def _says(piece: Piece, as_titled: Callable[[str], str] = str) -> tuple[str, object]:
+    """Return what a piece is known by: its sentence; where that counts those who have a rank, whom it concerns."""
+    return piece.code, piece.concerned if piece.code == "below-everyone" else as_titled(piece.what)
 
 
 def _as_titled(before: Decider, after: Decider) -> Callable[[str], str]:
@@ -155,6 +160,18 @@ def _of_people(
     if any(rank.limit is not None for rank in ranks):
         yield people.over_limit
     yield people.assignments
+    if not touched.compiled.exceptional.isdisjoint(touched.among or ()):
+        yield people.exceptions_gone
+    if touched.compiled.gated and _shut_out(touched, before):
+        yield places.gates
+
+
+def _shut_out(touched: Sight, before: Decider) -> bool:
+    """Whether a gate no longer admits somebody who was changed; of very many who change alike one is looked at."""
+    known, now = before.people.register.members, touched.decider
+    there = [key for key in touched.among or () if key in known and key in touched.register.members]
+    kinds = {(before.ready.class_of(key), now.ready.class_of(key)): key for key in there}
+    return any(places.passed(before, key, touched.at) - places.passed(now, key, touched.at) for key in kinds.values())
 
 
 def advise(
