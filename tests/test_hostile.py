@@ -6,16 +6,18 @@ import csv
 import io
 import re
 import shutil
+from contextlib import suppress
 from email import policy
 from email.parser import BytesParser
 from pathlib import Path
+from random import Random
 
 import pytest
 from click.testing import CliRunner
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ask_above import Community, FaultyFilesError
+from ask_above import AskAboveError, Community, FaultyFilesError
 from ask_above.change import Assign, CharterSet, EditError, MemberAdd, MemberForget, MemberSet, PlaceAdd, RankRename
 from ask_above.change.importing import COLUMNS, Import
 from ask_above.cli.main import main
@@ -23,10 +25,14 @@ from ask_above.files.cells import guarded, unguarded
 from ask_above.files.csv_rows import read_rows
 from ask_above.files.merging import hunks, merged
 from ask_above.show.letters import invitation, letters
+from ask_above.show.shown import as_text
 from ask_above.store.database import Store
 from ask_above.visible import visible
 from commands import run
 from conftest import DEMO, Place
+from generated import generate
+from random_changes import random_edit
+from seeds import seeds
 from small import community, member, place, rank
 from standard import Size, in_folder
 
@@ -235,6 +241,31 @@ def test_a_letter_is_text_whoever_wrote_its_parts(tmp_path: Path) -> None:
         assert "taken" in content
         assert bad(content) == []
     assert len(given) == 1
+
+
+SHAPED = "{0} {} %s %(x)s $y"
+"""What a template would put something else in the place of."""
+
+
+@pytest.mark.parametrize("seed", seeds(6))
+def test_a_name_that_looks_like_a_template_is_a_name(seed: int) -> None:
+    """In whatever is said of a change, of a member, a rank, a place, and in advice."""
+    rng = Random(seed)
+    made = generate(rng)
+    for thing in (*made.charter["ranks"], *made.charter["places"], *made.charter["groups"]):
+        thing["title"] = f"{thing['key']} {SHAPED}"
+    for row in made.members:
+        row["name"] = f"{row['key']} {SHAPED}"
+    c = made.open()
+    said = [as_text(c.advice()), *(as_text(c.describe(key)) for key in (*c.register.members, "rank:r0", "place:p0"))]
+    said += [as_text(c.climb(key)) for key in c.charter.ranks]
+    for _ in range(20):
+        with suppress(AskAboveError):
+            plan = c.plan(random_edit(rng, c), by=rng.choice([*c.register.members, None]))
+            said += [as_text(plan), *map(str, plan.refusals), *plan.could, *plan.lasting]
+    assert any(SHAPED in text for text in said)
+    for text in (" ".join(each.split()) for each in said):
+        assert text.count("{0}") == text.count("%(x)s") == text.count(SHAPED), text
 
 
 def test_no_message_says_a_password() -> None:
