@@ -45,7 +45,8 @@ class Joining:
         if not opened:
             return
         people = [kin for kin in differing if kin.now]
-        for kin in (*people, *(self._others(people) if any(map(self._has_filled, opened)) else ())):
+        others = self._others(people) if any(self._has_filled(key, people) for key in opened) else ()
+        for kin in (*people, *others):
             for key in opened:
                 before, after = self._may(0, kin.before, key), self._may(1, kin.after, key)
                 if before != after:
@@ -55,12 +56,14 @@ class Joining:
         rank = self.sides[side].compiled.charter.ranks.get(key)
         return rank if rank is not None and rank.may_be_joined else None
 
-    def _has_filled(self, key: str) -> bool:
+    def _has_filled(self, key: str, people: Iterable[Kin]) -> bool:
         """Whether a rank is full now and was not, or has room again: that is so for whoever else might join it."""
         rank = self._open(1, key)
         # under another charter everybody is looked at
         if not self.same or rank is None or rank.limit is None:
             return False
+        if not any(self._has(0, kin.before, key) is not self._has(1, kin.after, key) for kin in people):
+            return False  # everybody else need not be counted
         before, after = self._have(0, rank), self._have(1, rank)
         # whoever has it somewhere is one of those who fill it
         return any((before >= full) is not (after >= full) for full in (rank.limit, rank.limit + 1))
@@ -80,12 +83,17 @@ class Joining:
             self._counted[side, rank.key] = how_many_have(self.sides[side].people, rank, self.at)
         return self._counted[side, rank.key]
 
+    def _has(self, side: int, asked: Asked | None, key: str) -> bool:
+        if asked is None or asked.is_retired:
+            return False
+        return key in recorded_anywhere(self.sides[side].compiled, asked)
+
     def _may(self, side: int, asked: Asked | None, key: str) -> bool:
         rank, decider = self._open(side, key), self.sides[side]
         if asked is None or not asked.acts or rank is None:
             return False
         if rank.limit is not None:
-            besides = self._have(side, rank) - (key in recorded_anywhere(decider.compiled, asked))
+            besides = self._have(side, rank) - self._has(side, asked, key)
             if besides >= rank.limit:
                 return False
         met = conditions(decider.people, rank._replace(limit=None), asked, (0,), self.at)
