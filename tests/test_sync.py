@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import json
+import re
 import shutil
 import ssl
 from collections.abc import Iterator
@@ -198,6 +199,16 @@ class TestTakingOver:
         after = before.again()
         assert not before.impact(after)
         assert [each.source for each in after.register.of("ida")] == [each.source for each in before.register.of("ida")]
+
+    def test_another_key_by_hand_is_answered_with_the_command_that_gives_it(self, here: Path) -> None:
+        sync(here, "--yes")
+        for name in ("charter.yaml", "assignments.csv"):
+            text = (here / name).read_text()
+            (here / name).write_text(re.sub(r"\bhost\b", "landing-host", text))
+        told = " ".join(run("check", cwd=here).stdout.split())
+        assert "sisters gave it, which no file changes; to change its key: ask-above rank rename host --key KEY" in told
+        assert run("undo", "--edits", "--yes", cwd=here).returncode == 0
+        assert run("rank", "rename", "host", "--key", "landing-host", "--yes", cwd=here).returncode == 0
 
     @pytest.mark.slow
     def test_commands_are_refused_names_addresses_and_groups_that_the_directory_holds(self, here: Path) -> None:

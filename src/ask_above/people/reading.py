@@ -108,6 +108,13 @@ def _member(
     return member
 
 
+def _held(row: FileRow, kind: str, key: str) -> str:
+    """Say of what a directory gave how its rank or place gets another key: no file changes what it gave."""
+    source = row.cells.get("source", "")
+    command = f"ask-above {kind} rename {key} --key KEY"
+    return f". {source} gave it, which no file changes; to change its key: {command}" if source and key else ""
+
+
 def owner_fault(owner: str | None, members: Mapping[str, Member]) -> str:
     """Say what is wrong with who the owner is, in a community that has a register; nothing where all is well."""
     if owner is None or not members:
@@ -171,7 +178,7 @@ class _Assignments:
         if known is None:
             message = f"there is no rank '{rank}' in {self.charter}" if rank else "an assignment needs a rank"
             near = self.rows.near(rank, self.names.ranks)
-            self.rows.fault(row, "rank", "unknown-rank", message, "the key of a rank", near)
+            self.rows.fault(row, "rank", "unknown-rank", message, f"the key of a rank{_held(row, 'rank', rank)}", near)
             return False
         if known.automatic:
             message = f"'{rank}' is automatic (held-by: {known.held_by}, {known.where}); remove this row"
@@ -184,7 +191,8 @@ class _Assignments:
             return True
         message = f"there is no place '{place}' in {self.charter}"
         near = self.rows.near(place, self.names.places)
-        self.rows.fault(row, "place", "unknown-place", message, "the key of a place, or nothing for the site", near)
+        expected = f"the key of a place, or nothing for the site{_held(row, 'place', place)}"
+        self.rows.fault(row, "place", "unknown-place", message, expected, near)
         return False
 
     def _period(self, row: FileRow, start: str, until: str) -> Period | None:
