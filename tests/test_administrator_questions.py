@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from datetime import UTC, datetime, timedelta
 from itertools import combinations
 from random import Random
@@ -17,6 +18,8 @@ from ask_above import Assignment, Community, Member, QuestionError, UnknownNameE
 from ask_above.ask.fit.search import WEIGHTS
 from ask_above.charter import changes
 from ask_above.charter.moments import ALWAYS, Period
+from commands import run
+from conftest import Place
 from generated import NOW, Generated, communities, generate
 from small import community, held, member, place, rank, texts
 
@@ -374,6 +377,20 @@ class TestFit:
         assert not pasted.may(new, "post.pin", at="yard")
         there = c.fit(wanted).few
         assert there is None or made.fitting.weight < there.weight
+
+    @pytest.mark.slow
+    def test_what_is_proposed_can_be_typed_and_the_gates_on_the_way_let_it_in(self, brook: Place) -> None:
+        """The gate of the demo's landowners asks for a team or a warden, and shuts a bot out; the bot stays out."""
+        made = brook.open().propose([("post.write", "landowners"), ("thread.close", "landowners")])
+        assert made is not None
+        assert [place for place, _ in made.gates] == ["landowners"]
+        for command in made.commands:
+            assert run(*shlex.split(command)[1:], "--yes", cwd=brook.folder).returncode == 0, command
+        c, new = brook.open(), f"rank:{made.key}"
+        assert all(c.may(new, key, at="landowners") for key in ("post.write", "thread.close"))
+        gate = c.charter.places["landowners"].gate
+        assert gate is not None
+        assert (str(gate.any[-1]), [*map(str, gate.none)], gate.teaser) == (made.key, ["relay-bot"], True)
 
     def test_no_new_rank_is_proposed_where_none_can_help(self) -> None:
         closed = [place("p", overrides={"m": {"bar": ["post.write"]}})]

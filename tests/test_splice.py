@@ -10,9 +10,10 @@ import pytest
 import yaml
 
 import ask_above
-from ask_above.change.steps import Drop, Insert, MoveItem, Put, Rename, Step, at, take
+from ask_above.change.steps import Drop, Insert, MoveItem, Put, Rename, Step, at
 from ask_above.files.splice import AliasError, apply, edited
 from ask_above.files.yaml_text import compose, plain
+from plain_steps import take
 from seeds import seeds
 
 DEMO = (Path(ask_above.__file__).parent / "demo" / "wren-valley" / "charter.yaml").read_text("utf-8")

@@ -12,7 +12,6 @@ from functools import cached_property
 from typing import Any
 
 from ask_above.change.parts import (
-    _LOOKS,
     CHARTER_ROWS,
     GROUP_ROWS,
     IDENTITY,
@@ -41,6 +40,8 @@ OWNERS = ("unbounded", "kept_by", "after", "apart_from", "limit", "lists")
 """The fields of a rank that are the owner's alone."""
 _LET_IN = ((Status.PENDING, Status.ACTIVE), (Status.INVITED, Status.ACTIVE), (Status.INVITED, Status.PENDING))
 _RENAMED = ("rank", "group", "place", "set", "bundle", "member")
+
+_LOOKS = ("title", "about", "color", "badge", "prefix")
 
 
 class Charters:

@@ -9,7 +9,6 @@ from collections.abc import Iterable, Mapping
 from enum import StrEnum
 from typing import Any, Final, NamedTuple
 
-from ask_above.charter.catalogue import Words
 from ask_above.charter.charter import Charter
 from ask_above.charter.moments import Instant
 from ask_above.charter.places import Override
@@ -19,8 +18,6 @@ BEGINNING: Instant = -(1 << 62)
 END: Instant = 1 << 62
 IDENTITY: Final = ("user_name", "external_id")
 """What says who somebody is to other programs."""
-_LOOKS = ("title", "about", "color", "badge", "prefix")
-_NO_WORDS: Words = Words()
 
 
 class Coverage(NamedTuple):

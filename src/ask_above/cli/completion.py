@@ -49,26 +49,24 @@ def _completed(param: click.Parameter) -> None:
         param._custom_shell_complete = options.complete(_BY_KIND[kind])
 
 
-class _Bash(BashComplete):
+class _AsOptions(ShellComplete):
     def get_completion_args(self) -> tuple[list[str], str]:
         args, incomplete = super().get_completion_args()
         return words_as_options(self.cli, args), incomplete
 
+
+class _Bash(_AsOptions, BashComplete):
     @staticmethod
     def _check_version() -> None:
         """Ask no shell for its version: the script is made where there may be none."""
 
 
-class _Zsh(ZshComplete):
-    def get_completion_args(self) -> tuple[list[str], str]:
-        args, incomplete = super().get_completion_args()
-        return words_as_options(self.cli, args), incomplete
+class _Zsh(_AsOptions, ZshComplete):
+    pass
 
 
-class _Fish(FishComplete):
-    def get_completion_args(self) -> tuple[list[str], str]:
-        args, incomplete = super().get_completion_args()
-        return words_as_options(self.cli, args), incomplete
+class _Fish(_AsOptions, FishComplete):
+    pass
 
 
 _KINDS: Final[dict[str, type[ShellComplete]]] = {"bash": _Bash, "zsh": _Zsh, "fish": _Fish}

@@ -19,11 +19,10 @@ from ask_above.decide.layers import Entrance, LayerName, Saying, Sayings, Word, 
 
 
 class Voice(NamedTuple):
-    """One entry that speaks for a rank or group at a place; ``of_set`` names the override set that it stands in."""
+    """One entry that speaks for a rank or group at a place, by itself or in an override set."""
 
     entry: Override
     word: Word
-    of_set: str | None = None
 
 
 class Resting(NamedTuple):
@@ -285,17 +284,16 @@ class CompiledCharter(Keeper):
 
     def _find_voices(self, place: int, holder: str) -> Iterator[Voice]:
         here = self.places[place]
-        sources: list[tuple[str | None, tuple[Override, ...]]] = [(None, here.overrides)]
-        sources += [(key, self.charter.override_sets[key].overrides) for key in here.like]
+        sources = [here.overrides, *(self.charter.override_sets[key].overrides for key in here.like)]
         position = self.rank_at.get(holder)
-        for of_set, entries in sources:
-            yield from (Voice(entry, self.word_of(entry), of_set) for entry in entries if entry.label == holder)
+        for entries in sources:
+            yield from (Voice(entry, self.word_of(entry)) for entry in entries if entry.label == holder)
             if position is not None:
                 # a range covers its start and all above it: those whose start stands level or lower (2.6)
                 ranges = [entry for entry in entries if entry.above and self.rank_at[entry.of] >= position]
                 # nearest start first: the smaller range is the closer word
                 ranges.sort(key=lambda each: self.rank_at[each.of])
-                yield from (Voice(each, self.word_of(each), of_set) for each in ranges)
+                yield from (Voice(each, self.word_of(each)) for each in ranges)
 
     def words_at(self, place: int) -> dict[str, Word]:
         """Return the word of every rank and group that has one at a place; most places have few."""

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Iterator
 from typing import NamedTuple
 
@@ -67,12 +66,6 @@ def _joined(codes: object) -> Iterator[_Code]:
         yield open_
 
 
-def apart(one: str, other: str) -> int:
-    """Return how many lines stand in one of two texts and not in the other."""
-    mine, theirs = Counter(one.splitlines()), Counter(other.splitlines())
-    return ((mine - theirs) + (theirs - mine)).total()
-
-
 def differing(name: str, old: str, new: str) -> Iterator[tuple[str, int, str, str]]:
     """Yield the pieces in which two texts differ, line by line; each counts on those before it."""
     lines = old.splitlines(keepends=True)
@@ -102,15 +95,3 @@ def merged(base: str, one: str, other: str) -> str | None:
     for hunk in sorted((*first, *rest), key=lambda each: (each.start, each.end), reverse=True):
         lines[hunk.start : hunk.end] = hunk.lines
     return "".join(lines)
-
-
-def meeting(base: str, one: str, other: str) -> tuple[int, list[str], list[str]]:
-    """Return where two changes of a text meet: the line in ``one``, and the lines of both."""
-    shift = 0
-    second = hunks(base, other)
-    for hunk in hunks(base, one):
-        for each in second:
-            if each != hunk and each.meets(hunk):
-                return hunk.start + shift + 1, list(hunk.lines), list(each.lines)
-        shift += len(hunk.lines) - (hunk.end - hunk.start)
-    return 0, [], []

@@ -78,7 +78,6 @@ class UnavailableError(Exception):
 
 
 _FULL: Final = User[RegisterUser]
-_URN: Final = str(RegisterUser.__schema__)
 
 
 class RegisterStorage(ScimStorage):

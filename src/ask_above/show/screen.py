@@ -72,10 +72,6 @@ class Screen:
         """Return text to be written in a style, where there are colours."""
         return self._marked(text, _STYLES[style]) if style else text
 
-    def coloured(self, text: str, color: str | None) -> str:
-        """Return text to be written in a colour written #rrggbb, where there are colours; else as it is."""
-        return self._marked(text, color) if color and _COLOR.fullmatch(color) else text
-
     def _marked(self, text: str, style: str) -> str:
         return f"{_SIGN}{style}{_SIGN}{text}{_SIGN}{_SIGN}" if self.colour and text else text
 
