@@ -38,7 +38,7 @@ from ask_above.change import (
     Withdraw,
     Withhold,
 )
-from ask_above.workspace.plans import RefusedError, change
+from ask_above.workspace.plans import RefusedError
 from ask_above.workspace.storage import ChangedMeanwhileError
 from ask_above.workspace.undoing import undo
 from conftest import DEMO, Place, assert_files_say_the_same
@@ -448,7 +448,8 @@ def test_while_one_plans_and_makes_with_the_others_waiting_nobody_comes_between(
 
     def another() -> None:
         begun.set()
-        change(brook.open().home, [MemberSet("tove", {"note": "after"})])
+        with brook.open().home.locked():
+            brook.open().plan(MemberSet("tove", {"note": "after"})).apply()
         noted.append("another")
 
     with brook.open().home.locked():

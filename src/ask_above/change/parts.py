@@ -91,7 +91,6 @@ class Kind(StrEnum):
     PLACE = "place"
     EXPECTATIONS = "expectations"
     MEMBER = "member"
-    ASSIGNMENT = "assignment"
 
 
 class EditRow(StrEnum):
@@ -103,7 +102,6 @@ class EditRow(StrEnum):
     PLACE = "place"
     PARENT = "parent"
     SETS = "sets"
-    ASSIGN = "assign"
     PEOPLE = "people"
     ACCOUNT = "account"
     NAME = "name"

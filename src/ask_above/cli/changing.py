@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from functools import wraps
 from typing import TYPE_CHECKING, Any, NamedTuple, cast
 
@@ -251,13 +251,13 @@ def words_of(names: Sequence[str]) -> list[str]:
     return [word for name in names for word in name.replace(",", " ").split()]
 
 
-def fields_said(noun: str, names: Iterable[str] = ()) -> dict[str, str]:
-    """Return the fields of a rank, a place or a group that are set, each with what it is; of ``names`` only these."""
+def fields_said(noun: str) -> dict[str, str]:
+    """Return the fields of a rank, a place or a group that are set, each with what it is."""
     from ask_above.charter.reading import form
 
     known: Mapping[str, Any] = getattr(form, noun).fields
     left_out = ("key", "overrides", "exceptions", "gate", "like", "places")
-    return {name: known[name].about for name in names or known if name not in left_out}
+    return {name: known[name].about for name in known if name not in left_out}
 
 
 def set_command(group: click.Group, complete_key: Callable[..., Any], edit: str, help_text: str) -> None:

@@ -29,20 +29,12 @@ class Files(NamedTuple):
     register: Register
 
 
-def read_folder(folder: Path, name: str = CHARTER, read: dict[str, bytes | None] | None = None) -> Files:
-    """Read a community's folder; ``name`` is its charter's. What every file held is put into ``read``.
+def read_folder(folder: Path, name: str = CHARTER) -> Files:
+    """Read a community's folder; ``name`` is its charter's.
 
     Raises :class:`FaultyFilesError` where anything is wrong.
     """
-
-    def fetch(wanted: str) -> bytes | None:
-        file = folder / wanted
-        raw = contents(file) if file.exists() else None
-        if read is not None:
-            read[wanted] = raw
-        return raw
-
-    return read_files(fetch, name)
+    return read_files(lambda wanted: contents(folder / wanted) if (folder / wanted).exists() else None, name)
 
 
 def read_texts(texts: Mapping[str, str]) -> Files:

@@ -78,10 +78,9 @@ def read_mark(folder: Path) -> FolderMark | None:
 class Location:
     """A folder with a charter of this name, and the register's database: the one that a URL names, else its own."""
 
-    def __init__(
-        self, folder: Path, name: str = CHARTER, register: str | None = None, limit: float | None = None
-    ) -> None:
-        self.folder, self.name, self.register, self.limit = folder, name, register, limit
+    def __init__(self, folder: Path, name: str = CHARTER, register: str | None = None) -> None:
+        self.folder, self.name, self.register = folder, name, register
+        self.limit: float | None = None
         self.opened: Store | None = None
         self.read_already: tuple[str, bytes] | None = None
         self.made = False

@@ -697,12 +697,3 @@ def check_owner(charter: Charter, register: Register) -> None:
     wrong = owner_fault(charter.owner, register.members)
     if wrong:
         raise EditError(f"{upper(wrong)}. Hand over first: ask-above member hand-over MEMBER")
-
-
-def change(home: Storage, edits: Sequence[Edit], *, by: str | None = None, why: str = "", force: bool = False) -> Entry:
-    """Plan and make a change; where somebody else was faster, plan anew on what they left, and keep others waiting."""
-    try:
-        return plan(home, edits, by=by, why=why).apply(force=force)
-    except ChangedMeanwhileError:
-        with home.locked():
-            return plan(home, edits, by=by, why=why).apply(force=force)
