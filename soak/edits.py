@@ -246,6 +246,7 @@ def agreeing(c: Community, plan: Plan, ours: Plan, actor: str, which: object) ->
     said = [str(each) for each in (*ours.refusals, *ours.passable)]
     assert broken is None or bool(broken) is bool(said), (which, "the maintainer", broken, said)
     said = [str(each) for each in plan.refusals]
+    assert len({(each.rule, each.why.casefold()) for each in plan.refusals}) == len(said), (which, "told twice", said)
     assert expected is None or bool(expected) is bool(said), (which, actor, expected, said)
     return Counter(["not read" if expected is None else "refused" if said else "passes"])
 

@@ -223,7 +223,7 @@ class Plan(Printed):
         if self.by:
             return self._refusals_for(self.by)
         return [
-            *self._held_outside(""),
+            *dict.fromkeys(self._held_outside("")),
             *(refusal for refusal in self._reach.conditions.refusals if not refusal.passable),
         ]
 
@@ -231,7 +231,7 @@ class Plan(Printed):
         """Return why the change may not be made by a member, whoever planned it."""
         # what the change does is the same whoever makes it: only the maker is looked at anew
         reach = self._reach if actor == self.by else self._reach.made_by(self._making(actor))
-        return [*self._held_outside(actor), *reach.refusals(actor)]
+        return [*dict.fromkeys(self._held_outside(actor)), *reach.refusals(actor)]
 
     def _held_outside(self, actor: str) -> Iterator[Refusal]:
         """Yield what a directory holds and this changes, where it is not the directory that does (rule 9.15).
