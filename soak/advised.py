@@ -20,7 +20,7 @@ sys.path.insert(0, str(Path(__file__).parent.parent))
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 
 from soak.edits import side, with_a_head
-from soak.told import with_more
+from soak.told import through_seeds, with_more
 
 from ask_above.ask.advice.piece import Piece
 from generated import Generated, generate
@@ -446,11 +446,5 @@ def without(charter: Data, command: str) -> Data:
     return other
 
 
-def main() -> None:
-    """Go through the seeds; the first that differs ends it."""
-    count, first = int(sys.argv[1]), int(sys.argv[2]) if len(sys.argv) > 2 else 1_000
-    print(f"all agree: {dict(sum((advised(seed) for seed in range(first, first + count)), Counter[str]()))}")
-
-
 if __name__ == "__main__":
-    main()
+    through_seeds(advised)

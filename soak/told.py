@@ -9,7 +9,7 @@ import itertools
 import re
 import sys
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import suppress
 from datetime import UTC, datetime
 from decimal import Decimal
@@ -338,11 +338,11 @@ def as_it_differs(seed: int, count: int = 4) -> Counter[str]:
     return counts
 
 
-def main() -> None:
-    """Go through the seeds; the first that differs ends it."""
+def through_seeds(held: Callable[[int], Counter[str]]) -> None:
+    """Go through the seeds that were typed; the first that differs ends it."""
     count, first = int(sys.argv[1]), int(sys.argv[2]) if len(sys.argv) > 2 else 1_000
-    print(f"all agree: {dict(sum((as_it_differs(seed) for seed in range(first, first + count)), Counter[str]()))}")
+    print(f"all agree: {dict(sum(map(held, range(first, first + count)), Counter[str]()))}")
 
 
 if __name__ == "__main__":
-    main()
+    through_seeds(as_it_differs)

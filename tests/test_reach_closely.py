@@ -205,6 +205,15 @@ def many(request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch) -> Non
         monkeypatch.setattr(turns, "_FEW", 0)
 
 
+def test_where_the_charter_has_nothing_that_an_edit_takes_it_says_what_is_missing(tmp_path: Path) -> None:
+    lead, catalogue = [key for key in LEAD if key != "place.manage"], dict(CAPABILITIES["All"])
+    del catalogue["place.manage"]
+    how: dict[str, Any] = {"capabilities": {"All": catalogue}, "lead": {"grants": lead}}
+    rules = {key: said for key, said in RULES.items() if key != "overrides"}
+    said = against(made(tmp_path, rank("guest"), rules=rules, **how), Say("yard", "guest", "deny", ["post.write"]))
+    assert "the rules name no capability for this act, and there is no place.manage" in said
+
+
 @pytest.mark.usefixtures("many")
 class TestPower:
     """9.7b and 9.7d: nobody comes to have power that the actor has not."""

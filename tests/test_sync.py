@@ -19,7 +19,7 @@ import pytest
 from aiosmtpd.controller import Controller
 
 from ask_above import Community
-from ask_above.change import Edit, GroupRename, RankRename
+from ask_above.change import Edit, GroupRename, PlaceRename, RankRename
 from asking import free_port
 from commands import Done, run
 from conftest import DEMO
@@ -190,7 +190,12 @@ class TestTakingOver:
         assert run("undo", "--yes", cwd=here).returncode == 0
 
     @pytest.mark.parametrize(
-        "edit", [RankRename("host", None, "landing-host"), GroupRename("upper-team", None, "team-one")]
+        "edit",
+        [
+            RankRename("host", None, "landing-host"),
+            GroupRename("upper-team", None, "team-one"),
+            PlaceRename("commons", None, "landing-room"),
+        ],
     )
     def test_another_key_takes_nothing_from_whoever_has_what_the_directory_gave(self, here: Path, edit: Edit) -> None:
         sync(here, "--yes")

@@ -108,7 +108,7 @@ def _member(
     return member
 
 
-def _held(row: FileRow, kind: str, key: str) -> str:
+def _how_to_rename(row: FileRow, kind: str, key: str) -> str:
     """Say of what a directory gave how its rank or place gets another key: no file changes what it gave."""
     source = row.cells.get("source", "")
     command = f"ask-above {kind} rename {key} --key KEY"
@@ -178,7 +178,9 @@ class _Assignments:
         if known is None:
             message = f"there is no rank '{rank}' in {self.charter}" if rank else "an assignment needs a rank"
             near = self.rows.near(rank, self.names.ranks)
-            self.rows.fault(row, "rank", "unknown-rank", message, f"the key of a rank{_held(row, 'rank', rank)}", near)
+            self.rows.fault(
+                row, "rank", "unknown-rank", message, f"the key of a rank{_how_to_rename(row, 'rank', rank)}", near
+            )
             return False
         if known.automatic:
             message = f"'{rank}' is automatic (held-by: {known.held_by}, {known.where}); remove this row"
@@ -191,7 +193,7 @@ class _Assignments:
             return True
         message = f"there is no place '{place}' in {self.charter}"
         near = self.rows.near(place, self.names.places)
-        expected = f"the key of a place, or nothing for the site{_held(row, 'place', place)}"
+        expected = f"the key of a place, or nothing for the site{_how_to_rename(row, 'place', place)}"
         self.rows.fault(row, "place", "unknown-place", message, expected, near)
         return False
 
