@@ -65,7 +65,7 @@ def everyone(plan: Plan) -> Iterator[tuple[str, str, str, Any, Any, int]]:
     Members whatever their status, as if active; visitors; everyone asked as a rank; as ``joined`` with
     every open rank that they may join.
     """
-    old, new = plan._old, plan.after.decider
+    old, new = plan.old, plan.after.decider
     edges = {plan.at}
     for register in (old.people.register, new.people.register):
         edges |= {
@@ -119,7 +119,7 @@ def named_in_rules(decider: Decider) -> int:
 
 
 def nobody_has(plan: Plan, rank: str) -> bool:
-    decider = plan._old
+    decider = plan.old
     people = (decider.people.ask(key, plan.at) for key in decider.people.register.members)
     position = decider.compiled.rank_at[rank]
     return not any(
@@ -130,7 +130,7 @@ def nobody_has(plan: Plan, rank: str) -> bool:
 
 def touched(plan: Plan, actor: str) -> None:
     """Nobody gains what the actor did not hold there, and nobody loses who does not stand below, now or later."""
-    old, new = plan._old, plan.after.decider
+    old, new = plan.old, plan.after.decider
     asked = old.people.ask(actor, plan.at)
     if asked.rules_all or not asked.acts or plan._reach.rights.by_oneself_alone(actor):
         return
@@ -187,7 +187,7 @@ def touched(plan: Plan, actor: str) -> None:
 
 def given_as_one_may(plan: Plan, actor: str) -> None:
     """Ranks are given to those below, of those below, in the giver's own name; nobody says who somebody is."""
-    old, new = plan._old, plan.after.decider
+    old, new = plan.old, plan.after.decider
     asked = old.people.ask(actor, plan.at)
     if asked.rules_all or not asked.acts or plan.kind == "undo":
         return

@@ -151,18 +151,18 @@ def test_those_concerned_are_told_in_a_standard_mail(river: Path) -> None:
     text = mail.get_content()
     assert text.startswith("Dear Tove Eddy,")
     assert text.rstrip().endswith("-- the river")
-    assert "In River talk you may moderate Board host, Volunteer, Newcomer, Member and Passer-by." in text
+    assert "You may now, in River talk: moderate Board host, Volunteer, Newcomer, Member and Passer-by." in text
     said("assign", "host", "maren", "--until", "2097-06-30", "--tell", "--yes", cwd=river)
     known = list((river / "outbox").glob("*-maren.eml"))
     text = message_from_string(known[0].read_text("utf-8"), policy=policy.default).get_content()
     assert "You have the rank Board host on the whole site through 30 Jun 2097." in text
-    assert "On the whole site you may moderate Board host, Volunteer, Newcomer, Member and Passer-by." in text
+    assert "You may now, on the whole site: moderate Board host, Volunteer, Newcomer, Member and Passer-by." in text
     said("unassign", "volunteer", "maren", "--yes", cwd=river)
     said("assign", "volunteer", "maren", "--tell", "--yes", cwd=river)
     (letter,) = set((river / "outbox").glob("*-maren.eml")) - set(known)
     text = letter.read_text("utf-8")
     assert "You may now" in text
-    assert "you may moderate" not in text  # that is as it was before
+    assert "moderate" not in text  # that is as it was before
     invited = said(
         "member", "invite", "vera", "--email", "vera@river.example", "--message", "Come and see.", "--yes", cwd=river
     )

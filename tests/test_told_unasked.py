@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from collections import Counter
+from email import message_from_string, policy
 from pathlib import Path
 
 import pytest
+from soak.written import as_it_is
 
 from ask_above import Community
 from ask_above.ask.tables import power_cells
@@ -13,6 +16,8 @@ from ask_above.change import (
     Edit,
     Grant,
     GroupSet,
+    HandOver,
+    MemberGroups,
     MemberSet,
     MemberStatus,
     PlaceRemove,
@@ -291,3 +296,80 @@ class TestWhoMayJoin:
         come.apply()
         gone = club.again().plan(RankRemove("walkers"))
         assert [(gains, sorted(who)) for gains, who in self.joins(gone)] == [(False, ["ada", "bo", "cy", "di"])]
+
+
+RANKS_CHANGED, MEMBERSHIP_CHANGED, MAY_CHANGED = "Your ranks", "Your membership", "What you may do"
+THREADS, CALM = "pin a thread; close a thread", "mute a member; rename any member"
+HOSTS = "moderate Board host, Volunteer, Newcomer, Member and Passer-by."
+WRITTEN: dict[str, tuple[Edit, str, list[str]]] = {
+    "otto": (
+        Assign("otto", "host", "river-talk", "2097-01-01", "2097-06-01"),
+        RANKS_CHANGED,
+        [
+            "You will have the rank Board host in River talk from 1 Jan 2097 through 1 Jun 2097.",
+            f"You may, in River talk, from 1 Jan 2097, through 1 Jun 2097: {THREADS}; {CALM}.",
+            f"You may, in River talk, from 1 Jan 2097: {HOSTS}",
+        ],
+    ),
+    "bram": (MemberStatus("bram", "locked"), MEMBERSHIP_CHANGED, ["Your account is locked."]),
+    "petra": (MemberStatus("petra", "retired"), MEMBERSHIP_CHANGED, ["You are no longer a member."]),
+    "niko": (MemberStatus("niko", "active"), MEMBERSHIP_CHANGED, ["Your account is no longer locked."]),
+    "lena": (
+        Assign("lena", "surveyor"),
+        RANKS_CHANGED,
+        ["You will have the rank Surveyor on the whole site once you are active."],
+    ),
+    "vesna": (
+        Assign("vesna", "founding-friend"),
+        RANKS_CHANGED,
+        ["You have the rank Founding friend on the whole site."],
+    ),
+    "dara": (
+        Unassign("dara", "host", "commons"),
+        RANKS_CHANGED,
+        [
+            "You no longer have the rank Board host in Common room.",
+            f"You may no longer, in Common room, Notices, Welcome desk, River talk and Photo wall: {CALM}.",
+            "You may no longer, in Notices, Welcome desk and River talk: pin a thread; close a thread.",
+            f"You may no longer, in Common room: {HOSTS}",
+        ],
+    ),
+    "freya": (
+        Grant("host", ["post.edit.all"]),
+        MAY_CHANGED,
+        ["You may now, in Alder board and Alder journal: edit any post."],
+    ),
+}
+
+
+class TestLetters:
+    """What members are told of themselves is so: from when, until when, and as whom."""
+
+    @pytest.mark.slow
+    def test_they_say_what_differs_read_once_more_and_no_more(self) -> None:
+        counts = sum(map(as_it_is, range(40)), Counter[str]())
+        assert counts.keys() == {"standing", "groups", "ranks", "answers", "acts"}
+
+    @pytest.mark.parametrize("key", WRITTEN)
+    def test_what_has_changed_is_said_first_and_no_more_than_that(self, brook: Place, key: str) -> None:
+        edit, subject, news = WRITTEN[key]
+        plan = brook.open().plan(MemberSet(key, {"email": f"{key}@river.example"}), edit)
+        letter = next(text for file, text in letters(plan) if file.endswith(f"-{key}.eml"))
+        mail = message_from_string(letter, policy=policy.default)
+        assert str(mail["Subject"]).startswith(f"{subject} at Wren Valley River Watch ha")
+        assert mail.get_content().partition("River Watch.\n\n")[2].strip().splitlines() == news
+
+    def test_of_the_ownership_both_are_told(self, brook: Place) -> None:
+        plan = brook.open().plan(MemberSet("dara", {"email": "d@river.example"}), HandOver("dara"))
+        said = {file.rpartition("-")[2]: text for file, text in letters(plan)}
+        assert "You are now the owner and may do everything." in said["dara.eml"]
+        assert "You are no longer the owner." in said["ines.eml"]
+
+    def test_of_groups_they_say_which(self, brook: Place) -> None:
+        plan = brook.open().plan(MemberSet("otto", {"email": "o@river.example"}), MemberGroups("otto", ("upper-team",)))
+        ((_, letter),) = letters(plan)
+        assert "You are now in the group Upper reach team." in letter
+
+    def test_of_a_record_alone_nobody_is_told(self, brook: Place) -> None:
+        edits = Unassign("dara", "host", "commons"), Assign("dara", "host", "commons", "2025-04-01", why="Again")
+        assert letters(brook.open().plan(*edits)) == []

@@ -152,11 +152,10 @@ def _show_and_make(how: How, made: Plan) -> int:
 
 def _without_address(screen: Screen, made: Plan) -> None:
     """Name those who are concerned and get no letter."""
+    from ask_above.show.news import News
+
     members = made.after.register.members
-    concerned = {key for shift in made.effect.shifts for key in shift.members} | {
-        row.key for row in made.rows if row.table == "members" and not row.before
-    }
-    silent = [members[key].called for key in members if key in concerned and not members[key].email]
+    silent = [members[key].called for key in News(made).concerned if not members[key].email]
     if silent:
         screen.paragraph(f"Without an address, so without a letter: {few(silent, _FEW)}.", rest="  ", style="warn")
 

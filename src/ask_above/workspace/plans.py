@@ -155,21 +155,21 @@ class Plan(Printed):
     @cached_property
     def effect(self) -> Impact:
         """Who gains and who loses what, where; what differs between ranks; which expectations turn."""
-        return effect_of(self.difference, self._old, self.after.decider)
+        return effect_of(self.difference, self.old, self.after.decider)
 
     @cached_property
     def gaps(self) -> list[Gap]:
         """What nobody can do any more by it, or one member alone, of all of medium and high risk."""
         from ask_above.ask.cover import lost
 
-        return lost(self._old, self.after.decider, self.at, self.effect.shifts)
+        return lost(self.old, self.after.decider, self.at, self.effect.shifts)
 
     @cached_property
     def perks(self) -> list[PerkTurned]:
         """What it makes of perks, for whom."""
         from ask_above.ask.perks import turned
 
-        return turned(self._old, self.after.decider, self.at)
+        return turned(self.old, self.after.decider, self.at)
 
     @cached_property
     def brought(self) -> list[Piece]:
@@ -178,14 +178,14 @@ class Plan(Printed):
 
         leaves = any(row.table == "members" and (row.after or {}).get("status") == Status.RETIRED for row in self.rows)
         heirs = heirs_of(self.home.entries(), self.before) if leaves else {}
-        return brought(self._old, self.after.decider, self.at, Beside(heirs=heirs), self.effect.shifts)
+        return brought(self.old, self.after.decider, self.at, Beside(heirs=heirs), self.effect.shifts)
 
     @cached_property
     def vain(self) -> list[str]:
         """What of it has no effect, and why, in sentences."""
         from ask_above.ask.vain import vain
 
-        return vain(self._old, self.after.decider, self.difference, self.at)
+        return vain(self.old, self.after.decider, self.difference, self.at)
 
     @property
     def broken(self) -> list[TurnedExpectation]:
@@ -198,13 +198,13 @@ class Plan(Printed):
         return Difference(_state(self.before), _state(self.after), self.at)
 
     @cached_property
-    def _old(self) -> Decider:
+    def old(self) -> Decider:
         """What answers for the community before, in the keys of the one after."""
         return self.difference.in_new_keys(self.before.decider)
 
     @cached_property
     def _reach(self) -> Reach:
-        return Reach(self._old, self.after.decider, self.difference, self.at, self._making(self.by))
+        return Reach(self.old, self.after.decider, self.difference, self.at, self._making(self.by))
 
     def _making(self, actor: str) -> Making:
         """Return how the change is made, if ``actor`` makes it; records bear the name of whoever does."""

@@ -288,22 +288,14 @@ class Describer:
 
     def acts(self, rank: Rank) -> str:
         """Say on whom a rank acts, on the whole site: ``moderate Volunteer; assign Volunteer``; nothing for none."""
-        return self._said_of_acts(
-            {act: [target.key for actor, target in self.powers[act] if actor.key == rank.key] for act in ACTS}
+        return said_of_acts(
+            {act: [target.title for actor, target in self.powers[act] if actor.key == rank.key] for act in ACTS}
         )
 
     def acts_of(self, asked: Asked, place: int) -> str:
         """Say on whom somebody acts at a place, as :meth:`acts` does."""
-        planes = self.decider.keep(Planes)
-        return self._said_of_acts({act: planes.named(asked, act, place) for act in ACTS})
-
-    def _said_of_acts(self, on: Mapping[Act, Sequence[str]]) -> str:
-        titles = self.compiled.charter.ranks
-        ways: dict[tuple[str, ...], list[str]] = {}
-        for act, keys in on.items():
-            if keys:
-                ways.setdefault(tuple(titles[key].title for key in keys), []).append(act)
-        return "; ".join(f"{listed(acts)} {few(ranks, _FEW)}" for ranks, acts in ways.items())
+        planes, titles = self.decider.keep(Planes), self.compiled.charter.ranks
+        return said_of_acts({act: [titles[key].title for key in planes.named(asked, act, place)] for act in ACTS})
 
     # -- a member
 
@@ -409,6 +401,15 @@ class Describer:
         if here.keepers and self.members:
             first = (known[key].called for key in here.keepers[: _FEW + 1])
             yield f"managed by {few(first, _FEW, count=len(here.keepers))}"
+
+
+def said_of_acts(on: Mapping[Act, Sequence[str]]) -> str:
+    """Say acts by the titles of the ranks that each is possible on; nothing for none."""
+    ways: dict[tuple[str, ...], list[str]] = {}
+    for act, titles in on.items():
+        if titles:
+            ways.setdefault(tuple(titles), []).append(act)
+    return "; ".join(f"{listed(acts)} {few(titles, _FEW)}" for titles, acts in ways.items())
 
 
 def _keyed(title: str, key: str) -> str:
