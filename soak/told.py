@@ -170,7 +170,7 @@ def stands_elsewhere(before: Side, after: Side, t: datetime) -> Iterator[tuple[b
 def acts_told(plan: Plan) -> set[Any]:
     """What a plan tells of acts of members that differ, one by one."""
     return {
-        (shift.gains, shift.act, actor, using, target, q)
+        (shift.gains, shift.act, actor, using, target, q, shift.since)
         for shift in plan.effect.acts
         for actor in shift.actors
         for using in shift.using or ("",)
@@ -180,14 +180,16 @@ def acts_told(plan: Plan) -> set[Any]:
 
 
 def acts_differ(before: Side, after: Side, moments: list[datetime]) -> set[Any]:
-    """Every act of a member that differs, at any moment; who may join what, and who stands elsewhere, as of now."""
-    differ, sides = {*stands_elsewhere(before, after, moments[0])}, (before, after)
+    """Every act of a member that differs, and since when; who may join what, and who stands elsewhere, as of now."""
+    differ, sides = dict.fromkeys(stands_elsewhere(before, after, moments[0])), (before, after)
     for m in {**before.members, **after.members}:
         for t in moments:
             works = (reached, joined) if t == moments[0] else (reached,)
             one, two = ({each for work in works for each in work(s, m, t)} if m in s.members else set() for s in sides)
-            differ |= {(True, *each) for each in two - one} | {(False, *each) for each in one - two}
-    return differ
+            since = None if t == moments[0] else round((t - EPOCH).total_seconds() * 1e6)
+            turned = {(True, *each) for each in two - one} | {(False, *each) for each in one - two}
+            differ = dict.fromkeys(turned, since) | differ  # from the first moment on
+    return {(*each, since) for each, since in differ.items()}
 
 
 def perk(c: Side, m: str, key: str, t: datetime) -> Any:

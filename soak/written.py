@@ -143,12 +143,14 @@ class Differing:
         elif row["status"] != was["status"]:
             again = {"locked": "Your account is no longer locked.", "retired": "You are a member again."}
             active = "You are now an active member."
+            if was["status"] in _OUT and row["status"] == "invited":
+                again = dict.fromkeys(_OUT, "Your invitation is valid again.")
             out = {"retired": "You are no longer a member.", "locked": "Your account is locked."}
             now = {"active": active}.get(row["status"], f"You are now a {row['status']} member.")
             yield out.get(row["status"]) or again.get(was["status"], now)
 
     def ranks(self, m: str, row: Any) -> Iterator[tuple[str, set[datetime]]]:
-        waits = row["status"] != "active"
+        waits = row["status"] == "pending"
         spots = {(a["rank"], a["place"]) for c in (self.before, self.after) for a in c.assignments if a["member"] == m}
         for r, q in spots:
             had, has = ([c.has(m, r, q, t) for t in self.moments] for c in (self.before, self.after))
@@ -161,7 +163,8 @@ class Differing:
                 n = has.index(True)
                 until = self.moments[has.index(False, n)] if False in has[n:] else None
                 since = self.moments[n] if n else None
-                self.found["ranks"].add((m, r, q, "will have" if n or waits else "have", waits, since, until))
+                has_now = "have" if not n and row["status"] == "active" else "will have"
+                self.found["ranks"].add((m, r, q, has_now, waits, since, until))
             yield q, {*gained[:1]}
 
     def acts(self, m: str, place: str, moments: list[datetime]) -> None:

@@ -110,7 +110,7 @@ def test_a_year_of_people_by_command(river: Path) -> None:
     assert "Lena Brook lena status: pending → active" in vouched
     (river / "walkers.csv").write_text("name,member\nTove,tove\nMilo,milo\n", "utf-8")
     walkers = said("assign", "host", "--list", "walkers.csv", "--at", "river-talk", "--plan", cwd=river)
-    assert "Tove Eddy tove assigned host in river-talk" in walkers
+    assert "Tove Eddy tove assigned Board host in River talk" in walkers
     (river / "walkers.csv").write_text("tove\nnobody-here\n", "utf-8")
     said("assign", "host", "--list", "walkers.csv", "--yes", cwd=river, status=2)
     said("assign", "surveyor", "vera", "tove", "--at", "upper-gauges", "--until", "2097-03-31", "--yes", cwd=river)

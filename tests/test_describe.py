@@ -227,8 +227,8 @@ class TestClaims:
             described = c.describe(f"member:{person.key}", when=NOW)
             for section in described.sections:
                 if section.heading == "Ranks" and person.status not in ("active", "pending"):
-                    in_force = [line for line in section.lines if "does not count" not in line[2]]
-                    assert all("since" in line[2] for line in in_force), in_force
+                    yet_to_come = [line for line in section.lines if "does not count" not in line[2]]
+                    assert all(line[2].startswith("from ") for line in yet_to_come), yet_to_come
                 for where, may, provided, name in self.claimed(c, section):
                     assert plain.may(plain.person(person.key, NOW), name, where) is (may and not provided), section
 

@@ -248,7 +248,9 @@ class TestLetters:
     @pytest.mark.slow
     def test_who_invites_and_to_be_what(self, brook: Place) -> None:
         words = ("member", "invite", "zed", "Zed Rill", "zed@river.example", "--rank", "volunteer", "--as", "ada")
-        assert run(*words, "--message", "See you at the weir", "--yes", cwd=brook.folder).returncode == 0
+        assert run(*words, "--message", "See you at the weir", "--tell", "--yes", cwd=brook.folder).returncode == 0
+        # one invitation, whatever else is told then or later
+        assert run("member", "set", "zed", "phone=+44 1", "--tell", "--yes", cwd=brook.folder).returncode == 0
         text = self.read(brook, "zed")
         assert "Ada Marsh invites you to join Wren Valley River Watch." in text
         assert "You will have the rank Volunteer on the whole site." in text

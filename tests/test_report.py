@@ -107,6 +107,17 @@ def test_who_hangs_alone_stands_on_the_first_screen() -> None:
     assert "Only Una Heron covers a duty in" in said
 
 
+def test_all_is_met_is_said_of_those_that_are_shown_and_never_of_others() -> None:
+    """A page without members leaves out what names one, and says no more of the rest than is so."""
+    ranks = (rank("host", "member.mute", unbounded="true"), rank("free", unbounded="true"))
+    c = community(*ranks, members=[member("bo")], expectations=["@bo may member.mute", "host may member.mute"])
+    named, unnamed = (Page(report(c, "html", members=members)).text for members in (True, False))
+    assert "Not met: @bo may member.mute" in named
+    assert "The expectation is met" in unnamed
+    assert "All 2 expectations are met" not in unnamed
+    assert "are unbounded" in unnamed
+
+
 def test_a_card_tells_what_a_rank_has_through_others_only(page: Page) -> None:
     card = page.text[page.text.index("Reach lead 4 of 12") : page.text.index("Surveyor 5 of 12")]
     own, _, rest = card.partition("And through Surveyor:")

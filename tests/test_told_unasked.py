@@ -228,7 +228,7 @@ def test_of_a_rank_with_another_key_a_letter_and_the_history_say_no_more_than_th
     plan.apply()
     told = [event.what for event in brook.open().history("petra").events]
     assert told[-2:] == [
-        "volunteer on the whole site → Volunteer on the whole site from 2019-01-03",
+        "volunteer on the whole site → Volunteer on the whole site from 3 Jan 2019",
         "Board host on the whole site assigned",
     ]
 

@@ -154,10 +154,16 @@ def _without_address(screen: Screen, made: Plan) -> None:
     """Name those who are concerned and get no letter."""
     from ask_above.show.news import News
 
-    members = made.after.register.members
-    silent = [members[key].called for key in News(made).concerned if not members[key].email]
+    members, keys = made.after.register.members, {*News(made).concerned, *_invited(made)}
+    silent = [members[key].called for key in members if key in keys and not members[key].email]
     if silent:
         screen.paragraph(f"Without an address, so without a letter: {few(silent, _FEW)}.", rest="  ", style="warn")
+
+
+def _invited(made: Plan) -> list[str]:
+    """Return the members whom a change invites; who was invited before has the invitation."""
+    new = [row for row in made.rows if row.table == "members" and row.before is None]
+    return [row.key for row in new if (row.after or {}).get("status") == "invited"]
 
 
 def asked(question: str) -> bool:
@@ -170,10 +176,9 @@ def asked(question: str) -> bool:
 def _letters(made: Plan) -> Sequence[tuple[str, str]]:
     from ask_above.show.letters import invitation, letters
 
-    written = {name for name, _ in made.letters}
-    invited = [row.key for row in made.rows if row.table == "members" and (row.after or {}).get("status") == "invited"]
-    invitations = [letter for key in invited for letter in invitation(made, key, "")]
-    return [letter for letter in (*invitations, *letters(made)) if letter[0] not in written]
+    # a change that invites by itself has its invitation already, in words of one's own
+    invited = [] if made.letters else _invited(made)
+    return [*(letter for key in invited for letter in invitation(made, key, "")), *letters(made)]
 
 
 def new_thing(

@@ -162,14 +162,19 @@ def day(text: str) -> str:
 
 
 def period(when: Period) -> str:
-    """Say a period; nothing for one that is open on both sides."""
-    return (f" since {day(when.said_from)}" if when.said_from else "") + ending(when)
+    """Say a period that has begun; nothing for one that is open on both sides."""
+    return span(when.said_from, when.said_until, "since")
 
 
 def ending(when: Period) -> str:
     """Say when a period ends; nothing where it does not."""
-    through = "through" if "T" not in when.said_until else "until"
-    return f" {through} {day(when.said_until)}" if when.said_until else ""
+    return span("", when.said_until)
+
+
+def span(begins: str, ends: str, word: str = "from") -> str:
+    """Say from when until when, as it is written in a register; nothing for one that is open on both sides."""
+    through = "until" if "T" in ends else "through"
+    return (f" {word} {day(begins)}" if begins else "") + (f" {through} {day(ends)}" if ends else "")
 
 
 def assigned(assignment: Assignment, by: str) -> dict[str, str]:

@@ -53,7 +53,7 @@ def sentences(community: Community, *, members: bool) -> list[str]:
     free = listed([rank.title for rank in top])
     owner = register.members.get(charter.owner or "")
     owns = f"The owner is {owner.called}" if owner and members else ""
-    does = f"{free} is unbounded" if top else "no rank is unbounded"
+    does = f"{free} {'are' if top[1:] else 'is'} unbounded" if top else "no rank is unbounded"
     second = f"{owns}; {does}." if owns else f"{upper(does)}."
     return [first, second]
 
@@ -69,16 +69,18 @@ def needs_a_look(community: Community, pieces: Sequence[Piece], *, members: bool
 
 
 def _expectations(community: Community, *, members: bool) -> Iterator[Look]:
-    unmet = [broken for broken in community.unmet() if members or "@" not in broken.expectation.text]
+    # of whom a page without members says nothing it does not say that all is well either
+    shown = [each for each in community.charter.expectations if members or "@" not in each.text]
+    unmet = [broken for broken in community.unmet() if broken.expectation in shown]
     for broken in unmet[:_MOST_EACH]:
         yield Look("✗", "no", f"Not met: {broken.expectation.text}", "expectations", _about(broken.expectation))
     if len(unmet) > _MOST_EACH:
         yield Look("✗", "no", f"and {len(unmet) - _MOST_EACH} more not met", "expectations")
     for since, broken in community.unmet_later()[:2]:
-        if members or "@" not in broken.expectation.text:
+        if broken.expectation in shown:
             yield Look("▲", "warn", f"Not met from {day(since)}: {broken.expectation.text}", "expectations")
-    if not unmet and community.charter.expectations:
-        yield Look("✓", "yes", all_met(len(community.charter.expectations)), "expectations")
+    if not unmet and shown:
+        yield Look("✓", "yes", all_met(len(shown)), "expectations")
 
 
 def _about(expectation: Expectation) -> str:

@@ -254,13 +254,14 @@ def _act_line(impact: Impact, shift: ActShift) -> str:
     ranks = sorted((key for key in shift.targets if key in known), key=known.index)
     targets = [_title(impact, key) for key in (*ranks, *(k for k in shift.targets if k not in known and k[0] != "@"))]
     targets += [_called(impact, key[1:]) for key in shift.targets if key.startswith("@")]
-    verb = f"may {'now' if shift.gains else 'no longer'} {_VERBS[shift.act]}"
+    now = "no longer " if not shift.gains else "" if shift.since else "now "
+    when = f", from {day(impact.day(shift.since))}" if shift.since else ""
     using = f" using {listed(shift.using, 'or')}" if shift.using else ""
     short = len(shift.places) > _FEW_PLACES and not FULL.get()
     places = _many(impact, shift.places) if short else where_in_words(impact, shift.places)
     where = "" if shift.act in ("join", Act.MANAGE) else f" {places}"
     whom = few(targets, 2 * _FEW)
-    return upper(f"{who} {verb} {whom}{using}{where}")
+    return upper(f"{who} may {now}{_VERBS[shift.act]} {whom}{using}{where}{when}")
 
 
 _ORDER = (Act.ASSIGN, Act.MANAGE, Act.MODERATE, "join", Act.CALL)
@@ -278,7 +279,7 @@ def impact_table(impact: Impact) -> Table:
             for shift in impact.shifts
         ],
         "powers": [power._asdict() for power in impact.powers],
-        "acts": [act._asdict() for act in impact.acts],
+        "acts": [act._asdict() | {"since": impact.day(act.since)} for act in impact.acts],
         "may_differ": list(impact.may_differ),
         "expectations": [
             {

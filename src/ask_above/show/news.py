@@ -95,18 +95,19 @@ class News:
         yield from self._acts(key)
 
     def _groups(self, part: DifferencePart) -> Iterator[str]:
-        for said, keys, others, side in (
+        for verb, keys, others, side in (
             ("You are now in", part.after, part.before, self.plan.after.charter),
             ("You are no longer in", part.before, part.after, self.plan.old.compiled.charter),
         ):
             for key in keys:
                 if key not in others:
                     group = side.groups.get(key)
-                    yield f"{said} the group {group.title or key if group else key}."
+                    yield f"{verb} the group {group.title or key if group else key}."
 
     def of_ranks(self, key: str) -> Iterator[str]:
         """Yield which ranks somebody is given, where, from when and until when, and which are taken from them."""
-        waits = self.after[key].status != Status.ACTIVE
+        active = self.after[key].is_active
+        waits = " once you are active" if self.after[key].status == Status.PENDING else ""
         for given in self._given.get(key, ()):
             mine = self.plan.after.register.of(key)
             left = coverage(each for each in mine if (each.rank, each.place) == given[1:3]).since(self.at)
@@ -120,7 +121,7 @@ class News:
             word, last = self.effect.ends(until) if until != END else ("", "")
             span = f" from {day(self.effect.day(begun.first))}" if will else ""
             span += f" {word} {day(last)}" if last else ""
-            yield f"You {'will ' if will or waits else ''}have {what}{span}{' once you are active' if waits else ''}."
+            yield f"You {'' if active and not will else 'will '}have {what}{span}{waits}."
 
     def _where(self, place: str) -> str:
         return in_place(self.places[place].title, site=place == SITE)
@@ -151,16 +152,16 @@ class News:
 
     def _acts(self, key: str) -> Iterator[str]:
         """Yield on whom somebody acts who did not, and on whom no more, where their ranks or groups differ."""
-        said = dict[tuple[str, bool], str]()
+        last = dict[tuple[str, bool], str]()
         for place, at in self._spots(key):
             was, now = (self._acts_at(decider, key, place, at) for decider in (self.plan.old, self.plan.after.decider))
             when = f", from {day(self.effect.day(at))}" if at > self.at else ""
             for gains, more, less in ((True, now, was), (False, was, now)):
                 turned = {act: [key for key in keys if key not in less.get(act, ())] for act, keys in more.items()}
                 acts = said_of_acts({act: [self.ranks[key].title for key in keys] for act, keys in turned.items()})
-                if acts and acts != said.get((place, gains)):
+                if acts and acts != last.get((place, gains)):
                     yield f"{_may(gains=gains, later=at > self.at)}, {self._where(place)}{when}: {acts}."
-                said[place, gains] = acts
+                last[place, gains] = acts
 
     def _spots(self, key: str) -> list[tuple[str, Instant]]:
         """Return where somebody's power may differ, and when that is looked at: now, and where it begins."""
@@ -196,6 +197,8 @@ def _standing(was: Member | None, now: Member) -> str:
         return "You are no longer a member."
     if now.status == Status.LOCKED:
         return "Your account is locked."
+    if was.status in OUT and now.status == Status.INVITED:
+        return "Your invitation is valid again."
     if was.status in OUT:
         return "Your account is no longer locked." if was.status == Status.LOCKED else "You are a member again."
     return f"You are now {'an active' if now.is_active else f'a {now.status}'} member."

@@ -15,7 +15,7 @@ from ask_above.files.people_lists import Understood
 from ask_above.show.data import Table
 from ask_above.show.impact import show_impact
 from ask_above.show.screen import Screen
-from ask_above.workspace.journal import whose
+from ask_above.workspace.journal import given_rank, whose
 from ask_above.workspace.plans import Plan
 
 if TYPE_CHECKING:
@@ -183,26 +183,23 @@ def _table(screen: Screen, plan: Plan) -> None:
     for row in screen.some(changes, _MOST_IN_TABLE):
         key = whose(row)
         community = plan.after if key in plan.after.register.members else plan.before
-        rows.append([community.register.members[key].called, key, _change(row)])
+        rows.append([community.register.members[key].called, key, _change(plan, row)])
     screen.line()
     screen.table(["Name", "Key", "Change"], rows)
     screen.more(len(changes) - len(rows))
 
 
-def _change(row: RowChange) -> str:
+def _change(plan: Plan, row: RowChange) -> str:
     before, after = row.before or {}, row.after or {}
     if row.table == "members":
         if not before:
             return f"new, {after['status']}"
         changed = [name for name in after if after[name] != before.get(name, "")]
         return "; ".join(f"{name}: {before.get(name) or '-'} → {after[name] or '-'}" for name in changed)
-    cells = after or before
-    where = f" in {cells['place']}" if cells.get("place") else ""
-    span = "".join(f" {word} {cells[word]}" for word in ("from", "until") if cells.get(word))
-    source = after.get("source", "")
+    rank, source = given_rank(after or before, plan.after if after else plan.before), after.get("source", "")
     if before and after and before.get("source", "") != source:
-        return f"{cells['rank']}{where}{span}: " + (f"kept by {source}" if source else "kept by hand")
-    return f"{'assigned' if after else 'unassigned'} {cells['rank']}{where}{span}"
+        return f"{rank}: kept by {source or 'hand'}"
+    return f"{'assigned' if after else 'unassigned'} {rank}"
 
 
 def local(at: str, zone: tzinfo) -> str:

@@ -15,6 +15,7 @@ from ask_above.charter.names import SITE, few, listed, upper
 from ask_above.charter.rules import Act
 from ask_above.community import Community
 from ask_above.decide.profile import How
+from ask_above.decide.words import ending
 from ask_above.errors import QuestionError
 from ask_above.escalation.paths import rows as climb_rows
 from ask_above.people.register import Member
@@ -258,9 +259,9 @@ def _member(community: Community, key: str, at: Instant) -> dict[str, Any]:
     for holding in asked.recorded:
         if holding.how != How.AUTOMATIC:
             place = compiled.places[holding.place]
-            until = holding.assignment.period.said_until if holding.assignment else ""
+            ends = ending(holding.assignment.period) if holding.assignment else ""
             where = f" in {place.title or place.key}" if holding.place else ""
-            ranks.append(f"{compiled.ranks[holding.rank].title}{where}{f' until {until}' if until else ''}")
+            ranks.append(f"{compiled.ranks[holding.rank].title}{where}{ends}")
     member = community.register.members[key]
     groups = [charter.groups[group].title or group for group in member.groups if group in charter.groups]
     return {"key": key, "name": member.called, "status": member.status, "ranks": ranks, "groups": groups}

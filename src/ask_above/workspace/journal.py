@@ -13,7 +13,7 @@ from ask_above.change.draft import RowChange
 from ask_above.change.people import HANDED
 from ask_above.charter.moments import Instant, instant
 from ask_above.decide.names import Names
-from ask_above.decide.words import in_place
+from ask_above.decide.words import in_place, span
 from ask_above.errors import Fault, FaultyFilesError
 from ask_above.files.folder import fetched
 from ask_above.files.signins import SIGNINS, signins_in
@@ -129,7 +129,7 @@ def _events(entry: Entry, key: str, names: Names, *, shown: bool) -> Iterator[st
     for row in given:
         # one that names something else now: another rank instead, or the same by another key
         if row.before is not None and row.after is not None and _spot(row.before) != _spot(row.after):
-            yield f"{_rank(row.before, names)} → {_rank(row.after, names)}{_span(row.after)}"
+            yield f"{_rank(row.before, names)} → {given_rank(row.after, names)}"
             given = [each for each in given if each is not row]
     gone = [row.before for row in given if row.before is not None]
     come = [row.after for row in given if row.after is not None]
@@ -137,7 +137,7 @@ def _events(entry: Entry, key: str, names: Names, *, shown: bool) -> Iterator[st
         before = next((each for each in gone if _spot(each) == _spot(cells)), None)
         if before is not None:
             gone.remove(before)
-        yield f"{_rank(cells, names)}{_span(cells)}{': changed' if before else ' assigned'}"
+        yield f"{given_rank(cells, names)}{': changed' if before else ' assigned'}"
     for cells in gone:
         yield f"{_rank(cells, names)} unassigned"
 
@@ -166,5 +166,6 @@ def _rank(cells: Mapping[str, str], names: Names) -> str:
     return f"{title} {in_place(where, site=not cells.get('place'))}"
 
 
-def _span(cells: Mapping[str, str]) -> str:
-    return "".join(f" {word} {cells[name]}" for name, word in (("from", "from"), ("until", "until")) if cells.get(name))
+def given_rank(cells: Mapping[str, str], names: Names) -> str:
+    """Say the rank of an assignment's row, where, and from when until when."""
+    return f"{_rank(cells, names)}{span(cells.get('from', ''), cells.get('until', ''))}"

@@ -22,7 +22,7 @@ from ask_above.decide.names import Names
 from ask_above.decide.planes import Planes
 from ask_above.decide.profile import Asked, Holding, How, ask_anybody, ask_rank
 from ask_above.decide.walk import held, usable
-from ask_above.decide.words import HELD_BY, day, ending, in_place, period
+from ask_above.decide.words import HELD_BY, day, ending, in_place, period, span
 from ask_above.errors import QuestionError, UnknownNameError
 from ask_above.people.directory import NameKind
 from ask_above.people.register import Member, reached_groups
@@ -311,7 +311,8 @@ class Describer:
                 yield (self.compiled.ranks[holding.rank].title, where, f"{self._from(holding)}{idle}")
         for later in asked.later:
             where = self.compiled.named[later.place].title if later.place != SITE else site
-            yield (self.compiled.charter.ranks[later.rank].title, where, period(later.period).strip())
+            spell = span(later.period.said_from, later.period.said_until).strip()
+            yield (self.compiled.charter.ranks[later.rank].title, where, spell)
 
     def _from(self, holding: Holding) -> str:
         """Say since when, from whom and why someone has a rank."""

@@ -64,7 +64,7 @@ class ActShift(NamedTuple):
     ``act`` is moderate, assign, manage, call, or join (an open rank). ``using`` are the capabilities of moderating by
     which. ``actors`` are members' keys, or ranks as ``rank:KEY``. ``targets`` are the ranks acted
     on (for moderate: those whose highest rank it is; ``none`` for who has no rank), or members whose standing is
-    another, as ``@KEY``.
+    another, as ``@KEY``. ``since`` is from when on it is so, ``None`` for now.
     """
 
     gains: bool
@@ -73,6 +73,7 @@ class ActShift(NamedTuple):
     actors: tuple[str, ...]
     targets: tuple[str, ...]
     places: tuple[str, ...]
+    since: Instant | None = None
 
 
 _MOST_TRIED = 8_000
@@ -168,9 +169,10 @@ class ActShifts:
 
     def _stretches(self, members: tuple[str, ...]) -> Iterator[Kin]:
         key = members[0]
-        for n, at in enumerate((self.at, *self._edges(key))):
-            # asked as of each edge, as power may begin or end with a period; the first is now
-            yield Kin(members, asked_at(self.old, key, at), asked_at(self.new, key, at), n == 0)
+        # asked as of each edge, as power may begin or end with a period
+        for since in (None, *self._edges(key)):
+            at = self.at if since is None else since
+            yield Kin(members, asked_at(self.old, key, at), asked_at(self.new, key, at), since)
 
     def _edges(self, key: str) -> list[Instant]:
         """Return the moments to come at which a period of a member's starts or ends, on either side."""
@@ -336,7 +338,7 @@ class _MemberActs:
                 for key in decider.compiled.charter.rules.act(Act.MODERATE).using
             )
         )
-        self.found_at: dict[tuple[bool, str, tuple[str, ...], tuple[str, ...], tuple[str, ...]], list[str]] = {}
+        self.found_at: dict[ActShift, list[str]] = {}
         self.count = 0
 
     def found(self) -> tuple[list[ActShift], int]:
@@ -345,32 +347,38 @@ class _MemberActs:
         for place in places:
             self._at(place)
         self._joining()
-        shifts = [ActShift(*key, tuple(where)) for key, where in self.found_at.items()]
+        shifts = [shift._replace(places=tuple(where)) for shift, where in self.found_at.items()]
         order = (Act.ASSIGN, Act.MANAGE, Act.MODERATE, "join", Act.CALL)
         shifts = _together(shifts)
         return sorted(shifts, key=lambda shift: (not shift.gains, order.index(shift.act), shift.actors)), self.count
 
     def _at(self, place: str) -> None:
         spots = [decider.compiled.place_at.get(place) for decider in (self.old, self.new)]
-        by_actor: dict[tuple[bool, str, str, tuple[str, ...]], list[str]] = {}
+        by_actor: dict[tuple[bool, str, str, tuple[str, ...], Instant | None], list[str]] = {}
+        begun: dict[tuple[bool, str, str, str], set[str]] = {}
         for kin in self.shifts._kin:
-            for turn in self._turned(self._power(0, kin.before, spots[0]), self._power(1, kin.after, spots[1])):
-                by_actor.setdefault(turn, []).extend(kin.members)
-        by_using: dict[tuple[bool, str, tuple[str, ...], tuple[str, ...]], list[str]] = {}
-        for (gains, act, using, targets), members in by_actor.items():
-            actors = list(dict.fromkeys(members))
-            self.count += len(actors) * len(targets)
-            by_using.setdefault((gains, act, tuple(actors), targets), []).append(using)
-        for (gains, act, who, targets), names in by_using.items():
-            form = (gains, act, tuple(filter(None, names)), who, targets)
-            self.found_at.setdefault(form, []).append(place)
+            for gains, act, using, targets in self._turned(
+                self._power(0, kin.before, spots[0]), self._power(1, kin.after, spots[1])
+            ):
+                # told from the first moment on
+                known = begun.setdefault((gains, act, using, kin.members[0]), set())
+                new = tuple(target for target in targets if target not in known) if known else targets
+                known.update(new)
+                if new:
+                    by_actor.setdefault((gains, act, using, new, kin.since), []).extend(kin.members)
+        by_using: dict[ActShift, list[str]] = {}
+        for (gains, act, using, targets, since), members in by_actor.items():
+            self.count += len(members) * len(targets)
+            by_using.setdefault(ActShift(gains, act, (), tuple(members), targets, (), since), []).append(using)
+        for shift, names in by_using.items():
+            self.found_at.setdefault(shift._replace(using=tuple(filter(None, names))), []).append(place)
         self._standing(place, spots)
 
     def _joining(self) -> None:
         """Note who may join which ranks by themselves, where that differs (rule 4.7)."""
         for gains, key, members in Joining(self.old, self.new, self.shifts.at).turned(self.shifts._kin):
             self.count += len(members)
-            self.found_at.setdefault((gains, "join", (), members, (key,)), []).append(SITE)
+            self.found_at.setdefault(ActShift(gains, "join", (), members, (key,), ()), []).append(SITE)
 
     def _power(self, side: int, asked: Asked | None, place: int | None) -> Power | None:
         """Return what somebody has at a place, where there is such a one and such a place."""
@@ -425,7 +433,8 @@ class _MemberActs:
             targets = tuple(f"@{key}" for key in kin.members)
             for gains, actors in self._who_may(place, tops):
                 self.count += len(actors) * len(targets)
-                self.found_at.setdefault((gains, Act.MODERATE, (), tuple(actors), targets), []).append(place)
+                shift = ActShift(gains, Act.MODERATE, (), tuple(actors), targets, ())
+                self.found_at.setdefault(shift, []).append(place)
 
     @cached_property
     def _moved(self) -> list[tuple[Kin, Asked, Asked]]:
@@ -433,7 +442,7 @@ class _MemberActs:
         there = [
             (kin, kin.before, kin.after)
             for kin in self.shifts._kin
-            if kin.now and kin.before is not None and kin.after is not None
+            if kin.since is None and kin.before is not None and kin.after is not None
         ]
         if not self._same_grounds():
             return there

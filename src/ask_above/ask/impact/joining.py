@@ -13,12 +13,12 @@ from ask_above.decide.profile import Asked, ask_member
 
 
 class Kin(NamedTuple):
-    """Members who are alike on both sides for a stretch of time; ``now`` tells whether that is the present."""
+    """Members who are alike on both sides for a stretch of time, from ``since`` on; ``None`` for the present one."""
 
     members: tuple[str, ...]
     before: Asked | None
     after: Asked | None
-    now: bool
+    since: Instant | None = None
 
 
 def asked_at(decider: Decider, key: str, at: Instant) -> Asked | None:
@@ -44,7 +44,7 @@ class Joining:
         opened = [key for key in keys if any(self._open(side, key) for side in (0, 1))]
         if not opened:
             return
-        people = [kin for kin in differing if kin.now]
+        people = [kin for kin in differing if kin.since is None]
         others = self._others(people) if any(self._has_filled(key, people) for key in opened) else ()
         for kin in (*people, *others):
             for key in opened:
@@ -75,7 +75,7 @@ class Joining:
         for keys in old.ready.alike().values():
             members = tuple(key for key in keys if key not in apart)
             if members:
-                yield Kin(members, asked_at(old, members[0], self.at), asked_at(new, members[0], self.at), now=True)
+                yield Kin(members, asked_at(old, members[0], self.at), asked_at(new, members[0], self.at))
 
     def _have(self, side: int, rank: Rank) -> int:
         """Return how many have a rank; counted once, as it is asked for whoever might join it."""
