@@ -119,6 +119,9 @@ def test_a_year_of_people_by_command(river: Path) -> None:
     assert "what they wrote goes to Tove" in said("journal", "--about", "dara", cwd=river)
     assert said("may", "dara", "post.write", "--at", "river-talk", cwd=river, status=1).startswith("No: Dara")
     said("member", "restore", "dara", "--yes", cwd=river)
+    locked = said("member", "lock", "dara", "bram", "--plan", cwd=river)
+    assert "Bram Ashby bram status: active → locked" in locked
+    assert "was:" not in locked
     said("member", "note", "vera", "Has a boat", "--as", "ines", "--yes", cwd=river)
     locked = said("member", "lock", "ines", "--yes", cwd=river, status=2)
     assert "is the owner, who cannot be locked or retired. Hand over first" in locked

@@ -194,7 +194,8 @@ def _change(plan: Plan, row: RowChange) -> str:
     if row.table == "members":
         if not before:
             return f"new, {after['status']}"
-        changed = [name for name in after if after[name] != before.get(name, "")]
+        # what somebody was before a lock is kept for bringing them back, and tells nobody anything
+        changed = [name for name in after if after[name] != before.get(name, "") and name != "was"]
         return "; ".join(f"{name}: {before.get(name) or '-'} → {after[name] or '-'}" for name in changed)
     rank, source = given_rank(after or before, plan.after if after else plan.before), after.get("source", "")
     if before and after and before.get("source", "") != source:

@@ -33,7 +33,7 @@ from ask_above.charter.renaming import Renaming
 from ask_above.collecting import without_collecting
 from ask_above.decide.decider import Decider
 from ask_above.decide.names import Names
-from ask_above.decide.words import day
+from ask_above.decide.words import day, in_places
 from ask_above.errors import AskAboveError, FaultyFilesError, UnknownNameError
 from ask_above.files.splice import SourceText, edited
 from ask_above.people.recognising import CALLED, Double, Identities, Recogniser
@@ -498,16 +498,20 @@ def _stopped(text: str) -> str:
 
 def in_lines(effect: Impact) -> Iterator[str]:
     """Yield the effect of a change in short lines."""
+    sides = [effect.old.compiled, effect.new.compiled]
+    places = {key: place for side in sides for key, place in side.named.items()}
+    ranks = {key: rank.title for side in sides for key, rank in side.charter.ranks.items()}
+    risks = {key: each.risk for side in sides for key, each in side.catalogue.capabilities.items()}
     for shift in effect.shifts:
-        sign, people = "+" if shift.gains else "-", len(shift.members)
-        risk = "" if shift.risk == "low" else f" ({shift.risk} risk)"
-        when = f" from {effect.day(shift.since)}" if shift.since else ""
-        when += " {} {}".format(*effect.ends(shift.until)) if shift.until else ""
+        people, since = len(shift.members), day(effect.day(shift.since)) if shift.since else ""
+        word, last = effect.ends(shift.until) if shift.until else ("", "")
+        when = f"{f', from {since}' if since else ''}{f', {word} {day(last)}' if last else ''}"
         who = [how_many(people, "member")] if people else []
-        who += [f"ranks: {', '.join(shift.ranks)}"] if shift.ranks else []
+        who += [f"ranks: {', '.join(ranks[key] for key in shift.ranks)}"] if shift.ranks else []
         who += ["visitors"] if shift.visitor else []
-        what = f"{', '.join(shift.capabilities)}{risk} in {few(shift.places, _MOST_PLACES)}"
-        yield f"{sign} {what}{when}: {'; '.join(who)}"
+        what = ", ".join(f"{key}{'' if risks[key] == 'low' else f' ({risks[key]} risk)'}" for key in shift.capabilities)
+        where = in_places(places, shift.places, _MOST_PLACES)
+        yield f"{'+' if shift.gains else '-'} {what} {where}{when}: {'; '.join(who)}"
 
 
 @without_collecting()
