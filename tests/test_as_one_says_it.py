@@ -881,8 +881,11 @@ def test_a_no_names_the_command_that_says_what_would_turn_it(here: Path) -> None
 
 @pytest.mark.slow
 def test_handing_over_says_what_is_kept_and_what_to_look_at(here: Path) -> None:
+    with (here / "assignments.csv").open("a") as file:
+        file.write("ines,surveyor,,2020-06-01,2021-06-01,ines,\n")
+    assert run("assign", "host", "ines", "--at", "river-talk", "--yes", cwd=here).returncode == 0
     said = run("member", "hand-over", "olaf", "--plan", cwd=here).stdout
-    assert "Ines Moor keeps Steward and Founding friend." in said
+    assert "Ines Moor keeps Steward, Founding friend and Board host in River talk." in said
     for line in said.splitlines():
         if line.strip().startswith(("→ ask-above", "ask-above")):
             words = line.partition("ask-above ")[2].split("  ")[0].split()

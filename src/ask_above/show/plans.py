@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from ask_above.ask.impact.whole import Shift
 from ask_above.change.draft import RowChange
 from ask_above.charter.charter import Charter
-from ask_above.charter.names import few, listed, upper
+from ask_above.charter.names import SITE, few, listed, upper
 from ask_above.decide.words import in_places
 from ask_above.files.people_lists import Understood
 from ask_above.show.data import Table
@@ -117,11 +117,14 @@ def _handed_over(screen: Screen, plan: Plan) -> None:
         or will_be not in plan.after.register.members
     ):
         return
-    called, ranks = plan.after.member(was).called, plan.after.charter.ranks
-    held = {row.rank: ranks[row.rank].title for row in plan.after.register.assignments if row.member == was}
-    screen.paragraph(f"{called} keeps {listed([*held.values()])}." if held else f"{called} keeps no rank.")
-    for key in held:
-        screen.line(f"  → ask-above unassign {key} {was}", "dim")
+    called, given = plan.after.member(was).called, plan.after.register.of(was)
+    held = {(each.rank, each.place): each for each in given if each.period.end is None or each.period.end > plan.at}
+    places, titles = plan.after.decider.compiled.named, plan.after.charter.ranks
+    ranks = [f"{titles[rank].title}{'' if place == SITE else f' in {places[place].title}'}" for rank, place in held]
+    screen.paragraph(f"{called} keeps {listed(ranks)}." if held else f"{called} keeps no rank.", rest="  ")
+    for rank, place in held:
+        at = "" if place == SITE else f" --at {place}"
+        screen.line(f"  → ask-above unassign {rank} {was}{at}", "dim")
     screen.line(f"Next steps for {plan.after.member(will_be).called}", "head")
     for command, why in _FOR_THE_NEW_OWNER:
         screen.line(f"  {command:<20}{why}")
