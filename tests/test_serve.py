@@ -7,8 +7,10 @@ import json
 import re
 import shutil
 import time
+from contextlib import suppress
 from copy import deepcopy
 from datetime import UTC, datetime, timedelta
+from itertools import product
 from pathlib import Path
 from random import Random
 from threading import Thread
@@ -21,8 +23,8 @@ import uvicorn
 from starlette.applications import Starlette
 from starlette.routing import Mount
 
-from ask_above import Community, QuestionError, UnknownNameError
-from ask_above.change import Assign, Grant, MemberAdd, Unassign
+from ask_above import AskAboveError, Community, QuestionError, UnknownNameError
+from ask_above.change import Assign, Edit, Grant, MemberAdd, MemberGroups, MemberStatus, Unassign
 from ask_above.charter.where import NOWHERE
 from ask_above.errors import StoreError
 from ask_above.serve import Client, ServiceError
@@ -275,6 +277,28 @@ def told(community: Community) -> list[Any]:
     return [each._replace(where=NOWHERE) for each in community.register.assignments]
 
 
+def all_that_is_so(c: Community, but: set[str]) -> set[Any]:
+    """Every yes about members who are not left out, alone or with one another; of ranks without a limit."""
+    members = [key for key in c.register.members if key not in but]
+    places, free = [*c.charter.places], [key for key, rank in c.charter.ranks.items() if rank.limit is None]
+    asked_for = product(members, c.charter.catalogue.keys, places)
+    so: set[Any] = {(m, cap, q) for m, cap, q in asked_for if c.may(m, cap, at=q)}
+    for actor, target, q in product(members, members, places):
+        so |= {(actor, "moderate", target, q)} if c.may_moderate(actor, target, at=q) else set()
+        so |= {(actor, "assign", r, target, q) for r in free if c.may_assign(actor, r, to=target, at=q)}
+        so |= {(actor, "unassign", r, target, q) for r in free if c.may_unassign(actor, r, of=target, at=q)}
+    return so
+
+
+def of_somebody(rng: Random, c: Community) -> Edit:
+    """Some edit of a member: a rank, a group, the status."""
+    who, at = rng.choice([*c.register.members]), rng.choice([*c.charter.places])
+    edits: list[Edit] = [Assign(who, rng.choice([*c.charter.ranks]), at)]
+    edits += [MemberStatus(who, rng.choice(["active", "locked", "retired"]))]
+    edits += [MemberGroups(who, put=(rng.choice([*c.charter.groups]),))]
+    return rng.choice([*edits, *(Unassign(*each[:3]) for each in c.register.of(who)[:1])])
+
+
 class TestFresh:
     ASKED = question("tove", "gauge.see", "upper-gauges")
 
@@ -444,6 +468,30 @@ class TestFresh:
         assert [(each["members"], each["charter"]) for each in found["changes"]] == [(["tove"], False), ([], True)]
         assert asked(app, "GET", "/changes?since=9").status == 400
         assert asked(app, "GET", "/changes?since=x").status == 400
+
+    @pytest.mark.parametrize("seed", seeds(4))
+    def test_answers_kept_of_members_it_does_not_name_still_hold(self, seed: int, tmp_path: Path) -> None:
+        """But those on who may assign a rank with a limit: there it counts how many have it."""
+        rng = Random(seed)
+        made, counts = generate(rng), 0
+        for name, text in made.texts().items():
+            (tmp_path / name).write_text(text)
+        Community.open(tmp_path).plan(MemberAdd("zed", {"name": "Zed"})).apply()
+        app = app_of(tmp_path)
+        for _ in range(6):
+            before = Community.open(tmp_path)
+            since = before.journal()[-1].number
+            with suppress(AskAboveError):
+                before.plan(of_somebody(rng, before), why="Try").apply(force=True)
+            app.current.look()
+            changes = asked(app, "GET", f"/changes?since={since}").data["changes"]
+            touched = {key for each in changes for key in each["members"]}
+            if not changes or any(each["charter"] for each in changes):
+                continue
+            counts += 1
+            was, now = (all_that_is_so(c, touched) for c in (before, Community.open(tmp_path)))
+            assert was == now, (seed, touched, was ^ now)
+        assert counts
 
 
 # -- closed by default
