@@ -35,7 +35,8 @@ class Client:
     ``url`` is where the service is, ``token`` a bearer token. ``transport`` stands for the network in tests.
     Answers say yes or no at once; their reasons are fetched when they are first read. ``state`` is the number of the
     state that the last answer came from: with :meth:`changes` a site keeps answers for a while and drops those that a
-    change touches; what begins or ends by its dates is no change. Raises :class:`ServiceError`, and for names and questions what a community raises.
+    change touches; what begins or ends by its dates is no change. Raises :class:`ServiceError`, and for names and
+    questions what a community raises.
 
     >>> from ask_above.serve import Client
     >>> client = Client("http://127.0.0.1:8423")  # doctest: +SKIP
