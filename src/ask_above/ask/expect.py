@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from typing import NamedTuple
 
-from ask_above.change.difference import edges_of
 from ask_above.change.parts import END, Coverage
 from ask_above.charter.expectations import Expectation
 from ask_above.charter.moments import Instant, as_instant, parse
@@ -20,6 +19,7 @@ from ask_above.decide.profile import Asked, Sort, ask_rank, ask_visitor
 from ask_above.decide.walk import ranks_at
 from ask_above.decide.words import in_place
 from ask_above.escalation.ground import Ground
+from ask_above.people.register import edges_of
 
 Folds = dict[MemberClass, list[str]]
 """Members who are alike, by what they are."""
@@ -154,7 +154,7 @@ def _moments(decider: Decider, expectation: Expectation, now: Instant) -> set[In
             keys |= {assignment.member for assignment in register.naming("rank", {rank.key})}
     edges: set[Instant] = set()
     for key in filter(register.members.__contains__, keys):
-        edges |= {edge for edge in edges_of(register.of(key)) if edge > now}
+        edges |= edges_of(register.of(key), now)
     return edges
 
 

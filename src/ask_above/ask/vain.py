@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from ask_above.ask.describe.claims import of_holder
-from ask_above.change.difference import Difference, edges_of
+from ask_above.change.difference import Difference
 from ask_above.charter.moments import Instant
 from ask_above.decide.classes import MemberClass
 from ask_above.decide.compiled import CompiledCharter
@@ -13,6 +13,7 @@ from ask_above.decide.decider import Decider
 from ask_above.decide.explain import gate_asks
 from ask_above.decide.walk import closed_gate, ranks_at, standing
 from ask_above.decide.words import in_place
+from ask_above.people.register import edges_of
 
 
 def vain(before: Decider, after: Decider, difference: Difference, at: Instant) -> list[str]:

@@ -7,7 +7,7 @@ made it, how a value was spelled and in how many steps leaves no trace here.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from functools import cached_property
 from typing import Any
 
@@ -341,13 +341,6 @@ def status_rows(before: Member, after: Member) -> Iterator[EditRow]:
         yield EditRow.PEOPLE
     else:
         yield EditRow.OWNER
-
-
-def edges_of(given: Iterable[Assignment]) -> set[Instant]:
-    """Return the instants at which assignments start or end."""
-    return {
-        edge for assignment in given for edge in (assignment.period.start, assignment.period.end) if edge is not None
-    }
 
 
 def record(each: Assignment) -> tuple[str, ...]:

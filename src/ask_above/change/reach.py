@@ -61,14 +61,11 @@ class Conditions:
                 continue
             old, new = (state.charter.ranks.get(part.key) for state in (self.before, self.after))
             if old is not None and old.kept_by and (new is None or new.kept_by):
-                yield Refusal(
-                    "6.10", f"{old.title} is kept by {old.kept_by}; nobody here may edit, assign or unassign it."
-                )
+                yield Refusal("6.10", _kept(old))
         for given in self.difference.given:
             rank = self._rank(given.rank)
             if given.lost and rank is not None and self._is_kept(rank):
-                said = f"{rank.title} is kept by {rank.kept_by}; nobody here may edit, assign or unassign it."
-                yield Refusal("6.8", said, "act")
+                yield Refusal("6.8", _kept(rank), "act")
 
     def _is_kept(self, rank: Rank) -> bool:
         """Whether something outside keeps a rank that is not what makes the change."""
@@ -144,8 +141,7 @@ class Conditions:
         if rank.paused and assigned:
             yield Refusal("6.8", f"{rank.title} is paused; it is given to nobody until the pause is lifted.", "act")
         if self._is_kept(rank):
-            why = f"{rank.title} is kept by {rank.kept_by}; nobody here may edit, assign or unassign it."
-            yield Refusal("6.8", why, "act")
+            yield Refusal("6.8", _kept(rank), "act")
         if member.status in OUT and assigned:
             why = f"{member.called} is {member.status}; only active, pending or invited members get ranks."
             yield Refusal("6.8", why, "act")
@@ -234,6 +230,10 @@ class Conditions:
     def _count(self, state: State, key: str) -> int:
         members = state.register.members.values()
         return sum(not member.is_retired and key in self._anywhere(state, member) for member in members)
+
+
+def _kept(rank: Rank) -> str:
+    return f"{rank.title} is kept by {rank.kept_by}; nobody here may edit, assign or unassign it."
 
 
 def everybodys(rank: Rank) -> list[str]:

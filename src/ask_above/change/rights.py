@@ -23,7 +23,7 @@ from ask_above.decide.gains import as_active
 from ask_above.decide.profile import Asked, Holding, How, Profile, ask_anybody, ask_member
 from ask_above.decide.walk import Held, standing
 from ask_above.decide.words import in_place
-from ask_above.people.register import Assignment, Member, Status, reached_groups
+from ask_above.people.register import Assignment, Member, Status, edges_of, reached_groups
 
 _MANAGED = (EditRow.MANAGE, EditRow.LADDER)
 
@@ -302,25 +302,33 @@ class Rights:
         besides: Profile | None = None,
     ) -> str:
         """Say something that a member gains between two records of theirs and ``besides`` does not hold either."""
-        compiled, reckoner = self.old.compiled, self.old.reckoner
+        compiled = self.old.compiled
         excepted = was.key in compiled.exceptional
-        edges = {self.now}
-        for assignment in (*given_before, *given_after):
-            edges |= {e for e in (assignment.period.start, assignment.period.end) if e is not None and e > self.now}
-        for at in sorted(edges):
+        for at in self._moments(*given_before, *given_after):
             before, after = (
                 as_active(ask_member(compiled, member, list(given), at, excepted=excepted))
                 for member, given in ((was, given_before), (now, given_after))
             )
-            for place in range(len(compiled.places)) if before != after else ():
-                for gated in (True, False):
-                    two, *had = (
-                        reckoner.held(p, place, gated=gated) for p in (after, before, besides) if p is not None
-                    )
-                    gained = two.mask & ~reduce(or_, (each.mask for each in had))
-                    if gained or two.unbounded > any(each.unbounded for each in had):
-                        what = listed(compiled.catalogue.names(gained)[:3]) or "everything"
-                        return f"{what} {in_place(compiled.places[place].title, site=place == 0)}"
+            gained = self._beyond(after, before, besides) if before != after else ""
+            if gained:
+                return gained
+        return ""
+
+    def _moments(self, *given: Assignment) -> list[Instant]:
+        """Return now, and the moments to come at which assignments begin or end."""
+        return [self.now, *sorted(edges_of(given, self.now))]
+
+    def _beyond(self, more: Profile, *others: Profile | None) -> str:
+        """Say something that somebody holds somewhere and none of the others does, gates left aside or not."""
+        compiled, held = self.old.compiled, self.old.reckoner.held
+        for place in range(len(compiled.places)):
+            for gated in (True, False):
+                mine, *theirs = (held(each, place, gated=gated) for each in (more, *others) if each is not None)
+                beyond = mine.mask & ~reduce(or_, (each.mask for each in theirs), 0)
+                freed = mine.unbounded and not any(each.unbounded for each in theirs)
+                if beyond or freed:
+                    what = "everything" if freed else listed(compiled.catalogue.names(beyond)[:3])
+                    return f"{what} {in_place(compiled.places[place].title, site=place == 0)}"
         return ""
 
     def _conferred(self, actor: Asked, key: str, old: Sequence[str], new: Sequence[str]) -> Iterator[Refusal]:
@@ -366,25 +374,13 @@ class Rights:
         if target.member is None or actor.profile is None:
             return
         given = self.old.people.register.of(target.member.key)
-        edges = {self.now} | {
-            e for assignment in given for e in (assignment.period.start, assignment.period.end) if e and e > self.now
-        }
-        compiled, reckoner = self.old.compiled, self.old.reckoner
-        excepted = target.member.key in compiled.exceptional
-        for at in sorted(edges):
-            profile = as_active(ask_member(compiled, target.member, given, at, excepted=excepted))
-            for place in range(len(compiled.places)):
-                for gated in (True, False):
-                    theirs = reckoner.held(profile, place, gated=gated)
-                    own = reckoner.held(actor.profile, place, gated=gated)
-                    if theirs.mask & ~own.mask or (theirs.unbounded and not own.unbounded):
-                        names = compiled.catalogue.names(theirs.mask & ~own.mask)[:3]
-                        what = listed(names) if names and not theirs.unbounded else "everything"
-                        where = in_place(compiled.places[place].title, site=place == 0)
-                        yield Refusal(
-                            "9.3", f"{target.label} holds {what} {where}, which {actor.label} does not hold there."
-                        )
-                        return
+        excepted = target.member.key in self.old.compiled.exceptional
+        for at in self._moments(*given):
+            profile = as_active(ask_member(self.old.compiled, target.member, given, at, excepted=excepted))
+            beyond = self._beyond(profile, actor.profile)
+            if beyond:
+                yield Refusal("9.3", f"{target.label} holds {beyond}, which {actor.label} does not hold there.")
+                return
 
     # -- assignments
 

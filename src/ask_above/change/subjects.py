@@ -29,7 +29,7 @@ from ask_above.decide.profile import (
     ask_rank,
     ask_visitor,
 )
-from ask_above.people.register import OUT, Assignment, Member, Status, reached_groups
+from ask_above.people.register import OUT, Assignment, Member, Status, edges_of, reached_groups
 
 _NO_END: Instant = 1 << 62
 
@@ -246,10 +246,7 @@ def _asked_at(decider: Decider, member: Member, at: Instant) -> Asked:
 
 def _stretches(given: Sequence[Assignment], now: Instant) -> Iterator[tuple[Instant, Instant]]:
     """Yield the stretches of time from now on in which none of these starts or ends."""
-    edges = {
-        e for assignment in given for e in (assignment.period.start, assignment.period.end) if e is not None and e > now
-    }
-    starts = [now, *sorted(edges)]
+    starts = [now, *sorted(edges_of(given, now))]
     yield from zip(starts, [*starts[1:], _NO_END], strict=True)
 
 

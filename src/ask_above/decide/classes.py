@@ -15,7 +15,7 @@ from ask_above.charter.moments import Instant
 from ask_above.collecting import without_collecting
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.profile import Asked, Profile, ask_member
-from ask_above.people.register import Assignment, Member, Register
+from ask_above.people.register import Assignment, Member, Register, edges_of
 
 _LONG_AGO = -(1 << 62)
 _MOST_RENEWED = 500
@@ -43,14 +43,8 @@ class MemberClass:
     __slots__ = ("edges", "excepted", "given", "member", "only", "states")
 
     def __init__(self, member: Member, given: Sequence[Assignment] = (), *, excepted: bool = False) -> None:
-        edges = {
-            edge
-            for assignment in given
-            for edge in (assignment.period.start, assignment.period.end)
-            if edge is not None
-        }
         self.member, self.given, self.excepted = member, list(given), excepted
-        self.edges: tuple[Instant, ...] = tuple(sorted(edges))
+        self.edges: tuple[Instant, ...] = tuple(sorted(edges_of(given)))
         self.states: list[ClassState | None] = [None] * (len(self.edges) + 1)
         self.only: ClassState | None = None
 

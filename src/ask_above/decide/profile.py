@@ -14,7 +14,7 @@ from ask_above.charter.charter import Charter
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
 from ask_above.decide.compiled import CompiledCharter
-from ask_above.people.register import Assignment, Member, Register, Status, reached_groups
+from ask_above.people.register import Assignment, Member, Register, Status, edges_of, reached_groups
 
 
 class Sort(StrEnum):
@@ -254,12 +254,7 @@ def _conferred(compiled: CompiledCharter, charter: Charter, groups: frozenset[st
 
 def _unchanged(assignments: list[Assignment], at: Instant) -> tuple[Instant | None, Instant | None]:
     """Return the bounds of the time around ``at`` in which no assignment starts or ends."""
-    edges = [
-        edge
-        for assignment in assignments
-        for edge in (assignment.period.start, assignment.period.end)
-        if edge is not None
-    ]
+    edges = edges_of(assignments)
     before = [edge for edge in edges if edge <= at]
     after = [edge for edge in edges if edge > at]
     return max(before, default=None), min(after, default=None)

@@ -9,7 +9,7 @@ from typing import NamedTuple, Protocol
 from weakref import WeakKeyDictionary, ref
 
 from ask_above.charter.charter import Charter
-from ask_above.charter.moments import ALWAYS, Period
+from ask_above.charter.moments import ALWAYS, Instant, Period
 from ask_above.charter.names import SITE
 from ask_above.charter.where import NOTHING, NOWHERE, Where
 
@@ -116,6 +116,12 @@ class Assignment(NamedTuple):
     where: Where = NOWHERE
     number: int = 0
     source: str = ""
+
+
+def edges_of(given: Iterable[Assignment], after: Instant | None = None) -> set[Instant]:
+    """Return the instants at which assignments start or end; those after a moment, where one is said."""
+    edges = {edge for each in given for edge in (each.period.start, each.period.end) if edge is not None}
+    return edges if after is None else {edge for edge in edges if edge > after}
 
 
 class RegisterRows(Protocol):

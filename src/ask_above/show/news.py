@@ -10,13 +10,13 @@ from ask_above.ask.describe.claims import doing, under_headings
 from ask_above.ask.describe.describer import said_of_acts
 from ask_above.ask.impact.whole import Shift
 from ask_above.ask.perks import PerkTurned
-from ask_above.change.parts import END, Coverage, DifferencePart, Given, Kind, coverage
+from ask_above.change.parts import END, DifferencePart, Given, Kind, coverage
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import SITE
 from ask_above.charter.rules import ACTS, Act
 from ask_above.decide.decider import Decider
 from ask_above.decide.planes import Planes
-from ask_above.decide.words import day, in_place, in_places
+from ask_above.decide.words import day, in_place, in_places, span
 from ask_above.people.register import OUT, Member, Status
 from ask_above.show.impact import when_in_words
 from ask_above.workspace.plans import Plan
@@ -111,17 +111,14 @@ class News:
         for given in self._given.get(key, ()):
             mine = self.plan.after.register.of(key)
             left = coverage(each for each in mine if (each.rank, each.place) == given[1:3]).since(self.at)
-            begun = left or Coverage(given.lost.stretches)
-            will = begun.first > self.at
+            first, until = (left or given.lost).stretches[0]
+            will = first > self.at
             what = f"the rank {self.ranks[given.rank].title} {self._where(given.place)}"
             if not left:
                 yield f"You {'will not' if will else 'no longer'} have {what}."
                 continue
-            until = left.stretches[0][1]
-            word, last = self.effect.ends(until) if until != END else ("", "")
-            span = f" from {day(self.effect.day(begun.first))}" if will else ""
-            span += f" {word} {day(last)}" if last else ""
-            yield f"You {'' if active and not will else 'will '}have {what}{span}{waits}."
+            begins, ends = self.effect.day(first) if will else "", self.effect.ends(until)[1] if until != END else ""
+            yield f"You {'' if active and not will else 'will '}have {what}{span(begins, ends)}{waits}."
 
     def _where(self, place: str) -> str:
         return in_place(self.places[place].title, site=place == SITE)

@@ -14,7 +14,7 @@ from yaml import YAMLError
 
 from ask_above.ask.advice.accounts import Beside
 from ask_above.ask.impact.whole import Impact, TurnedExpectation, effect_of
-from ask_above.change.difference import Difference, edges_of, record
+from ask_above.change.difference import Difference, record
 from ask_above.change.draft import Done, Draft, Edit, EditError, RowChange
 from ask_above.change.forgetting import MemberForget, check_forgotten
 from ask_above.change.naming import meant
@@ -37,7 +37,7 @@ from ask_above.decide.words import day, in_places
 from ask_above.errors import AskAboveError, FaultyFilesError, UnknownNameError
 from ask_above.files.splice import SourceText, edited
 from ask_above.people.recognising import CALLED, Double, Identities, Recogniser
-from ask_above.people.register import Assignment, Member, Register, Status
+from ask_above.people.register import Assignment, Member, Register, Status, edges_of
 from ask_above.printing import Printed
 from ask_above.workspace.by_hand import entries_by_hand
 from ask_above.workspace.journal import heirs_of

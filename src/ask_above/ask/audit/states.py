@@ -10,6 +10,7 @@ import numpy as np
 
 from ask_above.charter.moments import Instant
 from ask_above.decide.names import Names
+from ask_above.people.register import edges_of
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -56,7 +57,7 @@ class States:
         own: dict[str, set[int]] = {}
         for state in self.states:
             for assignment in state.names.register.assignments:
-                ends = {edge for edge in (assignment.period.start, assignment.period.end) if edge is not None}
+                ends = edges_of([assignment])
                 if ends:
                     own.setdefault(assignment.member, set()).update(ends)
         edges = sorted({*self._since, *(edge for each in own.values() for edge in each)})

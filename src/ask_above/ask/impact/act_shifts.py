@@ -25,6 +25,7 @@ from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import Decider
 from ask_above.decide.planes import Planes, Power, Powers
 from ask_above.decide.profile import Asked, ask_rank
+from ask_above.people.register import edges_of
 
 _MOST_CELLS = 60_000
 """Up to how many kinds of members times places acts are looked at member by member, and ranks times places."""
@@ -176,14 +177,8 @@ class ActShifts:
 
     def _edges(self, key: str) -> list[Instant]:
         """Return the moments to come at which a period of a member's starts or ends, on either side."""
-        edges = {
-            edge
-            for decider in (self.old, self.new)
-            for assignment in decider.people.register.of(key)
-            for edge in (assignment.period.start, assignment.period.end)
-            if edge is not None and edge > self.at
-        }
-        return sorted(edges)
+        given = (each for decider in (self.old, self.new) for each in decider.people.register.of(key))
+        return sorted(edges_of(given, self.at))
 
     @cached_property
     def looked_at(self) -> bool:
