@@ -121,7 +121,8 @@ class Differing:
         groups = [{*filter(None, (each or row)["groups"].split(";"))} for each in (was, row)]
         self.found["groups"] |= {(m, True, g) for g in groups[1] - groups[0]}
         self.found["groups"] |= {(m, False, g) for g in groups[0] - groups[1]}
-        spots = {"site": {self.moments[0]}} if sentences or groups[0] != groups[1] else {}
+        conferred = {"site", *(q for c in (self.before, self.after) for g in c.groups for _, q in c.confers(g))}
+        spots = {q: {self.moments[0]} for q in conferred} if sentences or groups[0] != groups[1] else {}
         for place, begins in self.ranks(m, row):
             spots.setdefault(place, {self.moments[0]}).update(begins)
         owns = [c.c.get("owner") == m for c in (self.before, self.after)]

@@ -162,11 +162,17 @@ class News:
 
     def _spots(self, key: str) -> list[tuple[str, Instant]]:
         """Return where somebody's power may differ, and when that is looked at: now, and where it begins."""
-        spots = {SITE: {self.at}} if key in self._parts else {}
+        spots = {place: {self.at} for place in ((SITE, *self._conferred) if key in self._parts else ())}
         for given in self._given.get(key, ()):
             begins = {max(self.at, given.gained.first)} if given.gained else set[Instant]()
             spots.setdefault(given.place, {self.at}).update(begins)
         return [(place, at) for place, moments in spots.items() for at in sorted(moments)]
+
+    @cached_property
+    def _conferred(self) -> list[str]:
+        """The places at which some group confers a rank, before or after."""
+        groups = (*self.plan.old.compiled.charter.groups.values(), *self.plan.after.charter.groups.values())
+        return list(dict.fromkeys(conferred.place for group in groups for conferred in group.confers))
 
     @staticmethod
     def _acts_at(decider: Decider, key: str, place: str, at: Instant) -> dict[Act, list[str]]:
