@@ -33,6 +33,7 @@ from ask_above.change import (
 from ask_above.charter.rules import Act
 from ask_above.show.letters import letters
 from ask_above.show.powers import reasons
+from ask_above.show.report import report
 from ask_above.workspace.plans import Plan
 from commands import run
 from conftest import Place
@@ -373,3 +374,25 @@ class TestLetters:
     def test_of_a_record_alone_nobody_is_told(self, brook: Place) -> None:
         edits = Unassign("dara", "host", "commons"), Assign("dara", "host", "commons", "2025-04-01", why="Again")
         assert letters(brook.open().plan(*edits)) == []
+
+
+def test_what_begins_later_is_said_with_its_day_in_plans_the_journal_the_history_and_the_report(brook: Place) -> None:
+    dates = "2097-01-01", "2097-06-01"
+    plan = brook.open().plan(*(Assign(key, "host", "river-talk", *dates) for key in ("tove", "ilse")))
+    said = " ".join(str(plan).split())
+    assert "may now moderate" not in said
+    assert "someone without any rank using member.mute or member.rename.all in River talk, from 1 Jan 2097" in said
+    assert "tove assigned Board host in River talk from 1 Jan 2097 through 1 Jun 2097" in said
+    assert {shift.since for shift in plan.effect.acts} == {plan.effect.shifts[0].since}
+    (line,) = plan.apply().effect
+    # each has its own risk, and no other's
+    assert line == (
+        "+ place.pin, thread.close, member.mute (medium risk), member.rename.all in River talk, from 1 Jan 2097, "
+        "through 1 Jun 2097: 2 members"
+    )
+    c = brook.open()
+    told = c.history("tove").events[-1].what
+    assert told == "Board host in River talk from 1 Jan 2097 through 1 Jun 2097 assigned"
+    assert "Board host  River talk  from 1 Jan 2097 through 1 Jun 2097" in str(c.describe("tove"))
+    c.plan(Assign("tove", "surveyor", until="2097-06-01")).apply()
+    assert "Surveyor through 1 Jun 2097" in report(brook.open(), "md")
