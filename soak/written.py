@@ -143,11 +143,11 @@ class Differing:
             yield {"active": "You are now a member."}.get(row["status"], "You are now a pending member.")
         elif row["status"] != was["status"]:
             again = {"locked": "Your account is no longer locked.", "retired": "You are a member again."}
-            active = "You are now an active member."
             if was["status"] in _OUT and row["status"] == "invited":
                 again = dict.fromkeys(_OUT, "Your invitation is valid again.")
             out = {"retired": "You are no longer a member.", "locked": "Your account is locked."}
-            now = {"active": active}.get(row["status"], f"You are now a {row['status']} member.")
+            article = {"active": "an", "invited": "an", "pending": "a"}.get(row["status"])
+            now = f"You are now {article} {row['status']} member."
             yield out.get(row["status"]) or again.get(was["status"], now)
 
     def ranks(self, m: str, row: Any) -> Iterator[tuple[str, set[datetime]]]:
@@ -199,22 +199,23 @@ def as_it_is(seed: int, count: int = 4) -> Counter[str]:
     before = side(made.texts()["charter.yaml"], c.names)
     for _ in range(count):
         edits = [of_a_directory(rng, c)] if rng.random() < 0.2 else some_edits(rng, c)
+        plan = None
         with suppress(AskAboveError):
             plan = c.plan(*edits)
-            after = side(plan.texts["charter.yaml"], plan.after)
-            # another key is the same thing where nothing else differs, and two things else: neither is read
-            if plan.is_empty or any(isinstance(each, ItemRename) for each in edits):
-                continue
-            moments = sorted(before.moments(now) | after.moments(now))
-            told, differs = Letters(plan, after).told, Differing(before, after, moments).found
-            heard = {m for m, row in after.members.items() if row["email"]}
-            for what, found in differs.items():
-                facts = {fact for fact in found if fact[what in ("answers", "acts")] in heard}
-                if what == "answers":
-                    held_to(told[what], facts, moments, (seed, edits))
-                else:
-                    assert told[what] == facts, (seed, edits, what, told[what] ^ facts)
-                counts.update([what] * bool(facts))
+        # another key is the same thing where nothing else differs, and two things else: neither is read
+        if plan is None or plan.is_empty or any(isinstance(each, ItemRename) for each in edits):
+            continue
+        after = side(plan.texts["charter.yaml"], plan.after)
+        moments = sorted(before.moments(now) | after.moments(now))
+        told, differs = Letters(plan, after).told, Differing(before, after, moments).found
+        heard = {m for m, row in after.members.items() if row["email"]}
+        for what, found in differs.items():
+            facts = {fact for fact in found if fact[what in ("answers", "acts")] in heard}
+            if what == "answers":
+                held_to(told[what], facts, moments, (seed, edits))
+            else:
+                assert told[what] == facts, (seed, edits, what, told[what] ^ facts)
+            counts.update([what] * bool(facts))
     return counts
 
 

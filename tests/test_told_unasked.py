@@ -366,6 +366,17 @@ class TestLetters:
         assert "You are now the owner and may do everything." in said["dara.eml"]
         assert "You are no longer the owner." in said["ines.eml"]
 
+    def test_of_the_status_they_say_it_in_words_of_the_language(self) -> None:
+        bo = member("bo", status="invited", email="bo@river.example")
+        c = community(rank("all", "post.write", held_by="members"), members=[bo])
+        accepted = c.plan(MemberStatus("bo", "active"))
+        ((_, letter),) = letters(accepted)
+        assert "You are now an active member." in letter
+        gone = c.plan(MemberStatus("bo", "retired"))
+        gone.apply()
+        ((_, letter),) = letters(c.again().plan(MemberStatus("bo", "active")))
+        assert "Your invitation is valid again." in letter
+
     def test_of_groups_they_say_which(self, brook: Place) -> None:
         plan = brook.open().plan(MemberSet("otto", {"email": "o@river.example"}), MemberGroups("otto", ("upper-team",)))
         ((_, letter),) = letters(plan)

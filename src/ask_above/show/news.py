@@ -204,7 +204,7 @@ def _standing(was: Member | None, now: Member) -> str:
         return "Your invitation is valid again."
     if was.status in OUT:
         return "Your account is no longer locked." if was.status == Status.LOCKED else "You are a member again."
-    return f"You are now {'an active' if now.is_active else f'a {now.status}'} member."
+    return f"You are now {'a' if now.status == Status.PENDING else 'an'} {now.status} member."
 
 
 def _may(*, gains: bool, later: bool) -> str:
