@@ -117,11 +117,10 @@ def server(*options: str, cwd: Path, **env: str) -> Iterator[str]:
             process.wait(30)
 
 
-def within(seconds: float, done: Any) -> float:
-    """Wait until something is so; return how long it took."""
-    start = time.monotonic()
+def until(done: Any) -> None:
+    """Wait until something is so; how long that may take depends on what else the machine has to do."""
+    end = time.monotonic() + 120
     while not done():
-        if time.monotonic() - start > seconds:
-            raise AssertionError(f"not so within {seconds} seconds")
+        if time.monotonic() > end:
+            raise AssertionError("not so within two minutes")
         time.sleep(0.02)
-    return time.monotonic() - start

@@ -44,7 +44,7 @@ def asked(answer: str, *args: str, cwd: Path) -> tuple[int, str]:
         [sys.executable, "-m", "ask_above", *args], stdin=there, stdout=subprocess.PIPE, cwd=cwd, env=PLAIN, text=True
     ) as process:
         os.write(here, f"{answer}\n".encode())
-        out, _ = process.communicate(timeout=60)
+        out, _ = process.communicate(timeout=300)
     os.close(here)
     os.close(there)
     return process.returncode, out

@@ -6,7 +6,6 @@ import asyncio
 import json
 import re
 import shutil
-import time
 from contextlib import suppress
 from copy import deepcopy
 from datetime import UTC, datetime, timedelta
@@ -35,7 +34,7 @@ from ask_above.serve.service import SlowOnes
 from ask_above.serve.source import Folder
 from ask_above.workspace.home import Home
 from ask_above.workspace.tokens import TokenMay, add_token, remove_token
-from asking import app_of, asked, free_port, post, server, within
+from asking import app_of, asked, free_port, post, server, until
 from commands import run
 from conftest import DEMO
 from databases import fresh_database
@@ -404,25 +403,22 @@ class TestFresh:
         url = request.getfixturevalue("postgresql") if what == "in postgresql" else None
         register = fresh_database(url, "told") if url else None
         Community.open(here, register=register).plan(MemberAdd("ida", {"name": "Ida Reed"})).apply()
-        current = Current(Folder(here, register), Pages(b"secret"), every=60)
+        current = Current(Folder(here, register), Pages(b"secret"), every=3600)
 
-        async def seen() -> float:
+        async def seen() -> None:
             looking = asyncio.create_task(current.look_on())
             await asyncio.sleep(0.6)
             before = current.now.state.number
-            start = time.monotonic()
             if what == "by hand":
                 charter = here / "charter.yaml"
                 charter.write_text(charter.read_text().replace("title: Notices", "title: Notes"))
             else:
                 edit = MemberAdd("lou", {"name": "Lou Reed"})
                 await asyncio.to_thread(lambda: Community.open(here, register=register).plan(edit).apply())
-                start = time.monotonic()
-            await asyncio.to_thread(within, 5, lambda: current.now.state.number != before)
+            await asyncio.to_thread(until, lambda: current.now.state.number != before)
             looking.cancel()
-            return time.monotonic() - start
 
-        assert asyncio.run(seen()) < 1
+        asyncio.run(seen())
         community = current.now.state.community
         assert community.place("notices").title == ("Notes" if what == "by hand" else "Notices")
         assert ("lou" in community.register.members) is (what != "by hand")
@@ -434,7 +430,7 @@ class TestFresh:
     ) -> None:
         Community.open(here).plan(MemberAdd("ida", {"name": "Ida Reed"})).apply()
         source, failed = Folder(here), list[int]()
-        current, newer = Current(source, Pages(b"secret"), every=60), source.newer
+        current, newer = Current(source, Pages(b"secret"), every=3600), source.newer
 
         def odd(known: Any) -> Any:
             if len(failed) < 3:
@@ -448,7 +444,7 @@ class TestFresh:
             looking = asyncio.create_task(current.look_on())
             before = current.now.state.number
             await asyncio.to_thread(lambda: Community.open(here).plan(MemberAdd("lou", {"name": "Lou Reed"})).apply())
-            await asyncio.to_thread(within, 15, lambda: current.now.state.number != before)
+            await asyncio.to_thread(until, lambda: current.now.state.number != before)
             looking.cancel()
 
         asyncio.run(seen())
@@ -661,7 +657,7 @@ class TestOverTheWire:
             with pytest.raises(QuestionError, match="unassign"):
                 client.may("dara", "unassign", at="notices")
             run("assign", "surveyor", "tove", "--yes", cwd=here)
-            within(1.5, lambda: client.may("tove", "gauge.see", at="upper-gauges").allowed)
+            until(lambda: client.may("tove", "gauge.see", at="upper-gauges").allowed)
             assert client.state == "2"
             assert client.changes("1")["changes"][0]["members"] == ["tove"]
         assert '"action":"post.write"' in (here / "asked.jsonl").read_text()
@@ -692,9 +688,9 @@ class TestOverTheWire:
         served = uvicorn.Server(uvicorn.Config(app_of(here), port=port, log_level="error"))
         thread = Thread(target=served.run)
         thread.start()
-        within(20, lambda: served.started)
+        until(lambda: served.started)
         try:
-            with socket.create_connection(("127.0.0.1", port), timeout=15) as one:
+            with socket.create_connection(("127.0.0.1", port), timeout=60) as one:
                 one.sendall(
                     b"POST /access/v1/evaluation HTTP/1.1\r\nHost: localhost\r\nContent-Type: application/json\r\n"
                     b"Content-Length: 100\r\n\r\n{"
@@ -727,6 +723,6 @@ class TestOverTheWire:
                     run(word, "surveyor", "tove", "--yes", "--register", register, cwd=here)
                     for client in (near, far):
                         wanted = n % 2 == 0
-                        within(1.5, lambda c=client, w=wanted: may_see(c) is w)
+                        until(lambda c=client, w=wanted: may_see(c) is w)
                 run("rank", "grant", "host", "kit.lend", "--yes", "--register", register, cwd=here)
-                within(1.5, lambda: far.may("rank:host", "kit.lend").allowed)
+                until(lambda: far.may("rank:host", "kit.lend").allowed)
