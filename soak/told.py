@@ -170,7 +170,7 @@ def stands_elsewhere(before: Side, after: Side, t: datetime) -> Iterator[tuple[b
 def acts_told(plan: Plan) -> set[Any]:
     """What a plan tells of acts of members that differ, one by one."""
     return {
-        (shift.gains, shift.act, actor, using, target, q, shift.since)
+        (shift.gains, shift.act, actor, using, target, q, shift.since, shift.until)
         for shift in plan.effect.acts
         for actor in shift.actors
         for using in shift.using or ("",)
@@ -180,16 +180,24 @@ def acts_told(plan: Plan) -> set[Any]:
 
 
 def acts_differ(before: Side, after: Side, moments: list[datetime]) -> set[Any]:
-    """Every act of a member that differs, and since when; who may join what, and who stands elsewhere, as of now."""
-    differ, sides = dict.fromkeys(stands_elsewhere(before, after, moments[0])), (before, after)
+    """Every act of a member that differs, since when and until when; who may join, who stands elsewhere, as of now."""
+    sides, differ = (before, after), {(*each, None, None) for each in stands_elsewhere(before, after, moments[0])}
     for m in {**before.members, **after.members}:
+        turned: list[set[Any]] = []
         for t in moments:
-            works = (reached, joined) if t == moments[0] else (reached,)
-            one, two = ({each for work in works for each in work(s, m, t)} if m in s.members else set() for s in sides)
-            since = None if t == moments[0] else round((t - EPOCH).total_seconds() * 1e6)
-            turned = {(True, *each) for each in two - one} | {(False, *each) for each in one - two}
-            differ = dict.fromkeys(turned, since) | differ  # from the first moment on
-    return {(*each, since) for each, since in differ.items()}
+            one, two = (set(reached(s, m, t)) if m in s.members else set() for s in sides)
+            turned.append({(True, *each) for each in two - one} | {(False, *each) for each in one - two})
+        for each in set().union(*turned):
+            first = next(n for n, some in enumerate(turned) if each in some)
+            last = next((n for n, some in enumerate(turned) if n > first and each not in some), None)
+            differ.add((*each, micros(moments[first]) if first else None, last and micros(moments[last])))
+        one, two = (set(joined(s, m, moments[0])) if m in s.members else set() for s in sides)
+        differ |= {(True, *each, None, None) for each in two - one} | {(False, *each, None, None) for each in one - two}
+    return differ
+
+
+def micros(t: datetime) -> int:
+    return round((t - EPOCH).total_seconds() * 1e6)
 
 
 def perk(c: Side, m: str, key: str, t: datetime) -> Any:
@@ -263,7 +271,7 @@ def answers_told(plan: Plan, moments: list[datetime]) -> set[Any]:
     for shift in plan.effect.shifts:
         people = [("member", key) for key in shift.members]
         for n, t in enumerate(moments):
-            at = round((t - EPOCH).total_seconds() * 1e6)
+            at = micros(t)
             if (shift.since is None or shift.since <= at) and (shift.until is None or shift.until > at):
                 besides = [("rank", key) for key in shift.ranks] + [("visitor", "")] * shift.visitor
                 who = people + (besides if n == 0 else [])

@@ -203,11 +203,23 @@ def test_the_audit_finds_the_three_incidents(here: Path) -> None:
         "It was allowed until 2 Oct 2026, 00:00, when their assignment of Board host ended (assignments.csv line"
         in said
     )
-    assert "Allowed then, not now: 2 Mira Swale used member.mute" in said
+    assert "Allowed then, not now: 3 actions Mira Swale used member.mute" in said
     assert "▲ Board host grants place.pin; not used by any of the 4 members who have it" in said
     command = "ask-above rank withhold host place.pin --plan"
     assert command in said
     assert run(*command.split()[1:], cwd=here).returncode == 0
+
+
+def test_what_is_not_allowed_any_more_for_one_reason_is_told_once_with_its_places(here: Path) -> None:
+    assert run("member", "lock", "bram", "--yes", cwd=here).returncode == 0
+    places = ("welcome", "river-talk", "field-talk")
+    rows = "".join(f"bram,post.write,2026-05-01T12:00:00Z,{place}\n" for place in places)
+    (here / "a.csv").write_text(f"member,action,when,place\n{rows}bram,rota.join,2026-05-01T12:00:00Z,river-talk\n")
+    said = " ".join(run("audit", "a.csv", cwd=here).stdout.split())
+    assert "Allowed then, not now: 4 actions" in said
+    locked = "Bram Ashby is locked, so every answer is no."
+    assert f"Bram Ashby used post.write in Welcome desk, River talk and Field talk, 3 times {locked}" in said
+    assert f"Bram Ashby used rota.join in River talk {locked}" in said
 
 
 def test_what_ranks_are_used_for_and_what_is_kept_for_the_day(here: Path) -> None:

@@ -5,12 +5,15 @@ from __future__ import annotations
 import csv
 import io
 import json
+import re
 import shutil
 from pathlib import Path
 from typing import Any
 
 import pytest
 
+from ask_above import Community
+from ask_above.show.screen import FULL
 from commands import run
 from test_cli import demo
 
@@ -63,8 +66,13 @@ def test_two_people_walk_side_by_side(demo: Path) -> None:
 
 def test_a_rank_is_compared_with_its_original_and_two_people_at_a_place(demo: Path) -> None:
     said = words("compare", "rank:volunteer", cwd=demo)
-    assert "Volunteer copied from Surveyor" in said
-    assert "gauge.alarm by the pattern gauge.*" in said
+    assert "Volunteer and Surveyor, side by side Volunteer was copied from Surveyor." in said
+    assert "gauge.alarm (medium risk) by the pattern gauge.*" in said
+    # what differs in the same places is one line; through what is in the full form
+    said = words("compare", "ada", "bram", cwd=demo)
+    assert "kit.lend, member.lock (high risk), rank.manage (high risk), job.schedule (medium risk) on the whole" in said
+    assert "The rank River warden grants" not in said
+    assert "The rank River warden grants member.lock" in words("compare", "ada", "bram", "--full", cwd=demo)
     rows = data("compare", "bram", "freya", "--at", "river-talk", cwd=demo)
     assert {row["capability"] for row in rows if row["who"] == "one"} == {
         "place.pin", "thread.close", "member.mute", "member.rename.all",
@@ -135,11 +143,11 @@ def test_the_roster_what_is_soon_who_waits_and_which_accounts_look_shared(demo: 
     assert said.startswith("Name Key Also Steward (2) Ines Moor ≈ ines")
     assert "[Warden] Ada Marsh" in said
     soon = words("roster", "--soon", "100", "--when", "2026-11-25", cwd=demo)
-    assert "2027-01-31 ends Arne Teal Journal editor River journal" in soon
+    assert "31 Jan 2027 ends Arne Teal Journal editor River journal" in soon
     waiting = data("roster", "--waiting", "14", "--when", "2026-11-25", cwd=demo)
     assert [each["member"] for each in waiting] == ["lena", "joss", "emil", "wim"]
     shared = words("roster", "--sign-ins", cwd=demo)
-    assert "Kofi Dace (kofi): 6 networks from 2026-11-16 to 2026-11-21" in shared
+    assert "Kofi Dace (kofi): 6 networks from 16 Nov 2026 to 21 Nov 2026" in shared
     assert "Birgit" not in shared
     assert "Birgit" in words("roster", "--sign-ins", "--networks", "3", "--days", "30", cwd=demo)
     broken = tmp_path / "wv"
@@ -205,3 +213,63 @@ def test_every_table_can_be_had_as_markdown(demo: Path, args: str) -> None:
     assert all(line.startswith("| ") and line.endswith(" |") for line in lines)
     bars = {line.replace("\\|", "").count("|") for line in lines}
     assert len(bars) == 1
+
+
+DATED = [
+    "check", "journal", "history bram", "member show bram --everything", "member list --columns key,joined",
+    "describe bram", "tour bram", "may bram gauge.see --at upper-gauges", "roster --soon 400", "roster --sign-ins",
+    "roster --waiting", "unassign surveyor bram --plan", "token list", "audit actions.csv.gz", "ladder",
+]  # fmt: skip
+
+
+def test_on_the_screen_dates_are_written_as_people_write_them(demo: Path, tmp_path: Path) -> None:
+    river = tmp_path / "wv"
+    shutil.copytree(demo, river)
+    for change in (
+        "assign surveyor bram --from 2097-01-01 --until 2097-06-01T18:00 --yes",
+        "token add app --until 2097-01-31",
+        "member invite Ulla ulla@wren-valley.example --yes",
+    ):
+        run(*change.split(), cwd=river)
+    shown = {each: " ".join(run(*each.split(), "--full", cwd=river).stdout.split()) for each in DATED}
+    assert {command for command, text in shown.items() if re.search(r"\b20\d\d-\d\d", text)} == set()
+    assert "surveyor site from 1 Jan 2097 until 1 Jun 2097, 18:00" in shown["member show bram --everything"]
+    assert "through 31 Jan 2097" in shown["token list"]
+    # who is pending since before the first change has waited for nobody knows how long, not since then
+    assert "lena pending unknown" in shown["roster --waiting"]
+    assert "ulla invited 0 days" in shown["roster --waiting"]
+    # and what the files had was done by nobody with that change
+    first = data("history", "bram", cwd=river)[1]["what"]
+    assert first == "as the files had it: Board host on the whole site from 1 Apr 2024, assigned by Ada Marsh"
+
+
+LONG = [
+    "check", "ladder", "who --risk high", "who post.write", "describe volunteer", "describe notices",
+    "compare bram freya", "cover --enter", "cover --without ada --without ines --without olaf --without birgit",
+    "climb", "climb volunteer", "fit reading.post", "rank grant host contact.export --plan",
+    "rank move volunteer --top --plan", "rank withhold volunteer post.write --plan --force --why Flood",
+    "member retire ada --plan",
+]  # fmt: skip
+
+
+def test_in_full_all_of_a_list_is_named_and_data_are_the_same(demo: Path) -> None:
+    less = 0
+    for command in LONG:
+        short, full = (" ".join(run(*command.split(), *more, cwd=demo).stdout.split()) for more in ((), ("--full",)))
+        cut = re.compile(r"\band (?:[\d,]+ (?:more|others?)|others)\b")
+        less += len(cut.findall(short))
+        assert not cut.search(full), command
+        if "--plan" not in command:
+            one, other = (
+                run(*command.split(), *more, "--format", "json", cwd=demo).stdout for more in ((), ("--full",))
+            )
+            assert one == other
+    assert less > len(LONG)
+    short, full = (str(Community.open(demo).describe("volunteer", full=full)) for full in (False, True))
+    assert "and 39 more" in short
+    # a command says for itself alone what is shown
+    run("describe", "volunteer", "--full", cwd=demo)
+    assert not FULL.get()
+    assert "and 39 more" not in full
+    assert "Runa Wath" not in short
+    assert "Oskar Vale" in full

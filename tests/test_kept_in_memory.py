@@ -169,7 +169,7 @@ def test_states_gone_by_and_letters_are_asked_for_in_memory_too() -> None:
     assert community.history("dara").events[-1].what.endswith("unassigned")
     kept = community.storage.remembered("dara")
     assert kept.letters == ["1-dara.eml"]
-    assert kept.given[-1][-1] == "taken by change 4"
+    assert kept.given[-1][-1] == "unassigned by change 4"
     storage = community.storage
     assert isinstance(storage, MemoryStorage)
     assert "kit.lend" in storage.files()["charter.yaml"]

@@ -74,6 +74,24 @@ def test_a_place_is_meant_by_its_title_and_what_nobody_knows_is_a_fault(brook: P
     assert "fault" in said
 
 
+def test_a_list_of_names_addresses_and_ranks_is_taken_in_two_steps_that_it_names(brook: Place) -> None:
+    rows = "Bram Ashby,bram@wren-valley.example,Volunteer\nNina Rudd,nina@river.example,Surveyor\n"
+    rows += "Tove Eddy,tove@x.example,\n"
+    heads = "Name,E-mail,Rank\n"
+    said = " ".join(take(brook, "a.csv", f"{heads}{rows}", "--yes").split())
+    assert "1 row names no rank: nothing is assigned by it." in said
+    assert "There is no member 'nina@river.example' in the register." in said
+    assert "To add the members first: ask-above import a.csv --map Rank=; then import it again." in said
+    take(brook, "a.csv", f"{heads}{rows}", "--map", "Rank=", "--status", "active", "--link", "--yes")
+    said = take(brook, "a.csv", f"{heads}{rows}", "--yes")
+    # who has it already, for as long, is not given it once more
+    assert "1 new assignment" in said
+    c = brook.open()
+    ranks = {key: [each.rank for each in c.register.of(key)] for key in ("bram", "nina-rudd")}
+    assert ranks["bram"].count("volunteer") == 1
+    assert "surveyor" in ranks["nina-rudd"]
+
+
 def test_faults_that_are_alike_are_one_with_a_count(brook: Place) -> None:
     rows = "".join(f"P{n},bad{n}\n" for n in range(9))
     said = take(brook, "p.csv", f"name,email\n{rows}", "--status", "active", "--yes")

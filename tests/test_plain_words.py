@@ -176,3 +176,36 @@ def test_one_thing_is_said_as_one(tmp_path: Path) -> None:
         assert not MANY_OF_ONE.findall(done.stdout + done.stderr), (command, done.stdout)
     page = re.sub(r"<script.*?</script>|<[^>]*>", "", (tmp_path / "r.html").read_text("utf-8"), flags=re.DOTALL)
     assert not MANY_OF_ONE.findall(page)
+
+
+OF_THOUSANDS = [
+    "check", "ladder", "who place.see", "who --risk high", "roster", "describe crew", "describe site",
+    "describe hall", "cover", "cover --enter", "cover member.mute --at hall", "group list", "member list",
+    "audit log.csv --usage", "rank withhold crew member.mute --plan", "member retire --group band --plan",
+]  # fmt: skip
+
+
+@pytest.mark.slow
+def test_thousands_are_written_as_one_reads_them(tmp_path: Path) -> None:
+    charter = """\
+charter: 1
+key: many
+capabilities: {All: {place.see: See a place, member.mute: {about: Mute, risk: high}}}
+ranks: [{key: top}, {key: crew, grants: [member.mute]}, {key: any, held-by: members, grants: [place.see]}]
+groups: [{key: band}]
+places: [{key: hall, kind: board, gate: {any: [crew]}}]
+"""
+    keys = [f"m{n}a" for n in range(1_200)]
+    (tmp_path / "charter.yaml").write_text(charter)
+    (tmp_path / "members.csv").write_text("key,groups\n" + "".join(f"{key},band\n" for key in keys))
+    (tmp_path / "assignments.csv").write_text("member,rank\n" + "".join(f"{key},crew\n" for key in keys))
+    rows = "".join("m1a,place.see,2026-05-01T12:00:00Z,site\n" for _ in keys)
+    (tmp_path / "log.csv").write_text("member,action,when,place\n" + rows)
+    written = set()
+    for command in OF_THOUSANDS:
+        done = run(*command.split(), cwd=tmp_path)
+        assert done.returncode < 2, (command, done.stderr)
+        words = done.stdout.split()
+        assert [word for word in words if re.fullmatch(r"\(?1[12]\d\d\W*", word)] == [], command
+        written |= {command} & {command for word in words if re.fullmatch(r"\(?1,[12]\d\d\W*", word)}
+    assert len(written) > 10

@@ -406,7 +406,7 @@ absent: retire
         assert c.member("person4").name == "Ida Reed"
         assert ("surveyor", "site", "societies") in given(c, "person5")
         assert c.member("person6").status == "retired"
-        assert c.home.store.entries()[-1].what == "take over societies: 3 members changed of 1999"
+        assert c.home.store.entries()[-1].what == "take over societies: 3 members changed of 1,999"
 
     def test_a_line_that_breaks_in_the_middle_changes_nothing(self, here: Path, directory: str) -> None:
         secret = {"ASK_ABOVE_DIRECTORY_PASSWORD": PASSWORD}
@@ -425,7 +425,7 @@ absent: retire
         text = (here / "directory.yaml").read_text()
         (here / "directory.yaml").write_text(text.replace(f"base: ou=people,{BASE}", f"base: ou=groups,{BASE}"))
         done = sync(here, "--yes", **secret)
-        assert (done.returncode, "2000 of 2000 members" in done.stderr) == (2, True)
+        assert (done.returncode, "2,000 of 2,000 members" in done.stderr) == (2, True)
 
 
 @pytest.mark.slow

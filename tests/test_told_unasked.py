@@ -308,7 +308,7 @@ WRITTEN: dict[str, tuple[Edit, str, list[str]]] = {
         RANKS_CHANGED,
         [
             "You will have the rank Board host in River talk from 1 Jan 2097 through 1 Jun 2097.",
-            f"You may, in River talk, from 1 Jan 2097, through 1 Jun 2097: {THREADS}; {CALM}.",
+            f"You may, in River talk, from 1 Jan 2097 through 1 Jun 2097: {THREADS}; {CALM}.",
             f"You may, in River talk, from 1 Jan 2097: {HOSTS}",
         ],
     ),
@@ -392,13 +392,18 @@ def test_what_begins_later_is_said_with_its_day_in_plans_the_journal_the_history
     plan = brook.open().plan(*(Assign(key, "host", "river-talk", *dates) for key in ("tove", "ilse")))
     said = " ".join(str(plan).split())
     assert "may now moderate" not in said
-    assert "someone without any rank using member.mute or member.rename.all in River talk, from 1 Jan 2097" in said
+    assert (
+        "someone without any rank using member.mute or member.rename.all in River talk, from 1 Jan 2097 through" in said
+    )
     assert "tove assigned Board host in River talk from 1 Jan 2097 through 1 Jun 2097" in said
-    assert {shift.since for shift in plan.effect.acts} == {plan.effect.shifts[0].since}
+    (spell,) = {(shift.since, shift.until) for shift in plan.effect.acts}
+    assert spell == (plan.effect.shifts[0].since, plan.effect.shifts[0].until)
+    # as a register has it: through the last day
+    assert set(plan.effect.table()["until"]) == {"2097-06-01"}
     (line,) = plan.apply().effect
     # each has its own risk, and no other's
     assert line == (
-        "+ place.pin, thread.close, member.mute (medium risk), member.rename.all in River talk, from 1 Jan 2097, "
+        "+ place.pin, thread.close, member.mute (medium risk), member.rename.all in River talk, from 1 Jan 2097 "
         "through 1 Jun 2097: 2 members"
     )
     c = brook.open()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import partial
 from pathlib import Path
@@ -895,8 +896,10 @@ class Community:
 
     # -- the rest
 
-    def describe(self, name: str, *, when: When = None) -> Described:
+    def describe(self, name: str, *, when: When = None, full: bool = False) -> Described:
         """Describe a rank, a member or a place in sentences; ``str`` of the result is a paragraph.
+
+        Of many things of one sort the first six are named, and how many more there are; ``full`` names all.
 
         A key that several have is written ``rank:KEY``, ``member:KEY`` or ``place:KEY``. Raises
         :class:`UnknownNameError`, and :class:`QuestionError` where several have the name.
@@ -904,9 +907,10 @@ class Community:
         >>> Community.demo().describe("host").sentences[0]
         'Board host (host): 8th of 12 ranks, below Founding friend.'
         """
-        from ask_above.ask.describe.describer import Describer, meant
+        from ask_above.ask.describe.describer import FEW, Describer, meant
 
-        return Describer(self._decider, self._names.moment(when)).describe(meant(self._names, name))
+        describer = Describer(self._decider, self._names.moment(when), most=sys.maxsize if full else FEW)
+        return describer.describe(meant(self._names, name))
 
     def unmet(self, *, when: When = None) -> Sequence[Unmet]:
         """Return the charter's expectations that do not hold (rule 8), each with its explained answer."""

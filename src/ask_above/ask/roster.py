@@ -6,12 +6,13 @@ from collections.abc import Iterator, Mapping
 from datetime import UTC, datetime, timedelta
 from typing import NamedTuple
 
+from ask_above.change.parts import coverage
 from ask_above.charter.moments import Instant, as_instant, parse
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import Decider
 from ask_above.decide.looks import Looks, held_at_root, looks
 from ask_above.decide.profile import Asked
-from ask_above.people.register import Assignment, Member, Status
+from ask_above.people.register import Assignment, Member, Status, edges_of
 from ask_above.printing import Printed
 
 _DAY = 86_400_000_000
@@ -79,14 +80,22 @@ def _given(compiled: CompiledCharter, asked: Asked) -> tuple[str, ...]:
 
 
 def soon(decider: Decider, at: Instant, days: int) -> list[Edge]:
-    """Return the assignments that start or end within so many days, the next first."""
-    last, edges = at + days * _DAY, []
-    for assignment in decider.people.register.assignments:
-        start, end = assignment.period.start, assignment.period.end
-        if start is not None and at < start <= last and assignment.period.comes_after(at):
-            edges.append(Edge(start, True, assignment))
-        if end is not None and at < end <= last and (start is None or start < end):
-            edges.append(Edge(end, False, assignment))
+    """Return what of members' assignments starts or ends within so many days, the next first.
+
+    Several of one rank in one place count together: what another goes on with does not end.
+    """
+    last, assignments = at + days * _DAY, decider.people.register.assignments
+    near = {each[:3] for each in assignments if any(edge <= last for edge in edges_of([each], at))}
+    together: dict[tuple[str, str, str], list[Assignment]] = {}
+    for assignment in assignments:
+        if assignment[:3] in near:
+            together.setdefault(assignment[:3], []).append(assignment)
+    edges = []
+    for given in together.values():
+        starts, ends = ({each.period[n]: each for each in given} for n in (0, 1))
+        for start, end in coverage(given).stretches:
+            edges += [Edge(start, True, starts[start])] if at < start <= last else []
+            edges += [Edge(end, False, ends[end])] if at < end <= last else []
     return sorted(edges, key=lambda edge: edge.at)
 
 

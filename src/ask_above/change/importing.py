@@ -57,7 +57,7 @@ class Import(NamedTuple):
         ranks = [*self._ranks(draft, merger)]
         changes += ranks
         what = f"import {self.rows.name}: {how_many(new, 'new member')}, {others} changed"
-        what += f", {len(gone)} retired" if gone else ""
+        what += f", {len(gone):,} retired" if gone else ""
         what += f"; assign {draft.rank(self.given[0]).title} to {len(ranks)} of them" if self.given else ""
         return Done(what, (), tuple(changes))
 
@@ -80,6 +80,8 @@ class Import(NamedTuple):
 class ImportAssignments(NamedTuple):
     """Merge rows of assignments: those that the register does not hold are given, none is taken.
 
+    One that does not say since when is none where somebody has that rank there already, for as long.
+
     ``told`` hears how many rows are done. The columns ``by`` and ``source`` count in an import by the owner or by
     nobody in particular; in others' imports they are passed over (rule 9.3).
     """
@@ -94,7 +96,7 @@ class ImportAssignments(NamedTuple):
         charter = draft.charter
         names = KnownNames(charter.ranks, charter.groups, charter.rules.timezone)
         names.places = charter.places
-        members = FileRows(self.rows.name)
+        members = FileRows("the register")
         members.rows = [FileRow(member_row(member), 0) for member in draft.register.members.values()]
         read = read_register(members, file, names, "charter.yaml")
         if file.faults:
@@ -107,13 +109,20 @@ class ImportAssignments(NamedTuple):
             if not trusted:
                 to_assign = to_assign._replace(by=draft.by, source="")  # noqa: PLW2901 (the same, by whoever makes the change)
             same = to_assign[:4]
-            if same not in new and all(held[:4] != same for held in draft.register.of(to_assign.member)):
+            if same not in new and not _is_held(draft, to_assign):
                 new.add(same)
                 changes.append(given(to_assign))
             if self.told and n % 500 == 0:
                 self.told(n, len(rows))
         said = " (columns by and source passed over)" if passed else ""
         return Done(f"import {self.rows.name}: {how_many(len(changes), 'new assignment')}{said}", (), tuple(changes))
+
+
+def _is_held(draft: Draft, given: Assignment) -> bool:
+    """Whether the register holds an assignment, or, where it does not say since when, one that lasts as long."""
+    has = [held for held in draft.register.of(given.member) if held[:3] == given[:3]]
+    lasts = given.period.start is None and coverage(has).since(draft.at) == coverage([*has, given]).since(draft.at)
+    return lasts or any(held.period == given.period for held in has)
 
 
 def _retired(member: Member) -> RowChange:

@@ -109,7 +109,7 @@ class Sync(NamedTuple):
             rows += working.gone(member)
         count = len({row.key if row.table == "members" else (row.after or row.before or {})["member"] for row in rows})
         many = how_many(count, "member")
-        return Done(f"take over {self.source}: {many} changed of {len(self.people)}", (), tuple(rows))
+        return Done(f"take over {self.source}: {many} changed of {len(self.people):,}", (), tuple(rows))
 
     def _check(self, draft: Draft) -> None:
         for number, count in twice(self.people).items():

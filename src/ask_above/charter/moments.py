@@ -97,6 +97,16 @@ def written(at: Instant, where: tzinfo) -> str:
     return moment.replace(tzinfo=None).isoformat(timespec="seconds" if moment.second else "minutes")
 
 
+def written_end(at: Instant, where: tzinfo) -> str:
+    """Write an instant at which something ends as a register does: the last day, or the moment within a day.
+
+    >>> written_end(0, UTC)
+    '1969-12-31'
+    """
+    moment = written(at, where)
+    return moment if "T" in moment else (date.fromisoformat(moment) - timedelta(days=1)).isoformat()
+
+
 class Period(NamedTuple):
     """From one instant, inclusive, until another, exclusive; ``None`` is open. Keeps the words it was written in."""
 

@@ -80,7 +80,7 @@ def few(
     count = len(items) if count is None else count
     items = items if count <= most + 1 else items[:most]
     items = items if called is None else [*map(called, items)]
-    return listed(items, joiner) if count <= most + 1 else f"{', '.join(items)} and {count - most} more"
+    return listed(items, joiner) if count <= most + 1 else f"{', '.join(items)} and {count - most:,} more"
 
 
 def listed(names: Iterable[str], joiner: str = "and") -> str:

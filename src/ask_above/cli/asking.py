@@ -26,7 +26,7 @@ from ask_above.cli.options import (
 )
 from ask_above.community import Community
 from ask_above.show.data import Table, put_out
-from ask_above.show.screen import Screen, stdout
+from ask_above.show.screen import FULL, Screen, stdout
 
 
 class CommandQuestion:
@@ -45,6 +45,8 @@ class CommandQuestion:
         dark: bool = False,
     ) -> None:
         self.community, self.form, self.typed, self.figure, self.dark = community, form, when, figure, dark
+        if form != "text":  # what programs read is the same with and without it
+            FULL.set(False)
         if figure is None and dark:
             raise click.UsageError("--dark is for a figure; say --figure FILE too.")
         if figure is not None and form != "text":

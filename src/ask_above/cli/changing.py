@@ -144,7 +144,7 @@ def _show_and_make(how: How, made: Plan) -> int:
     back = "It cannot be undone." if entry.kind == "forget" else f"To undo it: ask-above undo {entry.number}"
     screen.line(f"Done: change {entry.number}. {back}", "yes")
     if how.tell or letters:
-        many = f"{len(letters)} messages" if len(letters) != 1 else "one message"
+        many = f"{len(letters):,} messages" if len(letters) != 1 else "one message"
         screen.line(f"Wrote {many} to the outbox." if letters else "No letter: nobody concerned has an address.")
         _without_address(screen, made)
     return 0
@@ -153,11 +153,14 @@ def _show_and_make(how: How, made: Plan) -> int:
 def _without_address(screen: Screen, made: Plan) -> None:
     """Name those who are concerned and get no letter."""
     from ask_above.show.news import News
+    from ask_above.show.screen import at_most
 
     members, keys = made.after.register.members, {*News(made).concerned, *_invited(made)}
     silent = [members[key].called for key in members if key in keys and not members[key].email]
     if silent:
-        screen.paragraph(f"Without an address, so without a letter: {few(silent, _FEW)}.", rest="  ", style="warn")
+        screen.paragraph(
+            f"Without an address, so without a letter: {few(silent, at_most(_FEW))}.", rest="  ", style="warn"
+        )
 
 
 def _invited(made: Plan) -> list[str]:

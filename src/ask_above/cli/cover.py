@@ -13,7 +13,7 @@ from ask_above.cli.options import at_option, capabilities, complete, progress
 from ask_above.cli.sentence import Spoken
 from ask_above.show.cover import cover_table, show_by_rank, show_cover
 from ask_above.show.data import Table
-from ask_above.show.screen import Screen
+from ask_above.show.screen import Screen, at_most
 
 _FEW = 6
 
@@ -72,8 +72,8 @@ def _entering(asked: CommandQuestion) -> int:
             return
         rows = []
         for c in shut:
-            who = few(c.members, _FEW, called=lambda key: members[key].called)
-            rows.append([places[c.place].title, c.asks.removeprefix("it requires "), str(len(c.members)), who])
+            who = few(c.members, at_most(_FEW), called=lambda key: members[key].called)
+            rows.append([places[c.place].title, c.asks.removeprefix("it requires "), f"{len(c.members):,}", who])
         screen.table(["Place", "Requires", "Members", "Admits"], rows, right=[2])
 
     return asked.answer(table, show)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import click
 
-from ask_above.ask.describe.describer import Described
 from ask_above.cli.asking import CommandQuestion, asking
 from ask_above.cli.options import complete, tell
 from ask_above.cli.sentence import Spoken
@@ -32,18 +31,23 @@ def command(names: tuple[str, ...], asked: CommandQuestion) -> int:
       ask-above describe dara landowners --format md
     """
     opened = asked.opened
-    descriptions: list[Described] = []
+    keys = []
     for name in names:
         meant = opened.names.meant(name)
         if meant.note:
             tell([f"{meant.note}."])
-        descriptions.append(opened.describe(f"{meant.kind}:{meant.key}", when=asked.when))
+        keys.append(f"{meant.kind}:{meant.key}")
 
     def show(screen: Screen) -> None:
-        for n, description in enumerate(descriptions):
+        for n, key in enumerate(keys):
             if n:
                 screen.line()
-            show_described(screen, description)
+            show_described(screen, opened.describe(key, when=asked.when, full=screen.full))
 
-    rows = [(description.kind, description.key, description.title, str(description)) for description in descriptions]
-    return asked.answer(lambda: Table(("kind", "key", "title", "text"), rows), show)
+    def table() -> Table:
+        described = (opened.describe(key, when=asked.when) for key in keys)
+        return Table(
+            ("kind", "key", "title", "text"), [(each.kind, each.key, each.title, str(each)) for each in described]
+        )
+
+    return asked.answer(table, show)

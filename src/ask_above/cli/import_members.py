@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import shlex
 import sys
 from collections.abc import Mapping, Sequence
 from pathlib import Path
@@ -96,12 +97,12 @@ def command(
     saved = "".join(f"{column}={field}\n" for column, field in mapping.items())
     if save_map is not None and save_map.exists() and save_map.read_text("utf-8", errors="replace") != saved:
         raise click.UsageError(f"'{save_map}' is there already and says something else; name another file.")
-    from ask_above.files.people_lists import is_of_assignments
+    from ask_above.files.people_lists import column_of_ranks
     from ask_above.files.sheets import as_csv
 
     content = as_csv(file)
-    if is_of_assignments(content):
-        return _assignments(how, file.name, content, days_first=days_first)
+    if ranks := column_of_ranks(content, mapping):
+        return _assignments(how, file, content, ranks, days_first=days_first)
     rank = given.to(how, "")
     wishes = Wishes(status or "", mapping, absent, link, days_first, rank[0] if rank else None)
     done = _members(how, file.name, content, wishes)
@@ -121,7 +122,16 @@ class Wishes(NamedTuple):
     given: change.Assign | None
 
 
-def _assignments(how: How, name: str, content: bytes, *, days_first: bool) -> int:
+def _members_first(file: Path, ranks: str) -> tuple[str, str]:
+    """Say how a list of people and their ranks is taken in two steps."""
+    command = f"ask-above import {shlex.quote(str(file))} --map {shlex.quote(f'{ranks}=')}"
+    return (
+        f"The column {ranks} makes {file.name} a list of assignments to members who are here already.",
+        f"To add the members first: {command}; then import it again.",
+    )
+
+
+def _assignments(how: How, file: Path, content: bytes, ranks: str, *, days_first: bool) -> int:
     from ask_above.change.importing import ImportAssignments
     from ask_above.files.people_lists import read_given
     from ask_above.workspace.plans import Plan, plan
@@ -130,14 +140,19 @@ def _assignments(how: How, name: str, content: bytes, *, days_first: bool) -> in
     home = home_of(how.community)
 
     def planned() -> Plan:
-        rows, notes = read_given(name, content, days_first=days_first)
+        rows, notes = read_given(file.name, content, days_first=days_first)
         if rows.faults:
             raise FaultyFilesError(rows.faults)
         names = opened(home, home.read())
         rows.rows = [row._replace(cells=_by_key(names, row.cells)) for row in rows.rows]
         tell(notes)
-        with progress("Assignments") as told:
-            return plan(home, [ImportAssignments(rows, told)], by=how.by, why=how.why)
+        try:
+            with progress("Assignments") as told:
+                return plan(home, [ImportAssignments(rows, told)], by=how.by, why=how.why)
+        except FaultyFilesError as error:
+            if any(fault.code == "unknown-member" for fault in error.faults):
+                tell(_members_first(file, ranks))
+            raise
 
     return see_through(how, planned)
 
@@ -235,11 +250,11 @@ def _look_for_others(how: How, home: Home, file: str, content: bytes, wishes: Wi
     active = sum(member.is_active for member in members.values())
     if missing:
         called = few((members[key].called if seeing else key for key in missing), _MOST_NAMED)
-        tell([f"The file does not name {len(missing)} of {active} active members: {called}."])
+        tell([f"The file does not name {len(missing):,} of {active:,} active members: {called}."])
     if wishes.absent == "retire" and len(missing) > _MOST_MISSING * active and not how.force:
         raise click.UsageError(
-            f"{len(missing)} of {active} active members are missing from {file}, more than a fifth: that looks like "
-            "half a file. Nothing was done; --force retires them all the same, with a reason."
+            f"{len(missing):,} of {active:,} active members are missing from {file}, more than a fifth: that looks "
+            "like half a file. Nothing was done; --force retires them all the same, with a reason."
         )
     return meant, seeing
 

@@ -16,6 +16,7 @@ from ask_above.cli.changing import How, carry_out, change_options, fields_of, se
 from ask_above.cli.moments import Moment, Typed, period
 from ask_above.cli.options import F, at_option, complete, gathered, groups, home_of, members, open_here, ranks, tell
 from ask_above.cli.sentence import SpokenGroup
+from ask_above.decide.words import day
 from ask_above.errors import FaultyFilesError
 from ask_above.people.directory import NameKind
 from ask_above.people.register import STATUSES
@@ -560,7 +561,7 @@ def list_members(
         ]
 
     def show(screen: Screen) -> None:
-        screen.line(f"{len(rows)} of {len(opened.register.members)} members", "head")
+        screen.line(f"{len(rows):,} of {len(opened.register.members):,} members", "head")
         idle = sum(not opened.decider.people.ask(key, now).is_active for key in keys)
         if holding and idle:
             screen.line(
@@ -568,6 +569,10 @@ def list_members(
             )
         screen.line()
         drop = () if columns else ("Kind", "Joined", "Groups", "Email", "Status")
-        screen.list([column.capitalize() for column in shown], rows, drop)
+        cells = (
+            [day(cell) if head == "joined" and cell else cell for head, cell in zip(shown, row, strict=True)]
+            for row in rows
+        )
+        screen.list([column.capitalize() for column in shown], cells, drop)
 
     return asked.answer(lambda: Table(shown, rows), show)

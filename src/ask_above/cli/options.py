@@ -157,8 +157,10 @@ def full_option(command: F) -> F:
     """Add ``--full``, which every screen knows."""
     from ask_above.show.screen import FULL
 
-    def keep(_: click.Context, __: click.Parameter, value: bool) -> None:
-        FULL.set(value)
+    def keep(context: click.Context, _: click.Parameter, value: bool) -> None:
+        before = FULL.set(value)
+        # a program that runs several commands gets for each what that one says
+        context.call_on_close(lambda: FULL.reset(before))
 
     # two decorators may add it to one command, and click would show it twice
     if any("--full" in param.opts for param in getattr(command, "__click_params__", ())):

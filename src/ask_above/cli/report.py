@@ -10,7 +10,7 @@ import click
 from ask_above.cli.impact import state_of
 from ask_above.cli.options import OutFile, community_option, complete, home_of, members, open_here, progress
 from ask_above.cli.sentence import Spoken
-from ask_above.decide.words import day
+from ask_above.decide.words import minute
 from ask_above.show.screen import stdout
 
 
@@ -65,7 +65,7 @@ def command(
 
     entries = home.entries()
     now = datetime.now(opened.charter.zone)
-    made = f"{day(now.date().isoformat())}, {now:%H:%M} ({opened.charter.rules.timezone})"
+    made = f"{minute(now, opened.charter.zone)} ({opened.charter.rules.timezone})"
     with progress("Writing") as hear:
         text = report(
             opened,

@@ -26,7 +26,7 @@ def _days(option: str, name: str, least: int, without: int, said: str) -> Callab
 
 @click.command("roster", cls=Spoken)
 @_days("--soon", "within", 1, 30, "What ends or starts within DAYS; 30 without a number.")
-@_days("--waiting", "waiting", 0, 0, "Who is pending or invited for longer than DAYS.")
+@_days("--waiting", "waiting", 0, 0, "Who is pending or invited, for longer than DAYS if given.")
 @click.option("--sign-ins", is_flag=True, help="Accounts that look shared, from signins.csv.")
 @click.option(
     "--networks", default=5, show_default=True, type=click.IntRange(2), help="For --sign-ins: how many networks."
@@ -53,7 +53,7 @@ def command(
     if within is not None:
         return _soon(asked, within)
     if waiting is not None:
-        return show_waiting(asked, waiting)
+        return show_waiting(asked, waiting or -1)  # without a number: all of them
     if sign_ins:
         return _shared(asked, networks, days)
     headings = asked.opened.roster(when=asked.when)

@@ -7,11 +7,13 @@ from typing import Any
 
 import click
 
+from ask_above.charter.moments import instant, written_end
 from ask_above.cli.asking import CommandQuestion, asking
 from ask_above.cli.moments import Moment
 from ask_above.cli.moments import meant as moment_of
 from ask_above.cli.options import community_option, complete, home_of, members
 from ask_above.cli.sentence import SpokenGroup
+from ask_above.decide.words import minute, span
 from ask_above.show.data import Table
 from ask_above.show.screen import Screen, stdout
 
@@ -78,9 +80,13 @@ def list_tokens(asked: CommandQuestion) -> int:
         if not tokens:
             screen.line("There is no token: the server serves this machine alone.")
             return
-        over = {token.name for token in tokens if token.is_over(datetime.now(UTC))}
-        shown = [[*row[:4], f"{row[4]}{' (over)' if row[0] in over else ''}"] for row in rows]
-        screen.table(["Name", "As", "May", "Made", "Until"], shown)
+        zone, at = home.read().charter.zone, datetime.now(UTC)
+        shown = []
+        for token, row in zip(tokens, rows, strict=True):
+            end = written_end(instant(datetime.fromisoformat(token.until)), zone) if token.until else ""
+            over = " (over)" if token.is_over(at) else ""
+            shown.append([*row[:3], minute(token.made, zone), f"{span('', end).strip()}{over}"])
+        screen.table(["Name", "As", "May", "Made", "Ends"], shown)
 
     return asked.answer(lambda: Table(("name", "member", "may", "made", "until"), rows), show)
 

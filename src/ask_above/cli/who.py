@@ -17,7 +17,7 @@ from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
 from ask_above.decide.words import in_place, in_places
 from ask_above.show.data import Table
-from ask_above.show.screen import Screen
+from ask_above.show.screen import Screen, at_most
 
 _FEW = 6
 
@@ -53,10 +53,11 @@ def command(what: What, asked: CommandQuestion, *, anywhere: bool, risk: str | N
 
     def show(screen: Screen) -> None:
         total, compiled = len(opened.register.members), opened.decider.compiled
+        able = frame.member.nunique()
         place = opened.place(at).key
         where = "anywhere" if anywhere else in_place(compiled.named[place].title, site=place == SITE)
         said = said_act(opened, what) if name in ACT_WORDS else f"use {opened.names.capability(name)}"
-        screen.line(f"{frame.member.nunique() or 'None'} of {total} members may {said} {where}", "head")
+        screen.line(f"{f'{able:,}' if able else 'None'} of {total:,} members may {said} {where}", "head")
         if rows:
             screen.line()
             _members(screen, opened, rows, through=through, anywhere=anywhere)
@@ -90,8 +91,8 @@ def _elsewhere(screen: Screen, opened: Community, name: str, moment: date | date
     if spots:
         screen.head("Elsewhere")
     for spot in spots:
-        names = few(spot.members, _FEW, called=lambda key: members[key].called)
-        screen.paragraph(f"{upper(in_places(places, spot.places, _FEW))}: {names}.", first="  ", rest="    ")
+        names = few(spot.members, at_most(_FEW), called=lambda key: members[key].called)
+        screen.paragraph(f"{upper(in_places(places, spot.places, at_most(_FEW)))}: {names}.", first="  ", rest="    ")
 
 
 def _of_risk(asked: CommandQuestion, what: What, risk: str | None, *, everywhere: bool) -> int:
@@ -121,8 +122,10 @@ def _of_risk(asked: CommandQuestion, what: What, risk: str | None, *, everywhere
             screen.line()
             screen.paragraph(f"{name}: {catalogue[name].about or name}", rest="  ", style="head")
             for where, keys in able[name]:
-                people = few(keys, _FEW, called=lambda key: members[key].called)
-                screen.paragraph(f"{upper(in_places(places, where, _FEW))}: {people}.", first="  ", rest="    ")
+                people = few(keys, at_most(_FEW), called=lambda key: members[key].called)
+                screen.paragraph(
+                    f"{upper(in_places(places, where, at_most(_FEW)))}: {people}.", first="  ", rest="    "
+                )
             if not able[name]:
                 screen.line("  nobody", "dim")
 

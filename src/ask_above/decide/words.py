@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
-from datetime import datetime
+from datetime import date, datetime, tzinfo
 from typing import Final
 
 from ask_above.charter.moments import Period, parse
@@ -137,13 +137,18 @@ def in_place(title: str, *, site: bool) -> str:
 
 
 def in_places(places: Mapping[str, Place], keys: Iterable[str], most: int) -> str:
-    """Say several places, the site in front; of more than so many the first."""
+    """Say several places, the site in front; of more than so many the first. One that is gone is said by its key."""
     found = list(keys)
-    titles = [places[key].title or key for key in found if key != SITE]
+    titles = [(key in places and places[key].title) or key for key in found if key != SITE]
     inside = few(titles, most)
     if SITE in found:
         return "on the whole site" + (f" and in {inside}" if titles else "")
     return f"in {inside}"
+
+
+def with_risk(what: str, risk: str) -> str:
+    """Say something with its risk, in brackets; a low one goes without saying."""
+    return what if risk == "low" else f"{what} ({risk} risk)"
 
 
 def in_file(where: Where) -> str:
@@ -154,11 +159,21 @@ def in_file(where: Where) -> str:
 def day(text: str) -> str:
     """Say a date as people do: 1 Mar 2026, with the time where there is one."""
     moment = parse(text)
-    written = f"{moment.day} {moment:%b} {moment.year}"
+    written = _date(moment)
     if isinstance(moment, datetime):
         written += f", {moment:%H:%M:%S}" if moment.second else f", {moment:%H:%M}"
         written += f" ({moment:%Z})" if moment.tzinfo else ""
     return written
+
+
+def minute(at: str | datetime, zone: tzinfo) -> str:
+    """Say when something was done, to the minute, as it was in a time zone: 1 Mar 2026, 18:05."""
+    moment = (datetime.fromisoformat(at) if isinstance(at, str) else at).astimezone(zone)
+    return f"{_date(moment)}, {moment:%H:%M}"
+
+
+def _date(moment: date) -> str:
+    return f"{moment.day} {moment:%b} {moment.year}"
 
 
 def period(when: Period) -> str:

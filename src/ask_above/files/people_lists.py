@@ -174,12 +174,16 @@ def read_people(
     return rows, Understood(columns, tuple(notes), tuple(row.cells for row in file_rows[:_FIRST]))
 
 
-def is_of_assignments(raw: bytes) -> bool:
-    """Whether the columns of a list are those of assignments: who, and which rank."""
+def column_of_ranks(raw: bytes, mapping: Mapping[str, str]) -> str:
+    """Return the heading of the ranks of a list of assignments, which says who and which; empty for another list.
+
+    A column that is mapped does not count.
+    """
     text = _decoded(raw, [])
     first = next(_records(FileRows(""), text, _separator(text)), (1, []))[1]
-    fields = {_given_field(cell) for cell in first}
-    return {"member", "rank"} <= fields
+    mapped = {*map(folded, mapping)}
+    fields = {_given_field(cell): cell.strip() for cell in first if folded(cell) not in mapped}
+    return fields.get("rank", "") if "member" in fields else ""
 
 
 def _given_field(column: str) -> str:
@@ -199,7 +203,11 @@ def read_given(name: str, raw: bytes, *, days_first: bool = False) -> tuple[File
     fields = [_given_field(column) for column in columns]
     left_out = [column for column, field in zip(columns, fields, strict=True) if column and not field]
     notes += [f"Left out: {listed(left_out)}."] if left_out else []
-    file_rows = list(_rows(rows, fields, records, notes)) if not rows.faults else []
+    every_row = list(_rows(rows, fields, records, notes)) if not rows.faults else []
+    file_rows = [row for row in every_row if row.cells.get("rank") or not any(row.cells.values())]
+    if without := len(every_row) - len(file_rows):
+        of = "it" if without == 1 else "them"
+        notes.append(f"{how_many(without, 'row names', 'rows name')} no rank: nothing is assigned by {of}.")
     for field in ("from", "until"):
         _dates(file_rows, notes, rows, field, days_first=days_first)
     rows.rows = file_rows

@@ -36,10 +36,9 @@ def show_ways(screen: Screen, ways: Ways) -> None:
     if not ways:
         screen.paragraph(f"No change that was tested, and no two together, gives the answer {wanted}.")
         return
-    shown = screen.some(list(ways), _MOST_SHOWN)
     verb = "prevent" if ways.allowed else "allow"
     screen.line(f"Changes that would {verb} it (each tested, fewest side effects first)", "head")
-    for n, way in enumerate(shown, 1):
+    for n, way in enumerate(screen.some(list(ways), _MOST_SHOWN, "  "), 1):
         screen.paragraph(f"{way.what}.", first=f"  {n}. ", rest="     ")
         spot = f"{way.where}" if way.where.line else f"a new line in {way.where.file}" if way.where.file else ""
         size = how_many(way.lines, "line")
@@ -48,7 +47,6 @@ def show_ways(screen: Screen, ways: Ways) -> None:
         )
         for command in way.command.split(" && "):
             screen.line(f"     → {command}")
-    screen.more(len(ways) - len(shown), "  ")
 
 
 def way_table(ways: Sequence[Way], answer: dict[str, Any]) -> Table:

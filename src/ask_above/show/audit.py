@@ -7,13 +7,13 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from ask_above.ask.audit.judge import Deed
-from ask_above.ask.audit.result import Audit, Least, NotAllowed
+from ask_above.ask.audit.result import Audit, Least, NotAllowed, TurnedSince
 from ask_above.charter.moments import Instant
-from ask_above.charter.names import SITE, how_many, listed
+from ask_above.charter.names import how_many, listed
 from ask_above.charter.rules import ACT_WORDS
-from ask_above.decide.words import day, in_place
+from ask_above.decide.words import day, in_places, minute, with_risk
 from ask_above.show.data import Table
-from ask_above.show.screen import Screen
+from ask_above.show.screen import Screen, at_most
 
 _MOST = 12
 COLUMNS = (
@@ -31,16 +31,15 @@ def show_audit(screen: Screen, audit: Audit, *, usage: bool = False) -> None:
         ("Not allowed then, allowed now", audit.since_allowed),
     ):
         if some:
-            screen.head(f"{title}: {len(some)}")
-            for turned in screen.some(some, _MOST):
-                screen.paragraph(f"  {_deed(audit, turned.deed)}{_often(turned.times)}", rest="      ")
-                screen.paragraph(turned.reason, first="      ", rest="      ", style="dim")
-            _more(screen, len(some))
+            screen.head(f"{title}: {how_many(sum(turned.times for turned in some), 'action')}")
+            alike = _folded(some)
+            for (deed, reason), (places, times) in screen.some(alike, _MOST, "  "):
+                screen.paragraph(f"  {_deed(audit, deed, places)}{_often(times)}", rest="      ")
+                screen.paragraph(reason, first="      ", rest="      ", style="dim")
     if audit.unknown:
-        screen.head(f"Names that nothing had then: {len(audit.unknown)}")
-        for unknown in screen.some(audit.unknown, _MOST):
+        screen.head(f"Names that nothing had then: {len(audit.unknown):,}")
+        for unknown in screen.some(audit.unknown, _MOST, "  "):
             screen.paragraph(f"  {unknown.what} {unknown.name}{_often(unknown.times)}", rest="      ", style="warn")
-        _more(screen, len(audit.unknown))
     if usage:
         _used(screen, audit)
     _unused(screen, audit)
@@ -52,23 +51,23 @@ def _head(screen: Screen, audit: Audit) -> None:
         screen.line("The log has no rows.", "head")
         return
     first, last = (_day(audit, each) for each in span)
-    screen.line(f"{audit.rows:,} actions, {first} to {last}", "head")
+    screen.line(f"{how_many(audit.rows, 'action')}, {first}{f' to {last}' if last != first else ''}", "head")
     states = len({deed.state for deed in audit.judged})
     known = audit.states.known_since
     if known is None:
         screen.line("  Judged by the community as it is now (no journal).", "dim")
     else:
-        screen.line(f"  judged by {how_many(states, 'state')} of the journal", "dim")
+        screen.line(f"  Judged by {how_many(states, 'state')} of the journal", "dim")
     if audit.before_journal:
         screen.paragraph(
-            f"{audit.before_journal} of them are older than the journal, which begins on {_day(audit, known or 0)}; "
+            f"{audit.before_journal:,} of them are older than the journal, which begins on {_day(audit, known or 0)}; "
             "these are judged by the oldest state known.",
             first="  ",
             rest="  ",
             style="warn",
         )
     if audit.refused:
-        screen.line(f"  {audit.refused} more had been refused, and were not done", "dim")
+        screen.line(f"  {audit.refused:,} more had been refused, and were not done", "dim")
 
 
 def _not_allowed(screen: Screen, audit: Audit) -> None:
@@ -78,18 +77,16 @@ def _not_allowed(screen: Screen, audit: Audit) -> None:
         screen.line("✓ All actions were allowed when they were done.", "yes")
         return
     times = sum(deed.times for deed in some)
-    said = "1 of them was" if times == 1 else f"{times} of them were"
+    said = "1 of them was" if times == 1 else f"{times:,} of them were"
     screen.line(f"✗ {said} not allowed", "no")
-    for deed in screen.some(some, _MOST):
+    for deed in screen.some(some, _MOST, "  "):
         screen.line()
-        risk = f" ({deed.risk} risk)" if deed.risk != "low" else ""
-        screen.paragraph(f"✗ {_deed(audit, deed.deed)}{risk}", rest="  ", style="no")
+        screen.paragraph(f"✗ {with_risk(_deed(audit, deed.deed), deed.risk)}", rest="  ", style="no")
         screen.paragraph(_when(audit, deed), first="  ", rest="  ")
         screen.paragraph(f"Because: {deed.reason}", first="  ", rest="  ")
         screen.paragraph(_turned(audit, deed), first="  ", rest="  ", style="dim")
         if deed.now:
             screen.line("  It is allowed now.", "dim")
-    _more(screen, len(some))
 
 
 def _turned(audit: Audit, each: NotAllowed) -> str:
@@ -112,7 +109,7 @@ def _turned(audit: Audit, each: NotAllowed) -> str:
 def _used(screen: Screen, audit: Audit) -> None:
     screen.head("Capabilities used, and through what")
     rows = [
-        [_through(audit, used.rank), used.capability, str(used.times), str(used.members), _day(audit, used.last)]
+        [_through(audit, used.rank), used.capability, f"{used.times:,}", f"{used.members:,}", _day(audit, used.last)]
         for used in audit.used
     ]
     screen.table(["Through", "Capability", "Times", "Members", "Last"], rows, right=(2, 3))
@@ -156,37 +153,44 @@ def _unused(screen: Screen, audit: Audit) -> None:
     if not audit.unused:
         return
     screen.head(f"Never used in {how_many(audit.days, 'day')}")
-    for unused in screen.some(audit.unused, _MOST):
+    for unused in screen.some(audit.unused, _MOST, "  "):
         who = "its one member" if unused.holders == 1 else f"any of the {unused.holders} members who have it"
         screen.paragraph(
             f"▲ {titles[unused.rank]} grants {unused.capability}; not used by {who}", rest="  ", style="warn"
         )
         screen.line(f"  → {unused.command} [unused]")
-    _more(screen, len(audit.unused))
-
-
-def _more(screen: Screen, count: int) -> None:
-    screen.more(0 if screen.full else count - _MOST, "  ")
 
 
 def _often(times: int) -> str:
-    return f", {times} times" if times > 1 else ""
+    return f", {times:,} times" if times > 1 else ""
 
 
 def _when(audit: Audit, each: NotAllowed) -> str:
     if each.times == 1:
         return f"Once, on {_moment(audit, each.first)}."
-    return f"{each.times} times, from {_moment(audit, each.first)} to {_moment(audit, each.last)}."
+    return f"{each.times:,} times, from {_moment(audit, each.first)} to {_moment(audit, each.last)}."
 
 
-def _deed(audit: Audit, deed: Deed) -> str:
+def _folded(some: Sequence[TurnedSince]) -> list[tuple[tuple[Deed, str], tuple[list[str], int]]]:
+    """Return what was done, the same in several places for the same reason together, with the places and how often."""
+    alike: dict[tuple[Deed, str], tuple[list[str], int]] = {}
+    for turned in some:
+        key = turned.deed._replace(place=""), turned.reason
+        places, times = alike.get(key, ([], 0))
+        alike[key] = [*places, turned.deed.place], times + turned.times
+    return list(alike.items())
+
+
+def _deed(audit: Audit, deed: Deed, places: Sequence[str] = ()) -> str:
     names = audit.states.now.names
-    member = names.register.members.get(deed.member)
-    who = member.called if member else deed.member or "A visitor"
-    place = names.decider.compiled.named.get(deed.place)
-    where = f" {in_place(place.title or place.key, site=place.key == SITE)}" if place else f" in {deed.place}"
+    known = names.register.members
+    who = known[deed.member].called if deed.member in known else deed.member or "A visitor"
+    writer = known[deed.author].called if deed.author in known else deed.author
+    order = names.decider.compiled.place_at
+    there = sorted(places or [deed.place], key=lambda key: order.get(key, len(order)))
+    where = f" {in_places(names.decider.compiled.named, there, at_most(3))}"
     if deed.action not in ACT_WORDS:
-        return f"{who} used {deed.action}{where}{f' on what {deed.author} wrote' if deed.author else ''}"
+        return f"{who} used {deed.action}{where}{f' on what {writer} wrote' if writer else ''}"
     more = "".join(
         f" {word} {value}" for word, value in (("to", deed.to), ("of", deed.of), ("using", deed.using)) if value
     )
@@ -204,7 +208,7 @@ def _day(audit: Audit, at: Instant) -> str:
 
 
 def _moment(audit: Audit, at: Instant) -> str:
-    return f"{_day(audit, at)}, {_local(audit, at):%H:%M}"
+    return minute(_local(audit, at), audit.states.now.names.charter.zone)
 
 
 def audit_table(audit: Audit, *, least: bool = False) -> Table:

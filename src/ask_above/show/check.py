@@ -20,7 +20,7 @@ from ask_above.escalation.paths import rows as climb_rows
 from ask_above.files.writing import CHARTER
 from ask_above.show.answers import show_answer
 from ask_above.show.data import Table
-from ask_above.show.screen import Screen
+from ask_above.show.screen import Screen, at_most
 
 _MOST_COMMANDS, _MOST_OF_A_KIND, _SPOT, _MOST_LINES = 3, 3, 9, 12
 _ONE = {
@@ -145,9 +145,8 @@ def _advice_in_full(screen: Screen, pieces: Sequence[Piece]) -> None:
             spot = f" ({piece.where})" if piece.where.file else ""
             screen.paragraph(f"{upper(piece.what)}{spot}", first="▲ ", rest="  ")
             screen.paragraph(piece.mend, first="  → ", rest="    ")
-            for command in piece.commands[:_MOST_COMMANDS]:
+            for command in screen.some(piece.commands, _MOST_COMMANDS, "    ", " like it (--full)"):
                 screen.paragraph(command, first="    ", rest="      ", style="yes")
-            screen.more(len(piece.commands) - _MOST_COMMANDS, "    ", " like it")
 
 
 def _unmet_row(unmet: Unmet, code: str = "unmet", since: str = "") -> list[object]:
@@ -219,7 +218,7 @@ def show_faults(screen: Screen, faults: Sequence[Fault]) -> None:
         for line in fault.snippet(screen.width - 12):
             screen.line(f"  {line}", "dim")
         if others:
-            lines = few(dict.fromkeys(str(other.line) for other in others), _MOST_LINES)
+            lines = few(dict.fromkeys(str(other.line) for other in others), at_most(_MOST_LINES))
             screen.paragraph(f"and {len(others)} more like it, on line {lines}", first="  ", rest="    ", style="dim")
         screen.line()
     screen.line(f"{how_many(len(faults), 'fault')}. Correct them and run check again.", "head")

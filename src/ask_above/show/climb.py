@@ -7,10 +7,10 @@ from typing import TYPE_CHECKING, Any
 
 from ask_above.charter.charter import Charter
 from ask_above.charter.names import SITE, few, listed, upper
-from ask_above.decide.words import in_place, in_places
+from ask_above.decide.words import in_place, in_places, with_risk
 from ask_above.escalation.moves import said, sentence
 from ask_above.show.data import Table
-from ask_above.show.screen import Screen
+from ask_above.show.screen import Screen, at_most
 
 if TYPE_CHECKING:
     from ask_above.escalation.paths import Climbed, ClimbPath
@@ -28,7 +28,9 @@ def show_climbs(screen: Screen, charter: Charter, rows: Sequence[tuple[Any, ...]
         what = ["everything, through an unbounded rank"] if free else str(names).split()
         if not (free or names):
             continue
-        table.append([charter.ranks[key].title, *(str(n or "·") for n in (high, medium, low)), few(what, _FEW)])
+        table.append(
+            [charter.ranks[key].title, *(str(n or "·") for n in (high, medium, low)), few(what, at_most(_FEW))]
+        )
     if table:
         screen.table(["Rank", "High", "Medium", "Low", "What"], table, right=(1, 2, 3))
         screen.paragraph("Numbers: capabilities of that risk, each counted in every place.", style="dim")
@@ -75,10 +77,10 @@ def _ways(screen: Screen, charter: Charter, paths: Sequence[ClimbPath]) -> None:
         number = f"{n}. " if len(moves) > 1 else ""
         screen.paragraph(f"{number}{upper(move)}", first="  ", rest="     ", style="head")
     for path in paths:
-        risk = "" if path.risk == "low" else f" ({path.risk} risk)"
         style = "warn" if path.risk == "high" else ""
+        what = with_risk(", ".join(path.capabilities), path.risk)
         screen.paragraph(
-            f"→ {', '.join(path.capabilities)}{risk} {in_places(charter.places, path.places, _FEW)}",
+            f"→ {what} {in_places(charter.places, path.places, at_most(_FEW))}",
             first="     ",
             rest="       ",
             style=style,

@@ -10,7 +10,7 @@ from ask_above.charter.names import among_keys, how_many, listed
 from ask_above.decide.words import in_places
 from ask_above.show.data import Table
 from ask_above.show.grid import LEGEND, MEANINGLESS
-from ask_above.show.screen import Mark, Screen, cell
+from ask_above.show.screen import Mark, Screen, at_most, cell
 
 if TYPE_CHECKING:
     from rich.text import Text
@@ -62,7 +62,7 @@ def _gaps(screen: Screen, cover: Cover, gaps: Sequence[Gap], only: str | None) -
         "no" if only is None else "warn",
     )
     for duty, places in by_duty.items():
-        where = in_places(compiled.named, places, _FEW)
+        where = in_places(compiled.named, places, at_most(_FEW))
         screen.paragraph(f"{duty} {where}", first="    ", rest="      ")
 
 
@@ -80,7 +80,7 @@ def _block(screen: Screen, cover: Cover, duties: Sequence[int]) -> None:
 def _count(count: int) -> Mark:
     if count < 0:
         return MEANINGLESS, "dim"
-    return str(count), "no" if count == 0 else "warn" if count == 1 else ""
+    return f"{count:,}", "no" if count == 0 else "warn" if count == 1 else ""
 
 
 def show_by_rank(screen: Screen, cover: Cover, place: str) -> None:
@@ -93,7 +93,7 @@ def show_by_rank(screen: Screen, cover: Cover, place: str) -> None:
     for n, duty in enumerate(cover.duties):
         count = int(cover.counts[number, n])
         if count >= 0:
-            said = ", ".join(f"{titles.get(key, key)} {many}" for key, many in cover.by_rank(place, duty).items())
+            said = ", ".join(f"{titles.get(key, key)} {many:,}" for key, many in cover.by_rank(place, duty).items())
             rows.append([duty, cell(*_count(count)), said])
     where = "on the whole site" if place == "site" else f"in {compiled.places[number].title}"
     screen.line(f"Cover: active members, {where}", "head")

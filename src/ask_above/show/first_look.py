@@ -97,7 +97,7 @@ def _high_risk(community: Community, *, members: bool) -> Iterator[Look]:
         return
     known = community.register.members
     names = f": {few([known[key].called for key in known if key in able], _FEW + 1)}" if members else ""
-    said = "One member" if len(able) == 1 else f"{len(able)} members"
+    said = "One member" if len(able) == 1 else f"{len(able):,} members"
     yield Look("!", "warn", f"{said} may use a high-risk capability{names}", "high-risk", _asking(capability=most))
 
 

@@ -10,7 +10,7 @@ from ask_above.charter.names import listed
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.words import in_places
 from ask_above.show.data import Table
-from ask_above.show.screen import Screen
+from ask_above.show.screen import Screen, at_most
 
 _MOST = 6
 
@@ -56,13 +56,11 @@ def _fitting(screen: Screen, compiled: CompiledCharter, said: str, fitting: Fitt
         screen.line("  grants nothing beyond the need")
         return
     screen.line(f"  beyond the need (weight {fitting.weight}):")
-    shown = screen.some(fitting.excess, _MOST)
-    for excess in shown:
-        where = in_places(compiled.named, excess.places, 3)
+    for excess in screen.some(fitting.excess, _MOST, "    "):
+        where = in_places(compiled.named, excess.places, at_most(3))
         risk = f", {excess.risk} risk" if excess.risk != "low" else ""
         said = f"{excess.capability}{risk} {where}"
         screen.paragraph(said, first="    ", rest="      ", style="warn" if excess.risk == "high" else "")
-    screen.more(len(fitting.excess) - len(shown), "    ")
 
 
 def show_proposal(screen: Screen, proposal: Proposal) -> None:

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from datetime import UTC
 from typing import TYPE_CHECKING
 
+from ask_above.decide.words import minute
 from ask_above.show.data import Table
 from ask_above.show.screen import Screen
 
@@ -15,19 +17,14 @@ if TYPE_CHECKING:
 def show_history(screen: Screen, history: History, charter: Charter | None = None) -> None:
     """Show what happened, the first first; times are in the charter's time zone, else in UTC."""
     screen.line(f"History of {history.member}", "head")
-    zone = f"Times in {charter.rules.timezone if charter else 'UTC'}"
-    screen.line(f"{zone}. Contact details are left out." if history.hidden else zone, "dim")
+    name, zone = (charter.rules.timezone, charter.zone) if charter else ("UTC", UTC)
+    screen.line(f"Times in {name}{'. Contact details are left out.' if history.hidden else ''}", "dim")
     screen.line()
-    rows = [[str(event.number), _at(event, charter), event.what, _by(event), event.why] for event in history.events]
+    rows = [[str(event.number), minute(event.at, zone), event.what, _by(event), event.why] for event in history.events]
     if rows:
         screen.table(["Change", "When", "What", "By", "Why"], rows)
     else:
-        screen.line("No entries.")
-
-
-def _at(event: Event, charter: Charter | None) -> str:
-    at = event.at.astimezone(charter.zone) if charter else event.at
-    return at.strftime("%Y-%m-%d %H:%M")
+        screen.line("No entries: nothing of this member was changed since the journal began.")
 
 
 def _by(event: Event) -> str:

@@ -14,9 +14,9 @@ from ask_above.charter.names import few, how_many, listed, upper
 from ask_above.charter.rules import Act
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import Decider
-from ask_above.decide.words import day, in_places
+from ask_above.decide.words import in_places, span, with_risk
 from ask_above.show.data import Table
-from ask_above.show.screen import FULL, Screen
+from ask_above.show.screen import Screen, at_most
 
 if TYPE_CHECKING:
     from ask_above.workspace.plans import ByHand
@@ -35,7 +35,7 @@ def show_impact(screen: Screen, impact: Impact) -> None:
         screen.line("Nobody gains or loses anything.", "yes")
         return
     groups = by_who(impact)
-    most = len(groups) if screen.full else _MOST_GROUPS
+    most = at_most(_MOST_GROUPS)
     for n, ((who, gains, when), parts) in enumerate(groups[:most]):
         if n:
             screen.line()
@@ -46,15 +46,13 @@ def show_impact(screen: Screen, impact: Impact) -> None:
     lines = power_lines(impact)
     if lines:
         screen.line("Power over ranks", "head")
-        shown = len(lines) if screen.full else _MOST_LINES
-        for gains, line in lines[:shown]:
+        for gains, line in screen.some(lines, _MOST_LINES, "  "):
             sign = "+" if gains else "−"
             screen.paragraph(f"{sign} {line}", first="  ", rest="    ", style="yes" if gains else "no")
-        screen.more(len(lines) - shown, "  ")
     if impact.turned:
         screen.line("Expectations", "head")
         for turned in impact.turned:
-            when = f" from {day(impact.day(turned.since))}" if turned.since else ""
+            when = span(impact.day(turned.since), "")
             mark, said = ("✓", f"met{when}") if turned.holds else ("✗", f"not met{when}: {turned.unmet.because}")
             screen.paragraph(
                 f"{mark} {turned.text}: {said}", first="  ", rest="    ", style="yes" if turned.holds else "no"
@@ -91,11 +89,11 @@ def _group(screen: Screen, impact: Impact, head: str, when: str, parts: _Parts) 
     style = "no" if not gains else "warn" if risky else "yes"
     screen.paragraph(f"{head}{verb} {many}{when}", rest="  ", style="head")
     lines = sorted(parts.items(), key=lambda part: -max(RISKS.index(_risk(impact, name)) for name in part[1]))
-    most = len(lines) if screen.full else _MOST_PARTS
+    most = at_most(_MOST_PARTS)
     for places, shifts in lines[:most]:
         order = {name: -RISKS.index(_risk(impact, name)) for name in shifts}
-        said = ", ".join(_with_risk(impact, name) for name in sorted(shifts, key=lambda name: order[name]))
-        where = where_in_words(impact, places) if screen.full or len(places) <= _FEW_PLACES else _many(impact, places)
+        said = ", ".join(with_risk(name, _risk(impact, name)) for name in sorted(shifts, key=lambda name: order[name]))
+        where = where_in_words(impact, places) if len(places) <= at_most(_FEW_PLACES) else _many(impact, places)
         screen.paragraph(f"{said} {where}", first=f"  {'+' if gains else '−'} ", rest="    ", style=style)
     if len(lines) > most:
         left = {name for _, shifts in lines[most:] for name in shifts}
@@ -113,17 +111,12 @@ def _is_plural(head: str) -> bool:
 
 def _many(impact: Impact, places: Sequence[str]) -> str:
     known = impact.new.compiled.place_at
-    return "everywhere" if len(known) > 1 and known.keys() <= set(places) else f"in {len(places)} places"
+    return "everywhere" if len(known) > 1 and known.keys() <= set(places) else f"in {len(places):,} places"
 
 
 def _risk(impact: Impact, name: str) -> str:
     known = impact.new.compiled.catalogue.capabilities.get(name) or impact.old.compiled.catalogue.capabilities[name]
     return known.risk
-
-
-def _with_risk(impact: Impact, name: str) -> str:
-    risk = _risk(impact, name)
-    return f"{name} ({risk} risk)" if risk != "low" else name
 
 
 def show_by_hand(screen: Screen, files: Sequence[str], edited: ByHand) -> None:
@@ -145,13 +138,10 @@ def shift_in_words(impact: Impact, shift: Shift) -> tuple[str, str]:
     return f"{who} {verb} {listed(shift.capabilities)}", where
 
 
-def when_in_words(impact: Impact, shift: Shift) -> str:
+def when_in_words(impact: Impact, shift: Shift | ActShift) -> str:
     """Say from when until when something differs; nothing where that is from now on."""
-    text = f", from {day(impact.day(shift.since))}" if shift.since else ""
-    if not shift.until:
-        return text
-    word, last = impact.ends(shift.until)
-    return f"{text}, {word} {day(last)}"
+    when = span(impact.day(shift.since), impact.ends(shift.until))
+    return f",{when}" if when else ""
 
 
 def who_in_words(impact: Impact, shift: Shift) -> str:
@@ -162,8 +152,8 @@ def who_in_words(impact: Impact, shift: Shift) -> str:
     if shift.ranks and _all_have_any(impact, shift.members, shift.ranks):
         parts.append(f"{_ranks(impact, shift.ranks)} ({how_many(count, 'member') if count else 'no member'})")
     elif shift.members:
-        names = [_called(impact, key) for key in shift.members[:_FEW]]
-        parts.append(listed(names) if count <= _FEW else f"{count} members ({', '.join(names[:3])} and others)")
+        names = [_called(impact, key) for key in shift.members[: at_most(_FEW)]]
+        parts.append(listed(names) if count == len(names) else f"{count:,} members ({', '.join(names[:3])} and others)")
         parts += [f"everyone with {_ranks(impact, shift.ranks)}"] if shift.ranks else []
     if shift.visitor:
         parts.append("visitors")
@@ -216,7 +206,7 @@ def where_in_words(impact: Impact, keys: Sequence[str]) -> str:
     if len(everywhere) > 1 and everywhere <= set(keys):
         return "everywhere"
     places = {**impact.old.compiled.named, **impact.new.compiled.named}
-    return in_places(places, keys, 2 * _FEW)
+    return in_places(places, keys, at_most(2 * _FEW))
 
 
 def power_lines(impact: Impact) -> list[tuple[bool, str]]:
@@ -247,7 +237,7 @@ def power_lines(impact: Impact) -> list[tuple[bool, str]]:
 def _act_line(impact: Impact, shift: ActShift) -> str:
     who = few(
         shift.actors,
-        2 * _FEW,
+        at_most(2 * _FEW),
         called=lambda key: _title(impact, key[5:]) if key.startswith("rank:") else _called(impact, key),
     )
     known = list(impact.new.compiled.rank_at)
@@ -255,13 +245,12 @@ def _act_line(impact: Impact, shift: ActShift) -> str:
     targets = [_title(impact, key) for key in (*ranks, *(k for k in shift.targets if k not in known and k[0] != "@"))]
     targets += [_called(impact, key[1:]) for key in shift.targets if key.startswith("@")]
     now = "no longer " if not shift.gains else "" if shift.since else "now "
-    when = f", from {day(impact.day(shift.since))}" if shift.since else ""
     using = f" using {listed(shift.using, 'or')}" if shift.using else ""
-    short = len(shift.places) > _FEW_PLACES and not FULL.get()
+    short = len(shift.places) > at_most(_FEW_PLACES)
     places = _many(impact, shift.places) if short else where_in_words(impact, shift.places)
     where = "" if shift.act in ("join", Act.MANAGE) else f" {places}"
-    whom = few(targets, 2 * _FEW)
-    return upper(f"{who} may {now}{_VERBS[shift.act]} {whom}{using}{where}{when}")
+    whom = few(targets, at_most(2 * _FEW))
+    return upper(f"{who} may {now}{_VERBS[shift.act]} {whom}{using}{where}{when_in_words(impact, shift)}")
 
 
 _ORDER = (Act.ASSIGN, Act.MANAGE, Act.MODERATE, "join", Act.CALL)
@@ -275,11 +264,13 @@ def impact_table(impact: Impact) -> Table:
         "members": sorted(impact.members),
         "shifts": [
             shift._asdict()
-            | {"members": [*shift.members], "since": impact.day(shift.since), "until": impact.day(shift.until)}
+            | {"members": [*shift.members], "since": impact.day(shift.since), "until": impact.ends(shift.until)}
             for shift in impact.shifts
         ],
         "powers": [power._asdict() for power in impact.powers],
-        "acts": [act._asdict() | {"since": impact.day(act.since)} for act in impact.acts],
+        "acts": [
+            act._asdict() | {"since": impact.day(act.since), "until": impact.ends(act.until)} for act in impact.acts
+        ],
         "may_differ": list(impact.may_differ),
         "expectations": [
             {

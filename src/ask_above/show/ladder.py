@@ -12,7 +12,7 @@ from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import Decider
 from ask_above.decide.words import HELD_BY
 from ask_above.show.data import Table
-from ask_above.show.screen import Screen, cell
+from ask_above.show.screen import Screen, at_most, cell
 
 if TYPE_CHECKING:
     from rich.text import Text
@@ -58,7 +58,7 @@ def show_ladder(screen: Screen, decider: Decider, at: Instant) -> None:
     screen.line()
     rows: list[list[str | Text]] = []
     for rank in compiled.ranks:
-        count = "" if rank.automatic else str(len(holders.keys(rank.key)))
+        count = "" if rank.automatic else f"{len(holders.keys(rank.key)):,}"
         number = cell(str(rank.position + 1), "dim")
         names = "" if rank.automatic else _names(compiled, holders, rank.key)
         rows.append(
@@ -73,9 +73,9 @@ def show_ladder(screen: Screen, decider: Decider, at: Instant) -> None:
 
 
 def _names(compiled: CompiledCharter, holders: Holders, rank: str) -> str:
-    first = holders.first(rank, _FEW + 1)
+    first = holders.first(rank, at_most(_FEW + 1))
     names = (f"{who.asked.label} {who.where(compiled)}".strip() for who in first)
-    return few(names, _FEW, count=len(holders.keys(rank)))
+    return few(names, at_most(_FEW), count=len(holders.keys(rank)))
 
 
 def ladder_table(decider: Decider, at: Instant) -> Table:

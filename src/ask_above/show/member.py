@@ -11,10 +11,9 @@ from ask_above.charter.charter import Charter
 from ask_above.charter.moments import Instant
 from ask_above.community import Community
 from ask_above.decide.looks import perks
-from ask_above.decide.words import day
+from ask_above.decide.words import day, minute, span
 from ask_above.errors import QuestionError
 from ask_above.people.reading import MEMBER_COLUMNS
-from ask_above.show.plans import local
 from ask_above.show.screen import Screen
 from ask_above.store.entries import Entry
 from ask_above.workspace.journal import concerns
@@ -78,26 +77,26 @@ def _rule(community: Community) -> str:
 
 def show_member(screen: Screen, kept: dict[str, Any], charter: Charter) -> None:
     """Show what is kept about a member; times are in the charter's time zone."""
-    record = kept["member"]
+    record = dict(kept["member"])
     screen.line(record.get("name") or record["key"], "head")
     screen.line()
+    if before := record.pop("was"):  # what a lock or a retirement took the place of
+        record["status"] += f" (before: {before})"
     for name, value in record.items():
-        text = ", ".join(value) if isinstance(value, list) else value
+        text = ", ".join(value) if isinstance(value, list) else day(value) if name == "joined" and value else value
         if text and not (name == "name" and text == record["key"]):
             screen.paragraph(text, first=f"  {name:14}", rest=" " * 16)
     if kept.get("last_sign_in"):
         screen.line(f"  {'last sign-in':14}{day(kept['last_sign_in'])}")
     if kept.get("hidden"):
         screen.line("  Names, addresses and notes are hidden from this member.", "dim")
-    _rows(screen, "Ranks", kept["ranks"], ("rank", "place", "from", "until", "by", "why"))
+    _rows(screen, "Ranks", _when(kept["ranks"]), ("rank", "place", "when", "by", "why"))
     if kept["perks"]:
         screen.head("Perks")
         for sentence in brought(charter.perks, kept["perks"]):
             screen.paragraph(sentence, first="  ", rest="    ")
     if "journal" in kept:
-        _rows(
-            screen, "All assignments, past ones too", kept["given"], ("rank", "place", "from", "until", "by", "ended")
-        )
+        _rows(screen, "All assignments, past ones too", _when(kept["given"]), ("rank", "place", "when", "by", "ended"))
         kept = {name: [_here(row, charter) for row in kept[name]] for name in ("notes", "journal")} | {
             "letters": kept["letters"]
         }
@@ -107,8 +106,12 @@ def show_member(screen: Screen, kept: dict[str, Any], charter: Charter) -> None:
             _rows(screen, "In the outbox", [{"letter": each} for each in kept["letters"]], ("letter",))
 
 
+def _when(rows: Sequence[dict[str, Any]]) -> list[dict[str, Any]]:
+    return [{**row, "when": span(row["from"], row["until"]).strip()} for row in rows]
+
+
 def _here(row: dict[str, Any], charter: Charter) -> dict[str, Any]:
-    return {**row, "at": local(row["at"], charter.zone)}
+    return {**row, "at": minute(row["at"], charter.zone)}
 
 
 def _rows(screen: Screen, title: str, rows: Sequence[dict[str, Any]], columns: Sequence[str]) -> None:

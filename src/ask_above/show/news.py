@@ -117,7 +117,7 @@ class News:
             if not left:
                 yield f"You {'will not' if will else 'no longer'} have {what}."
                 continue
-            begins, ends = self.effect.day(first) if will else "", self.effect.ends(until)[1] if until != END else ""
+            begins, ends = self.effect.day(first) if will else "", self.effect.ends(until if until != END else None)
             yield f"You {'' if active and not will else 'will '}have {what}{span(begins, ends)}{waits}."
 
     def _where(self, place: str) -> str:

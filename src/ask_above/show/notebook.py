@@ -7,7 +7,7 @@ from html import escape
 from typing import TYPE_CHECKING, Any, Final
 
 from ask_above.show.ladder import show_ladder
-from ask_above.show.screen import Screen, style_runs
+from ask_above.show.screen import Screen, in_full, style_runs
 
 if TYPE_CHECKING:
     from rich.style import Style
@@ -33,7 +33,7 @@ class NotebookScreen(Screen):
     """A screen whose lines are HTML: whatever is written is escaped, styles are classes of the report's colours."""
 
     def __init__(self, out: io.StringIO) -> None:
-        super().__init__(out, _WIDTH, colour=True, full=True)
+        super().__init__(out, _WIDTH, colour=True)
 
     def _rendered(self, text: str) -> str:
         return "".join(self._piece(said, style) for said, style in style_runs(text))
@@ -54,7 +54,8 @@ class NotebookScreen(Screen):
 def as_html(show: Any, answer: object) -> str:
     """Return what ``show`` writes of an answer, as HTML."""
     out = io.StringIO()
-    show(NotebookScreen(out), answer)
+    with in_full():
+        show(NotebookScreen(out), answer)
     text = out.getvalue().strip("\n")
     return f'<div class="ask-above"><style>{_CSS}</style><pre>{text}</pre></div>'
 

@@ -3,18 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from datetime import datetime, tzinfo
 from typing import TYPE_CHECKING
 
 from ask_above.ask.impact.whole import Shift
 from ask_above.change.draft import RowChange
+from ask_above.change.parts import Kind
 from ask_above.charter.charter import Charter
 from ask_above.charter.names import SITE, few, listed, upper
-from ask_above.decide.words import in_places
+from ask_above.decide.words import in_places, minute
 from ask_above.files.people_lists import Understood
 from ask_above.show.data import Table
 from ask_above.show.impact import show_impact
-from ask_above.show.screen import Screen
+from ask_above.show.screen import Screen, at_most
 from ask_above.workspace.journal import given_rank, whose
 from ask_above.workspace.plans import Plan
 
@@ -53,11 +53,10 @@ def show_plan(screen: Screen, plan: Plan, *, force: bool = False) -> None:
         screen.line("Nobody gains or loses anything.")
     screen.line()
     for turned in plan.perks:
-        names = few(turned.members, _FEW, called=lambda key: plan.after.register.members[key].called)
+        names = few(turned.members, at_most(_FEW), called=lambda key: plan.after.register.members[key].called)
         screen.paragraph(f"{names}: {turned}.", rest="  ")
     for sentence in screen.some(plan.vain, _MOST_TOLD):
         screen.paragraph(f"! {sentence}", rest="  ", style="warn")
-    screen.more(0 if screen.full else len(plan.vain) - _MOST_TOLD)
     if plan.vain:
         screen.line()
     _gaps(screen, plan)
@@ -82,11 +81,10 @@ def show_plan(screen: Screen, plan: Plan, *, force: bool = False) -> None:
 
 def _brought(screen: Screen, plan: Plan) -> None:
     """Show the advice that comes with it, with what mends it."""
-    for piece in plan.brought[:_MOST_TOLD]:
+    for piece in screen.some(plan.brought, _MOST_TOLD, "  ", ": ask-above check --advice"):
         screen.paragraph(f"▲ {upper(piece.what)}. [{piece.code}]", rest="  ", style="warn")
-        for command in piece.commands[:_MOST_COMMANDS]:
+        for command in piece.commands[: at_most(_MOST_COMMANDS)]:
             screen.paragraph(f"→ {command}", first="  ", rest="    ", style="dim")
-    screen.more(len(plan.brought) - _MOST_TOLD, "  ", ": ask-above check --advice")
     if plan.brought:
         screen.line()
 
@@ -99,7 +97,7 @@ def _gaps(screen: Screen, plan: Plan) -> None:
         places.setdefault((gap.only, gap.capability), []).append(gap.place)
     for (only, capability), keys in places.items():
         who = "nobody" if only is None else f"only {members[only].called}"
-        where = in_places(compiled.named, keys, _FEW)
+        where = in_places(compiled.named, keys, at_most(_FEW))
         style = "no" if only is None else "warn"
         screen.paragraph(f"! After this, {who} may use {capability} {where}.", rest="  ", style=style)
     if places:
@@ -136,7 +134,8 @@ def _alone_in_new_places(plan: Plan) -> list[str]:
     before, after = plan.before.charter.places, plan.after.charter.places
     new = [key for key in after if key not in before]
     plain = all(not (p.overrides or p.exceptions or p.gate or p.like) for p in map(after.__getitem__, new))
-    if not new or not plain or plan.effect.turned:
+    other = any(part.kind is not Kind.PLACE or part.key not in new for part in plan.difference.parts)
+    if not new or not plain or other or plan.difference.given or plan.effect.turned:
         return []
     spots = {place for shift in plan.effect.shifts for place in shift.places}
     return new if spots <= set(new) and before.keys() <= after.keys() else []
@@ -183,7 +182,7 @@ def _table(screen: Screen, plan: Plan) -> None:
     rows, changes = [], plan.rows_of_news
     if len({whose(row) for row in changes}) <= 1:
         return
-    for row in screen.some(changes, _MOST_IN_TABLE):
+    for row in changes[: at_most(_MOST_IN_TABLE)]:
         key = whose(row)
         community = plan.after if key in plan.after.register.members else plan.before
         rows.append([community.register.members[key].called, key, _change(plan, row)])
@@ -206,11 +205,6 @@ def _change(plan: Plan, row: RowChange) -> str:
     return f"{'assigned' if after else 'unassigned'} {rank}"
 
 
-def local(at: str, zone: tzinfo) -> str:
-    """Write the moment of an entry, which the journal keeps in UTC, as it was in a time zone."""
-    return datetime.fromisoformat(at).astimezone(zone).strftime("%Y-%m-%d %H:%M")
-
-
 def show_journal(
     screen: Screen, entries: Sequence[Entry], names: dict[str, str], charter: Charter, *, whole: bool
 ) -> None:
@@ -222,7 +216,7 @@ def show_journal(
     for entry in entries:
         who = maker_of(entry, names)
         marks = {"hand": "by hand", "import": "import", "undo": "undo", "forget": "for good"}.get(entry.kind, "")
-        said = f"{entry.number}  {local(entry.at, charter.zone)}  {who}{f'  ({marks})' if marks else ''}"
+        said = f"{entry.number}  {minute(entry.at, charter.zone)}  {who}{f'  ({marks})' if marks else ''}"
         screen.line(f"{said}{f'  undone by {entry.undone_by}' if entry.undone_by else ''}", "head")
         screen.paragraph(f"{entry.what}{' (forced)' if entry.forced else ''}", first="    ", rest="    ")
         if entry.why:

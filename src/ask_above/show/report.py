@@ -15,7 +15,7 @@ from ask_above.charter.names import SITE, few, listed, upper
 from ask_above.charter.rules import Act
 from ask_above.community import Community
 from ask_above.decide.profile import How
-from ask_above.decide.words import ending
+from ask_above.decide.words import ending, minute
 from ask_above.errors import QuestionError
 from ask_above.escalation.paths import rows as climb_rows
 from ask_above.people.register import Member
@@ -33,7 +33,6 @@ from ask_above.show.page import (
     readable,
     shifts_since,
 )
-from ask_above.show.plans import local
 from ask_above.visible import in_markdown, visible
 
 if TYPE_CHECKING:
@@ -202,7 +201,7 @@ def _changes(entries: Sequence[Entry], people: Mapping[str, Member], charter: Ch
     return [
         {
             "number": entry.number,
-            "at": f"{local(entry.at, charter.zone)} ({charter.rules.timezone})",
+            "at": f"{minute(entry.at, charter.zone)} ({charter.rules.timezone})",
             "who": people[entry.who].called if entry.who in people else "",
             "what": entry.what,
             "why": entry.why,

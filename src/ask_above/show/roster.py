@@ -9,6 +9,7 @@ from ask_above.ask.advice.accounts import SharedAccount
 from ask_above.ask.roster import Edge, Heading, Waiting, day_of, edges_in_words
 from ask_above.charter.names import how_many
 from ask_above.decide.compiled import CompiledCharter
+from ask_above.decide.words import day
 from ask_above.people.register import Status
 from ask_above.show.data import Table
 from ask_above.show.screen import Screen, cell, colour_cell
@@ -23,7 +24,7 @@ def show_roster(screen: Screen, headings: Sequence[Heading]) -> None:
     for heading in headings:
         if rows:
             rows.append(["", "", ""])
-        rows.append([cell(f"{heading.title or 'Everyone else'} ({len(heading.members)})", "head"), "", ""])
+        rows.append([cell(f"{heading.title or 'Everyone else'} ({len(heading.members):,})", "head"), "", ""])
         for member in heading.members:
             prefix = f"{member.looks.prefix} " if member.looks.prefix else ""
             badge = f" {member.looks.badge}" if member.looks.badge else ""
@@ -63,9 +64,9 @@ def show_soon(
         return
     screen.line()
     rows = []
-    for day, what, member, rank, place in edges_in_words(compiled, list(edges)):
+    for at, what, member, rank, place in edges_in_words(compiled, list(edges)):
         where = compiled.named[place].title if place != "site" else "the whole site"
-        rows.append([day, what, names[member], compiled.charter.ranks[rank].title, where])
+        rows.append([day(at), what, names[member], compiled.charter.ranks[rank].title, where])
     screen.table(["Day", "", "Member", "Rank", "Where"], rows)
 
 
@@ -77,10 +78,11 @@ def soon_table(compiled: CompiledCharter, edges: Sequence[Edge]) -> Table:
 def show_waiting(screen: Screen, waits: Sequence[Waiting], last: Mapping[str, str], days: int) -> None:
     """Show who waits, for how long, and when they last signed in."""
     longer = f" for more than {how_many(days, 'day')}" if days > 0 else ""
-    screen.line(f"Pending and invited members{longer}: {len(waits) or 'none'}", "head")
+    screen.line(f"Pending and invited members{longer}: {f'{len(waits):,}' if waits else 'none'}", "head")
     if waits:
         screen.line()
-        rows = [[w.member.called, w.member.key, w.member.status, _days(w), last.get(w.member.key, "")] for w in waits]
+        signed = {key: day(at) for key, at in last.items()}
+        rows = [[w.member.called, w.member.key, w.member.status, _days(w), signed.get(w.member.key, "")] for w in waits]
         heads = ["Name", "Key", "Status", "Waits", "Last sign-in"]
         screen.table(heads[: 5 if last else 4], [row[: 5 if last else 4] for row in rows])
 
@@ -104,7 +106,7 @@ def show_shared(
         screen.line("  none")
     for account in found:
         screen.line()
-        since, until = day_of(compiled, account.since), day_of(compiled, account.until)
+        since, until = (day(day_of(compiled, at)) for at in (account.since, account.until))
         when = f"on {since}" if since == until else f"from {since} to {until}"
         screen.line(f"{account.member.called} ({account.member.key}): {len(account.networks)} networks {when}", "warn")
         screen.paragraph(", ".join(account.networks), first="  ", rest="  ", style="dim")

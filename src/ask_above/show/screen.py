@@ -6,7 +6,8 @@ import os
 import re
 import sys
 import textwrap
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager
 from contextvars import ContextVar
 from typing import TYPE_CHECKING, TextIO, TypeAlias, TypeVar
 
@@ -46,6 +47,21 @@ Mark: TypeAlias = tuple[str, str]
 """A text and the style it is in."""
 
 
+@contextmanager
+def in_full() -> Iterator[None]:
+    """Show the full form of whatever is shown meanwhile."""
+    before = FULL.set(True)
+    try:
+        yield
+    finally:
+        FULL.reset(before)
+
+
+def at_most(number: int) -> int:
+    """Return how many of something a screen names: so many, and all there are in the full form."""
+    return sys.maxsize if FULL.get() else number
+
+
 class Screen:
     """Where output goes. Coloured on a terminal unless ``NO_COLOR`` is set; plain in a pipe.
 
@@ -53,20 +69,20 @@ class Screen:
     cursor or forges a line.
     """
 
-    def __init__(self, out: TextIO, width: int, *, colour: bool, full: bool = False) -> None:
-        self.out, self.width, self.colour, self.full = out, width, colour, full
+    def __init__(self, out: TextIO, width: int, *, colour: bool) -> None:
+        self.out, self.width, self.colour, self.full = out, width, colour, FULL.get()
 
     @classmethod
     def of(cls, out: TextIO) -> Screen:
         """Return the screen that ``out`` is."""
         terminal = out.isatty()
         colour = terminal and not os.environ.get("NO_COLOR") and os.environ.get("TERM") != "dumb"
-        return cls(out, max(40, _width(out)), colour=bool(colour), full=FULL.get())
+        return cls(out, max(40, _width(out)), colour=bool(colour))
 
     @classmethod
     def plain(cls, out: TextIO) -> Screen:
-        """Return a screen without colours, as wide as standard output, for the full form of an answer."""
-        return cls(out, max(40, _width(sys.stdout)), colour=False, full=True)
+        """Return a screen without colours, as wide as standard output."""
+        return cls(out, max(40, _width(sys.stdout)), colour=False)
 
     def styled(self, text: str, style: str = "") -> str:
         """Return text to be written in a style, where there are colours."""
@@ -87,9 +103,13 @@ class Screen:
         self.line()
         self.line(text, "head")
 
-    def some(self, items: Sequence[ItemT], most: int) -> Sequence[ItemT]:
-        """Return the first of some items, so many at the most; all of them where everything is shown."""
-        return items if self.full else items[:most]
+    def some(self, items: Sequence[ItemT], most: int, indent: str = "", hint: str = " (--full)") -> Iterator[ItemT]:
+        """Yield the first of some items, so many at the most, then write how many more there are and how to see them.
+
+        All of them where everything is shown.
+        """
+        yield from items[: at_most(most)]
+        self.more(len(items) - at_most(most), indent, hint)
 
     def more(self, left: int, indent: str = "", hint: str = " (--full)") -> None:
         """Write how many more there are than are shown, where there are any, and how to see them."""
@@ -124,10 +144,15 @@ class Screen:
             self.line(line.replace(_KEPT, " "), style)
 
     def table(self, heads: Sequence[str], rows: Iterable[Sequence[str | Text]], *, right: Sequence[int] = ()) -> None:
-        """Write a table; cells too wide for the screen are folded, never cut. Long ones are written as they come."""
+        """Write a table; cells too wide for the screen are folded, never cut. Long ones are written as they come.
+
+        Of a table without rows nothing is written.
+        """
         from rich.table import Table
 
         shown = self.first(rows)
+        if not shown:
+            return
         if len(shown) > _LONG:
             self._lines(heads, shown)
             return
@@ -174,7 +199,7 @@ class Screen:
         The full form has every column, and folds what is too wide.
         """
         lines = [list(map(str, row)) for row in rows]
-        if self.full:
+        if self.full or not lines:
             self.table(heads, lines)
             return
         kept, lines = list(range(len(heads))), [list(map(str, row)) for row in self.first(lines)]

@@ -31,10 +31,11 @@ SHOWN_BY: Final = {
 
 def as_text(answer: object) -> str:
     """Return an answer as its command prints it: without colours, as wide as the terminal, 100 columns in a pipe."""
-    from ask_above.show.screen import Screen
+    from ask_above.show.screen import Screen, in_full
 
     out = io.StringIO()
-    _shown_by(answer)(Screen.plain(out), answer)
+    with in_full():
+        _shown_by(answer)(Screen.plain(out), answer)
     return out.getvalue().strip("\n")
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple, TypeAlias
 
 from ask_above.ask.describe.claims import doing, under_headings
 from ask_above.ask.tour import ABSENT, CLOSED, OPEN, Meeting, Stop, Tour
@@ -124,12 +124,15 @@ class _Lines:
         return self.compiled.charter.places[stop.place].parent
 
     def _differs(self, stop: Stop) -> tuple[frozenset[str], frozenset[str]]:
-        above = self.can.get(self._above(stop) or "", frozenset())
-        return self.can[stop.place] - above, frozenset(stop.less)
+        """Return what can be done here and not above, and what can not: whoever reads it infers the rest from above."""
+        above, can = self.can.get(self._above(stop) or "", frozenset()), self.can[stop.place]
+        meant = self.compiled.catalogue.names(self.compiled.has_meaning(self.compiled.place_at[stop.place]))
+        return can - above, (above - can).intersection(meant).union(stop.less)
 
     def _told(self, group: Sequence[Stop], pad: str) -> Iterator[_Line]:
         named = self.compiled.named
-        titles = ", ".join(named[stop.place].title if stop.depth else "Whole site" for stop in group)
+        places = [named[stop.place].title if stop.depth else "Whole site" for stop in group]
+        titles = ", ".join(places)
         if group[0].state == CLOSED:
             yield _Line(titles, f"{pad}▪ ", f"{pad}    ", "warn")
             return
@@ -139,7 +142,7 @@ class _Lines:
         words = [f"as {base.title}"] if base else []
         if more:
             words.append(f"{'+ ' if group[0].depth else ''}{_words(self.compiled, more)}")
-        self.told.append(_Told(named[group[-1].place].title, plus, minus))
+        self.told.append(_Told(places[-1], plus, minus))
         wholly = f"{titles}{': ' if words or less else ''}{', '.join(words)}"
         if less and not words:
             yield _Line(f"{wholly}− {_words(self.compiled, less)}", f"{pad}▸ ", f"{pad}    ")
@@ -195,25 +198,21 @@ def show_beside(screen: Screen, compiled: CompiledCharter, names: tuple[str, str
     one, other = names
     screen.line(f"{compiled.charter.title or compiled.charter.key} as {one} and {other} find it", "head")
     rows: list[list[str | Text]] = []
-    alike: dict[object, list[Meeting]] = {}
-    known = {stop.place: stop for stop in met}
+    alike: dict[tuple[tuple[str, str], tuple[tuple[str, Ticks], ...]], list[str]] = {}
+    known = {meeting.place: meeting for meeting in met}
     for meeting in met:
-        shown = (
-            meeting if screen.full else _beyond(meeting, known.get(compiled.charter.places[meeting.place].parent or ""))
-        )
-        alike.setdefault((shown.states, shown.only_one, shown.only_other, shown.both), []).append(shown)
+        above = None if screen.full else known.get(compiled.charter.places[meeting.place].parent or "")
+        found = _ticks(meeting) if screen.full else _beyond(compiled, meeting, above)
+        title = compiled.named[meeting.place].title if meeting.depth else "Whole site"
+        alike.setdefault((meeting.states, tuple(_without_own(compiled, found))), []).append(title)
     same = []
-    for group in alike.values():
-        titles = ", ".join(compiled.named[stop.place].title if stop.depth else "Whole site" for stop in group)
-        first = group[0]
-        if first.states[0] == first.states[1] and not (first.only_one or first.only_other or screen.full):
-            same.append(titles)
+    for (states, shown), titles in alike.items():
+        if states[0] == states[1] and not shown and not screen.full:
+            same += titles
             continue
-        rows.append(
-            [cell(f"▸ {titles}", "place"), *("" if state == OPEN else _STATES[state] for state in first.states)]
-        )
-        for key in _in_order(compiled, (*first.only_one, *first.only_other, *(first.both if screen.full else ()))):
-            ticks = (key not in first.only_other, key not in first.only_one)
+        said = ("" if state == OPEN else _STATES[state] for state in states)
+        rows.append([cell(f"▸ {', '.join(titles)}", "place"), *said])
+        for key, ticks in shown:
             rows.append([f"    {doing(compiled, key)}", *(cell("✓", "yes") if tick else "·" for tick in ticks)])
     screen.line()
     screen.table(["", one, other], rows)
@@ -221,23 +220,42 @@ def show_beside(screen: Screen, compiled: CompiledCharter, names: tuple[str, str
         screen.paragraph(f"No further difference: {', '.join(same)}", rest="  ", style="dim")
 
 
-def _beyond(meeting: Meeting, above: Meeting | None) -> Meeting:
-    """Return what differs in a place and not already in the place above."""
-    if above is None:
-        return meeting
-    one, other = ({*above.only_one}, {*above.only_other})
-    return meeting._replace(
-        only_one=tuple(key for key in meeting.only_one if key not in one),
-        only_other=tuple(key for key in meeting.only_other if key not in other),
-        both=(),
-    )
+Ticks: TypeAlias = "tuple[bool, bool]"
+"""Whether the one can do something, and the other."""
+
+
+def _ticks(meeting: Meeting) -> dict[str, Ticks]:
+    """Return who can do what in a place, of what either can."""
+    sides = ((meeting.both, (True, True)), (meeting.only_one, (True, False)), (meeting.only_other, (False, True)))
+    return {key: ticks for keys, ticks in sides for key in keys}
+
+
+def _beyond(compiled: CompiledCharter, meeting: Meeting, above: Meeting | None) -> dict[str, Ticks]:
+    """Return what differs in a place otherwise than above, and what differs above and here no more.
+
+    Of whoever does not get in that is said, so that they can do nothing goes without saying.
+    """
+    here, there = _ticks(meeting), _ticks(above) if above else {}
+    first, second = (state == OPEN for state in meeting.states)
+    shown: dict[str, Ticks] = {}
+    for key in compiled.catalogue.names(compiled.has_meaning(compiled.place_at[meeting.place])):
+        now, was = here.get(key, (False, False)), there.get(key, (False, False))
+        # what both can do above is not shown there
+        was = (first and was[0], second and was[1]) if was[0] is not was[1] else (False, False)
+        if now != was and (now[0] is not now[1] or was[0] is not was[1]):
+            shown[key] = now
+    return shown
+
+
+def _without_own(compiled: CompiledCharter, ticks: dict[str, Ticks]) -> Iterator[tuple[str, Ticks]]:
+    """Yield capabilities in the catalogue's order; of own things nothing where it is so of anybody's."""
+    for key, each in compiled.catalogue.capabilities.items():
+        anybodys = ticks.get(f"{each.pair}.all") if each.pair is not None and key.endswith(".own") else None
+        if key in ticks and ticks[key] != anybodys:
+            yield key, ticks[key]
 
 
 _STATES = {OPEN: "", CLOSED: "closed", ABSENT: "not shown"}
-
-
-def _in_order(compiled: CompiledCharter, keys: Iterable[str]) -> Iterator[str]:
-    return (key for group in under_headings(compiled, keys).values() for key in group)
 
 
 def beside_table(compiled: CompiledCharter, met: Sequence[Meeting]) -> Table:

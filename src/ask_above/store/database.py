@@ -374,7 +374,8 @@ class Store:
         wanted = wanted.where(assignments.c.member == member).order_by(assignments.c.number)
         with self.reading() as connection:
             return [
-                (*row[:6], "" if row[6] is None else f"taken by change {row[6]}") for row in connection.execute(wanted)
+                (*row[:6], "" if row[6] is None else f"unassigned by change {row[6]}")
+                for row in connection.execute(wanted)
             ]
 
     def done(self, connection: sa.Connection) -> None:

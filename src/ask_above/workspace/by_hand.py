@@ -257,7 +257,7 @@ class Reading:
         had = Counter([*before])
         lost = (had - Counter([*after])).total()
         if name not in self.take and 2 * lost > had.total():
-            self.faults.append(self._unconfirmed(name, f"{lost} of {had.total()} rows are gone"))
+            self.faults.append(self._unconfirmed(name, f"{lost:,} of {had.total():,} rows are gone"))
 
     def _check_forgotten(self, sheet: Sequence[FileRow]) -> None:
         from ask_above.store.strangers import digests_of

@@ -12,6 +12,7 @@ from ask_above.ask.choosing import sees
 from ask_above.change.draft import RowChange
 from ask_above.change.people import HANDED
 from ask_above.charter.moments import Instant, instant
+from ask_above.charter.names import listed
 from ask_above.decide.names import Names
 from ask_above.decide.words import in_place, span
 from ask_above.errors import Fault, FaultyFilesError
@@ -25,9 +26,8 @@ from ask_above.store.entries import Entry
 if TYPE_CHECKING:
     from ask_above.workspace.storage import Storage
 
-_GUARDED = {"name": "name", "email": "address", "phone": "telephone number", "note": "notes"}
-"""What ``rules.contacts`` governs, and what it is called."""
-_TOLD = ("kind", "groups")
+_COLUMNS = {"name": "name", "email": "address", "phone": "telephone number", "note": "notes", "kind": "kind"}
+"""What a history tells of a record, and what it is called; ``rules.contacts`` governs all of it but the kind."""
 
 
 class Event(NamedTuple):
@@ -65,7 +65,7 @@ def waiting_since(entries: Sequence[Entry]) -> dict[str, Instant]:
     """Return since when members are pending or invited whom a change made so."""
     since: dict[str, Instant] = {}
     for entry in entries:
-        for row in entry.rows:
+        for row in entry.rows if entry.kind != "import" else ():  # which says what was so already
             after, before = (row.after or {}).get("status"), (row.before or {}).get("status")
             if row.table == "members" and after in (Status.PENDING, Status.INVITED) and after != before:
                 since[row.key] = instant(datetime.fromisoformat(entry.at))
@@ -122,9 +122,12 @@ def history_of(entries: Sequence[Entry], names: Names, member: str, viewer: str 
 
 def _events(entry: Entry, key: str, names: Names, *, shown: bool) -> Iterator[str]:
     rows = [row for row in entry.rows if whose(row) == key]
+    if entry.kind == "import":
+        yield from (f"as the files had it: {_stood(row, names)}" for row in rows)
+        return
     for row in rows:
         if row.table == "members":
-            yield from _record(row.before, row.after, shown=shown)
+            yield from _record(row.before, row.after, names, shown=shown)
     given = [row for row in rows if row.table == "assignments"]
     for row in given:
         # one that names something else now: another rank instead, or the same by another key
@@ -142,21 +145,46 @@ def _events(entry: Entry, key: str, names: Names, *, shown: bool) -> Iterator[st
         yield f"{_rank(cells, names)} unassigned"
 
 
+def _stood(row: RowChange, names: Names) -> str:
+    """Say what somebody was, or had, before the first change: nobody made it so then."""
+    cells = row.after or {}
+    if row.table == "members":
+        inside = _groups(cells, names)
+        return f"{cells['status']}{f', in {listed(inside)}' if inside else ''}"
+    giver = names.decider.people.register.members.get(cells.get("by", ""))
+    by = f", assigned by {giver.called if giver else cells['by']}" if cells.get("by") else ""
+    return f"{given_rank(cells, names)}{by}"
+
+
 def _spot(cells: Mapping[str, str]) -> tuple[str, str]:
     return cells["rank"], cells.get("place", "")
 
 
-def _record(before: Mapping[str, str] | None, after: Mapping[str, str] | None, *, shown: bool) -> Iterator[str]:
-    if before is None or after is None:
-        yield f"added, {(after or {}).get('status', 'active')}" if before is None else "removed from the register"
+def _record(
+    before: Mapping[str, str] | None, after: Mapping[str, str] | None, names: Names, *, shown: bool
+) -> Iterator[str]:
+    if after is None:
+        yield "removed from the register"
         return
-    if before.get("status") != after.get("status"):
-        yield f"{before.get('status')} → {after.get('status')}"
-    for column in (*_GUARDED, *_TOLD):
-        old, new = before.get(column, ""), after.get(column, "")
+    known = before or {}
+    was, now = _groups(known, names), _groups(after, names)
+    if before is None:
+        yield f"added, {after.get('status', 'active')}"
+    elif known.get("status") != after.get("status"):
+        yield f"{known.get('status')} → {after.get('status')}"
+    yield from (f"put into {group}" for group in now if group not in was)
+    yield from (f"taken out of {group}" for group in was if group not in now)
+    for column, called in _COLUMNS.items() if before else ():
+        old, new = known.get(column, ""), after.get(column, "")
         if old != new:
-            called = _GUARDED.get(column, column)
-            yield f"{called}: {old or '-'} → {new or '-'}" if shown or column in _TOLD else f"{called} changed"
+            yield f"{called}: {old or '-'} → {new or '-'}" if shown or column == "kind" else f"{called} changed"
+
+
+def _groups(cells: Mapping[str, str], names: Names) -> list[str]:
+    """Return the groups of a member's row, as sentences name them."""
+    known = names.charter.groups
+    keys = filter(None, cells.get("groups", "").split(";"))
+    return [f"the group {known[key].title or key if key in known else key}" for key in keys]
 
 
 def _rank(cells: Mapping[str, str], names: Names) -> str:

@@ -96,7 +96,7 @@ class MemoryStorage:
                     notes += [(entry.at, entry.who, note)] if note and note != before.get("note", "") else []
                 elif row.table == "assignments" and (before or after)["member"] == member:
                     cells = after or before
-                    ended = "" if row.after else f"taken by change {entry.number}"
+                    ended = "" if row.after else f"unassigned by change {entry.number}"
                     given[row.key] = (*(cells.get(name, "") for name in _GIVEN), ended)
         return Remembered(notes, [given[number] for number in sorted(given, key=int)], self._letters_to(member))
 

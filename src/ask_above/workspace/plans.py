@@ -33,7 +33,7 @@ from ask_above.charter.renaming import Renaming
 from ask_above.collecting import without_collecting
 from ask_above.decide.decider import Decider
 from ask_above.decide.names import Names
-from ask_above.decide.words import day, in_places
+from ask_above.decide.words import in_places, span, with_risk
 from ask_above.errors import AskAboveError, FaultyFilesError, UnknownNameError
 from ask_above.files.splice import SourceText, edited
 from ask_above.people.recognising import CALLED, Double, Identities, Recogniser
@@ -132,7 +132,7 @@ class Plan(Printed):
         """What it does, in a sentence; of many edits the first few."""
         changing = [done for done in self.done if done.steps or done.rows]
         said = _together(dict.fromkeys(done.what for done in changing or self.done))
-        more = f"; and {len(said) - _MOST_SAID} more like these" if len(said) > _MOST_SAID + 1 else ""
+        more = f"; and {len(said) - _MOST_SAID:,} more like these" if len(said) > _MOST_SAID + 1 else ""
         return "; ".join(said[:_MOST_SAID] if more else said) + more
 
     @property
@@ -312,7 +312,7 @@ class Plan(Printed):
         ]
 
     def _from(self, turned: TurnedExpectation) -> str:
-        return f" from {day(self.effect.day(turned.since))}" if turned.since else ""
+        return span(self.effect.day(turned.since), "")
 
     @property
     def may_pass(self) -> bool:
@@ -465,7 +465,7 @@ def by_hand(home: Storage, snapshot: Snapshot, now: Names, at: Instant) -> ByHan
     before = now.after(charter=charter, register=register)
     difference = Difference(_state(before), _state(now), at)
     differing = sentences(difference)
-    more = [f"and {len(differing) - _MOST_SAID} more"] if len(differing) > _MOST_SAID else []
+    more = [f"and {len(differing) - _MOST_SAID:,} more"] if len(differing) > _MOST_SAID else []
     what = [each[:1].lower() + each[1:] for each in differing[:_MOST_SAID]] + more
     return ByHand(what, effect_of(difference, difference.in_new_keys(before.decider), now.decider))
 
@@ -503,15 +503,13 @@ def in_lines(effect: Impact) -> Iterator[str]:
     ranks = {key: rank.title for side in sides for key, rank in side.charter.ranks.items()}
     risks = {key: each.risk for side in sides for key, each in side.catalogue.capabilities.items()}
     for shift in effect.shifts:
-        people, since = len(shift.members), day(effect.day(shift.since)) if shift.since else ""
-        word, last = effect.ends(shift.until) if shift.until else ("", "")
-        when = f"{f', from {since}' if since else ''}{f', {word} {day(last)}' if last else ''}"
+        people, when = len(shift.members), span(effect.day(shift.since), effect.ends(shift.until))
         who = [how_many(people, "member")] if people else []
         who += [f"ranks: {', '.join(ranks[key] for key in shift.ranks)}"] if shift.ranks else []
         who += ["visitors"] if shift.visitor else []
-        what = ", ".join(f"{key}{'' if risks[key] == 'low' else f' ({risks[key]} risk)'}" for key in shift.capabilities)
+        what = ", ".join(with_risk(key, risks[key]) for key in shift.capabilities)
         where = in_places(places, shift.places, _MOST_PLACES)
-        yield f"{'+' if shift.gains else '-'} {what} {where}{when}: {'; '.join(who)}"
+        yield f"{'+' if shift.gains else '-'} {what} {where}{f',{when}' if when else ''}: {'; '.join(who)}"
 
 
 @without_collecting()

@@ -88,7 +88,9 @@ def plan_sync(
     draft = Draft(dict, snapshot.charter, snapshot.register, 0, "")
     gone, known = absent(sync, draft), taken_over(sync, draft)
     if gone:
-        share = f"{len(gone)} of {known} members who came from {mapping.name} ({len(gone) / known:.0%}) are not in it"
+        share = (
+            f"{len(gone):,} of {known:,} members who came from {mapping.name} ({len(gone) / known:.0%}) are not in it"
+        )
         if len(gone) > mapping.most_absent * known:
             raise EditError(
                 f"{share} any more, more than most-absent ({mapping.most_absent:.0%}). Nothing was done. If this is "
@@ -98,7 +100,7 @@ def plan_sync(
             found.notes.append(f"{share} any more, and are retired.")
     if gone and mapping.absent == "tell":
         names = few((member.called for member in gone), 8)
-        found.notes.append(f"{len(gone)} who came from {mapping.name} are not in it any more: {names}.")
+        found.notes.append(f"{len(gone):,} who came from {mapping.name} are not in it any more: {names}.")
     made = plan(home, [sync], by=by, why=why)
     found.notes.extend(
         f"{person.name or person.key} is likely {' or '.join(likely)}, and is left out. If so: --link"

@@ -127,7 +127,7 @@ def moderating(sight: Sight) -> Iterator[Piece]:
                 held = (
                     "every member has"
                     if above.automatic
-                    else f"{sight.holders[above.position]} of {sight.active} members have"
+                    else f"{sight.holders[above.position]:,} of {sight.active:,} members have"
                 )
                 what = f"{rank.title} may moderate, but stands below {above.title}, which {held}"
                 mend = f"move {rank.title} above {above.title} on the ladder"

@@ -28,7 +28,7 @@ from ask_above.people.directory import NameKind
 from ask_above.people.register import Member, reached_groups
 from ask_above.printing import in_notebook
 
-_FEW = 6
+FEW = 6
 _MISSING = 3
 
 
@@ -79,10 +79,13 @@ def _sections(*parts: tuple[str, Iterable[str | tuple[str, ...]]]) -> tuple[Sect
 
 
 class Describer:
-    """Describes ranks, members and places of one community at a moment; without ``members`` nobody is named."""
+    """Describes ranks, members and places of one community at a moment; without ``members`` nobody is named.
 
-    def __init__(self, decider: Decider, at: Instant, *, members: bool = True) -> None:
-        self.decider, self.compiled, self.at, self.members = decider, decider.compiled, at, members
+    Of many things of one sort the first ``most`` are named.
+    """
+
+    def __init__(self, decider: Decider, at: Instant, *, members: bool = True, most: int = FEW) -> None:
+        self.decider, self.compiled, self.at, self.members, self.most = decider, decider.compiled, at, members, most
 
     @cached_property
     def _local(self) -> dict[int, set[str]]:
@@ -158,7 +161,7 @@ class Describer:
             for place in self.compiled.places
             if place.gate and any(term.key == group.key for term in (*place.gate.any, *place.gate.all))
         )
-        named = [few((member.called for member in inside), _FEW)] if inside and self.members else []
+        named = [few((member.called for member in inside), self.most)] if inside and self.members else []
         sections = _sections(
             ("", _about(group.about)),
             ("Members", named),
@@ -237,7 +240,7 @@ class Describer:
                 for label, holding in local.get(rank.position, ())
             ]
             if here:
-                yield f"{rank.title}: {few(dict.fromkeys(here), _FEW)}"
+                yield f"{rank.title}: {few(dict.fromkeys(here), self.most)}"
 
     # -- who holds and who acts
 
@@ -250,8 +253,8 @@ class Describer:
             yield "nobody while the rank is paused"
             return
         count = len(self.holders.keys(rank.key))
-        people = self.holders.first(rank.key, _FEW + 1) if self.members else ()
-        names = few((f"{who.asked.label} {who.where(self.compiled)}".strip() for who in people), _FEW, count=count)
+        people = self.holders.first(rank.key, self.most + 1) if self.members else ()
+        names = few((f"{who.asked.label} {who.where(self.compiled)}".strip() for who in people), self.most, count=count)
         yield names if people else (how_many(count, "member") if count else "nobody")
         idle = self.on_record[rank.key]
         if idle:
@@ -284,18 +287,19 @@ class Describer:
             yield acts
         if not rank.automatic and not rank.kept_by:
             givers = [actor.title for actor, target in self.powers[Act.ASSIGN] if target.key == rank.key]
-            yield f"assigned by {few(givers, _FEW)}" if givers else "assigned by the owner only"
+            yield f"assigned by {few(givers, self.most)}" if givers else "assigned by the owner only"
 
     def acts(self, rank: Rank) -> str:
         """Say on whom a rank acts, on the whole site: ``moderate Volunteer; assign Volunteer``; nothing for none."""
-        return said_of_acts(
-            {act: [target.title for actor, target in self.powers[act] if actor.key == rank.key] for act in ACTS}
-        )
+        on = {act: [target.title for actor, target in self.powers[act] if actor.key == rank.key] for act in ACTS}
+        return said_of_acts(on, self.most)
 
     def acts_of(self, asked: Asked, place: int) -> str:
         """Say on whom somebody acts at a place, as :meth:`acts` does."""
         planes, titles = self.decider.keep(Planes), self.compiled.charter.ranks
-        return said_of_acts({act: [titles[key].title for key in planes.named(asked, act, place)] for act in ACTS})
+        return said_of_acts(
+            {act: [titles[key].title for key in planes.named(asked, act, place)] for act in ACTS}, self.most
+        )
 
     # -- a member
 
@@ -340,7 +344,7 @@ class Describer:
         plain, places = ask_anybody(self.compiled), range(len(self.compiled.places))
         one, other = (plain, asked) if less else (asked, plain)
         masks = [self.decider.usable(one, n) & ~self.decider.usable(other, n) for n in places]
-        for where, mask in _by_places(self.compiled, masks):
+        for where, mask in _by_places(self.compiled, masks, self.most):
             yield f"{where}: {_doing(self.compiled, mask)}"
 
     # -- a place
@@ -376,15 +380,15 @@ class Describer:
             asked, word = people.ask(exception.of, self.at), self.compiled.word_of(exception)
             made = claims(self.compiled, asked, self.compiled.place_at[place.key], word)
             alike.setdefault("" if asked.rules_all else _claimed(self.compiled, made), []).append(asked.label)
-        if alike and (not self.members or len(alike) > _FEW):
+        if alike and (not self.members or len(alike) > self.most):
             yield (
-                few((name for names in alike.values() for name in names), _FEW)
+                few((name for names in alike.values() for name in names), self.most)
                 if self.members
                 else "for single members"
             )
             return
         for what, names in alike.items():
-            yield f"{few(names, _FEW)}: {what or 'no effect'}"
+            yield f"{few(names, self.most)}: {what or 'no effect'}"
 
     @cached_property
     def _active(self) -> int:
@@ -397,20 +401,20 @@ class Describer:
         if not active:
             return
         here = self.inside[place]
-        many = f"all {active}" if here.members == active else f"{here.members} of {active}"
+        many = f"all {active:,}" if here.members == active else f"{here.members:,} of {active:,}"
         yield f"{many} active members may do something here"
         if here.keepers and self.members:
-            first = (known[key].called for key in here.keepers[: _FEW + 1])
-            yield f"managed by {few(first, _FEW, count=len(here.keepers))}"
+            first = (known[key].called for key in here.keepers[: self.most + 1])
+            yield f"managed by {few(first, self.most, count=len(here.keepers))}"
 
 
-def said_of_acts(on: Mapping[Act, Sequence[str]]) -> str:
+def said_of_acts(on: Mapping[Act, Sequence[str]], most: int = FEW) -> str:
     """Say acts by the titles of the ranks that each is possible on; nothing for none."""
     ways: dict[tuple[str, ...], list[str]] = {}
     for act, titles in on.items():
         if titles:
             ways.setdefault(tuple(titles), []).append(act)
-    return "; ".join(f"{listed(acts)} {few(titles, _FEW)}" for titles, acts in ways.items())
+    return "; ".join(f"{listed(acts)} {few(titles, most)}" for titles, acts in ways.items())
 
 
 def _keyed(title: str, key: str) -> str:
@@ -486,7 +490,7 @@ def _claimed(compiled: CompiledCharter, made: Iterable[Claim]) -> str:
     )
 
 
-def _by_places(compiled: CompiledCharter, masks: list[int]) -> Iterator[tuple[str, int]]:
+def _by_places(compiled: CompiledCharter, masks: list[int], most: int) -> Iterator[tuple[str, int]]:
     """Yield sets of capabilities that concern the same places, with those places in words."""
     spots: dict[int, list[int]] = {}
     for n, mask in enumerate(masks):
@@ -495,18 +499,18 @@ def _by_places(compiled: CompiledCharter, masks: list[int]) -> Iterator[tuple[st
     folded: dict[str, int] = {}
     for bit, found in spots.items():
         meant = [n for n in range(len(masks)) if compiled.has_meaning(n) & bit]
-        where = _over(compiled, found, [n for n in meant if n not in found])
+        where = _over(compiled, found, [n for n in meant if n not in found], most)
         folded[where] = folded.get(where, 0) | bit
     yield from folded.items()
 
 
-def _over(compiled: CompiledCharter, found: list[int], missing: list[int]) -> str:
+def _over(compiled: CompiledCharter, found: list[int], missing: list[int], most: int) -> str:
     """Say places in words; of nearly all where something has a meaning, those that are missing."""
     if not missing:
         return "everywhere they apply"
-    nearly = len(missing) <= _MISSING and len(found) > _FEW
+    nearly = len(missing) <= _MISSING and len(found) > most
     keys = [compiled.places[n].key for n in (missing if nearly else found)]
-    titles = few((compiled.named[key].title if key != SITE else "Whole site" for key in keys), _FEW)
+    titles = few((compiled.named[key].title if key != SITE else "Whole site" for key in keys), most)
     return f"{'everywhere they apply, except ' if nearly else ''}{titles}"
 
 

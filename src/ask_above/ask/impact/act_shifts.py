@@ -65,7 +65,8 @@ class ActShift(NamedTuple):
     ``act`` is moderate, assign, manage, call, or join (an open rank). ``using`` are the capabilities of moderating by
     which. ``actors`` are members' keys, or ranks as ``rank:KEY``. ``targets`` are the ranks acted
     on (for moderate: those whose highest rank it is; ``none`` for who has no rank), or members whose standing is
-    another, as ``@KEY``. ``since`` is from when on it is so, ``None`` for now.
+    another, as ``@KEY``. ``since`` and ``until`` are instants, ``None`` for from now on and for no end; of what differs
+    more than once the first time is told.
     """
 
     gains: bool
@@ -75,6 +76,7 @@ class ActShift(NamedTuple):
     targets: tuple[str, ...]
     places: tuple[str, ...]
     since: Instant | None = None
+    until: Instant | None = None
 
 
 _MOST_TRIED = 8_000
@@ -349,22 +351,19 @@ class _MemberActs:
 
     def _at(self, place: str) -> None:
         spots = [decider.compiled.place_at.get(place) for decider in (self.old, self.new)]
-        by_actor: dict[tuple[bool, str, str, tuple[str, ...], Instant | None], list[str]] = {}
-        begun: dict[tuple[bool, str, str, str], set[str]] = {}
-        for kin in self.shifts._kin:
-            for gains, act, using, targets in self._turned(
-                self._power(0, kin.before, spots[0]), self._power(1, kin.after, spots[1])
-            ):
-                # told from the first moment on
-                known = begun.setdefault((gains, act, using, kin.members[0]), set())
-                new = tuple(target for target in targets if target not in known) if known else targets
-                known.update(new)
-                if new:
-                    by_actor.setdefault((gains, act, using, new, kin.since), []).extend(kin.members)
+        by_actor: dict[tuple[_Turn, Instant | None, Instant | None], list[str]] = {}
+        for members, stretches in itertools.groupby(self.shifts._kin, key=lambda kin: kin.members):
+            turned = [
+                (kin.since, self._turned(self._power(0, kin.before, spots[0]), self._power(1, kin.after, spots[1])))
+                for kin in stretches
+            ]
+            for spell in [(turn, None, None) for turn in turned[0][1]] if len(turned) == 1 else _spells(turned):
+                by_actor.setdefault(spell, []).extend(members)
         by_using: dict[ActShift, list[str]] = {}
-        for (gains, act, using, targets, since), members in by_actor.items():
+        for ((gains, act, using, targets), since, until), members in by_actor.items():
             self.count += len(members) * len(targets)
-            by_using.setdefault(ActShift(gains, act, (), tuple(members), targets, (), since), []).append(using)
+            shift = ActShift(gains, act, (), tuple(members), targets, (), since, until)
+            by_using.setdefault(shift, []).append(using)
         for shift, names in by_using.items():
             self.found_at.setdefault(shift._replace(using=tuple(filter(None, names))), []).append(place)
         self._standing(place, spots)
@@ -486,6 +485,22 @@ class _MemberActs:
             power = self._power(side, asked, number)
             if power is not None and power.moderated:
                 yield rank.key, power.moderated
+
+
+def _spells(turned: list[tuple[Instant | None, list[_Turn]]]) -> Iterator[tuple[_Turn, Instant | None, Instant | None]]:
+    """Yield what differs with from when until when, of what differs from each moment on: the first time alone."""
+    begins: dict[tuple[bool, str, str, str], Instant | None] = {}
+    ends: dict[tuple[bool, str, str, str], Instant | None] = {}
+    for since, turns in turned:
+        now = {(gains, act, using, target) for gains, act, using, targets in turns for target in targets}
+        ends.update((acted, since) for acted in begins if acted not in now and acted not in ends)
+        for acted in now:
+            begins.setdefault(acted, since)
+    alike: dict[tuple[bool, str, str, Instant | None, Instant | None], list[str]] = {}
+    for acted in sorted(begins):
+        alike.setdefault((*acted[:3], begins[acted], ends.get(acted)), []).append(acted[3])
+    for (gains, act, using, since, until), targets in alike.items():
+        yield (gains, act, using, tuple(targets)), since, until
 
 
 def _bit_of(decider: Decider, top: str) -> int:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from datetime import date, timedelta
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -13,7 +12,7 @@ from ask_above.bulk.differences import FOREVER, Crowds, Stretch, TableDifference
 from ask_above.change.difference import Difference
 from ask_above.change.parts import State
 from ask_above.charter.catalogue import RISKS
-from ask_above.charter.moments import Instant, written
+from ask_above.charter.moments import Instant, written, written_end
 from ask_above.decide.decider import VISITOR, Decider
 from ask_above.printing import Printed
 
@@ -149,7 +148,8 @@ class Impact(Printed):
         """Return the shifts as a table of text: change (gains, loses), risk, capability, place, who, from, until.
 
         ``who`` is a member's key, ``rank:KEY`` or ``visitor``: one row for each answer that differs. ``from`` and
-        ``until`` are dates in the charter's time zone, empty for from now on and for no end.
+        ``until`` are dates in the charter's time zone as a register has them, so ``until`` is the last day; empty for
+        from now on and for no end.
         """
         import pandas as pd
 
@@ -160,7 +160,7 @@ class Impact(Printed):
         for shift in self.shifts:
             verb = "gains" if shift.gains else "loses"
             people = [*(f"rank:{key}" for key in shift.ranks), *([VISITOR] if shift.visitor else []), *shift.members]
-            when = tuple(self.day(each) for each in (shift.since, shift.until))
+            when = self.day(shift.since), self.ends(shift.until)
             for capability in shift.capabilities:
                 risk = risk_of(self.old, self.new, capability)
                 for place in shift.places:
@@ -170,12 +170,9 @@ class Impact(Printed):
         """Write an instant as a date in the charter's time zone; nothing for none."""
         return "" if at is None else written(at, self.new.compiled.charter.zone)
 
-    def ends(self, at: Instant) -> tuple[str, str]:
-        """Return how what ends at an instant is said: through the day before, or until the moment within a day."""
-        day = self.day(at)
-        if "T" in day:
-            return "until", day
-        return "through", (date.fromisoformat(day) - timedelta(days=1)).isoformat()
+    def ends(self, at: Instant | None) -> str:
+        """Write an instant at which something ends as a register does; nothing for none."""
+        return "" if at is None else written_end(at, self.new.compiled.charter.zone)
 
 
 def impact(old: Decider, new: Decider, at: Instant, told: Callable[[int, int], None] | None = None) -> Impact:
