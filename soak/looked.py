@@ -9,9 +9,10 @@ import io
 import re
 import sys
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from contextlib import suppress
 from datetime import UTC, datetime, timedelta
+from itertools import product
 from pathlib import Path
 from random import Random
 from typing import TYPE_CHECKING, Any
@@ -25,14 +26,20 @@ from soak.told import through_seeds, with_more
 
 from ask_above import AskAboveError, Community
 from ask_above.ask.roster import soon
+from ask_above.ask.tables import power_cells
 from ask_above.ask.tour import beside
 from ask_above.charter.moments import instant
+from ask_above.decide.acts import act_named
 from ask_above.show.compare import show_comparison
+from ask_above.show.cover import show_cover
+from ask_above.show.grid import show_grid
+from ask_above.show.ladder import show_ladder
+from ask_above.show.powers import PowerTable, show_powers
 from ask_above.show.roster import show_soon
 from ask_above.show.screen import Screen, in_full
 from ask_above.show.tour import show_beside, show_tour
 from generated import NOW, generate
-from plain_rules import Person, Plain
+from plain_rules import Person, Plain, yes
 
 if TYPE_CHECKING:
     from soak.plain_edits import Side
@@ -212,6 +219,134 @@ def of_what_is_soon(community: Community, c: Side, days: int = 60) -> int:
     return len(facts)
 
 
+def rows_of(lines: list[str]) -> dict[str, list[str]]:
+    """The rows of what is drawn, by what stands in front of them."""
+    rows = (re.split(r"  +", line.strip()) for line in lines)
+    return {row[0].removesuffix(" !"): row[1:] for row in rows}
+
+
+def of_grid(community: Community, c: Plain, place: str | None) -> int:
+    """The mark of every cell: who can, and through what."""
+    decider, place_at = community.decider, community.decider.compiled.place_at
+    lines = drawn(show_grid, decider, None if place is None else place_at[place])
+    rows, people = rows_of(lines), {r: c.as_rank(r) for r in c.ranks}
+    free = {r for r in c.ranks if yes(c.rank[r].get("unbounded", "no"))}
+    own = {r: {*c.caps} if r in free else c.carried(r) for r in c.ranks}
+    brought = {r: set[str]().union(*(own[x] for x in c.ranks_at(people[r], "site"))) for r in c.ranks}
+    bare = {r: {*c.caps} if r in free else c.close(c.names(c.rank[r].get("grants", []))) for r in c.ranks}
+    built = {r: bare[r].union(*(c.carried(x) for x in c.rank[r].get("builds-on", []))) for r in c.ranks}
+    changed = 0
+    for cap in c.caps:
+        for r, mark in zip(c.ranks, rows[cap], strict=True):
+            if place is None:
+                through = "●" if cap in bare[r] else "○"
+                fact = through if cap in own[r] else "◌" if cap in brought[r] else "−" if cap in built[r] else "·"
+            elif not c.meaning(cap, place):
+                fact = "/"
+            elif c.may(people[r], cap, place):
+                fact = "●" if cap in own[r] else "○" if cap in brought[r] else "+"
+            else:
+                fact = "−" if cap in brought[r] else "·"
+            changed += fact in "+−"
+            assert mark == fact, (place, r, cap, mark, fact)
+    assert place is None or lines[-1] == f"The place changes {changed} answer{'' if changed == 1 else 's'}."
+    return len(c.caps)
+
+
+def of_powers(community: Community, c: Plain, place: str) -> int:
+    """Who may do which act to which rank: whoever has no column may do it to none, or as everyone may."""
+    decider, people = community.decider, {r: c.as_rank(r) for r in c.ranks}
+    may: dict[str, Callable[[str, str], bool]] = {
+        "moderate": lambda a, r: c.moderate(people[a], people[r], place),
+        "assign": lambda a, r: c.assign(people[a], r, None, place, NOW),
+        "manage": lambda a, r: c.manage(people[a], r),
+        "call": lambda a, r: c.call(people[a], r, place),
+    }
+    at = decider.compiled.place_at[place]
+    tables = {name: PowerTable(act := act_named(name), [*power_cells(decider, act, at, instant(NOW))]) for name in may}
+    for shown in (["moderate", "assign", "manage"], *([name] for name in may)):
+        lines = drawn(show_powers, decider.compiled, [tables[name] for name in shown], "here")
+        heads = re.split(r"  +", lines[1].strip()) if lines[3:] else []
+        told = dict[tuple[str, str, str], bool]()
+        for r, line in zip(c.ranks if lines[3:] else (), lines[2:], strict=False):
+            for head, cell in zip(heads, re.split(r"  +", line.strip())[1:], strict=True):
+                told |= {(name, head, r): ("●" if shown == [name] else _LETTER[name]) in cell for name in shown}
+        called = re.search("Every active member may call (.+)[.]", "\n".join(lines))
+        opened = {*re.split(r", | and ", called[1])} if called else set[str]()
+        for name, a, r in product(shown, c.ranks, c.ranks):
+            titles = [c.rank[key].get("title", key) for key in (a, r)]
+            read = told.get((name, titles[0], r), name == "call" and c.acts(people[a]) and titles[1] in opened)
+            assert read == may[name](a, r), (name, a, r, place, read)
+    return len(tables)
+
+
+_LETTER = {"moderate": "M", "assign": "A", "manage": "G", "call": "●"}
+
+
+def of_cover(community: Community, c: Plain) -> int:
+    """How many active members can do what in each place, and what nobody or one alone can."""
+    people = {m: c.person(m, NOW) for m, row in c.members.items() if (row.get("status") or "active") == "active"}
+    able = {
+        (cap, q): [m for m, person in people.items() if c.may(person, cap, q)]
+        for cap, q in product(c.caps, c.place)
+        if c.meaning(cap, q)
+    }
+    with in_full():
+        lines = drawn(show_cover, community.cover([*c.caps], when=NOW))
+    gaps, table = lines[1 : lines.index("")], lines[lines.index("") + 1 : -1]
+    rows = [line for line in table if line.strip().split("  ")[0] in {*c.place, "The whole site"}]
+    ends = [found.end() for found in re.finditer(r"\S+", rows[0])][-len(c.caps) :] if rows else []
+    heads = ["".join(line[:end].split(" ")[-1] for line in table[: -len(rows)] if len(line) >= end) for end in ends]
+    for line in rows:
+        title, *cells = re.split(r"  +", line.strip())
+        q = "site" if title == "The whole site" else title
+        told = {cap: int(cell.replace(",", "")) for cap, cell in zip(heads, cells, strict=True) if cell != "/"}
+        assert told == {cap: len(who) for (cap, place), who in able.items() if place == q}, (q, told)
+    assert {"site" if t == "The whole site" else t for t in (re.split(r"  +", line.strip())[0] for line in rows)} >= {
+        q for _, q in able
+    }
+    read: dict[tuple[str, str], list[str]] = {}
+    alone: list[str] = []
+    called = {row.get("name") or m: m for m, row in c.members.items()}
+    for line in gaps:
+        if head := re.fullmatch(r"✗ Nobody may:|! (.+) alone may:", line):
+            alone = [called[head[1]]] if head[1] else []
+        elif row := re.fullmatch(r"    (\S+)((?: on the whole site)?(?: and)?(?: in (.+))?)", line):
+            spots = {"site"} if "on the whole site" in row[2] else set[str]()
+            read |= {(row[1], q): alone for q in spots | {*re.split(r", | and ", row[3] or "")} if q}
+    meant = c.names(c.c.get("nobody", []))
+    facts = {spot: who for spot, who in able.items() if len(who) == 1 or (not who and spot[0] not in meant)}
+    assert read == facts, (read, facts)
+    return len(rows)
+
+
+def of_ladder(community: Community, c: Plain) -> int:
+    """How many have each rank, who they are, and where those have it who do not on the whole site."""
+    with in_full():
+        rows = rows_of(drawn(show_ladder, community.decider, instant(NOW))[2:])
+    people = {row.get("name") or m: c.person(m, NOW) for m, row in c.members.items()}
+    for n, r in enumerate(c.ranks):
+        title, key, *rest = rows[str(n + 1)]
+        assert (title, key) == (c.rank[r].get("title", r), r)
+        facts = {name: {q for x, q in person.given if x == r} for name, person in people.items()}
+        facts = {name: spots for name, spots in facts.items() if spots}
+        if "held-by" in c.rank[r]:
+            assert not rest or not rest[0].isdecimal(), rest
+            continue
+        assert int(rest[0]) == len(facts), (r, rest, facts)
+        who = rest[1] if facts else ""
+        told: dict[str, set[str]] = {}
+        for part in re.split(r", | and (?!in |on )", who):
+            name, *spots = re.split(r" (?:and )?(?:in|on) ", re.sub(r" (?:through|until) [\w ,:()]+?(?= and |$)", "", part))
+            told |= {name: {"site" if spot == "the whole site" else spot for spot in spots}} if name else {}
+        brief = {name: set[str]() if spots == {"site"} else spots for name, spots in facts.items()}
+        assert told.keys() == brief.keys(), (r, told, brief)
+        for name, spots in brief.items():
+            # who has it on the whole site without an end has it everywhere: no place is named
+            assert told[name] in (spots, set()) if "site" in facts[name] else told[name] == spots, (r, name, told, brief)
+    return len(c.ranks)
+
+
 def as_it_is(seed: int) -> Counter[str]:
     """Look at one community; raises ``AssertionError`` where a screen says something else than the rules."""
     rng, counts = Random(seed), Counter[str]()
@@ -226,6 +361,11 @@ def as_it_is(seed: int) -> Counter[str]:
         counts["beside"] += of_beside(community, c, pair)
         if not all(who.startswith("rank:") for who, _ in pair):
             counts["compared"] += of_comparison(community, c, pair)
+    for place in (None, *rng.sample([*c.place], min(3, len(c.place)))):
+        counts["grid"] += of_grid(community, c, place)
+        counts["powers"] += of_powers(community, c, place or "site")
+    counts["cover"] += of_cover(community, c)
+    counts["ladder"] += of_ladder(community, c)
     made = with_a_directory(with_more(with_a_head(generate(rng), rng), rng), rng)
     community, text = made.open(), made.texts()["charter.yaml"]
     for _ in range(6):

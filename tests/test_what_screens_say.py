@@ -104,3 +104,32 @@ def test_a_new_place_is_as_the_one_above_where_nothing_else_is_in_the_change() -
     assert "desk: as the place above for everyone; nothing else changes." in shown()
     assert "gains 1 capability in 1 place\n  + member.mute in desk" in shown(Assign("ann", "top", "desk"))
     assert "nothing else changes" not in shown(RankSet("low", {"title": "Lowest"}))
+
+
+def test_whom_everyone_may_call_is_said_where_no_rank_may_call_another(tmp_path: Path) -> None:
+    ranks = [rank("crew", "post.write", call="closed"), rank("desk"), rank("guest", held_by="visitors")]
+    shown = said(tmp_path, texts(*ranks), "powers", "call")
+    assert "Every active member may call Desk." in shown
+    assert "No rank may call any other (the reasons: --full)." in shown
+    closed = [each | {"call": "closed"} for each in ranks]
+    assert "may call" not in said(tmp_path, texts(*closed), "powers", "call").replace("No rank may call (", "")
+
+
+def test_a_paused_rank_grants_on_the_grid_and_nobody_has_it_is_said_below(tmp_path: Path) -> None:
+    files = texts(rank("crew", "post.write", paused=True), rank("desk", "post.write"))
+    for where in ((), ("in", "site")):
+        assert "Crew is paused; nobody has it now." in said(tmp_path, files, "grid", *where)
+
+
+@pytest.mark.parametrize("blank", ["", "  "])
+def test_what_has_a_blank_title_is_called_by_its_key(tmp_path: Path, blank: str) -> None:
+    groups = [{"key": "team", "title": blank}]
+    people = [member("ann", groups="team")]
+    hall = place("nook", title=blank, gate={"any": ["team"]})
+    ranks = [rank("crew", "post.write", title=blank)]
+    files = texts(*ranks, places=[hall], groups=groups, members=people, assignments=[held("ann", "crew")], title=blank)
+    for words in ("ladder", "tour ann", "check"):
+        assert "small" in said(tmp_path, files, *words.split()).splitlines()[0]
+    assert "crew" in said(tmp_path, files, "describe", "ann")
+    assert "team" in said(tmp_path, files, "describe", "nook")
+    assert "nook" in said(tmp_path, files, "tour", "ann")

@@ -127,7 +127,7 @@ class _Maker:
             "places": [
                 [
                     compiled.places[n].key,
-                    compiled.places[n].title or compiled.places[n].key,
+                    compiled.places[n].title,
                     in_place(compiled.places[n].title, site=n == 0),
                     len(compiled.chains[n]) - 1,
                     number,

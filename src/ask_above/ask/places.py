@@ -38,8 +38,8 @@ def spots(compiled: CompiledCharter, at: str = SITE) -> list[PlaceOverview]:
 
 def _spot(compiled: CompiledCharter, n: int, drift: int) -> PlaceOverview:
     place, words = compiled.places[n], compiled.words_at(n).values()
-    own = compiled.charter.places[place.key].title  # in a tree the section stands above
-    title = own or place.key if n else f"{compiled.charter.title or 'The site'}"
+    # in a tree the section stands above
+    title = compiled.charter.places[place.key].title
     return PlaceOverview(
         place.key,
         title,

@@ -83,6 +83,6 @@ def _words(before: CompiledCharter, after: Decider) -> Iterator[str]:
             new = word.allow & ~(old[holder].allow if holder in old else 0)
             asked = of_holder(compiled, holder)
             for key in compiled.catalogue.names(new & ~after.usable(asked, n)):
-                title = (compiled.charter.ranks.get(holder) or compiled.charter.groups[holder]).title or holder
+                title = (compiled.charter.ranks.get(holder) or compiled.charter.groups[holder]).title
                 reason = after.may(asked, key, n).reason
                 yield f"{title} still may not use {key} {in_place(place.title, site=n == 0)}: {reason}"

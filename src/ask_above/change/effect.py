@@ -125,7 +125,7 @@ class OverrideEffect:
         if label in compiled.charter.groups:
             group = compiled.charter.groups[label]
             asked = ask_member(compiled, Member("", groups=(label,)), [], self.turns.now, excepted=False)
-            return asked._replace(label=f"somebody in {group.title or label}")
+            return asked._replace(label=f"somebody in {group.title}")
         return None
 
     def _ranging(self, actor: Asked, rule: ActRule, spot: Spot, rank: str, both: Turned) -> Iterator[Refusal]:

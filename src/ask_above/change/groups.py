@@ -84,7 +84,7 @@ def _group(draft: Draft, key: str) -> Group:
 
 
 def _called(draft: Draft, key: str) -> str:
-    return _group(draft, key).title or key
+    return _group(draft, key).title
 
 
 def _settable(draft: Draft, key: str, fields: Mapping[str, Any]) -> None:

@@ -110,7 +110,7 @@ class PlaceRemove(NamedTuple):
         for group in draft.charter.groups.values():
             for conferred in group.confers:
                 if conferred.place in gone:
-                    raise EditError(f"The group {group.title or group.key} confers a rank there; change that first.")
+                    raise EditError(f"The group {group.title} confers a rank there; change that first.")
         rows = [*map(ended, draft.register.naming("place", gone))]
         what = f"remove {place.title}" + (f" and the {how_many(len(gone) - 1, 'place')} in it" if len(gone) > 1 else "")
         what += f"; {how_many(len(rows), 'assignment')} there end" if rows else ""
@@ -306,7 +306,7 @@ def _called(draft: Draft, key: str, *, member: bool) -> str:
     if member:
         return draft.member(key).called
     known = draft.charter.ranks.get(key) or draft.charter.groups.get(key)
-    return known.title or key if known is not None else key
+    return known.title if known is not None else key
 
 
 def _known(draft: Draft, names: Sequence[str]) -> tuple[str, ...]:

@@ -101,7 +101,7 @@ class Subjects:
                         for compiled in (self.old.compiled, self.new.compiled)
                     )
                     empty = key not in self._groups_with_members
-                    yield from self._plain(f"somebody in {group.title or key}", "group", both, empty=empty)
+                    yield from self._plain(f"somebody in {group.title}", "group", both, empty=empty)
 
     @cached_property
     def _groups_with_members(self) -> set[str]:
@@ -159,9 +159,9 @@ class Subjects:
     def _rank(self, key: str) -> Iterator[Affected]:
         """Yield who is asked as a rank; where ``entry`` or ``held-by`` changes, each kind of person on both sides."""
         before, after = (d.compiled.charter.ranks.get(key) for d in (self.old, self.new))
-        title = (after or before or Rank(key, 0)).title
         if after is None:
             return  # nobody can be asked as it any more, and whoever held it is a subject themselves
+        title = after.title
         # a rank that becomes automatic speaks of other people: both kinds are looked at on both sides
         kinds = dict.fromkeys(_kind(rank) for rank in (before, after) if rank is not None)
         if before is None and _kind(after) == "given":

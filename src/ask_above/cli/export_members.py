@@ -83,7 +83,7 @@ def _groups(opened: Community) -> dict[str, list[str]]:
     """Return groups, and ranks on the whole site, by title, with the keys of those in them."""
     register, charter, now = opened.register, opened.charter, opened.names.moment()
     groups = {
-        group.title or key: [m.key for m in register.members.values() if key in m.groups]
+        group.title: [m.key for m in register.members.values() if key in m.groups]
         for key, group in charter.groups.items()
     }
     for key, rank in charter.ranks.items():

@@ -45,7 +45,7 @@ def list_groups(asked: CommandQuestion) -> int:
             charter.ranks[c.rank].title + ("" if c.place == "site" else f" in {charter.places[c.place].title}")
             for c in group.confers
         ]
-        includes = [charter.groups[other].title or other for other in group.includes]
+        includes = [charter.groups[other].title for other in group.includes]
         rows.append((key, group.title, inside[key], listed(includes), listed(confers)))
 
     def show(screen: Screen) -> None:

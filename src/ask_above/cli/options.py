@@ -307,7 +307,7 @@ def meant(community: Community, word: str) -> str:
 
 def groups(community: Community) -> dict[str, str]:
     """Return the groups, by key, with their titles."""
-    return {key: group.title or key for key, group in community.charter.groups.items()}
+    return {key: group.title for key, group in community.charter.groups.items()}
 
 
 def capabilities(community: Community) -> dict[str, str]:

@@ -27,7 +27,7 @@ def said(charter: Charter, move: Move) -> str:
         at = f" {where}" if where else ""
         return f"uses {move.names[0]}{at} ({about[:1].lower()}{about[1:]}), which leads to {listed(move.names[1:])}"
     if move.kind in (MoveKind.GROUP, MoveKind.ENTER):
-        title = charter.groups[move.rank].title or move.rank
+        title = charter.groups[move.rank].title
         return f"is put into {title} by the other" if move.kind == MoveKind.GROUP else f"puts themselves into {title}"
     return {
         "join": f"joins {title}" + (", which is open" if known and known.open else ""),

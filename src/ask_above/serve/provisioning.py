@@ -176,7 +176,7 @@ class RegisterStorage(ScimStorage):
         charter = self.community.charter
         given = self.community.register.of(member.key)
         groups = [
-            Membership(value=f"group:{key}", display=charter.groups[key].title or key, type=_how(key, member))
+            Membership(value=f"group:{key}", display=charter.groups[key].title, type=_how(key, member))
             for key in reached_groups(charter, member)
             if key in charter.groups
         ]
@@ -224,7 +224,7 @@ class RegisterStorage(ScimStorage):
         kind, _, name = key.partition(":")
         charter, register = self.community.charter, self.community.register
         if kind == "group" and name in charter.groups:
-            return charter.groups[name].title or name, self._people.find(register, "group", name)
+            return charter.groups[name].title, self._people.find(register, "group", name)
         if kind == "rank" and name in charter.ranks and not charter.ranks[name].automatic:
             return charter.ranks[name].title, self._holders(name)
         raise NotFoundException(detail=f"There is no Group '{key}'.")

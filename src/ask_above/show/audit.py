@@ -144,7 +144,7 @@ def _through(audit: Audit, by: str) -> str:
     if kind == "exception":
         return f"an exception in {where}"
     if kind == "group":
-        return f"the group {charter.groups[key].title or key}, in {where}" if key in charter.groups else by
+        return f"the group {charter.groups[key].title}, in {where}" if key in charter.groups else by
     return f"{charter.ranks[key].title if key in charter.ranks else key}, by an override in {where}"
 
 

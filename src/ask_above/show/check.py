@@ -55,7 +55,7 @@ def show_check(
 ) -> None:
     """Show the result of a check of a charter that could be read; ``mends`` are what lets the first unmet be met."""
     charter = decider.compiled.charter
-    screen.paragraph(f"{charter.title or charter.key}: {counted(decider)}", rest="  ", style="head")
+    screen.paragraph(f"{charter.title}: {counted(decider)}", rest="  ", style="head")
     screen.line("✓ The files are well formed.", "yes")
     total = len(charter.expectations)
     if not unmet:
@@ -271,7 +271,7 @@ def _one(folder: Path) -> Hosted:
     climbs = sum(bool(free or high) for _, free, high, *_ in climb_rows(decider))
     return Hosted(
         folder.name,
-        community.charter.title or community.charter.key,
+        community.charter.title,
         0,
         len(community.unmet()),
         len(community.unmet_later()),

@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 from ask_above.ask.tables import brought_masks, grid_masks
 from ask_above.charter.ladder import Rank
-from ask_above.charter.names import how_many
+from ask_above.charter.names import how_many, listed
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import Decider
 from ask_above.show.data import Table
@@ -115,6 +115,10 @@ def show_grid(screen: Screen, decider: Decider, place: int | None) -> None:
     if any(capability.risk == "high" for capability in compiled.catalogue.capabilities.values()):
         legend.append("! high risk")
     screen.items(legend, style="dim")
+    paused = [rank.title for rank in compiled.ranks if rank.paused]
+    if paused:
+        be, them = ("is", "it") if len(paused) == 1 else ("are", "them")
+        screen.paragraph(f"{listed(paused)} {be} paused; nobody has {them} now.", rest="  ")
     changed = sum(row[n] in (GIVEN, TAKEN) for row in table for n in range(len(compiled.ranks)))
     if place is not None:
         screen.line(f"The place changes {how_many(changed, 'answer')}.")

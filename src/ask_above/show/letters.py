@@ -63,7 +63,7 @@ def invitation(plan: Plan, key: str, message: str) -> Letters:
 
 
 def _site(plan: Plan) -> str:
-    return visible(plan.after.charter.title or plan.after.charter.key)
+    return visible(plan.after.charter.title)
 
 
 def _letter(plan: Plan, key: str, subject: str, news: str, usual: str = DEFAULT) -> tuple[str, str]:

@@ -102,7 +102,7 @@ class News:
             for key in keys:
                 if key not in others:
                     group = side.groups.get(key)
-                    yield f"{verb} the group {group.title or key if group else key}."
+                    yield f"{verb} the group {group.title if group else key}."
 
     def of_ranks(self, key: str) -> Iterator[str]:
         """Yield which ranks somebody is given, where, from when and until when, and which are taken from them."""

@@ -65,9 +65,9 @@ def show_powers(screen: Screen, compiled: CompiledCharter, tables: Sequence[Powe
             _show(screen, compiled, tables[n : n + 1], _reason)
         return
     screen.line(f"Power over ranks, {place}", "head")
-    _show(screen, compiled, tables, _acts)
-    acts = [f"{_INITIAL[table.act]} {table.act}" for table in tables]
-    screen.items([*acts, "(why not: ask-above powers ACT)"], style="dim")
+    if _show(screen, compiled, tables, _acts):
+        acts = [f"{_INITIAL[table.act]} {table.act}" for table in tables]
+        screen.items([*acts, "(why not: ask-above powers ACT)"], style="dim")
 
 
 def _reason(cells: Sequence[GridCell]) -> Mark:
@@ -83,12 +83,14 @@ def _acts(cells: Sequence[GridCell]) -> Mark:
 
 def _show(
     screen: Screen, compiled: CompiledCharter, tables: Sequence[PowerTable], shown: Callable[[Sequence[GridCell]], Mark]
-) -> None:
+) -> bool:
+    """Show the table; return whether there is one, as there is where any rank may do an act or nearly."""
     able = [rank for rank in compiled.ranks if screen.full or any(_able(table.of(rank.key)) for table in tables)]
     if not able:
-        lacking = [table.act for table in tables]
-        screen.line(f"No rank has a capability to {listed(lacking, 'or')}.")
-        return
+        opened = _show_open(screen, compiled, tables[0], 0)
+        acts = listed((table.act for table in tables), "or")
+        screen.line(f"No rank may {acts}{' any other' if opened else ''} (the reasons: --full).")
+        return False
     heads = [f"{rank.position + 1:>2} {rank.title}" for rank in compiled.ranks]
     rows = {rank.key: list(zip(*(table.of(rank.key) for table in tables), strict=True)) for rank in able}
     side = max(len(head) for head in heads) + 2
@@ -98,11 +100,11 @@ def _show(
     if len(tables) == 1:
         used = {step.code for rank in able for each in tables[0].of(rank.key) for step in each.against}
         letters = sorted({_LETTERS[code] for code in used})
-        others = (
-            [] if len(able) == len(compiled.ranks) else ["(the other ranks lack the capability; all reasons: --full)"]
-        )
+        hint = f"({'' if tables[0].act is Act.CALL else 'the other ranks may not; '}all reasons: --full)"
+        others = [hint] if len(able) < len(compiled.ranks) else []
         screen.items(["● may", *(f"{letter} {meaning}" for letter, meaning in letters), *others], style="dim")
         _show_open(screen, compiled, tables[0], len(able))
+    return True
 
 
 def _able(cells: Sequence[GridCell]) -> bool:
@@ -111,11 +113,12 @@ def _able(cells: Sequence[GridCell]) -> bool:
     return refused is None or not refused.lacks(_LACKS)
 
 
-def _show_open(screen: Screen, compiled: CompiledCharter, table: PowerTable, able: int) -> None:
-    """Say which ranks everyone may call."""
-    if table.act is Act.CALL and able < len(compiled.ranks):
-        titles = [rank.title for rank in compiled.ranks if rank.call_open]
+def _show_open(screen: Screen, compiled: CompiledCharter, table: PowerTable, able: int) -> bool:
+    """Say which ranks everyone may call, where there are some and it is asked; return whether there are."""
+    titles = [rank.title for rank in compiled.ranks if rank.call_open and table.act is Act.CALL]
+    if titles and able < len(compiled.ranks):
         screen.paragraph(f"Every active member may call {listed(titles)}.", rest="  ")
+    return bool(titles)
 
 
 def reasons(each: GridCell) -> str:

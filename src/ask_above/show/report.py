@@ -124,7 +124,7 @@ def contents(community: Community, *, members: bool, entries: Sequence[Entry] = 
     people = community.register.members if members else {}
     pieces, powers = community.advice().pieces, power_data(community.decider, at)
     return {
-        "title": charter.title or charter.key,
+        "title": charter.title,
         "members": members,
         "counts": _counts(community),
         "summary": sentences(community, members=members),
@@ -175,7 +175,7 @@ def _closed(community: Community, at: Instant, *, members: bool) -> list[dict[st
     rooms = []
     for place in closed_places(community.decider, at):
         who = few([known[key].called for key in place.members], _FEW_ENTER) if members else ""
-        title, many = places[place.place].title or place.place, len(place.members)
+        title, many = places[place.place].title, len(place.members)
         rooms.append({"key": place.place, "title": title, "asks": place.asks, "count": many, "who": who})
     return rooms
 
@@ -240,7 +240,7 @@ def _places(describer: Describer) -> list[dict[str, Any]]:
     return [
         {
             "key": place.key,
-            "title": place.title or place.key,
+            "title": place.title,
             "kind": place.kind if place.key != SITE else "",
             "depth": len(chain) - 1,
             "sentences": [each for each in sentences[place.key] if each not in sentences.get(place.parent or "", ())],
@@ -259,10 +259,10 @@ def _member(community: Community, key: str, at: Instant) -> dict[str, Any]:
         if holding.how != How.AUTOMATIC:
             place = compiled.places[holding.place]
             ends = ending(holding.assignment.period) if holding.assignment else ""
-            where = f" in {place.title or place.key}" if holding.place else ""
+            where = f" in {place.title}" if holding.place else ""
             ranks.append(f"{compiled.ranks[holding.rank].title}{where}{ends}")
     member = community.register.members[key]
-    groups = [charter.groups[group].title or group for group in member.groups if group in charter.groups]
+    groups = [charter.groups[group].title for group in member.groups if group in charter.groups]
     return {"key": key, "name": member.called, "status": member.status, "ranks": ranks, "groups": groups}
 
 
@@ -270,13 +270,13 @@ def _cover(community: Community) -> dict[str, Any]:
     cover = community.cover()
     table, places, members = cover.table(), community.decider.compiled.named, community.register.members
     rows = [
-        {"title": places[str(place)].title or place, "counts": ["" if _is_none(n) else int(n) for n in row]}
+        {"title": places[str(place)].title, "counts": ["" if _is_none(n) else int(n) for n in row]}
         for place, row in zip(table.index, table.to_numpy(dtype=object), strict=True)
     ]
     alone = [
         {
             "capability": gap.capability,
-            "place": places[gap.place].title or gap.place,
+            "place": places[gap.place].title,
             "only": members[gap.only].called if gap.only else "",
         }
         for gap in cover.gaps

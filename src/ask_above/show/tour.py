@@ -23,7 +23,7 @@ _LEAST_SHARED = 3
 def show_tour(screen: Screen, tour: Tour) -> None:
     """Show a tour: for each place what differs from the place above it; in full all that can be done there."""
     compiled = tour.decider.compiled
-    screen.line(f"{compiled.charter.title or compiled.charter.key} as {tour.who} finds it", "head")
+    screen.line(f"{compiled.charter.title} as {tour.who} finds it", "head")
     who, states = _who(tour), {stop.state for stop in tour.stops}
     if who:
         screen.paragraph(who, rest="  ", style="dim")
@@ -43,7 +43,7 @@ def show_tour(screen: Screen, tour: Tour) -> None:
         screen.head("Why these places are closed (for administrators)")
         for stop in tour.unseen:
             said = "closed" if stop.state == CLOSED else "not shown"
-            title = compiled.named[stop.place].title or compiled.charter.key
+            title = compiled.named[stop.place].title
             screen.paragraph(f"{title} ({said}): {stop.why}", first="  ", rest="    ")
 
 
@@ -58,7 +58,7 @@ def _who(tour: Tour) -> str:
         if holding.assignment is not None:
             place = "" if holding.place == 0 else f" in {compiled.named[compiled.places[holding.place].key].title}"
             names.append(f"{compiled.ranks[holding.rank].title}{place}{period(holding.assignment.period)}")
-    groups = [compiled.charter.groups[key].title or key for key in asked.member.groups]
+    groups = [compiled.charter.groups[key].title for key in asked.member.groups]
     ranks = ", ".join(names) or "no assigned rank"
     status = "" if asked.is_active else f" ({asked.status})"
     return f"{ranks}{status}" + (f"; {'groups' if groups[1:] else 'group'} {', '.join(groups)}" if groups else "")
@@ -196,7 +196,7 @@ def _plain(compiled: CompiledCharter, tour: Tour) -> dict[str, Any]:
 def show_beside(screen: Screen, compiled: CompiledCharter, names: tuple[str, str], met: Sequence[Meeting]) -> None:
     """Show two tours side by side: for each place a tick for who can do what; what both can is in the full form."""
     one, other = names
-    screen.line(f"{compiled.charter.title or compiled.charter.key} as {one} and {other} find it", "head")
+    screen.line(f"{compiled.charter.title} as {one} and {other} find it", "head")
     rows: list[list[str | Text]] = []
     alike: dict[tuple[tuple[str, str], tuple[tuple[str, Ticks], ...]], list[str]] = {}
     known = {meeting.place: meeting for meeting in met}

@@ -184,7 +184,7 @@ def _groups(cells: Mapping[str, str], names: Names) -> list[str]:
     """Return the groups of a member's row, as sentences name them."""
     known = names.charter.groups
     keys = filter(None, cells.get("groups", "").split(";"))
-    return [f"the group {known[key].title or key if key in known else key}" for key in keys]
+    return [f"the group {known[key].title if key in known else key}" for key in keys]
 
 
 def _rank(cells: Mapping[str, str], names: Names) -> str:

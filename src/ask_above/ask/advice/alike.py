@@ -97,7 +97,7 @@ def kinds(sight: Sight) -> Iterator[Piece]:
     for key, place in sight.charter.places.items():
         near = nearest(place.kind, named - {SITE}) if place.kind not in named and key != SITE else ()
         if near and fuzzy(place.kind, near[0]):
-            what = f"{place.title or key} is of kind {place.kind}, which no capability names; many name {near[0]}"
+            what = f"{place.title} is of kind {place.kind}, which no capability names; many name {near[0]}"
             yield Piece(
                 "kind-misspelled",
                 place.where,

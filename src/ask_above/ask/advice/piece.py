@@ -204,7 +204,7 @@ class Sight:
         """Return what people call a rank, a group or a member."""
         for known in (self.charter.ranks, self.charter.groups):
             if key in known:
-                return known[key].title or key
+                return known[key].title
         member = self.register.members.get(key)
         return member.called if member else key
 

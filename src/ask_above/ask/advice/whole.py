@@ -126,7 +126,7 @@ def _as_titled(before: Decider, after: Decider) -> Callable[[str], str]:
     old, new = before.compiled.charter, after.compiled.charter
     if old is not new:
         for one, other in ((old.ranks, new.ranks), (old.groups, new.groups), (old.places, new.places)):
-            titles |= {each.title or key: other[key].title or key for key, each in one.items() if key in other}
+            titles |= {each.title: other[key].title for key, each in one.items() if key in other}
     here, there = before.people.register, after.people.register
     both = [key for key in there.differing(here) if key in here.members and key in there.members]
     titles |= {here.members[key].called: there.members[key].called for key in both}

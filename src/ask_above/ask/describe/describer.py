@@ -154,7 +154,7 @@ class Describer:
 
     def group(self, group: Group) -> Described:
         """Describe a group: who is in it, what it includes and confers, which places speak of it."""
-        charter, title = self.compiled.charter, group.title or group.key
+        charter, title = self.compiled.charter, group.title
         inside = [m for m in self.decider.people.register.members.values() if group.key in reached_groups(charter, m)]
         gates = (
             place.title
@@ -165,7 +165,7 @@ class Describer:
         sections = _sections(
             ("", _about(group.about)),
             ("Members", named),
-            ("Includes", (charter.groups[key].title or key for key in group.includes)),
+            ("Includes", (charter.groups[key].title for key in group.includes)),
             ("Confers", (f"{charter.ranks[c.rank].title} {self._in(c.place)}" for c in group.confers)),
             ("Opens the gate of", gates),
             ("Overrides", _elsewhere(self.compiled, group.key)),
@@ -194,7 +194,7 @@ class Describer:
         """Say who a member is: their status, since when, the owner, their groups."""
         since = f" since {day(member.joined)}" if member.joined else ""
         groups = self.compiled.charter.groups
-        named = [groups[key].title or key for key in member.groups if key in groups]
+        named = [groups[key].title for key in member.groups if key in groups]
         status = (
             f"{_keyed(member.called, member.key)}: {member.status} {'bot' if member.kind == 'bot' else 'member'}{since}"
         )
@@ -206,7 +206,7 @@ class Describer:
         """Describe a place: what it is, who enters, what differs from the place above, who looks after it."""
         n, title = self.compiled.place_at[place.key], self.compiled.named[place.key].title
         inside = self.compiled.named[place.parent] if place.parent else None
-        where = f" in {inside.title or inside.key}" if inside is not None and inside.key != SITE else ""
+        where = f" in {inside.title}" if inside is not None and inside.key != SITE else ""
         head = f"{_keyed(title, place.key)}: {f'{place.kind}{where}' if n else 'the whole site'}"
         sections = _sections(
             ("", _about(place.about)),
@@ -323,7 +323,7 @@ class Describer:
         given = holding.assignment
         if given is None:
             group = self.compiled.charter.groups.get(holding.group or "")
-            return f"conferred by the group {group.title or group.key}" if group else ""
+            return f"conferred by the group {group.title}" if group else ""
         members = self.decider.people.register.members
         by = members[given.by].called if given.by in members else given.by
         said = [period(given.period).strip(), f"assigned by {by}" if by else "", given.why]
@@ -361,7 +361,7 @@ class Describer:
                 self.compiled, of_holder(self.compiled, holder), self.compiled.place_at[place.key], words[holder]
             )
             entry = rank or charter.groups[holder]
-            alike.setdefault(_claimed(self.compiled, made), []).append(entry.title or holder)
+            alike.setdefault(_claimed(self.compiled, made), []).append(entry.title)
         vain = alike.pop("", [])
         for what, titles in alike.items():
             yield f"{listed(titles)}: {what}"

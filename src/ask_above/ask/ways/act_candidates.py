@@ -154,7 +154,7 @@ class ActCandidates:
             inside = reached_groups(self.charter, Member("", groups=(key,)))
             if member is not None and any(self.charter.groups[each].confers for each in inside):
                 left = member._replace(groups=tuple(group for group in member.groups if group != key))
-                what = f"take {member.called} out of the group {self.charter.groups[key].title or key}"
+                what = f"take {member.called} out of the group {self.charter.groups[key].title}"
                 yield Candidate("group", what, member.where, 1, with_member(left), regrouping(left))
 
     # -- what the act takes, and whom lists admit (rules 6.2 to 6.6)

@@ -163,7 +163,7 @@ class CapabilityCandidates:
         if member is None:
             return
         for key, group in self.charter.groups.items():
-            title = group.title or key
+            title = group.title
             if key in member.groups:
                 left = tuple(each for each in member.groups if each != key)
                 what, changed = f"take {member.called} out of the group {title}", member._replace(groups=left)
@@ -190,7 +190,7 @@ class CapabilityCandidates:
         if not names:
             return
         holders = [(rank.key, rank.title) for rank in self.ranks if not rank.unbounded]
-        holders += [(key, self.charter.groups[key].title or key) for key in self.groups]
+        holders += [(key, self.charter.groups[key].title) for key in self.groups]
         for key, title in holders:
             yield self._entry(place, place.overrides, word, names, Override(key), title)
         if self.asked.member:
@@ -325,7 +325,7 @@ class CapabilityCandidates:
 
     def _terms(self) -> list[tuple[GateTerm, str]]:
         terms = [(GateTerm(rank.key), rank.title) for rank in self.ranks]
-        return terms + [(GateTerm(key, group=True), self.charter.groups[key].title or key) for key in self.groups]
+        return terms + [(GateTerm(key, group=True), self.charter.groups[key].title) for key in self.groups]
 
     def _told(self, place: Place) -> str:
         return self.compiled.named[place.key].title

@@ -112,3 +112,13 @@ def one_capability(document: Document, name: str, path: Path, catalogue: Catalog
         near = catalogue.near(name, [*catalogue.keys, *catalogue.pairs])
         document.fault(path, "unknown-capability", f"there is no capability '{name}'", expected=expected, nearest=near)
     return None
+
+
+def title_of(said: Mapping[str, Any]) -> str:
+    """Return what people call a thing: its title; its key where that is left out or blank.
+
+    >>> title_of({"key": "notices", "title": " "})
+    'notices'
+    """
+    title = str(said.get("title", ""))
+    return title if title.strip() else str(said.get("key", ""))

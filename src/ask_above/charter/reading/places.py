@@ -8,7 +8,7 @@ from typing import Any
 from ask_above.charter.catalogue import Catalogue
 from ask_above.charter.names import SITE, nearest
 from ask_above.charter.places import Gate, GateTerm, Override, OverrideSet, Place
-from ask_above.charter.reading.context import KnownNames, known_names, read_words, unknown
+from ask_above.charter.reading.context import KnownNames, known_names, read_words, title_of, unknown
 from ask_above.charter.reading.document import Document, Path
 
 Nested = tuple[Path, str | None, dict[str, Any]]
@@ -22,7 +22,7 @@ def read_places(
     site = Place(
         SITE,
         SITE,
-        title=str(data.get("title") or data.get("key") or SITE),
+        title=title_of(data) or SITE,
         where=document.where(("site",), on_key=True),
         **differ.at(("site",), data.get("site", {})),
     )
@@ -41,7 +41,7 @@ def read_places(
         places[key] = Place(
             key,
             written.get("kind", ""),
-            title=str(written.get("title", key)),
+            title=title_of(written),
             about=written.get("about", ""),
             parent=parent or SITE,
             where=document.where((*path, "key"), on_key=True),

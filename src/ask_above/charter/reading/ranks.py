@@ -9,7 +9,7 @@ from ask_above.charter.catalogue import Catalogue
 from ask_above.charter.ladder import Perk, PerkValue, Rank, RankList
 from ask_above.charter.names import SITE
 from ask_above.charter.places import Conferred, Group
-from ask_above.charter.reading.context import known_names, loops, read_words, unknown
+from ask_above.charter.reading.context import known_names, loops, read_words, title_of, unknown
 from ask_above.charter.reading.document import Document, Path, ordinal
 from ask_above.charter.reading.shapes import NO, YES
 from ask_above.charter.rules import ACTS, Act
@@ -74,7 +74,7 @@ def _rank(
     return Rank(
         key=said["key"],
         position=position,
-        title=said.get("title", said["key"]),
+        title=title_of(said),
         about=said.get("about", ""),
         held_by=held_by,
         unbounded=said.get("unbounded", False),
@@ -228,7 +228,7 @@ def _group(
             confers.append(Conferred(rank, conferred.get("place", SITE)))
     return Group(
         key=said["key"],
-        title=said.get("title", said["key"]),
+        title=title_of(said),
         about=said.get("about", ""),
         includes=known_names(document, said.get("includes", []), (*path, "includes"), "group", known),
         confers=tuple(confers),

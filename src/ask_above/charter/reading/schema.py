@@ -131,7 +131,7 @@ def schema_with_names(charter: Charter, members: Iterable[str]) -> dict[str, Any
     places = schema["$defs"]
     for part in (schema, places["place"]):
         _named(part, names, places)
-    schema["title"] = f"The charter of {charter.title or charter.key}"
+    schema["title"] = f"The charter of {charter.title}"
     return schema
 
 

@@ -10,7 +10,7 @@ from ask_above.charter.charter import Charter
 from ask_above.charter.expectations import Expectation, ExpectationError, parse_expectation
 from ask_above.charter.names import nearest
 from ask_above.charter.reading.catalogue import Source, read_catalogue
-from ask_above.charter.reading.context import KnownNames
+from ask_above.charter.reading.context import KnownNames, title_of
 from ask_above.charter.reading.document import Document
 from ask_above.charter.reading.form import ADD_ON, CHARTER
 from ask_above.charter.reading.places import check_conferred, check_kinds, read_places, read_sets
@@ -52,7 +52,7 @@ def read_charter(document: Document, add_ons: list[Document]) -> Read | None:
     check_kinds(document, data, kinds, catalogue)
     charter = Charter(
         key=data.get("key", ""),
-        title=data.get("title", data.get("key", "")),
+        title=title_of(data),
         owner=data.get("owner"),
         catalogue=catalogue,
         ranks=ranks,
