@@ -334,16 +334,15 @@ def of_ladder(community: Community, c: Plain) -> int:
             assert not rest or not rest[0].isdecimal(), rest
             continue
         assert int(rest[0]) == len(facts), (r, rest, facts)
-        who = rest[1] if facts else ""
+        who = re.sub(r" (?:through|until) \d+ \w+ \d{4}(?:, [\d:.]+)?", "", rest[1] if facts else "")
         told: dict[str, set[str]] = {}
         for part in re.split(r", | and (?!in |on )", who):
-            name, *spots = re.split(r" (?:and )?(?:in|on) ", re.sub(r" (?:through|until) [\w ,:()]+?(?= and |$)", "", part))
-            told |= {name: {"site" if spot == "the whole site" else spot for spot in spots}} if name else {}
-        brief = {name: set[str]() if spots == {"site"} else spots for name, spots in facts.items()}
-        assert told.keys() == brief.keys(), (r, told, brief)
-        for name, spots in brief.items():
+            name, *where = re.split(r" (?:and )?(?:in|on) ", part)
+            told |= {name: {"site" if spot == "the whole site" else spot for spot in where}} if name else {}
+        assert told.keys() == facts.keys(), (r, told, facts)
+        for name, spots in facts.items():
             # who has it on the whole site without an end has it everywhere: no place is named
-            assert told[name] in (spots, set()) if "site" in facts[name] else told[name] == spots, (r, name, told, brief)
+            assert told[name] == spots or ("site" in spots and not told[name]), (r, name, told, facts)
     return len(c.ranks)
 
 

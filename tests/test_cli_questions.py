@@ -268,8 +268,9 @@ def test_in_full_all_of_a_list_is_named_and_data_are_the_same(demo: Path) -> Non
     short, full = (str(Community.open(demo).describe("volunteer", full=full)) for full in (False, True))
     assert "and 39 more" in short
     # a command says for itself alone what is shown
-    run("describe", "volunteer", "--full", cwd=demo)
-    assert not FULL.get()
+    for more in ((), ("--bogus",), ("--when", "never")):
+        run("describe", "volunteer", "--full", *more, cwd=demo)
+        assert not FULL.get()
     assert "and 39 more" not in full
     assert "Runa Wath" not in short
     assert "Oskar Vale" in full

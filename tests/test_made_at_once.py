@@ -77,7 +77,7 @@ class TestTitlesThatSeveralPlacesHave:
                 {"key": "c", **chat},
             ],
         )
-        titles = [place.title for place in c.decider.compiled.places[1:]]
+        titles = [place.called for place in c.decider.compiled.places[1:]]
         assert titles == ["North", "Chat (North)", "South", "Chat (South)", "Chat (c)"]
         assert "in Chat (North)" in str(c.may("ada", "post.write", at="a"))
         assert "in Chat (South)" in c.may("ada", "post.write", at="b").account.sentence
@@ -86,7 +86,7 @@ class TestTitlesThatSeveralPlacesHave:
         # a change of one title changes what tells the others apart
         places = {**c.charter.places, "b": c.charter.places["b"]._replace(title="Talk")}
         after = c.after(charter=c.charter._replace(places=places))
-        assert [place.title for place in after.decider.compiled.places[1:]] == [
+        assert [place.called for place in after.decider.compiled.places[1:]] == [
             "North", "Chat (North)", "South", "Talk", "Chat (c)"
         ]  # fmt: skip
 

@@ -3,13 +3,27 @@
 from __future__ import annotations
 
 import io
+import re
+from collections import Counter
+from contextlib import suppress
 from pathlib import Path
+from random import Random
 
 import pytest
 from soak.looked import as_it_is
 
 from ask_above import Community
-from ask_above.change import Assign, MemberAdd, MemberGroups, PlaceAdd, RankSet
+from ask_above.change import (
+    Assign,
+    Edit,
+    EditError,
+    MemberAdd,
+    MemberForget,
+    MemberGroups,
+    MemberSet,
+    PlaceAdd,
+    RankSet,
+)
 from ask_above.show.plans import show_plan
 from ask_above.show.screen import Screen
 from commands import run
@@ -25,7 +39,7 @@ def test_read_back_it_is_what_the_rules_say_read_once_more(seed: int) -> None:
 def said(folder: Path, files: dict[str, str], *command: str) -> str:
     for name, text in files.items():
         (folder / name).write_text(text, "utf-8")
-    return run(*command, cwd=folder).stdout
+    return run(*command, cwd=folder, COLUMNS="300").stdout
 
 
 SEEN = rank("crew", "post.write", "post.pin", "member.mute", held_by="members")
@@ -133,3 +147,107 @@ def test_what_has_a_blank_title_is_called_by_its_key(tmp_path: Path, blank: str)
     assert "crew" in said(tmp_path, files, "describe", "ann")
     assert "team" in said(tmp_path, files, "describe", "nook")
     assert "nook" in said(tmp_path, files, "tour", "ann")
+
+
+TWINS = texts(
+    rank("top", "*", title="Boss", unbounded=True),
+    rank("crew-a", "post.write", "rank.assign", "rank.manage", title="Crew", assigns={"only": ["crew-b"]}),
+    rank("crew-b", "post.edit.all", title="Crew", builds_on=["crew-a"], after=["crew-a"]),
+    rank("crew-c", title="Crew", open=True, apart_from=["crew-b"]),
+    rank("all", "place.see", title="All", held_by="anyone"),
+    groups=[
+        {"key": "team-a", "title": "Team", "confers": [{"rank": "crew-c", "place": "chat-c"}]},
+        {"key": "team-b", "title": "Team", "includes": ["team-a"]},
+    ],
+    places=[
+        place(
+            "north",
+            "section",
+            title="Wing",
+            places=[
+                place("chat-a", title="Chat", overrides={"crew-c": {"allow": ["post.pin"]}, "team-a": {"deny": ["*"]}}),
+                place("chat-b", title="Chat", gate={"any": ["team-a", "crew-b+"], "none": ["team-b"]}),
+            ],
+        ),
+        place("south", "section", title="Wing", places=[place("chat-c", title="Chat")]),
+    ],
+    members=[
+        member("ann-a", name="Ann Reed", groups="team-a"),
+        member("ann-b", name="Ann Reed", groups="team-b"),
+        member("ann-c", name="Ann Reed", status="pending"),
+        member("bo"),
+    ],
+    assignments=[
+        held("ann-a", "crew-a"),
+        held("ann-b", "crew-b", "chat-a"),
+        held("bo", "crew-c", "north", until="2097-01-01"),
+        held("bo", "top"),
+    ],
+    rules={"seeing": "place.see"},
+    title="Small",
+)
+ASKED_OF_TWINS = """ladder
+grid in chat-a
+may ann-a post.write in chat-b
+may ann-b post.write in chat-b --ways
+may ann-b assign crew-b to ann-c
+powers assign --full
+who post.write
+describe crew-b
+describe ann-a
+describe chat-b
+tour ann-b --full
+tour ann-a --beside ann-b
+compare ann-a ann-b
+compare crew-a crew-b
+climb crew-a
+cover --enter
+place list
+group list
+roster
+fit post.pin in chat-a
+assign crew-b ann-c in chat-b --plan
+rank withhold crew-a post.write --plan --full
+group set team-b includes= --plan
+member hand-over ann-a --plan"""
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("command", ASKED_OF_TWINS.splitlines())
+def test_what_several_are_called_is_told_with_what_tells_them_apart(tmp_path: Path, command: str) -> None:
+    shown = " ".join(said(tmp_path, TWINS, *command.split()).split())
+    assert re.search(r"(Crew|Chat|Team|Wing|Ann Reed) \(", shown), shown
+    assert not re.search(r"\b(Crew|Chat|Team|Wing|Ann Reed)\b(?! \()", shown), shown
+
+
+NAMES = ("Ann Reed", "Bo", "Cy", "")
+
+
+@pytest.mark.parametrize("where", ["in memory", "in a folder"])
+@pytest.mark.parametrize("seed", seeds(2))
+def test_whose_name_others_have_is_told_with_the_key_after_any_change(tmp_path: Path, where: str, seed: int) -> None:
+    rng = Random(seed)
+    people = [member(f"m{n}", name=rng.choice(NAMES)) for n in range(5)]
+    files = texts(rank("crew"), members=people, assignments=[])
+    for name, text in files.items():
+        (tmp_path / name).write_text(text, "utf-8")
+    c = Community.from_texts(files) if where == "in memory" else Community.open(tmp_path)
+    for n in range(8):
+        known = [*c.register.members]
+        edits: list[Edit] = [
+            MemberAdd(f"new{n}", {"name": rng.choice(NAMES)}),
+            MemberSet(rng.choice(known), {"name": rng.choice(NAMES)}),
+            MemberForget(rng.choice(known)),
+        ]
+        with suppress(EditError):
+            plan = c.plan(rng.choice(edits))
+            plan.apply()
+            sides = [plan.after.register, c.again().register]
+            sides += [Community.open(tmp_path, on_demand=True).register] if where == "in a folder" else []
+            for register in sides:
+                names = Counter(each.name for each in register.members.values())
+                for key in reversed([*register.members]):
+                    name = register.members[key].name
+                    told = f"{name} ({key})" if name and names[name] > 1 else name or key
+                    assert register.members[key].called == told
+        c = c.again()

@@ -133,7 +133,7 @@ class Community:
         >>> community = Community.from_texts({"charter.yaml": text})
         >>> community.plan(RankSet("miller", {"title": "Miller"})).apply().number
         2
-        >>> community.again().rank("miller").title
+        >>> community.again().rank("miller").called
         'Miller'
         >>> Community.from_texts({"charter.yaml": "charter: 1"})
         Traceback (most recent call last):
@@ -164,6 +164,10 @@ class Community:
         register was made from this one's by :meth:`Register.assigned` or :meth:`Register.unassigned`. A site's workers
         can go on asking this one until they are handed the other.
         """
+        from ask_above.charter.apart import told_apart
+
+        if charter is not None and charter is not self.charter:
+            charter = told_apart(charter)
         return Community.of(self._names.after(charter=charter, register=register))
 
     # -- what it is made of

@@ -108,7 +108,7 @@ def member_rows(
             "status": member.status,
             "joined": member.joined,
             "groups": ";".join(member.groups),
-            "ranks": ", ".join(decider.compiled.ranks[e.rank].title for e in asked.recorded if e.how != How.AUTOMATIC),
+            "ranks": ", ".join(decider.compiled.ranks[e.rank].called for e in asked.recorded if e.how != How.AUTOMATIC),
             "note": member.note,
             "where": _where(decider, asked, holding),
         }

@@ -64,7 +64,7 @@ def carried(compiled: CompiledCharter, one: Rank, other: Rank, how: str = "") ->
         said = [carrier(compiled, rank, key) for rank in (one, other)]
         if any(said):
             rows.append(Compared(key, BOTH if all(said) else ONE if said[0] else OTHER, (), *said))
-    return Comparison(one.title, other.title, tuple(rows), how, compiled, _perks(compiled, one, other))
+    return Comparison(one.called, other.called, tuple(rows), how, compiled, _perks(compiled, one, other))
 
 
 def _perks(compiled: CompiledCharter, one: Rank, other: Rank) -> tuple[str, ...]:
@@ -88,7 +88,7 @@ def carrier(compiled: CompiledCharter, rank: Rank, capability: str) -> str:
     for holding in ask_rank(compiled, rank).holdings:
         automatic = compiled.ranks[holding.rank]
         if holding.how is How.AUTOMATIC and compiled.carried[holding.rank] & bit:
-            return f"comes with {automatic.title}, automatic for {HELD_BY[automatic.held_by or 'members']}"
+            return f"comes with {automatic.called}, automatic for {HELD_BY[automatic.held_by or 'members']}"
     return ""
 
 

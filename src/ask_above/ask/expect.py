@@ -249,8 +249,8 @@ def _reached(decider: Decider, expectation: Expectation) -> Unmet | None:
         climbed = climb(decider.compiled.keep(Ground), decider.reckoner, compiled.ranks[position])
         for place in places:
             if climbed.reach[place] & bit:
-                title = compiled.ranks[position].title
-                where = in_place(compiled.places[place].title, site=place == 0)
+                title = compiled.ranks[position].called
+                where = in_place(compiled.places[place].called, site=place == 0)
                 if climbed.start[place] & bit:
                     return Unmet(expectation, f"{title} may use {capability} {where} as it is.")
                 # the first are the fewest

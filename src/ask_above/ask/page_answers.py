@@ -90,7 +90,7 @@ class _Maker:
         self._rows: dict[object, int] = {}
         compiled = self.compiled
         for rank in compiled.ranks:
-            self._add(f"rank:{rank.key}", rank.title, "rank", ask_rank(compiled, rank))
+            self._add(f"rank:{rank.key}", rank.called, "rank", ask_rank(compiled, rank))
         self._add(NEW_MEMBER, "A new member", "other", ask_anybody(compiled))
         self._add(VISITOR, "A visitor", "other", ask_visitor(compiled))
         self.ranks = len(self.asked_rows)
@@ -127,8 +127,8 @@ class _Maker:
             "places": [
                 [
                     compiled.places[n].key,
-                    compiled.places[n].title,
-                    in_place(compiled.places[n].title, site=n == 0),
+                    compiled.places[n].called,
+                    in_place(compiled.places[n].called, site=n == 0),
                     len(compiled.chains[n]) - 1,
                     number,
                 ]
@@ -296,12 +296,12 @@ def power_data(decider: Decider, at: Instant) -> dict[str, Any]:
     for act in (Act.MODERATE, Act.ASSIGN, Act.MANAGE):
         acts[act] = cells = []
         for cell in power_cells(decider, act, 0, at, enough=most):
-            titles = ranks[cell.actor].title, ranks[cell.target].title
+            titles = ranks[cell.actor].called, ranks[cell.target].called
             said = [say(step.code, _with_holes(step.words, *titles, late=late)) for step in cell.against[:most]]
             account = tuple(texts.setdefault(text, len(texts)) for text in said)
             cells.append(accounts.setdefault(account, len(accounts)) if said else -1)
     return {
-        "ranks": [[rank.title, upper(rank.title)] for rank in ranks.values()],
+        "ranks": [[rank.called, upper(rank.called)] for rank in ranks.values()],
         "acts": acts,
         "accounts": list(accounts),
         "texts": list(texts),

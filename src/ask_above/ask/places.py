@@ -39,7 +39,7 @@ def spots(compiled: CompiledCharter, at: str = SITE) -> list[PlaceOverview]:
 def _spot(compiled: CompiledCharter, n: int, drift: int) -> PlaceOverview:
     place, words = compiled.places[n], compiled.words_at(n).values()
     # in a tree the section stands above
-    title = compiled.charter.places[place.key].title
+    title = compiled.charter.places[place.key].called
     return PlaceOverview(
         place.key,
         title,

@@ -71,12 +71,12 @@ def roster(decider: Decider, at: Instant) -> Roster:
         if key in known:
             seen, given = known[key]
             headed[seen.heading].append(RosterEntry(member, seen, given))
-    titles = {rank.key: rank.title for rank in compiled.ranks}
+    titles = {rank.key: rank.called for rank in compiled.ranks}
     return Roster(Heading(key, titles[key] if key else "", tuple(people)) for key, people in headed.items() if people)
 
 
 def _given(compiled: CompiledCharter, asked: Asked) -> tuple[str, ...]:
-    return tuple(rank.title for rank in held_at_root(compiled, asked) if not rank.automatic)
+    return tuple(rank.called for rank in held_at_root(compiled, asked) if not rank.automatic)
 
 
 def soon(decider: Decider, at: Instant, days: int) -> list[Edge]:

@@ -159,12 +159,12 @@ class _Heads:
 
     def _line(self, lines: Sequence[Sequence[str]]) -> int:
         ranks = self.directory.charter.ranks.values()
-        named = {folded(name) for rank in ranks for name in (rank.key, rank.title) if name}
+        named = {folded(name) for rank in ranks for name in (rank.key, rank.called) if name}
         return next((n for n, line in enumerate(lines) if any(folded(cell) in named for cell in line[1:])), 0)
 
     def _rank(self, name: str, *, by_key: bool) -> str:
         ranks = self.directory.charter.ranks
-        titled = [rank.key for rank in ranks.values() if folded(rank.title) == folded(name) and rank.key != name]
+        titled = [rank.key for rank in ranks.values() if folded(rank.called) == folded(name) and rank.key != name]
         if name in ranks:
             if titled and not by_key:
                 raise EditError(f"'{name}' is the key of one rank and the title of {titled[0]}: say the key of each.")
@@ -182,7 +182,7 @@ def _edits(
     for key, cells in said.items():
         rank = decider.compiled.charter.ranks[key]
         if rank.unbounded:
-            faults.append(f"{rank.title} may do everything; what a sheet says of it has no effect.")
+            faults.append(f"{rank.called} may do everything; what a sheet says of it has no effect.")
         elif place is None:
             edit = _carrying(rank, cells)
             if edit.fields:

@@ -196,7 +196,7 @@ class Holder(NamedTuple):
             ends = ending(given.period) if given else ""
             if holding.place == 0 and not ends:
                 return ""
-            place = "on the whole site" if holding.place == 0 else f"in {compiled.places[holding.place].title}"
+            place = "on the whole site" if holding.place == 0 else f"in {compiled.places[holding.place].called}"
             spots.append(f"{place}{ends}")
         return listed(dict.fromkeys(spots))
 

@@ -34,13 +34,13 @@ def _ranks(before: Decider, after: Decider, difference: Difference, at: Instant)
             continue
         if not any((h.rank, h.place) == (compiled.rank_at[given.rank], n) for h in asked.holdings):
             continue  # it is taken, or has yet to begin
-        place, title = compiled.places[n], compiled.charter.ranks[given.rank].title
-        where = in_place(place.title, site=n == 0)
+        place, title = compiled.places[n], compiled.charter.ranks[given.rank].called
+        where = in_place(place.called, site=n == 0)
         shut = closed_gate(compiled, asked.profile, n)
         if shut is not None and compiled.unbounded.isdisjoint(ranks_at(compiled, asked.profile, n)):
             gate = compiled.places[shut]
             asks = gate_asks(compiled, gate.gate) if gate.gate else ""
-            shuts = f"the gate of {gate.title} does not admit them; {asks}"
+            shuts = f"the gate of {gate.called} does not admit them; {asks}"
             yield f"{title} has no effect for {asked.label} {where}: {shuts}."
         elif before.compiled is compiled and compiled.granted(given.rank):
             if given.member not in before.people.register.members:
@@ -77,12 +77,12 @@ def _words(before: CompiledCharter, after: Decider) -> Iterator[str]:
             if holder in old and old[holder] == word:
                 continue
             if holder not in compiled.charter.groups and compiled.charter.ranks[holder].unbounded:
-                title = compiled.charter.ranks[holder].title
-                yield f"The override of {place.title} for {title} has no effect: {title} is unbounded."
+                title = compiled.charter.ranks[holder].called
+                yield f"The override of {place.called} for {title} has no effect: {title} is unbounded."
                 continue
             new = word.allow & ~(old[holder].allow if holder in old else 0)
             asked = of_holder(compiled, holder)
             for key in compiled.catalogue.names(new & ~after.usable(asked, n)):
-                title = (compiled.charter.ranks.get(holder) or compiled.charter.groups[holder]).title
+                title = (compiled.charter.ranks.get(holder) or compiled.charter.groups[holder]).called
                 reason = after.may(asked, key, n).reason
-                yield f"{title} still may not use {key} {in_place(place.title, site=n == 0)}: {reason}"
+                yield f"{title} still may not use {key} {in_place(place.called, site=n == 0)}: {reason}"

@@ -14,7 +14,7 @@ from ask_above.charter.expectations import Expectation
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import SITE, listed, nearest
-from ask_above.charter.places import Place, told_apart
+from ask_above.charter.places import Place
 from ask_above.errors import AskAboveError, UnknownNameError
 from ask_above.people.reading import MEMBER_COLUMNS
 from ask_above.people.register import Assignment, Member, Register
@@ -115,11 +115,7 @@ class Draft:
         """Return a place as it is told; raises :class:`UnknownNameError`."""
         if key not in self.charter.places:
             raise UnknownNameError("place", key, nearest(key, self.charter.places))
-        return self._named[key]
-
-    @cached_property
-    def _named(self) -> dict[str, Place]:
-        return {place.key: place for place in told_apart(tuple(self.charter.places.values()))}
+        return self.charter.places[key]
 
     def said(self, path: Path) -> Any:
         """Return what is written somewhere, ``None`` where nothing is."""

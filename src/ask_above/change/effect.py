@@ -125,7 +125,7 @@ class OverrideEffect:
         if label in compiled.charter.groups:
             group = compiled.charter.groups[label]
             asked = ask_member(compiled, Member("", groups=(label,)), [], self.turns.now, excepted=False)
-            return asked._replace(label=f"somebody in {group.title}")
+            return asked._replace(label=f"somebody in {group.called}")
         return None
 
     def _ranging(self, actor: Asked, rule: ActRule, spot: Spot, rank: str, both: Turned) -> Iterator[Refusal]:
@@ -139,7 +139,7 @@ class OverrideEffect:
             asked = ask_rank(old, covered)
             pair = asked.profile, stays and ask_rank(new, stays).profile
             if self.turns.differ(pair, spot) & mask and not self.turns.below(actor, rule, asked, spot.before):
-                who = f"{covered.title}, who does not stand below {actor.label} there"
+                who = f"{covered.called}, who does not stand below {actor.label} there"
                 said = f"{rank}+ {self.turns.at(spot)} speaks of {who}: name the ranks below one by one."
                 yield Refusal("9.7c", said)
                 return
@@ -182,7 +182,7 @@ class PowerEffect:
         for own, later in both:
             for rank in new.ladder.below(later):
                 if old.ladder.number.get(rank.key, own + 1) <= own:
-                    yield Refusal("9.7b", f"{actor.label} would come to stand above {rank.title}.")
+                    yield Refusal("9.7b", f"{actor.label} would come to stand above {rank.called}.")
                     return
 
     @cached_property
@@ -274,7 +274,7 @@ class PowerEffect:
     ) -> Iterator[tuple[str, str]]:
         """Yield ranks that were there, over which pairs gain power that the actor has not, and where."""
         first, second = self._powers
-        ranks = [(rank.key, rank.title) for rank in self.old.compiled.ranks]
+        ranks = [(rank.key, rank.called) for rank in self.old.compiled.ranks]
         for before, after in pairs:
             for spot in spots:
                 if spot.gone:

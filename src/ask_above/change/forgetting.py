@@ -61,7 +61,7 @@ def named_in(charter: Charter, key: str) -> Iterator[str]:
     for place in charter.places.values():
         for entry in place.exceptions:
             if entry.of == key:
-                yield f"the exceptions of {place.title} ({entry.where})"
+                yield f"the exceptions of {place.called} ({entry.where})"
     for expectation in charter.expectations:
         if f"@{key}" in expectation.text.replace("(", " ").split() or expectation.author == key:
             yield f"an expectation ({expectation.where})"

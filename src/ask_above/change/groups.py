@@ -84,7 +84,7 @@ def _group(draft: Draft, key: str) -> Group:
 
 
 def _called(draft: Draft, key: str) -> str:
-    return _group(draft, key).title
+    return _group(draft, key).called
 
 
 def _settable(draft: Draft, key: str, fields: Mapping[str, Any]) -> None:

@@ -58,7 +58,7 @@ class Import(NamedTuple):
         changes += ranks
         what = f"import {self.rows.name}: {how_many(new, 'new member')}, {others} changed"
         what += f", {len(gone):,} retired" if gone else ""
-        what += f"; assign {draft.rank(self.given[0]).title} to {len(ranks)} of them" if self.given else ""
+        what += f"; assign {draft.rank(self.given[0]).called} to {len(ranks)} of them" if self.given else ""
         return Done(what, (), tuple(changes))
 
     def _ranks(self, draft: Draft, merger: _Merger) -> Iterator[RowChange]:
@@ -68,7 +68,7 @@ class Import(NamedTuple):
         key, place, until = self.given
         rank, spot = draft.rank(key), draft.place(place)
         if rank.automatic:
-            raise EditError(f"{rank.title} is automatic; nobody may assign or unassign it.")
+            raise EditError(f"{rank.called} is automatic; nobody may assign or unassign it.")
         new = Assignment("", rank.key, spot.key, given_period(draft, "", until), draft.by)
         for member in merger.seen:
             has = [each for each in draft.register.of(member) if (each.rank, each.place) == (rank.key, spot.key)]

@@ -161,10 +161,10 @@ RANK_ROWS: Final = _by_row(
     " badge prefix perks paused",
     ladder="position",
     owner="unbounded kept_by limit after apart_from lists",
-    nothing="where",
+    nothing="where distinct",
 )
 PLACE_ROWS: Final = _by_row(
-    owner="key kind", place="title about overrides exceptions gate like", parent="parent", nothing="where"
+    owner="key kind", place="title about overrides exceptions gate like", parent="parent", nothing="where distinct"
 )
 MEMBER_ROWS: Final = _by_row(
     owner="key joined id was",
@@ -174,7 +174,7 @@ MEMBER_ROWS: Final = _by_row(
     address="email",
     phone="phone",
     identity="user_name external_id",
-    nothing="where",
+    nothing="where distinct",
 )
 
 CHARTER_ROWS: Final = _by_row(
@@ -185,7 +185,7 @@ CHARTER_ROWS: Final = _by_row(
 )
 
 # a new field of one of these stands in the last row, the owner's, until somebody gives it another
-GROUP_ROWS: Final = _by_row(owner="key title about includes confers", nothing="where")
+GROUP_ROWS: Final = _by_row(owner="key title about includes confers", nothing="where distinct")
 SET_ROWS: Final = _by_row(sets="key overrides", nothing="where")
 PERK_ROWS: Final = _by_row(owner="key about settle default", nothing="where")
 

@@ -162,7 +162,7 @@ class Assign(NamedTuple):
         rank, member = draft.rank(self.rank), draft.member(self.member)
         place = draft.place(self.place)
         if rank.automatic:
-            raise EditError(f"{rank.title} is automatic; nobody may assign or unassign it.")
+            raise EditError(f"{rank.called} is automatic; nobody may assign or unassign it.")
         here = [assignment for assignment in draft.register.of(self.member) if assignment.place == self.place]
         same = [e for e in here if e.rank == self.rank]
         # a new end alone leaves the beginning, of what is in force or of what is still to come
@@ -175,11 +175,11 @@ class Assign(NamedTuple):
         new = Assignment(self.member, self.rank, self.place, when, draft.by, self.why)
         # what would change nothing is no change, whatever it is recorded as
         if not self.only and coverage(same).since(draft.at) == coverage([new]).since(draft.at):
-            return Done(f"{member.called} has {rank.title} {in_place(place.title, site=self.place == SITE)}")
-        where = in_place(place.title, site=self.place == SITE)
+            return Done(f"{member.called} has {rank.called} {in_place(place.called, site=self.place == SITE)}")
+        where = in_place(place.called, site=self.place == SITE)
         told = self.since or (since if self.until and same else "")
         span = (f" from {day(told)}" if told else "") + ending(when)
-        what = f"assign {rank.title} to {member.called} {where}{span}{', and nothing else there' if self.only else ''}"
+        what = f"assign {rank.called} to {member.called} {where}{span}{', and nothing else there' if self.only else ''}"
         # one that is open to be replaced by another period of the same rank is changed, not doubled
         there = coverage(same).since(draft.at) == coverage([new]).since(draft.at)  # then it stays as it is recorded
         gone = [e for e in here if (e.rank == self.rank and not there) or (e.rank != self.rank and self.only)]
@@ -196,13 +196,14 @@ class Unassign(NamedTuple):
 
     def on(self, draft: Draft) -> Done:
         rank, member = draft.rank(self.rank), draft.member(self.member)
-        where = in_place(draft.place(self.place).title, site=self.place == SITE)
+        where = in_place(draft.place(self.place).called, site=self.place == SITE)
         has = [e for e in draft.register.of(self.member) if (e.rank, e.place) == (self.rank, self.place)]
         if not has:
             raise EditError(
-                f"{member.called} has no assignment of {rank.title} {where}.{_elsewhere(draft, self.member, self.rank)}"
+                f"{member.called} has no assignment of {rank.called} {where}."
+                f"{_elsewhere(draft, self.member, self.rank)}"
             )
-        what = f"unassign {rank.title} from {member.called} {where}"
+        what = f"unassign {rank.called} from {member.called} {where}"
         return Done(what, (), tuple(map(ended, has)))
 
 

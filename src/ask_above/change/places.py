@@ -48,7 +48,7 @@ class PlaceMove(NamedTuple):
         _not_the_site(self.key, "moved")
         path, place = draft.place_path(self.key), _place(draft, self.key)
         if self.into in below(draft, self.key):
-            raise EditError(f"{place.title} cannot be moved into itself.")
+            raise EditError(f"{place.called} cannot be moved into itself.")
         steps: list[Step] = (
             [] if self.keep else [Drop((*path, each)) for each in OWN if there(draft.data, (*path, each))]
         )
@@ -58,7 +58,7 @@ class PlaceMove(NamedTuple):
         if path[:-1] != to or int(path[-1]) != position:
             steps.append(MoveItem(path, to, position))
         said = "with its own overrides" if self.keep else "without its own overrides"
-        what = f"move {place.title} {_into(draft, self.into)}, {said}"
+        what = f"move {place.called} {_into(draft, self.into)}, {said}"
         return Done(what, tuple(steps))
 
 
@@ -82,7 +82,7 @@ class PlaceCopy(NamedTuple):
         copied = self._anew(draft, draft.said(path), self.new)
         copied |= self.fields if "title" in self.fields else {"title": self.new, **self.fields}
         where = _inside(draft, into)
-        what = f"add {copied['title']} {_at(draft, into)} as a copy of {place.title}"
+        what = f"add {copied['title']} {_at(draft, into)} as a copy of {place.called}"
         if copied.get("places"):
             what += f", with the {how_many(len(below(draft, self.key)) - 1, 'place')} in it"
         return Done(what, (Insert(where, len(draft.said(where) or []), copied),))
@@ -106,13 +106,15 @@ class PlaceRemove(NamedTuple):
         gone = below(draft, self.key)
         naming = [expectation for expectation in draft.charter.expectations if expectation.place in gone]
         if naming:
-            raise NamedByExpectationError(place.title, naming)
+            raise NamedByExpectationError(place.called, naming)
         for group in draft.charter.groups.values():
             for conferred in group.confers:
                 if conferred.place in gone:
-                    raise EditError(f"The group {group.title} confers a rank there; change that first.")
+                    raise EditError(f"The group {group.called} confers a rank there; change that first.")
         rows = [*map(ended, draft.register.naming("place", gone))]
-        what = f"remove {place.title}" + (f" and the {how_many(len(gone) - 1, 'place')} in it" if len(gone) > 1 else "")
+        what = f"remove {place.called}" + (
+            f" and the {how_many(len(gone) - 1, 'place')} in it" if len(gone) > 1 else ""
+        )
         what += f"; {how_many(len(rows), 'assignment')} there end" if rows else ""
         return Done(what, (Drop(path),), tuple(rows))
 
@@ -225,7 +227,7 @@ class SetGate(NamedTuple):
 
     def on(self, draft: Draft) -> Done:
         path = (*draft.place_path(self.place), "gate")
-        title = _place(draft, self.place).title
+        title = _place(draft, self.place).called
         if not self.gate:
             if not there(draft.data, path):
                 raise EditError(f"{title} has no gate.")
@@ -248,7 +250,7 @@ class SetLike(NamedTuple):
                     f"There is no override set '{key}'. There are: {listed(draft.charter.override_sets) or 'none'}"
                 )
         path = (*draft.place_path(self.place), "like")
-        what = f"make {_place(draft, self.place).title} like {listed(self.sets) or 'no set'}"
+        what = f"make {_place(draft, self.place).called} like {listed(self.sets) or 'no set'}"
         return Done(what, tuple(put_words(draft, path, self.sets)))
 
 
@@ -261,12 +263,12 @@ class Realign(NamedTuple):
         path, place = draft.place_path(self.place), _place(draft, self.place)
         steps = tuple(Drop((*path, each)) for each in OWN if there(draft.data, (*path, each)))
         if not steps:
-            raise EditError(f"{place.title} has no overrides of its own; there is nothing to realign.")
+            raise EditError(f"{place.called} has no overrides of its own; there is nothing to realign.")
         entries = [
             *(override.label for override in place.overrides),
             *(f"@{exception.of}" for exception in place.exceptions),
         ]
-        what = f"realign {place.title}: remove its overrides for {listed(entries)}"
+        what = f"realign {place.called}: remove its overrides for {listed(entries)}"
         return Done(what, steps)
 
 
@@ -295,18 +297,18 @@ def _inside(draft: Draft, key: str) -> Path:
 
 
 def _at(draft: Draft, key: str) -> str:
-    return in_place(_place(draft, key).title, site=key == SITE)
+    return in_place(_place(draft, key).called, site=key == SITE)
 
 
 def _into(draft: Draft, key: str) -> str:
-    return "to the top" if key == SITE else f"into {_place(draft, key).title}"
+    return "to the top" if key == SITE else f"into {_place(draft, key).called}"
 
 
 def _called(draft: Draft, key: str, *, member: bool) -> str:
     if member:
         return draft.member(key).called
     known = draft.charter.ranks.get(key) or draft.charter.groups.get(key)
-    return known.title if known is not None else key
+    return known.called if known is not None else key
 
 
 def _known(draft: Draft, names: Sequence[str]) -> tuple[str, ...]:
@@ -322,5 +324,5 @@ def _all_of(draft: Draft, entry: Override) -> tuple[str, ...]:
 
 
 ITEMS[PlaceSet] = ITEMS[PlaceRename] = Item(
-    "place", Draft.place_path, lambda draft, key: _place(draft, key).title, _settable, _named_anew, given_anew("place")
+    "place", Draft.place_path, lambda draft, key: _place(draft, key).called, _settable, _named_anew, given_anew("place")
 )

@@ -63,7 +63,7 @@ class RankMove(NamedTuple):
             raise EditError("A rank can be moved neither above nor below itself.")
         n, at = int(path[1]), int(draft.rank_path(other)[1])
         position = at - (n < at) + (self.below is not None)
-        what = f"move {draft.rank(self.key).title} {'above' if self.above else 'below'} {draft.rank(other).title}"
+        what = f"move {draft.rank(self.key).called} {'above' if self.above else 'below'} {draft.rank(other).called}"
         steps = () if position == n else (MoveItem(path, ("ranks",), position),)
         return Done(what, steps)
 
@@ -130,7 +130,7 @@ class Withdraw(NamedTuple):
             if carried_by(charter, key) & bit:
                 changed = withholding(charter, key, names)
                 dones.append(_carrying(draft, key, changed, ""))
-                charter, edited = changed, [*edited, charter.ranks[key].title]
+                charter, edited = changed, [*edited, charter.ranks[key].called]
         steps = tuple(step for part in dones for step in part.steps)
         return Done(f"withdraw {self.name} from {listed(edited)}", steps)
 
@@ -146,15 +146,15 @@ class RankRemove(NamedTuple):
         if self.instead is not None:
             other = draft.rank(self.instead)
             if other.automatic or self.instead == self.key:
-                raise EditError(f"{other.title} cannot be assigned instead.")
+                raise EditError(f"{other.called} cannot be assigned instead.")
         steps = [*without_rank(draft, self.key), Drop(path)]
         rows = list(_removed_rows(draft, self.key, self.instead))
         given = draft.register.naming("rank", {self.key})
         holders = len({assignment.member for assignment in given if _lasts(assignment, draft)})
-        what = f"remove the rank {rank.title}"
+        what = f"remove the rank {rank.called}"
         if holders:
             what += f", which {how_many(holders, 'member has', 'members have')}" + (
-                f", and assign {draft.rank(self.instead).title} instead" if self.instead else ""
+                f", and assign {draft.rank(self.instead).called} instead" if self.instead else ""
             )
         return Done(what, tuple(steps), tuple(rows))
 
@@ -202,7 +202,7 @@ def known_capabilities(draft: Draft, names: Sequence[str]) -> tuple[str, ...]:
 def _carrying(draft: Draft, key: str, changed: Charter, said: str) -> Done:
     path = draft.rank_path(key)
     rank = changed.ranks[key]
-    what = said.format(rank.title)
+    what = said.format(rank.called)
     steps = [*put_words(draft, (*path, "grants"), rank.grants), *put_words(draft, (*path, "withhold"), rank.withhold)]
     return Done(what, tuple(steps))
 
@@ -229,5 +229,5 @@ def _removed_rows(draft: Draft, key: str, instead: str | None) -> Iterator[RowCh
 
 
 ITEMS[RankSet] = ITEMS[RankRename] = Item(
-    "rank", Draft.rank_path, lambda draft, key: draft.rank(key).title, _settable, renamed, given_anew("rank")
+    "rank", Draft.rank_path, lambda draft, key: draft.rank(key).called, _settable, renamed, given_anew("rank")
 )

@@ -50,7 +50,7 @@ class Conditions:
             newly = [what for what in everybodys(rank) if was is None or what not in everybodys(was)]
             rest = conditions_on(rank, ranks.values()) if newly else ""
             if rest:
-                yield Refusal("9.5", f"{rank.title} cannot be made {listed(newly)}: {rest}.")
+                yield Refusal("9.5", f"{rank.called} cannot be made {listed(newly)}: {rest}.")
 
     # -- what something outside keeps
 
@@ -137,9 +137,9 @@ class Conditions:
     def _givable(self, member: Member, rank: Rank, *, assigned: bool) -> Iterator[Refusal]:
         """Yield what nobody may be given, and who may be given nothing."""
         if rank.automatic:
-            yield Refusal("6.8", f"{rank.title} is automatic; nobody may assign or unassign it.", "act")
+            yield Refusal("6.8", f"{rank.called} is automatic; nobody may assign or unassign it.", "act")
         if rank.paused and assigned:
-            yield Refusal("6.8", f"{rank.title} is paused; it is given to nobody until the pause is lifted.", "act")
+            yield Refusal("6.8", f"{rank.called} is paused; it is given to nobody until the pause is lifted.", "act")
         if self._is_kept(rank):
             yield Refusal("6.8", _kept(rank), "act")
         if member.status in OUT and assigned:
@@ -161,12 +161,11 @@ class Conditions:
                     for (key, where), spans in recorded(state, member.key).items()
                     if where in chain and any(start <= first < end for start, end in spans.stretches)
                 }
-        missing = [self.after.charter.ranks[key].title for key in rank.after if key not in there]
+        missing = [self.after.charter.ranks[key].called for key in rank.after if key not in there]
         if missing:
-            where = in_place(self.after.charter.places[place].title, site=place == SITE)
-            said = (
-                f"{rank.title} is given only to someone who has {listed(missing)} {where}, and {member.called} has not."
-            )
+            where = in_place(self.after.charter.places[place].called, site=place == SITE)
+            needed = f"{rank.called} is given only to someone who has {listed(missing)} {where}"
+            said = f"{needed}, and {member.called} has not."
             yield Refusal("6.8", said, "act", passable=True)
 
     def _apart(self, member: Member, rank: Rank) -> Iterator[Refusal]:
@@ -182,7 +181,7 @@ class Conditions:
                 continue
             if key in before and rank.key in before and _apart_already(self.before.charter, rank.key, key):
                 continue
-            said = f"Nobody may have both {rank.title} and {other.title}; {member.called} has {other.title}."
+            said = f"Nobody may have both {rank.called} and {other.called}; {member.called} has {other.called}."
             yield Refusal("6.8", said, "act", passable=True)
 
     @cached_property
@@ -209,9 +208,8 @@ class Conditions:
                 rank.key not in self.before.charter.ranks or count > self._count(self.before, rank.key)
             ):
                 names = listed(self.after.register.members[key].called for key in self._newly(rank.key)[:3])
-                said = (
-                    f"At most {how_many(rank.limit, 'member')} may have {rank.title}; with {names} it would be {count}."
-                )
+                most = how_many(rank.limit, "member")
+                said = f"At most {most} may have {rank.called}; with {names} it would be {count}."
                 yield Refusal("6.8", said, "act", passable=True)
 
     def _newly(self, key: str) -> list[str]:
@@ -233,7 +231,7 @@ class Conditions:
 
 
 def _kept(rank: Rank) -> str:
-    return f"{rank.title} is kept by {rank.kept_by}; nobody here may edit, assign or unassign it."
+    return f"{rank.called} is kept by {rank.kept_by}; nobody here may edit, assign or unassign it."
 
 
 def everybodys(rank: Rank) -> list[str]:
@@ -246,7 +244,7 @@ def conditions_on(rank: Rank, ranks: Iterable[Rank]) -> str:
     """Say which conditions rest on a rank, its own or another's; empty where none does."""
     own = {"after": rank.after, "apart-from": rank.apart_from, "limit": rank.limit is not None}
     said = [f"it has {listed(name for name, is_set in own.items() if is_set)}"] if any(own.values()) else []
-    naming = [other.title for other in ranks if rank.key in (*other.after, *other.apart_from)]
+    naming = [other.called for other in ranks if rank.key in (*other.after, *other.apart_from)]
     return " and ".join([*said, *([f"the conditions of {listed(naming)} name it"] if naming else [])])
 
 

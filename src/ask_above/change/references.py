@@ -70,13 +70,15 @@ def without_rank(draft: Draft, key: str) -> list[Step]:
     """Return the steps that take out every reference to a rank, the last first, so that paths stay right."""
     referring = list(references(draft.data, key))
     if any("gate" in path for path, _ in referring):
-        raise EditError(f"A gate asks for {draft.rank(key).title}; change it first, so that it lets in whom it should.")
+        raise EditError(
+            f"A gate asks for {draft.rank(key).called}; change it first, so that it lets in whom it should."
+        )
     ranges = [path for path, how in referring if how == "key" and str(path[-1]).endswith("+")]
     if ranges:
         raise EditError(f"Entries for {key}+ start at this rank; let them start at another rank first.")
     naming = [expectation for expectation in draft.charter.expectations if key in _named_in(expectation)]
     if naming:
-        raise NamedByExpectationError(draft.rank(key).title, naming)
+        raise NamedByExpectationError(draft.rank(key).called, naming)
     dropped = [path[:-1] if how == "conferred" else path for path, how in referring]
     return [Drop(path) for path in sorted(dropped, key=_deepest_last, reverse=True)]
 

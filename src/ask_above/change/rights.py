@@ -182,7 +182,7 @@ class Rights:
             rule = self.rules.act(Act.MANAGE)
             case = self.old.case(actor, 0, self.now, in_change=True)
             case.capability(rule, rule.using, 0)
-            case.on_list(rule, key, after.title, rule.using)
+            case.on_list(rule, key, after.called, rule.using)
             yield from failing(case.steps, "act")
         if after is not None:
             yield from self._over_afterwards(actor, self.rules.act(Act.MANAGE), after)
@@ -192,7 +192,7 @@ class Rights:
         later = self.new.people.ask(actor.key or "", self.now)
         own = standing(self.new.compiled, later.profile, self.new.compiled.place_at.get(place, 0))
         if not own.reaches(rule.over, rank.position):
-            yield Refusal("6.3", f"{rank.title} would not stand below {actor.label}.", "act")
+            yield Refusal("6.3", f"{rank.called} would not stand below {actor.label}.", "act")
 
     def _named_by(self, bundle: str) -> tuple[list[str], list[int]]:
         """Return the ranks and the places whose words a bundle stands in, on either side."""
@@ -328,7 +328,7 @@ class Rights:
                 freed = mine.unbounded and not any(each.unbounded for each in theirs)
                 if beyond or freed:
                     what = "everything" if freed else listed(compiled.catalogue.names(beyond)[:3])
-                    return f"{what} {in_place(compiled.places[place].title, site=place == 0)}"
+                    return f"{what} {in_place(compiled.places[place].called, site=place == 0)}"
         return ""
 
     def _conferred(self, actor: Asked, key: str, old: Sequence[str], new: Sequence[str]) -> Iterator[Refusal]:
@@ -434,7 +434,7 @@ class Rights:
 
     def _title(self, rank: str) -> str:
         known = self.new.compiled.charter.ranks.get(rank) or self.old.compiled.charter.ranks.get(rank)
-        return known.title if known else rank
+        return known.called if known else rank
 
     def of_oneself(self, actor: Asked) -> Iterator[Refusal]:
         """Yield why a member may not join or give up these ranks, in a change of nothing else (rule 9.9)."""
@@ -482,10 +482,10 @@ class Rights:
                 if beyond or (two.unbounded and not one.unbounded and not own.unbounded):
                     names = new.compiled.catalogue.names(beyond)[:3]
                     what = listed(names) if names and not two.unbounded else "everything"
-                    where = in_place(place.title, site=here == 0)
+                    where = in_place(place.called, site=here == 0)
                     yield Refusal(
                         "6.6",
-                        f"{rank.title} would bring everybody {what} {where}, which {actor.label} does not hold there.",
+                        f"{rank.called} would bring everybody {what} {where}, which {actor.label} does not hold there.",
                         "act",
                     )
                     return

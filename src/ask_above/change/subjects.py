@@ -101,7 +101,7 @@ class Subjects:
                         for compiled in (self.old.compiled, self.new.compiled)
                     )
                     empty = key not in self._groups_with_members
-                    yield from self._plain(f"somebody in {group.title}", "group", both, empty=empty)
+                    yield from self._plain(f"somebody in {group.called}", "group", both, empty=empty)
 
     @cached_property
     def _groups_with_members(self) -> set[str]:
@@ -161,7 +161,7 @@ class Subjects:
         before, after = (d.compiled.charter.ranks.get(key) for d in (self.old, self.new))
         if after is None:
             return  # nobody can be asked as it any more, and whoever held it is a subject themselves
-        title = after.title
+        title = after.called
         # a rank that becomes automatic speaks of other people: both kinds are looked at on both sides
         kinds = dict.fromkeys(_kind(rank) for rank in (before, after) if rank is not None)
         if before is None and _kind(after) == "given":

@@ -119,7 +119,7 @@ class Sync(NamedTuple):
                 rank = draft.rank(gives.rank)
                 draft.place(gives.place)
                 if rank.automatic:
-                    raise EditError(f"{rank.title} is automatic; no directory assigns it.")
+                    raise EditError(f"{rank.called} is automatic; no directory assigns it.")
             elif gives.into not in draft.charter.groups:
                 raise UnknownNameError("group", gives.into, nearest(gives.into, draft.charter.groups))
 

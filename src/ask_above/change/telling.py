@@ -62,7 +62,7 @@ def _called(part: DifferencePart, state: State | None) -> str:
             Kind.MEMBER: state.register.members,
         }
         thing = known.get(part.kind, {}).get(part.key)
-    return str(getattr(thing, "title", "") or getattr(thing, "called", "") or part.key)
+    return str(getattr(thing, "called", part.key))
 
 
 def sentences(difference: Difference) -> list[str]:
@@ -84,8 +84,8 @@ def given_said(given: Given, difference: Difference) -> str:
     rank = charter.ranks.get(given.rank) or old.charter.ranks.get(given.rank)
     place = charter.places.get(given.place) or old.charter.places.get(given.place)
     who = member.called if member else given.member
-    title = rank.title if rank else given.rank
-    where = in_place(place.title if place else given.place, site=given.place == "site")
+    title = rank.called if rank else given.rank
+    where = in_place(place.called if place else given.place, site=given.place == "site")
     if given.gained and given.lost:
         return f"Change the period of {title} for {who} {where}"
     if given.gained:

@@ -249,7 +249,7 @@ class Turns:
     def at(self, spot: Spot) -> str:
         """Return a spot in words."""
         compiled, n = (self.old.compiled, spot.before) if spot.gone else (self.new.compiled, spot.after)
-        return in_place(compiled.places[n].title, site=n == 0)
+        return in_place(compiled.places[n].called, site=n == 0)
 
     def since(self, subject: Affected) -> str:
         """Return from when somebody is what they are, where that is to come."""

@@ -6,12 +6,13 @@ from collections.abc import Mapping
 from typing import NamedTuple, TypeAlias
 
 from ask_above.charter.catalogue import NO_WORDS, Words
+from ask_above.charter.names import titled
 from ask_above.charter.where import NOTHING, NOWHERE, Where
 
 HELD_BY = ("anyone", "visitors", "members", "bots")
 """Who holds an automatic rank."""
 
-RANK_LOOKS = frozenset({"title", "about", "heading", "color", "badge", "prefix", "perks", "copied_from"})
+RANK_LOOKS = frozenset({"title", "about", "heading", "color", "badge", "prefix", "perks", "copied_from", "distinct"})
 """The fields of a rank on which no answer rests."""
 
 PerkValue: TypeAlias = bool | int | float | str | None
@@ -34,7 +35,8 @@ class Rank(NamedTuple):
 
     ``position`` counts from 0 at the top. ``held_by`` is set for an automatic rank. ``lists`` holds, for the acts
     ``moderate``, ``assign`` and ``manage``, whom this rank lets one act on. ``call_open`` tells whether anyone may
-    call it. ``paused``: nobody holds it for now, whatever is recorded (rule 4.3).
+    call it. ``paused``: nobody holds it for now, whatever is recorded (rule 4.3). ``distinct`` is its key where other
+    ranks have its title.
     """
 
     key: str
@@ -63,6 +65,12 @@ class Rank(NamedTuple):
     perks: Mapping[str, PerkValue] = NOTHING
     paused: bool = False
     where: Where = NOWHERE
+    distinct: str = ""
+
+    @property
+    def called(self) -> str:
+        """What people call it: its title, with what tells it from others of that title."""
+        return titled(self.title, self.key, self.distinct)
 
     @property
     def may_be_joined(self) -> bool:

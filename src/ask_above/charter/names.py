@@ -102,6 +102,15 @@ def upper(text: str) -> str:
     return text if any(mark in first for mark in "._0123456789") else text[:1].upper() + text[1:]
 
 
+def titled(title: str, key: str, distinct: str) -> str:
+    """Return what people call a thing: its title, with what tells it from others of that title; the key where none.
+
+    >>> titled("Chat", "chat-a", "North"), titled("Chat", "chat-a", ""), titled("", "chat-a", "")
+    ('Chat (North)', 'Chat', 'chat-a')
+    """
+    return f"{title} ({distinct})" if distinct and distinct != title else title or key
+
+
 def how_many(count: int, thing: str, things: str = "") -> str:
     """Return how many there are of something, in words that fit the number.
 

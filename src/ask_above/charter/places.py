@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-from collections import Counter
-from collections.abc import Sequence
 from typing import NamedTuple
 
 from ask_above.charter.catalogue import NO_WORDS, Words
-from ask_above.charter.names import SITE
+from ask_above.charter.names import titled
 from ask_above.charter.where import NOWHERE, Where
 
 
@@ -57,7 +55,10 @@ class Gate(NamedTuple):
 
 
 class Place(NamedTuple):
-    """The site itself, a section, or a channel, page or board in it."""
+    """The site itself, a section, or a channel, page or board in it.
+
+    ``distinct`` is what tells it from others of its title: its section, else its key.
+    """
 
     key: str
     kind: str
@@ -69,6 +70,12 @@ class Place(NamedTuple):
     gate: Gate | None = None
     like: tuple[str, ...] = ()
     where: Where = NOWHERE
+    distinct: str = ""
+
+    @property
+    def called(self) -> str:
+        """What people call it: its title, with what tells it from others of that title."""
+        return titled(self.title, self.key, self.distinct)
 
 
 class Conferred(NamedTuple):
@@ -87,6 +94,12 @@ class Group(NamedTuple):
     includes: tuple[str, ...] = ()
     confers: tuple[Conferred, ...] = ()
     where: Where = NOWHERE
+    distinct: str = ""
+
+    @property
+    def called(self) -> str:
+        """What people call it: its title, with what tells it from others of that title."""
+        return titled(self.title, self.key, self.distinct)
 
 
 class OverrideSet(NamedTuple):
@@ -95,27 +108,3 @@ class OverrideSet(NamedTuple):
     key: str
     overrides: tuple[Override, ...] = ()
     where: Where = NOWHERE
-
-
-def told_apart(places: Sequence[Place]) -> tuple[Place, ...]:
-    """Return places as they are told: where several have one title, each with what tells it apart, its section or key.
-
-    >>> one = Place("a", "board", title="Chat", parent="north")
-    >>> [place.title for place in told_apart([Place("north", "section", title="North"), one, one._replace(key="b")])]
-    ['North', 'Chat (a)', 'Chat (b)']
-    """
-    times = Counter(place.title for place in places)
-    # in most communities every title is one place's alone
-    if len(times) == len(places):
-        return tuple(places)
-    titles = {place.key: place.title for place in places}
-    inside = Counter((place.title, titles.get(place.parent or "")) for place in places)
-
-    def told(place: Place) -> Place:
-        if times[place.title] == 1:
-            return place
-        section = titles.get(place.parent or "", "") if place.parent not in (None, SITE) else ""
-        apart = section if section and inside[place.title, section] == 1 else place.key
-        return place._replace(title=f"{place.title} ({apart})")
-
-    return tuple(told(place) for place in places)

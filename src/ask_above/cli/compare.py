@@ -41,7 +41,7 @@ def command(one: str, other: str | None, at: str | None, asked: CommandQuestion,
 
     def show(screen: Screen) -> None:
         if not comparisons:
-            screen.line(f"{opened.rank(rank or '').title} was not copied from another rank, and builds on none.")
+            screen.line(f"{opened.rank(rank or '').called} was not copied from another rank, and builds on none.")
         for n, comparison in enumerate(comparisons):
             if n:
                 screen.line()

@@ -73,7 +73,7 @@ def _entering(asked: CommandQuestion) -> int:
         rows = []
         for c in shut:
             who = few(c.members, at_most(_FEW), called=lambda key: members[key].called)
-            rows.append([places[c.place].title, c.asks.removeprefix("it requires "), f"{len(c.members):,}", who])
+            rows.append([places[c.place].called, c.asks.removeprefix("it requires "), f"{len(c.members):,}", who])
         screen.table(["Place", "Requires", "Members", "Admits"], rows, right=[2])
 
     return asked.answer(table, show)

@@ -83,12 +83,12 @@ def _groups(opened: Community) -> dict[str, list[str]]:
     """Return groups, and ranks on the whole site, by title, with the keys of those in them."""
     register, charter, now = opened.register, opened.charter, opened.names.moment()
     groups = {
-        group.title: [m.key for m in register.members.values() if key in m.groups]
+        group.called: [m.key for m in register.members.values() if key in m.groups]
         for key, group in charter.groups.items()
     }
     for key, rank in charter.ranks.items():
         if not rank.automatic:
-            groups.setdefault(rank.title, []).extend(
+            groups.setdefault(rank.called, []).extend(
                 assignment.member
                 for assignment in register.assignments
                 if assignment.rank == key and assignment.place == "site" and assignment.period.contains(now)

@@ -66,10 +66,10 @@ def _write(opened: Community, how: How, file: Path, place: str | None) -> int:
     from ask_above.files.sheets import Layout, write_sheet
 
     compiled, grid_sheet = opened.decider.compiled, made(opened.decider, place)
-    where = "" if place is None else f" in {opened.place(place).title} ({place})"
+    where = "" if place is None else f" in {opened.place(place).called} ({place})"
     last = home_of(how.community).read().loaded
     title = f"{_SHEET} {opened.charter.title}{where}, as of change {last.last if last else 0}"
-    names = [rank.title for rank in compiled.ranks]
+    names = [rank.called for rank in compiled.ranks]
     lines = [[title], [KEYS, *[""] * (len(HEADS) - 1), *grid_sheet.ranks], [*HEADS, *names]]
     for key, each in compiled.catalogue.capabilities.items():
         lines.append([each.heading, key, each.about, *(grid_sheet.cells[key][rank] for rank in grid_sheet.ranks)])

@@ -42,11 +42,11 @@ def list_groups(asked: CommandQuestion) -> int:
     rows = []
     for key, group in charter.groups.items():
         confers = [
-            charter.ranks[c.rank].title + ("" if c.place == "site" else f" in {charter.places[c.place].title}")
+            charter.ranks[c.rank].called + ("" if c.place == "site" else f" in {charter.places[c.place].called}")
             for c in group.confers
         ]
-        includes = [charter.groups[other].title for other in group.includes]
-        rows.append((key, group.title, inside[key], listed(includes), listed(confers)))
+        includes = [charter.groups[other].called for other in group.includes]
+        rows.append((key, group.called, inside[key], listed(includes), listed(confers)))
 
     def show(screen: Screen) -> None:
         heads = ["Key", "Title", "Members", "Includes", "Confers"]

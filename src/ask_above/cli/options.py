@@ -154,19 +154,20 @@ def _formats(help_text: str, *more: str) -> Callable[[F], F]:
 
 
 def full_option(command: F) -> F:
-    """Add ``--full``, which every screen knows."""
-    from ask_above.show.screen import FULL
-
-    def keep(context: click.Context, _: click.Parameter, value: bool) -> None:
-        before = FULL.set(value)
-        # a program that runs several commands gets for each what that one says
-        context.call_on_close(lambda: FULL.reset(before))
+    """Add ``--full``, which every screen of the command knows, and none after it."""
+    from ask_above.show.screen import in_full
 
     # two decorators may add it to one command, and click would show it twice
     if any("--full" in param.opts for param in getattr(command, "__click_params__", ())):
         return command
+
+    @wraps(command)
+    def wrapped(*args: Any, full: bool, **given: Any) -> Any:
+        with in_full(full):
+            return command(*args, **given)
+
     help_text = "Show what the first screen leaves out."
-    return click.option("--full", is_flag=True, expose_value=False, callback=keep, help=help_text)(command)
+    return click.option("--full", is_flag=True, help=help_text)(cast("F", wrapped))
 
 
 def write_findings(
@@ -281,12 +282,12 @@ def members(community: Community) -> dict[str, str]:
 
 def ranks(community: Community) -> dict[str, str]:
     """Return the ranks, by key, with their titles."""
-    return {key: rank.title for key, rank in community.charter.ranks.items()}
+    return {key: rank.called for key, rank in community.charter.ranks.items()}
 
 
 def places(community: Community) -> dict[str, str]:
     """Return the places, by key, with their titles."""
-    return {key: place.title for key, place in community.charter.places.items()}
+    return {key: place.called for key, place in community.charter.places.items()}
 
 
 def meant(community: Community, word: str) -> str:
@@ -307,7 +308,7 @@ def meant(community: Community, word: str) -> str:
 
 def groups(community: Community) -> dict[str, str]:
     """Return the groups, by key, with their titles."""
-    return {key: group.title for key, group in community.charter.groups.items()}
+    return {key: group.called for key, group in community.charter.groups.items()}
 
 
 def capabilities(community: Community) -> dict[str, str]:

@@ -39,7 +39,7 @@ def command(act: str | None, at: str, asked: CommandQuestion) -> int:
     tables = [
         PowerTable(each, list(power_cells(decider, each, place, now))) for each in ([act_named(act)] if act else ACTS)
     ]
-    where = in_place(decider.compiled.places[place].title, site=False)[3:] if place else "whole site"
+    where = in_place(decider.compiled.places[place].called, site=False)[3:] if place else "whole site"
     return asked.answer(
         lambda: power_table(tables), lambda screen: show_powers(screen, decider.compiled, tables, where)
     )

@@ -107,7 +107,7 @@ def _beside(ranks: Sequence[Rank], rank: Rank, spot: str) -> tuple[str | None, s
     if not rank.automatic:  # the bottom is that of the ranks that one can be assigned
         ends["bottom"] = [each for each in ranks if each.key == rank.key or not (each.automatic or each.entry)][-1]
     if rank.key == ends[spot].key:
-        raise click.UsageError(f"{rank.title} stands at the {'top' if spot in ('top', 'up') else 'bottom'} already.")
+        raise click.UsageError(f"{rank.called} stands at the {'top' if spot in ('top', 'up') else 'bottom'} already.")
     if spot in ("top", "up"):
         return (ends["top"].key if spot == "top" else ranks[rank.position - 1].key), None
     return None, (ends["bottom"].key if spot == "bottom" else ranks[rank.position + 1].key)
@@ -186,7 +186,7 @@ def withdraw(name: str, *, how: How) -> int:
     compiled = opened.decider.compiled
     for key in carriers(opened.charter, name) if name in opened.charter.catalogue.bit else ():
         where, said = source_of(compiled, opened.rank(key), name)
-        stdout().line(f"  {opened.rank(key).title} grants {name}{said} ({where})")
+        stdout().line(f"  {opened.rank(key).called} grants {name}{said} ({where})")
     return carry_out(how, change.Withdraw(name))
 
 
@@ -212,5 +212,5 @@ def remove(key: str, instead: str | None, *, nothing: bool, how: How) -> int:
     if holders and instead is None and not nothing:
         names = few(holders, _FEW, called=lambda holder: opened.member(holder).called)
         have = how_many(len(holders), "member has", "members have")
-        raise click.UsageError(f"{have} {rank.title}: {names}. Add --instead RANK or --none.")
+        raise click.UsageError(f"{have} {rank.called}: {names}. Add --instead RANK or --none.")
     return carry_out(how, change.RankRemove(key, instead))

@@ -39,7 +39,7 @@ def command(who: str, capability: str, author: str | None, asked: CommandQuestio
             "head",
         )
         if places:
-            told = [[p.title, p.key, p.kind, opened.place(p.parent).title if p.parent else ""] for p in places]
+            told = [[p.called, p.key, p.kind, opened.place(p.parent).called if p.parent else ""] for p in places]
             screen.line()
             screen.table(["Place", "Key", "Kind", "In"], told)
 

@@ -55,7 +55,7 @@ def command(what: What, asked: CommandQuestion, *, anywhere: bool, risk: str | N
         total, compiled = len(opened.register.members), opened.decider.compiled
         able = frame.member.nunique()
         place = opened.place(at).key
-        where = "anywhere" if anywhere else in_place(compiled.named[place].title, site=place == SITE)
+        where = "anywhere" if anywhere else in_place(compiled.named[place].called, site=place == SITE)
         said = said_act(opened, what) if name in ACT_WORDS else f"use {opened.names.capability(name)}"
         screen.line(f"{f'{able:,}' if able else 'None'} of {total:,} members may {said} {where}", "head")
         if rows:
@@ -72,11 +72,11 @@ def _members(
     screen: Screen, opened: Community, rows: Sequence[Sequence[Any]], *, through: bool, anywhere: bool
 ) -> None:
     compiled = opened.decider.compiled
-    titles = {rank.key: rank.title for rank in compiled.ranks}
+    titles = {rank.key: rank.called for rank in compiled.ranks}
     shown = []
     for row in rows:
         ranks = ", ".join(titles.get(key, key) for key in str(row[3]).split(", ") if key)
-        spot = [compiled.named[row[-1]].title if row[-1] != SITE else "the whole site"] if anywhere else []
+        spot = [compiled.named[row[-1]].called if row[-1] != SITE else "the whole site"] if anywhere else []
         shown.append([row[1], row[0], *spot, row[4] if through else ranks])
     heads = ["Name", "Key", *(["Where"] if anywhere else []), "Through" if through else "Ranks"]
     screen.table(heads, shown)
@@ -114,10 +114,10 @@ def _of_risk(asked: CommandQuestion, what: What, risk: str | None, *, everywhere
         for name, spots in able.items():
             at = {place: spot.members for spot in spots for place in spot.places}
             for place in filter(at.__contains__, places):
-                yield from ((name, key, members[key].called, place) for key in at[place])
+                yield from ((name, key, members[key].name or key, place) for key in at[place])
 
     def show(screen: Screen) -> None:
-        screen.line(f"Capabilities of {risk} risk{'' if here == SITE else f' in {places[here].title}'}", "head")
+        screen.line(f"Capabilities of {risk} risk{'' if here == SITE else f' in {places[here].called}'}", "head")
         for name in names:
             screen.line()
             screen.paragraph(f"{name}: {catalogue[name].about or name}", rest="  ", style="head")
@@ -135,7 +135,7 @@ def _of_risk(asked: CommandQuestion, what: What, risk: str | None, *, everywhere
 def said_act(community: Community, what: What) -> str:
     """Say an act in words, with the titles that people know."""
     name = (what.target or "").removeprefix(RANK_MARK)
-    titles = {key: rank.title for key, rank in community.charter.ranks.items()}
+    titles = {key: rank.called for key, rank in community.charter.ranks.items()}
     titles |= {key: member.called for key, member in community.register.members.items()}
     said = f"{what.name} {titles.get(name, name)}"
     for word, other in (("to", what.to), ("of", what.of)):

@@ -40,7 +40,7 @@ class ActAsked(NamedTuple):
         case.enough = enough
         steps = case.put(self.name, rank, target, (self.using,) if self.using else ())
         allowed = not any(step.holds is False for step in steps)
-        where = "" if site else f" {in_place(compiled.places[place].title, site=place == 0)}"
+        where = "" if site else f" {in_place(compiled.places[place].called, site=place == 0)}"
         may = f"{actor.label} {'may' if allowed else 'may not'} {self._doing(actor, rank, target)}{where}."
         return Answer(allowed, _teller(steps, f"{'Yes' if allowed else 'No'}: {may}", allowed=allowed))
 
@@ -50,7 +50,7 @@ class ActAsked(NamedTuple):
 
     def _doing(self, actor: Asked, rank: Rank | None, target: Asked | None) -> str:
         """Return what is done, after 'may'."""
-        title, label = rank.title if rank else "", target.label if target else ""
+        title, label = rank.called if rank else "", target.label if target else ""
         oneself = target is not None and target.member is not None and target.key == actor.key
         match self.name:
             case Act.MODERATE:

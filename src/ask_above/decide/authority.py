@@ -29,7 +29,7 @@ def conditions(people: People, rank: Rank, target: Asked, chain: tuple[int, ...]
     steps = [*_status(target), *_after(compiled, rank, target, chain), *_apart(compiled, rank, target)]
     steps += _limit(people, rank, target, at)
     if not steps and (rank.after or rank.apart_from or rank.limit is not None):
-        steps.append(Step("6.8", "conditions", {"rank": rank.title}, holds=True))
+        steps.append(Step("6.8", "conditions", {"rank": rank.called}, holds=True))
     return steps
 
 
@@ -41,10 +41,10 @@ def _status(target: Asked) -> Iterator[Step]:
 def _after(compiled: CompiledCharter, rank: Rank, target: Asked, chain: tuple[int, ...]) -> Iterator[Step]:
     """Every rank of ``after`` is recorded for the target on the way to the place."""
     recorded = {holding.rank for holding in target.recorded if holding.how == How.AUTOMATIC or holding.place in chain}
-    missing = [compiled.charter.ranks[key].title for key in rank.after if compiled.rank_at[key] not in recorded]
+    missing = [compiled.charter.ranks[key].called for key in rank.after if compiled.rank_at[key] not in recorded]
     if missing:
-        place = in_place(compiled.places[chain[-1]].title, site=len(chain) == 1)
-        words = {"rank": rank.title, "needed": listed(missing), "place": place, "target": target.label}
+        place = in_place(compiled.places[chain[-1]].called, site=len(chain) == 1)
+        words = {"rank": rank.called, "needed": listed(missing), "place": place, "target": target.label}
         yield Step("6.8", "after", words, holds=False)
 
 
@@ -59,7 +59,7 @@ def _apart(compiled: CompiledCharter, rank: Rank, target: Asked) -> Iterator[Ste
     for key in sorted(recorded_anywhere(compiled, target), key=compiled.rank_at.__getitem__):
         other = compiled.charter.ranks[key]
         if key in rank.apart_from or rank.key in other.apart_from:
-            words = {"rank": rank.title, "other": other.title, "target": target.label}
+            words = {"rank": rank.called, "other": other.called, "target": target.label}
             yield Step("6.8", "apart", words, holds=False)
 
 
@@ -70,7 +70,7 @@ def _limit(people: People, rank: Rank, target: Asked, at: Instant) -> Iterator[S
     count = 1 + how_many_have(people, rank, at, but=target.key)
     if count > rank.limit:
         words = {
-            "rank": rank.title,
+            "rank": rank.called,
             "limit": how_many(rank.limit, "member"),
             "target": target.label,
             "count": str(count),
@@ -151,7 +151,7 @@ class Case:
             self.target_over(rule, target)
             highest = self.reached(target)
             on = self.compiled.ladder.rank(highest)
-            title = on.title if on else "someone without any rank"
+            title = on.called if on else "someone without any rank"
             self.on_list(rule, on.key if on else None, title, able or using)
         return self.steps
 
@@ -163,7 +163,7 @@ class Case:
         if not self.in_change:
             self._givable(rank)
             if rank.paused:
-                self._no("6.8", "paused", rank=rank.title)
+                self._no("6.8", "paused", rank=rank.called)
         if target is not None and not self.in_change:
             self.steps += conditions(self.people, rank, target, self.compiled.chains[self.place], self.at)
         oneself = self._is_actor(target)
@@ -174,7 +174,7 @@ class Case:
             return self.steps
         # joining an open rank asks for nothing but the conditions, which are steps already (6.8)
         if oneself and rank.open and not rank.paused and self.place == 0 and self.actor.acts:
-            self._yes("6.8", "open-join", rank=rank.title)
+            self._yes("6.8", "open-join", rank=rank.called)
             return self.steps
         someone = target or self._anybody
         rule = self.compiled.charter.rules.act(Act.ASSIGN)
@@ -206,7 +206,7 @@ class Case:
         if not self.in_change:  # in a change it is one of its conditions
             self._givable(rank)
         if not self.in_change and not self.has_assignment(rank, target):
-            words = {"target": target.label, "rank": rank.title, "place": self._where(self.place)}
+            words = {"target": target.label, "rank": rank.called, "place": self._where(self.place)}
             self._no("6.9", "no-assignment", **words)
         if self._owner_decides(target):
             return self.steps
@@ -227,15 +227,15 @@ class Case:
     def manage(self, rank: Rank) -> list[Step]:
         """Collect why the actor may or may not change ``rank`` (rule 6.10)."""
         if rank.kept_by:
-            self._no("6.10", "kept", rank=rank.title, keeper=rank.kept_by)
+            self._no("6.10", "kept", rank=rank.called, keeper=rank.kept_by)
         if self.actor.rules_all:
             self._yes("4.5", "owner-act", who=self.actor.label)
             return self.steps
         rule = self.compiled.charter.rules.act(Act.MANAGE)
         if self._acts():
             able = self.capability(rule, rule.using, 0)
-            self._over(rule, rank.title, rank.position)
-            self.on_list(rule, rank.key, rank.title, able or rule.using)
+            self._over(rule, rank.called, rank.position)
+            self.on_list(rule, rank.key, rank.called, able or rule.using)
         return self.steps
 
     def call(self, rank: Rank) -> list[Step]:
@@ -243,14 +243,14 @@ class Case:
         if not self._acts():
             return self.steps
         if rank.call_open:
-            self._yes("6.11", "call-open", rank=rank.title)
+            self._yes("6.11", "call-open", rank=rank.called)
         elif self.actor.rules_all:
             self._yes("4.5", "owner-act", who=self.actor.label)
         else:
             rule = self.compiled.charter.rules.act(Act.CALL)
             able = self.capability(rule, rule.using, self.place)
             if not able:
-                self._no("6.11", "call-closed", rank=rank.title)
+                self._no("6.11", "call-closed", rank=rank.called)
         return self.steps
 
     # -- who acts on whom
@@ -279,20 +279,20 @@ class Case:
 
     def _givable(self, rank: Rank) -> None:
         if rank.held_by is not None:
-            self._no("6.8", "automatic-rank", rank=rank.title, by=HELD_BY[rank.held_by])
+            self._no("6.8", "automatic-rank", rank=rank.called, by=HELD_BY[rank.held_by])
         if rank.kept_by:
-            self._no("6.8", "kept", rank=rank.title, keeper=rank.kept_by)
+            self._no("6.8", "kept", rank=rank.called, keeper=rank.kept_by)
 
     def _rank_and_target(self, rule: ActRule, rank: Rank, target: Asked, *, oneself: bool, made: bool = False) -> None:
         """Hold capability, rank and member to what the act asks (rule 6.8)."""
         able = self.capability(rule, rule.using, self.place)
         if not made:
-            self._over(rule, rank.title, rank.position)
+            self._over(rule, rank.called, rank.position)
         if oneself:
             self._note("6.8", "self" if rule.oneself else "not-self", holds=rule.oneself)
         else:
             self.target_over(rule, target)
-        self.on_list(rule, rank.key, rank.title, able or rule.using)
+        self.on_list(rule, rank.key, rank.called, able or rule.using)
 
     def has_assignment(self, rank: Rank, target: Asked) -> bool:
         """Whether there is something to unassign: an assignment at exactly this place, in force or to come."""
@@ -320,7 +320,7 @@ class Case:
         self._note(rule, code, holds=True, **words)
 
     def _where(self, place: int) -> str:
-        return in_place(self.compiled.places[place].title, site=place == 0)
+        return in_place(self.compiled.places[place].called, site=place == 0)
 
     def capability(self, rule: ActRule, using: tuple[str, ...], place: int) -> tuple[str, ...]:
         """Return those of the act's capabilities that the actor can use; note it if there is none (rule 6.2)."""
@@ -359,13 +359,13 @@ class Case:
         """Note whether a member stands where the act reaches, and by which rank they stand there."""
         there = self.reached(target)
         rank, label = self.compiled.ladder.rank(there), target.label
-        self._over(rule, f"{label} ({rank.title})" if rank and target.sort is Sort.MEMBER else label, there)
+        self._over(rule, f"{label} ({rank.called})" if rank and target.sort is Sort.MEMBER else label, there)
 
     def _over(self, rule: ActRule, label: str, there: int) -> None:
         """Note whether the one acted on stands where the act reaches (rule 6.3)."""
         own = self._own_standing(rule)
         rank, who = self.compiled.ladder.rank(own), self.actor.label
-        short = rank.title if rank else who
+        short = rank.called if rank else who
         words = {
             "target": label,
             "actor": f"{who} ({short})" if rank and self.actor.sort is Sort.MEMBER else short,
@@ -392,7 +392,7 @@ class Case:
             refused |= {rank.key: rank for rank in asked}
         if refused:
             where = next(rank.lists[rule.act].where for rank in refused.values() if rule.act in rank.lists)
-            titles = listed((rank.title for rank in refused.values()), "or")
+            titles = listed((rank.called for rank in refused.values()), "or")
             self._no("6.4", "not-on-list", ranks=titles, what=what, file=in_file(where))
 
     @staticmethod
@@ -435,7 +435,7 @@ class Case:
             self._yes("6.9", "own-up")
         for gain in told_once(found):
             what = "everything" if gain.unbounded else self._some(gain.mask)
-            words = {"target": target.label, "rank": rank.title, "place": self._where(gain.place)}
+            words = {"target": target.label, "rank": rank.called, "place": self._where(gain.place)}
             self._no("6.9", "own-gain", what=what, **words)
 
 

@@ -12,7 +12,7 @@ from typing import NamedTuple
 from ask_above.charter.catalogue import Catalogue, Words, content
 from ask_above.charter.charter import Charter
 from ask_above.charter.ladder import RANK_LOOKS, Rank
-from ask_above.charter.places import Override, told_apart
+from ask_above.charter.places import Override
 from ask_above.decide.kept import Keeper
 from ask_above.decide.ladder import Ladder
 from ask_above.decide.layers import Entrance, LayerName, Saying, Sayings, Word, entrance, first_says, sayings
@@ -201,9 +201,7 @@ class CompiledCharter(Keeper):
         return here.key, here.kind, here.parent
 
     def _name_places(self) -> None:
-        """Keep the places as they are told: titles that several have name their section."""
-        self.places = told_apart(tuple(self.charter.places.values()))
-        self.named = {place.key: place for place in self.places}
+        self.places, self.named = tuple(self.charter.places.values()), self.charter.places
 
     def _set_up_places(self) -> None:
         self._name_places()

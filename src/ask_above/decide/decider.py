@@ -113,14 +113,14 @@ class Decider(Keeper):
         rule = self.compiled.charter.rules.act(Act.MODERATE)
         if capability not in rule.using:
             return ()
-        where = in_place(self.compiled.places[place].title, site=place == 0)
+        where = in_place(self.compiled.places[place].called, site=place == 0)
         if asked.rules_all:
             return (f"This reaches anyone {where} but themselves.",)
         if not asked.acts:
             return (f"This reaches nobody: only an active member may act on others, and {asked.label} is not one.",)
         own = standing(self.compiled, asked.profile, place)
         rank = self.compiled.ladder.rank(own)
-        title = rank.title if rank else "any rank"
+        title = rank.called if rank else "any rank"
         reaches = {
             Over.BELOW: f"only those below {title}",
             Over.LEVEL: f"only those below {title} or level with it",
@@ -134,7 +134,7 @@ class Decider(Keeper):
         if not asked_for or any(Act.MODERATE not in rank.lists for rank in asked_for):
             return ""
         lists = [rank.lists[Act.MODERATE] for rank in asked_for]
-        left_out = [r.title for r in self.compiled.ranks if not any(each.admits(r.key) for each in lists)]
+        left_out = [r.called for r in self.compiled.ranks if not any(each.admits(r.key) for each in lists)]
         return f", and not {listed(left_out, 'or')}" if left_out else ""
 
     # -- acts

@@ -36,7 +36,7 @@ def source_of(compiled: CompiledCharter, rank: Rank, capability: str) -> tuple[W
         base = compiled.charter.ranks[key]
         if compiled.carried[base.position] & catalogue.bit[capability]:
             where, how = source_of(compiled, base, capability)
-            return where, f", through {base.title}{how}"
+            return where, f", through {base.called}{how}"
     return rank.where, ""
 
 
@@ -138,7 +138,7 @@ class Explainer:
             self._add("4.8", "no-ranks", {"who": self.asked.label})
         unbounded = [position for position, _ in self._here if position in self.compiled.unbounded]
         if unbounded:
-            self._add("3.4", "unbounded", {"rank": self.compiled.ranks[unbounded[0]].title}, gives=self.rests)
+            self._add("3.4", "unbounded", {"rank": self.compiled.ranks[unbounded[0]].called}, gives=self.rests)
             return
         carried = False
         for position, withheld in self._here:
@@ -157,22 +157,22 @@ class Explainer:
 
     def _holding(self, holding: Holding) -> Step:
         rank, place = self.compiled.ranks[holding.rank], self.compiled.places[holding.place]
-        where = in_place(place.title, site=holding.place == 0)
+        where = in_place(place.called, site=holding.place == 0)
         match holding.how:
             case How.AUTOMATIC:
-                return Step("4.1", "automatic", {"rank": rank.title, "by": HELD_BY[rank.held_by or "members"]})
+                return Step("4.1", "automatic", {"rank": rank.called, "by": HELD_BY[rank.held_by or "members"]})
             case How.CONFERRED:
-                group = self.compiled.charter.groups[holding.group or ""].title
-                return Step("4.3", "conferred", {"rank": rank.title, "group": group, "place": where})
+                group = self.compiled.charter.groups[holding.group or ""].called
+                return Step("4.3", "conferred", {"rank": rank.called, "group": group, "place": where})
             case How.ASSIGNED if holding.assignment:
                 giver = self.register.members.get(holding.assignment.by)
                 by = giver.called if giver else holding.assignment.by
                 words = assigned(holding.assignment, by)
-                return Step("4.2", "assigned", {"rank": rank.title, "place": where, **words})
+                return Step("4.2", "assigned", {"rank": rank.called, "place": where, **words})
             case How.ENTRY:
-                return Step("4.4", "entry", {"rank": rank.title})
+                return Step("4.4", "entry", {"rank": rank.called})
             case _:
-                return Step("4.9", "asked", {"rank": rank.title})
+                return Step("4.9", "asked", {"rank": rank.called})
 
     def _carried(self, position: int, both: int) -> None:
         rank = self.compiled.ranks[position]
@@ -181,13 +181,13 @@ class Explainer:
         self._add(
             "3.1",
             "carried",
-            {"rank": rank.title, "what": listed(names), "how": how, "file": in_file(source)},
+            {"rank": rank.called, "what": listed(names), "how": how, "file": in_file(source)},
             gives=both,
         )
 
     def _withheld(self, position: int, both: int) -> None:
         rank, what = self.compiled.ranks[position], listed(self.compiled.catalogue.names(both))
-        self._add("3.3", "withheld", {"rank": rank.title, "what": what, "file": in_file(rank.withhold.where)})
+        self._add("3.3", "withheld", {"rank": rank.called, "what": what, "file": in_file(rank.withhold.where)})
 
     # -- places (rules 5.3 to 5.5)
 
@@ -268,11 +268,11 @@ class Explainer:
             member = self.register.members.get(key)
             return f"{member.called if member else key} (exception)"
         if layer.name is LayerName.GROUP:
-            return f"the group {self.compiled.charter.groups[key].title}"
-        return self.compiled.charter.ranks[key].title
+            return f"the group {self.compiled.charter.groups[key].called}"
+        return self.compiled.charter.ranks[key].called
 
     def _title(self, place: int) -> str:
-        return self.compiled.places[place].title
+        return self.compiled.places[place].called
 
     # -- use (rule 5.6)
 
@@ -324,7 +324,7 @@ class Explainer:
 def term_name(compiled: CompiledCharter, term: GateTerm) -> str:
     """Name one thing that a gate requires."""
     holder = compiled.charter.ranks.get(term.key) or compiled.charter.groups[term.key]
-    return f"{holder.title} or above" if term.above else holder.title
+    return f"{holder.called} or above" if term.above else holder.called
 
 
 def gate_asks(compiled: CompiledCharter, gate: Gate) -> str:
@@ -339,7 +339,7 @@ def gate_asks(compiled: CompiledCharter, gate: Gate) -> str:
 
 def meaningful_places(compiled: CompiledCharter, kinds: frozenset[str]) -> str:
     """Say where a capability applies."""
-    titles = [place.title for place in compiled.places if place.kind in kinds and place.kind != "site"]
+    titles = [place.called for place in compiled.places if place.kind in kinds and place.kind != "site"]
     if "site" in kinds:
         titles.insert(0, "the site itself")
     applies = f"it applies to places of kind {listed(sorted(kinds), 'or')}"

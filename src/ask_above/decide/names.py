@@ -42,7 +42,7 @@ class Names:
 
     >>> from ask_above import Community
     >>> names = Community.demo().names
-    >>> names.rank("warden").title, names.capability("post.edit")
+    >>> names.rank("warden").called, names.capability("post.edit")
     ('River warden', 'post.edit.all')
     """
 

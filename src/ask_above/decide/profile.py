@@ -115,7 +115,7 @@ def profile_of(
 def ask_rank(compiled: CompiledCharter, rank: Rank, *, given: bool = False) -> Asked:
     """Return someone asked about as a rank (rule 4.9); with ``given`` someone who was given it, whatever it is."""
     placed = (Holding(rank.position, 0, How.ASKED),)
-    label = rank.title
+    label = rank.called
     if given:
         return _asked(label, Sort.RANK, Status.ACTIVE, (*_automatic(compiled, "members"), *placed), rank.key)
     # rule 4.9 asks as its holders are, and these hold the other ranks alone meanwhile

@@ -139,7 +139,7 @@ def in_place(title: str, *, site: bool) -> str:
 def in_places(places: Mapping[str, Place], keys: Iterable[str], most: int) -> str:
     """Say several places, the site in front; of more than so many the first. One that is gone is said by its key."""
     found = list(keys)
-    titles = [(key in places and places[key].title) or key for key in found if key != SITE]
+    titles = [(key in places and places[key].called) or key for key in found if key != SITE]
     inside = few(titles, most)
     if SITE in found:
         return "on the whole site" + (f" and in {inside}" if titles else "")

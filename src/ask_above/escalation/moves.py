@@ -18,16 +18,16 @@ Moves = tuple["Move", ...]
 def said(charter: Charter, move: Move) -> str:
     """Say a move in words, with nobody named before it; a detour without a place is meant where it leads."""
     place = charter.places.get(move.place)
-    where = "" if not move.place else in_place(place.title if place else move.place, site=move.place == SITE)
+    where = "" if not move.place else in_place(place.called if place else move.place, site=move.place == SITE)
     known = charter.ranks.get(move.rank)
-    title = "a rank of their own" if move.rank == NEW_RANK else known.title if known else move.rank
+    title = "a rank of their own" if move.rank == NEW_RANK else known.called if known else move.rank
     names = listed(move.names)
     if move.kind == MoveKind.DETOUR:
         about = charter.catalogue.capabilities[move.names[0]].about
         at = f" {where}" if where else ""
         return f"uses {move.names[0]}{at} ({about[:1].lower()}{about[1:]}), which leads to {listed(move.names[1:])}"
     if move.kind in (MoveKind.GROUP, MoveKind.ENTER):
-        title = charter.groups[move.rank].title
+        title = charter.groups[move.rank].called
         return f"is put into {title} by the other" if move.kind == MoveKind.GROUP else f"puts themselves into {title}"
     return {
         "join": f"joins {title}" + (", which is open" if known and known.open else ""),

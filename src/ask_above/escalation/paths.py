@@ -333,10 +333,10 @@ def _candidates(charter: Charter, rank: Rank, moves: Moves) -> Iterator[tuple[st
     for move in moves:
         other = charter.ranks.get(move.rank)
         if move.kind == MoveKind.JOIN and other is not None and other.open:
-            yield f"make {other.title} not open", changes.with_rank(charter, other._replace(open=False))
+            yield f"make {other.called} not open", changes.with_rank(charter, other._replace(open=False))
         if move.kind == MoveKind.DETOUR and not rank.unbounded:
             yield (
-                f"withhold {move.names[0]} from {rank.title}",
+                f"withhold {move.names[0]} from {rank.called}",
                 changes.withholding(charter, rank.key, move.names[:1]),
             )
         if move.kind not in _TAKES:
@@ -355,7 +355,7 @@ def _candidates(charter: Charter, rank: Rank, moves: Moves) -> Iterator[tuple[st
             yield what, changes.with_act(charter, rule._replace(over=Over.BELOW))
         if not rank.unbounded:
             yield (
-                f"withhold {listed(rule.using, 'or')} from {rank.title}",
+                f"withhold {listed(rule.using, 'or')} from {rank.called}",
                 changes.withholding(charter, rank.key, rule.using),
             )
 

@@ -161,7 +161,7 @@ def _xlsx(lines: Sequence[Sequence[str]], layout: Layout, name: str) -> bytes:
 
     book = openpyxl.Workbook()
     page = book.active
-    page.title = name[:31]
+    page.called = name[:31]
     for line in lines:
         page.append([guarded(cell) for cell in line])
     page.freeze_panes = page.cell(layout.above + 2, layout.before + 1)

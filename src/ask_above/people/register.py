@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Collection, Iterable, Iterator, Mapping
 from collections.abc import Set as AbstractSet
 from enum import StrEnum
+from operator import itemgetter
 from typing import NamedTuple, Protocol
 from weakref import WeakKeyDictionary, ref
 
 from ask_above.charter.charter import Charter
 from ask_above.charter.moments import ALWAYS, Instant, Period
-from ask_above.charter.names import SITE
+from ask_above.charter.names import SITE, titled
 from ask_above.charter.where import NOTHING, NOWHERE, Where
 
 KINDS = ("person", "bot")
@@ -39,6 +41,7 @@ class Member(NamedTuple):
 
     ``joined`` tells that somebody has been active once, and since when. ``was`` is the status before somebody was
     locked or retired. ``id``, ``user_name`` and ``external_id`` are what other programs know the member by.
+    ``distinct`` is the key where others in the register have the name.
     """
 
     key: str
@@ -55,6 +58,7 @@ class Member(NamedTuple):
     was: str = ""
     phone: str = ""
     where: Where = NOWHERE
+    distinct: str = ""
 
     @classmethod
     def of(cls, cells: Mapping[str, str], where: Where = NOWHERE) -> Member:
@@ -97,8 +101,8 @@ class Member(NamedTuple):
 
     @property
     def called(self) -> str:
-        """The name, or the key where there is none."""
-        return self.name or self.key
+        """The name, with the key where others have it too; the key where there is none."""
+        return titled(self.name, self.key, self.distinct)
 
 
 class Assignment(NamedTuple):
@@ -152,10 +156,18 @@ class Register:
     A register that was made from another by changes shares with it all that they left alone.
     """
 
+    _names: _Names | None
+
     def __init__(
         self, members: Mapping[str, Member] = NOTHING, assignments: Iterable[Assignment] = (), source: str = ""
     ) -> None:
-        self.members, self.source = members, source
+        self.members, self._names = members, None
+        if isinstance(members, dict):  # those that are read one by one are told apart by what reads them
+            times = Counter(map(_NAME, members.values()))
+            shared = {name for name, n in times.items() if n > 1} if len(times) < len(members) else set[str]()
+            self._names = _Names(times)
+            self.members = _told_apart(members, shared, self._names)
+        self.source = source
         self._line = _Line()
         self._changed: dict[str, list[Assignment]] = {}
         given: dict[str, list[Assignment]] = {}
@@ -219,11 +231,10 @@ class Register:
             return self
         other = Register.__new__(Register)
         other.members, other.source, other._rows = self.members, self.source, None if members else self._rows
+        other._names = self._names
         gone: dict[str, list[Assignment]] = {key: [] for key, member in members.items() if member is None}
         if members:
-            other.members = dict(self.members) | {key: each for key, each in members.items() if each is not None}
-            for key in gone:
-                other.members.pop(key, None)
+            other.members, other._names = self._with_records(members)
         new = {**given, **gone}
         other._line = self._line.after((*members, *new))
         # a long line of small changes would make every look-up go through all of them
@@ -233,9 +244,23 @@ class Register:
             other._of, other._changed = self._of, self._changed | new
         return other
 
+    def _with_records(self, records: Mapping[str, Member | None]) -> tuple[dict[str, Member], _Names]:
+        """Return the members with some changed, ``None`` for those who go, and their names, namesakes told apart."""
+        after, gone, come = dict(self.members), list[str](), list[str]()
+        names = self._names or _Names(Counter(map(_NAME, after.values())))
+        for key, record in records.items():
+            before = after.pop(key, None) if record is None else after.get(key)
+            gone += [before.name] if before else []
+            if record is not None:
+                come.append(record.name)
+                kept = before.distinct if before and before.name == record.name else ""
+                after[key] = record._replace(distinct=kept)
+        names, doubtful = names.after(gone, come)
+        return _told_apart(after, doubtful, names), names
+
     def _with(self, member: str, given: list[Assignment]) -> Register:
         other = Register.__new__(Register)
-        other.members, other.source, other._rows = self.members, self.source, self._rows
+        other.members, other.source, other._rows, other._names = self.members, self.source, self._rows, self._names
         other._line = self._line.after((member,))
         if len(self._changed) >= _MOST_CHANGED:
             other._of, other._changed, other._rows = self._given(), {}, None
@@ -305,6 +330,37 @@ class Register:
 
 _LAST: WeakKeyDictionary[Register, tuple[ref[Register], list[str]]] = WeakKeyDictionary()
 """The register that each was compared with last, and who differs: every room that a change comes through asks that."""
+
+
+_NAME = itemgetter(Member._fields.index("name"))
+
+
+class _Names:
+    """How many members have each name: counted once, and with what has changed since beside it."""
+
+    def __init__(self, times: Mapping[str, int], changed: Mapping[str, int] = NOTHING) -> None:
+        self._times, self._changed = times, changed
+
+    def times(self, name: str) -> int:
+        """Return how many have a name; nobody shares none."""
+        return self._changed.get(name, self._times.get(name, 0)) if name else 0
+
+    def after(self, gone: Iterable[str], come: Iterable[str]) -> tuple[_Names, set[str]]:
+        """Return the names after some have gone and others come, and those that are or were shared among them."""
+        now = Counter(come)
+        now.subtract(gone)
+        now = Counter({name: more for name, more in now.items() if more})
+        after = {**self._changed, **{name: self.times(name) + more for name, more in now.items()}}
+        other = _Names(self._times, after) if len(after) < _MOST_AT_ONCE else _Names({**self._times, **after})
+        return other, {name for name in now if max(self.times(name), other.times(name)) > 1}
+
+
+def _told_apart(members: dict[str, Member], names: AbstractSet[str], known: _Names) -> dict[str, Member]:
+    """Let those who share one of these names carry their keys; nobody else of these does, or is another object."""
+    among = [member for member in members.values() if member.name in names] if names else ()
+    marked = ((member, member.key if known.times(member.name) > 1 else "") for member in among)
+    changed = {member.key: member._replace(distinct=mark) for member, mark in marked if member.distinct != mark}
+    return members | changed if changed else members
 
 
 def _same(one: list[Assignment], two: list[Assignment]) -> bool:

@@ -118,7 +118,7 @@ class Decisions:
         seeing = self.community.charter.rules.seeing
         seen = seeing is None or self.community.may(asked.who, seeing, at=asked.place, when=asked.when)
         place = self.community.charter.places[asked.place]
-        where = f" in {place.title}" if seen and asked.place != SITE else ""
+        where = f" in {place.called}" if seen and asked.place != SITE else ""
         return f"{may} do this here: {about}{where}." if about else f"{may} do this{where or ' here'}."
 
     def _about(self, name: str) -> str:

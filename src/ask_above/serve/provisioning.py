@@ -386,7 +386,7 @@ class RegisterStorage(ScimStorage):
             rank = self.community.charter.ranks[name]
             token = ACTOR.get()
             if rank.kept_by and (come or go) and (token is None or rank.kept_by.casefold() != token.name.casefold()):
-                kept = f"{rank.title} is kept by {rank.kept_by}; nobody here gives or takes it."
+                kept = f"{rank.called} is kept by {rank.kept_by}; nobody here gives or takes it."
                 raise MutabilityException(detail=kept)
             return [*(Assign(member, name) for member in sorted(come)), *(Unassign(m, name) for m in sorted(go))]
         edits: list[Edit] = [MemberGroups(member, put=(name,)) for member in sorted(come)]

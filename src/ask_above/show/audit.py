@@ -99,7 +99,7 @@ def _turned(audit: Audit, each: NotAllowed) -> str:
         rank = audit.states.now.names.charter.ranks.get(given.rank)
         file = f" ({given.where})" if given.where.line else ""
         whose = "their" if given.member == each.deed.member else f"{given.member}'s"
-        return f"{until}, when {whose} assignment of {rank.title if rank else given.rank} {how}{file}."
+        return f"{until}, when {whose} assignment of {rank.called if rank else given.rank} {how}{file}."
     if each.since is None:
         return f"{until}."
     state = next(state for state in audit.states.states if state.number == each.since)
@@ -117,7 +117,7 @@ def _used(screen: Screen, audit: Audit) -> None:
 
 def show_least(screen: Screen, audit: Audit, found: Sequence[Least]) -> None:
     """Show the least ladder under which all that was done would still be allowed, as commands."""
-    titles = {key: rank.title for key, rank in audit.states.now.names.charter.ranks.items()}
+    titles = {key: rank.called for key, rank in audit.states.now.names.charter.ranks.items()}
     screen.line()
     if not found:
         screen.line("The log needs everything that the ranks grant.", "yes")
@@ -137,19 +137,19 @@ def _through(audit: Audit, by: str) -> str:
     # exception in PLACE, group KEY in PLACE, override RANK in PLACE, or a rank alone
     kind, _, rest = by.partition(" ")
     if not rest:
-        return charter.ranks[by].title if by in charter.ranks else by
+        return charter.ranks[by].called if by in charter.ranks else by
     rank, _, place = rest.rpartition("in ")
-    where = compiled.named[place].title if place in compiled.named else place
+    where = compiled.named[place].called if place in compiled.named else place
     key = rank.strip()
     if kind == "exception":
         return f"an exception in {where}"
     if kind == "group":
-        return f"the group {charter.groups[key].title}, in {where}" if key in charter.groups else by
-    return f"{charter.ranks[key].title if key in charter.ranks else key}, by an override in {where}"
+        return f"the group {charter.groups[key].called}, in {where}" if key in charter.groups else by
+    return f"{charter.ranks[key].called if key in charter.ranks else key}, by an override in {where}"
 
 
 def _unused(screen: Screen, audit: Audit) -> None:
-    titles = {key: rank.title for key, rank in audit.states.now.names.charter.ranks.items()}
+    titles = {key: rank.called for key, rank in audit.states.now.names.charter.ranks.items()}
     if not audit.unused:
         return
     screen.head(f"Never used in {how_many(audit.days, 'day')}")

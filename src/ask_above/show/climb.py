@@ -29,13 +29,13 @@ def show_climbs(screen: Screen, charter: Charter, rows: Sequence[tuple[Any, ...]
         if not (free or names):
             continue
         table.append(
-            [charter.ranks[key].title, *(str(n or "·") for n in (high, medium, low)), few(what, at_most(_FEW))]
+            [charter.ranks[key].called, *(str(n or "·") for n in (high, medium, low)), few(what, at_most(_FEW))]
         )
     if table:
         screen.table(["Rank", "High", "Medium", "Low", "What"], table, right=(1, 2, 3))
         screen.paragraph("Numbers: capabilities of that risk, each counted in every place.", style="dim")
         screen.line()
-    none = [charter.ranks[row[0]].title for row in rows if not (row[1] or row[5])]
+    none = [charter.ranks[row[0]].called for row in rows if not (row[1] or row[5])]
     if none:
         screen.paragraph(f"✓ Nothing more: {listed(none)}.", rest="  ", style="yes")
     if table:
@@ -45,9 +45,9 @@ def show_climbs(screen: Screen, charter: Charter, rows: Sequence[tuple[Any, ...]
 def show_climb(screen: Screen, climbed: Climbed) -> None:
     """Show one rank's ways up."""
     charter, place = climbed.charter, climbed.place
-    title = charter.ranks[climbed.rank].title
+    title = charter.ranks[climbed.rank].called
     with_whom = " with one accomplice" if climbed.accomplice else ""
-    where = "" if place is None else f" {in_place(charter.places[place].title, site=place == SITE)}"
+    where = "" if place is None else f" {in_place(charter.places[place].called, site=place == SITE)}"
     if not climbed.paths:
         screen.line(f"✓ {title}{with_whom} can reach nothing{where} beyond its capabilities.", "yes")
         return

@@ -33,7 +33,7 @@ def show_cover(screen: Screen, cover: Cover) -> None:
         _gaps(screen, cover, [gap for gap in gaps if gap.only == only], only)
     if not gaps:
         screen.line("✓ At least two members cover every duty.", "yes")
-    side = max(len(place.title) + 2 * (len(compiled.chains[n]) - 1) for n, place in enumerate(compiled.places)) + 4
+    side = max(len(place.called) + 2 * (len(compiled.chains[n]) - 1) for n, place in enumerate(compiled.places)) + 4
     duties = list(range(len(cover.duties)))
     while duties:
         room, size = screen.width - side, len(duties)
@@ -73,7 +73,7 @@ def _block(screen: Screen, cover: Cover, duties: Sequence[int]) -> None:
         counts = [int(cover.counts[number, n]) for n in duties]
         if any(count >= 0 for count in counts):
             pad = "  " * (len(compiled.chains[number]) - 1)
-            rows.append(((f"{pad}{place.title if number else 'The whole site'}", ""), [*map(_count, counts)]))
+            rows.append(((f"{pad}{place.called if number else 'The whole site'}", ""), [*map(_count, counts)]))
     screen.matrix([cover.duties[n].replace(".", ".\n") for n in duties], rows, right=True)
 
 
@@ -87,7 +87,7 @@ def show_by_rank(screen: Screen, cover: Cover, place: str) -> None:
     """Show for one place how many can do each duty, by the rank that grants it."""
     compiled = cover.decider.compiled
     number = compiled.place_at[place]
-    titles = {rank.key: rank.title for rank in compiled.ranks}
+    titles = {rank.key: rank.called for rank in compiled.ranks}
     titles[among_keys("place", compiled.rank_at)] = "the place itself"
     rows: list[list[str | Text]] = []
     for n, duty in enumerate(cover.duties):
@@ -95,7 +95,7 @@ def show_by_rank(screen: Screen, cover: Cover, place: str) -> None:
         if count >= 0:
             said = ", ".join(f"{titles.get(key, key)} {many:,}" for key, many in cover.by_rank(place, duty).items())
             rows.append([duty, cell(*_count(count)), said])
-    where = "on the whole site" if place == "site" else f"in {compiled.places[number].title}"
+    where = "on the whole site" if place == "site" else f"in {compiled.places[number].called}"
     screen.line(f"Cover: active members, {where}", "head")
     screen.line()
     screen.table(["Duty", "Members", "By the rank that grants it"], rows, right=(1,))

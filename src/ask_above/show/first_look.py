@@ -50,7 +50,7 @@ def sentences(community: Community, *, members: bool) -> list[str]:
     wait = f"; {waiting:,} {'is' if waiting == 1 else 'are'} pending" if waiting else ""
     first = f"{charter.title} has {there}, {how_many(len(charter.ranks), 'rank')}{people}{wait}."
     top = [rank for rank in charter.ranks.values() if rank.unbounded]
-    free = listed([rank.title for rank in top])
+    free = listed([rank.called for rank in top])
     owner = register.members.get(charter.owner or "")
     owns = f"The owner is {owner.called}" if owner and members else ""
     does = f"{free} {'are' if top[1:] else 'is'} unbounded" if top else "no rank is unbounded"
@@ -108,7 +108,7 @@ def _hanging(community: Community) -> Iterator[Look]:
         alone.setdefault(gap.only, []).append(gap)
     gaps = alone.pop(None, [])
     for only, found in [*([(None, gaps)] if gaps else []), *list(alone.items())[:_MOST_EACH]]:
-        titles = few([*dict.fromkeys(places[gap.place].title for gap in found)], _FEW)
+        titles = few([*dict.fromkeys(places[gap.place].called for gap in found)], _FEW)
         who = f"Only {known[only].called} covers" if only else "Nobody covers"
         ask = _asking(only or "", found[0].place, found[0].capability)
         yield Look("▲", "warn", f"{who} a duty in {titles}", "cover", ask)

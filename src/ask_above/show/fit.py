@@ -45,12 +45,14 @@ def show_new_rank(screen: Screen, fit: Fit, proposal: Proposal | None, limit: in
 def _wanted(fit: Fit) -> list[str]:
     """Say what is needed, and what must not be."""
     places = fit.compiled.places
-    wanted = [need.capability + ("" if need.place is None else f" in {places[need.place].title}") for need in fit.needs]
+    wanted = [
+        need.capability + ("" if need.place is None else f" in {places[need.place].called}") for need in fit.needs
+    ]
     return wanted + [f"never {each.capability}" for each in fit.never]
 
 
 def _fitting(screen: Screen, compiled: CompiledCharter, said: str, fitting: Fitting) -> None:
-    titles = listed(compiled.charter.ranks[key].title for key in fitting.ranks) or "none is needed; every member may"
+    titles = listed(compiled.charter.ranks[key].called for key in fitting.ranks) or "none is needed; every member may"
     screen.line(f"{said}: {titles}", "yes")
     if not fitting.excess:
         screen.line("  grants nothing beyond the need")

@@ -101,7 +101,7 @@ def _withheld(compiled: CompiledCharter, position: int) -> int:
 def show_grid(screen: Screen, decider: Decider, place: int | None) -> None:
     """Show the grid; ranks that do not fit side by side follow in further blocks."""
     compiled = decider.compiled
-    title = "granted, by rank" if place is None else f"usable, by rank, in {compiled.places[place].title}"
+    title = "granted, by rank" if place is None else f"usable, by rank, in {compiled.places[place].called}"
     screen.line(f"Capabilities {title}", "head")
     table = marks(decider, place)
     side = max((len(key) for key in compiled.catalogue.keys), default=10) + 4
@@ -115,7 +115,7 @@ def show_grid(screen: Screen, decider: Decider, place: int | None) -> None:
     if any(capability.risk == "high" for capability in compiled.catalogue.capabilities.values()):
         legend.append("! high risk")
     screen.items(legend, style="dim")
-    paused = [rank.title for rank in compiled.ranks if rank.paused]
+    paused = [rank.called for rank in compiled.ranks if rank.paused]
     if paused:
         be, them = ("is", "it") if len(paused) == 1 else ("are", "them")
         screen.paragraph(f"{listed(paused)} {be} paused; nobody has {them} now.", rest="  ")
@@ -131,7 +131,7 @@ def blocks(ranks: Sequence[Rank], room: int) -> Iterator[tuple[list[int], Headin
         size = len(ranks) - start
         while True:
             part = ranks[start : start + size]
-            headings = fit([visible(rank.title) for rank in part], [str(rank.position + 1) for rank in part], room)
+            headings = fit([visible(rank.called) for rank in part], [str(rank.position + 1) for rank in part], room)
             if headings.width <= room or size == 1:
                 break
             size -= 1

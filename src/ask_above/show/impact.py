@@ -183,7 +183,7 @@ def _called(impact: Impact, key: str) -> str:
 
 def _ranks(impact: Impact, keys: Sequence[str]) -> str:
     """Say which ranks; where it is nearly all of them, which not."""
-    known = {key: rank.title for compiled in reversed(_frames(impact)) for key, rank in compiled.charter.ranks.items()}
+    known = {key: rank.called for compiled in reversed(_frames(impact)) for key, rank in compiled.charter.ranks.items()}
     rest = [title for key, title in known.items() if key not in keys]
     # twelve of fourteen ranks are read faster as all but two
     if len(keys) > 2 * _FEW and len(rest) < _FEW:
@@ -196,7 +196,7 @@ def _frames(impact: Impact) -> tuple[CompiledCharter, CompiledCharter]:
 
 
 def _title(impact: Impact, key: str) -> str:
-    found = (compiled.charter.ranks[key].title for compiled in _frames(impact) if key in compiled.charter.ranks)
+    found = (compiled.charter.ranks[key].called for compiled in _frames(impact) if key in compiled.charter.ranks)
     return next(found, "someone without any rank")
 
 

@@ -22,7 +22,7 @@ _FEW = 4
 
 def traits(compiled: CompiledCharter, rank: Rank) -> list[str]:
     """Return what is special about a rank, in a few words each."""
-    title = {each.key: each.title for each in compiled.ranks}
+    title = {each.key: each.called for each in compiled.ranks}
     words = []
     if rank.held_by:
         words.append(f"automatic for {HELD_BY[rank.held_by]}")
@@ -62,7 +62,7 @@ def show_ladder(screen: Screen, decider: Decider, at: Instant) -> None:
         number = cell(str(rank.position + 1), "dim")
         names = "" if rank.automatic else _names(compiled, holders, rank.key)
         rows.append(
-            [number, cell(rank.title, "head"), cell(rank.key, "dim"), count, names, ", ".join(traits(compiled, rank))]
+            [number, cell(rank.called, "head"), cell(rank.key, "dim"), count, names, ", ".join(traits(compiled, rank))]
         )
     screen.table(["", "Rank", "Key", "Members", "Who", "Settings"], rows, right=[0, 3])
     owner = compiled.charter.owner

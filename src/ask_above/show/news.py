@@ -102,7 +102,7 @@ class News:
             for key in keys:
                 if key not in others:
                     group = side.groups.get(key)
-                    yield f"{verb} the group {group.title if group else key}."
+                    yield f"{verb} the group {group.called if group else key}."
 
     def of_ranks(self, key: str) -> Iterator[str]:
         """Yield which ranks somebody is given, where, from when and until when, and which are taken from them."""
@@ -113,7 +113,7 @@ class News:
             left = coverage(each for each in mine if (each.rank, each.place) == given[1:3]).since(self.at)
             first, until = (left or given.lost).stretches[0]
             will = first > self.at
-            what = f"the rank {self.ranks[given.rank].title} {self._where(given.place)}"
+            what = f"the rank {self.ranks[given.rank].called} {self._where(given.place)}"
             if not left:
                 yield f"You {'will not' if will else 'no longer'} have {what}."
                 continue
@@ -121,7 +121,7 @@ class News:
             yield f"You {'' if active and not will else 'will '}have {what}{span(begins, ends)}{waits}."
 
     def _where(self, place: str) -> str:
-        return in_place(self.places[place].title, site=place == SITE)
+        return in_place(self.places[place].called, site=place == SITE)
 
     def _capabilities(self, key: str) -> Iterator[str]:
         """Yield what somebody may do now, and what is over: where, from when and until when."""
@@ -155,7 +155,7 @@ class News:
             when = f", from {day(self.effect.day(at))}" if at > self.at else ""
             for gains, more, less in ((True, now, was), (False, was, now)):
                 turned = {act: [key for key in keys if key not in less.get(act, ())] for act, keys in more.items()}
-                acts = said_of_acts({act: [self.ranks[key].title for key in keys] for act, keys in turned.items()})
+                acts = said_of_acts({act: [self.ranks[key].called for key in keys] for act, keys in turned.items()})
                 if acts and acts != last.get((place, gains)):
                     yield f"{_may(gains=gains, later=at > self.at)}, {self._where(place)}{when}: {acts}."
                 last[place, gains] = acts

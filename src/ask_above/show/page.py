@@ -50,7 +50,7 @@ def card(describer: Describer, rank: Rank) -> dict[str, Any]:
     compiled = describer.compiled
     return {
         "key": rank.key,
-        "title": rank.title,
+        "title": rank.called,
         "color": rank.color or "",
         "place": rank.position + 1,
         "holders": len(describer.holders.keys(rank.key)),
@@ -78,7 +78,7 @@ def _rights(compiled: CompiledCharter, rank: Rank) -> Iterator[dict[str, Any]]:
         return
     yield from _part(compiled, "", own)
     titles = compiled.charter.ranks
-    yield from _part(compiled, f"through {' and '.join(titles[key].title for key in rank.builds_on)}", beyond)
+    yield from _part(compiled, f"through {' and '.join(titles[key].called for key in rank.builds_on)}", beyond)
     yield from _part(compiled, "as every member", common & ~carried)
 
 
@@ -112,15 +112,15 @@ def carried_rows(decider: Decider) -> list[dict[str, Any]]:
 
 def _why(decider: Decider, rank: Rank, key: str, mark: str) -> str:
     if mark == NO:
-        return f"{rank.title} does not grant {key}."
+        return f"{rank.called} does not grant {key}."
     if mark == ANYHOW:
-        return f"{rank.title} does not grant {key} itself; it {carrier(decider.compiled, rank, key)}."
+        return f"{rank.called} does not grant {key} itself; it {carrier(decider.compiled, rank, key)}."
     if mark == TAKEN:
-        return f"{rank.title} withholds {key}{in_file(rank.withhold.where)}."
+        return f"{rank.called} withholds {key}{in_file(rank.withhold.where)}."
     if rank.unbounded:
-        return f"{rank.title} is unbounded and may do everything."
+        return f"{rank.called} is unbounded and may do everything."
     where, how = source_of(decider.compiled, rank, key)
-    return f"{rank.title} grants {key}{how}{in_file(where)}."
+    return f"{rank.called} grants {key}{how}{in_file(where)}."
 
 
 def place_marks(decider: Decider, place: int) -> list[str]:

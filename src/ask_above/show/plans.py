@@ -45,7 +45,7 @@ def show_plan(screen: Screen, plan: Plan, *, force: bool = False) -> None:
     # that everybody may use a new board as they use its section is no news
     new = _alone_in_new_places(plan)
     if new and not screen.full:
-        titles = [plan.after.decider.compiled.named[key].title for key in new]
+        titles = [plan.after.decider.compiled.named[key].called for key in new]
         screen.paragraph(f"{listed(titles)}: as the place above for everyone; nothing else changes.", style="head")
     elif plan.effect:
         show_impact(screen, plan.effect)
@@ -118,7 +118,7 @@ def _handed_over(screen: Screen, plan: Plan) -> None:
     called, given = plan.after.member(was).called, plan.after.register.of(was)
     held = {(each.rank, each.place): each for each in given if each.period.end is None or each.period.end > plan.at}
     places, titles = plan.after.decider.compiled.named, plan.after.charter.ranks
-    ranks = [f"{titles[rank].title}{'' if place == SITE else f' in {places[place].title}'}" for rank, place in held]
+    ranks = [f"{titles[rank].called}{'' if place == SITE else f' in {places[place].called}'}" for rank, place in held]
     screen.paragraph(f"{called} keeps {listed(ranks)}." if held else f"{called} keeps no rank.", rest="  ")
     for rank, place in held:
         at = "" if place == SITE else f" --at {place}"

@@ -91,7 +91,7 @@ def _show(
         acts = listed((table.act for table in tables), "or")
         screen.line(f"No rank may {acts}{' any other' if opened else ''} (the reasons: --full).")
         return False
-    heads = [f"{rank.position + 1:>2} {rank.title}" for rank in compiled.ranks]
+    heads = [f"{rank.position + 1:>2} {rank.called}" for rank in compiled.ranks]
     rows = {rank.key: list(zip(*(table.of(rank.key) for table in tables), strict=True)) for rank in able}
     side = max(len(head) for head in heads) + 2
     for columns, headings in blocks(able, screen.width - side):
@@ -115,7 +115,7 @@ def _able(cells: Sequence[GridCell]) -> bool:
 
 def _show_open(screen: Screen, compiled: CompiledCharter, table: PowerTable, able: int) -> bool:
     """Say which ranks everyone may call, where there are some and it is asked; return whether there are."""
-    titles = [rank.title for rank in compiled.ranks if rank.call_open and table.act is Act.CALL]
+    titles = [rank.called for rank in compiled.ranks if rank.call_open and table.act is Act.CALL]
     if titles and able < len(compiled.ranks):
         screen.paragraph(f"Every active member may call {listed(titles)}.", rest="  ")
     return bool(titles)

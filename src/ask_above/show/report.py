@@ -131,7 +131,7 @@ def contents(community: Community, *, members: bool, entries: Sequence[Entry] = 
         "looks": needs_a_look(community, pieces, members=members),
         "high_risk": high_risk_rows(community, members=members),
         "ladder": [{**card(describer, rank), "prose": _prose(describer, rank)} for rank in charter.ranks.values()],
-        "ranks": [(rank.key, rank.title) for rank in charter.ranks.values()],
+        "ranks": [(rank.key, rank.called) for rank in charter.ranks.values()],
         "grid": carried_rows(community.decider),
         "legend": [(mark, LEGEND[mark]) for mark in (YES, BESIDES, ANYHOW, TAKEN, NO)],
         "legend_at": list(AT_A_PLACE.items()),
@@ -175,7 +175,7 @@ def _closed(community: Community, at: Instant, *, members: bool) -> list[dict[st
     rooms = []
     for place in closed_places(community.decider, at):
         who = few([known[key].called for key in place.members], _FEW_ENTER) if members else ""
-        title, many = places[place.place].title, len(place.members)
+        title, many = places[place.place].called, len(place.members)
         rooms.append({"key": place.place, "title": title, "asks": place.asks, "count": many, "who": who})
     return rooms
 
@@ -183,7 +183,7 @@ def _closed(community: Community, at: Instant, *, members: bool) -> list[dict[st
 def _climb(community: Community, row: tuple[Any, ...]) -> dict[str, Any]:
     key, free, high, medium, low, names = row
     counts = {"high": high, "medium": medium, "low": low}
-    return {"title": community.charter.ranks[key].title, "free": free, **counts, "names": names.split()}
+    return {"title": community.charter.ranks[key].called, "free": free, **counts, "names": names.split()}
 
 
 def _advice(pieces: Sequence[Piece], *, members: bool) -> list[dict[str, Any]]:
@@ -240,7 +240,7 @@ def _places(describer: Describer) -> list[dict[str, Any]]:
     return [
         {
             "key": place.key,
-            "title": place.title,
+            "title": place.called,
             "kind": place.kind if place.key != SITE else "",
             "depth": len(chain) - 1,
             "sentences": [each for each in sentences[place.key] if each not in sentences.get(place.parent or "", ())],
@@ -259,10 +259,10 @@ def _member(community: Community, key: str, at: Instant) -> dict[str, Any]:
         if holding.how != How.AUTOMATIC:
             place = compiled.places[holding.place]
             ends = ending(holding.assignment.period) if holding.assignment else ""
-            where = f" in {place.title}" if holding.place else ""
-            ranks.append(f"{compiled.ranks[holding.rank].title}{where}{ends}")
+            where = f" in {place.called}" if holding.place else ""
+            ranks.append(f"{compiled.ranks[holding.rank].called}{where}{ends}")
     member = community.register.members[key]
-    groups = [charter.groups[group].title for group in member.groups if group in charter.groups]
+    groups = [charter.groups[group].called for group in member.groups if group in charter.groups]
     return {"key": key, "name": member.called, "status": member.status, "ranks": ranks, "groups": groups}
 
 
@@ -270,13 +270,13 @@ def _cover(community: Community) -> dict[str, Any]:
     cover = community.cover()
     table, places, members = cover.table(), community.decider.compiled.named, community.register.members
     rows = [
-        {"title": places[str(place)].title, "counts": ["" if _is_none(n) else int(n) for n in row]}
+        {"title": places[str(place)].called, "counts": ["" if _is_none(n) else int(n) for n in row]}
         for place, row in zip(table.index, table.to_numpy(dtype=object), strict=True)
     ]
     alone = [
         {
             "capability": gap.capability,
-            "place": places[gap.place].title,
+            "place": places[gap.place].called,
             "only": members[gap.only].called if gap.only else "",
         }
         for gap in cover.gaps

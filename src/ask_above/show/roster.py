@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from ask_above.ask.advice.accounts import SharedAccount
 from ask_above.ask.roster import Edge, Heading, Waiting, day_of, edges_in_words
-from ask_above.charter.names import how_many
+from ask_above.charter.names import how_many, titled
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.words import day
 from ask_above.people.register import Status
@@ -41,7 +41,7 @@ def roster_table(headings: Sequence[Heading]) -> Table:
         [
             heading.rank or "",
             member.member.key,
-            member.member.called,
+            member.member.name or member.member.key,
             member.member.status,
             member.looks.prefix,
             member.looks.badge,
@@ -65,8 +65,8 @@ def show_soon(
     screen.line()
     rows = []
     for at, what, member, rank, place in edges_in_words(compiled, list(edges)):
-        where = compiled.named[place].title if place != "site" else "the whole site"
-        rows.append([day(at), what, names[member], compiled.charter.ranks[rank].title, where])
+        where = compiled.named[place].called if place != "site" else "the whole site"
+        rows.append([day(at), what, names[member], compiled.charter.ranks[rank].called, where])
     screen.table(["Day", "", "Member", "Rank", "Where"], rows)
 
 
@@ -93,7 +93,10 @@ def _days(waits: Waiting) -> str:
 
 def waiting_table(waits: Sequence[Waiting], last: Mapping[str, str]) -> Table:
     """Return a row for each who waits."""
-    rows = [[w.member.key, w.member.called, w.member.status, w.days, last.get(w.member.key, "")] for w in waits]
+    rows = [
+        [w.member.key, w.member.name or w.member.key, w.member.status, w.days, last.get(w.member.key, "")]
+        for w in waits
+    ]
     return Table(("member", "name", "status", "days", "last_sign_in"), rows)
 
 
@@ -108,7 +111,8 @@ def show_shared(
         screen.line()
         since, until = (day(day_of(compiled, at)) for at in (account.since, account.until))
         when = f"on {since}" if since == until else f"from {since} to {until}"
-        screen.line(f"{account.member.called} ({account.member.key}): {len(account.networks)} networks {when}", "warn")
+        who = titled(account.member.name, account.member.key, account.member.key)
+        screen.line(f"{who}: {len(account.networks)} networks {when}", "warn")
         screen.paragraph(", ".join(account.networks), first="  ", rest="  ", style="dim")
         if not account.can:
             screen.line("  no capability of medium or high risk")
@@ -122,7 +126,7 @@ def shared_table(compiled: CompiledCharter, found: Sequence[SharedAccount]) -> T
     rows = [
         [
             account.member.key,
-            account.member.called,
+            account.member.name or account.member.key,
             len(account.networks),
             day_of(compiled, account.since),
             day_of(compiled, account.until),

@@ -48,9 +48,9 @@ Mark: TypeAlias = tuple[str, str]
 
 
 @contextmanager
-def in_full() -> Iterator[None]:
-    """Show the full form of whatever is shown meanwhile."""
-    before = FULL.set(True)
+def in_full(full: bool = True) -> Iterator[None]:
+    """Show the full form of whatever is shown meanwhile, or the short one."""
+    before = FULL.set(full)
     try:
         yield
     finally:

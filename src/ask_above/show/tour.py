@@ -43,7 +43,7 @@ def show_tour(screen: Screen, tour: Tour) -> None:
         screen.head("Why these places are closed (for administrators)")
         for stop in tour.unseen:
             said = "closed" if stop.state == CLOSED else "not shown"
-            title = compiled.named[stop.place].title
+            title = compiled.named[stop.place].called
             screen.paragraph(f"{title} ({said}): {stop.why}", first="  ", rest="    ")
 
 
@@ -56,9 +56,9 @@ def _who(tour: Tour) -> str:
     names = ["owner"] if asked.owner else []
     for holding in asked.recorded:
         if holding.assignment is not None:
-            place = "" if holding.place == 0 else f" in {compiled.named[compiled.places[holding.place].key].title}"
-            names.append(f"{compiled.ranks[holding.rank].title}{place}{period(holding.assignment.period)}")
-    groups = [compiled.charter.groups[key].title for key in asked.member.groups]
+            place = "" if holding.place == 0 else f" in {compiled.named[compiled.places[holding.place].key].called}"
+            names.append(f"{compiled.ranks[holding.rank].called}{place}{period(holding.assignment.period)}")
+    groups = [compiled.charter.groups[key].called for key in asked.member.groups]
     ranks = ", ".join(names) or "no assigned rank"
     status = "" if asked.is_active else f" ({asked.status})"
     return f"{ranks}{status}" + (f"; {'groups' if groups[1:] else 'group'} {', '.join(groups)}" if groups else "")
@@ -68,11 +68,11 @@ def _show_stop(screen: Screen, compiled: CompiledCharter, stop: Stop) -> None:
     """Show all that can be done in a place, by heading."""
     place, pad = compiled.charter.places[stop.place], "  " * stop.depth
     if stop.state == CLOSED:
-        screen.line(f"{pad}▪ {place.title}", "warn")
+        screen.line(f"{pad}▪ {place.called}", "warn")
     if stop.state != OPEN:
         return
     kind = f" ({place.kind})" if stop.depth else ""
-    screen.line(f"{pad}▸ {place.title if stop.depth else 'Whole site'}{kind}", "place")
+    screen.line(f"{pad}▸ {place.called if stop.depth else 'Whole site'}{kind}", "place")
     for heading, keys in under_headings(compiled, stop.can).items():
         said = ", ".join(f"{'+ ' if key in stop.more else ''}{doing(compiled, key)}" for key in keys)
         screen.paragraph(said, first=f"{pad}    {heading}: ", rest=f"{pad}      ")
@@ -131,7 +131,7 @@ class _Lines:
 
     def _told(self, group: Sequence[Stop], pad: str) -> Iterator[_Line]:
         named = self.compiled.named
-        places = [named[stop.place].title if stop.depth else "Whole site" for stop in group]
+        places = [named[stop.place].called if stop.depth else "Whole site" for stop in group]
         titles = ", ".join(places)
         if group[0].state == CLOSED:
             yield _Line(titles, f"{pad}▪ ", f"{pad}    ", "warn")
@@ -203,7 +203,7 @@ def show_beside(screen: Screen, compiled: CompiledCharter, names: tuple[str, str
     for meeting in met:
         above = None if screen.full else known.get(compiled.charter.places[meeting.place].parent or "")
         found = _ticks(meeting) if screen.full else _beyond(compiled, meeting, above)
-        title = compiled.named[meeting.place].title if meeting.depth else "Whole site"
+        title = compiled.named[meeting.place].called if meeting.depth else "Whole site"
         alike.setdefault((meeting.states, tuple(_without_own(compiled, found))), []).append(title)
     same = []
     for (states, shown), titles in alike.items():

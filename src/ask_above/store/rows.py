@@ -125,6 +125,13 @@ def read_names(connection: sa.Connection) -> list[tuple[str, str, str]]:
     return [(key, name, user_name) for key, name, user_name in connection.execute(query).all()]
 
 
+def shared_names(connection: sa.Connection, names: Sequence[str] | None = None) -> frozenset[str]:
+    """Return the names that several members have, of some or of all."""
+    which = members.c.name != "" if names is None else members.c.name.in_({*names} - {""})
+    query = sa.select(members.c.name).where(which).group_by(members.c.name)
+    return frozenset(connection.execute(query.having(sa.func.count() > 1)).scalars())
+
+
 def first_keys(connection: sa.Connection, most: int | None) -> list[str]:
     """Return the keys of so many members, or of all, in the order in which they came."""
     query = sa.select(members.c.key).order_by(members.c.position, members.c.key).limit(most)

@@ -184,13 +184,13 @@ def _groups(cells: Mapping[str, str], names: Names) -> list[str]:
     """Return the groups of a member's row, as sentences name them."""
     known = names.charter.groups
     keys = filter(None, cells.get("groups", "").split(";"))
-    return [f"the group {known[key].title if key in known else key}" for key in keys]
+    return [f"the group {known[key].called if key in known else key}" for key in keys]
 
 
 def _rank(cells: Mapping[str, str], names: Names) -> str:
     rank, place = names.charter.ranks.get(cells["rank"]), names.charter.places.get(cells.get("place") or "site")
-    title = rank.title if rank else cells["rank"]
-    where = place.title if place else cells.get("place", "")
+    title = rank.called if rank else cells["rank"]
+    where = place.called if place else cells.get("place", "")
     return f"{title} {in_place(where, site=not cells.get('place'))}"
 
 

@@ -24,6 +24,8 @@ if TYPE_CHECKING:
 _AT_ONCE = 5_000
 _AT_FIRST = 500
 """So many members are read together before all are."""
+_FEW_TIMES = 3
+"""Of how many goes it is asked which of these names others have; after that all such names are read."""
 _ONE_BY_ONE = 20
 """A member who is read alone takes as long as so many who are read together."""
 
@@ -42,7 +44,8 @@ class _RowSource:
         self.all: tuple[dict[str, Member], dict[str, list[Assignment]]] | None = None
         self.reading: ExitStack | None = None
         self._keys: list[str] | None = None
-        self._singly = 0
+        self._singly = self._asked_shared = 0
+        self._all_shared: frozenset[str] | None = None
         self._alike: list[list[str]] | None = None
 
     def keys(self) -> list[str]:
@@ -134,7 +137,22 @@ class _RowSource:
         given = assignments_of(read_assignments(self.connection, keys), self.charter, people or {}, self.where)
         if people is None or given is None:
             raise _odd(self.where)
+        shared = self._shared(people)
+        for member in [member for member in people.values() if member.name in shared]:
+            people[member.key] = member._replace(distinct=member.key)
         return people, given
+
+    def _shared(self, people: Mapping[str, Member]) -> Collection[str]:
+        """Return the names that others have too, of these people or, where it is asked again and again, of all."""
+        from ask_above.store.rows import shared_names
+
+        self._asked_shared += 1
+        few = self._asked_shared <= _FEW_TIMES and len(people) <= _AT_FIRST
+        if not few and self._all_shared is None:
+            self._all_shared = shared_names(self.connection)
+        if few or self._all_shared is None:
+            return shared_names(self.connection, [member.name for member in people.values()])
+        return self._all_shared
 
 
 class _MembersOnDemand(Mapping[str, Member]):

@@ -254,7 +254,7 @@ class Plan(Printed):
             left = {(given.rank, given.place, *record(given)) for given in after.of(key)} if theirs else ()
             for given in theirs:
                 if (given.rank, given.place, *record(given)) not in left:
-                    what = f"{before.charter.ranks[given.rank].title} of {before.register.members[key].called}"
+                    what = f"{before.charter.ranks[given.rank].called} of {before.register.members[key].called}"
                     yield Refusal("9.15", f"{what} comes from {given.source}; take it there, and sync again.")
 
     @cached_property
@@ -391,7 +391,9 @@ class Plan(Printed):
 
         asked = self.before.decider.people.ask(key, self.at)
         held = ranks_held(self.before.decider.compiled, asked, 0)[:1]
-        return f" ({self.before.charter.ranks[held[0]].title})" if held and held[0] in self.before.charter.ranks else ""
+        return (
+            f" ({self.before.charter.ranks[held[0]].called})" if held and held[0] in self.before.charter.ranks else ""
+        )
 
     @without_collecting()
     def apply(self, *, force: bool = False, letters: Sequence[tuple[str, str]] = ()) -> Entry:
@@ -500,7 +502,7 @@ def in_lines(effect: Impact) -> Iterator[str]:
     """Yield the effect of a change in short lines."""
     sides = [effect.old.compiled, effect.new.compiled]
     places = {key: place for side in sides for key, place in side.named.items()}
-    ranks = {key: rank.title for side in sides for key, rank in side.charter.ranks.items()}
+    ranks = {key: rank.called for side in sides for key, rank in side.charter.ranks.items()}
     risks = {key: each.risk for side in sides for key, each in side.catalogue.capabilities.items()}
     for shift in effect.shifts:
         people, when = len(shift.members), span(effect.day(shift.since), effect.ends(shift.until))
@@ -662,7 +664,7 @@ def check_register(charter: Charter, register: Register, what: str, before: Name
             raise EditError(f"{assignment.member} {is_given}, and would no longer be there ({what}).")
         if rank is not None and rank.automatic:
             called = register.members[assignment.member].called
-            raise EditError(f"{rank.title} is assigned to {called}; unassign it before it is made automatic ({what}).")
+            raise EditError(f"{rank.called} is assigned to {called}; unassign it before it is made automatic ({what}).")
         if rank is None or assignment.place not in charter.places:
             known = assignment.place in charter.places
             gone = f"the rank {assignment.rank}" if known else f"the place {assignment.place}"

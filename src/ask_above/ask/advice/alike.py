@@ -46,15 +46,17 @@ def look_alikes(sight: Sight) -> Iterator[Piece]:
 def title_twice(sight: Sight) -> Iterator[Piece]:
     """Find ranks and groups of one title, and members of one name; places are told apart by their section."""
     for kind, things in _things(sight).items():
-        title_of, first = _title_of(kind), dict[str, str]()
+        title_of, same = _title_of(kind), dict[str, list[str]]()
         titles = [title.casefold() for title in map(title_of, things.values()) if title]
         for key, thing in things.items() if len({*titles}) < len(titles) and kind != "place" else ():
-            title = title_of(thing)
-            other = first.setdefault(title.casefold(), key) if title else key
-            if other != key:
-                both, called = (_named(kind, other), _named(kind, key)), "name" if kind == "member" else "title"
-                what = f"the {kind}s {both[0]} and {both[1]} are both called {title}"
-                yield Piece("title-twice", thing.where, what, f"give one of them another {called}", both)
+            same.setdefault(title_of(thing).casefold(), []).append(key)
+        for title, keys in same.items():
+            # by their keys: in another order the same is no news
+            first, *others = sorted(keys) if title else [""]
+            for key in others:
+                both, called = (_named(kind, first), _named(kind, key)), "name" if kind == "member" else "title"
+                what = f"the {kind}s {both[0]} and {both[1]} are both called {title_of(things[key])}"
+                yield Piece("title-twice", things[key].where, what, f"give one of them another {called}", both)
 
 
 def unseen(sight: Sight) -> Iterator[Piece]:
@@ -97,7 +99,7 @@ def kinds(sight: Sight) -> Iterator[Piece]:
     for key, place in sight.charter.places.items():
         near = nearest(place.kind, named - {SITE}) if place.kind not in named and key != SITE else ()
         if near and fuzzy(place.kind, near[0]):
-            what = f"{place.title} is of kind {place.kind}, which no capability names; many name {near[0]}"
+            what = f"{place.called} is of kind {place.kind}, which no capability names; many name {near[0]}"
             yield Piece(
                 "kind-misspelled",
                 place.where,
@@ -124,19 +126,19 @@ def colors(sight: Sight) -> Iterator[Piece]:
             if ratio < LEAST_CONTRAST:
                 least = f"{LEAST_CONTRAST:g}"
                 what = (
-                    f"{rank.title}'s {color} has a contrast of {ratio:.2f} on {shade} background; {least} is readable"
+                    f"{rank.called}'s {color} has a contrast of {ratio:.2f} on {shade} background; {least} is readable"
                 )
                 mend = f"choose a {'darker' if ground == LIGHT else 'lighter'} colour"
                 yield Piece("color-unreadable", rank.where, what, mend, (rank.key,))
     for (one, first), (other, second) in combinations(known, 2):
         concerned = (one.key, other.key)
         if first == second:
-            what = f"{one.title} and {other.title} have the same colour, {first}"
+            what = f"{one.called} and {other.called} have the same colour, {first}"
             yield Piece(
                 "color-same", other.where, what, "choose another colour for one of them", concerned, _without(other)
             )
         elif difference(first, second) < LEAST_DIFFERENCE:
-            what = f"{one.title}'s {first} and {other.title}'s {second} look the same"
+            what = f"{one.called}'s {first} and {other.called}'s {second} look the same"
             yield Piece(
                 "color-alike", other.where, what, "choose another colour for one of them", concerned, _without(other)
             )

@@ -36,7 +36,7 @@ def meant_for_nobody(sight: Sight) -> Iterator[Piece]:
     nobody = catalogue.mask(catalogue.nobody)
     for rank in compiled.ranks:
         for key in catalogue.names(0 if rank.unbounded else compiled.granted(rank) & nobody):
-            what = f"{rank.title} grants {key}, which 'nobody' lists"
+            what = f"{rank.called} grants {key}, which 'nobody' lists"
             commands = (f"ask-above rank withhold {rank.key} {key}",)
             mend = f"withhold {key}, or remove it from 'nobody'"
             yield Piece("meant-for-nobody", source_of(compiled, rank, key)[0], what, mend, (rank.key,), commands)
@@ -70,8 +70,8 @@ def needs_unmet(sight: Sight) -> Iterator[Piece]:
             missing = _always_missing(sight, resting[key], rank.position, places) & ~compiled.granted(rank)
             if places and missing:
                 names = listed(catalogue.names(missing))
-                what = f"{rank.title} grants {key}, which needs {names}; the rank has that nowhere"
-                mend = f"grant {rank.title} {names}, or withhold {key}"
+                what = f"{rank.called} grants {key}, which needs {names}; the rank has that nowhere"
+                mend = f"grant {rank.called} {names}, or withhold {key}"
                 commands = (f"ask-above rank grant {rank.key} {' '.join(catalogue.names(missing))}",)
                 yield Piece("needs-unmet", source_of(compiled, rank, key)[0], what, mend, (rank.key,), commands)
 
@@ -98,7 +98,7 @@ def wildcards(sight: Sight) -> Iterator[Piece]:
         for word in _patterns(sight, rank.grants):
             covered = catalogue.expand(word) & risky & compiled.granted(rank)
             command = f"ask-above rank withhold {rank.key} {{}}"
-            grants = f"{rank.title} grants"
+            grants = f"{rank.called} grants"
             yield from _wild(sight, word, covered, rank.grants.where, grants, (rank.key,), command)
     for place in compiled.places:
         for entry in (*place.overrides, *place.exceptions):

@@ -29,13 +29,13 @@ def still_carried(sight: Sight) -> Iterator[Piece]:
             bit = catalogue.bit[key]
             carrying = [r for r in compiled.ranks if compiled.granted(r) & bit and not r.unbounded]
             if carrying:
-                titles = listed(carrier.title for carrier in carrying)
+                titles = listed(carrier.called for carrier in carrying)
                 verb = "grants" if len(carrying) == 1 else "grant"
                 yield Piece(
                     "still-carried",
                     rank.withhold.where,
-                    f"{rank.title} withholds {key}, but {titles} {verb} it",
-                    f"withhold {key} from {titles} too, or deny it to {rank.title} on the whole site",
+                    f"{rank.called} withholds {key}, but {titles} {verb} it",
+                    f"withhold {key} from {titles} too, or deny it to {rank.called} on the whole site",
                     tuple(carrier.key for carrier in carrying),
                     tuple(f"ask-above rank withhold {carrier.key} {key}" for carrier in carrying),
                 )
@@ -53,14 +53,14 @@ def taken_from_everybody(before: CompiledCharter, after: CompiledCharter) -> Ite
             others = [r for r in after.ranks if after.granted(r) & bit and not r.unbounded]
             others = [r for r in others if rank.automatic or r.copied_from == rank.key]
             if others:
-                titles, verb = listed(each.title for each in others), "grants" if len(others) == 1 else "grant"
+                titles, verb = listed(each.called for each in others), "grants" if len(others) == 1 else "grant"
                 commands = tuple(f"ask-above rank withhold {each.key} {key}" for each in others)
                 keys = tuple(each.key for each in others)
                 if rank.automatic:
-                    what = f"{rank.title} no longer grants {key}, but {titles} {verb} it"
+                    what = f"{rank.called} no longer grants {key}, but {titles} {verb} it"
                     yield Piece("still-carried", rank.where, what, f"withhold {key} from {titles} too", keys, commands)
                 else:
-                    what = f"{titles}, copied from {rank.title}, still {verb} {key}"
+                    what = f"{titles}, copied from {rank.called}, still {verb} {key}"
                     yield Piece(
                         "copy-behind", rank.where, what, "withhold what the copy should not grant", keys, commands
                     )
@@ -72,24 +72,24 @@ def builds_on(sight: Sight) -> Iterator[Piece]:
     for place in sight.compiled.places:
         for entry in place.overrides:
             if not entry.above and entry.speaks:
-                named.setdefault(entry.of, []).append(sight.compiled.named[place.key].title)
+                named.setdefault(entry.of, []).append(sight.compiled.named[place.key].called)
     for rank in sight.compiled.ranks:
         for key in rank.builds_on:
             base = sight.charter.ranks[key]
             if base.position < rank.position:
-                what = f"{rank.title} builds on {base.title}, which stands above it"
-                mend = f"grant {rank.title} what it needs by name, or let {base.title} build on {rank.title}"
+                what = f"{rank.called} builds on {base.called}, which stands above it"
+                mend = f"grant {rank.called} what it needs by name, or let {base.called} build on {rank.called}"
                 yield Piece("builds-on-higher", rank.where, what, mend, (rank.key, key), _by_name(sight, rank, key))
             if base.unbounded:
-                what = f"{rank.title} builds on {base.title}, which is unbounded; {rank.title} is not"
-                mend = f"grant {rank.title} what it needs by name"
+                what = f"{rank.called} builds on {base.called}, which is unbounded; {rank.called} is not"
+                mend = f"grant {rank.called} what it needs by name"
                 rest = ",".join(each for each in rank.builds_on if each != key)
                 commands = (f"ask-above rank set {rank.key} builds-on={rest}",)
                 yield Piece("builds-on-unbounded", rank.where, what, mend, (rank.key, key), commands)
             elif key in named:
                 places = listed(named[key])
-                what = f"{rank.title} builds on {base.title}, but not on its overrides in {places}"
-                mend = f"write {key}+ there, which includes {rank.title}, or add an override for {rank.title}"
+                what = f"{rank.called} builds on {base.called}, but not on its overrides in {places}"
+                mend = f"write {key}+ there, which includes {rank.called}, or add an override for {rank.called}"
                 if rank.position < base.position:
                     yield Piece("builds-on-overrides", rank.where, what, mend, (rank.key, key))
 
@@ -118,9 +118,9 @@ def moderating(sight: Sight) -> Iterator[Piece]:
         entry, reached = rank.lists.get(Act.MODERATE), ladder.reached(ladder.at(rank), rule.over)
         below = [each for each in reached if entry is None or entry.admits(each.key)]
         if not below:
-            what = f"{rank.title} may moderate, but no rank that it may moderate stands below it"
+            what = f"{rank.called} may moderate, but no rank that it may moderate stands below it"
             yield Piece(
-                "moderates-nobody", rank.where, what, f"move {rank.title} up the ladder", (rank.key,), _up(rank)
+                "moderates-nobody", rank.where, what, f"move {rank.called} up the ladder", (rank.key,), _up(rank)
             )
         for above in ladder.above(rank.position):
             if _nearly_everyone(sight, above):
@@ -129,8 +129,8 @@ def moderating(sight: Sight) -> Iterator[Piece]:
                     if above.automatic
                     else f"{sight.holders[above.position]:,} of {sight.active:,} members have"
                 )
-                what = f"{rank.title} may moderate, but stands below {above.title}, which {held}"
-                mend = f"move {rank.title} above {above.title} on the ladder"
+                what = f"{rank.called} may moderate, but stands below {above.called}, which {held}"
+                mend = f"move {rank.called} above {above.called} on the ladder"
                 commands = (f"ask-above rank move {rank.key} --above {above.key}",)
                 yield Piece("below-everyone", rank.where, what, mend, (rank.key, above.key), commands)
 
@@ -156,9 +156,9 @@ def badges(sight: Sight) -> Iterator[Piece]:
             continue
         below = [r for r in compiled.ladder.below(rank.position) if not r.automatic and _has_power(sight, r)]
         if below:
-            titles = listed(each.title for each in below)
-            what = f"{rank.title} grants nothing and stands above {titles}"
-            mend = f"move {rank.title} below {below[-1].title} on the ladder"
+            titles = listed(each.called for each in below)
+            what = f"{rank.called} grants nothing and stands above {titles}"
+            mend = f"move {rank.called} below {below[-1].called} on the ladder"
             commands = (f"ask-above rank move {rank.key} --below {below[-1].key}",)
             yield Piece("badge-above-power", rank.where, what, mend, (rank.key, *(r.key for r in below)), commands)
 
@@ -186,14 +186,14 @@ def risky_by_default(sight: Sight) -> Iterator[Piece]:
         carried = catalogue.everything & risky if rank.unbounded else compiled.granted(rank) & risky
         for key in catalogue.names(carried):
             where = rank.where if rank.unbounded else source_of(compiled, rank, key)[0]
-            what = f"{rank.title}, which is {how}, grants {key} (high risk)"
+            what = f"{rank.called}, which is {how}, grants {key} (high risk)"
             out = () if rank.unbounded else (f"ask-above rank withhold {rank.key} {key}",)
-            yield Piece("risky-by-default", where, what, f"withhold {key} from {rank.title}", (rank.key,), out)
+            yield Piece("risky-by-default", where, what, f"withhold {key} from {rank.called}", (rank.key,), out)
         for place in compiled.places:
             for entry in place.overrides:
                 if entry.of == rank.key and compiled.word_of(entry).allow & risky:
                     names = listed(catalogue.names(compiled.word_of(entry).allow & risky))
-                    what = f"{rank.title}, which is {how}, is allowed {names} (high risk) {sight.at_place(place)}"
+                    what = f"{rank.called}, which is {how}, is allowed {names} (high risk) {sight.at_place(place)}"
                     commands = leave(compiled, place, entry, compiled.word_of(entry).allow & risky)
                     mend = f"remove {names} from that override"
                     yield Piece("risky-by-default", entry.where, what, mend, (rank.key,), commands)
@@ -208,8 +208,8 @@ def detours(sight: Sight) -> Iterator[Piece]:
         for key in catalogue.names(compiled.granted(rank)):
             led = [to for to in catalogue.capabilities[key].leads_to if not compiled.granted(rank) & catalogue.bit[to]]
             if led:
-                what = f"{rank.title} grants {key}, which leads to {listed(led)}"
-                mend = f"withhold {key} from {rank.title}, or grant it {listed(led)}"
+                what = f"{rank.called} grants {key}, which leads to {listed(led)}"
+                mend = f"withhold {key} from {rank.called}, or grant it {listed(led)}"
                 commands = (f"ask-above rank withhold {rank.key} {key}",)
                 yield Piece("detour", source_of(compiled, rank, key)[0], what, mend, (rank.key,), commands)
 
@@ -224,14 +224,14 @@ def climbers(sight: Sight) -> Iterator[Piece]:
         climbed = climb(sight.decider.compiled.keep(Ground), sight.decider.reckoner, rank)
         mend = f"see what prevents it: ask-above climb {rank.key}"
         if climbed.free:
-            what = f"{rank.title} can climb to an unbounded rank"
+            what = f"{rank.called} can climb to an unbounded rank"
             yield Piece("climbs-to-everything", rank.where, what, mend, (rank.key,))
             continue
         # one that is a detour alone has a code of its own
         gains = [gain for gain in climbed.gains(high) if any(move.kind != "detour" for move in gain.moves)]
         if gains:
             names = listed(dict.fromkeys(gain.capability for gain in gains))
-            what = f"{rank.title} can climb to {names}: {sentence(compiled.charter, gains[0].moves)}"
+            what = f"{rank.called} can climb to {names}: {sentence(compiled.charter, gains[0].moves)}"
             yield Piece("climbs-to-high-risk", rank.where, what, mend, (rank.key,))
 
 
@@ -244,8 +244,8 @@ def same_carried(sight: Sight) -> Iterator[Piece]:
             continue
         first = seen.setdefault(carried, rank)
         if first is not rank:
-            what = f"{rank.title} and {first.title} grant the same"
-            mend = f"merge them, or let {first.title} build on {rank.title}"
+            what = f"{rank.called} and {first.called} grant the same"
+            mend = f"merge them, or let {first.called} build on {rank.called}"
             commands = (f"ask-above rank remove {rank.key} --instead {first.key}",)
             yield Piece("same-carried", rank.where, what, mend, (first.key, rank.key), commands)
 
@@ -256,7 +256,7 @@ def everybodys_conditions(sight: Sight) -> Iterator[Piece]:
         flags = everybodys(rank)
         rest = conditions_on(rank, sight.compiled.ranks) if flags else ""
         if rest:
-            what = f"{rank.title} is {listed(flags)}, and {rest}"
+            what = f"{rank.called} is {listed(flags)}, and {rest}"
             yield Piece(
                 "condition-void", rank.where, what, "remove the condition, or make the rank one that is assigned"
             )
@@ -270,9 +270,9 @@ def unheld(sight: Sight) -> Iterator[Piece]:
     for rank in sight.compiled.ranks:
         unasked = rank.automatic or rank.entry or rank.kept_by or rank.paused
         if not (unasked or rank.key in later or sight.holders[rank.position]):
-            mend = f"assign {rank.title}, or remove it"
+            mend = f"assign {rank.called}, or remove it"
             commands = (f"ask-above rank remove {rank.key} --none",)
-            yield Piece("unheld", rank.where, f"no member has {rank.title}", mend, (rank.key,), commands)
+            yield Piece("unheld", rank.where, f"no member has {rank.called}", mend, (rank.key,), commands)
 
 
 def copies(sight: Sight) -> Iterator[Piece]:
@@ -285,7 +285,7 @@ def copies(sight: Sight) -> Iterator[Piece]:
         withheld = compiled.catalogue.expand_all(original.withhold)
         more = compiled.catalogue.names(compiled.granted(rank) & withheld)
         if more:
-            what = f"{rank.title} grants {listed(more)}, which its original, {original.title}, withholds"
+            what = f"{rank.called} grants {listed(more)}, which its original, {original.called}, withholds"
             mend = "withhold what the copy should not grant"
             commands = (f"ask-above rank withhold {rank.key} {' '.join(more)}",)
             yield Piece("copy-behind", rank.where, what, mend, (rank.key, original.key), commands)

@@ -89,7 +89,7 @@ def _places(sight: Sight, keys: list[str]) -> str:
     if "site" in keys:
         rest = len(keys) - 1
         return "on the whole site" + (f" and in {rest} places" if rest > 1 else " and in one place" if rest else "")
-    return f"in {few((sight.compiled.named[key].title for key in keys), 4)}"
+    return f"in {few((sight.compiled.named[key].called for key in keys), 4)}"
 
 
 def over_limit(sight: Sight) -> Iterator[Piece]:
@@ -100,7 +100,7 @@ def over_limit(sight: Sight) -> Iterator[Piece]:
             holding = sight.holding(rank)
             names = listed(sight.title(key) for key in holding[:6])
             have = how_many(count, "member has", "members have")
-            what = f"{have} {rank.title}; its limit is {rank.limit}: {names}"
+            what = f"{have} {rank.called}; its limit is {rank.limit}: {names}"
             concerned = (rank.key, *(f"@{key}" for key in holding))
             commands = (f"ask-above rank set {rank.key} limit={count}",)
             mend = "unassign it from some of them, or raise the limit"
@@ -151,10 +151,10 @@ def _contradictory(sight: Sight, key: str, given: list[Assignment]) -> Iterator[
                 continue
             commands: tuple[str, ...] = ()
             if rank is second and assignment.place == other.place:
-                what = f"{sight.title(key)} is assigned {rank.title} twice for the same time"
+                what = f"{sight.title(key)} is assigned {rank.called} twice for the same time"
                 mend = f"remove one of the two lines; the other is {other.where}"
             elif _apart(rank, second):
-                what = f"{sight.title(key)} has {rank.title} and {second.title}; nobody may have both"
+                what = f"{sight.title(key)} has {rank.called} and {second.called}; nobody may have both"
                 mend = "unassign one of the two"
                 where = "" if other.place == SITE else f" --at {other.place}"
                 commands = (f"ask-above unassign {second.key} {key}{where}",)
@@ -188,9 +188,9 @@ def joined_without(sight: Sight) -> Iterator[Piece]:
                 continue
             has = {assignment.rank for assignment in sight.register.of(key)}
             for rank in (each for each in missing if each.key not in has):
-                what = f"{member.called} is active, has no date of joining and does not have {rank.title}"
+                what = f"{member.called} is active, has no date of joining and does not have {rank.called}"
                 commands = (f"ask-above assign {rank.key} {key}",)
-                yield Piece("joined-by-hand", member.where, what, f"assign {rank.title}", (f"@{key}",), commands)
+                yield Piece("joined-by-hand", member.where, what, f"assign {rank.called}", (f"@{key}",), commands)
 
 
 def doubles(sight: Sight) -> Iterator[Piece]:
@@ -211,7 +211,7 @@ def behind_gates(sight: Sight) -> Iterator[Piece]:
         for key in keys:
             asked = sight.decider.people.ask(key, sight.at)
             for holding in asked.holdings:
-                given, title = holding.assignment, compiled.ranks[holding.rank].title
+                given, title = holding.assignment, compiled.ranks[holding.rank].called
                 shut = closed_gate(compiled, folded.profile, holding.place) if given and holding.place else None
                 free = shut is not None and not compiled.unbounded.isdisjoint(
                     ranks_at(compiled, folded.profile, holding.place)
@@ -220,8 +220,8 @@ def behind_gates(sight: Sight) -> Iterator[Piece]:
                     continue
                 gate = compiled.places[shut]
                 what = f"{asked.label} has {title} {sight.at_place(compiled.places[holding.place])}, "
-                what += f"but the gate of {gate.title} does not admit them"
-                mend = f"admit them at {gate.title}, or unassign {title}"
+                what += f"but the gate of {gate.called} does not admit them"
+                mend = f"admit them at {gate.called}, or unassign {title}"
                 commands = (typed(Unassign(key, given.rank, given.place)),)
                 yield Piece("held-behind-gate", given.where, what, mend, (f"@{key}",), commands)
 

@@ -204,7 +204,7 @@ class Sight:
         """Return what people call a rank, a group or a member."""
         for known in (self.charter.ranks, self.charter.groups):
             if key in known:
-                return known[key].title
+                return known[key].called
         member = self.register.members.get(key)
         return member.called if member else key
 
@@ -214,7 +214,7 @@ class Sight:
 
     def at_place(self, place: Place) -> str:
         """Say where."""
-        return in_place(self.compiled.named[place.key].title, site=place.parent is None)
+        return in_place(self.compiled.named[place.key].called, site=place.parent is None)
 
     def acting(self, rank: Rank, act: Act) -> bool:
         """Whether a rank grants what an act takes."""

@@ -34,7 +34,7 @@ def deny_reaches_up(sight: Sight) -> Iterator[Piece]:
                 entry = compiled.voices(n, key)[0].entry
                 titles = few((sight.title(each) for each in losing), 5)
                 lose = "lose" if losing[1:] else "loses"
-                what = f"{rank.title} is denied {name} {sight.at_place(place)}, so {titles} {lose} it too"
+                what = f"{rank.called} is denied {name} {sight.at_place(place)}, so {titles} {lose} it too"
                 mend = f"allow {name} there to {losing[-1]}+, or to the ranks that should keep it"
                 commands = (f"ask-above place override {place.key} {losing[-1]}+ --allow {name}",)
                 yield Piece("deny-reaches-up", entry.where, what, mend, tuple(losing), commands)
@@ -93,7 +93,7 @@ def without_effect(sight: Sight) -> Iterator[Piece]:
 def _for_unbounded(sight: Sight, place: Place, entry: Override) -> Iterator[Piece]:
     rank = sight.charter.ranks.get(entry.of)
     if entry.speaks and rank is not None and rank.unbounded and not entry.above:
-        what = f"the override for {rank.title} {sight.at_place(place)} has no effect: {rank.title} is unbounded"
+        what = f"the override for {rank.called} {sight.at_place(place)} has no effect: {rank.called} is unbounded"
         commands = (to_entry(place, entry, "--clear"),)
         yield Piece("no-effect-unbounded", entry.where, what, "remove the override", (rank.key,), commands)
 
@@ -209,7 +209,7 @@ def _beaten(sight: Sight, given: int, below: int, exception: Override, word: Wor
         if against:
             names = listed(compiled.catalogue.names(against))
             who, where = sight.title(exception.of), sight.at_place(compiled.places[below])
-            what = f"the override of {names} for {rank.title} {where} ends the exception for {who} {_in(sight, given)}"
+            what = f"the override of {names} for {rank.called} {where} ends the exception for {who} {_in(sight, given)}"
             mend = f"repeat the exception for {exception.of} {where}"
             said_of = [("allow", word.allow & against), ("deny", word.deny & against)]
             words = " ".join(f"--{how} {','.join(compiled.catalogue.names(mask))}" for how, mask in said_of if mask)
@@ -255,8 +255,8 @@ def drifted(sight: Sight) -> Iterator[Piece]:
     for n, entries in opposites(compiled).items():
         for entry, above, turned in entries:
             names = listed(compiled.catalogue.names(turned))
-            section = compiled.places[above].title
-            what = f"{compiled.places[n].title} contradicts {section} on {names} for {sight.spoken(entry)}"
+            section = compiled.places[above].called
+            what = f"{compiled.places[n].called} contradicts {section} on {names} for {sight.spoken(entry)}"
             mend = f"remove {names} from that override, so that it follows {section}"
             commands = leave(compiled, compiled.places[n], entry, turned)
             yield Piece("drifted", entry.where, what, mend, (entry.of,), commands)
@@ -279,7 +279,7 @@ def seeing_denied(sight: Sight) -> Iterator[Piece]:
             can = sight.decider.reckoner.usable(profile, n) if profile else 0
             free = [key for key in catalogue.names(can) if not catalogue.rests_on(key) & denied]
             if free:
-                what = f"{rank.title} may not use {name} {sight.at_place(place)}, but may use {listed(free)} there"
+                what = f"{rank.called} may not use {name} {sight.at_place(place)}, but may use {listed(free)} there"
                 commands = (f"ask-above charter set rules.seeing {name}",)
                 yield Piece("seeing-denied", entry.where, what, f"set rules.seeing to {name}", (rank.key,), commands)
 
@@ -293,15 +293,15 @@ def gates(sight: Sight) -> Iterator[Piece]:
         place = compiled.places[n]
         where = place.gate.where if place.gate else place.where
         if sight.active > 1 and not _anyone_passes(sight, n):
-            what = f"the gate of {place.title} admits no active member"
+            what = f"the gate of {place.called} admits no active member"
             commands = (f"ask-above place gate {place.key} --clear",)
             yield Piece("gate-nobody", where, what, "require a group or rank that a member has", (), commands)
         for rank, asked in zip(compiled.ranks, sight.asked, strict=True):
             if rank.unbounded or asked.profile is None or passes(compiled, asked.profile, n):
                 continue
             if held(compiled, asked.profile, n, gated=False).mask & managing:
-                what = f"the gate of {place.title} excludes {rank.title}, which may change the place"
-                mend = f"admit {rank.title} at the gate, or silence this advice"
+                what = f"the gate of {place.called} excludes {rank.called}, which may change the place"
+                mend = f"admit {rank.called} at the gate, or silence this advice"
                 yield Piece("gate-shuts-keepers", where, what, mend, (rank.key,))
 
 

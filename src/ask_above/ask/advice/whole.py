@@ -126,14 +126,16 @@ def _as_titled(before: Decider, after: Decider) -> Callable[[str], str]:
     old, new = before.compiled.charter, after.compiled.charter
     if old is not new:
         for one, other in ((old.ranks, new.ranks), (old.groups, new.groups), (old.places, new.places)):
-            titles |= {each.title: other[key].title for key, each in one.items() if key in other}
+            titles |= {each.called: other[key].called for key, each in one.items() if key in other}
     here, there = before.people.register, after.people.register
     both = [key for key in there.differing(here) if key in here.members and key in there.members]
     titles |= {here.members[key].called: there.members[key].called for key in both}
     titles = {was: now for was, now in titles.items() if was != now}
     if not titles:
         return str
-    pattern = re.compile("|".join(rf"\b{re.escape(title)}\b" for title in sorted(titles, key=len, reverse=True)))
+    pattern = re.compile(
+        "|".join(rf"(?<!\w){re.escape(title)}(?!\w)" for title in sorted(titles, key=len, reverse=True))
+    )
     return lambda text: pattern.sub(lambda found: titles[found[0]], text)
 
 

@@ -11,7 +11,7 @@ from ask_above.ask.perks import beyond_default, brought
 from ask_above.ask.tables import Holders, on_record
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
-from ask_above.charter.names import SITE, few, how_many, listed, nearest, upper
+from ask_above.charter.names import SITE, few, how_many, listed, nearest, titled, upper
 from ask_above.charter.places import Group, Place
 from ask_above.charter.rules import ACTS, Act
 from ask_above.decide.compiled import CompiledCharter
@@ -135,7 +135,7 @@ class Describer:
             ("Power over ranks", self._powers(rank)),
             ("Perks", brought(self.compiled.charter.perks, rank.perks)),
         )
-        return Described("rank", rank.key, rank.title, _on_the_ladder(self.compiled, rank), sections)
+        return Described("rank", rank.key, rank.called, _on_the_ladder(self.compiled, rank), sections)
 
     def card(self, rank: Rank) -> tuple[str, ...]:
         """Describe a rank in three short paragraphs: what it is, who has it, its power and who assigns it."""
@@ -154,10 +154,10 @@ class Describer:
 
     def group(self, group: Group) -> Described:
         """Describe a group: who is in it, what it includes and confers, which places speak of it."""
-        charter, title = self.compiled.charter, group.title
+        charter, title = self.compiled.charter, group.called
         inside = [m for m in self.decider.people.register.members.values() if group.key in reached_groups(charter, m)]
         gates = (
-            place.title
+            place.called
             for place in self.compiled.places
             if place.gate and any(term.key == group.key for term in (*place.gate.any, *place.gate.all))
         )
@@ -165,16 +165,18 @@ class Describer:
         sections = _sections(
             ("", _about(group.about)),
             ("Members", named),
-            ("Includes", (charter.groups[key].title for key in group.includes)),
-            ("Confers", (f"{charter.ranks[c.rank].title} {self._in(c.place)}" for c in group.confers)),
+            ("Includes", (charter.groups[key].called for key in group.includes)),
+            ("Confers", (f"{charter.ranks[c.rank].called} {self._in(c.place)}" for c in group.confers)),
             ("Opens the gate of", gates),
             ("Overrides", _elsewhere(self.compiled, group.key)),
         )
         many = how_many(len(inside), "member")
-        return Described("group", group.key, title, f"{_keyed(title, group.key)}: group of {many}", sections)
+        return Described(
+            "group", group.key, title, f"{titled(group.title, group.key, group.key)}: group of {many}", sections
+        )
 
     def _in(self, place: str) -> str:
-        return in_place(self.compiled.named[place].title, site=place == SITE)
+        return in_place(self.compiled.named[place].called, site=place == SITE)
 
     def member(self, member: Member) -> Described:
         """Describe a member: who they are, which ranks they have, what they may beyond others, power over whom."""
@@ -194,20 +196,19 @@ class Describer:
         """Say who a member is: their status, since when, the owner, their groups."""
         since = f" since {day(member.joined)}" if member.joined else ""
         groups = self.compiled.charter.groups
-        named = [groups[key].title for key in member.groups if key in groups]
-        status = (
-            f"{_keyed(member.called, member.key)}: {member.status} {'bot' if member.kind == 'bot' else 'member'}{since}"
-        )
+        named = [groups[key].called for key in member.groups if key in groups]
+        kind = "bot" if member.kind == "bot" else "member"
+        status = f"{titled(member.name, member.key, member.key)}: {member.status} {kind}{since}"
         if self.compiled.charter.owner == member.key:
             status += "; owner, may do everything"
         return status + (f"; {'groups' if named[1:] else 'group'} {', '.join(named)}" if named else "")
 
     def place(self, place: Place) -> Described:
         """Describe a place: what it is, who enters, what differs from the place above, who looks after it."""
-        n, title = self.compiled.place_at[place.key], self.compiled.named[place.key].title
+        n, title = self.compiled.place_at[place.key], self.compiled.named[place.key].called
         inside = self.compiled.named[place.parent] if place.parent else None
-        where = f" in {inside.title}" if inside is not None and inside.key != SITE else ""
-        head = f"{_keyed(title, place.key)}: {f'{place.kind}{where}' if n else 'the whole site'}"
+        where = f" in {inside.called}" if inside is not None and inside.key != SITE else ""
+        head = f"{titled(place.title, place.key, place.key)}: {f'{place.kind}{where}' if n else 'the whole site'}"
         sections = _sections(
             ("", _about(place.about)),
             ("Gate", self._gate(place)),
@@ -240,7 +241,7 @@ class Describer:
                 for label, holding in local.get(rank.position, ())
             ]
             if here:
-                yield f"{rank.title}: {few(dict.fromkeys(here), self.most)}"
+                yield f"{rank.called}: {few(dict.fromkeys(here), self.most)}"
 
     # -- who holds and who acts
 
@@ -272,11 +273,11 @@ class Describer:
         if rank.kept_by:
             yield f"kept by {rank.kept_by}: nobody here may edit, assign or unassign it"
         if rank.builds_on:
-            yield f"builds on {listed(titles[key].title for key in rank.builds_on)}"
+            yield f"builds on {listed(titles[key].called for key in rank.builds_on)}"
         if rank.after:
-            yield f"requires {listed(titles[key].title for key in rank.after)}"
+            yield f"requires {listed(titles[key].called for key in rank.after)}"
         if rank.apart_from:
-            yield f"nobody may have it with {listed((titles[key].title for key in rank.apart_from), 'or')}"
+            yield f"nobody may have it with {listed((titles[key].called for key in rank.apart_from), 'or')}"
         if rank.limit is not None:
             yield f"at most {how_many(rank.limit, 'member')}"
 
@@ -286,19 +287,19 @@ class Describer:
         if acts:
             yield acts
         if not rank.automatic and not rank.kept_by:
-            givers = [actor.title for actor, target in self.powers[Act.ASSIGN] if target.key == rank.key]
+            givers = [actor.called for actor, target in self.powers[Act.ASSIGN] if target.key == rank.key]
             yield f"assigned by {few(givers, self.most)}" if givers else "assigned by the owner only"
 
     def acts(self, rank: Rank) -> str:
         """Say on whom a rank acts, on the whole site: ``moderate Volunteer; assign Volunteer``; nothing for none."""
-        on = {act: [target.title for actor, target in self.powers[act] if actor.key == rank.key] for act in ACTS}
+        on = {act: [target.called for actor, target in self.powers[act] if actor.key == rank.key] for act in ACTS}
         return said_of_acts(on, self.most)
 
     def acts_of(self, asked: Asked, place: int) -> str:
         """Say on whom somebody acts at a place, as :meth:`acts` does."""
         planes, titles = self.decider.keep(Planes), self.compiled.charter.ranks
         return said_of_acts(
-            {act: [titles[key].title for key in planes.named(asked, act, place)] for act in ACTS}, self.most
+            {act: [titles[key].called for key in planes.named(asked, act, place)] for act in ACTS}, self.most
         )
 
     # -- a member
@@ -311,19 +312,19 @@ class Describer:
                 place = self.compiled.named[self.compiled.places[holding.place].key]
                 # it stays on record, and counts when they are acted on (rule 6.5)
                 idle = "" if holding in asked.holdings else f" (does not count: {asked.status})"
-                where = place.title if holding.place else site
-                yield (self.compiled.ranks[holding.rank].title, where, f"{self._from(holding)}{idle}")
+                where = place.called if holding.place else site
+                yield (self.compiled.ranks[holding.rank].called, where, f"{self._from(holding)}{idle}")
         for later in asked.later:
-            where = self.compiled.named[later.place].title if later.place != SITE else site
+            where = self.compiled.named[later.place].called if later.place != SITE else site
             spell = span(later.period.said_from, later.period.said_until).strip()
-            yield (self.compiled.charter.ranks[later.rank].title, where, spell)
+            yield (self.compiled.charter.ranks[later.rank].called, where, spell)
 
     def _from(self, holding: Holding) -> str:
         """Say since when, from whom and why someone has a rank."""
         given = holding.assignment
         if given is None:
             group = self.compiled.charter.groups.get(holding.group or "")
-            return f"conferred by the group {group.title}" if group else ""
+            return f"conferred by the group {group.called}" if group else ""
         members = self.decider.people.register.members
         by = members[given.by].called if given.by in members else given.by
         said = [period(given.period).strip(), f"assigned by {by}" if by else "", given.why]
@@ -337,7 +338,7 @@ class Describer:
         for place in sorted({holding.place for holding in asked.recorded} - {0}):
             here = self.acts_of(asked, place)
             if here and here != everywhere:
-                yield f"{self.compiled.named[self.compiled.places[place].key].title}: {here}"
+                yield f"{self.compiled.named[self.compiled.places[place].key].called}: {here}"
 
     def _beyond(self, asked: Asked, *, less: bool = False) -> Iterator[str]:
         """Say what somebody may that a member without other ranks may not; with ``less`` the other way round."""
@@ -361,7 +362,7 @@ class Describer:
                 self.compiled, of_holder(self.compiled, holder), self.compiled.place_at[place.key], words[holder]
             )
             entry = rank or charter.groups[holder]
-            alike.setdefault(_claimed(self.compiled, made), []).append(entry.title)
+            alike.setdefault(_claimed(self.compiled, made), []).append(entry.called)
         vain = alike.pop("", [])
         for what, titles in alike.items():
             yield f"{listed(titles)}: {what}"
@@ -417,10 +418,6 @@ def said_of_acts(on: Mapping[Act, Sequence[str]], most: int = FEW) -> str:
     return "; ".join(f"{listed(acts)} {few(titles, most)}" for titles, acts in ways.items())
 
 
-def _keyed(title: str, key: str) -> str:
-    return title if title == key else f"{title} ({key})"
-
-
 def _about(text: str) -> Iterator[str]:
     if text:
         yield text if text.endswith((".", "!", "?")) else f"{text}."
@@ -429,10 +426,10 @@ def _about(text: str) -> Iterator[str]:
 def _on_the_ladder(compiled: CompiledCharter, rank: Rank) -> str:
     n, total = rank.position, len(compiled.ranks)
     if total == 1:
-        return f"{_keyed(rank.title, rank.key)}: the only rank"
+        return f"{titled(rank.title, rank.key, rank.key)}: the only rank"
     where = "highest" if n == 0 else "lowest" if n == total - 1 else f"{_ordinal(n + 1)}"
-    above = f", below {compiled.ranks[n - 1].title}" if n else ""
-    return f"{_keyed(rank.title, rank.key)}: {where} of {total} ranks{above}"
+    above = f", below {compiled.ranks[n - 1].called}" if n else ""
+    return f"{titled(rank.title, rank.key, rank.key)}: {where} of {total} ranks{above}"
 
 
 def _ordinal(n: int) -> str:
@@ -479,7 +476,7 @@ def _elsewhere(compiled: CompiledCharter, holder: str) -> Iterator[str]:
     for n, place in enumerate(compiled.places):
         word = compiled.words_at(n).get(holder)
         if word is not None and (what := _claimed(compiled, claims(compiled, asked, n, word))):
-            yield f"{compiled.named[place.key].title if n else 'Whole site'}: {what}"
+            yield f"{compiled.named[place.key].called if n else 'Whole site'}: {what}"
 
 
 def _claimed(compiled: CompiledCharter, made: Iterable[Claim]) -> str:
@@ -510,7 +507,7 @@ def _over(compiled: CompiledCharter, found: list[int], missing: list[int], most:
         return "everywhere they apply"
     nearly = len(missing) <= _MISSING and len(found) > most
     keys = [compiled.places[n].key for n in (missing if nearly else found)]
-    titles = few((compiled.named[key].title if key != SITE else "Whole site" for key in keys), most)
+    titles = few((compiled.named[key].called if key != SITE else "Whole site" for key in keys), most)
     return f"{'everywhere they apply, except ' if nearly else ''}{titles}"
 
 

@@ -236,7 +236,7 @@ class ActShifts:
         if titles:
             sentences.append(f"{who}: which ranks they may assign to {few(titles, 3)} may change.")
         ranks = dict.fromkeys(read.key for read in self.reads if read.kind is Kind.RANK and read.field in _CONDITIONS)
-        named = [rank.title for key in ranks if (rank := self.new.compiled.charter.ranks.get(key)) is not None]
+        named = [rank.called for key in ranks if (rank := self.new.compiled.charter.ranks.get(key)) is not None]
         if named:
             sentences.append(
                 f"{who}: to whom they may assign {listed(named)} may change, because its conditions change."

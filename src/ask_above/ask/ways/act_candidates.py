@@ -78,7 +78,7 @@ class ActCandidates:
         yield from self._tightened()
         if self.rank is not None and self.rank.open and self.act.name == Act.ASSIGN:
             closed = self.rank._replace(open=False)
-            yield self._rank_set("rule", f"close {closed.title}, so that nobody may join it", closed, {"open": "no"})
+            yield self._rank_set("rule", f"close {closed.called}, so that nobody may join it", closed, {"open": "no"})
 
     # -- the ladder (rule 6.3)
 
@@ -107,8 +107,8 @@ class ActCandidates:
                     if order in seen:
                         continue
                     seen.add(order)
-                    said = f"above {second.title}" if above else f"below {first.title}"
-                    what = f"move {mover.title} directly {said} on the ladder"
+                    said = f"above {second.called}" if above else f"below {first.called}"
+                    what = f"move {mover.called} directly {said} on the ladder"
                     command = typed(RankMove(mover.key, above, below))
                     apply = ordering(mover.key, above, below)
                     yield Candidate("order", what, mover.where, self._block(mover), apply, command)
@@ -128,7 +128,7 @@ class ActCandidates:
         for rank in self.compiled.ranks if member else ():
             if not rank.automatic and not rank.kept_by and rank in self.actor_about.ranks and self.place:
                 given = Assignment(member.key if member else "", rank.key, SITE, ALWAYS)
-                what = f"assign {rank.title} to {self.actor.label} on the whole site"
+                what = f"assign {rank.called} to {self.actor.label} on the whole site"
                 command = typed(Assign(given.member, given.rank, given.place))
                 yield Candidate("assignment", what, self._in_register(member), 1, assigning(given), command)
 
@@ -145,8 +145,8 @@ class ActCandidates:
             if given is None or taken or target is None:
                 continue
             place = self.charter.places[given.place]
-            spot = in_place(self.compiled.named[place.key].title, site=place.parent is None)
-            what = f"unassign {self.charter.ranks[given.rank].title} from {target.label} {spot}"
+            spot = in_place(self.compiled.named[place.key].called, site=place.parent is None)
+            what = f"unassign {self.charter.ranks[given.rank].called} from {target.label} {spot}"
             command = typed(Unassign(given.member, given.rank, given.place))
             yield Candidate("assignment", what, given.where, 1, unassigning(given), command)
         member = target.member if target else None
@@ -154,7 +154,7 @@ class ActCandidates:
             inside = reached_groups(self.charter, Member("", groups=(key,)))
             if member is not None and any(self.charter.groups[each].confers for each in inside):
                 left = member._replace(groups=tuple(group for group in member.groups if group != key))
-                what = f"take {member.called} out of the group {self.charter.groups[key].title}"
+                what = f"take {member.called} out of the group {self.charter.groups[key].called}"
                 yield Candidate("group", what, member.where, 1, with_member(left), regrouping(left))
 
     # -- what the act takes, and whom lists admit (rules 6.2 to 6.6)
@@ -232,23 +232,23 @@ class ActCandidates:
         for rank in self._ranks_of(self.actor):
             entry = rank.lists.get(act)
             for key in self._listing():
-                title = self.charter.ranks[key].title
+                title = self.charter.ranks[key].called
                 if entry is None:
                     if not admit:
                         only = RankList(excluded=frozenset((key,)), where=rank.where)
-                        yield self._list_set(rank, only, f"except {title} from what {rank.title} {named}", lines=1)
+                        yield self._list_set(rank, only, f"except {title} from what {rank.called} {named}", lines=1)
                     continue
                 if entry.admits(key) is admit:
                     continue
                 changed = _list_changed(entry, key, admit=admit)
                 word = "put" if admit else "take"
-                what = f"{word} {title} {'on' if admit else 'off'} the list that {rank.title} {named}"
+                what = f"{word} {title} {'on' if admit else 'off'} the list that {rank.called} {named}"
                 if changed is None:
-                    yield self._list_set(rank, None, f"drop the list of what {rank.title} {named}")
+                    yield self._list_set(rank, None, f"drop the list of what {rank.called} {named}")
                 else:
                     yield self._list_set(rank, changed, what)
             if entry is not None and admit and not self._listing():
-                yield self._list_set(rank, None, f"drop the list of what {rank.title} {named}")
+                yield self._list_set(rank, None, f"drop the list of what {rank.called} {named}")
 
     def _list_set(self, rank: Rank, entry: RankList | None, what: str, lines: int = 1) -> Candidate:
         act, where = self.rule.act, rank.lists[self.rule.act].where if self.rule.act in rank.lists else rank.where
@@ -278,22 +278,22 @@ class ActCandidates:
         if rank.limit is not None:
             more = rank._replace(limit=rank.limit + 1)
             fields = {"limit": str(rank.limit + 1)}
-            yield self._rank_set("limit", f"raise the limit of {rank.title} to {rank.limit + 1}", more, fields)
+            yield self._rank_set("limit", f"raise the limit of {rank.called} to {rank.limit + 1}", more, fields)
         yield from self._apart(rank)
         if self.act.target == self.actor.key and not rank.open and self.place == 0:
             opened = rank._replace(open=True)
-            yield self._rank_set("rule", f"open {rank.title}, so that members may join it", opened, {"open": "yes"})
+            yield self._rank_set("rule", f"open {rank.called}, so that members may join it", opened, {"open": "yes"})
         member = target.member if target else None
         for key in rank.after if member else ():
             needed = self.charter.ranks[key]
             if member is not None and not needed.automatic and not needed.kept_by:
                 given = Assignment(member.key, key, SITE, ALWAYS)
-                what = f"assign {needed.title} to {member.called} on the whole site first"
+                what = f"assign {needed.called} to {member.called} on the whole site first"
                 command = typed(Assign(given.member, given.rank))
                 yield Candidate("assignment", what, self._in_register(member), 1, assigning(given), command)
         if rank.after:
             plain = rank._replace(after=())
-            yield self._rank_set("rule", f"require no other rank for {rank.title}", plain, {"after": None})
+            yield self._rank_set("rule", f"require no other rank for {rank.called}", plain, {"after": None})
         if target is not None and target.status in (Status.LOCKED, Status.RETIRED):
             yield from status(target)
 
@@ -305,7 +305,7 @@ class ActCandidates:
             for one, other in ((rank, key), (self.charter.ranks[key], rank.key)):
                 if other in one.apart_from:
                     left = tuple(each for each in one.apart_from if each != other)
-                    what = f"permit {one.title} and {self.charter.ranks[other].title} for the same member"
+                    what = f"permit {one.called} and {self.charter.ranks[other].called} for the same member"
                     fields = {"apart-from": list(left) or None}
                     yield self._rank_set("rule", what, one._replace(apart_from=left), fields)
 
@@ -314,7 +314,7 @@ class ActCandidates:
         if rank is not None and rank.call_open is not is_open:
             said = "open to calls:" if is_open else "close to calls:"
             fields = {"call": "open" if is_open else "closed"}
-            yield self._rank_set("rule", f"{said} {rank.title}", rank._replace(call_open=is_open), fields)
+            yield self._rank_set("rule", f"{said} {rank.called}", rank._replace(call_open=is_open), fields)
 
 
 def _list_changed(entry: RankList, key: str, *, admit: bool) -> RankList | None:

@@ -64,7 +64,7 @@ class CapabilityCandidates:
         missing = self._missing()
         for rank in self._granting():
             if missing:
-                yield self._rank("grant", f"grant {listed(missing)} to {rank.title}", rank.key, missing)
+                yield self._rank("grant", f"grant {listed(missing)} to {rank.called}", rank.key, missing)
         for place in self.chain:
             yield from self._words(place, "allow", missing)
             yield from self._cleared(place, ("deny", "bar"), self.compiled.rests(self.capability, self.place))
@@ -82,7 +82,7 @@ class CapabilityCandidates:
         bit = self.compiled.catalogue.bit[self.capability]
         for rank in self._granting():
             if self.compiled.granted(rank) & bit:
-                yield self._rank("withhold", f"withhold {self.capability} from {rank.title}", rank.key, names)
+                yield self._rank("withhold", f"withhold {self.capability} from {rank.called}", rank.key, names)
         for place in self.chain:
             yield from self._words(place, "deny", names)
             yield from self._cleared(place, ("allow",), bit)
@@ -134,7 +134,7 @@ class CapabilityCandidates:
                 if rank.automatic or rank.kept_by or rank in self.ranks or not self._may_hold(rank, place):
                     continue
                 given = Assignment(member.key, rank.key, place.key, ALWAYS)
-                what = f"assign {rank.title} to {member.called} {self._at(place)}"
+                what = f"assign {rank.called} to {member.called} {self._at(place)}"
                 yield Candidate("assignment", what, self._in_register(member), 1, assigning(given), _assign(given))
 
     @staticmethod
@@ -155,7 +155,7 @@ class CapabilityCandidates:
             given = holding.assignment
             if given is not None and given.place in keys and member is not None:
                 rank = self.charter.ranks[given.rank]
-                what = f"unassign {rank.title} from {member.called} {self._at(self.charter.places[given.place])}"
+                what = f"unassign {rank.called} from {member.called} {self._at(self.charter.places[given.place])}"
                 yield Candidate("assignment", what, given.where, 1, unassigning(given), _unassign(given))
 
     def _groups(self) -> Iterator[Candidate]:
@@ -163,7 +163,7 @@ class CapabilityCandidates:
         if member is None:
             return
         for key, group in self.charter.groups.items():
-            title = group.title
+            title = group.called
             if key in member.groups:
                 left = tuple(each for each in member.groups if each != key)
                 what, changed = f"take {member.called} out of the group {title}", member._replace(groups=left)
@@ -189,8 +189,8 @@ class CapabilityCandidates:
         """Yield entries, new or longer, that allow, deny or bar it for those whom a place may speak of."""
         if not names:
             return
-        holders = [(rank.key, rank.title) for rank in self.ranks if not rank.unbounded]
-        holders += [(key, self.charter.groups[key].title) for key in self.groups]
+        holders = [(rank.key, rank.called) for rank in self.ranks if not rank.unbounded]
+        holders += [(key, self.charter.groups[key].called) for key in self.groups]
         for key, title in holders:
             yield self._entry(place, place.overrides, word, names, Override(key), title)
         if self.asked.member:
@@ -289,11 +289,11 @@ class CapabilityCandidates:
                         continue
                     seen.add(order)
                     spoken = (
-                        f"above {self.charter.ranks[entry.of].title}"
+                        f"above {self.charter.ranks[entry.of].called}"
                         if above
-                        else f"below {self.charter.ranks[entry.of].title}"
+                        else f"below {self.charter.ranks[entry.of].called}"
                     )
-                    what = f"move {rank.title} directly {spoken} on the ladder"
+                    what = f"move {rank.called} directly {spoken} on the ladder"
                     command = typed(RankMove(rank.key, above, below))
                     yield Candidate("order", what, rank.where, 1, ordering(rank.key, above, below), command)
 
@@ -324,11 +324,11 @@ class CapabilityCandidates:
     # -- gates (rule 5.3)
 
     def _terms(self) -> list[tuple[GateTerm, str]]:
-        terms = [(GateTerm(rank.key), rank.title) for rank in self.ranks]
-        return terms + [(GateTerm(key, group=True), self.charter.groups[key].title) for key in self.groups]
+        terms = [(GateTerm(rank.key), rank.called) for rank in self.ranks]
+        return terms + [(GateTerm(key, group=True), self.charter.groups[key].called) for key in self.groups]
 
     def _told(self, place: Place) -> str:
-        return self.compiled.named[place.key].title
+        return self.compiled.named[place.key].called
 
     def _gate_opened(self, place: Place) -> Iterator[Candidate]:
         gate, profile = place.gate, self.asked.profile

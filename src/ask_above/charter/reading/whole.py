@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any, NamedTuple
 
+from ask_above.charter.apart import told_apart
 from ask_above.charter.catalogue import Catalogue
 from ask_above.charter.charter import Charter
 from ask_above.charter.expectations import Expectation, ExpectationError, parse_expectation
@@ -65,7 +66,7 @@ def read_charter(document: Document, add_ons: list[Document]) -> Read | None:
         add_ons=tuple(name for _, name in data.get("add-ons", [])),
         kinds=kinds,
     )
-    return Read(charter, names)
+    return Read(told_apart(charter), names)
 
 
 def _read_add_ons(documents: list[Document]) -> list[Source]:

@@ -46,7 +46,7 @@ def climb(
     >>> axes.texts[0].get_text()
     'Climb from River warden'
     """
-    where = "" if at is None else f" {in_place(community.place(at).title, site=at == SITE)}"
+    where = "" if at is None else f" {in_place(community.place(at).called, site=at == SITE)}"
     if rank is None:
         place = None if at is None else community.names.place_number(at)
         table = climb_rows(community.decider, place=place, accomplice=accomplice)
@@ -59,7 +59,7 @@ def _all(charter: Charter, table: list[tuple[Any, ...]], sheet: Sheet, where: st
     with_whom = ", with an accomplice of the same rank" if accomplice else ""
     below = f"{charter.title}: capabilities{where or ', each counted in every place'}"
     top = sheet.title(f"Climb: what each rank can reach beyond its capabilities{with_whom}", below)
-    names = max((measure(charter.ranks[row[0]].title, BODY, bold=True) for row in table), default=0)
+    names = max((measure(charter.ranks[row[0]].called, BODY, bold=True) for row in table), default=0)
     most = max([1, *(max(row[2:5]) for row in table)])
     left, y = MARGIN + names + 16, top + LINE
     for n, (risk, _, _) in enumerate(_RISKS):
@@ -67,7 +67,7 @@ def _all(charter: Charter, table: list[tuple[Any, ...]], sheet: Sheet, where: st
     # of very many ranks those that can reach nothing stand in one line
     still = [row for row in table if not row[1] and not any(row[2:5])] if len(table) > _MANY else []
     for key, free, *counts, _ in (row for row in table if row not in still):
-        sheet.text(MARGIN, y, charter.ranks[key].title, bold=True)
+        sheet.text(MARGIN, y, charter.ranks[key].called, bold=True)
         if free:
             sheet.text(left, y, "everything, through an unbounded rank", size=SMALL, ink="loss", bold=True)
         for n, (count, (_, shape, ink)) in enumerate(() if free else zip(counts, _RISKS, strict=True)):
@@ -79,7 +79,7 @@ def _all(charter: Charter, table: list[tuple[Any, ...]], sheet: Sheet, where: st
         rule(sheet, MARGIN, left + 3 * (_BAR + 44), y + LINE / 2 + 1)
         y += LINE + 2
     if still:
-        titles = few((charter.ranks[row[0]].title for row in still), _FEW)
+        titles = few((charter.ranks[row[0]].called for row in still), _FEW)
         sheet.text(MARGIN, y, f"Nothing more: {titles}", ink="dim")
         y += LINE
     sheet.legend(y + 8, [(shape, ink, f"{risk} risk") for risk, shape, ink in _RISKS])
@@ -87,7 +87,7 @@ def _all(charter: Charter, table: list[tuple[Any, ...]], sheet: Sheet, where: st
 
 
 def _one(charter: Charter, found: Climbed, sheet: Sheet, where: str) -> Sheet:
-    title = charter.ranks[found.rank].title
+    title = charter.ranks[found.rank].called
     with_whom = " with one accomplice" if found.accomplice else ""
     below = "" if found.paths else "Nothing more."
     y = sheet.title(f"Climb from {title}{where}{with_whom}", below) + 8

@@ -35,7 +35,7 @@ def cover(found: Cover, axes: Axes | None = None, *, at: str | None = None, left
     shown, which = _shown(found, at)
     without = f", without {left}" if left else ""
     top = sheet.title(f"Cover: active members by place and capability{without}", f"{compiled.charter.title}: {which}")
-    titles = {n: compiled.places[n].title if n else "The whole site" for n in shown}
+    titles = {n: compiled.places[n].called if n else "The whole site" for n in shown}
     columns = Columns(found.duties, least=26.0)
     side = MARGIN + 8 + max((_INDENT * _depth(found, n) + measure(titles[n], BODY) for n in shown), default=0.0)
     start = top + columns.height

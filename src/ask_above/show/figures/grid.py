@@ -53,14 +53,14 @@ def grid(community: Community, axes: Axes | None = None, *, at: str | None = Non
     decider = community.decider
     compiled = decider.compiled
     place = None if at is None else compiled.place_at[community.place(at).key]
-    where = "on the whole site" if at == SITE else f"in {compiled.places[place].title}" if place is not None else ""
+    where = "on the whole site" if at == SITE else f"in {compiled.places[place].called}" if place is not None else ""
     table = marks(decider, place)
     sheet = Sheet(dark=dark)
     title = f"Capabilities usable, by rank, {where}" if where else "Capabilities granted, by rank"
     if len(compiled.ranks) > _MANY:
         return _by_heading(sheet, compiled, table, title).draw(axes)
     top = sheet.title(title, compiled.charter.title)
-    columns = Columns([rank.title for rank in compiled.ranks], least=15.0)
+    columns = Columns([rank.called for rank in compiled.ranks], least=15.0)
     rows = _under_headings(compiled, table)
     labels = side([f"    {key}" for key in compiled.catalogue.keys]) + _RISK
     width = labels + columns.pitch * len(compiled.ranks)
@@ -95,7 +95,7 @@ def _by_heading(sheet: Sheet, compiled: CompiledCharter, table: list[list[str]],
     top = sheet.title(
         title, f"{compiled.charter.title}: of each heading; one rank or place alone shows more", room=900.0
     )
-    columns = Columns([rank.title for rank in compiled.ranks], least=LINE)
+    columns = Columns([rank.called for rank in compiled.ranks], least=LINE)
     rows = _under_headings(compiled, table)
     left = side([heading for heading, _ in rows], bold=True)
     y = top + columns.height

@@ -42,7 +42,7 @@ def ladder(community: Community, axes: Axes | None = None, *, dark: bool = False
     sheet = Sheet(dark=dark)
     start = sheet.title(f"The ladder of {compiled.charter.title}") + LINE + 6
     names = MARGIN + 34.0
-    bars = names + max((measure(rank.title, BODY, bold=True) for rank in compiled.ranks), default=0.0) + 14
+    bars = names + max((measure(rank.called, BODY, bold=True) for rank in compiled.ranks), default=0.0) + 14
     most = max([1, *(held[rank.key] for rank in compiled.ranks if not rank.automatic)])
     counts = {rank.key: _holders(rank, held[rank.key]) for rank in compiled.ranks}
     beside = max(
@@ -61,7 +61,7 @@ def ladder(community: Community, axes: Axes | None = None, *, dark: bool = False
             sheet.text(left + bars, start - LINE - 2, "Holders", size=SMALL, ink="dim")
         sheet.text(left + names - 20, y, str(n + 1), ink="dim", across="right")
         sheet.box(left + names - 14, y - 4.5, 9, 9, fill=rank.color or "", line="dim" if not rank.color else "")
-        sheet.text(left + names, y, rank.title, bold=True)
+        sheet.text(left + names, y, rank.called, bold=True)
         long = 0.0 if rank.automatic else _BAR * held[rank.key] / most
         if long:
             sheet.box(left + bars, y - 4, long, 8, fill="yes")

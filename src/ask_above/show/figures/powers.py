@@ -49,7 +49,7 @@ def powers(
     decider = community.decider
     compiled, place = decider.compiled, decider.compiled.place_at[community.place(at).key]
     sheet = Sheet(dark=dark)
-    where = in_place(compiled.places[place].title, site=place == 0)
+    where = in_place(compiled.places[place].called, site=place == 0)
     drawn = ACTS if act is None else (act_named(act),)
     may = {one: {(a.key, b.key) for a, b in decider.keep(Planes).pairs(one, place)} for one in drawn}
     rows, columns_of = _shown(compiled, may)
@@ -57,7 +57,7 @@ def powers(
     if len(rows) < len(compiled.ranks):
         below += " Ranks without power over others are left out."
     top = sheet.title(f"Power over ranks, {where}", below)
-    titles = [compiled.ranks[n].title for n in rows]
+    titles = [compiled.ranks[n].called for n in rows]
     columns = Columns([_called(compiled, column) for column in columns_of], least=3 * _STEP + 4)
     left = side(titles)
     y = top + columns.height
@@ -107,5 +107,5 @@ def _shown(compiled: CompiledCharter, may: dict[Act, set[tuple[str, str]]]) -> t
 
 
 def _called(compiled: CompiledCharter, ranks: list[int]) -> str:
-    first, last = compiled.ranks[ranks[0]].title, compiled.ranks[ranks[-1]].title
+    first, last = compiled.ranks[ranks[0]].called, compiled.ranks[ranks[-1]].called
     return first if len(ranks) == 1 else f"{first} to {last} ({len(ranks)})"

@@ -38,7 +38,7 @@ def usage(found: Audit, axes: Axes | None = None, *, dark: bool = False) -> Axes
     used = {(capability.rank, capability.capability) for capability in found.used}
     sheet = Sheet(dark=dark)
     top = sheet.title("Capabilities granted and used, by rank", f"{names.charter.title}: {found.days} days of a log")
-    columns = Columns([rank.title for rank in ranks], least=15.0)
+    columns = Columns([rank.called for rank in ranks], least=15.0)
     blocks: dict[str, list[str]] = {}
     for key, capability in compiled.catalogue.capabilities.items():
         blocks.setdefault(capability.heading, []).append(key)
