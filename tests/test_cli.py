@@ -322,3 +322,11 @@ def test_what_the_first_screen_leaves_out_is_shown_in_full(tmp_path: Path) -> No
         left_out += short.count("more (--full)")
         assert "--full" not in full, command
     assert left_out > 3
+
+
+@pytest.mark.parametrize("group", ["rank", "place", "group", "member", "charter", "token"])
+def test_each_command_of_a_group_is_described_by_a_whole_sentence(group: str) -> None:
+    _, _, listed = run(group, "--help").stdout.partition("Commands:\n")
+    entries = re.split(r"\n  (?=\S)", listed.strip("\n"))
+    assert len(entries) > 2
+    assert all(entry.endswith(".") and "..." not in entry and "ask-above" not in entry for entry in entries), entries

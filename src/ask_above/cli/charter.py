@@ -35,7 +35,12 @@ def command() -> None:
 @click.argument("path", required=False, default="")
 @community_option
 def get(path: str, community: str | None) -> int:
-    """Show a part of the charter, as it is written: ask-above charter get rules."""
+    """Show a part of the charter, as it is written.
+
+    \b
+    Example:
+      ask-above charter get rules
+    """
     import yaml
 
     from ask_above.change.steps import at
@@ -60,7 +65,12 @@ def get(path: str, community: str | None) -> int:
 @click.argument("value")
 @change_options
 def set_(path: str, value: str, *, how: How) -> int:
-    """Set a part of the charter: ask-above charter set rules.disagreement deny --plan."""
+    """Set a part of the charter.
+
+    \b
+    Example:
+      ask-above charter set rules.disagreement deny --plan
+    """
     return carry_out(how, change.CharterSet(path, _value(value)))
 
 
@@ -88,7 +98,12 @@ def add(path: str, value: str, *, how: How) -> int:
 @click.argument("value", required=False)
 @change_options
 def remove(path: str, value: str | None, *, how: How) -> int:
-    """Remove a part of the charter, or one item of a list: ask-above charter remove rules.seeing --plan."""
+    """Remove a part of the charter, or one item of a list.
+
+    \b
+    Example:
+      ask-above charter remove rules.seeing --plan
+    """
     return carry_out(how, change.CharterRemove(path, None if value is None else _value(value)))
 
 

@@ -35,7 +35,12 @@ def command() -> None:
 @command.command("list")
 @asking()
 def list_groups(asked: CommandQuestion) -> int:
-    """List the groups, their members, and what they include and confer: ask-above group list."""
+    """List the groups, their members, and what they include and confer.
+
+    \b
+    Example:
+      ask-above group list
+    """
     opened, charter = asked.opened, asked.opened.charter
     reached = [reached_groups(charter, member) for member in opened.register.members.values()]
     inside = {key: sum(key in groups for groups in reached) for key in charter.groups}
@@ -64,7 +69,12 @@ def list_groups(asked: CommandQuestion) -> int:
 @click.option("--title", metavar="TEXT", help="Its title; a title in place of the key sets both.")
 @change_options
 def add(key: str, fields: Sequence[str], title: str | None, *, how: How) -> int:
-    """Add a group: ask-above group add night-watch title="Night watch" includes=upper-team confers=volunteer."""
+    """Add a group.
+
+    \b
+    Example:
+      ask-above group add night-watch title="Night watch" includes=upper-team confers=volunteer
+    """
     return carry_out(how, change.GroupAdd(*new_thing(how, NameKind.GROUP, key, fields, title)))
 
 

@@ -464,7 +464,12 @@ def forget(key: str, *, how: How) -> int:
 @click.argument("group", shell_complete=complete(groups))
 @change_options
 def put(members: Sequence[str], group: str, *, how: How) -> int:
-    """Put members into a group, or one into several: ask-above member put dara tove upper-team --plan."""
+    """Put members into a group, or one into several.
+
+    \b
+    Example:
+      ask-above member put dara tove upper-team --plan
+    """
     members, into = _and_groups(how, members, group)
     return carry_out(how, *(change.MemberGroups(key, put=into) for key in members))
 
@@ -474,7 +479,12 @@ def put(members: Sequence[str], group: str, *, how: How) -> int:
 @click.argument("group", shell_complete=complete(groups))
 @change_options
 def take(members: Sequence[str], group: str, *, how: How) -> int:
-    """Take members out of a group, or one out of several: ask-above member take dara upper-team --plan."""
+    """Take members out of a group, or one out of several.
+
+    \b
+    Example:
+      ask-above member take dara upper-team --plan
+    """
     members, out = _and_groups(how, members, group)
     return carry_out(how, *(change.MemberGroups(key, take=out) for key in members))
 

@@ -38,10 +38,14 @@ def command() -> None:
 @click.argument("at", required=False, default="site", metavar="[PLACE]", shell_complete=_PLACE)
 @asking(figure=True)
 def list_(at: str, asked: CommandQuestion) -> int:
-    """Show the tree of places, or the part below one, and what differs in each: ask-above place list alder-mouth.
+    """Show the tree of places, or the part below one, and what differs in each.
 
     Numbers of entries that give, take and bar (override sets included), exceptions, gates, and entries that say the
     opposite of the place above.
+
+    \b
+    Example:
+      ask-above place list alder-mouth
     """
     from ask_above.ask.places import spots
     from ask_above.show.places import place_table, show_places
@@ -64,7 +68,12 @@ def list_(at: str, asked: CommandQuestion) -> int:
 @click.option("--only", metavar="TERM,...", help="Who may come in: groups, ranks, or RANK+; its gate.")
 @change_options
 def add(key: str, kind: str, fields: Sequence[str], title: str | None, into: str, only: str | None, *, how: How) -> int:
-    """Make a place of a kind: ask-above place add tide-talk board title="Tide talk" --into alder-mouth."""
+    """Make a place of a kind.
+
+    \b
+    Example:
+      ask-above place add tide-talk board title="Tide talk" --into alder-mouth
+    """
     # the kind is the argument that people forget, so the error says which kinds there are
     if not kind or "=" in kind:
         opened = open_here(how.community)
@@ -82,7 +91,12 @@ def add(key: str, kind: str, fields: Sequence[str], title: str | None, into: str
 @click.option("--into", metavar="PLACE", shell_complete=_PLACE, help="In which place; beside the old one if left out.")
 @change_options
 def copy(key: str, new: str, into: str | None, *, how: How) -> int:
-    """Copy a place with all in it; NEW is the key or the title: ask-above place copy alder-mouth "Lower Alder"."""
+    """Copy a place with all in it; NEW is the key or the title.
+
+    \b
+    Example:
+      ask-above place copy alder-mouth "Lower Alder"
+    """
     made, fields = new_thing(how, NameKind.PLACE, new, (), None)
     return carry_out(how, change.PlaceCopy(key, made, into, fields))
 

@@ -44,7 +44,12 @@ def command() -> None:
 def add(
     key: str, fields: Sequence[str], title: str | None, above: str | None, below: str | None, *, top: bool, how: How
 ) -> int:
-    """Add a rank: ask-above rank add helper title=Helper grants=post.pin,post.write --above volunteer."""
+    """Add a rank.
+
+    \b
+    Example:
+      ask-above rank add helper title=Helper grants=post.pin,post.write --above volunteer
+    """
     if top and (above or below):
         raise click.UsageError("Give one of --top, --above RANK and --below RANK.")
     above = next(iter(open_here(how.community).charter.ranks), None) if top else above
@@ -92,7 +97,12 @@ def copy(
 @click.option("--down", "spot", flag_value="down", help="One position down.")
 @change_options
 def move(key: str, above: str | None, below: str | None, spot: str | None, *, how: How) -> int:
-    """Move a rank up or down the ladder: ask-above rank move host --up --plan."""
+    """Move a rank up or down the ladder.
+
+    \b
+    Example:
+      ask-above rank move host --up --plan
+    """
     if sum(each is not None for each in (above, below, spot)) != 1:
         raise click.UsageError("Give one of --above RANK, --below RANK, --top, --bottom, --up and --down.")
     if spot is not None:
@@ -118,7 +128,12 @@ def _beside(ranks: Sequence[Rank], rank: Rank, spot: str) -> tuple[str | None, s
 @naming
 @change_options
 def rename(key: str, title: str | None, new_key: str | None, *, how: How) -> int:
-    """Rename a rank, or change its key: ask-above rank rename host "Talk host" --plan."""
+    """Rename a rank, or change its key.
+
+    \b
+    Example:
+      ask-above rank rename host "Talk host" --plan
+    """
     return carry_out(how, change.RankRename(key, title, new_key))
 
 

@@ -178,6 +178,11 @@ class Spoken(click.Command):
         super().__init__(*args, **given)
         self.left_out, self.no_end, self.fields = left_out, no_end, fields
 
+    def get_short_help_str(self, limit: int = 45) -> str:  # noqa: ARG002 (it is folded, whatever the room)
+        """Return what it does, whole: the first clause of its help, which is folded where it is long and never cut."""
+        first = " ".join((self.help or "").partition("\n\n")[0].split())
+        return f"{re.split(r'[:;.](?: |$)', first, maxsplit=1)[0]}."
+
     def format_epilog(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         """Write the fields that the command sets."""
         if self.fields is not None:

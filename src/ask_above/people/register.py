@@ -356,7 +356,7 @@ class _Names:
 
 
 def _told_apart(members: dict[str, Member], names: AbstractSet[str], known: _Names) -> dict[str, Member]:
-    """Let those who share one of these names carry their keys; nobody else of these does, or is another object."""
+    """Mark with their keys those who share one of these names; whoever is marked rightly stays the same object."""
     among = [member for member in members.values() if member.name in names] if names else ()
     marked = ((member, member.key if known.times(member.name) > 1 else "") for member in among)
     changed = {member.key: member._replace(distinct=mark) for member, mark in marked if member.distinct != mark}
