@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import json
 import re
 from collections import Counter
 from contextlib import suppress
@@ -251,3 +252,20 @@ def test_whose_name_others_have_is_told_with_the_key_after_any_change(tmp_path: 
                     told = f"{name} ({key})" if name and names[name] > 1 else name or key
                     assert register.members[key].called == told
         c = c.again()
+
+
+def test_what_was_edited_by_hand_is_data_too_and_all_of_it_is_named_in_full(tmp_path: Path) -> None:
+    ranks = [rank(f"r{n}", "post.write") for n in range(8)]
+    said(tmp_path, texts(*ranks, members=[member("ann")]), "member", "note", "ann", "begin", "--yes")
+    assert json.loads(run("journal", "--edits", "--format", "json", cwd=tmp_path).stdout) == {"files": [], "what": []}
+    edited = [each | {"title": f"Number {n}"} for n, each in enumerate(ranks)]
+    (tmp_path / "charter.yaml").write_text(texts(*edited)["charter.yaml"])
+    short, full = (run("journal", "--edits", *more, cwd=tmp_path).stdout for more in ((), ("--full",)))
+    assert "set title of Number 4\n  and 3 more (--full)\n" in short
+    assert "set title of Number 7\n" in full
+    assert "more" not in full
+    data = json.loads(run("journal", "--edits", "--format", "json", cwd=tmp_path).stdout)
+    assert data["files"] == ["charter.yaml"]
+    assert data["what"] == [f"set title of Number {n}" for n in range(8)]
+    refused = run("journal", "--edits", "--take", "charter.yaml", "--format", "json", cwd=tmp_path)
+    assert "A change has no other format" in refused.stderr

@@ -151,10 +151,9 @@ def _show_by_hand(opened: Community) -> None:
     from ask_above.show.impact import show_by_hand
     from ask_above.workspace.plans import by_hand
 
-    snapshot = opened.home.read()
-    edited = by_hand(opened.home, snapshot, opened.names, opened.names.moment())
+    edited = by_hand(opened.home, opened.home.read(), opened.names, opened.names.moment())
     if edited is not None:
-        show_by_hand(stdout(), [*snapshot.by_hand, *sorted({f"{row.table}.csv" for row in snapshot.rows})], edited)
+        show_by_hand(stdout(), edited)
 
 
 def _faulty(error: FaultyFilesError, asked: CommandQuestion) -> int:

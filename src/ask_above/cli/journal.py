@@ -65,7 +65,9 @@ def command(
     number = int(about_whom) if about_whom is not None and about_whom.isdecimal() else None
     home = home_of(asked.community)
     if edits or take or acknowledge is not None:
-        return _settle(home, take, acknowledge)
+        if asked.form != "text" and (take or acknowledge is not None):
+            raise click.UsageError("A change has no other format: leave out --format.")
+        return _settle(asked, home, take, acknowledge)
     member = None if about_whom is None or number is not None else _member(home, about_whom)
     start = _start(home, since)
     entries = home.entries()
@@ -88,9 +90,9 @@ def command(
     return asked.answer(lambda: journal_table(chosen), show, 0 if chosen or not entries else 1)
 
 
-def _settle(home: Home, take: Sequence[str], number: int | None) -> int:
+def _settle(asked: CommandQuestion, home: Home, take: Sequence[str], number: int | None) -> int:
     """Show what was edited by hand, make it a change, or note that it is known."""
-    from ask_above.show.impact import show_by_hand
+    from ask_above.show.impact import by_hand_table, show_by_hand
     from ask_above.workspace.edited import acknowledge, take_edits
     from ask_above.workspace.plans import by_hand
     from ask_above.workspace.storage import opened
@@ -109,12 +111,14 @@ def _settle(home: Home, take: Sequence[str], number: int | None) -> int:
     snapshot = home.read(take=held) if held else home.read()
     names = opened(home, snapshot)
     edited = by_hand(home, snapshot, names, names.moment())
-    if edited is None:
-        stdout().line("Nothing was edited by hand since the last change.")
-    else:
-        files = [*snapshot.by_hand, *sorted({f"{row.table}.csv" for row in snapshot.rows})]
-        show_by_hand(stdout(), files, edited)
-    return 0
+
+    def show(screen: Screen) -> None:
+        if edited is None:
+            screen.line("Nothing was edited by hand since the last change.")
+        else:
+            show_by_hand(screen, edited)
+
+    return asked.answer(lambda: by_hand_table(edited), show)
 
 
 def _start(home: Home, since: Typed) -> datetime | None:

@@ -25,8 +25,8 @@ _FEW = 4
 _FEW_PLACES = 5
 _MANY = 1_000
 """Of more members than these, those who are alike are asked about together."""
-_MOST_GROUPS, _MOST_PARTS, _MOST_LINES = 4, 6, 5
-"""So many groups of members, sets of capabilities and lines of power stand on the first screen."""
+_MOST_GROUPS, _MOST_PARTS, _MOST_LINES, _MOST_SAID = 4, 6, 5, 5
+"""So many groups of members, sets of capabilities, lines of power and things that differ stand on the first screen."""
 
 
 def show_impact(screen: Screen, impact: Impact) -> None:
@@ -119,14 +119,22 @@ def _risk(impact: Impact, name: str) -> str:
     return known.risk
 
 
-def show_by_hand(screen: Screen, files: Sequence[str], edited: ByHand) -> None:
+def show_by_hand(screen: Screen, edited: ByHand) -> None:
     """Show what was edited by hand since the last change, and who gained and lost by it."""
     screen.line()
-    screen.paragraph(f"Edited by hand since the last change, in {listed(files)}:", style="head")
-    for each in edited.what:
-        screen.paragraph(each, first="  ", rest="    ")
+    screen.paragraph(f"Edited by hand since the last change, in {listed(edited.files)}:", style="head")
+    for sentence in screen.some(edited.what, _MOST_SAID, "  "):
+        screen.paragraph(sentence, first="  ", rest="    ")
     screen.line()
     show_impact(screen, edited.effect)
+
+
+def by_hand_table(edited: ByHand | None) -> Table:
+    """Return what was edited by hand as a table of its effect; JSON names the files and what differs too."""
+    if edited is None:
+        return Table(COLUMNS, (), {"files": [], "what": []})
+    table = impact_table(edited.effect)
+    return table._replace(data={"files": edited.files, "what": edited.what, **table.data})
 
 
 def shift_in_words(impact: Impact, shift: Shift) -> tuple[str, str]:

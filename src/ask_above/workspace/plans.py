@@ -446,12 +446,15 @@ class Plan(Printed):
         edited = by_hand(self.home, snapshot, self.before, self.at)
         if edited is None:
             return entries_by_hand(snapshot, (), ())
-        return entries_by_hand(snapshot, edited.what, list(in_lines(edited.effect))[:_MOST_TOLD])
+        left = len(edited.what) - _MOST_SAID
+        what = [*edited.what[:_MOST_SAID], *([f"and {left:,} more"] if left > 0 else [])]
+        return entries_by_hand(snapshot, what, list(in_lines(edited.effect))[:_MOST_TOLD])
 
 
 class ByHand(NamedTuple):
-    """What was edited by hand since the last change: the first few things that differ, and who gains and loses what."""
+    """What was edited by hand since the last change: in which files, what differs, and who gains and loses what."""
 
+    files: list[str]
     what: list[str]
     effect: Impact
 
@@ -466,10 +469,9 @@ def by_hand(home: Storage, snapshot: Snapshot, now: Names, at: Instant) -> ByHan
         return None
     before = now.after(charter=charter, register=register)
     difference = Difference(_state(before), _state(now), at)
-    differing = sentences(difference)
-    more = [f"and {len(differing) - _MOST_SAID:,} more"] if len(differing) > _MOST_SAID else []
-    what = [each[:1].lower() + each[1:] for each in differing[:_MOST_SAID]] + more
-    return ByHand(what, effect_of(difference, difference.in_new_keys(before.decider), now.decider))
+    what = [sentence[:1].lower() + sentence[1:] for sentence in sentences(difference)]
+    files = [*snapshot.by_hand, *sorted({f"{row.table}.csv" for row in snapshot.rows})]
+    return ByHand(files, what, effect_of(difference, difference.in_new_keys(before.decider), now.decider))
 
 
 _NAMING = {"member": "member", "by": "member", "rank": "rank", "place": "place", "groups": "group"}
