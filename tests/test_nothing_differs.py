@@ -12,7 +12,7 @@ import pytest
 
 from ask_above import AskAboveError, Community
 from ask_above.bulk.differences import crowds
-from ask_above.change import turns
+from ask_above.change import CharterSet, Edit, GroupAdd, turns
 from ask_above.change.difference import Difference
 from ask_above.change.parts import Kind, State
 from ask_above.change.reach import Reach
@@ -309,3 +309,20 @@ def test_of_any_other_change_of_the_charter_everybody_is_looked_at() -> None:
     # who likes may join a rank, and who comes may hold it
     for base in (c.after(charter=other) for other in (opened, entry)):
         assert concerned(base, granting(base.charter, "crew", ["post.pin"])) == {*PEOPLE}
+
+
+@pytest.mark.parametrize(
+    ("edit", "bears"),
+    [
+        (CharterSet("rules.advice.most-unbounded", "3"), False),
+        (CharterSet("rules.accounts.using", "member.mute"), False),
+        (CharterSet("rules.call.using", "rank.assign"), False),
+        (CharterSet("capabilities.Machinery.job.schedule.about", "Plan jobs"), False),
+        (CharterSet("bundles.few", ["post.write"]), False),
+        (GroupAdd("night-watch"), False),
+        (CharterSet("rules.authority.assign.self", "true"), True),
+        (CharterSet("rules.disagreement", "deny"), True),
+    ],
+)
+def test_that_ranks_may_be_assigned_otherwise_is_said_where_what_differs_bears_on_it(edit: Edit, bears: bool) -> None:
+    assert any("which ranks they may assign" in said for said in Community.demo().plan(edit).effect.may_differ) == bears

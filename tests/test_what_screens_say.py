@@ -269,3 +269,24 @@ def test_what_was_edited_by_hand_is_data_too_and_all_of_it_is_named_in_full(tmp_
     assert data["what"] == [f"set title of Number {n}" for n in range(8)]
     refused = run("journal", "--edits", "--take", "charter.yaml", "--format", "json", cwd=tmp_path)
     assert "A change has no other format" in refused.stderr
+
+
+@pytest.mark.parametrize(
+    ("command", "shown"),
+    [
+        ("cover", "No capability is of medium or high risk. To look at others: ask-above cover CAPABILITY..."),
+        ("cover in desk", "No capability is of medium or high risk. To look at others: ask-above cover CAPABILITY..."),
+        ("cover voice.speak in desk", "None of these capabilities applies here."),
+        ("who --risk high", "No capability is of high risk."),
+        ("roster", "Nobody is active or pending."),
+        ("member list", "0 of 0 members"),
+        ("group list", "There are no groups. Make one: ask-above group add KEY title=TITLE"),
+        ("rank remove crew --plan", "Error: Crew is the only rank, and every community has one at least."),
+    ],
+)
+def test_where_there_is_nothing_to_show_that_is_said(tmp_path: Path, command: str, shown: str) -> None:
+    for name, text in texts(rank("crew", "post.write")).items():
+        (tmp_path / name).write_text(text, "utf-8")
+    done = run(*command.split(), cwd=tmp_path, COLUMNS="300")
+    assert shown in (done.stdout + done.stderr).splitlines()
+    assert "✓" not in done.stdout

@@ -143,6 +143,8 @@ class RankRemove(NamedTuple):
 
     def on(self, draft: Draft) -> Done:
         path, rank = draft.rank_path(self.key), draft.rank(self.key)
+        if len(draft.charter.ranks) == 1:
+            raise EditError(f"{rank.called} is the only rank, and every community has one at least.")
         if self.instead is not None:
             other = draft.rank(self.instead)
             if other.automatic or self.instead == self.key:

@@ -117,6 +117,9 @@ def _of_risk(asked: CommandQuestion, what: What, risk: str | None, *, everywhere
                 yield from ((name, key, members[key].name or key, place) for key in at[place])
 
     def show(screen: Screen) -> None:
+        if not names:
+            screen.line(f"No capability is of {risk} risk.")
+            return
         screen.line(f"Capabilities of {risk} risk{'' if here == SITE else f' in {places[here].called}'}", "head")
         for name in names:
             screen.line()

@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from rich.text import Text
 
 _FEW = 6
+_NO_DUTIES = "No capability is of medium or high risk. To look at others: ask-above cover CAPABILITY..."
 
 
 def show_cover(screen: Screen, cover: Cover) -> None:
@@ -23,6 +24,9 @@ def show_cover(screen: Screen, cover: Cover) -> None:
     compiled, members = cover.decider.compiled, cover.decider.people.register.members
     left = listed(members[key].called for key in cover.without)
     screen.line(f"Cover: active members by place and capability{f', without {left}' if left else ''}", "head")
+    if not cover.duties:
+        screen.line(_NO_DUTIES)
+        return
     for crowded in cover.crowded:
         have = "has" if crowded.members == 1 else "have"
         what = f"{have} an unbounded rank" if crowded.what == "unbounded" else f"may use {crowded.what} (high risk)"
@@ -98,7 +102,12 @@ def show_by_rank(screen: Screen, cover: Cover, place: str) -> None:
     where = "on the whole site" if place == "site" else f"in {compiled.places[number].called}"
     screen.line(f"Cover: active members, {where}", "head")
     screen.line()
-    screen.table(["Duty", "Members", "By the rank that grants it"], rows, right=(1,))
+    if not cover.duties:
+        screen.line(_NO_DUTIES)
+    elif not rows:
+        screen.line("None of these capabilities applies here.")
+    else:
+        screen.table(["Duty", "Members", "By the rank that grants it"], rows, right=(1,))
 
 
 def cover_table(cover: Cover, place: str | None) -> Table:

@@ -32,6 +32,9 @@ def show_roster(screen: Screen, headings: Sequence[Heading]) -> None:
             others = [title for title in member.ranks if title != heading.title]
             name = colour_cell(f"  {prefix}{member.member.called}{badge}{waits}", member.looks.color)
             rows.append([name, member.member.key, cell(", ".join(others), "dim")])
+    if not rows:
+        screen.line("Nobody is active or pending.")
+        return
     screen.table(["Name", "Key", "Also"], rows)
 
 

@@ -16,10 +16,11 @@ from ask_above.ask.impact.joining import Joining, Kin, asked_at
 from ask_above.bulk.differences import alike
 from ask_above.change.difference import Difference
 from ask_above.change.parts import DifferencePart, Kind
+from ask_above.charter.catalogue import Catalogue
 from ask_above.charter.ladder import RANK_LOOKS
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import SITE, among_keys, few, listed
-from ask_above.charter.rules import ACTS, Act
+from ask_above.charter.rules import ACTS, Act, Rules
 from ask_above.decide.authority import reached
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import Decider
@@ -47,6 +48,29 @@ _PEOPLE = (Kind.MEMBER, Kind.EXPECTATIONS)
 
 _TOLD = frozenset({"call_open", "open", "limit", "after", "apart_from"})
 """Fields by which nothing differs of who may give what but what is told of them in their own words."""
+
+
+def _bears_on_giving(part: DifferencePart) -> bool:
+    """Whether what differs may let somebody give a rank to whom they might not, or no longer.
+
+    The owner is told of by name; a group that comes has nobody in it, and who was in one that goes is told of too. A
+    bundle counts by what names it.
+    """
+    before, after = part.before, part.after
+    if isinstance(before, Rules) and isinstance(after, Rules):
+        return _of_giving(before) != _of_giving(after)
+    if isinstance(before, Catalogue) and isinstance(after, Catalogue):
+        return _of_meaning(before) != _of_meaning(after)
+    of_nobody = (*_PEOPLE, Kind.CHARTER, Kind.PERK, Kind.BUNDLE, *([] if part.field else [Kind.GROUP]))
+    return part.kind not in of_nobody and part.field not in _TOLD
+
+
+def _of_giving(rules: Rules) -> tuple[object, ...]:
+    return rules.timezone, rules.disagreement, rules.seeing, rules.act(Act.ASSIGN)
+
+
+def _of_meaning(catalogue: Catalogue) -> dict[str, tuple[object, ...]]:
+    return {key: (each.kinds, each.implies, each.needs) for key, each in catalogue.capabilities.items()}
 
 
 class PowerShift(NamedTuple):
@@ -241,10 +265,10 @@ class ActShifts:
             sentences.append(
                 f"{who}: to whom they may assign {listed(named)} may change, because its conditions change."
             )
-        if any(read.kind not in _PEOPLE and read.field not in _TOLD for read in self.reads):
-            sentences.append(
-                f"{who}: which ranks they may assign to whom may change, because what ranks grant changes."
-            )
+        bearing = [read for read in self.reads if _bears_on_giving(read)]
+        if bearing:
+            reason = ", because what ranks grant changes" if any(read.kind is Kind.RANK for read in bearing) else ""
+            sentences.append(f"{who}: which ranks they may assign to whom may change{reason}.")
         return sentences
 
     def _reach_differs(self, keys: list[str]) -> list[str]:
