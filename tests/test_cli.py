@@ -266,6 +266,21 @@ def test_help_fits_one_screen_and_every_command_shows_an_example() -> None:
         assert f"ask-above {command}" in said.stdout.split("Example")[1]
 
 
+def test_every_command_shows_all_with_full_and_takes_in_for_at() -> None:
+    """What is written in a call that stays fixed, such as ``member add KEY --rank RANK --in PLACE``, can be typed."""
+    groups = {"rank", "place", "group", "member", "charter", "token"}
+    texts = {command: run(command, "--help").stdout for command in COMMANDS}
+    for group in groups & texts.keys():
+        _, _, listed = texts.pop(group).partition("Commands:\n")
+        below = re.findall(r"^  ([a-z-]+)  ", listed, re.MULTILINE)
+        texts |= {f"{group} {word}": run(group, word, "--help").stdout for word in below}
+    assert len(texts) > 60
+    for command, text in texts.items():
+        assert "  --full " in text, command
+        assert ("--at PLACE" in text) == ("--in, --at PLACE" in text), command
+        assert "--in," in text or command not in ("member add", "member invite", "member vouch", "import", "who", "may")
+
+
 def test_names_are_completed_in_the_shell(demo: Path) -> None:
     env = {"_ASK_ABOVE_COMPLETE": "bash_complete", "COMP_WORDS": "ask-above may dara post.e", "COMP_CWORD": "3"}
     code = "import sys; sys.argv[0] = 'ask-above'; from ask_above.cli.main import run; run()"

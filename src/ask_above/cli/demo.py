@@ -7,6 +7,7 @@ from pathlib import Path
 
 import click
 
+from ask_above.cli.options import full_option
 from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
 from ask_above.demo.walk import walk, write_demo
@@ -14,6 +15,7 @@ from ask_above.show.screen import stdout
 
 
 @click.command("demo", cls=Spoken)
+@full_option
 @click.argument("directory", default="wren-valley", metavar="[DIR]", type=click.Path(path_type=Path))
 def command(directory: Path) -> int:
     """Write the demo community to a folder, and show the main steps on it.

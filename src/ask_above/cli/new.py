@@ -15,6 +15,7 @@ from ask_above.beginnings.from_grid import charter as of_table
 from ask_above.beginnings.start import KINDS, Answers, assignments, charter, members
 from ask_above.charter.moments import zone as known_zone
 from ask_above.charter.names import how_many
+from ask_above.cli.options import full_option
 from ask_above.cli.sentence import Spoken
 from ask_above.files.folder import read_texts
 from ask_above.files.sheets import read_sheet
@@ -24,6 +25,7 @@ from ask_above.show.screen import Screen, stdout
 
 
 @click.command("new", cls=Spoken)
+@full_option
 @click.argument("directory", metavar="DIR", type=click.Path(path_type=Path, file_okay=False))
 @click.option("--title", "--name", metavar="TEXT", help="What the community is called.")
 @click.option("--owner", metavar="NAME", help="The owner, by full name.")

@@ -57,11 +57,11 @@ def folder(given: str | None) -> Path:
 
 
 def community_option(command: F) -> F:
-    """Add ``--community`` and ``--register``."""
+    """Add ``--community`` and ``--register``, and ``--full``, which every command takes."""
     option = click.option(
         "--community", metavar="DIR", help="The community's folder, or its charter.", type=click.Path()
     )
-    return option(register_option(command))
+    return option(register_option(full_option(command)))
 
 
 class OutFile(click.Path):
@@ -200,8 +200,9 @@ def _below(community: str | None) -> str:
 
 
 def at_option(help_text: str, default: str | None = "site") -> Callable[[F], F]:
-    """Add ``--at``."""
-    return click.option("--at", metavar="PLACE", default=default, help=help_text, shell_complete=complete(places))
+    """Add ``--at``, which can be said as ``--in``."""
+    words: dict[str, Any] = {"metavar": "PLACE", "default": default, "help": help_text}
+    return click.option("--in", "--at", "at", shell_complete=complete(places), **words)
 
 
 @contextmanager

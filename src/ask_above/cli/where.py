@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import click
 
+from ask_above.charter.names import upper
 from ask_above.cli.asking import CommandQuestion, asking
 from ask_above.cli.options import author_option, capabilities, complete, meant, people
 from ask_above.cli.sentence import Spoken
@@ -33,11 +34,8 @@ def command(who: str, capability: str, author: str | None, asked: CommandQuestio
 
     def show(screen: Screen) -> None:
         total = len(opened.charter.places)
-        known = opened.register.members.get(who)
-        screen.line(
-            f"{known.called if known else who} may use {capability} in {len(places) or 'none'} of {total} places",
-            "head",
-        )
+        label = opened.names.asked(who, opened.names.moment(asked.when)).label
+        screen.line(f"{upper(label)} may use {capability} in {len(places) or 'none'} of {total} places", "head")
         if places:
             told = [[p.called, p.key, p.kind, opened.place(p.parent).called if p.parent else ""] for p in places]
             screen.line()
