@@ -180,20 +180,26 @@ def acts_told(plan: Plan) -> set[Any]:
 
 
 def acts_differ(before: Side, after: Side, moments: list[datetime]) -> set[Any]:
-    """Every act of a member that differs, since when and until when; who may join, who stands elsewhere, as of now."""
-    sides, differ = (before, after), {(*each, None, None) for each in stands_elsewhere(before, after, moments[0])}
+    """Every act that differs, of a member or because one stands elsewhere, since and until when; who may join now."""
+    sides, differ = (before, after), set[Any]()
+    differ.update(in_time([set(stands_elsewhere(before, after, t)) for t in moments], moments))
     for m in {**before.members, **after.members}:
         turned: list[set[Any]] = []
         for t in moments:
             one, two = (set(reached(s, m, t)) if m in s.members else set() for s in sides)
             turned.append({(True, *each) for each in two - one} | {(False, *each) for each in one - two})
-        for each in set().union(*turned):
-            first = next(n for n, some in enumerate(turned) if each in some)
-            last = next((n for n, some in enumerate(turned) if n > first and each not in some), None)
-            differ.add((*each, micros(moments[first]) if first else None, last and micros(moments[last])))
+        differ.update(in_time(turned, moments))
         one, two = (set(joined(s, m, moments[0])) if m in s.members else set() for s in sides)
         differ |= {(True, *each, None, None) for each in two - one} | {(False, *each, None, None) for each in one - two}
     return differ
+
+
+def in_time(turned: list[set[Any]], moments: list[datetime]) -> Iterator[Any]:
+    """Yield what differs at any moment with the first, and with that at which it differs no more."""
+    for each in set().union(*turned):
+        first = next(n for n, some in enumerate(turned) if each in some)
+        last = next((n for n, some in enumerate(turned) if n > first and each not in some), None)
+        yield *each, micros(moments[first]) if first else None, last and micros(moments[last])
 
 
 def micros(t: datetime) -> int:

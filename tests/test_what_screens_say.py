@@ -290,3 +290,18 @@ def test_where_there_is_nothing_to_show_that_is_said(tmp_path: Path, command: st
     done = run(*command.split(), cwd=tmp_path, COLUMNS="300")
     assert shown in (done.stdout + done.stderr).splitlines()
     assert "✓" not in done.stdout
+
+
+def test_the_same_for_several_members_is_one_sentence_wherever_it_is() -> None:
+    c = Community.demo()
+    for place, where in (("site", "on the whole site"), ("river-talk", "in River talk")):
+        plan = c.plan(*(Assign(key, "host", place) for key in ("tove", "rosa")))
+        assert plan.what == f"assign Board host to Tove Eddy and Rosa Ousel {where}"
+
+
+def test_since_when_and_until_when_somebody_stands_elsewhere_is_said() -> None:
+    """Whoever waits stands by the ranks on record: those below may moderate them no longer, for as long as it lasts."""
+    c = Community.demo()
+    for since, until, span in (("", "2097-03-31", ", through 31 Mar 2097"), ("2097-01-01", "", ", from 1 Jan 2097")):
+        shown = " ".join(str(c.plan(Assign("lena", "host", "river-talk", since, until))).split())
+        assert f"no longer moderate Lena Brook on the whole site and in Common room and River talk{span}" in shown

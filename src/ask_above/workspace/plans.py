@@ -619,7 +619,7 @@ class _Working:
 
 
 _OF_MEMBERS = re.compile(
-    r"(assign .+ to |unassign .+ from |put |take )(.+?)( (?:on the whole site|in|into|out of) .*|)"
+    r"(assign .+ to |unassign .+ from |put |take )(.+?)( (?:on the whole site|in .|into .|out of .).*|)"
 )
 
 

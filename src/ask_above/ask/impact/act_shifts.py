@@ -443,32 +443,29 @@ class _MemberActs:
         """Note the members who stand elsewhere than they did, for those who moderate."""
         if None in spots:
             return
-        old, new = spots[0] or 0, spots[1] or 0
-        for kin, before, after in self._moved:
-            tops = self._top(self.old, before, old), self._top(self.new, after, new)
-            if tops[0] == tops[1]:
-                continue
-            targets = tuple(f"@{key}" for key in kin.members)
-            for gains, actors in self._who_may(place, tops):
-                self.count += len(actors) * len(targets)
-                shift = ActShift(gains, Act.MODERATE, (), tuple(actors), targets, ())
-                self.found_at.setdefault(shift, []).append(place)
+        numbers = self.new.compiled.rank_at
+        for members, stretches in self._moved:
+            turned = [(kin.since, [*self._regarded(place, kin, spots[0] or 0, spots[1] or 0)]) for kin in stretches]
+            targets = tuple(f"@{key}" for key in members)
+            for (gains, act, _, ranks), since, until in _spells(turned):
+                self.count += len(ranks) * len(targets)
+                actors = tuple(f"rank:{key}" for key in sorted(ranks, key=numbers.__getitem__))
+                self.found_at.setdefault(ActShift(gains, act, (), actors, targets, (), since, until), []).append(place)
 
     @cached_property
-    def _moved(self) -> list[tuple[Kin, Asked, Asked]]:
-        """The members there now and then who may stand elsewhere; none but by their own record where places stay."""
-        there = [
-            (kin, kin.before, kin.after)
-            for kin in self.shifts._kin
-            if kin.since is None and kin.before is not None and kin.after is not None
-        ]
+    def _moved(self) -> list[tuple[tuple[str, ...], list[Kin]]]:
+        """The members who may stand elsewhere, now or later; none but by their own record where places stay."""
+        by_members = [(key, [*kin]) for key, kin in itertools.groupby(self.shifts._kin, key=lambda kin: kin.members)]
         if not self._same_grounds():
-            return there
-        return [
-            (kin, before, after)
-            for kin, before, after in there
-            if (before.owner, before.recorded) != (after.owner, after.recorded)
-        ]
+            return by_members
+        return [(members, kin) for members, kin in by_members if any(map(_has_another_record, kin))]
+
+    def _regarded(self, place: str, kin: Kin, old: int, new: int) -> Iterator[_Turn]:
+        """Yield the ranks whose holders may moderate somebody as they stand and might not before, and back."""
+        if kin.before is not None and kin.after is not None:
+            tops = self._top(self.old, kin.before, old), self._top(self.new, kin.after, new)
+            if tops[0] != tops[1]:
+                yield from ((gains, Act.MODERATE, "", tuple(ranks)) for gains, ranks in self._who_may(place, tops))
 
     def _same_grounds(self) -> bool:
         """Whether ranks and places have the same numbers on both sides, and the same stand below one another."""
@@ -496,8 +493,8 @@ class _MemberActs:
                 if rank.key in self.old.compiled.rank_at:
                     before, after = sides[0].get(rank.key, 0) & bits[0], sides[-1].get(rank.key, 0) & bits[1]
                     if bool(before) is not bool(after):
-                        turned[bool(after)].append(f"rank:{rank.key}")
-            known = [(gains, actors) for gains, actors in turned.items() if actors]
+                        turned[bool(after)].append(rank.key)
+            known = [(gains, ranks) for gains, ranks in turned.items() if ranks]
             self._moved_at[place, *tops] = known
         return known
 
@@ -509,6 +506,13 @@ class _MemberActs:
             power = self._power(side, asked, number)
             if power is not None and power.moderated:
                 yield rank.key, power.moderated
+
+
+def _has_another_record(kin: Kin) -> bool:
+    before, after = kin.before, kin.after
+    if before is None or after is None:
+        return False
+    return (before.owner, before.recorded) != (after.owner, after.recorded)
 
 
 def _spells(turned: list[tuple[Instant | None, list[_Turn]]]) -> Iterator[tuple[_Turn, Instant | None, Instant | None]]:
