@@ -294,8 +294,8 @@ def test_where_there_is_nothing_to_show_that_is_said(tmp_path: Path, command: st
 
 def test_the_same_for_several_members_is_one_sentence_wherever_it_is() -> None:
     c = Community.demo()
-    for place, where in (("site", "on the whole site"), ("river-talk", "in River talk")):
-        plan = c.plan(*(Assign(key, "host", place) for key in ("tove", "rosa")))
+    for spot, where in (("site", "on the whole site"), ("river-talk", "in River talk")):
+        plan = c.plan(*(Assign(key, "host", spot) for key in ("tove", "rosa")))
         assert plan.what == f"assign Board host to Tove Eddy and Rosa Ousel {where}"
 
 
@@ -305,3 +305,13 @@ def test_since_when_and_until_when_somebody_stands_elsewhere_is_said() -> None:
     for since, until, span in (("", "2097-03-31", ", through 31 Mar 2097"), ("2097-01-01", "", ", from 1 Jan 2097")):
         shown = " ".join(str(c.plan(Assign("lena", "host", "river-talk", since, until))).split())
         assert f"no longer moderate Lena Brook on the whole site and in Common room and River talk{span}" in shown
+
+
+def test_a_letter_greets_somebody_by_the_name_alone(tmp_path: Path) -> None:
+    people = [member(key, name="Ann Reed", email=f"{key}@river.example") for key in ("ann-a", "ann-b")]
+    files = texts(rank("crew", "post.write"), members=people)
+    assert "Ann Reed (ann-a)" in said(tmp_path, files, "assign", "crew", "ann-a", "--yes", "--tell")
+    (letter,) = (tmp_path / "outbox").glob("*.eml")
+    text = letter.read_text("utf-8")
+    assert "Ann Reed," in text
+    assert "(ann-a)" not in text
