@@ -12,7 +12,7 @@ import pytest
 
 from ask_above import AskAboveError, Community
 from ask_above.bulk.differences import crowds
-from ask_above.change import CharterSet, Edit, GroupAdd, turns
+from ask_above.change import Assign, CharterSet, Edit, GroupAdd, Unassign, turns
 from ask_above.change.difference import Difference
 from ask_above.change.parts import Kind, State
 from ask_above.change.reach import Reach
@@ -326,3 +326,16 @@ def test_of_any_other_change_of_the_charter_everybody_is_looked_at() -> None:
 )
 def test_that_ranks_may_be_assigned_otherwise_is_said_where_what_differs_bears_on_it(edit: Edit, bears: bool) -> None:
     assert any("which ranks they may assign" in said for said in Community.demo().plan(edit).effect.may_differ) == bears
+
+
+def test_that_a_rank_is_full_or_has_room_again_is_said_of_whoever_else_might_get_it() -> None:
+    people = [member("ann"), member("bo")]
+    badge = [ranked("lead", "rank.assign"), ranked("badge", limit=1)]
+    for given, edit, reason in (
+        ([], Assign("ann", "badge"), "its limit is reached"),
+        ([held("ann", "badge")], Unassign("ann", "badge"), "it has room again"),
+    ):
+        c = Community.from_texts(texts(*badge, members=people, assignments=given))
+        sentence = f"Whoever may assign ranks: to whom they may assign Badge may change, because {reason}."
+        assert sentence in c.plan(edit).effect.may_differ
+        assert sentence in " ".join(str(c.plan(edit)).split())

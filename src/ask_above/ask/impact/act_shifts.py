@@ -265,6 +265,10 @@ class ActShifts:
             sentences.append(
                 f"{who}: to whom they may assign {listed(named)} may change, because its conditions change."
             )
+        for key, has_room in Joining(self.old, self.new, self.at).filled(self._kin):
+            reason = "it has room again" if has_room else "its limit is reached"
+            title = self.new.compiled.charter.ranks[key].called
+            sentences.append(f"{who}: to whom they may assign {title} may change, because {reason}.")
         bearing = [read for read in self.reads if _bears_on_giving(read)]
         if bearing:
             reason = ", because what ranks grant changes" if any(read.kind is Kind.RANK for read in bearing) else ""

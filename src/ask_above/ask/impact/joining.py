@@ -45,7 +45,8 @@ class Joining:
         if not opened:
             return
         people = [kin for kin in differing if kin.since is None]
-        others = self._others(people) if any(self._has_filled(key, people) for key in opened) else ()
+        filled = {key for key, _ in self.filled(people)}
+        others = self._others(people) if not filled.isdisjoint(opened) else ()
         for kin in (*people, *others):
             for key in opened:
                 before, after = self._may(0, kin.before, key), self._may(1, kin.after, key)
@@ -56,17 +57,18 @@ class Joining:
         rank = self.sides[side].compiled.charter.ranks.get(key)
         return rank if rank is not None and rank.may_be_joined else None
 
-    def _has_filled(self, key: str, people: Iterable[Kin]) -> bool:
-        """Whether a rank is full now and was not, or has room again: that is so for whoever else might join it."""
-        rank = self._open(1, key)
+    def filled(self, differing: Iterable[Kin]) -> Iterator[tuple[str, bool]]:
+        """Yield the ranks that are full now and were not, or have room again, and which: so it is for whoever else."""
+        people = [kin for kin in differing if kin.since is None]
         # under another charter everybody is looked at
-        if not self.same or rank is None or rank.limit is None:
-            return False
-        if not any(self._has(0, kin.before, key) is not self._has(1, kin.after, key) for kin in people):
-            return False  # everybody else need not be counted
-        before, after = self._have(0, rank), self._have(1, rank)
-        # whoever has it somewhere is one of those who fill it
-        return any((before >= full) is not (after >= full) for full in (rank.limit, rank.limit + 1))
+        limited = [rank for rank in self.sides[1].compiled.ranks if self.same and rank.limit is not None]
+        for rank in limited:
+            if not any(self._has(0, kin.before, rank.key) is not self._has(1, kin.after, rank.key) for kin in people):
+                continue  # everybody else need not be counted
+            before, after = self._have(0, rank), self._have(1, rank)
+            # whoever has it somewhere is one of those who fill it
+            if any((before >= full) is not (after >= full) for full in (rank.limit or 0, (rank.limit or 0) + 1)):
+                yield rank.key, after < before
 
     def _others(self, people: Iterable[Kin]) -> Iterator[Kin]:
         """Yield the members who do not differ themselves, those who are alike once."""
