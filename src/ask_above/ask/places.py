@@ -12,7 +12,8 @@ from ask_above.decide.compiled import CompiledCharter
 class PlaceOverview(NamedTuple):
     """One place: how many entries of it give, take and bar something, what else differs, how deep it lies.
 
-    ``closed_above`` tells that a place above it has a gate, which whoever enters this one passes too.
+    ``closed_above`` tells that a place above it has a gate, which whoever enters this one passes too. ``called`` is its
+    title with what tells it from others of that title.
     """
 
     key: str
@@ -28,6 +29,7 @@ class PlaceOverview(NamedTuple):
     closed_above: bool
     drift: int
     like: tuple[str, ...]
+    called: str = ""
 
 
 def spots(compiled: CompiledCharter, at: str = SITE) -> list[PlaceOverview]:
@@ -38,11 +40,9 @@ def spots(compiled: CompiledCharter, at: str = SITE) -> list[PlaceOverview]:
 
 def _spot(compiled: CompiledCharter, n: int, drift: int) -> PlaceOverview:
     place, words = compiled.places[n], compiled.words_at(n).values()
-    # in a tree the section stands above
-    title = compiled.charter.places[place.key].called
     return PlaceOverview(
         place.key,
-        title,
+        place.title,
         place.kind if n else "",
         place.parent or "",
         len(compiled.chains[n]) - 1,
@@ -54,4 +54,5 @@ def _spot(compiled: CompiledCharter, n: int, drift: int) -> PlaceOverview:
         any(compiled.places[above].gate is not None for above in compiled.chains[n] if above != n),
         drift,
         place.like,
+        place.called,
     )

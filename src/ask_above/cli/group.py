@@ -51,12 +51,13 @@ def list_groups(asked: CommandQuestion) -> int:
             for c in group.confers
         ]
         includes = [charter.groups[other].called for other in group.includes]
-        rows.append((key, group.called, inside[key], listed(includes), listed(confers)))
+        rows.append((key, group.title, inside[key], listed(includes), listed(confers)))
 
     def show(screen: Screen) -> None:
         heads = ["Key", "Title", "Members", "Includes", "Confers"]
         if rows:
-            screen.table(heads, [(*row[:2], f"{row[2]:,}", *row[3:]) for row in rows], right=[2])
+            told = [(key, charter.groups[key].called, f"{many:,}", *rest) for key, _, many, *rest in rows]
+            screen.table(heads, told, right=[2])
         else:
             screen.line("There are no groups. Make one: ask-above group add KEY title=TITLE")
 

@@ -77,7 +77,7 @@ def _members(
     for row in rows:
         ranks = ", ".join(titles.get(key, key) for key in str(row[3]).split(", ") if key)
         spot = [compiled.named[row[-1]].called if row[-1] != SITE else "the whole site"] if anywhere else []
-        shown.append([row[1], row[0], *spot, row[4] if through else ranks])
+        shown.append([opened.register.members[row[0]].called, row[0], *spot, row[4] if through else ranks])
     heads = ["Name", "Key", *(["Where"] if anywhere else []), "Through" if through else "Ranks"]
     screen.table(heads, shown)
 

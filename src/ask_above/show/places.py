@@ -16,7 +16,7 @@ def show_places(screen: Screen, found: list[PlaceOverview]) -> None:
     first = found[0].depth
     rows = []
     for spot in found:
-        name = cell("  " * (spot.depth - first) + spot.title, "head" if spot.depth < 2 else "")  # noqa: PLR2004
+        name = cell("  " * (spot.depth - first) + spot.called, "head" if spot.depth < 2 else "")  # noqa: PLR2004
         signs = [
             _sign("+", spot.gives, "place"),
             _sign("−", spot.takes, "no"),

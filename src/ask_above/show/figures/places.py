@@ -63,7 +63,7 @@ def places(community: Community, axes: Axes | None = None, *, at: str = SITE, da
 
 
 def _label(spot: PlaceOverview) -> float:
-    return spot.depth * _INDENT + measure(spot.title, BODY, bold=spot.depth < 2) + 6 + measure(spot.kind, SMALL)  # noqa: PLR2004
+    return spot.depth * _INDENT + measure(spot.called, BODY, bold=spot.depth < 2) + 6 + measure(spot.kind, SMALL)  # noqa: PLR2004
 
 
 def _like(spot: PlaceOverview) -> str:
@@ -82,7 +82,7 @@ def _branch(
         if depth and depth - 1 in trunk:
             sheet.line([(x - 9, trunk[depth - 1] + 6), (x - 9, y), (x - 2, y)], ink="dim", width=0.7)
         trunk[depth] = y
-        long = sheet.text(x, y, spot.title, bold=spot.depth < 2)  # noqa: PLR2004
+        long = sheet.text(x, y, spot.called, bold=spot.depth < 2)  # noqa: PLR2004
         sheet.text(x + long + 6, y, spot.kind, size=SMALL, ink="dim")
         for n, (name, shape, ink, _) in enumerate(_DRAWN):
             count = int(getattr(spot, name))
