@@ -13,7 +13,7 @@ from random import Random
 import pytest
 from soak.looked import as_it_is
 
-from ask_above import Community
+from ask_above import Community, UnknownNameError
 from ask_above.change import (
     Assign,
     Edit,
@@ -315,3 +315,26 @@ def test_a_letter_greets_somebody_by_the_name_alone(tmp_path: Path) -> None:
     text = letter.read_text("utf-8")
     assert "Ann Reed," in text
     assert "(ann-a)" not in text
+
+
+@pytest.mark.parametrize("form", ["html", "md"])
+def test_a_report_claims_no_cover_where_no_capability_is_risky(tmp_path: Path, form: str) -> None:
+    said(tmp_path, texts(rank("crew", "post.write"), members=[member("ann")]), "report", f"page.{form}")
+    page = (tmp_path / f"page.{form}").read_text("utf-8")
+    assert "No capability is of medium or high risk." in page
+    assert "cover every duty" not in page
+
+
+def test_what_several_are_called_is_understood_as_it_is_told() -> None:
+    c = Community.from_texts(TWINS)
+    for key, member_ in c.register.members.items():
+        assert c.member(member_.called).key == key
+    for key, place_ in c.charter.places.items():
+        assert c.place(place_.called).key == key
+    for key, rank_ in c.charter.ranks.items():
+        assert c.rank(rank_.called).key == key
+        assert c.names.meant(rank_.called.upper().replace(rank_.key.upper(), rank_.key)).key == key
+    assert c.names.group("Team (team-b)").key == "team-b"
+    for name in ("Crew (crew-z)", "Ann Reed (bo)", "Ann Reed ()", "()", " (ann-a)"):
+        with pytest.raises(UnknownNameError):
+            c.names.meant(name)

@@ -87,12 +87,15 @@ class Directory:
     def find(self, name: str, *kinds: NameKind) -> Known | None:
         """Return what a name means: of the first of the kinds that has the key, else of the first that has the name.
 
-        ``None`` where nothing of these kinds has it. Raises :class:`ask_above.AmbiguousNameError` where several of one
-        kind do.
+        What texts call one of several of a name, ``Crew (crew-b)``, is a name of it too. ``None`` where nothing of
+        these kinds has it. Raises :class:`ask_above.AmbiguousNameError` where several of one kind do.
         """
         for kind in kinds:
             if name in self._keys[kind]:
                 return Known(kind, name)
+        for kind in kinds if name.endswith(")") else ():
+            if key := self._as_told(kind, name):
+                return Known(kind, key)
         for kind in kinds:
             same_name = self._by_name(kind).get(folded(name), [])
             if len(same_name) > 1:
@@ -100,6 +103,15 @@ class Directory:
             if same_name:
                 return same_name[0]
         return None
+
+    def _as_told(self, kind: NameKind, name: str) -> str | None:
+        """Return the key of what is called by a name with something in brackets behind it, which tells it apart."""
+        if kind is NameKind.MEMBER:
+            title, _, key = name[:-1].rpartition(" (")
+            member = self.register.members.get(key)
+            return key if member is not None and folded(member.name) == folded(title) else None
+        called = ((key, getattr(thing, "called", "")) for key, thing in self._keys[kind].items())
+        return next((key for key, said in called if folded(said) == folded(name)), None)
 
     def key(self, name: str, *kinds: NameKind) -> str:
         """Return the key of what a name means; raises :class:`ask_above.UnknownNameError` with the nearest names."""

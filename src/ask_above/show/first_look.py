@@ -112,7 +112,7 @@ def _hanging(community: Community) -> Iterator[Look]:
         who = f"Only {known[only].called} covers" if only else "Nobody covers"
         ask = _asking(only or "", found[0].place, found[0].capability)
         yield Look("▲", "warn", f"{who} a duty in {titles}", "cover", ask)
-    if not cover.gaps:
+    if cover.duties and not cover.gaps:
         yield Look("✓", "yes", "At least two members cover every duty", "cover")
 
 
