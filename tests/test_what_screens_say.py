@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import json
 import re
+import shutil
 from collections import Counter
 from contextlib import suppress
 from pathlib import Path
@@ -28,6 +29,7 @@ from ask_above.change import (
 from ask_above.show.plans import show_plan
 from ask_above.show.screen import Screen
 from commands import run
+from conftest import DEMO
 from seeds import seeds
 from small import held, member, place, rank, texts
 
@@ -338,3 +340,28 @@ def test_what_several_are_called_is_understood_as_it_is_told() -> None:
     for name in ("Crew (crew-z)", "Ann Reed (bo)", "Ann Reed ()", "()", " (ann-a)"):
         with pytest.raises(UnknownNameError):
             c.names.meant(name)
+
+
+@pytest.mark.parametrize(
+    "command",
+    [
+        "member list --full",
+        "member show bram",
+        "history bram",
+        "history rosa --format json",
+        "export out",
+        "export out --scim",
+    ],
+)
+def test_who_may_not_see_contact_details_reads_no_name_but_their_own(tmp_path: Path, command: str) -> None:
+    here = tmp_path / "river"
+    shutil.copytree(DEMO, here)
+    done = run("assign", "host", "rosa", "--as", "ines", "--yes", cwd=here)
+    assert done.returncode == 0, done.stderr
+    people = Community.open(here).register.members.values()
+    others = {text for m in people if m.key != "tove" for text in (m.name, m.email, m.phone) if text}
+    for viewer, hidden in (("tove", True), ("ines", False)):
+        shutil.rmtree(here / "out", ignore_errors=True)
+        shown = run(*command.split(), "--as", viewer, cwd=here).stdout
+        shown += "".join(each.read_text("utf-8") for each in (here / "out").glob("*"))
+        assert (not any(text in shown for text in others)) == hidden, shown

@@ -108,7 +108,7 @@ def titled(title: str, key: str, distinct: str) -> str:
     >>> titled("Chat", "chat-a", "North"), titled("Chat", "chat-a", ""), titled("", "chat-a", "")
     ('Chat (North)', 'Chat', 'chat-a')
     """
-    return f"{title} ({distinct})" if distinct and distinct != title else title or key
+    return f"{title} ({distinct})" if title and distinct and distinct != title else title or key
 
 
 def how_many(count: int, thing: str, things: str = "") -> str:

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 def show_history(screen: Screen, history: History, charter: Charter | None = None) -> None:
     """Show what happened, the first first; times are in the charter's time zone, else in UTC."""
-    screen.line(f"History of {history.member}", "head")
+    screen.line(f"History of {history.called or history.member}", "head")
     name, zone = (charter.rules.timezone, charter.zone) if charter else ("UTC", UTC)
     screen.line(f"Times in {name}{'. Contact details are left out.' if history.hidden else ''}", "dim")
     screen.line()

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import suppress
 from datetime import datetime
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -12,10 +13,10 @@ from ask_above.ask.choosing import sees
 from ask_above.change.draft import RowChange
 from ask_above.change.people import HANDED
 from ask_above.charter.moments import Instant, instant
-from ask_above.charter.names import listed
+from ask_above.charter.names import listed, titled
 from ask_above.decide.names import Names
 from ask_above.decide.words import in_place, span
-from ask_above.errors import Fault, FaultyFilesError
+from ask_above.errors import AmbiguousNameError, Fault, FaultyFilesError
 from ask_above.files.folder import fetched
 from ask_above.files.signins import SIGNINS, signins_in
 from ask_above.people.directory import NameKind
@@ -46,11 +47,15 @@ class Event(NamedTuple):
 
 @prints
 class History(NamedTuple):
-    """What happened to a member, the first first; ``hidden`` tells that values of contact details were left out."""
+    """What happened to a member, the first first; ``hidden`` tells that values of contact details were left out.
+
+    ``called`` is the member's name with the key, the key alone where the name is left out.
+    """
 
     member: str
     events: tuple[Event, ...]
     hidden: bool
+    called: str = ""
 
     def __repr__(self) -> str:
         return f"<History of {self.member}: {len(self.events)} events>"
@@ -79,9 +84,11 @@ def heirs_of(entries: Sequence[Entry], names: Names) -> dict[str, list[str]]:
         if entry.undone_by is not None:
             continue
         for writer, heir in _HANDED.findall(entry.what):
-            known = names.directory.find(heir, NameKind.MEMBER)
-            if known is not None:
-                writers.setdefault(known.key, []).append(writer)
+            # by a name that several have by now nobody is meant for certain
+            with suppress(AmbiguousNameError):
+                known = names.directory.find(heir, NameKind.MEMBER)
+                if known is not None:
+                    writers.setdefault(known.key, []).append(writer)
     return writers
 
 
@@ -109,21 +116,26 @@ def history_of(entries: Sequence[Entry], names: Names, member: str, viewer: str 
 
     Of names, addresses and notes only what ``rules.contacts`` lets ``viewer`` see; without a viewer all of it.
     """
-    key = names.member(member).key
+    known = names.member(member)
     everyone, own = sees(names.decider, names.moment(), viewer)
-    shown = everyone or (own and viewer == key)
+
+    def named(who: str) -> bool:
+        return everyone or (own and viewer == who)
+
+    shown = named(known.key)
     events = [
-        Event(entry.number, datetime.fromisoformat(entry.at), what, entry.who, entry.name, entry.why)
+        Event(entry.number, datetime.fromisoformat(entry.at), what, entry.who, entry.name * named(entry.who), entry.why)
         for entry in entries
-        for what in _events(entry, key, names, shown=shown)
+        for what in _events(entry, known.key, names, named)
     ]
-    return History(key, tuple(events), hidden=not shown)
+    called = titled(known.name if shown else "", known.key, known.key)
+    return History(known.key, tuple(events), not shown, called)
 
 
-def _events(entry: Entry, key: str, names: Names, *, shown: bool) -> Iterator[str]:
-    rows = [row for row in entry.rows if whose(row) == key]
+def _events(entry: Entry, key: str, names: Names, named: Callable[[str], bool]) -> Iterator[str]:
+    rows, shown = [row for row in entry.rows if whose(row) == key], named(key)
     if entry.kind == "import":
-        yield from (f"as the files had it: {_stood(row, names)}" for row in rows)
+        yield from (f"as the files had it: {_stood(row, names, named)}" for row in rows)
         return
     for row in rows:
         if row.table == "members":
@@ -145,14 +157,15 @@ def _events(entry: Entry, key: str, names: Names, *, shown: bool) -> Iterator[st
         yield f"{_rank(cells, names)} unassigned"
 
 
-def _stood(row: RowChange, names: Names) -> str:
+def _stood(row: RowChange, names: Names, named: Callable[[str], bool]) -> str:
     """Say what somebody was, or had, before the first change: nobody made it so then."""
     cells = row.after or {}
     if row.table == "members":
         inside = _groups(cells, names)
         return f"{cells['status']}{f', in {listed(inside)}' if inside else ''}"
-    giver = names.decider.people.register.members.get(cells.get("by", ""))
-    by = f", assigned by {giver.called if giver else cells['by']}" if cells.get("by") else ""
+    maker = cells.get("by", "")
+    giver = names.register.members.get(maker) if named(maker) else None
+    by = f", assigned by {giver.called if giver else maker}" if maker else ""
     return f"{given_rank(cells, names)}{by}"
 
 
