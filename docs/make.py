@@ -10,6 +10,7 @@ from __future__ import annotations
 import ast
 import inspect
 import io
+import os
 import re
 import runpy
 import sys
@@ -18,6 +19,7 @@ from contextlib import chdir, redirect_stdout
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any
+from unittest.mock import patch
 
 import click
 
@@ -201,7 +203,9 @@ def printed(script: Path) -> str:
     sys.path.insert(0, str(script.parent))
     sys.argv[:] = [str(script)]  # nobody gives it any words of their own
     try:
-        with TemporaryDirectory() as folder, chdir(folder), redirect_stdout(out):
+        # as wide as into a pipe, whatever terminal this is made in
+        wide = patch.dict(os.environ, {"COLUMNS": "100"})
+        with TemporaryDirectory() as folder, chdir(folder), redirect_stdout(out), wide:
             runpy.run_path(str(script), run_name="__main__")
     finally:
         sys.path[:], sys.argv[:] = path, words

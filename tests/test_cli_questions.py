@@ -265,7 +265,7 @@ def test_in_full_all_of_a_list_is_named_and_data_are_the_same(demo: Path) -> Non
             )
             assert one == other
     assert less > len(LONG)
-    short, full = (str(Community.open(demo).describe("volunteer", full=full)) for full in (False, True))
+    short, full = (Community.open(demo).describe("volunteer", full=full).text for full in (False, True))
     assert "and 39 more" in short
     # a command says for itself alone what is shown
     for more in ((), ("--bogus",), ("--when", "never")):

@@ -81,7 +81,7 @@ class TestTitlesThatSeveralPlacesHave:
         assert titles == ["North", "Chat (North)", "South", "Chat (South)", "Chat (c)"]
         assert "in Chat (North)" in str(c.may("ada", "post.write", at="a"))
         assert "in Chat (South)" in c.may("ada", "post.write", at="b").account.sentence
-        assert "Chat (North)" in str(c.describe("w"))
+        assert "Chat (North)" in c.describe("w").text
         assert [c.place(key).title for key in "abc"] == ["Chat"] * 3
         # a change of one title changes what tells the others apart
         places = {**c.charter.places, "b": c.charter.places["b"]._replace(title="Talk")}
@@ -169,11 +169,11 @@ class TestPerks:
         assert "Days: 7 (was 0)." in letter.read_text()
 
     def test_they_are_told_of_ranks_and_of_people(self, shed: Community) -> None:
-        assert "Perks\n- Days: 30" in str(shed.describe("keeper"))
-        assert "Their ranks bring" not in str(shed.describe("member:ada"))
+        assert "Perks\n- Days: 30" in shed.describe("keeper").text
+        assert "Their ranks bring" not in shed.describe("member:ada").text
         shed.plan(RankSet("guest", {"perks.days": "7"})).apply()
         now = Community.open(shed.home.folder)
-        assert "Perks\n- Days: 7" in str(now.describe("member:ada"))
+        assert "Perks\n- Days: 7" in now.describe("member:ada").text
         assert now.compare("rank:keeper", "rank:guest").perks == ("Days: 30 and 7",)
         assert "Days: 7" in run("member", "show", "ada", cwd=shed.home.folder).stdout
 
@@ -211,10 +211,10 @@ class TestWhoAndWhere:
             "liesl": "in River journal",
             "arne": "in River journal through 31 Jan 2027",
         }
-        assert "Members\n- Board host: Dara Fenwick" in str(c.describe("commons"))
+        assert "Members\n- Board host: Dara Fenwick" in c.describe("commons").text
         assert run("member", "lock", "kofi", "--yes", cwd=brook.folder).returncode == 0
         assert "1 of them is not active" in run("member", "list", "--holding", "editor", cwd=brook.folder).stdout
-        said = str(brook.open().describe("editor"))
+        said = brook.open().describe("editor").text
         assert "Liesl Minnow in River journal" in said
         assert "- 1 member more whose status does not count" in said
 

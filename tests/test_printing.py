@@ -10,8 +10,9 @@ import pytest
 
 import ask_above
 from ask_above import Community
-from ask_above.change import Grant
+from ask_above.change import Assign, Grant
 from commands import run
+from conftest import Place
 
 DEMO = Path(ask_above.__file__).parent / "demo" / "wren-valley"
 _BUILT_ON = {"None", "Iterator", "Sequence", "DataFrame", "Series", "Decider", "Home"}
@@ -41,6 +42,9 @@ def community() -> Community:
         ("may petra reading.certify --at upper-gauges", lambda c: c.may("petra", "reading.certify", at="upper-gauges")),
         ("fit reading.post in upper-gauges --limit 5000", lambda c: c.fit([("reading.post", "upper-gauges")])),
         ("check --advice", lambda c: c.advice()),
+        ("describe volunteer", lambda c: c.describe("volunteer")),
+        ("describe bram", lambda c: c.describe("bram")),
+        ("describe notices", lambda c: c.describe("notices")),
     ],
 )
 def test_print_of_an_answer_is_the_text_of_its_command(
@@ -88,3 +92,14 @@ def test_every_type_that_a_call_returns_can_be_imported() -> None:
     }
     assert {"Answer", "Tour", "Plan"} < returned
     assert returned - _BUILT_ON <= set(ask_above.__all__)
+
+
+def test_print_of_a_history_or_a_plan_is_the_text_of_its_command(brook: Place, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.delenv("COLUMNS", raising=False)
+    here = brook.folder
+    run("assign", "host", "tove", "--as", "ines", "--yes", cwd=here)
+    c = Community.open(here)
+    shown = run("history", "tove", "--full", cwd=here).stdout
+    assert _folded(str(c.history("tove"))) == _folded(shown)
+    planned = run("assign", "host", "rosa", "--plan", "--full", cwd=here).stdout
+    assert _folded(planned) == f"{_folded(str(c.plan(Assign('rosa', 'host'))))} Plan only: nothing was changed."

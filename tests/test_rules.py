@@ -689,7 +689,7 @@ class TestPaused:
         with pytest.raises(RefusedError, match="Board host is paused"):
             now.plan(Assign("tove", "host")).apply()
         now.plan(Unassign("bram", "host")).apply()
-        assert "nobody while the rank is paused" in str(brook.open().describe("host"))
+        assert "nobody while the rank is paused" in brook.open().describe("host").text
         brook.open().plan(RankSet("host", {"paused": None}), Assign("tove", "host")).apply()
         assert brook.open().may("tove", "member.mute")
 

@@ -409,6 +409,6 @@ def test_what_begins_later_is_said_with_its_day_in_plans_the_journal_the_history
     c = brook.open()
     told = c.history("tove").events[-1].what
     assert told == "Board host in River talk from 1 Jan 2097 through 1 Jun 2097 assigned"
-    assert "Board host  River talk  from 1 Jan 2097 through 1 Jun 2097" in str(c.describe("tove"))
+    assert "Board host  River talk  from 1 Jan 2097 through 1 Jun 2097" in c.describe("tove").text
     c.plan(Assign("tove", "surveyor", until="2097-06-01")).apply()
     assert "Surveyor through 1 Jun 2097" in report(brook.open(), "md")

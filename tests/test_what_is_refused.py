@@ -202,7 +202,7 @@ class TestNames:
 
     @pytest.mark.parametrize("mark", ["place:notices", "group:upper-team", "rank:host", "member:dara"])
     def test_a_mark_says_which_of_several_is_meant(self, valley: Community, mark: str) -> None:
-        assert str(valley.describe(mark))
+        assert valley.describe(mark).text
 
     @pytest.mark.parametrize("when", ["yesterdayish", 7])
     def test_what_is_no_moment_is_told(self, valley: Community, when: Any) -> None:

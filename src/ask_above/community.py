@@ -900,10 +900,10 @@ class Community:
 
     # -- the rest
 
-    def describe(self, name: str, *, when: When = None, full: bool = False) -> Described:
-        """Describe a rank, a member or a place in sentences; ``str`` of the result is a paragraph.
+    def describe(self, name: str, *, when: When = None, full: bool = True) -> Described:
+        """Describe a rank, a member or a place under headings.
 
-        Of many things of one sort the first six are named, and how many more there are; ``full`` names all.
+        Of many things of one sort all are named; without ``full`` the first six, and how many more there are.
 
         A key that several have is written ``rank:KEY``, ``member:KEY`` or ``place:KEY``. Raises
         :class:`UnknownNameError`, and :class:`QuestionError` where several have the name.

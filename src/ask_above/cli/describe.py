@@ -45,9 +45,9 @@ def command(names: tuple[str, ...], asked: CommandQuestion) -> int:
             show_described(screen, opened.describe(key, when=asked.when, full=screen.full))
 
     def table() -> Table:
-        described = (opened.describe(key, when=asked.when) for key in keys)
+        described = (opened.describe(key, when=asked.when, full=False) for key in keys)
         return Table(
-            ("kind", "key", "title", "text"), [(each.kind, each.key, each.title, str(each)) for each in described]
+            ("kind", "key", "title", "text"), [(each.kind, each.key, each.title, each.text) for each in described]
         )
 
     return asked.answer(table, show)

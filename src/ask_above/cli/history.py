@@ -24,5 +24,5 @@ def command(member: str, viewer: str | None, asked: CommandQuestion) -> int:
     """
     from ask_above.show.history import history_table, show_history
 
-    history, charter = asked.opened.history(member, viewer=viewer), asked.opened.charter
-    return asked.answer(lambda: history_table(history), lambda screen: show_history(screen, history, charter))
+    history = asked.opened.history(member, viewer=viewer)
+    return asked.answer(lambda: history_table(history), lambda screen: show_history(screen, history))

@@ -48,7 +48,7 @@ def add(
 
     \b
     Example:
-      ask-above rank add helper title=Helper grants=post.pin,post.write --above volunteer
+      ask-above rank add helper title=Helper grants=place.pin,post.write --above volunteer
     """
     if top and (above or below):
         raise click.UsageError("Give one of --top, --above RANK and --below RANK.")

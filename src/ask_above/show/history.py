@@ -5,22 +5,22 @@ from __future__ import annotations
 from datetime import UTC
 from typing import TYPE_CHECKING
 
+from ask_above.charter.moments import zone
 from ask_above.decide.words import minute
 from ask_above.show.data import Table
 from ask_above.show.screen import Screen
 
 if TYPE_CHECKING:
-    from ask_above.charter.charter import Charter
     from ask_above.workspace.journal import Event, History
 
 
-def show_history(screen: Screen, history: History, charter: Charter | None = None) -> None:
-    """Show what happened, the first first; times are in the charter's time zone, else in UTC."""
+def show_history(screen: Screen, history: History) -> None:
+    """Show what happened, the first first; times are in the charter's time zone."""
     screen.line(f"History of {history.called or history.member}", "head")
-    name, zone = (charter.rules.timezone, charter.zone) if charter else ("UTC", UTC)
-    screen.line(f"Times in {name}{'. Contact details are left out.' if history.hidden else ''}", "dim")
+    at = zone(history.timezone) or UTC
+    screen.line(f"Times in {history.timezone}{'. Contact details are left out.' if history.hidden else ''}", "dim")
     screen.line()
-    rows = [[str(event.number), minute(event.at, zone), event.what, _by(event), event.why] for event in history.events]
+    rows = [[str(event.number), minute(event.at, at), event.what, _by(event), event.why] for event in history.events]
     if rows:
         screen.table(["Change", "When", "What", "By", "Why"], rows)
     else:

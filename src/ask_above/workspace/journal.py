@@ -49,13 +49,15 @@ class Event(NamedTuple):
 class History(NamedTuple):
     """What happened to a member, the first first; ``hidden`` tells that values of contact details were left out.
 
-    ``called`` is the member's name with the key, the key alone where the name is left out.
+    ``called`` is the member's name with the key, the key alone where the name is left out; ``timezone`` that of the
+    charter, in which times are shown.
     """
 
     member: str
     events: tuple[Event, ...]
     hidden: bool
     called: str = ""
+    timezone: str = "UTC"
 
     def __repr__(self) -> str:
         return f"<History of {self.member}: {len(self.events)} events>"
@@ -129,7 +131,7 @@ def history_of(entries: Sequence[Entry], names: Names, member: str, viewer: str 
         for what in _events(entry, known.key, names, named)
     ]
     called = titled(known.name if shown else "", known.key, known.key)
-    return History(known.key, tuple(events), not shown, called)
+    return History(known.key, tuple(events), not shown, called, names.charter.rules.timezone)
 
 
 def _events(entry: Entry, key: str, names: Names, named: Callable[[str], bool]) -> Iterator[str]:

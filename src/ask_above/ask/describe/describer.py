@@ -26,7 +26,7 @@ from ask_above.decide.words import HELD_BY, day, ending, in_place, period, span
 from ask_above.errors import QuestionError, UnknownNameError
 from ask_above.people.directory import NameKind
 from ask_above.people.register import Member, reached_groups
-from ask_above.printing import in_notebook
+from ask_above.printing import prints
 
 FEW = 6
 _MISSING = 3
@@ -39,6 +39,7 @@ class Section(NamedTuple):
     lines: tuple[tuple[str, ...], ...]
 
 
+@prints
 class Described(NamedTuple):
     """A rank, a member, a place or a group: ``head`` says what it is, ``sections`` tell the rest."""
 
@@ -58,15 +59,17 @@ class Described(NamedTuple):
                 lines.append(f"{section.heading}: {text}." if section.heading else text)
         return tuple(lines)
 
-    def __str__(self) -> str:
+    @property
+    def text(self) -> str:
+        """The description in lines, as data have it: without folding, and without columns."""
         parts = [self.head]
         for section in self.sections:
             parts += [section.heading] if section.heading else []
             parts += [f"{'- ' if section.heading else ''}{'  '.join(filter(None, line))}" for line in section.lines]
         return "\n".join(parts)
 
-    def _repr_html_(self) -> str:
-        return in_notebook(self)
+    def __repr__(self) -> str:
+        return f"<Described: {self.head}>"
 
 
 def _sections(*parts: tuple[str, Iterable[str | tuple[str, ...]]]) -> tuple[Section, ...]:
