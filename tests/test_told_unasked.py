@@ -102,7 +102,7 @@ class TestWhoIsThenTheOnlyOne:
 
     def test_it_stands_in_the_plan(self, small: Community) -> None:
         out = run("member", "lock", "bo", "--plan", cwd=small.home.folder)
-        assert "! After this, only Ada may use member.ban on the whole site" in out.stdout, out
+        assert "! After this, only Ada may use member.ban and rank.assign on the whole site" in out.stdout, out
 
 
 class TestWhatHasNoEffect:

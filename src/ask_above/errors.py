@@ -112,7 +112,7 @@ class StoreError(AskAboveError, OSError):
     """The register's database is gone, cannot be read or written, or is not this folder's; and what to do."""
 
 
-_FEW = 12
+_FEW = 9
 
 
 class UnknownNameError(AskAboveError, LookupError):

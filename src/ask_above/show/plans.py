@@ -95,11 +95,15 @@ def _gaps(screen: Screen, plan: Plan) -> None:
     places: dict[tuple[str | None, str], list[str]] = {}
     for gap in plan.gaps:
         places.setdefault((gap.only, gap.capability), []).append(gap.place)
+    alike: dict[tuple[str | None, tuple[str, ...]], list[str]] = {}
     for (only, capability), keys in places.items():
+        alike.setdefault((only, tuple(keys)), []).append(capability)
+    for (only, where), capabilities in alike.items():
         who = "nobody" if only is None else f"only {members[only].called}"
-        where = in_places(compiled.named, keys, at_most(_FEW))
+        what = few(capabilities, at_most(_FEW), "or" if only is None else "and")
+        there = in_places(compiled.named, where, at_most(_FEW))
         style = "no" if only is None else "warn"
-        screen.paragraph(f"! After this, {who} may use {capability} {where}.", rest="  ", style=style)
+        screen.paragraph(f"! After this, {who} may use {what} {there}.", rest="  ", style=style)
     if places:
         screen.line()
 
