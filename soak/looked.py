@@ -171,7 +171,7 @@ def of_comparison(community: Community, c: Plain, pair: Sequence[tuple[str, Pers
 
 def of_history(community: Community, c: Side, member: str) -> int:
     """What a history says, done again from the first entry on, comes to what the register holds."""
-    status, groups, ranks = "", set[str](), Counter[tuple[str, str]]()
+    status, groups, ranks, owns = "", set[str](), Counter[tuple[str, str]](), c.c.get("owner") == member
     for event in community.history(member).events:
         said = event.what.removeprefix("as the files had it: ")
         if into := re.fullmatch(r"(put into|taken out of) the group (\S+)", said):
@@ -185,6 +185,8 @@ def of_history(community: Community, c: Side, member: str) -> int:
             ranks.update([spot(other, "to_")])
         elif given := re.fullmatch(rf"{_GIVEN}(?P<how> assigned|: changed| unassigned|, assigned by .+)?", said):
             ranks.update({spot(given): {": changed": 0, " unassigned": -1}.get(given["how"], 1)})
+        elif said in ("became the owner", "is the owner no longer"):
+            owns = said == "became the owner"
         else:
             assert re.match(r"(name|address|telephone number|notes|kind): ", said), said
     row = c.members[member]
@@ -192,6 +194,7 @@ def of_history(community: Community, c: Side, member: str) -> int:
     held = Counter((called[a["rank"]], called[a["place"]]) for a in c.assignments if a["member"] == member)
     assert (status, groups) == (row["status"], {*filter(None, row["groups"].split(";"))}), (member, status, groups)
     assert +ranks == held, (member, ranks, held)
+    assert owns == (c.c.get("owner") == member), (member, owns)
     return len(held) + 1
 
 
@@ -336,8 +339,8 @@ def of_ladder(community: Community, c: Plain) -> int:
         assert int(rest[0]) == len(facts), (r, rest, facts)
         who = re.sub(r" (?:through|until) \d+ \w+ \d{4}(?:, [\d:.]+)?", "", rest[1] if facts else "")
         told: dict[str, set[str]] = {}
-        for part in re.split(r", | and (?!in |on )", who):
-            name, *where = re.split(r" (?:and )?(?:in|on) ", part)
+        for part in re.split(r"(?:, | and )(?!in |on )", who):
+            name, *where = re.split(r",? (?:and )?(?:in|on) ", part)
             told |= {name: {"site" if spot == "the whole site" else spot for spot in where}} if name else {}
         assert told.keys() == facts.keys(), (r, told, facts)
         for name, spots in facts.items():

@@ -214,3 +214,12 @@ def test_of_many_who_change_at_once_each_is_made_or_overtaken() -> None:
         list(pool.map(change, members))
     assert sorted(made) == [entry.number for entry in community.journal()][1:]
     assert {key: community.again().member(key).note for key in members} == {key: f"By {key}" for key in members}
+
+
+def test_what_is_tried_on_the_demo_is_not_written_into_the_package() -> None:
+    before = {file.name: file.read_bytes() for file in DEMO.iterdir()}
+    c = Community.demo()
+    c.plan(Assign("rosa", "host")).apply()
+    assert c.again().may("rosa", "member.mute", at="river-talk")
+    assert {file.name: file.read_bytes() for file in DEMO.iterdir()} == before
+    assert not Community.demo().may("rosa", "member.mute", at="river-talk")

@@ -19,6 +19,7 @@ from ask_above.change import (
     Assign,
     Edit,
     EditError,
+    HandOver,
     MemberAdd,
     MemberForget,
     MemberGroups,
@@ -365,3 +366,19 @@ def test_who_may_not_see_contact_details_reads_no_name_but_their_own(tmp_path: P
         shown = run(*command.split(), "--as", viewer, cwd=here).stdout
         shown += "".join(each.read_text("utf-8") for each in (here / "out").glob("*"))
         assert (not any(text in shown for text in others)) == hidden, shown
+
+
+def test_a_history_tells_who_became_the_owner_and_who_is_it_no_longer() -> None:
+    c = Community.demo()
+    c.plan(HandOver("bram"), by="ines").apply()
+    c = c.again()
+    c.undo().apply()
+    c = c.again()
+    c.plan(HandOver("dara")).apply()
+    events = {key: c.again().history(key).events for key in ("ines", "bram", "dara")}
+    told = {key: [event.what for event in some if "owner" in event.what] for key, some in events.items()}
+    assert told == {
+        "ines": ["is the owner no longer", "became the owner", "is the owner no longer"],
+        "bram": ["became the owner", "is the owner no longer"],
+        "dara": ["became the owner"],
+    }

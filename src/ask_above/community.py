@@ -147,8 +147,14 @@ class Community:
 
     @classmethod
     def demo(cls) -> Community:
-        """Open the demo community, Wren Valley River Watch, as it ships with the package."""
-        return cls.open(Path(__file__).parent / "demo" / "wren-valley")
+        """Open the demo community, Wren Valley River Watch, as it ships with the package.
+
+        It is kept in memory: what is changed in it is not written into the package.
+        """
+        files = (Path(__file__).parent / "demo" / "wren-valley").iterdir()
+        return cls.from_texts(
+            {file.name: file.read_text("utf-8") for file in files if file.suffix in (".yaml", ".csv")}
+        )
 
     @classmethod
     def of(cls, names: Names) -> Community:

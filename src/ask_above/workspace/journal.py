@@ -108,6 +108,15 @@ def beside(home: Storage, names: Names) -> Beside:
 _HANDED = re.compile(rf"retire ([^;]+); {HANDED} ([^;]+)", re.IGNORECASE)
 
 
+_OWNER = re.compile(r"^owner: *['\"]?([\w-]+)", re.MULTILINE)
+
+
+def _owner_in(text: str) -> str:
+    """Return the owner that a piece of the charter names: its line, or the key alone."""
+    line = _OWNER.search(text)
+    return line[1] if line else text.strip()
+
+
 def whose(row: RowChange) -> str:
     """Return the member whose row it is."""
     return row.key if row.table == "members" else (row.after or row.before or {})["member"]
@@ -139,6 +148,10 @@ def _events(entry: Entry, key: str, names: Names, named: Callable[[str], bool]) 
     if entry.kind == "import":
         yield from (f"as the files had it: {_stood(row, names, named)}" for row in rows)
         return
+    for _, _, *texts in entry.splices if "owner" in entry.what else ():
+        was, now = map(_owner_in, texts)
+        if was != now and key in (was, now):
+            yield "became the owner" if now == key else "is the owner no longer"
     for row in rows:
         if row.table == "members":
             yield from _record(row.before, row.after, names, shown=shown)

@@ -43,6 +43,13 @@ class MemoryStorage:
         self._claims: dict[str, Claims] = {}
         self._lock = RLock()
 
+    def __getstate__(self) -> dict[str, Any]:
+        # another process has a copy of its own: nothing that was made ready goes along, and no lock
+        return {**self.__dict__, "kept": {}, "_lock": None}
+
+    def __setstate__(self, state: dict[str, Any]) -> None:
+        self.__dict__.update(state, _lock=RLock())
+
     def read(self) -> Snapshot:
         """Return the community as it is now: the very same snapshot where nothing has changed."""
         return self._snapshot
