@@ -5,6 +5,7 @@ from __future__ import annotations
 import gc
 import io
 import shutil
+from collections import Counter
 from collections.abc import Sequence
 from contextlib import suppress
 from pathlib import Path
@@ -37,7 +38,11 @@ from seeds import seeds
 def changed_at_random(register: Register, rng: Random, n: int) -> Register:
     key = f"m{rng.randrange(12)}"
     known = register.members.get(key)
-    match rng.randrange(5):
+    match rng.randrange(6):
+        case 5:  # several at once, who may exchange their names
+            several = rng.sample([*register.members], min(3, len(register.members)))
+            called = rng.sample([register.members[key].name for key in several], len(several))
+            return register.changed({key: Member(key, name) for key, name in zip(several, called, strict=True)})
         case 0:
             return register.with_member(Member(key, f"Name {rng.randrange(9)}"))
         case 1 if known:
@@ -65,6 +70,9 @@ def test_what_differs_and_who_is_called_what_is_as_if_all_were_looked_at(
         for word in (f"name {rng.randrange(9)}", f"M{rng.randrange(12)}"):
             found = [sorted(each._by_name(NameKind.MEMBER).get(word.lower(), [])) for each in (names, fresh)]
             assert found[0] == found[1]
+        times = Counter(each.name for each in chain[-1].members.values())
+        for key, each in chain[-1].members.items():
+            assert each.called == (f"{each.name} ({key})" if times[each.name] > 1 else each.name)
         one, other = chain[-1], rng.choice(chain)
         in_order = list(dict.fromkeys((*one.members, *other.members)))
         # what tells somebody from others of the same name is no change of theirs

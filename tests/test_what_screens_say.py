@@ -228,7 +228,7 @@ NAMES = ("Ann Reed", "Bo", "Cy", "")
 
 
 @pytest.mark.parametrize("where", ["in memory", "in a folder"])
-@pytest.mark.parametrize("seed", seeds(2))
+@pytest.mark.parametrize("seed", seeds(3))
 def test_whose_name_others_have_is_told_with_the_key_after_any_change(tmp_path: Path, where: str, seed: int) -> None:
     rng = Random(seed)
     people = [member(f"m{n}", name=rng.choice(NAMES)) for n in range(5)]
@@ -243,8 +243,12 @@ def test_whose_name_others_have_is_told_with_the_key_after_any_change(tmp_path: 
             MemberSet(rng.choice(known), {"name": rng.choice(NAMES)}),
             MemberForget(rng.choice(known)),
         ]
+        # two exchange their names
+        one, other = rng.sample(known, 2)
+        swapped = [(one, c.register.members[other].name), (other, c.register.members[one].name)]
+        swap = [MemberSet(key, {"name": name}) for key, name in swapped]
         with suppress(EditError):
-            plan = c.plan(rng.choice(edits))
+            plan = c.plan(*(swap if rng.random() < 0.3 else [rng.choice(edits)]))
             plan.apply()
             sides = [plan.after.register, c.again().register]
             sides += [Community.open(tmp_path, on_demand=True).register] if where == "in a folder" else []

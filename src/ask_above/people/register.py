@@ -250,11 +250,11 @@ class Register:
         names = self._names or _Names(Counter(map(_NAME, after.values())))
         for key, record in records.items():
             before = after.pop(key, None) if record is None else after.get(key)
-            gone += [before.name] if before else []
+            same = before is not None and record is not None and before.name == record.name
+            gone += [before.name] if before and not same else []
+            come += [record.name] if record and not same else []
             if record is not None:
-                come.append(record.name)
-                kept = before.distinct if before and before.name == record.name else ""
-                after[key] = record._replace(distinct=kept)
+                after[key] = record._replace(distinct=before.distinct if before and same else "")
         names, doubtful = names.after(gone, come)
         return _told_apart(after, doubtful, names), names
 
@@ -347,12 +347,12 @@ class _Names:
 
     def after(self, gone: Iterable[str], come: Iterable[str]) -> tuple[_Names, set[str]]:
         """Return the names after some have gone and others come, and those that are or were shared among them."""
-        now = Counter(come)
-        now.subtract(gone)
-        now = Counter({name: more for name, more in now.items() if more})
-        after = {**self._changed, **{name: self.times(name) + more for name, more in now.items()}}
+        more = Counter(come)
+        more.subtract(gone)
+        after = {**self._changed, **{name: self.times(name) + count for name, count in more.items()}}
         other = _Names(self._times, after) if len(after) < _MOST_AT_ONCE else _Names({**self._times, **after})
-        return other, {name for name in now if max(self.times(name), other.times(name)) > 1}
+        # also where as many have come as have gone: they are others
+        return other, {name for name in more if max(self.times(name), other.times(name)) > 1}
 
 
 def _told_apart(members: dict[str, Member], names: AbstractSet[str], known: _Names) -> dict[str, Member]:

@@ -147,11 +147,10 @@ class _RowSource:
         from ask_above.store.rows import shared_names
 
         self._asked_shared += 1
-        few = self._asked_shared <= _FEW_TIMES and len(people) <= _AT_FIRST
-        if not few and self._all_shared is None:
-            self._all_shared = shared_names(self.connection)
-        if few or self._all_shared is None:
+        if self._asked_shared <= _FEW_TIMES and len(people) <= _AT_FIRST:
             return shared_names(self.connection, [member.name for member in people.values()])
+        if self._all_shared is None:
+            self._all_shared = shared_names(self.connection)
         return self._all_shared
 
 
