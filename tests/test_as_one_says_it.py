@@ -196,7 +196,7 @@ TYPED = [
         "To ask whether they may enter a place: ask-above may bram place.see in landowners",
     ),
     ("report", 2, "Which file? ask-above report report.html"),
-    ("assign clerk bram --plan", 2, "There is no rank 'clerk'. There are: steward, warden, editor,"),
+    ("assign clerk bram --plan", 2, "There is no rank 'clerk'. All of them: ask-above ladder."),
     ("who certify in upper-gauges", 0, "members may use reading.certify in Upper gauges"),
     ("export people.csv", 2, "export writes a folder, not one file: ask-above export people"),
     ("place add Notices board --plan", 2, "There is a place 'notices' already"),

@@ -113,6 +113,7 @@ class StoreError(AskAboveError, OSError):
 
 
 _FEW = 9
+_LISTED_BY = {"rank": "ladder", "place": "place list", "group": "group list", "capability": "grid"}
 
 
 class UnknownNameError(AskAboveError, LookupError):
@@ -135,6 +136,8 @@ class UnknownNameError(AskAboveError, LookupError):
             text += f" Nearest: {', '.join(self.nearest)}."
         elif self.known:
             text += f" There {'is' if len(self.known) == 1 else 'are'}: {', '.join(self.known)}."
+        elif not self.hint and self.what in _LISTED_BY:
+            text += f" All of them: ask-above {_LISTED_BY[self.what]}."
         return visible(f"{text} {self.hint}" if self.hint else text)
 
 
