@@ -111,8 +111,8 @@ WORDS += [
 def questions(rng: Random, community: Community) -> Iterator[tuple[str, dict[str, Any]]]:
     """Yield methods that answer, with any words for what they ask about."""
     answering = [
-        (name, inspect.signature(method))
-        for name, method in inspect.getmembers(community, inspect.ismethod)
+        (name, inspect.signature(getattr(community, name)))
+        for name, _ in inspect.getmembers(type(community), inspect.isfunction)
         if not name.startswith("_") and name not in NO_QUESTIONS
     ]
     while True:
