@@ -190,34 +190,17 @@ TWINS = texts(
     rules={"seeing": "place.see"},
     title="Small",
 )
-ASKED_OF_TWINS = """ladder
-grid in chat-a
-may ann-a post.write in chat-b
-may ann-b post.write in chat-b --ways
-may ann-b assign crew-b to ann-c
-powers assign --full
-who post.write
-describe crew-b
-describe ann-a
-describe chat-b
-tour ann-b --full
-tour ann-a --beside ann-b
-compare ann-a ann-b
-compare crew-a crew-b
-climb crew-a
-cover --enter
-place list
-group list
-roster
-fit post.pin in chat-a
-assign crew-b ann-c in chat-b --plan
-rank withhold crew-a post.write --plan --full
-group set team-b includes= --plan
+ASKED_OF_TWINS = """ladder / grid in chat-a / may ann-a post.write in chat-b / may ann-b post.write in chat-b --ways /
+may ann-b assign crew-b to ann-c / powers assign --full / who post.write / describe crew-b /
+describe ann-a / describe chat-b / tour ann-b --full / tour ann-a --beside ann-b /
+compare ann-a ann-b / compare crew-a crew-b / climb crew-a / cover --enter / place list / group list /
+roster / fit post.pin in chat-a / assign crew-b ann-c in chat-b --plan /
+rank withhold crew-a post.write --plan --full / group set team-b includes= --plan /
 member hand-over ann-a --plan"""
 
 
 @pytest.mark.slow
-@pytest.mark.parametrize("command", ASKED_OF_TWINS.splitlines())
+@pytest.mark.parametrize("command", [*map(str.strip, ASKED_OF_TWINS.split("/"))])
 def test_what_several_are_called_is_told_with_what_tells_them_apart(tmp_path: Path, command: str) -> None:
     shown = " ".join(said(tmp_path, TWINS, *command.split()).split())
     assert re.search(r"(Crew|Chat|Team|Wing|Ann Reed) \(", shown), shown
