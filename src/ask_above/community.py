@@ -268,7 +268,7 @@ class Community:
         """Return what happened to a member: ranks, status, names, by whom and when, the first first.
 
         ``viewer`` is the member who asks: of names, addresses and notes they learn what ``rules.contacts`` lets them
-        see. Raises :class:`UnknownNameError`, and :class:`QuestionError` where the community was made in memory.
+        see. Raises :class:`UnknownNameError`.
         """
         from ask_above.workspace.journal import history_of
 

@@ -155,7 +155,7 @@ def who_table(
     for asked, answer in found.items():
         row = {
             "member": asked.key,
-            "name": asked.member.name or asked.key if asked.member else asked.label,
+            "name": asked.member.own_name if asked.member else asked.label,
             "kind": asked.member.kind if asked.member else "",
             "ranks": ", ".join(ranks_held(decider.compiled, asked, place)),
         }

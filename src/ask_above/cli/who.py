@@ -114,7 +114,7 @@ def _of_risk(asked: CommandQuestion, what: What, risk: str | None, *, everywhere
         for name, spots in able.items():
             at = {place: spot.members for spot in spots for place in spot.places}
             for place in filter(at.__contains__, places):
-                yield from ((name, key, members[key].name or key, place) for key in at[place])
+                yield from ((name, key, members[key].own_name, place) for key in at[place])
 
     def show(screen: Screen) -> None:
         if not names:

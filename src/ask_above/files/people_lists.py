@@ -81,7 +81,7 @@ def as_ldif(key: str, members: Sequence[Member], groups: Mapping[str, Sequence[s
     for member in members:
         if member.key not in there:
             continue
-        name = (member.name or member.key) if contacts else member.key
+        name = member.own_name if contacts else member.key
         attributes = {"objectClass": ["inetOrgPerson"], "uid": [member.key], "cn": [name], "sn": [name.split()[-1]]}
         if contacts and member.email:
             attributes["mail"] = [member.email]

@@ -100,6 +100,11 @@ class Member(NamedTuple):
         return self.was or ("active" if self.joined else "pending")
 
     @property
+    def own_name(self) -> str:
+        """The name as it is written, whoever else has it; the key where there is none."""
+        return self.name or self.key
+
+    @property
     def called(self) -> str:
         """The name, with the key where others have it too; the key where there is none."""
         return titled(self.name, self.key, self.distinct)

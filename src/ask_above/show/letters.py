@@ -54,17 +54,13 @@ def invitation(plan: Plan, key: str, message: str) -> Letters:
     member = plan.after.register.members[key]
     if not member.email:
         return []
-    inviting = visible(_own_name(plan.before.member(plan.by))) if plan.by else ""
+    # who gets a letter is not told from others of the name, nor who writes
+    inviting = visible(plan.before.member(plan.by).own_name) if plan.by else ""
     first = f"{inviting} invites you to join {_site(plan)}." if inviting else f"You are invited to join {_site(plan)}."
     ranks = "\n".join(map(visible, News(plan).of_ranks(key)))
     parts = (first, ranks, visible(message, breaks=True))
     news = "\n\n".join(part for part in parts if part).strip()
     return [_letter(plan, key, f"An invitation to {_site(plan)}", news, INVITING)]
-
-
-def _own_name(member: Member) -> str:
-    """Return the name of somebody as they write it: who gets a letter is not told from others of the name."""
-    return member.name or member.key
 
 
 def _site(plan: Plan) -> str:
@@ -76,9 +72,7 @@ def _letter(plan: Plan, key: str, subject: str, news: str, usual: str = DEFAULT)
     written = plan.home.file(TEMPLATE)
     template = usual if written is None else written.decode("utf-8")
     reason = f"\nThe reason: {visible(plan.why)}" if plan.why else ""
-    text = Template(template).safe_substitute(
-        name=visible(_own_name(member)), site=_site(plan), news=news, reason=reason
-    )
+    text = Template(template).safe_substitute(name=visible(member.own_name), site=_site(plan), news=news, reason=reason)
     moment = datetime.now(UTC)
     message = EmailMessage(policy=SMTPUTF8 if not member.email.isascii() else SMTP)
     message["To"] = _address(member)

@@ -44,7 +44,7 @@ def roster_table(headings: Sequence[Heading]) -> Table:
         [
             heading.rank or "",
             member.member.key,
-            member.member.name or member.member.key,
+            member.member.own_name,
             member.member.status,
             member.looks.prefix,
             member.looks.badge,
@@ -96,10 +96,7 @@ def _days(waits: Waiting) -> str:
 
 def waiting_table(waits: Sequence[Waiting], last: Mapping[str, str]) -> Table:
     """Return a row for each who waits."""
-    rows = [
-        [w.member.key, w.member.name or w.member.key, w.member.status, w.days, last.get(w.member.key, "")]
-        for w in waits
-    ]
+    rows = [[w.member.key, w.member.own_name, w.member.status, w.days, last.get(w.member.key, "")] for w in waits]
     return Table(("member", "name", "status", "days", "last_sign_in"), rows)
 
 
@@ -129,7 +126,7 @@ def shared_table(compiled: CompiledCharter, found: Sequence[SharedAccount]) -> T
     rows = [
         [
             account.member.key,
-            account.member.name or account.member.key,
+            account.member.own_name,
             len(account.networks),
             day_of(compiled, account.since),
             day_of(compiled, account.until),

@@ -135,8 +135,9 @@ def history_of(entries: Sequence[Entry], names: Names, member: str, viewer: str 
 
     shown = named(known.key)
     events = [
-        Event(entry.number, datetime.fromisoformat(entry.at), what, entry.who, entry.name * named(entry.who), entry.why)
+        Event(entry.number, datetime.fromisoformat(entry.at), what, entry.who, maker, entry.why)
         for entry in entries
+        for maker in [entry.name if named(entry.who) else ""]
         for what in _events(entry, known.key, names, named)
     ]
     called = titled(known.name if shown else "", known.key, known.key)
