@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import shutil
 import sys
 from collections.abc import Iterator
@@ -24,6 +25,13 @@ sys.path.append(str(Path(__file__).parent.parent))  # what soak/ runs for hours 
 DEMO = Path(ask_above.__file__).parent / "demo" / "wren-valley"
 _NUMBER = count()
 _QUIET = ("--no-first-run", "--disable-background-networking", "--disable-component-update", "--disable-sync")
+
+
+def pytest_collection_finish() -> None:
+    """Collect seldom: the modules of thousands of tests are gone through each time."""
+    gc.collect()
+    gc.freeze()
+    gc.set_threshold(50_000, 20, 20)
 
 
 class Place(NamedTuple):

@@ -15,6 +15,7 @@ import ask_above
 from ask_above import Community, FaultyFilesError
 from ask_above.cli.main import main
 from ask_above.files.folder import read_files
+from standard import as_yaml
 
 FOLDER = Path(ask_above.__file__).parent / "demo" / "wren-valley"
 SEEDS = {path.name: path.read_bytes() for path in sorted(FOLDER.iterdir())}
@@ -49,7 +50,7 @@ def mutate(rng: Random, files: dict[str, bytes]) -> dict[str, bytes]:
         data = yaml.load(files[name], Loader=yaml.CBaseLoader)  # noqa: S506 (every scalar as text)
         for _ in range(rng.randint(1, 3)):
             _mutate_tree(rng, data)
-        changed[name] = yaml.safe_dump(data, sort_keys=False, allow_unicode=True).encode()
+        changed[name] = as_yaml(data).encode()
         return changed
     raw = bytearray(files[name])
     for _ in range(rng.randint(1, 4)):

@@ -10,10 +10,10 @@ from datetime import UTC, datetime, timedelta
 from random import Random
 from typing import Any, TypeVar
 
-import yaml
 from hypothesis import strategies as st
 
 from ask_above import Community
+from standard import as_yaml
 
 T = TypeVar("T")
 Data = dict[str, Any]
@@ -32,7 +32,7 @@ class Generated:
 
     def texts(self) -> dict[str, str]:
         return {
-            "charter.yaml": yaml.safe_dump(self.charter, sort_keys=False, allow_unicode=True),
+            "charter.yaml": as_yaml(self.charter),
             "members.csv": as_csv(self.members, MEMBER_COLUMNS),
             "assignments.csv": as_csv(self.assignments, ASSIGNMENT_COLUMNS),
         }

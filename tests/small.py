@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from typing import Any
 
-import yaml
-
 from ask_above import Community
 from generated import ASSIGNMENT_COLUMNS, MEMBER_COLUMNS, as_csv
+from standard import as_yaml
 
 CAPABILITIES = {
     "Posts": {
@@ -63,7 +62,7 @@ def texts(*ranks: dict[str, Any], members: Any = (), assignments: Any = (), **ch
     """The files of a community with these ranks, highest first; other keys of the charter with _ for -."""
     whole = {"charter": "1", "key": "small", "capabilities": CAPABILITIES, "ranks": list(ranks), "places": PLACES}
     whole |= {key.replace("_", "-"): value for key, value in charter.items()}
-    files = {"charter.yaml": yaml.safe_dump(whole, sort_keys=False)}
+    files = {"charter.yaml": as_yaml(whole)}
     if members:
         files["members.csv"] = as_csv(list(members), MEMBER_COLUMNS)
         files["assignments.csv"] = as_csv(list(assignments), ASSIGNMENT_COLUMNS)

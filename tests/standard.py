@@ -88,9 +88,14 @@ def _places(rng: Random, size: Size, capabilities: list[str]) -> list[Data]:
     return levels[0]
 
 
+def as_yaml(data: Any) -> str:
+    """Return data as a file; the quick writer, as hundreds of tests write one."""
+    return yaml.dump(data, sort_keys=False, allow_unicode=True, Dumper=yaml.CSafeDumper)
+
+
 def charter_text(size: Size, seed: int = 1) -> str:
     """Return a charter as a file."""
-    return yaml.dump(charter_data(size, seed), sort_keys=False, Dumper=yaml.CSafeDumper)
+    return as_yaml(charter_data(size, seed))
 
 
 def charter(size: Size, seed: int = 1) -> Charter:

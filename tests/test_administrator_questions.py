@@ -22,6 +22,7 @@ from commands import run
 from conftest import Place
 from generated import NOW, Generated, communities, generate
 from small import community, held, member, place, rank, texts
+from standard import as_yaml
 
 few = settings(max_examples=25, deadline=None, suppress_health_check=list(HealthCheck), derandomize=True)
 
@@ -369,7 +370,7 @@ class TestFit:
         by_key = {p["key"]: p for p in [*files["places"], *files["places"][0]["places"]]}
         for key, line in made.overrides:
             by_key[key].setdefault("overrides", {}).update(yaml.safe_load(line))
-        pasted = Community.from_texts({"charter.yaml": yaml.safe_dump(files, sort_keys=False)})
+        pasted = Community.from_texts({"charter.yaml": as_yaml(files)})
         new = f"rank:{made.key}"
         assert pasted.may(new, "member.mute", at="hall")
         assert pasted.may(new, "post.pin", at="desk")

@@ -20,6 +20,7 @@ from ask_above.decide.decider import Decider
 from ask_above.decide.gains import as_active
 from ask_above.people.register import Assignment, Member, Register
 from seeds import seeds
+from standard import as_yaml
 from ways_up import AT, Search, small_charter
 
 pytestmark = pytest.mark.slow
@@ -35,7 +36,7 @@ def handed_on_as_held(rng: Random) -> str:
         act["hand-on"] = "held" if "hand-on" in act else act.pop("hand-on", None) or "held"
     data["rules"]["authority"]["moderate"].pop("hand-on", None)
     data["groups"] = [{"key": "club", "confers": [rng.choice(["b", "c"])]}]
-    return yaml.safe_dump(data, sort_keys=False)
+    return as_yaml(data)
 
 
 class Conspiracy:

@@ -24,6 +24,7 @@ from generated import NOW, generate
 from plain_rules import Plain
 from seeds import seeds
 from small import community, held, member, place, rank
+from standard import as_yaml
 from test_cli import demo
 
 __all__ = ["demo"]
@@ -152,7 +153,7 @@ def test_the_schema_finds_what_reading_finds(path: tuple[Any, ...], value: Any) 
         at = at[step]
     at[path[-1]] = value
     assert faults(data)
-    texts = {"charter.yaml": yaml.safe_dump(data), "gauges.yaml": (DEMO / "gauges.yaml").read_text("utf-8")}
+    texts = {"charter.yaml": as_yaml(data), "gauges.yaml": (DEMO / "gauges.yaml").read_text("utf-8")}
     with pytest.raises(ValueError, match=r"charter\.yaml"):
         Community.from_texts(texts)
 

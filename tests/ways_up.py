@@ -7,8 +7,6 @@ from pathlib import Path
 from random import Random
 from typing import Any
 
-import yaml
-
 from ask_above import Community
 from ask_above.change.difference import Difference
 from ask_above.change.parts import State as Side
@@ -20,6 +18,7 @@ from ask_above.charter.moments import ALWAYS
 from ask_above.charter.places import Gate
 from ask_above.decide.decider import Decider
 from ask_above.people.register import Assignment, Member
+from standard import as_yaml
 
 CAPS: dict[str, Any] = {
     "All": {
@@ -97,7 +96,7 @@ def small_charter(rng: Random) -> str:
         }
         | ({"seeing": "x.see"} if rng.random() < 0.3 else {}),
     }
-    return yaml.safe_dump(whole, sort_keys=False)
+    return as_yaml(whole)
 
 
 def write(folder: Path, charter: str) -> Path:
