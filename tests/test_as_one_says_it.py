@@ -5,16 +5,18 @@ from __future__ import annotations
 import csv
 import json
 import shutil
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
+import click
 import openpyxl
 import pytest
 
 from ask_above import AmbiguousNameError, Community, FaultyFilesError, UnknownNameError
 from ask_above.beginnings.start import KINDS
 from ask_above.change import Assign, Grant, GroupRemove, MemberGroups, PlaceRename, Say
-from ask_above.cli.main import COMMANDS
+from ask_above.cli.main import COMMANDS, main
 from ask_above.cli.sentence import MEANT, UNDER, sentence
 from commands import run
 from conftest import DEMO
@@ -900,3 +902,81 @@ def test_a_line_without_its_colon_is_reported_on_its_own_line(here: Path) -> Non
     lines[at] = "title Wren Valley River Watch"
     charter.write_text("\n".join(lines))
     assert f"charter.yaml, line {at + 1}, column 1" in run("check", cwd=here).stdout
+
+
+# -- what holds of every command
+
+
+def commands(group: click.Group, *words: str) -> Iterator[tuple[tuple[str, ...], click.Command]]:
+    context = click.Context(group)
+    for name in group.list_commands(context):
+        command = group.get_command(context, name)
+        if isinstance(command, click.Group):
+            yield from commands(command, *words, name)
+        elif command is not None:
+            yield (*words, name), command
+
+
+def test_what_ends_is_said_by_its_end_or_by_how_long_it_lasts() -> None:
+    ends = [(words, opts(command)) for words, command in commands(main) if "--until" in opts(command)]
+    assert len(ends) > 4
+    assert [words for words, known in ends if "--for" not in known] == []
+
+
+def opts(command: click.Command) -> set[str]:
+    return {name for param in command.params for name in param.opts}
+
+
+PAIRS = ["rank add helper {}", "rank set host {}", "rank copy host helper {}", "place add tide board {}"]
+PAIRS += [
+    "place set rota {}",
+    "group add night {}",
+    "group set upper-team {}",
+    "member add ida {}",
+    "member set bram {}",
+]
+
+
+@pytest.mark.parametrize("typed", PAIRS)
+def test_a_field_is_said_as_a_pair_or_as_an_option(typed: str) -> None:
+    field = "note" if typed.startswith("member") else "about"
+    one, other, third = (
+        run(*typed.format(said).split(), "--plan", cwd=DEMO)
+        for said in (f"{field}=Often", f"--{field} Often", f"--{field}=Often")
+    )
+    assert one.returncode == 0, one.stderr
+    assert (one.stdout, one.stderr) == (other.stdout, other.stderr) == (third.stdout, third.stderr)
+    without = run(*typed.format(f"--{field}").split(), "--plan", cwd=DEMO)
+    assert f"--{field} needs a value: {field}=VALUE" in without.stderr
+
+
+def test_the_kind_of_a_place_is_said_in_any_of_three_ways() -> None:
+    shown = [
+        run("place", "add", "tide", *said, "--plan", cwd=DEMO)
+        for said in (["board"], ["kind=board"], ["--kind", "board"])
+    ]
+    assert [done.returncode for done in shown] == [0, 0, 0]
+    assert len({done.stdout for done in shown}) == 1
+    assert run("place", "add", "tide", "board", "kind=journal", "--plan", cwd=DEMO).returncode == 2
+
+
+@pytest.mark.parametrize(
+    ("name", "key"),
+    [
+        ("Ida Reed", "ida"),
+        ("Bram Reed", "bram-reed"),  # somebody else is bram
+        ("Host Reed", "host-reed"),  # a rank is host
+        ("Site Reed", "site-reed"),  # no member can be site
+        ("Site", "m-site"),
+        ("Bram Ashby", ""),
+        ("bram  ASHBY", ""),
+    ],
+)
+def test_somebody_new_gets_a_key_that_nobody_has(name: str, key: str) -> None:
+    for words in (["add", name], ["invite", name, "new@river.example"]):
+        done = run("member", *words, "--plan", cwd=DEMO)
+        if key:
+            assert (done.returncode, f"Its key is {key}." in done.stderr) == (0, True), done.stderr
+        else:  # one and the same, or another of that name: only a key says so
+            assert f"There is a member '{name}' already. Another of that name needs a key: KEY '{name}'" in done.stderr
+    assert run("member", "add", "other", "Bram Ashby", "--plan", cwd=DEMO).returncode == 0

@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 from ask_above.change.draft import Done, Draft, EditError, RowChange, changed_member, given, member_row
 from ask_above.change.parts import coverage
-from ask_above.change.people import given_period, good_address, on_joining_to, rows_on_joining
+from ask_above.change.people import Assign, given_period, good_address, on_joining_to, rows_on_joining
 from ask_above.charter.moments import HOW_TO_WRITE, is_date
 from ask_above.charter.names import RESERVED, SITE, how_many, is_key, nearest
 from ask_above.charter.reading.context import KnownNames
@@ -27,7 +27,7 @@ class Import(NamedTuple):
 
     With ``retires`` the active members who stand in no row are retired; the owner never is. With ``link`` who is likely
     somebody that is here is taken for them; else such a row is a fault, which names them with ``shows``. ``given`` is
-    what all of them are given as well: a rank, by its key, at a place, until when.
+    the rank that all of them are given as well.
     """
 
     rows: FileRows
@@ -36,7 +36,7 @@ class Import(NamedTuple):
     retires: bool = False
     link: bool = False
     shows: bool = True
-    given: tuple[str, str, str] | None = None
+    given: Assign | None = None
 
     def on(self, draft: Draft) -> Done:
         """Return the change; raises :class:`FaultyFilesError` with all that is wrong, by line."""
@@ -58,18 +58,17 @@ class Import(NamedTuple):
         changes += ranks
         what = f"import {self.rows.name}: {how_many(new, 'new member')}, {others} changed"
         what += f", {len(gone):,} retired" if gone else ""
-        what += f"; assign {draft.rank(self.given[0]).called} to {len(ranks)} of them" if self.given else ""
+        what += f"; assign {draft.rank(self.given.rank).called} to {len(ranks)} of them" if self.given else ""
         return Done(what, (), tuple(changes))
 
     def _ranks(self, draft: Draft, merger: _Merger) -> Iterator[RowChange]:
         """Yield the assignments that are news for whom the rows mean."""
         if self.given is None:
             return
-        key, place, until = self.given
-        rank, spot = draft.rank(key), draft.place(place)
+        rank, spot = draft.rank(self.given.rank), draft.place(self.given.place)
         if rank.automatic:
             raise EditError(f"{rank.called} is automatic; nobody may assign or unassign it.")
-        new = Assignment("", rank.key, spot.key, given_period(draft, "", until), draft.by)
+        new = Assignment("", rank.key, spot.key, given_period(draft, self.given.since, self.given.until), draft.by)
         for member in merger.seen:
             has = [each for each in draft.register.of(member) if (each.rank, each.place) == (rank.key, spot.key)]
             joins = rank.on_joining and spot.key == SITE and member not in draft.register.members

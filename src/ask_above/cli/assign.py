@@ -9,30 +9,17 @@ import click
 from ask_above import change
 from ask_above.cli.changing import How, carry_out, change_options
 from ask_above.cli.member import Wanted, chosen, in_order, rank_and_members
-from ask_above.cli.moments import Lasting, Moment, Typed, period
-from ask_above.cli.options import open_here
+from ask_above.cli.moments import SPAN, Span
+from ask_above.cli.options import gathered, open_here
 from ask_above.cli.sentence import Spoken
 
 
 @click.command("assign", cls=Spoken, left_out=("to",))
 @rank_and_members
-@click.option("--from", "since", metavar="WHEN", type=Moment(), help="From this day or moment on.")
-@click.option("--until", metavar="WHEN", type=Moment(), help="Through this day, or until this moment: 2027-03-31.")
-@click.option("--for", "lasting", metavar="TIME", type=Lasting(), help="For this long: 30d, 2w, 6h, P3M.")
+@gathered("span", Span, SPAN)
 @click.option("--only", is_flag=True, help="Unassign their other ranks there.")
 @change_options
-def command(
-    rank: str,
-    members: Sequence[str],
-    wanted: Wanted,
-    at: str,
-    since: Typed,
-    until: Typed,
-    lasting: str | None,
-    *,
-    only: bool,
-    how: How,
-) -> int:
+def command(rank: str, members: Sequence[str], wanted: Wanted, at: str, *, span: Span, only: bool, how: How) -> int:
     """Assign a rank to members: those named, or all who match; all of them or none.
 
     With --as it is a member who assigns; members may join an open rank themselves.
@@ -43,9 +30,7 @@ def command(
       ask-above assign host dara --at commons --only
       ask-above assign volunteer --status active --joined-before 2026-01-01 --plan
     """
-    if until is not None and lasting is not None:
-        raise click.UsageError("Give --until or --for, not both.")
     rank, members = in_order(how, rank, members)
     found = chosen(how, members, wanted)
-    start, end = period(open_here(how.community).charter, since, until, lasting)
+    start, end = span.written(open_here(how.community).charter)
     return carry_out(how, *(change.Assign(key, rank, at, start, end, how.why, only) for key in found))

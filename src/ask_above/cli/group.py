@@ -9,7 +9,7 @@ import click
 from ask_above import change
 from ask_above.charter.names import listed
 from ask_above.cli.asking import CommandQuestion, asking
-from ask_above.cli.changing import How, carry_out, change_options, naming, new_thing, set_command
+from ask_above.cli.changing import How, carry_out, change_options, fields_said, naming, new_thing, set_command
 from ask_above.cli.options import complete, groups
 from ask_above.cli.sentence import SpokenGroup
 from ask_above.people.directory import NameKind
@@ -64,7 +64,7 @@ def list_groups(asked: CommandQuestion) -> int:
     return asked.answer(lambda: Table(("group", "title", "members", "includes", "confers"), rows), show)
 
 
-@command.command("add")
+@command.command("add", fields=lambda: fields_said("GROUP"))
 @click.argument("key")
 @click.argument("fields", nargs=-1, metavar="[FIELD=VALUE]...")
 @click.option("--title", metavar="TEXT", help="Its title; a title in place of the key sets both.")

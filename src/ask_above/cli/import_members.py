@@ -202,12 +202,12 @@ def _members(how: How, name: str, content: bytes, wishes: Wishes) -> int:
     return see_through(how, planned)
 
 
-def _given(how: How, edit: change.Assign | None) -> tuple[str, str, str] | None:
+def _given(how: How, edit: change.Assign | None) -> change.Assign | None:
     """Return what all in the list are given, by its keys."""
     if edit is None:
         return None
     opened = open_here(how.community)
-    return opened.rank(edit.rank).key, opened.place(edit.place).key, edit.until
+    return edit._replace(rank=opened.rank(edit.rank).key, place=opened.place(edit.place).key)
 
 
 def _look_for_others(how: How, home: Home, file: str, content: bytes, wishes: Wishes) -> tuple[dict[int, str], bool]:

@@ -2,22 +2,24 @@
 
 from __future__ import annotations
 
+from collections import ChainMap
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import TYPE_CHECKING, Any, Final, NamedTuple
 from urllib.parse import quote
 
 import click
 
 from ask_above import change
-from ask_above.charter.names import SITE, how_many, is_key
+from ask_above.charter.names import RESERVED, SITE, how_many, is_key
 from ask_above.cli.asking import CommandQuestion, asking
-from ask_above.cli.changing import How, carry_out, change_options, fields_of, see_through
-from ask_above.cli.moments import Moment, Typed, period
+from ask_above.cli.changing import How, carry_out, change_options, fields_of, home_names, see_through
+from ask_above.cli.moments import SPAN, Span, Typed
 from ask_above.cli.options import F, at_option, complete, gathered, groups, home_of, members, open_here, ranks, tell
 from ask_above.cli.sentence import SpokenGroup
 from ask_above.decide.words import day
-from ask_above.errors import FaultyFilesError
+from ask_above.errors import AmbiguousNameError, FaultyFilesError
 from ask_above.people.directory import NameKind
 from ask_above.people.register import STATUSES
 from ask_above.show.data import Table
@@ -47,10 +49,12 @@ def _fields(**given: str | None) -> dict[str, str]:
     return {name: value for name, value in given.items() if value is not None}
 
 
-def _new_member(said: Sequence[str], name: str | None, email: str | None) -> tuple[str, str | None, str | None]:
+def _new_member(
+    how: How, said: Sequence[str], name: str | None, email: str | None
+) -> tuple[str, str | None, str | None]:
     """Return the key, the name and the address of somebody new, in whatever order name and address were typed.
 
-    Of a name that stands where the key belongs a key is made, of its first word.
+    Of a name that stands where the key belongs a key is made.
     """
     first, *others = said
     if name is None and not is_key(first) and " " in first.strip():
@@ -64,35 +68,54 @@ def _new_member(said: Sequence[str], name: str | None, email: str | None) -> tup
             name = other
         elif other not in (name, email):
             raise click.UsageError(f"Is it '{email if '@' in other else name}' or '{other}'? Say it once.")
-    from ask_above.people.recognising import key_from
-
     # an address where the key belongs: its first part is the nearest to a name that there is
     if "@" in first.strip("@"):
         email, first = email or first, first.partition("@")[0]
     if is_key(first):
         return first, name, email
-    key = key_from(first.split()[0] if first.split() else first)
-    if not is_key(key):
+    key = _key_of(how, first)
+    if key is None:
         return first, name, email
     tell([f"Its key is {key}. To choose another, say it before the name."])
     return key, name or first, email
 
 
+def _key_of(how: How, name: str) -> str | None:
+    """Return a key for somebody new: their first name, else the whole, else that with a number; ``None`` for none.
+
+    Raises where somebody has the name: whether the two are the same is for whoever adds them to say.
+    """
+    from ask_above.people.recognising import key_from, new_key
+
+    key = key_from(name.split(maxsplit=1)[0] if name.split() else name)
+    if not key:
+        return None
+    names = home_names(how)
+    with suppress(AmbiguousNameError):
+        other = names.directory.find(name, NameKind.MEMBER)
+        if other is None:
+            taken = ChainMap[str, Any]({**names.charter.ranks}, names.register.members)  # type: ignore[arg-type]
+            return key if is_key(key) and key not in RESERVED and key not in taken else new_key(name, taken)
+    raise click.UsageError(f"There is a member '{name}' already. Another of that name needs a key: KEY '{name}'")
+
+
 class GivenRank(NamedTuple):
-    """The rank that somebody is given in the same change, where, and until when."""
+    """The rank that somebody is given in the same change, where, and from when until when."""
 
     rank: str | None
     at: str
+    since: Typed
     until: Typed
+    lasting: str | None
 
     def to(self, how: How, key: str) -> list[change.Assign]:
         """Return the edit that gives it."""
         if self.rank is None:
-            if self.until is not None or self.at != SITE:
-                raise click.UsageError("Which rank? --rank RANK goes with --at and --until.")
+            if any(self[2:]) or self.at != SITE:
+                raise click.UsageError("Which rank? --rank RANK goes with --at, --from, --until and --for.")
             return []
-        until = period(open_here(how.community).charter, None, self.until)[1] if self.until is not None else ""
-        return [change.Assign(key, self.rank, self.at, "", until, how.why)]
+        since, until = Span(*self[2:]).written(open_here(how.community).charter) if any(self[2:]) else ("", "")
+        return [change.Assign(key, self.rank, self.at, since, until, how.why)]
 
 
 with_rank = gathered(
@@ -101,13 +124,13 @@ with_rank = gathered(
     {
         "rank": click.option("--rank", metavar="RANK", help="Give them this rank.", shell_complete=complete(ranks)),
         "at": at_option("Where; the whole site if left out."),
-        "until": click.option("--until", metavar="WHEN", type=Moment(), help="Through this day, or until this moment."),
+        **SPAN,
     },
 )
 """Adds what somebody is given at once; the command is called with ``given``."""
 
 
-@command.command("add")
+@command.command("add", fields=lambda: _FIELDS)
 @click.argument("key")
 @click.argument("called", metavar="[NAME] [ADDRESS] [FIELD=VALUE]...", nargs=-1)
 @click.option("--name", help="The name.")
@@ -141,7 +164,7 @@ def add(
     """
     pairs = [each for each in called if "=" in each]
     said = {field: value or "" for field, value in fields_of(pairs).items()}
-    key, name, email = _new_member((key, *(each for each in called if each not in pairs)), name, email)
+    key, name, email = _new_member(how, (key, *(each for each in called if each not in pairs)), name, email)
     member = change.MemberAdd(key, {**said, **_fields(name=name, email=email, kind=kind, groups=groups)}, status)
     return carry_out(how, member, *given.to(how, key))
 
@@ -180,7 +203,7 @@ def invite(
     from ask_above.show.letters import invitation
     from ask_above.workspace.plans import Plan, plan
 
-    key, name, email = _new_member((key, *called), name, email)
+    key, name, email = _new_member(how, (key, *called), name, email)
     if email is None:
         raise click.UsageError(f"Where does the invitation go? ask-above member invite {key} ADDRESS")
     home = home_of(how.community)
@@ -360,7 +383,7 @@ _status(
 )
 
 
-_FIELDS = {
+_FIELDS: Final[Mapping[str, str]] = {
     "name": "the full name",
     "email": "the address",
     "phone": "the telephone number",

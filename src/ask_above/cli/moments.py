@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 from calendar import month_name
 from datetime import date, datetime, tzinfo
-from typing import Any, Final, TypeAlias
+from typing import Any, Final, NamedTuple, TypeAlias
 
 import click
 
@@ -148,13 +148,33 @@ def _edge_of(said: re.Match[str], today: date) -> date:
     return end if said[1] == "end" else begin
 
 
-def period(charter: Charter, since: Typed, until: Typed, lasting: str | None = None) -> tuple[str, str]:
-    """Return from when and until when, as it is written in a register; ``lasting`` is for how long."""
-    zone = charter.zone
-    start, end = meant(since, zone), meant(until, zone)
-    return _written(since, start), _written(until, end) if lasting is None else _written(
-        None, after(start, lasting, zone)
-    )
+class Span(NamedTuple):
+    """From when until when, or for how long."""
+
+    since: Typed = None
+    until: Typed = None
+    lasting: str | None = None
+
+    def written(self, charter: Charter) -> tuple[str, str]:
+        """Return from when until when, as it is written in a register."""
+        since, until, lasting = self
+        if until is not None and lasting is not None:
+            raise click.UsageError("Give --until or --for, not both.")
+        start = meant(since, charter.zone)
+        end = meant(until, charter.zone) if lasting is None else after(start, lasting, charter.zone)
+        return _written(since, start), _written(until, end)
+
+
+SPAN: Final = {
+    "since": click.option("--from", "since", metavar="WHEN", type=Moment(), help="From this day or moment on."),
+    "until": click.option(
+        "--until", metavar="WHEN", type=Moment(), help="Through this day, or until this moment: 2027-03-31."
+    ),
+    "lasting": click.option(
+        "--for", "lasting", metavar="TIME", type=Lasting(), help="For this long: 30d, 2w, 6h, P3M."
+    ),
+}
+"""The options that say when something begins and ends."""
 
 
 def _written(typed: Typed, moment: date | datetime | None) -> str:

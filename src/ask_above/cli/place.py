@@ -12,7 +12,7 @@ import click
 from ask_above import change
 from ask_above.charter.names import SITE, listed
 from ask_above.cli.asking import CommandQuestion, asking
-from ask_above.cli.changing import How, carry_out, change_options, naming, new_thing, set_command, words_of
+from ask_above.cli.changing import How, carry_out, change_options, fields_said, naming, new_thing, set_command, words_of
 from ask_above.cli.options import complete, gathered, open_here, places
 from ask_above.cli.sentence import SpokenGroup
 from ask_above.people.directory import NameKind
@@ -57,7 +57,7 @@ def list_(at: str, asked: CommandQuestion) -> int:
     return asked.answer(lambda: place_table(overviews), lambda screen: show_places(screen, overviews))
 
 
-@command.command("add")
+@command.command("add", fields=lambda: fields_said("PLACE"))
 @click.argument("key")
 @click.argument("kind", default="")
 @click.argument("fields", nargs=-1, metavar="[FIELD=VALUE]...")
@@ -74,13 +74,17 @@ def add(key: str, kind: str, fields: Sequence[str], title: str | None, into: str
     Example:
       ask-above place add tide-talk board title="Tide talk" --into alder-mouth
     """
+    if "=" in kind:
+        fields, kind = (kind, *fields), ""
+    named = [] if kind else [pair for pair in fields if pair.startswith("kind=")][:1]
+    kind = kind or "".join(named).removeprefix("kind=")
     # the kind is the argument that people forget, so the error says which kinds there are
-    if not kind or "=" in kind:
+    if not kind:
         opened = open_here(how.community)
         here = listed(dict.fromkeys(p.kind for p in opened.charter.places.values() if p.key != SITE), "or")
         known = f" This community has {here}." if here else ""
         raise click.UsageError(f"Which kind of place is it?{known} Say: ask-above place add {shlex.quote(key)} KIND")
-    key, given = new_thing(how, NameKind.PLACE, key, fields, title, into)
+    key, given = new_thing(how, NameKind.PLACE, key, [pair for pair in fields if pair not in named], title, into)
     gate = [change.SetGate(key, {"any": _terms(only)})] if only else []
     return carry_out(how, change.PlaceAdd(key, kind, into, given), *gate)
 

@@ -56,7 +56,7 @@ def add(
     return carry_out(how, change.RankAdd(*new_thing(how, NameKind.RANK, key, fields, title), above, below))
 
 
-@command.command("copy")
+@command.command("copy", fields=lambda: fields_said("RANK"))
 @click.argument("original", shell_complete=_RANK)
 @click.argument("key")
 @click.argument("fields", nargs=-1, metavar="[FIELD=VALUE]...")

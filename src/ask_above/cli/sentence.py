@@ -192,8 +192,25 @@ class Spoken(click.Command):
 
     def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
         """Read the arguments, words among them."""
+        args = args if ctx.resilient_parsing else self.in_pairs(args)
         said = [*self.in_options(args)] if self.takes_words else args
         return super().parse_args(ctx, said if ctx.resilient_parsing else self.said_once(said))
+
+    def in_pairs(self, args: list[str]) -> list[str]:
+        """Return the arguments with fields that were written as options, ``--limit 2``, as pairs behind the others."""
+        options = {name for param in self.params for name in param.opts}
+        known = {f"--{name}": name for name in (self.fields() if self.fields else ()) if f"--{name}" not in options}
+        kept, pairs, rest = list[str](), list[str](), list(args)
+        while rest and rest[0] != "--":
+            word = rest.pop(0)
+            name, sign, value = word.partition("=")
+            if name not in known:
+                kept.append(word)
+            elif sign or (rest and not rest[0].startswith("-")):
+                pairs.append(f"{known[name]}={value if sign else rest.pop(0)}")
+            else:
+                raise click.UsageError(f"{name} needs a value: {known[name]}=VALUE")
+        return [*kept, *rest, *pairs]
 
     def said_once(self, args: list[str]) -> list[str]:
         """Return the arguments with each option once: lists are joined, two values are asked about and none dropped."""

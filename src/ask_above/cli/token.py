@@ -3,15 +3,13 @@
 from __future__ import annotations
 
 from datetime import UTC, datetime
-from typing import Any
 
 import click
 
 from ask_above.charter.moments import instant, written_end
 from ask_above.cli.asking import CommandQuestion, asking
-from ask_above.cli.moments import Moment
-from ask_above.cli.moments import meant as moment_of
-from ask_above.cli.options import community_option, complete, home_of, members
+from ask_above.cli.moments import SPAN, Span
+from ask_above.cli.options import community_option, complete, gathered, home_of, members
 from ask_above.cli.sentence import SpokenGroup
 from ask_above.decide.words import minute, span
 from ask_above.show.data import Table
@@ -39,9 +37,9 @@ def command() -> None:
     show_default=True,
     help="Put questions, or add and change members too.",
 )
-@click.option("--until", type=Moment(), metavar="WHEN", help="When it ends, such as 2027-01-31: through that day.")
+@gathered("ends", Span, {name: SPAN[name] for name in ("until", "lasting")})
 @community_option
-def add(name: str, by: str | None, may: str, until: Any, community: str | None) -> int:
+def add(name: str, by: str | None, may: str, *, ends: Span, community: str | None) -> int:
     """Add a token; it is shown once, and only its digest is kept.
 
     \b
@@ -51,8 +49,8 @@ def add(name: str, by: str | None, may: str, until: Any, community: str | None) 
     from ask_above.workspace.tokens import TokenMay, add_token
 
     home = home_of(community)
-    end = moment_of(until, home.read().charter.zone) if until is not None else None
-    secret = add_token(home, name, member=by or "", may=TokenMay(may), until=end.isoformat() if end else "")
+    until = ends.written(home.read().charter)[1] if any(ends) else ""
+    secret = add_token(home, name, member=by or "", may=TokenMay(may), until=until)
     screen = stdout()
     screen.line(f"The token {name}, shown this once:", "yes")
     screen.line(f"  {secret}")

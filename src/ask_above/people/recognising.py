@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 import unicodedata
-from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Container, Iterable, Iterator, Mapping, Sequence
 from operator import attrgetter
 from threading import Lock
 from typing import Final, NamedTuple
@@ -227,7 +227,7 @@ def _older_key(name: str) -> str:
     return re.sub(r"[^a-z0-9_]+", "-", plain.lower()).strip("-_")
 
 
-def new_key(name: str, taken: Iterable[str], *, instead: str = "member") -> str:
+def new_key(name: str, taken: Container[str], *, instead: str = "member") -> str:
     """Return a key for something new, made of a name, with a number where somebody has it already.
 
     >>> new_key("Ada Marsh", {"ada-marsh"}), new_key("…", {"member"}), new_key("site", set())
@@ -236,8 +236,8 @@ def new_key(name: str, taken: Iterable[str], *, instead: str = "member") -> str:
     base = key_from(name) or instead
     if not is_key(base) or base in RESERVED:
         base = f"m-{base}"
-    key, n, there = base, 1, taken if isinstance(taken, set | dict | frozenset) else set(taken)
-    while key in there:
+    key, n = base, 1
+    while key in taken:
         n += 1
         key = f"{base}-{n}"
     return key
