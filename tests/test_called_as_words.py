@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+import inspect
 import json
 import re
 from collections.abc import Mapping
+from functools import partial
 from pathlib import Path
 from random import Random
 from typing import Any
 
+import pandas as pd
 import pytest
 
+from ask_above import Community, QuestionError
 from commands import run
 from generated import generate
 from seeds import seeds
@@ -63,3 +67,64 @@ def test_keys_that_are_words_of_the_language_are_answered_as_any_other(seed: int
         assert one.returncode == two.returncode, (command, called, one.stderr, two.stderr)
         if "json" in args and one.returncode < 2:
             assert shape(json.loads(one.stdout)) == shape(json.loads(two.stdout)), (command, called)
+
+
+NAMED: dict[str, Any] = {
+    **dict.fromkeys(("who", "actor", "one", "member", "name", "author", "to", "of"), "bram"),
+    **dict.fromkeys(("what", "capability"), "post.write"),
+    **{word: ["post.write"] for word in ("needs", "never", "duties")},
+    "other": "dara",
+    "viewer": "ada",
+    "rank": "host",
+    "at": "notices",
+    "using": "member.mute",
+    "act": "call",
+    "target": "host",
+    "when": "2026-01-01",
+    "without": ["bram"],
+}
+OWN = {"place": {"key": "notices"}, "member": {"key": "bram"}, "rank": {"key": "host"}}
+OWN["may_moderate"] = {"target": "rank:host"}
+QUESTIONS = [name for name, _ in inspect.getmembers(Community, inspect.isfunction) if name[0] != "_"]
+OTHERS = {"after", "as_of", "audit", "export_people", "impact", "may_many", "plan", "report", "shared_accounts", "undo"}
+OTHERS |= {"table_blocks"}
+
+
+@pytest.mark.parametrize("name", sorted({*QUESTIONS} - OTHERS))
+def test_what_is_no_name_is_refused_in_words_by_every_question(name: str) -> None:
+    """Whatever a program hands over in the place of a name or a moment: an error of ours, never a yes or a no."""
+    ask, known = getattr(Community.demo(), name), inspect.signature(getattr(Community, name)).parameters
+    named = {word: value for word, value in {**NAMED, **OWN.get(name, {})}.items() if word in known}
+    needed = {word: value for word, value in named.items() if known[word].default is inspect.Parameter.empty}
+    ask(**needed)
+    for word, value in named.items():
+        wrong = [3, b"x", object(), float("nan"), pd.NaT, *([] if isinstance(value, list) else [["x"], ("a", "b"), {}])]
+        for each in wrong if known[word].default is None else [*wrong, None]:
+            with pytest.raises(QuestionError):
+                ask(**{**needed, word: each})
+
+
+def test_what_belongs_to_another_act_is_refused_by_every_question_on_acts() -> None:
+    asked, c = {"to": "assign", "of": "unassign", "using": "moderate"}, Community.demo()
+    for word, act in asked.items():
+        for what in ("moderate", "assign", "unassign", "manage", "call", "post.write"):
+            more: dict[str, Any] = {word: NAMED[word], **({"of": "bram"} if what == "unassign" else {})}
+            target = None if what == "post.write" else "rank:host" if what == "moderate" else "host"
+            asking: list[Any] = [partial(c.who, what, target), partial(c.ways, "ada", what, target)]
+            for ask in [*asking, partial(c.may_act, "ada", what, target)] if target else asking:
+                if what == act:
+                    ask(**more)
+                else:
+                    with pytest.raises(QuestionError, match=f"'{word}' goes with {act} alone"):
+                        ask(**more)
+    with pytest.raises(QuestionError, match="'target' goes with"):
+        c.who("post.write", "host")
+
+
+def test_a_rank_is_assigned_to_members_alone() -> None:
+    c = Community.demo()
+    for to in ("visitor", "rank:passer-by"):
+        answer = c.may_assign("ines", "host", to=to)
+        assert not answer
+        assert "is not a member; only active, pending or invited members get ranks" in answer.reason
+        assert c.who("assign", "host", to=to).empty

@@ -133,6 +133,18 @@ def test_every_endpoint_says_what_the_community_says(seed: int) -> None:
         assert [each["id"] for each in found["results"]] == sorted(
             m for m in members if c.may_assign(m, rank, at=place)
         )
+        # what one act needs is passed over by the others
+        other = rng.choice(members)
+        target["properties"] |= {"to": other, "of": other}
+        found = post(app, "search/action", {"subject": asking["subject"] | {"id": one}, "resource": target}).data
+        answers = {
+            "moderate": c.may_moderate(one, f"rank:{rank}", at=place),
+            "assign": c.may_assign(one, rank, to=other, at=place),
+            "unassign": c.may_unassign(one, rank, of=other, at=place),
+            "manage": c.may_manage(one, rank),
+            "call": c.may_call(one, rank, at=place),
+        }
+        assert [each["name"] for each in found["results"]] == sorted(act for act, yes in answers.items() if yes)
 
 
 class TestPages:

@@ -14,11 +14,11 @@ from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant, written
 from ask_above.charter.names import SITE
 from ask_above.charter.places import Place
-from ask_above.charter.rules import ACT_WORDS, Act
+from ask_above.charter.rules import Act
 from ask_above.decide.again import AnswersKept, Question
 from ask_above.decide.answer import Answer
 from ask_above.decide.decider import Decider
-from ask_above.decide.names import Names, When, Who
+from ask_above.decide.names import Names, When, Who, several
 from ask_above.errors import QuestionError
 from ask_above.files.writing import located
 from ask_above.people.directory import NameKind
@@ -272,9 +272,8 @@ class Community:
         """
         from ask_above.workspace.journal import history_of
 
-        key, asker = (each.key if isinstance(each, Member) else each for each in (member, viewer))
-        asker = self.member(asker).key if asker is not None else None
-        return history_of(self.journal(), self._names, key or "", asker)
+        asker = None if viewer is None else self._names.member(viewer).key
+        return history_of(self.journal(), self._names, self._names.member(member).key, asker)
 
     def as_of(self, state: int | str) -> Community:
         """Return the community as it was after a change of its journal; 0 is before the first.
@@ -401,7 +400,7 @@ class Community:
         if since <= seconds < until:
             try:
                 return known[question]  # quicker than to ask whether it is there
-            except KeyError:
+            except (KeyError, TypeError):  # what cannot be looked up is no name, and refused below
                 pass
         asked = self._names.asked(who, round(seconds * 1e6))
         full_name = self._names.capability(capability, asked, author)
@@ -659,8 +658,8 @@ class Community:
             asked_for = partial(self.who, what, target, to=to, of=of, using=using, when=when, through=through)
             return tables.everywhere((key, asked_for(at=key)) for key in self.charter.places)
         place, now = self._names.place_number(at), self._names.moment(when)
-        if what in ACT_WORDS:
-            act = acts.act_of(self._names, what, target, at=at, to=to, of=of, using=using)
+        act = acts.asked_for(self._names, what, target, at=at, to=to, of=of, using=using)
+        if act is not None:
             answers = dict(acts.who_may(self._decider, act, now))
             return tables.who_table(self._decider, answers, place, through=through)
         name = self._names.capability(what)
@@ -750,15 +749,9 @@ class Community:
 
         now, name = self._names.moment(when), self._names.who(who)
         asked = self._names.asked(who, now)
-        if what in ACT_WORDS:
-            return ways.act_ways(
-                self._decider,
-                name,
-                acts.act_of(self._names, what, target, at=at, to=to, of=of, using=using),
-                now,
-                told,
-                every=every,
-            )
+        act = acts.asked_for(self._names, what, target, at=at, to=to, of=of, using=using)
+        if act is not None:
+            return ways.act_ways(self._decider, name, act, now, told, every=every)
         by = self._names.author(author)
         full, place = self._names.capability(what, asked, by), self._names.place_number(at)
         return ways.capability_ways(self._decider, name, full, place, now, told, every=every)
@@ -836,8 +829,8 @@ class Community:
         """
         from ask_above.ask.cover import cover, default_duties
 
-        names = None if duties is None else [self._names.capability(duty) for duty in duties]
-        left = frozenset(self._names.member(each).key for each in without)
+        names = None if duties is None else [self._names.capability(duty) for duty in several(duties, "duties")]
+        left = frozenset(self._names.member(each).key for each in several(without, "members"))
         wanted = default_duties(self._decider.compiled) if names is None else names
         return cover(self._decider, wanted, self._names.moment(when), left, told)
 

@@ -32,6 +32,8 @@ def shaped(edit: Edit) -> Edit:
     be gone through once is a list. Raises :class:`EditError` where a field holds something of another kind.
     """
     fields = {}
+    if not hasattr(edit, "on"):
+        raise EditError(f"{edit!r} is no edit; the edits are in ask_above.change.")
     for field in _fields(type(edit)):
         value = getattr(edit, field.name)
         meant = _meant(value, field)

@@ -46,7 +46,8 @@ def instant(moment: datetime) -> Instant:
     A local time that occurs twice means the first, unless the datetime says otherwise; one that does not occur is read
     with the offset before the change.
     """
-    offset = moment.utcoffset()
+    # a missing moment of pandas is a datetime too, and has none
+    offset = moment.utcoffset() if moment.tzinfo else None
     if offset is None:
         raise MomentError(f"The moment {moment.isoformat()} has no time zone; give a datetime with tzinfo, or a date.")
     # whole numbers: a timestamp as a float loses microseconds after a few decades

@@ -11,10 +11,10 @@ from ask_above.charter.names import SITE
 from ask_above.charter.rules import ACT_WORDS, Act
 from ask_above.cli.options import asked_about, at_option, complete, gathered, meant, targets
 from ask_above.community import Community
+from ask_above.decide.acts import GOES_WITH
 from ask_above.people.directory import NameKind
 
 _COMING_IN = ("enter", "see", "view", "read", "open", "access", "visit", "find")
-_GOES_WITH = {"to": Act.ASSIGN, "of": Act.UNASSIGN, "using": Act.MODERATE}
 
 
 class What(NamedTuple):
@@ -42,7 +42,7 @@ class What(NamedTuple):
             raise click.UsageError(self._misplaced(opened, said))
         if act == Act.UNASSIGN and not self.of:
             raise click.UsageError(f"'unassign' needs from whom: {command} unassign {self.target} of MEMBER")
-        for option, wanted in _GOES_WITH.items():
+        for option, wanted in GOES_WITH.items():
             if self.rest[option] and act != wanted:
                 raise click.UsageError(f"--{option} goes with {wanted} alone.")
         if author and act:

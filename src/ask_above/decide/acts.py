@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
-from typing import NamedTuple
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from typing import Any, Final, NamedTuple
 
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
-from ask_above.charter.names import SITE
+from ask_above.charter.names import SITE, listed
 from ask_above.charter.rules import ACT_WORDS, BETWEEN_RANKS, Act
 from ask_above.decide.answer import Account, Answer, Step
 from ask_above.decide.decider import Decider
@@ -16,6 +16,9 @@ from ask_above.decide.profile import Asked
 from ask_above.decide.words import in_place
 from ask_above.errors import QuestionError
 from ask_above.people.register import Member
+
+GOES_WITH: Final[Mapping[str, Act]] = {"to": Act.ASSIGN, "of": Act.UNASSIGN, "using": Act.MODERATE}
+"""What belongs to one act alone: whom it is given to, whom it is taken from, with which capability."""
 
 
 class ActAsked(NamedTuple):
@@ -107,8 +110,9 @@ def act_of(
     of: str | Member | None = None,
     using: str | None = None,
 ) -> ActAsked:
-    """Return a question about an act with all its names found."""
+    """Return a question about an act with all its names found; raises for what belongs to another act."""
     act = act_named(act, ACT_WORDS)
+    _check_goes_with(act, {"to": to, "of": of, "using": using})
     if target is None:
         raise QuestionError(f"'{act}' needs whom or which rank.")
     place = names.place(at).key
@@ -119,3 +123,19 @@ def act_of(
     if act == Act.UNASSIGN and other is None:
         raise QuestionError("'unassign' needs from whom.")
     return ActAsked(act, rank, None if other is None else names.who(other), place)
+
+
+def asked_for(names: Names, what: str, target: Who | None, *, at: str, **more: Any) -> ActAsked | None:
+    """Return the act that is asked about, ``None`` where it is a capability; ``more`` is as :func:`act_of` has it."""
+    if what in ACT_WORDS:
+        return act_of(names, what, target, at=at, **more)
+    _check_goes_with(what, more)
+    if target is not None:
+        raise QuestionError(f"Nobody is acted on with a capability, so 'target' goes with {listed(ACT_WORDS, 'or')}.")
+    return None
+
+
+def _check_goes_with(act: str, more: Mapping[str, object]) -> None:
+    for word, value in more.items():
+        if value is not None and act != GOES_WITH[word]:
+            raise QuestionError(f"'{word}' goes with {GOES_WITH[word]} alone.")

@@ -34,8 +34,9 @@ def conditions(people: People, rank: Rank, target: Asked, chain: tuple[int, ...]
 
 
 def _status(target: Asked) -> Iterator[Step]:
-    if target.status not in (Status.ACTIVE, Status.PENDING, Status.INVITED):
-        yield Step("6.8", "target-status", {"target": target.label, "status": target.status}, holds=False)
+    status = "not a member" if target.sort is Sort.VISITOR else target.status
+    if status not in (Status.ACTIVE, Status.PENDING, Status.INVITED):
+        yield Step("6.8", "target-status", {"target": target.label, "status": status}, holds=False)
 
 
 def _after(compiled: CompiledCharter, rank: Rank, target: Asked, chain: tuple[int, ...]) -> Iterator[Step]:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from datetime import UTC, date, datetime
-from typing import NamedTuple, NoReturn, TypeAlias
+from typing import NamedTuple, NoReturn, TypeAlias, TypeVar
 
 from ask_above.charter.charter import Charter
 from ask_above.charter.ladder import Rank
@@ -19,6 +20,7 @@ from ask_above.people.register import Member, Register
 
 Who: TypeAlias = str | Rank | Member
 When: TypeAlias = datetime | date | str | None
+T = TypeVar("T")
 
 
 _MOST_BEGUN = 8
@@ -69,7 +71,7 @@ class Names:
 
     def rank(self, rank: str | Rank) -> Rank:
         """Return the rank with this key or title, ``rank:`` before it or not."""
-        key = rank.key if isinstance(rank, Rank) else rank.removeprefix(RANK_MARK)
+        key = rank.key if isinstance(rank, Rank) else in_text(rank, "rank").removeprefix(RANK_MARK)
         known = self.charter.ranks.get(key)
         if known is None:
             found = self.directory.find(key, NameKind.RANK)
@@ -80,7 +82,7 @@ class Names:
 
     def member(self, who: str | Member) -> Member:
         """Return the member with this key or full name."""
-        key = who.key if isinstance(who, Member) else who.removeprefix(MEMBER_MARK)
+        key = who.key if isinstance(who, Member) else in_text(who, "member").removeprefix(MEMBER_MARK)
         known = self.register.members.get(key)
         if known is None:
             found = self.directory.find(key, NameKind.MEMBER)
@@ -113,7 +115,7 @@ class Names:
 
         ``rank:KEY``, ``member:KEY``, ``@KEY`` and ``place:KEY`` leave no doubt.
         """
-        if word == VISITOR:
+        if in_text(word, "name") == VISITOR:
             return Meant(word, "visitor", word)
         if word.lower() in _EVERYONE and self.directory.find(word, *NameKind) is None:
             return self._everyone(word)
@@ -154,13 +156,13 @@ class Names:
 
     def place(self, key: str | Place) -> Place:
         """Return the place with this key or title."""
-        key = key.key if isinstance(key, Place) else key
+        key = key.key if isinstance(key, Place) else in_text(key, "place")
         known = self.charter.places.get(key)
         return self.charter.places[self.directory.key(key, NameKind.PLACE)] if known is None else known
 
     def group(self, key: str) -> Group:
         """Return the group with this key or title."""
-        return self.charter.groups[self.directory.key(key, NameKind.GROUP)]
+        return self.charter.groups[self.directory.key(in_text(key, "group"), NameKind.GROUP)]
 
     def place_number(self, key: str) -> int:
         """Return the number of the place with this key, in the charter's order."""
@@ -173,7 +175,7 @@ class Names:
         (rule 2.3).
         """
         catalogue = self.charter.catalogue
-        if name in catalogue.bit:
+        if in_text(name, "capability") in catalogue.bit:
             return name
         if name in catalogue.pairs:
             own, everybody = catalogue.pairs[name]
@@ -236,3 +238,17 @@ class Names:
             except ValueError:
                 raise MomentError(f"'{when}' is no moment; write {HOW_TO_WRITE}.") from None
         raise MomentError(f"{when!r} is no moment; give a datetime with a time zone, or a date.")
+
+
+def in_text(name: str, what: str) -> str:
+    """Return a name; raises where it is anything but text, which nothing here is called."""
+    if not isinstance(name, str):
+        raise QuestionError(f"{name!r} is no {what}.")
+    return name
+
+
+def several(names: Iterable[T], what: str) -> Iterable[T]:
+    """Return names; raises where they are no list: one name by itself would be taken letter by letter."""
+    if isinstance(names, str | bytes) or not isinstance(names, Iterable):
+        raise QuestionError(f"{names!r} is no list of {what}.")
+    return names

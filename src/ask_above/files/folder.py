@@ -8,10 +8,11 @@ from pathlib import Path
 from typing import NamedTuple
 
 from ask_above.charter.charter import Charter
+from ask_above.charter.names import listed
 from ask_above.charter.reading.document import Document
 from ask_above.charter.reading.whole import Read, add_on_files, read_charter
 from ask_above.collecting import without_collecting
-from ask_above.errors import Fault, FaultyFilesError
+from ask_above.errors import Fault, FaultyFilesError, MissingFileError
 from ask_above.files.csv_rows import read_rows
 from ask_above.files.writing import ASSIGNMENTS, CHARTER, MEMBERS, contents
 from ask_above.files.yaml_text import read_yaml
@@ -39,6 +40,8 @@ def read_folder(folder: Path, name: str = CHARTER) -> Files:
 
 def read_texts(texts: Mapping[str, str]) -> Files:
     """Read a community from texts by file name, as if they stood in a folder."""
+    if CHARTER not in texts:
+        raise MissingFileError(f"There is no {CHARTER} among the texts: {listed(texts) or 'there are none'}.")
     return read_files(lambda name: texts[name].encode() if name in texts else None, CHARTER)
 
 

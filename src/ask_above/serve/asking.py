@@ -9,6 +9,7 @@ from typing import Any, NamedTuple
 from ask_above.charter.names import SITE, as_rank, nearest
 from ask_above.charter.rules import ACT_WORDS, Act
 from ask_above.community import Community
+from ask_above.decide.acts import GOES_WITH
 from ask_above.decide.answer import Answer
 from ask_above.decide.decider import VISITOR
 from ask_above.errors import AskAboveError
@@ -113,12 +114,14 @@ class Reader:
             raise RequestError(f"There is no capability '{using}'.", 404, near)
         if asked.name == Act.UNASSIGN and of is None:
             raise RequestError("'unassign' needs resource.properties.of: from whom.")
-        return asked._replace(
-            place=SITE if at is None else self.place(at),
-            to=None if to is None else self.member(to, "resource.properties.to"),
-            of=None if of is None else self.member(of, "resource.properties.of"),
-            using=using,
-        )
+        said = {
+            "to": None if to is None else self.member(to, "resource.properties.to"),
+            "of": None if of is None else self.member(of, "resource.properties.of"),
+            "using": using,
+        }
+        # a search puts every act with the same properties: what belongs to another act is passed over
+        more = {word: value for word, value in said.items() if GOES_WITH[word] == asked.name}
+        return asked._replace(place=SITE if at is None else self.place(at), **more)
 
     def place(self, key: str) -> str:
         """Return a place's key."""

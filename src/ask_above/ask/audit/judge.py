@@ -14,7 +14,7 @@ from ask_above.ask.audit.states import States
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import MEMBER_MARK, RANK_MARK, among_keys
 from ask_above.charter.rules import ACT_WORDS, Act
-from ask_above.decide.acts import ActAsked, act_of
+from ask_above.decide.acts import GOES_WITH, ActAsked, act_of
 from ask_above.decide.answer import Answer
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import VISITOR, Decider
@@ -319,5 +319,7 @@ class Judge:
 
 
 def _act(names: Names, deed: Deed) -> ActAsked:
-    more = {"to": deed.to or None, "of": deed.of or None, "using": deed.using or None}
+    # a log has its columns for every row: what another act would need is passed over
+    said = {"to": deed.to, "of": deed.of, "using": deed.using}
+    more = {word: value for word, value in said.items() if value and GOES_WITH[word] == deed.action}
     return act_of(names, deed.action, deed.target or None, at=deed.place, **more)

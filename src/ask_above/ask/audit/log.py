@@ -188,8 +188,9 @@ def fields_of(columns: Iterable[object], mapping: Mapping[str, str]) -> dict[str
             fields[field] = column
     missing = [field for field in ("member", "action", "when") if field not in fields]
     if missing:
+        has = listed(known) or "no columns"
         raise QuestionError(
-            f"No column says {listed(missing)}; the log has {listed(known)}. Say which: --map COLUMN={missing[0]}"
+            f"No column says {listed(missing)}; the log has {has}. Say which: --map COLUMN={missing[0]}"
         )
     return fields
 

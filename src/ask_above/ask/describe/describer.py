@@ -18,7 +18,7 @@ from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import Decider
 from ask_above.decide.explain import gate_asks
 from ask_above.decide.looks import perks
-from ask_above.decide.names import Names
+from ask_above.decide.names import Names, in_text
 from ask_above.decide.planes import Planes
 from ask_above.decide.profile import Asked, Holding, How, ask_anybody, ask_rank
 from ask_above.decide.walk import held, usable
@@ -516,7 +516,7 @@ def _over(compiled: CompiledCharter, found: list[int], missing: list[int], most:
 
 def meant(names: Names, name: str) -> Rank | Member | Place | Group:
     """Return the member, rank, place or group that a name means; ``rank:KEY`` and its like leave no doubt."""
-    form, colon, key = name.partition(":")
+    form, colon, key = in_text(name, "name").partition(":")
     known = [NameKind.MEMBER, NameKind.RANK, NameKind.PLACE, NameKind.GROUP]
     if colon and form not in known:
         hint = f"Write {listed(known, 'or')} before :{key}."

@@ -17,8 +17,9 @@ from ask_above.charter.catalogue import RISKS
 from ask_above.charter.moments import Instant
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import Decider
-from ask_above.decide.names import Names
+from ask_above.decide.names import Names, several
 from ask_above.decide.profile import Profile, ask_anybody
+from ask_above.errors import QuestionError
 from ask_above.printing import prints
 
 if TYPE_CHECKING:
@@ -244,7 +245,7 @@ class Need(NamedTuple):
 
 def needed(names: Names, wanted: Iterable[str | tuple[str, str]]) -> list[Need]:
     """Return needs with all their names found."""
-    pairs = [(each, None) if isinstance(each, str) else each for each in wanted]
+    pairs = [each if isinstance(each, tuple) else (each, None) for each in several(wanted, "capabilities")]
     return [Need(names.capability(name), None if place is None else names.place_number(place)) for name, place in pairs]
 
 
@@ -300,6 +301,8 @@ class Fitter:
     def __init__(
         self, decider: Decider, needs: Sequence[Need], never: Sequence[Need], at: Instant, most: int = MOST
     ) -> None:
+        if not needs:
+            raise QuestionError("Which capabilities are needed? Name at least one.")
         self.decider, self.compiled, self.most = decider, decider.compiled, most
         self.needs, self.never = needs, never
         self.candidates = candidates(decider, at)
