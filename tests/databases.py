@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import shutil
 import socket
@@ -71,6 +72,7 @@ def server() -> Iterator[str]:
         try:
             yield f"postgresql://keeper@127.0.0.1:{port}"
         finally:
+            gc.collect()  # connections that nobody has any more are closed while there is somebody to tell
             run(str(bin_folder / "pg_ctl"), "-D", data, "-m", "immediate", "stop", as_postgres=root)
 
 
