@@ -3,11 +3,13 @@
 # ruff: noqa: Q000, E501 (a table of what was written and what is said of it)
 from __future__ import annotations
 
+import re
 from pathlib import Path
 
 import pytest
 
 from ask_above import Community, FaultyFilesError
+from conftest import DEMO
 from standard import Size, charter_text
 
 GOOD = """\
@@ -277,3 +279,39 @@ def test_a_fault_on_the_last_of_five_thousand_lines_is_on_that_line() -> None:
     (fault,) = caught.value.faults
     assert (fault.line, fault.column) == (lines, 14)
     assert fault.source == "- rank-1 may see.nothing"
+
+
+FILES = {file.name: file.read_text("utf-8") for file in DEMO.iterdir() if file.suffix in (".yaml", ".csv")}
+_LINE = re.compile(r"(?P<lead> *(?:- )?)(?P<key>[\w.*-]+): (?P<value>[^\s\"'{\[#].*)")
+SLIPS = {
+    "a quote that is opened": '{lead}{key}: "{value}',
+    "the other one": "{lead}{key}: '{value}",
+    "no colon": "{lead}{key} {value}",
+    "a semicolon": "{lead}{key}; {value}",
+    "an equals sign": "{lead}{key} = {value}",
+    "a space that is none": "{lead}{key}:\N{NO-BREAK SPACE}{value}",
+    "a space before it that is none": "\N{NO-BREAK SPACE}{lead}{key}: {value}",
+    "no space": "{lead}{key}:{value}",
+    "a tab": "\t{lead}{key}: {value}",
+    "a bracket": "{lead}{key}: [{value}",
+}
+
+
+@pytest.mark.parametrize("slip", SLIPS)
+def test_a_slip_in_any_line_is_found_where_it_is(slip: str) -> None:
+    """One fault at least stands in that line or beside it, whatever follows from it elsewhere."""
+    lines = FILES["charter.yaml"].split("\n")
+    written = [(n, match) for n, line in enumerate(lines) if (match := _LINE.fullmatch(line))]
+    assert len(written) > 90
+    for n, match in written[[*SLIPS].index(slip) % 4 :: 4]:
+        text = "\n".join([*lines[:n], SLIPS[slip].format(**match.groupdict()), *lines[n + 1 :]])
+        with pytest.raises(FaultyFilesError) as caught:
+            Community.from_texts({**FILES, "charter.yaml": text})
+        assert min(abs(fault.line - n - 1) for fault in caught.value.faults) <= 1, (n + 1, caught.value.faults)
+
+
+def test_a_text_of_several_lines_is_read_where_they_are_indented() -> None:
+    text = FILES["charter.yaml"].replace("title: Wren Valley River Watch", 'title: "Wren Valley\n  River Watch"')
+    assert Community.from_texts({**FILES, "charter.yaml": text}).charter.title == "Wren Valley River Watch"
+    listed = text.replace("expectations:", 'expectations:\n  - "volunteer may\n    place.see"', 1)
+    assert len(Community.from_texts({**FILES, "charter.yaml": listed}).charter.expectations) == 19

@@ -6,7 +6,8 @@ Every scalar is text; a plain scalar with nothing in it is ``None``. The parser 
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import suppress
 from typing import Any, Final, TypeAlias
 
 import yaml
@@ -36,6 +37,9 @@ class _TextLoader(_Loader):  # type: ignore[misc]
 
 _BREAK = re.compile("\r\n|[\r\n\x85\u2028\u2029]")
 _FORBIDDEN = re.compile("[^\t\n\r\x20-\x7e\x85\xa0-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
+_ODD_SPACE = re.compile("(?:^ *|[:-] *)[\xa0\u1680\u2000-\u200b\u202f\u205f\u3000\ufeff]")
+_LEAD = re.compile(r" *(?:- +)*")
+_QUOTES = ("'", '"')
 _DEEPEST = 240
 _MOST_REPEATED = 50_000
 """How many pieces may come from aliases, which let a small file be a large one."""
@@ -80,7 +84,8 @@ def read_yaml(name: str, raw: bytes) -> Document:
     try:
         node = yaml.compose(text, Loader=_TextLoader)
     except yaml.MarkedYAMLError as error:
-        _syntax_fault(document, error)
+        if not _opened(document, text):
+            _syntax_fault(document, error)
         return document
     except yaml.YAMLError as error:
         document.faults.append(Fault(name, 1, 1, "", "not-yaml", f"this cannot be read as YAML: {error}"))
@@ -129,7 +134,7 @@ class _Marks(Mapping[Path, Position]):
     def __getitem__(self, path: Path) -> Position:
         node, key = self.nodes[path]
         start, before = node.start_mark, (key or node).start_mark
-        quoted = getattr(node, "style", None) in ("'", '"')
+        quoted = getattr(node, "style", None) in _QUOTES
         return Position(start.line + 1, start.column + 1, before.line + 1, before.column + 1, quoted)
 
     def __iter__(self) -> Iterator[Path]:
@@ -168,7 +173,9 @@ class _Converter:
             message = f"the tag {tag} is not part of this format; take it away"
             self.document.fault(path, "tag", message, expected="the value alone")
         if isinstance(node, yaml.ScalarNode):
-            return node.value or (None if node.style not in ("'", '"', "|", ">") else "")
+            if node.style in _QUOTES and (message := _takes_in(self.document.lines, node)):
+                self.document.fault(path, "swallowed", message, expected="a quote that is closed in its line")
+            return node.value or (None if node.style not in (*_QUOTES, "|", ">") else "")
         if self._too_much(node, path):
             return None
         self.open.add(id(node))
@@ -237,6 +244,34 @@ _SAID = (
 """What the parser says, and what that means for whoever wrote the file."""
 
 
+def _takes_in(lines: Sequence[str], quoted: Any) -> str:
+    """Say that a quote takes in lines that are indented no deeper than what it belongs to; else empty.
+
+    Such lines are no part of a value in YAML 1.2, but the parser takes them in: a quote that somebody forgot to close
+    swallows the fields that follow.
+    """
+    first, last = quoted.start_mark.line, quoted.end_mark.line
+    lead = _LEAD.match(lines[first])
+    if first == last or lead is None:
+        return ""
+    # what a list holds belongs to the dash before it
+    depth = lead.end() if quoted.start_mark.column > lead.end() else lines[first].rfind("-", 0, lead.end())
+    if all(len(line) - len(line.lstrip()) > depth for line in lines[first + 1 : last + 1] if line.strip()):
+        return ""
+    return f"the quote that opens here takes in the lines down to line {last + 1}; close it, or indent them"
+
+
+def _opened(document: Document, text: str) -> bool:
+    """Note the first quote that takes in what it should not, in what the parser could not read."""
+    with suppress(yaml.YAMLError):
+        for token in yaml.scan(text, Loader=_TextLoader):
+            quoted = isinstance(token, yaml.ScalarToken) and token.style in _QUOTES
+            if quoted and (message := _takes_in(document.lines, token)):
+                _add(document, token.start_mark.line + 1, token.start_mark.column + 1, "swallowed", message)
+                return True
+    return False
+
+
 def _syntax_fault(document: Document, error: yaml.MarkedYAMLError) -> None:
     """Say in plain words what the parser stumbled over, and where."""
     problem, context = str(error.problem or ""), str(error.context or "")
@@ -258,6 +293,13 @@ def _syntax_fault(document: Document, error: yaml.MarkedYAMLError) -> None:
         message = "a & at the start of a word is an anchor in YAML; put it in quotes"
     else:
         message = next((said for sign, said in _SAID if sign in problem), f"this cannot be read as YAML: {problem}")
+    # pasted from a page or a letter, a space may look like one and be none
+    odd = [(n, match) for n in (line - 1, line) if (match := _ODD_SPACE.search("".join(document.lines[n - 1 : n])))]
+    if odd:
+        (line, match), *_ = odd
+        message = "a space that YAML does not know stands here (a no-break or a wide one); type a plain one"
+        _add(document, line, match.end(), "not-yaml", message)
+        return
     # where a colon is missing the parser only notices on the next line; its context is the line that lacks it
     if any(sign in message for sign in ("opened and never closed", "is not closed", "without a colon")):
         start = error.context_mark or mark
