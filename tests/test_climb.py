@@ -10,7 +10,7 @@ from typing import Any
 import pytest
 
 from ask_above import Community, RefusedError
-from ask_above.change import Assign, Edit, Grant, MemberAdd, RankAdd, RankSet, Say, Unassign
+from ask_above.change import Assign, Edit, Grant, MemberAdd, MemberSet, RankAdd, RankSet, Say, Unassign
 from ask_above.escalation.paths import Climbed
 from commands import run
 from seeds import seeds
@@ -140,6 +140,17 @@ def test_two_of_a_level_give_each_other_what_one_alone_cannot_have() -> None:
     assert found.paths[0].certain
 
 
+def test_an_accomplice_makes_one_a_bot_for_what_bots_have() -> None:
+    robots = rank("robots", "x.risky", held_by="bots")
+    for hand_on, led in (("any", {"x.risky": {("leave", "bot")}}), ("held", {})):
+        said = rules(assign={"hand-on": hand_on})["rules"] | {"accounts": {"using": "x.act"}}
+        c = made(rank("pair", "x.act"), robots, rules=said)
+        assert c.climb("pair").paths == ()
+        found = c.climb("pair", accomplice=True)
+        assert ways(found) == led
+        assert all(path.certain and path.cuts == ("withhold x.act from Pair",) for path in found.paths)
+
+
 def test_an_unbounded_rank_within_reach() -> None:
     c = made(rank("helper", "x.give"), **rules(assign={"self": "true", "hand-on": "any", "over": "anyone"}))
     found = c.climb("helper")
@@ -220,7 +231,7 @@ def _edits(path: Any, me: str, other: str) -> list[tuple[str, Edit]]:
     found: list[tuple[str, Edit]] = []
     for move in path.moves:
         edit: Edit
-        by = other if move.kind in ("receive", "except") else me
+        by = other if move.kind in ("receive", "except", "bot") else me
         if move.kind in ("join", "give", "receive"):
             edit = Assign(me, move.rank, move.place)
         elif move.kind == "leave":
@@ -233,6 +244,8 @@ def _edits(path: Any, me: str, other: str) -> list[tuple[str, Edit]]:
             edit = Grant(move.rank, move.names)
         elif move.kind == "allow":
             edit = Say(move.place, move.rank, "allow", move.names)
+        elif move.kind == "bot":
+            edit = MemberSet(me, {"kind": "bot"})
         elif move.kind == "except":
             edit = Say(move.place, me, "allow", move.names, member=True)
         else:

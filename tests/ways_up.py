@@ -81,12 +81,14 @@ def small_charter(rng: Random) -> str:
     if rng.random() < 0.4:
         inner["gate"] = {rng.choice(["any", "none"]): [rng.choice(["b", "c", "b+", "club"])]}
     places = [{"key": "hall", "kind": "section", "overrides": words(), "places": [inner]}]
+    given = rng.choice([each["key"] for each in ranks[:4]])
+    conferred = rng.choice([given, {"rank": given, "place": rng.choice(["hall", "desk"])}])
     assign = act("x.give", self=rng.choice(["true", "false"]))
     whole = {
         "charter": "1",
         "key": "small",
         "capabilities": CAPS,
-        "groups": [{"key": "club"}],
+        "groups": [{"key": "club"} | ({"confers": [conferred]} if rng.random() < 0.3 else {})],
         "ranks": ranks,
         "places": places,
         "rules": {

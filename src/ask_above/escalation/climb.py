@@ -70,6 +70,7 @@ class Ascent:
             if self.reached.acts:
                 self._join()
                 self._give()
+                self._be_bots()
                 self._open()
                 self._stuff()
         self._look()
@@ -146,6 +147,16 @@ class Ascent:
                     )
                     move = Move(kind, rank.key, self.reached.compiled.places[place].key)
                     self.reached.have(rank.position, place, then(before, move))
+
+    def _be_bots(self) -> None:
+        """Be made a bot by an accomplice, for the ranks of bots (rules 9.3 and 9.7)."""
+        if not (self.reached.accomplice and self.reached.can(Act.ACCOUNTS, 0)):
+            return
+        moves = then(self.powers.how(Act.ACCOUNTS, 0), Move(MoveKind.BOT))
+        for rank in self.reached.ground.of_bots:
+            new = rank.position not in self.reached.automatic and (rank.position, 0) not in self.reached.had
+            if new and self.powers.within(self.reached.rules.act(Act.ASSIGN), rank.position, 0):
+                self.reached.have(rank.position, 0, moves)
 
     def _open(self) -> None:
         """Let ranks be open, and join them; make one."""

@@ -7,7 +7,8 @@ capability the last one stands, and it is one rank's; what is granted is granted
 from __future__ import annotations
 
 from collections.abc import Sequence
-from functools import cached_property
+from functools import cached_property, reduce
+from operator import or_
 from typing import NamedTuple
 
 from ask_above.charter.ladder import Rank
@@ -50,6 +51,10 @@ class Ground:
         self.leading = sum(self.leads)
         acts = (Act.ASSIGN, Act.MANAGE, Act.OVERRIDES)
         self.using = {act: catalogue.mask(compiled.charter.rules.act(act).using) for act in acts}
+        # whose account one may edit one may make a bot, which matters where bots have ranks of their own
+        self.of_bots = [rank for rank in compiled.ranks if rank.held_by == "bots"]
+        accounts = compiled.charter.rules.act(Act.ACCOUNTS).using if self.of_bots else ()
+        self.using[Act.ACCOUNTS] = catalogue.mask(accounts)
         self._single: dict[int | None, list[int]] = {}
         self._unions: dict[tuple[int, ...], list[int]] = {}
         self._full: dict[int | None, list[int]] = {}
@@ -77,7 +82,7 @@ class Ground:
         mask = 0
         for holder in holders:
             mask |= compiled.carried[holder] | compiled.allowed_anywhere().get(compiled.ranks[holder].key, 0)
-        return bool(mask & (self.leading | self.using[Act.ASSIGN] | self.using[Act.MANAGE] | self.using[Act.OVERRIDES]))
+        return bool(mask & reduce(or_, self.using.values(), self.leading))
 
     def single(self, rank: int | None) -> list[int]:
         """Return what is held at each place by the automatic ranks of members and this one, gates left aside."""

@@ -39,6 +39,7 @@ def said(charter: Charter, move: Move) -> str:
         "grant": f"grants {names} to {title}",
         "allow": f"allows {title} {names} {where}",
         "except": f"is allowed {names} {where} by the other",
+        "bot": "is made a bot by the other",
     }[move.kind]
 
 
@@ -66,6 +67,7 @@ class MoveKind(StrEnum):
     EXCEPT = "except"
     ENTER = "enter"
     GROUP = "group"
+    BOT = "bot"
     DETOUR = "detour"
 
 
@@ -79,7 +81,8 @@ class Move(NamedTuple):
     ``kind`` is join (an open rank), give (take a rank at a place), receive (one from an accomplice), leave (a rank),
     open (let a rank be open), make (a rank), grant (``names`` to a rank), allow (a rank ``names`` at a place),
     except (be allowed ``names`` at a place by an accomplice), enter (a group, named as the rank), group (be
-    put into one by an accomplice) or detour (from the first of ``names`` to the others).
+    put into one by an accomplice), bot (be made one by an accomplice) or detour (from the first of ``names`` to the
+    others).
     """
 
     kind: MoveKind

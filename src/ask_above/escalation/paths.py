@@ -31,6 +31,7 @@ _HIGHEST_FIRST = RISKS[::-1]
 _TEMPLATES = (MoveKind.GRANT, MoveKind.ALLOW, MoveKind.EXCEPT)
 _TAKES = {"give": Act.ASSIGN, "receive": Act.ASSIGN, "open": Act.MANAGE, "make": Act.MANAGE, "grant": Act.MANAGE}
 _ACT = {Act.ASSIGN: "assign ranks", Act.MANAGE: "manage ranks", Act.OVERRIDES: "manage places"}
+_ACT[Act.ACCOUNTS] = "lock accounts"
 __all__ = ["ClimbPath", "Climbed", "Player", "climbed", "edited", "folded"]
 
 
@@ -178,7 +179,8 @@ class Player:
         yield moves
         if not self.rank.automatic and not self.rank.entry:
             leave = Move(MoveKind.LEAVE, self.rank.key)
-            at = next((n for n, move in enumerate(moves) if move.kind in (*TAKING, MoveKind.EXCEPT)), None)
+            who_one_is = (*TAKING, MoveKind.EXCEPT, MoveKind.BOT)
+            at = next((n for n, move in enumerate(moves) if move.kind in who_one_is), None)
             # just before the first move that asks who one is, at the very beginning, or at the end
             for n in dict.fromkeys((at, 0, len(moves))):
                 if n is not None:
@@ -253,14 +255,17 @@ class Player:
         return now.after(now.compiled.charter, now.people.register.changed({}, {self.me: given})), ""
 
     def _edit(self, now: Decider, move: Move) -> tuple[Decider | None, str]:
-        """Make an edit of the charter, within reach."""
-        charter = edited(now.compiled.charter, move, self.me, self.rank.key)
+        """Make an edit of the charter or of somebody's kind, within reach."""
+        before = State(now.compiled.charter, now.people.register)
+        is_bot, register = move.kind == MoveKind.BOT, before.register
+        charter = before.charter if is_bot else edited(before.charter, move, self.me, self.rank.key)
         if charter is None:
             return None, f"there is no {move.rank} then"
-        register = now.people.register
+        if is_bot:
+            register = register.changed({self.me: register.members[self.me]._replace(kind="bot")}, {})
         later = now.after(charter, register)
-        actor = self.other if move.kind == MoveKind.EXCEPT else self.me
-        difference = Difference(State(now.compiled.charter, register), State(charter, register), self.at)
+        actor = self.other if move.kind in (MoveKind.EXCEPT, MoveKind.BOT) else self.me
+        difference = Difference(before, State(charter, register), self.at)
         refusals = Reach(now, later, difference, self.at).refusals(actor)
         return (None, refusals[0].why) if refusals else (later, "")
 
@@ -360,4 +365,4 @@ def _candidates(charter: Charter, rank: Rank, moves: Moves) -> Iterator[tuple[st
             )
 
 
-_TAKES |= {"allow": Act.OVERRIDES, "except": Act.OVERRIDES}
+_TAKES |= {"allow": Act.OVERRIDES, "except": Act.OVERRIDES, "bot": Act.ACCOUNTS}
