@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterator
+from datetime import timedelta
 from pathlib import Path
 from random import Random
 from typing import Any
@@ -16,6 +17,7 @@ from jsonschema import Draft202012Validator
 from ask_above import Community, QuestionError, UnknownNameError
 from ask_above.ask.describe.claims import doing
 from ask_above.ask.describe.describer import Section
+from ask_above.charter.moments import instant
 from ask_above.charter.names import listed
 from ask_above.charter.reading.schema import json_schema
 from commands import run
@@ -156,6 +158,30 @@ def test_the_schema_finds_what_reading_finds(path: tuple[Any, ...], value: Any) 
     texts = {"charter.yaml": as_yaml(data), "gauges.yaml": (DEMO / "gauges.yaml").read_text("utf-8")}
     with pytest.raises(ValueError, match=r"charter\.yaml"):
         Community.from_texts(texts)
+
+
+@pytest.mark.parametrize("seed", seeds(3))
+def test_who_comes_to_have_a_rank_is_said_with_where_and_when(seed: int) -> None:
+    rng, told = Random(seed), 0
+    for c in (generate(rng).open() for _ in range(12)):
+        when = NOW - timedelta(days=rng.randrange(900))
+        for key, each in c.charter.ranks.items():
+            wanted = {
+                (c.member(given.member).called, given.place)
+                for given in c.register.assignments
+                if given.rank == key and given.period.comes_after(instant(when)) and not each.paused
+                if c.member(given.member).status == "active"
+                if all(holding.rank != each.position for holding in c.names.asked(given.member, instant(when)).holdings)
+            }
+            lines = c.describe(f"rank:{key}", when=when).text.splitlines()
+            said = [line.removeprefix("- later: ") for line in lines if line.startswith("- later: ")]
+            assert len(said) == (1 if wanted else 0), lines
+            for name, at in wanted:
+                where = "" if at == "site" else f" in {c.place(at).called}"
+                assert f"{name}{where} from " in said[0]
+            assert sum(part.count(" from ") for part in said) >= len(wanted)
+            told += len(wanted)
+    assert told
 
 
 def test_the_schema_is_written_for_editors_and_stands_in_the_docs() -> None:

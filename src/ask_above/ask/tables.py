@@ -245,3 +245,13 @@ def on_record(decider: Decider, at: Instant) -> dict[str, int]:
         for position in {holding.rank for holding in asked.recorded} - counting:
             counts[ranks[position].key] += len(keys)
     return counts
+
+
+def later_holders(decider: Decider, at: Instant) -> dict[str, list[str]]:
+    """Return who comes to hold each rank that they do not hold yet, by assignments that have yet to begin."""
+    later: dict[str, list[str]] = {}
+    for asked, keys in decider.alike(at):
+        held = {decider.compiled.ranks[holding.rank].key for holding in asked.holdings}
+        for rank in {given.rank for given in asked.later} - held if asked.is_active else ():
+            later.setdefault(rank, []).extend(keys)
+    return {rank: decider.in_order(keys) for rank, keys in later.items()}

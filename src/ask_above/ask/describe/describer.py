@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from ask_above.ask.describe.claims import Claim, Inside, claims, doing, inside, of_holder, under_headings
 from ask_above.ask.perks import beyond_default, brought
-from ask_above.ask.tables import Holders, on_record
+from ask_above.ask.tables import Holders, later_holders, on_record
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import SITE, few, how_many, listed, nearest, titled, upper
@@ -108,6 +108,11 @@ class Describer:
     def on_record(self) -> dict[str, int]:
         """For how many each rank is recorded without counting."""
         return on_record(self.decider, self.at)
+
+    @cached_property
+    def later(self) -> dict[str, list[str]]:
+        """Who comes to hold each rank."""
+        return later_holders(self.decider, self.at)
 
     @cached_property
     def powers(self) -> dict[Act, list[tuple[Rank, Rank]]]:
@@ -263,6 +268,18 @@ class Describer:
         idle = self.on_record[rank.key]
         if idle:
             yield f"{how_many(idle, 'member', 'members')} more whose status does not count"
+        later = self.later.get(rank.key, [])
+        if later:
+            coming = self.decider.each(later[: self.most + 1], self.at) if self.members else ()
+            spells = [spell for asked in coming for spell in self._comes(asked, rank)]
+            yield f"later: {few(spells, self.most, count=len(later)) if spells else how_many(len(later), 'member')}"
+
+    def _comes(self, asked: Asked, rank: Rank) -> Iterator[str]:
+        """Say who comes to have a rank, where and from when until when."""
+        for given in asked.later:
+            if given.rank == rank.key:
+                where = "" if given.place == SITE else f" in {self.compiled.named[given.place].called}"
+                yield f"{asked.label}{where}{span(given.period.said_from, given.period.said_until)}"
 
     def _settings(self, rank: Rank) -> Iterator[str]:
         """Say what is set of a rank, and the conditions for having it."""
