@@ -240,6 +240,7 @@ TYPED = [
     ("assign surveyor bram --why reason --why another --plan", 2, "--why is given twice"),
     # a question as one puts it, whole
     ("who can mute in river talk", 0, "members may use member.mute in River talk"),
+    ("who 'publish entries'", 2, "Nearest: post.publish"),
     ("who moderates dara", 0, "members may moderate Dara Fenwick"),
     ("who can see landowner contacts", 2, "ask-above who place.see in landowners"),
     ("who can moderate dara in river-talk", 0, "members may moderate Dara Fenwick in River talk"),

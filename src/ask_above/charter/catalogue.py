@@ -190,10 +190,10 @@ class Catalogue:
 
     def near(self, name: str, known: Iterable[str]) -> tuple[str, ...]:
         """Return the names most like one that stands for nothing, before them what is described in its words."""
-        words = {*name.casefold().split()} - _SAY_NOTHING
+        words = _stems(name) - _SAY_NOTHING
         # somebody who knows no name says what they mean: the words of what it is about are looked at too
         about = {
-            capability.pair or capability.key: {*capability.about.casefold().split()}
+            capability.pair or capability.key: _stems(f"{capability.about} {capability.key.replace('.', ' ')}")
             for capability in self.capabilities.values()
         }
         described = sorted(
@@ -216,3 +216,9 @@ class Catalogue:
             return f"the pattern '{word}' matches no capability", nearest(word, self.known_words())
         what = "capability" if is_capability(word) else "capability or bundle"
         return f"there is no {what} '{word}'", self.near(word, [*self.known_words(), *self.pairs])
+
+
+def _stems(text: str) -> set[str]:
+    """Return the words of a text, those of several as one: ``entries`` as ``entry``."""
+    words = (word.strip(".,;:").removesuffix("s") for word in text.casefold().split())
+    return {f"{word[:-2]}y" if word.endswith("ie") else word for word in words}
