@@ -205,19 +205,28 @@ class Holders:
     """Who holds each rank: the one way in which holders are counted, for the ladder, descriptions and lists.
 
     Those count whose status does, with what is in force at the moment; automatic ranks are included. Members are in the
-    register's order.
+    register's order. ``idle`` is for how many more each rank is recorded without counting, as they are not active (rule
+    6.5).
     """
 
     def __init__(self, decider: Decider, at: Instant) -> None:
         self._decider, self._at, ranks = decider, at, decider.compiled.ranks
         self._keys: dict[str, list[str]] = {rank.key: [] for rank in ranks}
         self._local: dict[str, set[str]] = {rank.key: set() for rank in ranks}
+        self._later: dict[str, list[str]] = {}
+        self.idle = dict.fromkeys(self._keys, 0)
         for asked, keys in decider.alike(at):
             wholly = {holding.rank for holding in asked.holdings if holding.place == 0}
-            for position in {holding.rank for holding in asked.holdings}:
+            held = {holding.rank for holding in asked.holdings}
+            for position in held:
                 self._keys[ranks[position].key] += keys
                 if position not in wholly:
                     self._local[ranks[position].key].update(keys)
+            for position in {holding.rank for holding in asked.recorded} - held:
+                self.idle[ranks[position].key] += len(keys)
+            for rank in {given.rank for given in asked.later} if asked.is_active else ():
+                if decider.compiled.rank_at[rank] not in held:
+                    self._later.setdefault(rank, []).extend(keys)
         self._keys = {rank: decider.in_order(keys) for rank, keys in self._keys.items()}
 
     def keys(self, rank: str) -> list[str]:
@@ -228,30 +237,13 @@ class Holders:
         """Return the keys of those who do not hold it on the whole site."""
         return [key for key in self._keys[rank] if key in self._local[rank]]
 
+    def later(self, rank: str) -> list[str]:
+        """Return the keys of those who come to hold a rank, by an assignment that has yet to begin."""
+        return self._decider.in_order(self._later.get(rank, ()))
+
     def first(self, rank: str, most: int) -> list[Holder]:
         """Return the first of them, with what they hold it by."""
         keys, position = self._keys[rank][:most], self._decider.compiled.rank_at[rank]
         self._decider.people.register.read(keys)
         first = [self._decider.people.ask(key, self._at) for key in keys]
         return [Holder(asked, tuple(h for h in asked.holdings if h.rank == position)) for asked in first]
-
-
-def on_record(decider: Decider, at: Instant) -> dict[str, int]:
-    """Return for how many each rank is recorded for whom it does not count, as they are not active (rule 6.5)."""
-    ranks = decider.compiled.ranks
-    counts = dict.fromkeys((rank.key for rank in ranks), 0)
-    for asked, keys in decider.alike(at):
-        counting = {holding.rank for holding in asked.holdings}
-        for position in {holding.rank for holding in asked.recorded} - counting:
-            counts[ranks[position].key] += len(keys)
-    return counts
-
-
-def later_holders(decider: Decider, at: Instant) -> dict[str, list[str]]:
-    """Return who comes to hold each rank that they do not hold yet, by assignments that have yet to begin."""
-    later: dict[str, list[str]] = {}
-    for asked, keys in decider.alike(at):
-        held = {decider.compiled.ranks[holding.rank].key for holding in asked.holdings}
-        for rank in {given.rank for given in asked.later} - held if asked.is_active else ():
-            later.setdefault(rank, []).extend(keys)
-    return {rank: decider.in_order(keys) for rank, keys in later.items()}

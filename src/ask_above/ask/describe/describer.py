@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from ask_above.ask.describe.claims import Claim, Inside, claims, doing, inside, of_holder, under_headings
 from ask_above.ask.perks import beyond_default, brought
-from ask_above.ask.tables import Holders, later_holders, on_record
+from ask_above.ask.tables import Holders
 from ask_above.charter.ladder import Rank
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import SITE, few, how_many, listed, nearest, titled, upper
@@ -103,16 +103,6 @@ class Describer:
     def holders(self) -> Holders:
         """Who holds each rank, where and until when."""
         return Holders(self.decider, self.at)
-
-    @cached_property
-    def on_record(self) -> dict[str, int]:
-        """For how many each rank is recorded without counting."""
-        return on_record(self.decider, self.at)
-
-    @cached_property
-    def later(self) -> dict[str, list[str]]:
-        """Who comes to hold each rank."""
-        return later_holders(self.decider, self.at)
 
     @cached_property
     def powers(self) -> dict[Act, list[tuple[Rank, Rank]]]:
@@ -265,10 +255,10 @@ class Describer:
         people = self.holders.first(rank.key, self.most + 1) if self.members else ()
         names = few((f"{who.asked.label} {who.where(self.compiled)}".strip() for who in people), self.most, count=count)
         yield names if people else (how_many(count, "member") if count else "nobody")
-        idle = self.on_record[rank.key]
+        idle = self.holders.idle[rank.key]
         if idle:
             yield f"{how_many(idle, 'member', 'members')} more whose status does not count"
-        later = self.later.get(rank.key, [])
+        later = self.holders.later(rank.key)
         if later:
             coming = self.decider.each(later[: self.most + 1], self.at) if self.members else ()
             spells = [spell for asked in coming for spell in self._comes(asked, rank)]
