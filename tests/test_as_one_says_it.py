@@ -947,6 +947,8 @@ def test_a_field_is_said_as_a_pair_or_as_an_option(typed: str) -> None:
     )
     assert one.returncode == 0, one.stderr
     assert (one.stdout, one.stderr) == (other.stdout, other.stderr) == (third.stdout, third.stderr)
+    twice = run(*typed.format(f"--{field} Often {field}=Seldom").split(), "--plan", cwd=DEMO)
+    assert f"{field} is given twice, as 'Seldom' and as 'Often'. Say it once." in twice.stderr
     without = run(*typed.format(f"--{field}").split(), "--plan", cwd=DEMO)
     assert f"--{field} needs a value: {field}=VALUE" in without.stderr
 

@@ -185,7 +185,7 @@ def _letters(made: Plan) -> Sequence[tuple[str, str]]:
 
 
 def new_thing(
-    how: How, kind: NameKind, said: str, pairs: Sequence[str], title: str | None, section: str = SITE
+    how: How, kind: NameKind, said: str, pairs: Sequence[str], section: str = SITE
 ) -> tuple[str, dict[str, Any]]:
     """Return the key and the fields of something new; of a title that stands where the key belongs a key is made.
 
@@ -193,8 +193,6 @@ def new_thing(
     place of that title in another section gets that section's key before its own.
     """
     fields = {name: value for name, value in fields_of(pairs).items() if value is not None}
-    if title is not None:
-        fields["title"] = title
     # a key is taken as it is, title or not: whoever knows keys means them
     if is_key(said):
         return said, fields
@@ -238,7 +236,9 @@ def fields_of(pairs: Sequence[str]) -> dict[str, Any]:
         name, sign, value = pair.partition("=")
         if not sign:
             raise click.UsageError(f"'{pair}' is no FIELD=VALUE.")
-        fields[name] = _value(name, value) if value else None
+        read = _value(name, value) if value else None
+        if fields.setdefault(name, read) != read:
+            raise click.UsageError(f"{name} is given twice, as '{fields[name]}' and as '{read}'. Say it once.")
     return fields
 
 

@@ -67,16 +67,15 @@ def list_groups(asked: CommandQuestion) -> int:
 @command.command("add", fields=lambda: fields_said("GROUP"))
 @click.argument("key")
 @click.argument("fields", nargs=-1, metavar="[FIELD=VALUE]...")
-@click.option("--title", metavar="TEXT", help="Its title; a title in place of the key sets both.")
 @change_options
-def add(key: str, fields: Sequence[str], title: str | None, *, how: How) -> int:
-    """Add a group.
+def add(key: str, fields: Sequence[str], *, how: How) -> int:
+    """Add a group; a title in place of the key sets both.
 
     \b
     Example:
       ask-above group add night-watch title="Night watch" includes=upper-team confers=volunteer
     """
-    return carry_out(how, change.GroupAdd(*new_thing(how, NameKind.GROUP, key, fields, title)))
+    return carry_out(how, change.GroupAdd(*new_thing(how, NameKind.GROUP, key, fields)))
 
 
 set_command(

@@ -45,18 +45,17 @@ def command() -> None:
     """
 
 
-def _fields(**given: str | None) -> dict[str, str]:
-    return {name: value for name, value in given.items() if value is not None}
+def _fields(pairs: Sequence[str]) -> dict[str, str]:
+    return {name: value or "" for name, value in fields_of(pairs).items()}
 
 
-def _new_member(
-    how: How, said: Sequence[str], name: str | None, email: str | None
-) -> tuple[str, str | None, str | None]:
-    """Return the key, the name and the address of somebody new, in whatever order name and address were typed.
+def _new_member(how: How, said: Sequence[str], fields: Mapping[str, str]) -> tuple[str, dict[str, str]]:
+    """Return the key of somebody new and their fields, in whatever order name and address were typed.
 
     Of a name that stands where the key belongs a key is made.
     """
     first, *others = said
+    name, email = fields.get("name"), fields.get("email")
     if name is None and not is_key(first) and " " in first.strip():
         name = first
     for other in others:
@@ -71,13 +70,12 @@ def _new_member(
     # an address where the key belongs: its first part is the nearest to a name that there is
     if "@" in first.strip("@"):
         email, first = email or first, first.partition("@")[0]
-    if is_key(first):
-        return first, name, email
-    key = _key_of(how, first)
-    if key is None:
-        return first, name, email
-    tell([f"Its key is {key}. To choose another, say it before the name."])
-    return key, name or first, email
+    made = first if is_key(first) else _key_of(how, first)
+    if made is not None and made != first:
+        tell([f"Its key is {made}. To choose another, say it before the name."])
+        name = name or first
+    known = {"name": name, "email": email}
+    return made or first, {**fields, **{field: value for field, value in known.items() if value is not None}}
 
 
 def _key_of(how: How, name: str) -> str | None:
@@ -133,27 +131,12 @@ with_rank = gathered(
 @command.command("add", fields=lambda: _FIELDS)
 @click.argument("key")
 @click.argument("called", metavar="[NAME] [ADDRESS] [FIELD=VALUE]...", nargs=-1)
-@click.option("--name", help="The name.")
-@click.option("--email", help="The address.")
-@click.option("--kind", type=click.Choice(["person", "bot"]), help="A person, or a bot.")
 @click.option(
     "--status", type=click.Choice(["active", "pending"]), default="active", show_default=True, help="Whether they wait."
 )
-@click.option("--groups", metavar="GROUP;...", help="The groups they are in.")
 @with_rank
 @change_options
-def add(
-    key: str,
-    called: Sequence[str],
-    name: str | None,
-    email: str | None,
-    kind: str | None,
-    status: str,
-    groups: str | None,
-    *,
-    given: GivenRank,
-    how: How,
-) -> int:
+def add(key: str, called: Sequence[str], status: str, *, given: GivenRank, how: How) -> int:
     """Add a member, with a rank if wanted.
 
     \b
@@ -163,10 +146,8 @@ def add(
       ask-above member add ida --name "Ida Reed" --email ida@river.example
     """
     pairs = [each for each in called if "=" in each]
-    said = {field: value or "" for field, value in fields_of(pairs).items()}
-    key, name, email = _new_member(how, (key, *(each for each in called if each not in pairs)), name, email)
-    member = change.MemberAdd(key, {**said, **_fields(name=name, email=email, kind=kind, groups=groups)}, status)
-    return carry_out(how, member, *given.to(how, key))
+    key, fields = _new_member(how, (key, *(each for each in called if each not in pairs)), _fields(pairs))
+    return carry_out(how, change.MemberAdd(key, fields, status), *given.to(how, key))
 
 
 @command.command("invite")
@@ -203,14 +184,15 @@ def invite(
     from ask_above.show.letters import invitation
     from ask_above.workspace.plans import Plan, plan
 
-    key, name, email = _new_member(how, (key, *called), name, email)
-    if email is None:
+    said = {field: value for field, value in (("name", name), ("email", email)) if value is not None}
+    key, fields = _new_member(how, (key, *called), said)
+    if "email" not in fields:
         raise click.UsageError(f"Where does the invitation go? ask-above member invite {key} ADDRESS")
     home = home_of(how.community)
-    address = link.replace("{key}", quote(key)).replace("{email}", quote(email)) if link else ""
+    address = link.replace("{key}", quote(key)).replace("{email}", quote(fields["email"])) if link else ""
 
     def planned() -> Plan:
-        member = change.MemberAdd(key, _fields(name=name, email=email), "invited")
+        member = change.MemberAdd(key, fields, "invited")
         made = plan(home, [member, *given.to(how, key)], by=how.by, why=how.why)
         made.letters = invitation(made, key, "\n\n".join(each for each in (message, address) if each))
         return made
@@ -229,12 +211,7 @@ class Wanted(NamedTuple):
 
     def fits(self) -> dict[str, str | None]:
         """Return what they must hold and be."""
-        return {
-            "holding": self.holding,
-            "group": self.group,
-            "status": self.status,
-            "joined_before": self.joined_before,
-        }
+        return {name: getattr(self, name) for name in _FILTERS}
 
 
 _FILTERS = {
@@ -397,23 +374,16 @@ _FIELDS: Final[Mapping[str, str]] = {
 
 @command.command("set", fields=lambda: _FIELDS)
 @click.argument("members", nargs=-1, required=True, metavar="MEMBER... [FIELD=VALUE]...", shell_complete=_MEMBER)
-@click.option("--name", help="The name.")
-@click.option("--email", help="The address.")
-@click.option("--kind", type=click.Choice(["person", "bot"]), help="A person, or a bot.")
-@click.option("--groups", metavar="GROUP;...", help="All the groups they are in; member put and take change some.")
 @change_options
-def set_fields(
-    members: Sequence[str], name: str | None, email: str | None, kind: str | None, groups: str | None, *, how: How
-) -> int:
-    """Change name, address, kind, groups or note of members; name=VALUE and its like will do as well.
+def set_fields(members: Sequence[str], *, how: How) -> int:
+    """Change name, address, kind, groups or note of members; --name VALUE is name=VALUE.
 
     \b
     Examples:
       ask-above member set bram --email bram@river.example --plan
       ask-above member set bram freya groups=upper-team --plan
     """
-    said = {key: value or "" for key, value in fields_of([member for member in members if "=" in member]).items()}
-    fields = {**said, **_fields(name=name, email=email, kind=kind, groups=groups)}
+    fields = _fields([member for member in members if "=" in member])
     keys = [member for member in members if "=" not in member]
     if not keys or not fields:
         raise click.UsageError("Say which member, and what to set: ask-above member set bram email=bram@river.example")

@@ -61,14 +61,13 @@ def list_(at: str, asked: CommandQuestion) -> int:
 @click.argument("key")
 @click.argument("kind", default="")
 @click.argument("fields", nargs=-1, metavar="[FIELD=VALUE]...")
-@click.option("--title", metavar="TEXT", help="Its title; a title in place of the key sets both.")
 @click.option(
     "--into", default="site", show_default=True, metavar="PLACE", shell_complete=_PLACE, help="In which place."
 )
 @click.option("--only", metavar="TERM,...", help="Who may come in: groups, ranks, or RANK+; its gate.")
 @change_options
-def add(key: str, kind: str, fields: Sequence[str], title: str | None, into: str, only: str | None, *, how: How) -> int:
-    """Make a place of a kind.
+def add(key: str, kind: str, fields: Sequence[str], into: str, only: str | None, *, how: How) -> int:
+    """Make a place of a kind; a title in place of the key sets both.
 
     \b
     Example:
@@ -84,7 +83,7 @@ def add(key: str, kind: str, fields: Sequence[str], title: str | None, into: str
         here = listed(dict.fromkeys(p.kind for p in opened.charter.places.values() if p.key != SITE), "or")
         known = f" This community has {here}." if here else ""
         raise click.UsageError(f"Which kind of place is it?{known} Say: ask-above place add {shlex.quote(key)} KIND")
-    key, given = new_thing(how, NameKind.PLACE, key, [pair for pair in fields if pair not in named], title, into)
+    key, given = new_thing(how, NameKind.PLACE, key, [pair for pair in fields if pair not in named], into)
     gate = [change.SetGate(key, {"any": _terms(only)})] if only else []
     return carry_out(how, change.PlaceAdd(key, kind, into, given), *gate)
 
@@ -101,7 +100,7 @@ def copy(key: str, new: str, into: str | None, *, how: How) -> int:
     Example:
       ask-above place copy alder-mouth "Lower Alder"
     """
-    made, fields = new_thing(how, NameKind.PLACE, new, (), None)
+    made, fields = new_thing(how, NameKind.PLACE, new, ())
     return carry_out(how, change.PlaceCopy(key, made, into, fields))
 
 

@@ -36,15 +36,12 @@ def command() -> None:
 @command.command("add", fields=lambda: fields_said("RANK"))
 @click.argument("key")
 @click.argument("fields", nargs=-1, metavar="[FIELD=VALUE]...")
-@click.option("--title", metavar="TEXT", help="Its title; a title in place of the key sets both.")
 @click.option("--above", metavar="RANK", shell_complete=_RANK, help="Directly above this rank.")
 @click.option("--below", metavar="RANK", shell_complete=_RANK, help="Directly below this rank.")
 @click.option("--top", is_flag=True, help="Above all others.")
 @change_options
-def add(
-    key: str, fields: Sequence[str], title: str | None, above: str | None, below: str | None, *, top: bool, how: How
-) -> int:
-    """Add a rank.
+def add(key: str, fields: Sequence[str], above: str | None, below: str | None, *, top: bool, how: How) -> int:
+    """Add a rank; a title in place of the key sets both.
 
     \b
     Example:
@@ -53,7 +50,7 @@ def add(
     if top and (above or below):
         raise click.UsageError("Give one of --top, --above RANK and --below RANK.")
     above = next(iter(open_here(how.community).charter.ranks), None) if top else above
-    return carry_out(how, change.RankAdd(*new_thing(how, NameKind.RANK, key, fields, title), above, below))
+    return carry_out(how, change.RankAdd(*new_thing(how, NameKind.RANK, key, fields), above, below))
 
 
 @command.command("copy", fields=lambda: fields_said("RANK"))
@@ -82,7 +79,7 @@ def copy(
     Example:
       ask-above rank copy surveyor sampler title=Sampler --without reading.post --plan
     """
-    key, said = new_thing(how, NameKind.RANK, key, fields, None)
+    key, said = new_thing(how, NameKind.RANK, key, fields)
     less = [change.Withhold(key, words_of([without]))] if without else []
     return carry_out(how, change.RankAdd(key, said, above, below, copy_of=original), *less)
 
