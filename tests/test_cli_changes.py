@@ -144,6 +144,25 @@ def test_the_list_of_members_shows_each_only_what_they_may_see(river: Path) -> N
     assert waiting.endswith("emil joss lena")
 
 
+def test_whoever_may_not_see_how_others_are_reached_is_shown_it_nowhere(river: Path) -> None:
+    """By nothing that they are known by outside, in no form."""
+    kept = {"name": "Tove Outside", "email": "outside@river.example", "phone": "0199 77", "note": "Outside of it"}
+    kept |= {"user_name": "tove.outside", "external_id": "hr:outside"}
+    said("member", "set", "tove", *(f"{field}={value}" for field, value in kept.items()), "--yes", cwd=river)
+    asked = ["member show tove", "member list --columns key,name,email,note", "history tove", "export as-csv"]
+    asked += ["export as-ldif --ldif", "export as-scim --scim"]
+    shown = {"dara": "", "ada": ""}
+    for viewer in shown:
+        done = [run(*each.split(), "--as", viewer, cwd=river) for each in asked]
+        done.append(run("report", "page.html", "--for", viewer, cwd=river))
+        assert [each.returncode for each in done] == [0] * 7
+        shown[viewer] = "".join(each.stdout + each.stderr for each in done)
+        for file in [*river.glob("as-*/*"), river / "page.html"]:
+            shown[viewer] += file.read_text("utf-8")
+    assert [value for value in kept.values() if value in shown["dara"]] == []
+    assert [value for value in kept.values() if value not in shown["ada"]] == []
+
+
 def test_those_concerned_are_told_in_a_standard_mail(river: Path) -> None:
     (river / "letter.txt").write_text("Dear $name,\n\n$news\n-- the river\n", "utf-8")
     told = said("assign", "host", "tove", "--at", "river-talk", "--why", "Spring", "--tell", "--yes", cwd=river)

@@ -34,7 +34,7 @@ def command(directory: Path, form: str | None, by: str | None, community: str | 
     """Write the register as files: members.csv and assignments.csv, as import and every opening read them.
 
     A cell that a spreadsheet would run gets an apostrophe in front, which every reading takes off again. With --as
-    names, addresses and notes are held to rules.contacts.
+    names, addresses, notes, user names and numbers elsewhere are held to rules.contacts.
 
     \b
     Examples:
@@ -100,9 +100,9 @@ def _as_csv(opened: Community, directory: Path, *, contacts: bool) -> None:
     from ask_above.change.draft import assignment_row, member_row
     from ask_above.files.cells import guarded
     from ask_above.files.writing import PRIVATE, write_whole
-    from ask_above.people.reading import ASSIGNMENT_COLUMNS, MEMBER_COLUMNS
+    from ask_above.people.reading import ASSIGNMENT_COLUMNS, GUARDED, MEMBER_COLUMNS
 
-    hidden = {} if contacts else dict.fromkeys(("name", "email", "phone", "note"), "")
+    hidden = {} if contacts else dict.fromkeys(GUARDED, "")
     rows = [member_row(member) | hidden for member in opened.register.members.values()]
     given = [assignment_row(assignment) for assignment in opened.register.assignments]
     for name, columns, some in (("members.csv", MEMBER_COLUMNS, rows), ("assignments.csv", ASSIGNMENT_COLUMNS, given)):

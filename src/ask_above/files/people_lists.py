@@ -113,13 +113,13 @@ def as_scim(members: Iterable[Member], groups: Mapping[str, Sequence[str]], *, c
         if member.is_retired:
             continue
         there.add(member.key)
-        user: dict[str, Any] = {"schemas": [_USER], "id": member.key, "userName": member.user_name or member.key}
+        user: dict[str, Any] = {"schemas": [_USER], "id": member.key, "userName": member.key}
         if contacts:
             user["userName"] = member.user_name or member.email or member.key
             user |= {"displayName": member.name} if member.name else {}
             user |= {"emails": [{"value": member.email, "type": "work"}]} if member.email else {}
             user |= {"phoneNumbers": [{"value": member.phone, "type": "work"}]} if member.phone else {}
-        user |= {"externalId": member.external_id} if member.external_id else {}
+            user |= {"externalId": member.external_id} if member.external_id else {}
         yield json.dumps({**user, "active": member.status != Status.LOCKED}, ensure_ascii=False)
     for title, keys in groups.items():
         inside = [{"value": key, "type": "User"} for key in keys if key in there]

@@ -17,6 +17,8 @@ MEMBER_COLUMNS = (
     "key", "name", "email", "kind", "status", "joined", "groups", "note", "id", "user_name", "external_id", "was",
     "phone",
 )  # fmt: skip
+GUARDED = ("name", "email", "phone", "note", "user_name", "external_id")
+"""What ``rules.contacts`` governs: by each of these somebody may be known outside."""
 ASSIGNMENT_COLUMNS = ("member", "rank", "place", "from", "until", "by", "why", "source")
 
 

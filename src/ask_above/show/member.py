@@ -13,13 +13,10 @@ from ask_above.community import Community
 from ask_above.decide.looks import perks
 from ask_above.decide.words import day, minute, span
 from ask_above.errors import QuestionError
-from ask_above.people.reading import MEMBER_COLUMNS
+from ask_above.people.reading import GUARDED, MEMBER_COLUMNS
 from ask_above.show.screen import Screen
 from ask_above.store.entries import Entry
 from ask_above.workspace.journal import concerns
-
-_GUARDED = ("name", "email", "phone", "note", "user_name", "external_id")
-"""What ``rules.contacts`` governs."""
 
 
 def about(community: Community, key: str, viewer: str | None, at: Instant) -> dict[str, Any]:
@@ -31,7 +28,7 @@ def about(community: Community, key: str, viewer: str | None, at: Instant) -> di
     record = {
         column: list(member.groups) if column == "groups" else getattr(member, column)
         for column in MEMBER_COLUMNS
-        if shown or column not in _GUARDED
+        if shown or column not in GUARDED
     }
     given = [
         {"rank": e.rank, "place": e.place, "from": e.period.said_from, "until": e.period.said_until, "by": e.by}
