@@ -272,5 +272,5 @@ def test_in_full_all_of_a_list_is_named_and_data_are_the_same(demo: Path) -> Non
         run("describe", "volunteer", "--full", *more, cwd=demo)
         assert not FULL.get()
     assert "and 39 more" not in full
-    assert "Runa Wath" not in short
-    assert "Oskar Vale" in full
+    names = [member.name for member in Community.open(demo).register.members.values()]
+    assert sum(name in full for name in names) - sum(name in short for name in names) == 39
