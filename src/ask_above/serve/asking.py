@@ -114,13 +114,13 @@ class Reader:
             raise RequestError(f"There is no capability '{using}'.", 404, near)
         if asked.name == Act.UNASSIGN and of is None:
             raise RequestError("'unassign' needs resource.properties.of: from whom.")
-        said = {
+        of_acts: dict[str, Any] = {
             "to": None if to is None else self.member(to, "resource.properties.to"),
             "of": None if of is None else self.member(of, "resource.properties.of"),
             "using": using,
         }
         # a search puts every act with the same properties: what belongs to another act is passed over
-        more = {word: value for word, value in said.items() if GOES_WITH[word] == asked.name}
+        more = {word: value for word, value in of_acts.items() if GOES_WITH[word] == asked.name}
         return asked._replace(place=SITE if at is None else self.place(at), **more)
 
     def place(self, key: str) -> str:
