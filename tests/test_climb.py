@@ -151,6 +151,16 @@ def test_an_accomplice_makes_one_a_bot_for_what_bots_have() -> None:
         assert all(path.certain and path.cuts == ("withhold x.act from Pair",) for path in found.paths)
 
 
+def test_an_accomplice_fills_what_everybody_has() -> None:
+    barred = place("hall", overrides={"pair": {"bar": ["x.risky"]}})
+    c = made(rank("pair", "x.change", "x.risky"), places=[barred], **rules(manage={"hand-on": "any"}))
+    assert c.climb("pair").paths == ()
+    found = c.climb("pair", accomplice=True)
+    assert ways(found)["x.risky"] == {("leave", "grant")}
+    assert [path.places for path in found.paths if path.certain and "x.risky" in path.capabilities] == [("hall",)]
+    assert "Lets the other grant x.risky to Anybody" in str(found)
+
+
 def test_an_unbounded_rank_within_reach() -> None:
     c = made(rank("helper", "x.give"), **rules(assign={"self": "true", "hand-on": "any", "over": "anyone"}))
     found = c.climb("helper")
@@ -231,7 +241,7 @@ def _edits(path: Any, me: str, other: str) -> list[tuple[str, Edit]]:
     found: list[tuple[str, Edit]] = []
     for move in path.moves:
         edit: Edit
-        by = other if move.kind in ("receive", "except", "bot") else me
+        by = other if move.kind in ("receive", "except", "bot") or move.rank in ("all", "bots") else me
         if move.kind in ("join", "give", "receive"):
             edit = Assign(me, move.rank, move.place)
         elif move.kind == "leave":

@@ -7,6 +7,8 @@ as held, and an edit that might be allowed as made. So what it does not reach ca
 from __future__ import annotations
 
 from collections.abc import Iterator
+from functools import reduce
+from operator import or_
 from typing import NamedTuple
 
 from ask_above.charter.ladder import Rank
@@ -197,7 +199,18 @@ class Ascent:
                 moves = then(self.powers.how(Act.ASSIGN, 0), Move(MoveKind.GROUP, group))
                 self.reached.add(Brought(0, masks, moves))
 
+    def _fill_everybodys(self, rule: ActRule, kind: MoveKind, place: int) -> None:
+        """Let an accomplice fill what everybody has with what they hold already: of more they would gain themselves."""
+        anywhere = reduce(or_, self.reached.held)
+        for position in self.reached.automatic if self.reached.accomplice else ():
+            rank, key = self.reached.compiled.ranks[position], self.reached.compiled.places[place].key
+            reaches = self.powers.reaches(rule, rank, place)
+            if reaches is not None:
+                before = together([self.powers.how(rule.act, place), reaches])
+                self.reached.add(Brought(place, anywhere, then(before, Move(kind, rank.key, key)), template=True))
+
     def _grant(self, rule: ActRule) -> None:
+        self._fill_everybodys(rule, MoveKind.GRANT, 0)
         how = self.powers.how(Act.MANAGE, 0)
         for position, place, moves in self._to_be_filled():
             rank = self.reached.compiled.ranks[position]
@@ -248,6 +261,7 @@ class Ascent:
         self.reached.add(Brought(place, masks, before_last(moves, last), template=True))
 
     def _allow(self, rule: ActRule, place: int) -> None:
+        self._fill_everybodys(rule, MoveKind.ALLOW, place)
         how, key = self.powers.how(Act.OVERRIDES, place), self.reached.compiled.places[place].key
         everything = self.reached.compiled.catalogue.everything
         for position, where, moves in self._to_be_filled():

@@ -29,6 +29,8 @@ def said(charter: Charter, move: Move) -> str:
     if move.kind in (MoveKind.GROUP, MoveKind.ENTER):
         title = charter.groups[move.rank].called
         return f"is put into {title} by the other" if move.kind == MoveKind.GROUP else f"puts themselves into {title}"
+    if move.kind in (MoveKind.GRANT, MoveKind.ALLOW) and known and known.automatic:
+        return f"lets the other {move.kind} {names} to {title}{f' {where}' if move.kind == MoveKind.ALLOW else ''}"
     return {
         "join": f"joins {title}" + (", which is open" if known and known.open else ""),
         "give": f"gives themselves {title} {where}",

@@ -264,7 +264,10 @@ class Player:
         if is_bot:
             register = register.changed({self.me: register.members[self.me]._replace(kind="bot")}, {})
         later = now.after(charter, register)
-        actor = self.other if move.kind in (MoveKind.EXCEPT, MoveKind.BOT) else self.me
+        # nobody gains by an edit of their own, and what is automatic one has whoever edits it
+        known = before.charter.ranks.get(move.rank)
+        by_other = move.kind in (MoveKind.EXCEPT, MoveKind.BOT) or (known is not None and known.automatic)
+        actor = self.other if by_other else self.me
         difference = Difference(before, State(charter, register), self.at)
         refusals = Reach(now, later, difference, self.at).refusals(actor)
         return (None, refusals[0].why) if refusals else (later, "")
