@@ -902,7 +902,9 @@ def test_a_line_without_its_colon_is_reported_on_its_own_line(here: Path) -> Non
     at = lines.index("title: Wren Valley River Watch")
     lines[at] = "title Wren Valley River Watch"
     charter.write_text("\n".join(lines))
-    assert f"charter.yaml, line {at + 1}, column 1" in run("check", cwd=here).stdout
+    said = run("check", cwd=here).stdout
+    assert f"charter.yaml, line {at + 1}, column 1" in said
+    assert "1 fault. Correct it and run check again." in said
 
 
 # -- what holds of every command

@@ -376,7 +376,7 @@ _FIELDS: Final[Mapping[str, str]] = {
 @click.argument("members", nargs=-1, required=True, metavar="MEMBER... [FIELD=VALUE]...", shell_complete=_MEMBER)
 @change_options
 def set_fields(members: Sequence[str], *, how: How) -> int:
-    """Change name, address, kind, groups or note of members; --name VALUE is name=VALUE.
+    """Change name, address, kind, groups or note of members.
 
     \b
     Examples:

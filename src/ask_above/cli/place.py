@@ -75,17 +75,16 @@ def add(key: str, kind: str, fields: Sequence[str], into: str, only: str | None,
     """
     if "=" in kind:
         fields, kind = (kind, *fields), ""
-    named = [] if kind else [pair for pair in fields if pair.startswith("kind=")][:1]
-    kind = kind or "".join(named).removeprefix("kind=")
+    made, given = new_thing(how, NameKind.PLACE, key, fields, into)
+    kind = kind or given.pop("kind", "")
     # the kind is the argument that people forget, so the error says which kinds there are
     if not kind:
         opened = open_here(how.community)
         here = listed(dict.fromkeys(p.kind for p in opened.charter.places.values() if p.key != SITE), "or")
         known = f" This community has {here}." if here else ""
         raise click.UsageError(f"Which kind of place is it?{known} Say: ask-above place add {shlex.quote(key)} KIND")
-    key, given = new_thing(how, NameKind.PLACE, key, [pair for pair in fields if pair not in named], into)
-    gate = [change.SetGate(key, {"any": _terms(only)})] if only else []
-    return carry_out(how, change.PlaceAdd(key, kind, into, given), *gate)
+    gate = [change.SetGate(made, {"any": _terms(only)})] if only else []
+    return carry_out(how, change.PlaceAdd(made, kind, into, given), *gate)
 
 
 @command.command("copy")

@@ -186,7 +186,7 @@ class Spoken(click.Command):
     def format_epilog(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         """Write the fields that the command sets."""
         if self.fields is not None:
-            with formatter.section("Fields"):
+            with formatter.section("Fields, as FIELD=VALUE or --FIELD VALUE"):
                 formatter.write_dl(list(self.fields().items()))
         super().format_epilog(ctx, formatter)
 

@@ -243,12 +243,12 @@ class Names:
 def in_text(name: str, what: str) -> str:
     """Return a name; raises where it is anything but text, which nothing here is called."""
     if not isinstance(name, str):
-        raise QuestionError(f"{name!r} is no {what}.")
+        raise QuestionError(f"{name!r} is no {what}; give its key or its name, as text.")
     return name
 
 
 def several(names: Iterable[T], what: str) -> Iterable[T]:
     """Return names; raises where they are no list: one name by itself would be taken letter by letter."""
     if isinstance(names, str | bytes) or not isinstance(names, Iterable):
-        raise QuestionError(f"{names!r} is no list of {what}.")
+        raise QuestionError(f"{names!r} is no list of {what}; put even one into a list.")
     return names

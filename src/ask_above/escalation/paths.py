@@ -30,8 +30,13 @@ COLUMNS = ("rank", "unbounded", "high", "medium", "low", "capabilities")
 _HIGHEST_FIRST = RISKS[::-1]
 _TEMPLATES = (MoveKind.GRANT, MoveKind.ALLOW, MoveKind.EXCEPT)
 _TAKES = {"give": Act.ASSIGN, "receive": Act.ASSIGN, "open": Act.MANAGE, "make": Act.MANAGE, "grant": Act.MANAGE}
-_ACT = {Act.ASSIGN: "assign ranks", Act.MANAGE: "manage ranks", Act.OVERRIDES: "manage places"}
-_ACT[Act.ACCOUNTS] = "lock accounts"
+_TAKES |= {"allow": Act.OVERRIDES, "except": Act.OVERRIDES, "bot": Act.ACCOUNTS}
+_ACT = {
+    Act.ASSIGN: "assign ranks",
+    Act.MANAGE: "manage ranks",
+    Act.OVERRIDES: "manage places",
+    Act.ACCOUNTS: "lock accounts",
+}
 __all__ = ["ClimbPath", "Climbed", "Player", "climbed", "edited", "folded"]
 
 
@@ -366,6 +371,3 @@ def _candidates(charter: Charter, rank: Rank, moves: Moves) -> Iterator[tuple[st
                 f"withhold {listed(rule.using, 'or')} from {rank.called}",
                 changes.withholding(charter, rank.key, rule.using),
             )
-
-
-_TAKES |= {"allow": Act.OVERRIDES, "except": Act.OVERRIDES, "bot": Act.ACCOUNTS}

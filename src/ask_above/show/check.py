@@ -221,7 +221,8 @@ def show_faults(screen: Screen, faults: Sequence[Fault]) -> None:
             lines = few(dict.fromkeys(str(other.line) for other in others), at_most(_MOST_LINES))
             screen.paragraph(f"and {len(others)} more like it, on line {lines}", first="  ", rest="    ", style="dim")
         screen.line()
-    screen.line(f"{how_many(len(faults), 'fault')}. Correct them and run check again.", "head")
+    them = "it" if len(faults) == 1 else "them"
+    screen.line(f"{how_many(len(faults), 'fault')}. Correct {them} and run check again.", "head")
 
 
 def fault_table(faults: Sequence[Fault]) -> Table:
