@@ -12,10 +12,12 @@ from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
 from random import Random
+from typing import Any
 
 from ask_above import AskAboveError, Community, FaultyFilesError
-from ask_above.change import MemberAdd
+from ask_above.change import CharterSet, MemberAdd
 from ask_above.charter.catalogue import content
+from ask_above.workspace.auditing import states_of
 from ask_above.workspace.home import Home
 from generated import generate
 from random_changes import random_edit
@@ -40,6 +42,8 @@ class Folder:
         for name, text in {**texts, "extra.yaml": _ADD_ON}.items():
             (folder / name).write_text(text, encoding="utf-8")
         self.before: dict[str, list[str]] = {name: [self.text(name)] for name in FILES}
+        self.states: dict[int, object] = {}
+        self._last = self._state(Community.open(folder))
 
     def text(self, name: str) -> str:
         file = self.folder / name
@@ -49,9 +53,32 @@ class Folder:
         return {name: self.text(name) for name in FILES if (self.folder / name).exists()}
 
     def keep(self) -> None:
+        """Remember what the files hold, and what the community was after each entry of the journal."""
         for name in FILES:
             if self.text(name) not in ("", self.before[name][-1]):
                 self.before[name].append(self.text(name))
+        c = Community.open(self.folder)
+        now = self._state(c)
+        for entry in c.journal()[len(self.states) :]:
+            # an edit by hand is recorded with the change after it, and was there before
+            self.states[entry.number] = now if entry.kind == "change" else self._last
+        self._last = now
+
+    @staticmethod
+    def _state(c: Any) -> object:
+        return says(c), rows(c)
+
+    def check_states(self) -> None:
+        """Every state gone by is read as it was, all of them for an audit too, and each change may be tried to undo."""
+        c = Community.open(self.folder)
+        for number, state in self.states.items():
+            assert self._state(c.as_of(number)) == state, number
+            with suppress(AskAboveError):
+                c.undo(number)
+        audited: dict[int, object] = {}
+        for state in states_of(c.storage).states if self.states else ():
+            audited.setdefault(state.number, self._state(state.names))
+        assert audited == self.states
 
     # -- one step
 
@@ -64,6 +91,17 @@ class Folder:
                 plan.apply(force=True)
         except AskAboveError:
             return
+
+    def add_on(self) -> None:
+        """Let the charter no longer name its add-on, or again, by hand or by command."""
+        named, text = "add-ons: [extra.yaml]\n", self.text("charter.yaml")
+        if self.rng.random() < 0.5:
+            edited = text.replace(named, "") if named in text else f"{text}{named}"
+            (self.folder / "charter.yaml").write_bytes(edited.encode("utf-8"))
+            return
+        with suppress(AskAboveError):
+            c = Community.open(self.folder)
+            c.plan(CharterSet("add-ons", [] if c.charter.add_ons else ["extra.yaml"]), why="a try").apply(force=True)
 
     def by_hand(self) -> None:
         """Edit one file, or two, in an editor: a line, a block, or back to what it once held."""
@@ -182,7 +220,7 @@ def play(folder: Path, seed: int, steps: int = 14) -> list[str]:
     at = Folder(folder, rng)
     found = []
     for _ in range(steps):
-        at.command() if rng.random() < 0.5 else at.by_hand()
+        rng.choice([at.command, at.command, at.by_hand, at.by_hand, at.add_on])()
         found.append(at.check())
         if found[-1] not in ("same", "held"):  # somebody mends it: what the folder held last
             for name in FILES:
@@ -192,6 +230,8 @@ def play(folder: Path, seed: int, steps: int = 14) -> list[str]:
             except FaultyFilesError:
                 break
         at.keep()
+    else:
+        at.check_states()
     return found
 
 

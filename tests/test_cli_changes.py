@@ -6,6 +6,7 @@ import csv
 import json
 import os
 import pty
+import re
 import shutil
 import subprocess
 import sys
@@ -89,6 +90,24 @@ def test_out_of_reach_says_why_and_who_could_and_does_nothing(river: Path) -> No
     assert "River warden does not stand below Petra Lind (Reach lead) in Upper gauges. [act, 6.3]" in refused
     assert "→ Ines Moor or Olaf Tarn may do this." in refused
     assert state(river) == before
+
+
+def test_the_journal_shows_which_lines_of_the_charter_a_change_replaced(river: Path) -> None:
+    before = (river / "charter.yaml").read_text("utf-8").splitlines()
+    said("rank", "rename", "volunteer", "--key", "helper", "--yes", cwd=river)
+    said("charter", "remove", "expectations", "helper may not photo.upload in photo-wall", "--yes", cwd=river)
+    now = (river / "charter.yaml").read_text("utf-8").splitlines()
+    for number in ("3", "2"):
+        blocks: list[tuple[int, list[str], list[str]]] = []
+        for line in run("journal", number, cwd=river).stdout.splitlines():
+            if head := re.fullmatch(r" {4}charter\.yaml, line (\d+):", line):
+                blocks.append((int(head[1]) - 1, [], []))
+            elif blocks:
+                (blocks[-1][1] if line.startswith("      - ") else blocks[-1][2]).append(line[8:])
+        for first, old, new in reversed(blocks):
+            assert now[first : first + len(new)] == new
+            now[first : first + len(new)] = old
+    assert now == before
 
 
 @pytest.mark.slow

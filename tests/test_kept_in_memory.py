@@ -13,6 +13,7 @@ from ask_above import AskAboveError, ChangedMeanwhileError, Community, MemorySto
 from ask_above.change import Assign, CharterSet, Grant, MemberAdd, MemberForget, MemberSet, RankSet, Say, Unassign
 from ask_above.show.member import everything
 from ask_above.store.entries import Claims, Entry
+from ask_above.workspace.auditing import states_of
 from conftest import DEMO
 from hand_edits import rows, says
 from random_changes import several_edits
@@ -195,6 +196,30 @@ def test_a_file_that_was_given_with_it_can_become_an_add_on() -> None:
     community.plan(CharterSet("add-ons", ["gauges.yaml", "more.yaml"])).apply()
     assert "net.lend" in community.again().charter.catalogue.keys
     assert set(community.storage.read().texts) == {"charter.yaml", "gauges.yaml", "more.yaml"}
+
+
+@pytest.mark.parametrize("where", ["folder", "memory"])
+def test_a_state_gone_by_has_the_files_that_its_charter_named_as_they_were(where: str, tmp_path: Path) -> None:
+    nets = "add-on: nets\ntitle: Nets\ncapabilities: {Nets: {net.lend: {about: lend a net}}}\n"
+    folder = tmp_path / "river"
+    shutil.copytree(DEMO, folder)
+    (folder / "nets.yaml").write_text(nets)
+    c = Community.open(folder) if where == "folder" else Community.from_texts({**TEXTS, "nets.yaml": nets})
+    c.plan(CharterSet("add-ons", ["gauges.yaml", "nets.yaml"])).apply()
+    c.plan(CharterSet("add-ons", ["gauges.yaml"])).apply()
+    if where == "folder":  # it is nobody's business any more what stands in it
+        (folder / "nets.yaml").write_text(nets.replace("net.lend", "net.mend"))
+    c.plan(MemberSet("dara", {"note": "Knows the weir"})).apply()
+    c.undo(3).apply()
+    named = [[key for key in c.as_of(n).charter.catalogue.keys if key.startswith("net.")] for n in range(1, 6)]
+    back = "net.mend" if where == "folder" else "net.lend"
+    assert named == [[], ["net.lend"], [], [], [back]]
+    audited = {state.number: state.names.charter.catalogue.keys for state in states_of(c.storage).states}
+    assert {number: list(keys) for number, keys in audited.items()} == {
+        n: list(c.as_of(n).charter.catalogue.keys) for n in range(1, 6)
+    }
+    if where == "folder":
+        assert Community.open(folder).charter.catalogue.keys == c.again().charter.catalogue.keys
 
 
 def test_of_many_who_change_at_once_each_is_made_or_overtaken() -> None:

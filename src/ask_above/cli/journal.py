@@ -61,6 +61,7 @@ def command(
     """
     from ask_above.show.plans import journal_table, show_journal
     from ask_above.workspace.journal import concerns
+    from ask_above.workspace.undoing import lines_changed
 
     number = int(about_whom) if about_whom is not None and about_whom.isdecimal() else None
     home = home_of(asked.community)
@@ -85,7 +86,8 @@ def command(
         snapshot = home.read()
         known = snapshot.register.members
         names = {entry.who: known[entry.who].called for entry in chosen if entry.who in known}
-        show_journal(screen, chosen, names, snapshot.charter, whole=number is not None)
+        replaced = None if number is None else [lines for entry in chosen for lines in lines_changed(home, entry)]
+        show_journal(screen, chosen, names, snapshot.charter, replaced)
 
     return asked.answer(lambda: journal_table(chosen), show, 0 if chosen or not entries else 1)
 

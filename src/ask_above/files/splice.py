@@ -5,13 +5,14 @@ from __future__ import annotations
 import json
 import re
 from bisect import bisect
+from collections.abc import Iterable, Mapping
 from itertools import pairwise
 from typing import Any, NamedTuple
 
 import yaml
 
 from ask_above.change.steps import Drop, Insert, MoveItem, Path, Put, Rename, Step, at, there
-from ask_above.errors import AskAboveError
+from ask_above.errors import AskAboveError, StoreError
 from ask_above.files.yaml_text import compose, plain
 
 _PLAIN = re.compile(r"[\w.*/][\w.*/ @+-]*", re.UNICODE)
@@ -38,6 +39,23 @@ def apply(text: str, splice: Splice) -> str:
     if text[splice.start : end] != splice.old:
         raise ValueError(splice)
     return text[: splice.start] + splice.new + text[end:]
+
+
+def as_before(texts: Mapping[str, str], pieces: Iterable[tuple[str, int, str, str]]) -> dict[str, str]:
+    """Return texts by file as they were before pieces of them were replaced.
+
+    A file that the charter came to name, or names no longer, is one piece; it is among the texts while it is named.
+    Raises :class:`StoreError` where a text is another than the pieces were taken from.
+    """
+    earlier = dict(texts)
+    for name, start, old, new in reversed([*pieces]):
+        try:
+            text = apply(earlier.pop(name, ""), Splice(start, new, old))
+        except ValueError:
+            raise StoreError(f"What {name} held earlier is not known: the journal does not fit it.") from None
+        if text:
+            earlier[name] = text
+    return earlier
 
 
 def edited(text: str, steps: list[Step], source: SourceText | None = None) -> tuple[str, list[Splice]]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import TYPE_CHECKING
 
 from ask_above.ask.impact.whole import Shift
@@ -17,9 +17,11 @@ from ask_above.show.impact import show_impact
 from ask_above.show.screen import Screen, at_most
 from ask_above.workspace.journal import given_rank, whose
 from ask_above.workspace.plans import Plan
+from ask_above.workspace.storage import were_edited
 
 if TYPE_CHECKING:
     from ask_above.store.entries import Entry
+    from ask_above.workspace.undoing import Lines
 
 
 _MOST_IN_TABLE = 20
@@ -38,8 +40,8 @@ def show_plan(screen: Screen, plan: Plan, *, force: bool = False) -> None:
     """Show what a change does, to whom, and why it may not be made."""
     screen.paragraph(f"{upper(plan.what)}.", style="head")
     screen.paragraph(f"  {_maker(plan)}", rest="  ", style="dim")
-    for name in plan.snapshot.by_hand:
-        screen.line(f"  {name} was edited by hand; the journal records that first.", "warn")
+    if plan.snapshot.edited_files:
+        screen.paragraph(f"  {were_edited(plan.snapshot)}; the journal records that first.", rest="  ", style="warn")
     _table(screen, plan)
     screen.line()
     # that everybody may use a new board as they use its section is no news
@@ -210,9 +212,16 @@ def _change(plan: Plan, row: RowChange) -> str:
 
 
 def show_journal(
-    screen: Screen, entries: Sequence[Entry], names: dict[str, str], charter: Charter, *, whole: bool
+    screen: Screen,
+    entries: Sequence[Entry],
+    names: dict[str, str],
+    charter: Charter,
+    replaced: Iterable[Lines] | None = None,
 ) -> None:
-    """Show entries of the journal, the latest first; times are in the charter's time zone, which is named."""
+    """Show entries of the journal, the latest first; times are in the charter's time zone, which is named.
+
+    Of one alone all is shown, with the lines that it ``replaced``.
+    """
     if not entries:
         screen.line("No entries.")
     else:
@@ -225,16 +234,15 @@ def show_journal(
         screen.paragraph(f"{entry.what}{' (forced)' if entry.forced else ''}", first="    ", rest="    ")
         if entry.why:
             screen.paragraph(f"because: {entry.why}", first="    ", rest="    ")
-        shown = entry.effect if whole else entry.effect[:3]
+        shown = entry.effect if replaced is not None else entry.effect[:3]
         for line in shown:
             screen.paragraph(line, first="    ", rest="      ", style="yes" if line.startswith("+") else "no")
         screen.more(len(entry.effect) - len(shown), "    ", f"; ask-above journal {entry.number}")
-        if whole:
-            for file, start, old, new in entry.splices:
-                screen.line(f"    {file}, from character {start}:", "dim")
-                for sign, text, style in (("-", old, "no"), ("+", new, "yes")):
-                    for line in text.splitlines():
-                        screen.line(f"      {sign} {line}", style)
+    for lines in replaced or ():
+        screen.line(f"    {lines.file}, line {lines.first}:", "dim")
+        for sign, texts, style in (("-", lines.old, "no"), ("+", lines.new, "yes")):
+            for text in texts:
+                screen.line(f"      {sign} {text}", style)
 
 
 def maker_of(entry: Entry, names: Mapping[str, str]) -> str:

@@ -17,9 +17,9 @@ from ask_above.charter.moments import Instant, instant
 from ask_above.decide.names import Names
 from ask_above.errors import LogFaultError, QuestionError
 from ask_above.files.logs import LogPiece, line_of, pieces, read_piece
-from ask_above.files.splice import Splice, apply
+from ask_above.files.splice import as_before
 from ask_above.store.entries import Entry
-from ask_above.workspace.storage import Storage, opened
+from ask_above.workspace.storage import Storage, as_last_left, opened
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -50,18 +50,17 @@ def _back(home: Storage, names: Names) -> Iterator[StateAt]:
     snapshot = home.read()
     last = snapshot.loaded.last if snapshot.loaded else 0
     entries = [each for each in home.entries() if each.number <= last]
-    texts = {**snapshot.texts, **(snapshot.loaded.files if snapshot.loaded else {})}
+    texts = dict(snapshot.loaded.files if snapshot.loaded else snapshot.texts)
     charter, register = names.charter, names.register
     if snapshot.is_edited:  # what was edited by hand since counts now, and was not there before
         yield StateAt(last, names.moment(), "edited by hand", names)
-        charter, register = home.at(snapshot, texts)
+        charter, register = as_last_left(home, snapshot)
         names = names.after(charter=charter, register=register)
     for entry in reversed(entries):
         yield StateAt(entry.number, took_effect(entry), entry.what, names)
         if entry.kind == "import" and entry.number == 1:
             return
-        for file, start, old, new in reversed(entry.splices):
-            texts[file] = apply(texts.get(file, ""), Splice(start, new, old))
+        texts = as_before(texts, entry.splices)
         rows = [row.back for row in reversed(entry.rows)]
         if entry.splices:
             charter = home.charter_of(texts)

@@ -28,7 +28,7 @@ from ask_above.people.rows import assignments_of, members_of
 from ask_above.store.entries import Entry, FileRecord, Loaded, digest
 from ask_above.workspace.location import TABLES, Location
 from ask_above.workspace.on_demand import register_of
-from ask_above.workspace.storage import Snapshot, now
+from ask_above.workspace.storage import Snapshot, now, were_edited
 from ask_above.workspace.undone import undone_by
 
 if TYPE_CHECKING:
@@ -450,24 +450,15 @@ def _other_id(row: FileRow, key: str, known: str) -> Fault:
     return Fault(MEMBERS, line, at, key, "other-id", "the id of a member never changes", known, source=source)
 
 
-def entries_by_hand(snapshot: Snapshot, what: Sequence[str], effect: Sequence[str]) -> list[Entry]:
-    """Return the journal's entries for files edited by hand; the first says in words what differs, and its effect."""
+def entry_by_hand(snapshot: Snapshot, what: Sequence[str], effect: Sequence[str]) -> Entry:
+    """Return the journal's entry for files edited by hand: what differs, in words and as pieces, and its effect.
+
+    It is one, whichever files were edited: between them there may be no state that could be read.
+    """
     from ask_above.files.merging import differing
 
-    what_differs = f": {'; '.join(what)}" if what else ""
-    entries: list[Entry] = []
-    reverts = snapshot.waiting
-    for name, (old, new) in snapshot.by_hand.items():
-        of_first = (what_differs, list(effect)) if not entries else ("", [])
-        pieces = list(differing(name, old, new))
-        entries.append(
-            Entry(0, now(), "", "hand", f"{name} was edited by hand{of_first[0]}", effect=of_first[1], splices=pieces)
-        )
-    if snapshot.rows:
-        tables = {row.table for row in snapshot.rows}
-        names = [name for table, (name, *_) in TABLES.items() if table in tables]
-        were = "was" if len(names) == 1 else "were"
-        of_first = (what_differs, list(effect)) if not entries else ("", [])
-        what_was = f"{' and '.join(names)} {were} edited by hand{of_first[0]}"
-        entries.append(Entry(0, now(), "", "hand", what_was, effect=of_first[1], rows=list(snapshot.rows)))
-    return [entry._replace(reverts=() if n else reverts) for n, entry in enumerate(entries)]
+    pieces = [piece for name, (old, new) in snapshot.by_hand.items() for piece in differing(name, old, new)]
+    said = f"{were_edited(snapshot)}: {'; '.join(what)}" if what else were_edited(snapshot)
+    return Entry(
+        0, now(), "", "hand", said, effect=effect, splices=pieces, rows=list(snapshot.rows), reverts=snapshot.waiting
+    )

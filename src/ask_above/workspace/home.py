@@ -38,7 +38,6 @@ from ask_above.files.writing import (
     read_bytes,
     set_aside,
 )
-from ask_above.people.reading import FileRows
 from ask_above.people.register import Register
 from ask_above.store.entries import Claims, Entry, Loaded
 from ask_above.workspace.location import MOST_IN_FILES, TABLES, FolderMark, Location, read_mark
@@ -52,6 +51,7 @@ from ask_above.workspace.storage import (
     now,
     numbered,
     taking_over,
+    with_named,
 )
 
 if TYPE_CHECKING:
@@ -315,15 +315,6 @@ class Home:
             files.charter, files.register, _texts(contents, (self.name, *files.charter.add_ons)), contents, None
         )
 
-    def at(
-        self, snapshot: Snapshot, texts: Mapping[str, str], rows: tuple[FileRows, FileRows] | None = None
-    ) -> tuple[Charter, Register]:
-        """Read the community with other texts of its files; raises where they cannot be meant."""
-        if rows is None and snapshot.loaded is not None:
-            rows = self.location.rows_of(snapshot.loaded)
-        files = read_files(self.location.fetch(texts), self.name, rows)
-        return files.charter, files.register
-
     def charter_of(self, texts: Mapping[str, str]) -> Charter:
         """Read the charter alone, with other texts of its files."""
         return self.location.charter_of(texts)
@@ -463,18 +454,20 @@ class Home:
         if before.loaded is None:
             first = store.write(connection, taking_over(before.register), before.texts)
             made += first.rows
-        hands = [store.write(connection, hand._replace(at=now()), before.texts) for hand in planned.by_hand]
-        made += (row for hand in hands for row in hand.rows)
+        changed = planned.by_hand
+        if changed is not None:
+            changed = store.write(connection, changed._replace(at=now()), before.texts)
+            made += changed.rows
         charter, register = planned.charter, planned.register
         kept = {
             name: texts[name] if name in texts else _text(self.folder / name) for name in (self.name, *charter.add_ons)
         }
-        same = before.loaded is not None and before.loaded.files == kept and not planned.by_hand
-        if entry is None:
-            changed = hands[-1]
-        else:
-            entry = entry._replace(at=now(), rows=numbered(entry.rows, made))
+        if entry is not None:
+            same = before.loaded is not None and before.loaded.files == kept and changed is None
+            entry = with_named(entry._replace(at=now(), rows=numbered(entry.rows, made)), before.texts, kept)
             changed = store.write(connection, entry, kept, planned.letters, same_files=same)
+        if changed is None:  # edits by hand were to be recorded, and there are none
+            raise meanwhile()
         # after the entry is written, so that the entry itself is gone over as well
         if changed.kind == "forget":
             changed, register = self._forgotten(connection, changed, before, charter)

@@ -143,13 +143,11 @@ class Location:
 
     def _texts_at(self, state: int, loaded: Loaded, connection: Transaction) -> dict[str, str]:
         """Return what the charter's files held at a state, by taking back what the journal did since."""
-        from ask_above.files.splice import Splice, apply
+        from ask_above.files.splice import as_before
 
         texts = dict(loaded.files)
         for entry in reversed(self.store.entries(since=state, connection=connection, rows=False)):
-            for name, start, old, new in reversed(entry.splices):
-                if name in texts:
-                    texts[name] = apply(texts[name], Splice(start, new, old))
+            texts = as_before(texts, entry.splices)
         return texts
 
     def folder_key(self, mark: FolderMark | None) -> str:

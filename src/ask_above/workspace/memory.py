@@ -17,7 +17,17 @@ from ask_above.people.reading import FileRows
 from ask_above.people.register import Register
 from ask_above.store.entries import Claims, Entry, Loaded
 from ask_above.store.strangers import Person, row_without, stranger_after, without
-from ask_above.workspace.storage import Planned, Remembered, Snapshot, WentOn, meanwhile, now, numbered, taking_over
+from ask_above.workspace.storage import (
+    Planned,
+    Remembered,
+    Snapshot,
+    WentOn,
+    meanwhile,
+    now,
+    numbered,
+    taking_over,
+    with_named,
+)
 
 
 class MemoryStorage:
@@ -63,10 +73,6 @@ class MemoryStorage:
     def files(self) -> dict[str, str]:
         """Return the charter's files as they are now."""
         return {**self._snapshot.texts}
-
-    def at(self, snapshot: Snapshot, texts: Mapping[str, str]) -> tuple[Charter, Register]:
-        """Read the community with other texts of its files."""
-        return self.charter_of(texts), snapshot.register
 
     def charter_of(self, texts: Mapping[str, str]) -> Charter:
         """Read the charter alone, with other texts of its files."""
@@ -122,20 +128,21 @@ class MemoryStorage:
                 first = _written(journal, taking_over(register))
                 register = changed(Register(source=register.source), first.rows, charter.zone)
                 entry = entry._replace(rows=numbered(entry.rows, first.rows))
-            made = _written(journal, entry._replace(at=now()))
+            files = {
+                name: texts[name] if name in texts else self._beside[name] for name in (self.name, *charter.add_ons)
+            }
+            made = _written(journal, with_named(entry._replace(at=now()), before.texts, files))
             register = changed(register, made.rows, charter.zone)
             kept, sentences = self.letters | dict(planned.letters), list[str]()
             if made.kind == "forget":  # after the entry is written, so that the entry itself is gone over as well
                 person = self._person(made, before)
                 register, journal, kept = self._without(person, register, journal, kept, charter)
                 sentences = [person.said]
-            files = {
-                name: texts[name] if name in texts else self._beside[name] for name in (self.name, *charter.add_ons)
-            }
             number, key = made.number, before.loaded.id if before.loaded else uuid4().hex
             left = Loaded(None, None, len(register.members), key, number, number, files, (), waits=False)
             # all of it is ready: from here on nothing can go wrong
             self._journal, self.letters, self.told = journal, kept, sentences
+            self._beside |= {name: text for name, text in before.texts.items() if name not in files}
             self._snapshot = Snapshot(charter, register, files, {}, left)
             return made
 

@@ -39,7 +39,7 @@ from ask_above.files.splice import SourceText, edited
 from ask_above.people.recognising import CALLED, Double, Identities, Recogniser
 from ask_above.people.register import Assignment, Member, Register, Status, edges_of
 from ask_above.printing import Printed
-from ask_above.workspace.by_hand import entries_by_hand
+from ask_above.workspace.by_hand import entry_by_hand
 from ask_above.workspace.journal import heirs_of
 from ask_above.workspace.lasting import LastingHome
 from ask_above.workspace.storage import (
@@ -48,6 +48,7 @@ from ask_above.workspace.storage import (
     Snapshot,
     Storage,
     WentOn,
+    as_last_left,
     keep_ready,
     now,
     opened,
@@ -426,7 +427,7 @@ class Plan(Printed):
     def planned(self, entry: Entry | None, letters: Sequence[tuple[str, str]] = ()) -> Planned:
         """Return what a storage is to make of it, with the entry for the journal."""
         charter, register = self.after.charter, self.after.register
-        return Planned(entry, self.snapshot, charter, register, self.texts, letters, self.by_hand_entries())
+        return Planned(entry, self.snapshot, charter, register, self.texts, letters, self.by_hand_entry())
 
     def _go_on(self, made: Entry, planned: Planned, went_on: WentOn) -> None:
         """Let the home go on from what this has left: the next plan is made on that."""
@@ -438,17 +439,17 @@ class Plan(Printed):
         if left is not None:
             keep_ready(self.home, left, names)
 
-    def by_hand_entries(self) -> list[Entry]:
-        """Return the journal's entries for edits by hand since the last change: what differs, and its effect."""
+    def by_hand_entry(self) -> Entry | None:
+        """Return the journal's entry for edits by hand since the last change: what differs, and its effect."""
         snapshot = self.snapshot
         if snapshot.loaded is None or not snapshot.is_edited:
-            return []
+            return None
         edited = by_hand(self.home, snapshot, self.before, self.at)
         if edited is None:
-            return entries_by_hand(snapshot, (), ())
+            return entry_by_hand(snapshot, (), ())
         left = len(edited.what) - _MOST_SAID
         what = [*edited.what[:_MOST_SAID], *([f"and {left:,} more"] if left > 0 else [])]
-        return entries_by_hand(snapshot, what, list(in_lines(edited.effect))[:_MOST_TOLD])
+        return entry_by_hand(snapshot, what, list(in_lines(edited.effect))[:_MOST_TOLD])
 
 
 class ByHand(NamedTuple):
@@ -464,13 +465,13 @@ def by_hand(home: Storage, snapshot: Snapshot, now: Names, at: Instant) -> ByHan
     if snapshot.loaded is None or not snapshot.is_edited:
         return None
     try:
-        charter, register = home.at(snapshot, {**snapshot.texts, **snapshot.loaded.files})
+        charter, register = as_last_left(home, snapshot)
     except FaultyFilesError:
         return None
     before = now.after(charter=charter, register=register)
     difference = Difference(_state(before), _state(now), at)
     what = [sentence[:1].lower() + sentence[1:] for sentence in sentences(difference)]
-    files = [*snapshot.by_hand, *sorted({f"{row.table}.csv" for row in snapshot.rows})]
+    files = snapshot.edited_files
     return ByHand(files, what, effect_of(difference, difference.in_new_keys(before.decider), now.decider))
 
 

@@ -12,8 +12,9 @@ from pathlib import Path
 from typing import Any, NamedTuple, Protocol
 
 from ask_above.change.draft import RowChange, given, member_row
+from ask_above.change.registering import changed
 from ask_above.charter.charter import Charter
-from ask_above.charter.names import how_many
+from ask_above.charter.names import how_many, listed
 from ask_above.charter.where import NOTHING
 from ask_above.decide.decider import Decider
 from ask_above.decide.names import Names
@@ -55,11 +56,20 @@ class Snapshot(NamedTuple):
 
     @property
     def by_hand(self) -> dict[str, tuple[str, str]]:
-        """The charter's files that were edited by hand since the last change, with their texts before and after."""
+        """The charter's files that were edited by hand since the last change, with their texts before and after.
+
+        A file that it names only before or only after has no text on the other side.
+        """
         known = self.loaded.files if self.loaded else {}
-        return {
-            name: (known.get(name, ""), text) for name, text in self.texts.items() if known and known.get(name) != text
-        }
+        named = dict.fromkeys((*self.texts, *known)) if known else ()
+        sides = {name: (known.get(name, ""), self.texts.get(name, "")) for name in named}
+        return {name: texts for name, texts in sides.items() if texts[0] != texts[1]}
+
+    @property
+    def edited_files(self) -> list[str]:
+        """The files that were edited by hand since the last change, by name."""
+        tables = sorted({row.table for row in self.rows}, reverse=True)
+        return [*(name for name, (_, new) in self.by_hand.items() if new), *(f"{table}.csv" for table in tables)]
 
     @property
     def is_edited(self) -> bool:
@@ -90,8 +100,8 @@ class Remembered(NamedTuple):
 class Planned(NamedTuple):
     """A change as it was planned on ``before``: its entry, and charter, register and the charter's texts after it.
 
-    ``letters`` are decided with it, as pairs of a file's name and its text. ``by_hand`` are the entries for what was
-    edited by hand since the last change: they come first, and are all there is without an ``entry``.
+    ``letters`` are decided with it, as pairs of a file's name and its text. ``by_hand`` is the entry for what was
+    edited by hand since the last change: it comes first, and is all there is without an ``entry``.
     """
 
     entry: Entry | None
@@ -100,7 +110,7 @@ class Planned(NamedTuple):
     register: Register
     texts: Mapping[str, str]
     letters: Sequence[tuple[str, str]] = ()
-    by_hand: Sequence[Entry] = ()
+    by_hand: Entry | None = None
 
 
 WentOn = Callable[[Entry, Planned], Snapshot | None]
@@ -135,9 +145,6 @@ class Storage(Protocol):
 
         Raises :class:`ChangedMeanwhileError` where the community is no longer as it was planned on.
         """
-
-    def at(self, snapshot: Snapshot, texts: Mapping[str, str]) -> tuple[Charter, Register]:
-        """Read the community with other texts of its files; raises where they cannot be meant."""
 
     def charter_of(self, texts: Mapping[str, str]) -> Charter:
         """Read the charter alone, with other texts of its files; raises where they cannot be meant."""
@@ -178,6 +185,18 @@ def keep_ready(home: Storage, snapshot: Snapshot, names: Names) -> None:
     home.kept["ready"] = (snapshot, names)
 
 
+def were_edited(snapshot: Snapshot) -> str:
+    """Say which files were edited by hand since the last change."""
+    files = snapshot.edited_files
+    return f"{listed(files)} {'was' if len(files) == 1 else 'were'} edited by hand"
+
+
+def as_last_left(home: Storage, snapshot: Snapshot) -> tuple[Charter, Register]:
+    """Return charter and register as the last change left them; raises where that charter cannot be meant."""
+    charter = home.charter_of(snapshot.loaded.files if snapshot.loaded else snapshot.texts)
+    return charter, changed(snapshot.register, [row.back for row in reversed(snapshot.rows)], charter.zone)
+
+
 def meanwhile() -> ChangedMeanwhileError:
     """Return what is raised where a plan no longer holds."""
     return ChangedMeanwhileError("Somebody else changed the community meanwhile; nothing was done. Look again.")
@@ -189,6 +208,13 @@ def taking_over(register: Register) -> Entry:
     rows += map(given, register.assignments)
     many = how_many(len(register.members), "member")
     return Entry(0, now(), "", "import", f"take over {many} from CSV files", rows=rows)
+
+
+def with_named(entry: Entry, before: Mapping[str, str], after: Mapping[str, str]) -> Entry:
+    """Return an entry that also says what the files held that the charter came to name, or names no longer."""
+    pieces = [(name, 0, text, "") for name, text in before.items() if name not in after]
+    pieces += [(name, 0, "", text) for name, text in after.items() if name not in before]
+    return entry._replace(splices=[*entry.splices, *pieces]) if pieces else entry
 
 
 def numbered(rows: Iterable[RowChange], made: Sequence[RowChange]) -> list[RowChange]:

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from typing import TYPE_CHECKING, Any
+from collections.abc import Iterator, Mapping, Sequence
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from ask_above.change.draft import Done, EditError, RowChange, assignment_row, member_row
 from ask_above.change.facts import OVER, Fact, facts
@@ -11,12 +11,12 @@ from ask_above.change.references import path_of
 from ask_above.change.registering import changed
 from ask_above.change.steps import Drop
 from ask_above.charter.charter import Charter
-from ask_above.files.merging import differing, merged
-from ask_above.files.splice import Splice, apply, edited
+from ask_above.files.merging import differing, hunks, merged
+from ask_above.files.splice import Splice, apply, as_before, edited
 from ask_above.files.yaml_text import compose, plain, read_yaml
 from ask_above.people.register import Register
 from ask_above.workspace.plans import Plan, check_register, named, read_charter
-from ask_above.workspace.storage import Snapshot, Storage, opened
+from ask_above.workspace.storage import Snapshot, Storage, as_last_left, opened
 
 if TYPE_CHECKING:
     from ask_above.store.entries import Entry
@@ -37,11 +37,14 @@ def undo(home: Storage, number: int | None = None, *, by: str | None = None, why
     names = opened(home, snapshot)
     plan = Plan(home, snapshot, (), by=named(names, by), why=why, at=names.moment())
     plan.kind, plan.undoes, plan.undone = "undo", entry.number, entry
-    texts = dict(snapshot.texts)
+    texts, after = dict(snapshot.texts), _earlier(snapshot, later)
+    earlier = as_before(after, entry.splices)
     for name in dict.fromkeys(splice[0] for splice in entry.splices):
+        if not (name in after and name in earlier):
+            continue  # the charter came to name it, or names it no longer: what it holds is its own
         if name not in snapshot.texts:
             raise EditError(f"Change {entry.number} cannot be undone: the charter no longer names {name}.")
-        texts[name] = _text_without(entry, later, snapshot, name)
+        texts[name] = _text_without(entry, later, (earlier[name], after[name], snapshot.texts[name]), name)
         plan.splices += list(differing(name, snapshot.texts[name], texts[name]))
     plan.texts = texts
     plan.rows = _rows_back(entry, later, snapshot.register)
@@ -82,13 +85,35 @@ def as_of(home: Storage, number: int) -> tuple[Charter, Register]:
     later = [
         each for each in entries if (each.number > number and each.kind != "import") or each.number > max(number, 1)
     ]
-    texts = {name: _earlier(snapshot, later, name) for name in snapshot.texts}
-    charter = home.charter_of(texts)
-    register = snapshot.register
+    charter = home.charter_of(_earlier(snapshot, later))
+    _, register = as_last_left(home, snapshot)
     for entry in reversed(later):
         back = [row.back for row in reversed(entry.rows)]
         register = changed(register, back, charter.zone)
     return charter, register
+
+
+class Lines(NamedTuple):
+    """Lines of a file that a change replaced, ``old`` by ``new``; ``first`` is the number of the first after it."""
+
+    file: str
+    first: int
+    old: Sequence[str]
+    new: Sequence[str]
+
+
+def lines_changed(home: Storage, entry: Entry) -> Iterator[Lines]:
+    """Yield the lines of the charter's files that a change replaced, in their order."""
+    snapshot = home.read()
+    after = _earlier(snapshot, [each for each in _entries(home, snapshot) if each.number > entry.number])
+    earlier = as_before(after, entry.splices)
+    # a file that the charter came to name, or names no longer, is as it was
+    for name in (name for name in earlier if name in after):
+        old, shift = earlier[name].splitlines(), 0
+        for hunk in hunks(earlier[name], after[name]):
+            new = [line.rstrip("\r\n") for line in hunk.lines]
+            yield Lines(name, hunk.start + shift + 1, old[hunk.start : hunk.end], new)
+            shift += len(new) - (hunk.end - hunk.start)
 
 
 def _entries(home: Storage, snapshot: Snapshot) -> list[Entry]:
@@ -119,34 +144,26 @@ def _wanted(entries: Sequence[Entry], number: int | None) -> Entry:
 # -- texts
 
 
-def _back(text: str, splices: Sequence[tuple[str, int, str, str]], name: str) -> str:
-    for file, start, old, new in reversed(splices):
-        if file == name:
-            text = apply(text, Splice(start, new, old))
-    return text
-
-
-def _earlier(snapshot: Snapshot, later: Sequence[Entry], name: str) -> str:
-    """Return a file's text as it was before some entries, the last of which is the last there is."""
-    text = snapshot.loaded.files.get(name, snapshot.texts[name]) if snapshot.loaded else snapshot.texts[name]
+def _earlier(snapshot: Snapshot, later: Sequence[Entry]) -> dict[str, str]:
+    """Return the charter's files as they were before some entries, the last of which is the last there is."""
+    texts = dict(snapshot.loaded.files if snapshot.loaded else snapshot.texts)
     for entry in reversed(later):
-        text = _back(text, entry.splices, name)
-    return text
+        texts = as_before(texts, entry.splices)
+    return texts
 
 
-def _text_without(entry: Entry, later: Sequence[Entry], snapshot: Snapshot, name: str) -> str:
-    """Return a file's text as it is, less what one entry did to it."""
-    after = _earlier(snapshot, later, name)
-    before = _back(after, entry.splices, name)
-    result = taken_back(before, after, snapshot.texts[name])
+def _text_without(entry: Entry, later: Sequence[Entry], texts: tuple[str, str, str], name: str) -> str:
+    """Return a file's text as it is, less what one entry did to it: ``texts`` are before and after that, and now."""
+    old, new, now = texts
+    result = taken_back(old, new, now)
     if result is not None:
         return result
-    text = after
+    text = new
     for other in later:
-        for file, start, old, new in other.splices:
+        for file, start, taken, put in other.splices:
             if file == name:
-                text = apply(text, Splice(start, old, new))
-        if taken_back(before, after, text) is None:
+                text = apply(text, Splice(start, taken, put))
+        if text and taken_back(old, new, text) is None:
             raise EditError(_cannot(entry, other))
     raise EditError(f"Change {entry.number} cannot be undone: {name} was edited by hand in the same lines since.")
 

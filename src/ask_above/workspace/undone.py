@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING, Any
 
 from ask_above.change.draft import RowChange
 from ask_above.change.facts import Fact, facts, undoes, undoes_rows
-from ask_above.files.splice import Splice, apply
+from ask_above.errors import StoreError
+from ask_above.files.splice import as_before
 from ask_above.files.writing import ASSIGNMENTS, MEMBERS
 from ask_above.files.yaml_text import read_yaml
 
@@ -39,8 +40,9 @@ def undone_by(snapshot: Snapshot, store: Store, connection: Transaction) -> tupl
     if not edited:
         return sentences, ()
     waiting: list[int] = []
-    for name, (_, text) in snapshot.by_hand.items():
-        undone = _in_charter(name, loaded.files.get(name, ""), text, entries)
+    for name, (old, new) in snapshot.by_hand.items():
+        # a file that comes or goes is named by the charter, whose own words say what that undoes
+        undone = _in_charter(name, old, new, entries) if old and new else []
         sentences += [_sentence(name, undone)] if undone else []
         waiting += [entry.number for entry in undone]
     for name, rows in _by_file(snapshot.rows).items():
@@ -68,8 +70,10 @@ def _in_charter(name: str, now: str, then: str, entries: Sequence[Entry]) -> lis
     undone, text = [], now
     for entry in reversed(entries):
         after, pieces = text, [piece for piece in entry.splices if piece[0] == name]
-        for _, start, old, new in reversed(pieces):
-            text = apply(text, Splice(start, new, old))
+        try:
+            text = as_before({name: text}, pieces).get(name, "")
+        except StoreError:  # what a file held before it was out of the charter for a while
+            break
         if not pieces or not _may_be(entry):
             continue
         if any(word in old or word in new for word in words for _, _, old, new in pieces) and undoes(
