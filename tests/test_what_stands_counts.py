@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import shutil
 from pathlib import Path
 from random import Random
@@ -9,7 +10,17 @@ from random import Random
 import pytest
 
 from ask_above import AskAboveError, Community
-from ask_above.change import MemberSet
+from ask_above.change import (
+    CharterAdd,
+    CharterRemove,
+    Edit,
+    EditError,
+    HandOver,
+    MemberAdd,
+    MemberForget,
+    MemberSet,
+    Say,
+)
 from conftest import DEMO
 from databases import fresh_database
 from hand_edits import play, play_two, rows, says
@@ -80,3 +91,49 @@ def test_of_two_folders_on_one_database_the_newest_state_answers_in_both(
     url = f"sqlite:///{tmp_path}/shared.db" if seed % 2 else fresh_database(postgresql, f"two{seed}")
     found = play_two(tmp_path, url, seed)
     assert found["command"] + found["counts"]
+
+
+@pytest.mark.parametrize("seed", seeds(8))
+def test_whoever_is_forgotten_is_in_no_state_gone_by_and_each_is_read_as_it_was(tmp_path: Path, seed: int) -> None:
+    play(tmp_path, 400 + seed, 12)
+    c = Community.open(tmp_path)
+
+    def make(edit: Edit) -> None:
+        Community.open(tmp_path).plan(edit, why="for vivi").apply(force=True)
+
+    make(MemberAdd("vivi", {"name": "Vivi Pole", "email": "vivi@old.example"}))
+    place = list(c.charter.places)[-1]
+    for edit in (
+        Say(place, "vivi", "deny", [c.charter.catalogue.keys[0]], True),
+        CharterAdd("expectations", f"@vivi may {c.charter.catalogue.keys[0]}"),
+        HandOver("vivi"),
+        MemberSet("vivi", {"name": "Vivi Reed", "note": "vivi@old.example no more"}),
+    ):
+        make(edit)
+    charter = tmp_path / "charter.yaml"
+    charter.write_text(f"# vivi, who was Vivi Pole\n{charter.read_text('utf-8')}", "utf-8")
+    make(MemberAdd("other"))
+    make(HandOver("other"))
+    for refused, mend in (
+        ("in the exceptions", Say(place, "vivi", "clear", [c.charter.catalogue.keys[0]], True)),
+        ("in an expectation", CharterRemove("expectations", f"@vivi may {c.charter.catalogue.keys[0]}")),
+        ("still names Vivi Pole on line 1", MemberSet("vivi", {"note": "waits"})),
+    ):
+        with pytest.raises(EditError, match=refused):
+            Community.open(tmp_path).plan(MemberForget("vivi"))
+        make(mend)
+    charter.write_text(charter.read_text("utf-8").partition("\n")[2], "utf-8")
+    before = Community.open(tmp_path)
+    states = {entry.number: says(before.as_of(entry.number)) for entry in before.journal()}
+    before.plan(MemberForget("vivi"), why="asked").apply(force=True)
+    left = Community.open(tmp_path)
+    words = [word.encode() for word in ("vivi", "Vivi", "Pole", "Reed", "old.example")]
+    assert not [file for file in tmp_path.rglob("*") if file.is_file() and any(w in file.read_bytes() for w in words)]
+    for number, state in states.items():
+        assert words_in(says(left.as_of(number))) == words_in(state, vivi="stranger-1"), number
+    assert {entry.number for entry in left.journal()} > states.keys()
+
+
+def words_in(state: object, *, vivi: str = "vivi") -> list[str]:
+    """All words of what a charter says: sets in it have no order."""
+    return sorted(re.findall(r"[\w.+-]+", repr(state).replace("vivi", vivi)))

@@ -9,7 +9,6 @@ from typing import NamedTuple
 from ask_above.change.draft import Done, Draft, EditError, changed_member
 from ask_above.charter.charter import Charter
 from ask_above.charter.names import listed
-from ask_above.people.register import Member
 
 STRANGER = "stranger-"
 """What the keys of those begin with who were forgotten."""
@@ -37,17 +36,22 @@ class MemberForget(NamedTuple):
         return Done("forget a member for good", (), (changed_member(member, gone),))
 
 
-def check_forgotten(texts: Mapping[str, str], charter: Charter, member: Member) -> None:
-    """Raise where the charter's files name somebody who is to be forgotten: by key, or by name or address as a word."""
-    named = list(named_in(charter, member.key))
+def check_forgotten(texts: Mapping[str, str], charter: Charter, key: str, names: Iterable[str]) -> None:
+    """Raise where the charter's files name somebody who is to be forgotten.
+
+    By key, in comments too, or by one of the names and addresses that they have had, as a word.
+    """
+    named = list(named_in(charter, key))
     if named:
-        raise EditError(f"The charter names {member.key} in {listed(named)}. Remove that first, by command or by hand.")
-    words = words_of((member.name, member.email))
+        raise EditError(f"The charter names {key} in {listed(named)}. Remove that first, by command or by hand.")
+    words = words_of(names)
+    in_comment = re.compile(rf"(?:^|\s)#.*(?<![\w.-])(?P<key>{re.escape(key)})(?![\w-])")
     for name, text in texts.items():
         for n, line in enumerate(text.splitlines(), 1):
-            found = words.search(line)
+            found = words.search(line) or in_comment.search(line)
             if found:
-                raise EditError(f"{name} still names {found.group()} on line {n}. Remove that first, by hand.")
+                said = found.groupdict().get("key", found[0])
+                raise EditError(f"{name} still names {said} on line {n}. Remove that first, by hand.")
 
 
 def words_of(names: Iterable[str]) -> re.Pattern[str]:

@@ -4,57 +4,60 @@ from __future__ import annotations
 
 import hashlib
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Container, Iterable, Mapping
 from typing import NamedTuple
 
 from ask_above.change.draft import RowChange
 from ask_above.change.forgetting import GONE, STRANGER, words_of
-from ask_above.charter.charter import Charter
 from ask_above.store.entries import Entry
-
-_FILLER = "·"
 
 
 class Person(NamedTuple):
-    """Somebody who is to be forgotten, and the key that stands for them from now on."""
+    """Somebody who is to be forgotten, and the key that stands for them from now on.
 
-    key: str
-    name: str
-    email: str
+    ``keys`` are theirs, that of now first, and ``words`` the names and addresses they have had.
+    """
+
+    keys: tuple[str, ...]
+    words: tuple[str, ...]
     stranger: str
+
+    @classmethod
+    def of(cls, cells: Mapping[str, str], entries: Iterable[Entry], there: Container[str], stranger: str) -> Person:
+        """Return whom a row of the register is, and all that the journal knows them by; ``there`` are keys in use."""
+        known, words = {cells["key"]: None}, {cells["name"]: None, cells["email"]: None}
+        rows = (row for entry in entries for row in entry.rows if row.table == "members")
+        for side in (side for row in rows for side in (row.before, row.after) if side is not None):
+            same = bool(cells.get("id")) and side.get("id") == cells["id"]
+            if same and side["key"] not in there:
+                known[side["key"]] = None
+            if same or side["key"] in known:
+                words |= dict.fromkeys((side.get("name", ""), side.get("email", "")))
+        # of two names one may be a part of the other
+        return cls(tuple(known), tuple(sorted(filter(None, words), key=len, reverse=True)), stranger)
 
     @property
     def said(self) -> str:
         """The sentence that tells who stands for them."""
         return f"They are {self.stranger} from now on."
 
-    def key_is_theirs(self, charter: Charter) -> bool:
-        """Whether nothing else in a charter has their key."""
-        others = (charter.ranks, charter.groups, charter.places, charter.catalogue.bundles)
-        return not any(self.key in keys for keys in others)
+    @property
+    def key_words(self) -> re.Pattern[str]:
+        """What finds their keys where they stand as words, and not as the first part of a capability."""
+        return re.compile(rf"(?<![\w.-])(?:{'|'.join(map(re.escape, self.keys))})(?![\w-]|\.\w)")
+
+    def without_names(self, text: str) -> str:
+        """Return a text in which the stranger stands for their names and addresses."""
+        return words_of(self.words).sub(self.stranger, text)
 
     def without(self, text: str) -> str:
         """Return a text that names the stranger instead."""
-        text = self._words.sub(self.stranger, text)
-        return re.sub(rf"(?<![\w-])@?{re.escape(self.key)}(?![\w-])", self.stranger, text)
-
-    def filled(self, text: str) -> str:
-        """Return a text of the same length that does not name them; its other signs stay where they are."""
-        return self._words.sub(lambda found: _FILLER * len(found.group()), text)
-
-    def filled_key(self, text: str) -> str:
-        """Return a charter's text of the same length without their key, where it stands for a member."""
-        key = re.escape(self.key)
-        return re.sub(rf"@{key}(?![\w-])|(?<![\w-]){key}(?=:)", lambda found: _FILLER * len(found.group()), text)
+        return self.key_words.sub(self.stranger, self.without_names(text))
 
     def is_meant_by(self, name: str, letter: bytes) -> bool:
-        """Whether a letter of the outbox is to them, or names their address."""
+        """Whether a letter of the outbox is to them, or names an address of theirs."""
         to = name.removesuffix(".eml").partition("-")[2]
-        return to == self.key or bool(self.email and self.email.encode() in letter)
-
-    @property
-    def _words(self) -> re.Pattern[str]:
-        return words_of((self.name, self.email))
+        return to in self.keys or any("@" in word and word.encode() in letter for word in self.words)
 
 
 def digests_of(salt: str, cells: Mapping[str, str]) -> set[str]:
@@ -64,21 +67,15 @@ def digests_of(salt: str, cells: Mapping[str, str]) -> set[str]:
     return {hashlib.blake2b(f"{salt}\n{text}".encode(), digest_size=24).hexdigest() for text in said}
 
 
-def without(entry: Entry, person: Person, *, key_is_theirs: bool) -> Entry:
-    """Return an entry that does not name them; ``key_is_theirs``: nothing else in the charter has that key."""
-    mine = entry.who == person.key
-
-    def in_charter(text: str) -> str:
-        filled = person.filled(text)
-        return person.filled_key(filled) if key_is_theirs else filled
-
+def without(entry: Entry, person: Person) -> Entry:
+    """Return an entry that does not name them, less the pieces of files that it holds."""
+    mine = entry.who in person.keys
     return entry._replace(
         who=person.stranger if mine else entry.who,
         name=person.stranger if mine else person.without(entry.name),
         what=person.without(entry.what),
         why=person.without(entry.why),
         effect=[person.without(line) for line in entry.effect],
-        splices=[(file, start, in_charter(old), in_charter(new)) for file, start, old, new in entry.splices],
         rows=[row_without(row, person) for row in entry.rows],
     )
 
@@ -87,7 +84,7 @@ def row_without(row: RowChange, person: Person) -> RowChange:
     """Return a row of the register, as it was and as it is, in which nobody is named who was forgotten."""
     if row.table != "members":
         return row._replace(before=_assignment(person, row.before), after=_assignment(person, row.after))
-    mine = row.key == person.key
+    mine = row.key in person.keys
     before, after = (_member(person, cells, mine=mine) for cells in (row.before, row.after))
     return RowChange(row.table, person.stranger if mine else row.key, before, after)
 
@@ -109,5 +106,5 @@ def _member(person: Person, cells: Mapping[str, str] | None, *, mine: bool) -> d
 def _assignment(person: Person, cells: Mapping[str, str] | None) -> dict[str, str] | None:
     if cells is None:
         return None
-    named = {name: person.stranger for name in ("member", "by") if cells.get(name) == person.key}
+    named = {name: person.stranger for name in ("member", "by") if cells.get(name) in person.keys}
     return {**cells, **named, "why": person.without(cells.get("why", ""))}

@@ -483,20 +483,24 @@ class Home:
         """Let a stranger stand for a member in the database; returns the entry and the register with the stranger."""
         from ask_above.store.forgetting import forget, stranger_of
         from ask_above.store.strangers import Person, digests_of
+        from ask_above.workspace.forgetting import journal_without
         from ask_above.workspace.on_demand import read_register_on
 
         store, key = self.store, entry.rows[0].key
         gone = before.register.members[key]
-        person = Person(key, gone.name, gone.email, stranger_of(connection))
+        entries = store.entries(connection=connection)
+        person = Person.of(member_row(gone), entries, before.register.members, stranger_of(connection))
         gone_by = digests_of(store.id_on(connection), member_row(gone))
         store.set_state(connection, "forgotten", sorted({*(store.state_on(connection, "forgotten") or ()), *gone_by}))
-        forget(connection, person, key_is_theirs=person.key_is_theirs(before.charter))
+        forget(connection, person, journal_without(entries, before.texts, person))
         self.told.append(person.said)
         self._forgets = person
         return entry, read_register_on(connection, after, store.name)
 
     def _erase(self, person: Person) -> None:
         """Take letters to somebody who was forgotten out of the outbox, and say where else copies may be."""
+        from ask_above.files.signins import SIGNINS
+
         if self._reading is not None:  # nobody may be reading while the file is written anew
             self._reading.close()
             self._reading = None
@@ -509,6 +513,9 @@ class Home:
         if copies:
             names = ", ".join(sorted(copy.name for copy in copies))
             self.told.append(f"Copies of earlier states may name them still: {names}. Delete them, and your backups.")
+        sign_ins = read_bytes(self.folder / SIGNINS) or b""
+        if person.key_words.search(sign_ins.decode("utf-8", "replace")):
+            self.told.append(f"{SIGNINS} names them still: it is the site's, and nothing here writes it.")
 
     def _prepare(self, connection: Transaction, number: int, planned: Planned, files: FileBatch) -> None:
         """Prepare what the files hold after a change, and note it under the change's number."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from threading import RLock
 from typing import Any
@@ -16,7 +16,8 @@ from ask_above.files.writing import ASSIGNMENTS, CHARTER, MEMBERS
 from ask_above.people.reading import FileRows
 from ask_above.people.register import Register
 from ask_above.store.entries import Claims, Entry, Loaded
-from ask_above.store.strangers import Person, row_without, stranger_after, without
+from ask_above.store.strangers import Person, row_without, stranger_after
+from ask_above.workspace.forgetting import journal_without
 from ask_above.workspace.storage import (
     Planned,
     Remembered,
@@ -135,8 +136,9 @@ class MemoryStorage:
             register = changed(register, made.rows, charter.zone)
             kept, sentences = self.letters | dict(planned.letters), list[str]()
             if made.kind == "forget":  # after the entry is written, so that the entry itself is gone over as well
-                person = self._person(made, before)
-                register, journal, kept = self._without(person, register, journal, kept, charter)
+                person = self._person(made, before, journal)
+                register, kept = self._without(person, register, kept, charter)
+                journal = journal_without(journal, before.texts, person)
                 sentences = [person.said]
             number, key = made.number, before.loaded.id if before.loaded else uuid4().hex
             left = Loaded(None, None, len(register.members), key, number, number, files, (), waits=False)
@@ -154,22 +156,21 @@ class MemoryStorage:
         return self._snapshot
 
     @staticmethod
-    def _person(made: Entry, before: Snapshot) -> Person:
+    def _person(made: Entry, before: Snapshot, journal: Sequence[Entry]) -> Person:
         """Return who is forgotten by an entry, and who stands for them from now on."""
         gone = before.register.members[made.rows[0].key]
-        return Person(gone.key, gone.name, gone.email, stranger_after(before.register.members))
+        return Person.of(member_row(gone), journal, before.register.members, stranger_after(before.register.members))
 
     @staticmethod
     def _without(
-        person: Person, register: Register, journal: list[Entry], letters: dict[str, str], charter: Charter
-    ) -> tuple[Register, list[Entry], dict[str, str]]:
-        """Return register, journal and letters in which a stranger stands for somebody (rule 9.14)."""
-        theirs = person.key_is_theirs(charter)
+        person: Person, register: Register, letters: dict[str, str], charter: Charter
+    ) -> tuple[Register, dict[str, str]]:
+        """Return register and letters in which a stranger stands for somebody (rule 9.14)."""
         rows = [RowChange("members", key, None, member_row(member)) for key, member in register.members.items()]
         rows += [RowChange("assignments", str(a.number), None, assignment_row(a)) for a in register.assignments]
         left = changed(Register(source=register.source), [row_without(row, person) for row in rows], charter.zone)
         kept = {name: text for name, text in letters.items() if not person.is_meant_by(name, text.encode())}
-        return left, [without(entry, person, key_is_theirs=theirs) for entry in journal], kept
+        return left, kept
 
 
 def _written(journal: list[Entry], entry: Entry) -> Entry:

@@ -15,7 +15,7 @@ from yaml import YAMLError
 from ask_above.ask.advice.accounts import Beside
 from ask_above.ask.impact.whole import Impact, TurnedExpectation, effect_of
 from ask_above.change.difference import Difference, record
-from ask_above.change.draft import Done, Draft, Edit, EditError, RowChange
+from ask_above.change.draft import Done, Draft, Edit, EditError, RowChange, member_row
 from ask_above.change.forgetting import MemberForget, check_forgotten
 from ask_above.change.naming import meant
 from ask_above.change.parts import IDENTITY, State
@@ -552,8 +552,17 @@ def plan(
         if len(edits) > 1:
             raise EditError("Whoever is forgotten is forgotten alone: one member at a time, and nothing besides.")
         if not made.refusals:  # who may not do it is told nothing of what stands in the files
-            check_forgotten(made.texts, snapshot.charter, snapshot.register.members[made.rows[0].key])
+            _check_forgotten(made, made.rows[0].key)
     return made
+
+
+def _check_forgotten(made: Plan, key: str) -> None:
+    """Raise where the charter's files name somebody who is to be forgotten, as they are called now or once were."""
+    from ask_above.store.strangers import Person
+
+    members = made.snapshot.register.members
+    person = Person.of(member_row(members[key]), made.home.entries(), members, "")
+    check_forgotten(made.texts, made.snapshot.charter, key, person.words)
 
 
 def go_on(home: LastingHome, snapshot: Snapshot, names: Names) -> Snapshot:
