@@ -12,6 +12,7 @@ from ask_above.change.importing import COLUMNS, Import
 from ask_above.change.syncing import GroupGives, Outsider, Sync
 from ask_above.files.csv_rows import read_rows
 from ask_above.workspace.plans import plan
+from ask_above.workspace.tokens import add_token, tokens_of
 from conftest import Place
 from seeds import seeds
 
@@ -81,3 +82,15 @@ def held_by_whom_it_was_given(c: Community, people: list[Outsider], from_there: 
     for field in ("user_name", "external_id", "email"):
         said = [getattr(member, field).casefold() for member in c.register.members.values() if getattr(member, field)]
         assert len(said) == len(set(said)), field
+
+
+def test_a_token_of_somebody_who_is_gone_acts_as_nobody_else(brook: Place) -> None:
+    brook.open().plan(MemberSet("tove", {"note": "begun"})).apply()
+    for name, whose in (("robot", "bram"), ("reader", "tove")):
+        add_token(brook.open().home, name, member=whose)
+    for file in ("members.csv", "assignments.csv"):
+        lines = (brook.folder / file).read_text("utf-8").splitlines(keepends=True)
+        (brook.folder / file).write_text("".join(line for line in lines if not line.startswith("bram,")), "utf-8")
+    assert sorted(token.name for token in tokens_of(brook.open().home.store).values()) == ["reader", "robot"]
+    brook.open().plan(MemberAdd("bram", {"name": "Bram the second"})).apply(force=True)
+    assert [token.name for token in tokens_of(brook.open().home.store).values()] == ["reader"]

@@ -13,7 +13,17 @@ from typing import Any
 import pytest
 
 from ask_above import Community
-from ask_above.change import Assign, Edit, MemberAdd, MemberGroups, MemberSet, MemberStatus, Unassign
+from ask_above.change import (
+    Assign,
+    Edit,
+    GroupAdd,
+    GroupRemove,
+    MemberAdd,
+    MemberGroups,
+    MemberSet,
+    MemberStatus,
+    Unassign,
+)
 from ask_above.workspace.tokens import TokenMay, add_token
 from asking import Reply, app_of, asked, server
 from conftest import DEMO
@@ -243,6 +253,13 @@ class TestGroups:
         assert idp.community.charter.groups["otter-counters"].title == "Otter watchers"
         assert idp.send("DELETE", "/Groups/group:otter-counters").status == 204
         assert "otter-counters" not in idp.community.charter.groups
+
+    def test_what_a_provider_knows_a_group_by_goes_with_the_group(self, idp: Provider, here: Path) -> None:
+        group = {"schemas": [GROUP], "displayName": "Otter counters", "externalId": "g1"}
+        assert idp.send("POST", "/Groups", group).data["externalId"] == "g1"
+        _change_beside([here], GroupRemove("otter-counters"))
+        _change_beside([here], GroupAdd("otter-counters", {"title": "Others"}))
+        assert "externalId" not in idp.send("GET", "/Groups/group:otter-counters").data
 
     def test_ranks_are_the_charter_s(self, idp: Provider) -> None:
         assert idp.send("DELETE", "/Groups/rank:host").status == 400

@@ -21,6 +21,8 @@ from ask_above.change import (
     MemberSet,
     Say,
 )
+from ask_above.workspace.home import Home
+from ask_above.workspace.tokens import add_token
 from conftest import DEMO
 from databases import fresh_database
 from hand_edits import play, play_two, rows, says
@@ -102,6 +104,7 @@ def test_whoever_is_forgotten_is_in_no_state_gone_by_and_each_is_read_as_it_was(
         Community.open(tmp_path).plan(edit, why="for vivi").apply(force=True)
 
     make(MemberAdd("vivi", {"name": "Vivi Pole", "email": "vivi@old.example"}))
+    add_token(Home(tmp_path), "robot", member="vivi")
     place = list(c.charter.places)[-1]
     for edit in (
         Say(place, "vivi", "deny", [c.charter.catalogue.keys[0]], True),
@@ -127,6 +130,7 @@ def test_whoever_is_forgotten_is_in_no_state_gone_by_and_each_is_read_as_it_was(
     states = {entry.number: says(before.as_of(entry.number)) for entry in before.journal()}
     before.plan(MemberForget("vivi"), why="asked").apply(force=True)
     left = Community.open(tmp_path)
+    assert before.home.told[1:] == ["The token robot, which acted as them, is taken back."]
     words = [word.encode() for word in ("vivi", "Vivi", "Pole", "Reed", "old.example")]
     assert not [file for file in tmp_path.rglob("*") if file.is_file() and any(w in file.read_bytes() for w in words)]
     for number, state in states.items():

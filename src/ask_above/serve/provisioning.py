@@ -57,7 +57,7 @@ from ask_above.serve.resources import (
     check_of,
 )
 from ask_above.show.letters import letters
-from ask_above.store.keys import read_group_numbers, write_group_number
+from ask_above.store.keys import group_number, write_group_number
 from ask_above.workspace.home import Home
 from ask_above.workspace.plans import RefusedError, plan
 from ask_above.workspace.storage import ChangedMeanwhileError
@@ -89,7 +89,6 @@ class RegisterStorage(ScimStorage):
 
     def __init__(self, current: Current, *, tells: bool = False) -> None:
         self.current, self.tells = current, tells
-        self._known_numbers: Mapping[str, str] | None = None
         self._people = Recogniser()
 
     @property
@@ -215,7 +214,7 @@ class RegisterStorage(ScimStorage):
     def _group(self, key: str) -> Resource[Any]:
         title, keys = self._titled(key)
         some = [GroupMember(value=each, ref=Reference[User[Any]](f"Users/{each}"), type="User") for each in keys]
-        group = Group(id=key, external_id=self._numbers().get(key), display_name=title, members=some or None)
+        group = Group(id=key, external_id=self._number(key) or None, display_name=title, members=some or None)
         group.meta = Meta(resource_type="Group", version=self._version(key, title, keys))
         return group
 
@@ -230,22 +229,22 @@ class RegisterStorage(ScimStorage):
         raise NotFoundException(detail=f"There is no Group '{key}'.")
 
     def _version(self, key: str, title: str, keys: Sequence[str]) -> str:
-        said = "\n".join((key, self._numbers().get(key, ""), title, *keys))
+        said = "\n".join((key, self._number(key), title, *keys))
         return _tag(said)
 
-    def _numbers(self) -> Mapping[str, str]:
-        """Return what others know groups and ranks by: the charter has no field for it, the database keeps it."""
-        if self._known_numbers is None:
-            store = self.current.source.store
-            self._known_numbers = {} if store is None else read_group_numbers(store)
-        return self._known_numbers
+    def _number(self, key: str) -> str:
+        """Return what others know a group or rank by: the charter has no field for it, the database keeps it.
+
+        It is read each time: other workers write it too.
+        """
+        store = self.current.source.store
+        return "" if store is None else group_number(store, key)
 
     def _set_number(self, key: str, wanted: Resource[Any]) -> None:
         number = str(wanted.external_id or "")
         store = self.current.source.store
-        if store is not None and self._numbers().get(key, "") != number:
+        if store is not None and self._number(key) != number:
             write_group_number(store, key, number)
-            self._known_numbers = None
 
     def _holders(self, rank: str) -> list[str]:
         register, now = self.community.register, self.community.names.moment()

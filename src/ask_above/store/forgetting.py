@@ -9,7 +9,7 @@ import sqlalchemy as sa
 from ask_above.change.forgetting import GONE, STRANGER
 from ask_above.store.entries import Entry, rows_as_text, values_of
 from ask_above.store.strangers import Person, stranger_after
-from ask_above.store.tables import assignments, journal, member_groups, members, notes
+from ask_above.store.tables import assignments, journal, member_groups, members, notes, tokens
 
 
 def forget(connection: sa.Connection, person: Person, entries: Iterable[Entry]) -> None:
@@ -22,6 +22,7 @@ def forget(connection: sa.Connection, person: Person, entries: Iterable[Entry]) 
 
 def _in_tables(connection: sa.Connection, person: Person) -> None:
     new = {"key": person.stranger} | dict.fromkeys((name for name in GONE if name != "groups"), "")
+    connection.execute(tokens.delete().where(tokens.c.member.in_(person.keys)))
     connection.execute(notes.delete().where(notes.c.member.in_(person.keys)))
     connection.execute(notes.update().where(notes.c.by.in_(person.keys)).values(by=person.stranger))
     connection.execute(members.update().where(members.c.key.in_(person.keys)).values(**new))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import secrets
+from collections.abc import Collection
 from typing import NamedTuple
 
 import sqlalchemy as sa
@@ -46,10 +47,18 @@ def delete_token(store: Store, name: str) -> bool:
         return bool(connection.execute(tokens.delete().where(tokens.c.name == name)).rowcount)
 
 
-def read_group_numbers(store: Store) -> dict[str, str]:
-    """Return what others know groups and ranks by: ``group:KEY`` or ``rank:KEY`` and their own number."""
+def group_number(store: Store, key: str) -> str:
+    """Return what others know a group or a rank by, ``group:KEY`` or ``rank:KEY``; nothing where they did not say."""
     with store.reading() as connection:
-        return {row[0]: row[1] for row in connection.execute(sa.select(group_numbers))}
+        query = sa.select(group_numbers.c.number).where(group_numbers.c.key == key)
+        return connection.execute(query).scalar() or ""
+
+
+def keep_group_numbers(connection: sa.Connection, there: Collection[str]) -> None:
+    """Keep the numbers of the groups and ranks that there are: whichever has another's key next is not the same."""
+    for key in connection.execute(sa.select(group_numbers.c.key)).scalars().all():
+        if key not in there:
+            connection.execute(group_numbers.delete().where(group_numbers.c.key == key))
 
 
 def write_group_number(store: Store, key: str, number: str) -> None:

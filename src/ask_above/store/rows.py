@@ -14,7 +14,7 @@ from ask_above.errors import StoreError
 from ask_above.store.entries import Entry, FileRecord
 from ask_above.store.tables import ASSIGNMENT_COLUMNS as _ASSIGNMENT
 from ask_above.store.tables import MEMBER_COLUMNS as _MEMBER
-from ask_above.store.tables import assignments, folder_files, member_groups, members, notes
+from ask_above.store.tables import assignments, folder_files, member_groups, members, notes, tokens
 
 _IN_FILES = tuple("from" if name == "since" else name for name in _ASSIGNMENT)
 """The columns of assignments, as rows of the journal call them."""
@@ -212,6 +212,8 @@ def _write_member(connection: sa.Connection, row: RowChange, entry: Entry) -> Ro
     connection.execute(member_groups.delete().where(member_groups.c.member == row.key))
     if row.after is None:
         connection.execute(members.delete().where(members.c.key == row.key))
+        # whoever is given the key next is somebody else
+        connection.execute(tokens.delete().where(tokens.c.member == row.key))
         return row
     groups = _group_values(row.key, row.after)
     if groups:

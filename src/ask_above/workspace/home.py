@@ -18,6 +18,7 @@ from uuid import uuid4
 
 from ask_above.change.draft import EditError, RowChange, assignment_row, member_row
 from ask_above.charter.charter import Charter
+from ask_above.charter.names import listed
 from ask_above.collecting import without_collecting
 from ask_above.errors import AskAboveError, FaultyFilesError
 from ask_above.files.folder import read_files
@@ -448,6 +449,7 @@ class Home:
     def _decide(self, connection: Transaction, planned: Planned, files: FileBatch) -> Entry:
         """Write all of a change into the database, and prepare its files; not yet for good."""
         from ask_above.files.charter_json import dumped, key_of
+        from ask_above.store.keys import keep_group_numbers
 
         store, entry, before, texts = self.store, planned.entry, planned.before, planned.texts
         made: list[RowChange] = []
@@ -475,6 +477,8 @@ class Home:
         key = key_of(kept)
         if not store.has_compiled(key, connection):
             store.keep_compiled(connection, key, dumped(charter))
+            kinds = {"group": charter.groups, "rank": charter.ranks}
+            keep_group_numbers(connection, {f"{kind}:{name}" for kind, names in kinds.items() for name in names})
         return changed
 
     def _forgotten(
@@ -482,6 +486,7 @@ class Home:
     ) -> tuple[Entry, Register]:
         """Let a stranger stand for a member in the database; returns the entry and the register with the stranger."""
         from ask_above.store.forgetting import forget, stranger_of
+        from ask_above.store.keys import read_tokens
         from ask_above.store.strangers import Person, digests_of
         from ask_above.workspace.forgetting import journal_without
         from ask_above.workspace.on_demand import read_register_on
@@ -492,8 +497,12 @@ class Home:
         person = Person.of(member_row(gone), entries, before.register.members, stranger_of(connection))
         gone_by = digests_of(store.id_on(connection), member_row(gone))
         store.set_state(connection, "forgotten", sorted({*(store.state_on(connection, "forgotten") or ()), *gone_by}))
+        acting = [token.name for token in read_tokens(store) if token.member in person.keys]
         forget(connection, person, journal_without(entries, before.texts, person))
         self.told.append(person.said)
+        if acting:
+            tokens, are = ("The token", "is") if len(acting) == 1 else ("The tokens", "are")
+            self.told.append(f"{tokens} {listed(acting)}, which acted as them, {are} taken back.")
         self._forgets = person
         return entry, read_register_on(connection, after, store.name)
 
