@@ -146,6 +146,9 @@ def test_a_year_of_people_by_command(river: Path) -> None:
     assert "is the owner, who cannot be locked or retired. Hand over first" in locked
     said("member", "hand-over", "olaf", "--as", "ines", "--yes", cwd=river)
     assert "owner: olaf" in (river / "charter.yaml").read_text("utf-8")
+    assert run("journal", "--by", "ines moor", cwd=river).stdout == run("journal", "--by", "ines", cwd=river).stdout
+    assert "no member 'nobody-here'" in run("journal", "--by", "nobody-here", cwd=river).stderr
+    assert "no change 99" in run("journal", "99", cwd=river).stderr
     by = [line for line in run("journal", "--by", "ines", cwd=river).stdout.splitlines() if "  Ines Moor" in line]
     assert len(by) == 2
 

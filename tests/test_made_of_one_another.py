@@ -16,7 +16,17 @@ from unittest import mock
 import pytest
 
 from ask_above import AskAboveError, Community
-from ask_above.change import Assign, Grant, MemberAdd, MemberSet, PlaceRemove, RankRemove, RankRename, RankSet
+from ask_above.change import (
+    Assign,
+    CharterSet,
+    Grant,
+    MemberAdd,
+    MemberSet,
+    PlaceRemove,
+    RankRemove,
+    RankRename,
+    RankSet,
+)
 from ask_above.charter.where import NOWHERE
 from ask_above.files.writing import FileBatch
 from ask_above.people.directory import Directory, NameKind
@@ -222,6 +232,16 @@ def test_files_are_written_once_in_a_while_and_nobody_sees_that_they_are_late(ke
     opened = Community.open(folder)  # whoever opens it writes what is late
     assert (opened.member("ida").name, opened.notices, "Ida 9" in in_files(folder)) == ("Ida 9", (), True)
     assert home.read().version == before.version + 1
+
+
+def test_a_file_that_the_charter_comes_to_name_or_names_no_longer_is_known(kept: tuple[Path, LastingHome]) -> None:
+    folder, home = kept
+    (folder / "nets.yaml").write_text("add-on: nets\ntitle: Nets\ncapabilities: {Nets: {net.lend: Lend a net}}\n")
+    for names in (["gauges.yaml", "nets.yaml"], ["gauges.yaml"]):
+        plan(home, [CharterSet("add-ons", names)], by="ines").apply()
+        plan(home, [MemberSet("ida", {"name": f"Ida {len(names)}"})], by="ines").apply()
+        assert home.read().texts.keys() == {"charter.yaml", *names}
+    assert [sum(piece[0] == "nets.yaml" for piece in entry.splices) for entry in home.entries()[-4:]] == [1, 0, 1, 0]
 
 
 def test_an_edit_by_hand_of_a_late_file_counts_as_it_stands(kept: tuple[Path, LastingHome]) -> None:

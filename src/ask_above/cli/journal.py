@@ -13,6 +13,7 @@ from ask_above.cli.asking import CommandQuestion, asking
 from ask_above.cli.moments import Moment, Typed, meant
 from ask_above.cli.options import complete, home_of, members
 from ask_above.cli.sentence import Spoken
+from ask_above.errors import QuestionError
 from ask_above.show.screen import Screen, stdout
 
 if TYPE_CHECKING:
@@ -72,15 +73,19 @@ def command(
     member = None if about_whom is None or number is not None else _member(home, about_whom)
     start = _start(home, since)
     entries = home.entries()
+    # whoever is no member any more is still known by the key of then
+    maker = by if by is None or any(entry.who == by for entry in entries) else _member(home, by)
     chosen = [
         entry
         for entry in reversed(entries)
         if (number is None or entry.number == number)
         and (member is None or concerns(entry, member))
-        and (by is None or entry.who == by)
+        and (maker is None or entry.who == maker)
         and (start is None or datetime.fromisoformat(entry.at) >= start)
         and (about is None or about.lower() in _said(entry).lower())
     ][:most]
+    if number is not None and not chosen:
+        raise QuestionError(f"There is no change {number} in the journal.")
 
     def show(screen: Screen) -> None:
         snapshot = home.read()

@@ -66,6 +66,8 @@ class LastingHome(Home):
         loaded = before.loaded
         if before is not self._known or loaded is None or self.told or entry.kind == "forget" or before.is_edited:
             return None
+        if {*texts} != {self.name, *planned.charter.add_ons}:
+            return None  # a file came or went, which is read
         self._names = tuple(texts)
         contents = self._found()
         wanted = {**before.found, **self._new, **{name: text.encode("utf-8") for name, text in texts.items()}}
