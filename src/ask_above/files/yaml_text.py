@@ -103,6 +103,11 @@ def compose(text: str) -> _Node:
     return yaml.compose(text, Loader=_TextLoader)
 
 
+def scalars(text: str) -> Iterator[Any]:
+    """Yield the parser's tokens of the values and names in a text that is known to be YAML."""
+    return (token for token in yaml.scan(text, Loader=_TextLoader) if isinstance(token, yaml.ScalarToken))
+
+
 def plain(node: _Node) -> Any:
     """Return the plain data of nodes."""
     if isinstance(node, yaml.MappingNode):

@@ -16,7 +16,7 @@ import yaml
 from ask_above.errors import StoreError
 from ask_above.files.merging import differing
 from ask_above.files.splice import as_before
-from ask_above.files.yaml_text import compose
+from ask_above.files.yaml_text import compose, scalars
 from ask_above.store.entries import Entry
 from ask_above.store.strangers import Person, without
 
@@ -50,20 +50,19 @@ def journal_without(entries: Sequence[Entry], files: Mapping[str, str], person: 
 def _text_without(text: str, person: Person) -> str:
     """Return a charter's text without somebody: what means them there, and what comments say of them."""
     text = person.without_names(text)
-    if not person.key_words.search(text):
+    in_comment = person.key_words
+    if not in_comment.search(text):
         return text
-    in_expectation = re.compile(f"(?<=@){person.key_words.pattern}")
+    in_expectation = re.compile(f"(?<=@){in_comment.pattern}")
     theirs, parts, at = set(_meaning(compose(text), person.keys)), list[str](), 0
-    for token in yaml.scan(text):
-        if isinstance(token, yaml.ScalarToken):
-            start, end = token.start_mark.index, token.end_mark.index
-            # between two values there is nothing to be read but comments
-            parts += [person.without(text[at:start]), text[start:end]]
-            if start in theirs:
-                parts[-1] = parts[-1].replace(token.value, person.stranger)
-            parts[-1] = in_expectation.sub(person.stranger, parts[-1])
-            at = end
-    return "".join([*parts, person.without(text[at:])])
+    for token in scalars(text):
+        start, end = token.start_mark.index, token.end_mark.index
+        # between two values there is nothing to be read but comments
+        parts += [in_comment.sub(person.stranger, text[at:start]), in_expectation.sub(person.stranger, text[start:end])]
+        if start in theirs:
+            parts[-1] = parts[-1].replace(token.value, person.stranger)
+        at = end
+    return "".join([*parts, in_comment.sub(person.stranger, text[at:])])
 
 
 def _meaning(node: Any, keys: Sequence[str], under: str = "") -> Iterator[int]:
