@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gc
 import json
+import re
 import shutil
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
@@ -25,6 +26,7 @@ from ask_above.change import (
     MemberStatus,
     RankRename,
     Unassign,
+    Withhold,
 )
 from ask_above.change.importing import COLUMNS, Import, ImportAssignments
 from ask_above.errors import StoreError
@@ -214,6 +216,22 @@ class TestWhatStandsInAFileCounts:
         undo(brook.open().home, 4).apply()  # the edit is taken back, and no longer told
         assert brook.open().may("bram", "kit.lend")
         assert brook.open().notices == ()
+
+    def test_of_changes_that_were_taken_back_before_only_the_latest_is_told(self, brook: Place) -> None:
+        begun(brook)
+        before = {
+            name: (brook.folder / name).read_text() for name in ("charter.yaml", "members.csv", "assignments.csv")
+        }
+        for again in range(2):
+            brook.open().plan(Grant("host", ["kit.lend"]), MemberStatus("tove", "locked")).apply()
+            brook.open().plan(Assign("dara", "host", "rota")).apply()
+            if not again:
+                brook.open().plan(Withhold("host", ["kit.lend"]), MemberStatus("tove", "active")).apply()
+                brook.open().plan(Unassign("dara", "host", "rota")).apply()
+        for name, text in before.items():
+            (brook.folder / name).write_text(text)
+        told = {re.sub(r" change (\d+):.*", r" \1", each) for each in brook.open().notices}
+        assert told == {"charter.yaml undoes 7", "members.csv undoes 7", "assignments.csv undoes 8"}
 
     @pytest.mark.slow
     def test_what_only_adds_to_a_change_undoes_nothing(self, brook: Place) -> None:

@@ -8,7 +8,7 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator, Mapping, Sequence
 from itertools import combinations
-from typing import Any, Final
+from typing import Any, Final, NamedTuple
 
 from ask_above.change.draft import RowChange
 
@@ -51,40 +51,59 @@ def _facts(data: Any, path: tuple[str, ...]) -> Iterator[Fact]:
         yield (_SAYS, path, data)
 
 
-def undoes(before: frozenset[Fact], after: frozenset[Fact], now: frozenset[Fact], then: frozenset[Fact]) -> bool:
-    """Whether an edit from ``now`` to ``then`` takes back something of a change from ``before`` to ``after``.
+class Turned(NamedTuple):
+    """What an edit takes out and puts back, as facts; what one change is found to have made is no older one's."""
 
-    A value that is set to something else again is no return to what was.
+    lost: set[Fact]
+    back: set[Fact]
+
+    def undoes(self, before: frozenset[Fact], after: frozenset[Fact]) -> bool:
+        """Whether the edit takes back something of a change; the latest changes are to be asked about first.
+
+        A value that is set to something else again is no return to what was.
+        """
+        made = {fact for fact in self.lost & (after - before) if fact[0] == _HAS}
+        gone = self.back & (before - after)
+        self.lost.difference_update(made)
+        self.back.difference_update(gone)
+        return bool(made or gone)
+
+
+def undoes_rows(change: Sequence[RowChange], edit: Sequence[RowChange], later: set[tuple[str, ...]]) -> bool:
+    """Whether an edit of rows takes back something that a change did to the same rows.
+
+    ``later`` is what changes since have touched, which is no part; what this one touched comes to it.
     """
-    lost, back = now - then, then - now
-    made = {fact for fact in after - before if fact[0] == _HAS}
-    return not lost.isdisjoint(made) or not back.isdisjoint(before - after)
-
-
-def undoes_rows(change: Sequence[RowChange], edit: Sequence[RowChange]) -> bool:
-    """Whether an edit of rows takes back something that a change did to the same rows."""
     mine = {(row.table, row.key): row for row in edit if row.table == "members"}
+    taken_back, touched = False, set[tuple[str, ...]]()
     for row in change:
         back = mine.get((row.table, row.key))
-        if back is not None and _member_back(row, back):
-            return True
+        columns = _columns(row) if row.table == "members" else ()
+        if back is not None:
+            taken_back |= any((row.key, name) not in later and _is_back(row, back, name) for name in columns)
+        touched |= {(row.key, name) for name in columns}
     made, undone = _spots(change), _spots(edit)
     for spot, (gone, come) in made.items():
         lost, back_again = undone.get(spot, ([], []))
         # another period instead is no return, unless it is the one that the change took away
-        if any(cells in gone for cells in back_again) if back_again else any(cells in come for cells in lost):
-            return True
-    return False
+        some = any(cells in gone for cells in back_again) if back_again else any(cells in come for cells in lost)
+        taken_back |= some and spot not in later
+    later |= touched | made.keys()
+    return taken_back
 
 
-def _member_back(change: RowChange, edit: RowChange) -> bool:
-    if change.before is None or change.after is None or edit.before is None or edit.after is None:
+def _columns(row: RowChange) -> list[str]:
+    """Return which columns of a member's row differ; of one that comes or goes it is the whole."""
+    if row.before is None or row.after is None:
+        return [""]
+    return [name for name, cell in row.after.items() if cell != row.before.get(name, "")]
+
+
+def _is_back(change: RowChange, edit: RowChange, column: str) -> bool:
+    """Whether an edit brings a member's cell back to what it was before a change, or the whole member."""
+    if not column or edit.before is None or edit.after is None or change.before is None:
         return (change.before is None) == (edit.after is None) and (change.after is None) == (edit.before is None)
-    return any(
-        change.before.get(column, "") != cell
-        and edit.before.get(column, "") != edit.after.get(column, "") == change.before.get(column, "")
-        for column, cell in change.after.items()
-    )
+    return edit.before.get(column, "") != edit.after.get(column, "") == change.before.get(column, "")
 
 
 def _spots(rows: Sequence[RowChange]) -> dict[tuple[str, ...], tuple[list[dict[str, str]], list[dict[str, str]]]]:

@@ -7,7 +7,7 @@ from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Any
 
 from ask_above.change.draft import RowChange
-from ask_above.change.facts import Fact, facts, undoes, undoes_rows
+from ask_above.change.facts import Fact, Turned, facts, undoes_rows
 from ask_above.errors import StoreError
 from ask_above.files.splice import as_before
 from ask_above.files.writing import ASSIGNMENTS, MEMBERS
@@ -46,7 +46,8 @@ def undone_by(snapshot: Snapshot, store: Store, connection: Transaction) -> tupl
         sentences += [_sentence(name, undone)] if undone else []
         waiting += [entry.number for entry in undone]
     for name, rows in _by_file(snapshot.rows).items():
-        undone = [entry for entry in entries if _may_be(entry) and undoes_rows(entry.rows, rows)]
+        later = set[tuple[str, ...]]()
+        undone = [each for each in reversed(entries) if undoes_rows(each.rows, rows, later) and _may_be(each)]
         sentences += [_sentence(name, undone)] if undone else []
         waiting += [entry.number for entry in undone]
     return sentences, tuple(dict.fromkeys(waiting))
@@ -67,18 +68,15 @@ def _in_charter(name: str, now: str, then: str, entries: Sequence[Entry]) -> lis
     """Return the changes of a file that an edit of it takes back, the latest first; what holds no more is no part."""
     here, there = _facts(name, now), _facts(name, then)
     words = {str(fact[-1] if fact[0] != "has" else fact[1][-1]).strip('"') for fact in here ^ there}
-    undone, text = [], now
+    undone, text, turned = [], now, Turned(set(here - there), set(there - here))
     for entry in reversed(entries):
         after, pieces = text, [piece for piece in entry.splices if piece[0] == name]
         try:
             text = as_before({name: text}, pieces).get(name, "")
         except StoreError:  # what a file held before it was out of the charter for a while
             break
-        if not pieces or not _may_be(entry):
-            continue
-        if any(word in old or word in new for word in words for _, _, old, new in pieces) and undoes(
-            _facts(name, text), _facts(name, after), here, there
-        ):
+        touches = any(word in old or word in new for word in words for _, _, old, new in pieces)
+        if touches and turned.undoes(_facts(name, text), _facts(name, after)) and _may_be(entry):
             undone.append(entry)
     return undone
 
