@@ -72,24 +72,22 @@ class Turned(NamedTuple):
 def undoes_rows(change: Sequence[RowChange], edit: Sequence[RowChange], later: set[tuple[str, ...]]) -> bool:
     """Whether an edit of rows takes back something that a change did to the same rows.
 
-    ``later`` is what changes since have touched, which is no part; what this one touched comes to it.
+    ``later`` is what it takes back of changes since, which is no part; what is found of this one comes to it.
     """
-    mine = {(row.table, row.key): row for row in edit if row.table == "members"}
-    taken_back, touched = False, set[tuple[str, ...]]()
+    mine = {row.key: row for row in edit if row.table == "members"}
+    taken_back = set[tuple[str, ...]]()
     for row in change:
-        back = mine.get((row.table, row.key))
-        columns = _columns(row) if row.table == "members" else ()
-        if back is not None:
-            taken_back |= any((row.key, name) not in later and _is_back(row, back, name) for name in columns)
-        touched |= {(row.key, name) for name in columns}
+        if row.table == "members" and row.key in mine:
+            taken_back |= {(row.key, name) for name in _columns(row) if _is_back(row, mine[row.key], name)}
     made, undone = _spots(change), _spots(edit)
     for spot, (gone, come) in made.items():
         lost, back_again = undone.get(spot, ([], []))
         # another period instead is no return, unless it is the one that the change took away
-        some = any(cells in gone for cells in back_again) if back_again else any(cells in come for cells in lost)
-        taken_back |= some and spot not in later
-    later |= touched | made.keys()
-    return taken_back
+        if any(cells in gone for cells in back_again) if back_again else any(cells in come for cells in lost):
+            taken_back.add(spot)
+    taken_back -= later
+    later |= taken_back
+    return bool(taken_back)
 
 
 def _columns(row: RowChange) -> list[str]:

@@ -31,8 +31,12 @@ class TokenRow(NamedTuple):
 def read_tokens(store: Store) -> list[TokenRow]:
     """Return the tokens by name."""
     with store.reading() as connection:
-        rows = connection.execute(sa.select(tokens).order_by(tokens.c.name))
-        return [TokenRow(*row) for row in rows]
+        return read_tokens_on(connection)
+
+
+def read_tokens_on(connection: sa.Connection) -> list[TokenRow]:
+    """Return the tokens by name, within a transaction."""
+    return [TokenRow(*row) for row in connection.execute(sa.select(tokens).order_by(tokens.c.name))]
 
 
 def write_token(store: Store, row: TokenRow) -> None:

@@ -486,7 +486,7 @@ class Home:
     ) -> tuple[Entry, Register]:
         """Let a stranger stand for a member in the database; returns the entry and the register with the stranger."""
         from ask_above.store.forgetting import forget, stranger_of
-        from ask_above.store.keys import read_tokens
+        from ask_above.store.keys import read_tokens_on
         from ask_above.store.strangers import Person, digests_of
         from ask_above.workspace.forgetting import journal_without
         from ask_above.workspace.on_demand import read_register_on
@@ -497,7 +497,7 @@ class Home:
         person = Person.of(member_row(gone), entries, before.register.members, stranger_of(connection))
         gone_by = digests_of(store.id_on(connection), member_row(gone))
         store.set_state(connection, "forgotten", sorted({*(store.state_on(connection, "forgotten") or ()), *gone_by}))
-        acting = [token.name for token in read_tokens(store) if token.member in person.keys]
+        acting = [token.name for token in read_tokens_on(connection) if token.member in person.keys]
         forget(connection, person, journal_without(entries, before.texts, person))
         self.told.append(person.said)
         if acting:
