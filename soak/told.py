@@ -248,16 +248,16 @@ def in_vain(before: Side, after: Side, moments: list[datetime]) -> set[str]:
     """What is given and held, and lets nobody in or brings nothing that its holder had not, now or later."""
     found = set[str]()
     for m in after.members if before.c == after.c else ():
-        p = after.person(m, moments[0])
+        p, called = after.person(m, moments[0]), (after.members[m].get("name") or m).casefold()
         for r, q in p.given if p.status == "active" and not after.owner(p) else ():
             gained = any(
                 after.has(m, r, q, t) and not (m in before.members and before.has(m, r, q, t)) for t in moments
             )
             where = "on the whole site" if q == "site" else f"in {q}"
             if gained and not all(after.gate(p, x) for x in after.chain(q)) and not after.unbounded(p, q):
-                found.add(f"{r} has no effect for {m} {where}")
+                found.add(f"{r} has no effect for {called} {where}")
             elif gained and m in before.members and after.carried(r) and stays(before, after, m, q, moments):
-                found.add(f"{r} grants {m} nothing new {where}")
+                found.add(f"{r} grants {called} nothing new {where}")
     return found
 
 
