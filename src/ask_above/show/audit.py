@@ -60,8 +60,8 @@ def _head(screen: Screen, audit: Audit) -> None:
         screen.line(f"  Judged by {how_many(states, 'state')} of the journal", "dim")
     if audit.before_journal:
         screen.paragraph(
-            f"{audit.before_journal:,} of them are older than the journal, which begins on {_day(audit, known or 0)}; "
-            "these are judged by the oldest state known.",
+            f"The journal begins on {_day(audit, known or 0)}; "
+            f"{how_many(audit.before_journal, 'older action is', 'older actions are')} judged by the oldest state known.",
             first="  ",
             rest="  ",
             style="warn",
