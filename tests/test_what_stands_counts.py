@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import re
 import shutil
+from email import message_from_bytes
+from email.message import EmailMessage
+from email.policy import SMTP
 from pathlib import Path
 from random import Random
 
@@ -105,6 +108,16 @@ def test_whoever_is_forgotten_is_in_no_state_gone_by_and_each_is_read_as_it_was(
 
     make(MemberAdd("vivi", {"name": "Vivi Pole", "email": "vivi@old.example"}))
     add_token(Home(tmp_path), "robot", member="vivi")
+    for folder in ("outbox", "outbox/sent"):
+        (tmp_path / folder).mkdir(exist_ok=True)
+        for to in ("vivi", "other"):
+            letter = EmailMessage(policy=SMTP)
+            letter["To"], letter["Subject"] = (
+                f"<{to}@old.example>" if to == "vivi" else "<o@b.example>",
+                "From Vivi Pole",
+            )
+            letter.set_content("Vivi Pole, née Żółć, asked.\nvivi@old.example\n")
+            (tmp_path / folder / f"1-{to}.eml").write_bytes(letter.as_bytes())
     place = list(c.charter.places)[-1]
     for edit in (
         Say(place, "vivi", "deny", [c.charter.catalogue.keys[0]], True),
@@ -131,6 +144,11 @@ def test_whoever_is_forgotten_is_in_no_state_gone_by_and_each_is_read_as_it_was(
     before.plan(MemberForget("vivi"), why="asked").apply(force=True)
     left = Community.open(tmp_path)
     assert before.home.told[1:] == ["The token robot, which acted as them, is taken back."]
+    for folder in ("outbox", "outbox/sent"):
+        [kept] = (tmp_path / folder).glob("*.eml")
+        letter = message_from_bytes(kept.read_bytes(), policy=SMTP)
+        assert (kept.name, letter["Subject"]) == ("1-other.eml", "From stranger-1")
+        assert letter.get_content().splitlines() == ["stranger-1, née Żółć, asked.", "stranger-1"]
     words = [word.encode() for word in ("vivi", "Vivi", "Pole", "Reed", "old.example")]
     assert not [file for file in tmp_path.rglob("*") if file.is_file() and any(w in file.read_bytes() for w in words)]
     for number, state in states.items():

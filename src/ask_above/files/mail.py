@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import smtplib
 import ssl
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import suppress
 from email import policy
 from email.errors import MessageError
@@ -66,6 +66,19 @@ def server_of(environment: Mapping[str, str]) -> Server:
 def letters_in(outbox: Path) -> list[Path]:
     """Return the letters that wait, the oldest first."""
     return sorted(outbox.glob("*.eml")) if outbox.is_dir() else []
+
+
+def reworded(raw: bytes, clean: Callable[[str], str]) -> bytes:
+    """Return a letter with other words in its subject and its text; as it is where they are the same."""
+    message = BytesParser(EmailMessage, policy=policy.SMTPUTF8).parsebytes(raw)
+    if message.get_content_maintype() != "text":
+        return raw
+    subject, text = str(message["Subject"] or ""), message.get_content()
+    if (clean(subject), clean(text)) == (subject, text):
+        return raw
+    message.replace_header("Subject", clean(subject))
+    message.set_content(clean(text))
+    return message.as_bytes()
 
 
 def send(server: Server, letters: list[Path]) -> Iterator[Sent]:

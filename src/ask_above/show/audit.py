@@ -59,9 +59,9 @@ def _head(screen: Screen, audit: Audit) -> None:
     else:
         screen.line(f"  Judged by {how_many(states, 'state')} of the journal", "dim")
     if audit.before_journal:
+        older = how_many(audit.before_journal, "older action is", "older actions are")
         screen.paragraph(
-            f"The journal begins on {_day(audit, known or 0)}; "
-            f"{how_many(audit.before_journal, 'older action is', 'older actions are')} judged by the oldest state known.",
+            f"The journal begins on {_day(audit, known or 0)}; {older} judged by the oldest state known.",
             first="  ",
             rest="  ",
             style="warn",

@@ -55,9 +55,9 @@ class Person(NamedTuple):
         return self.key_words.sub(self.stranger, self.without_names(text))
 
     def is_meant_by(self, name: str, letter: bytes) -> bool:
-        """Whether a letter of the outbox is to them, or names an address of theirs."""
-        to = name.removesuffix(".eml").partition("-")[2]
-        return to in self.keys or any("@" in word and word.encode() in letter for word in self.words)
+        """Whether a letter of the outbox is to them, by its name or by an address of theirs in its head."""
+        to, head = name.removesuffix(".eml").partition("-")[2], re.split(rb"\r?\n\r?\n", letter, maxsplit=1)[0]
+        return to in self.keys or any("@" in word and word.encode() in head for word in self.words)
 
 
 def digests_of(salt: str, cells: Mapping[str, str]) -> set[str]:

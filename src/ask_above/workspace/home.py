@@ -38,6 +38,7 @@ from ask_above.files.writing import (
     put_new,
     read_bytes,
     set_aside,
+    write_bytes,
 )
 from ask_above.people.register import Register
 from ask_above.store.entries import Claims, Entry, Loaded
@@ -507,7 +508,8 @@ class Home:
         return entry, read_register_on(connection, after, store.name)
 
     def _erase(self, person: Person) -> None:
-        """Take letters to somebody who was forgotten out of the outbox, and say where else copies may be."""
+        """Take letters to somebody who was forgotten out of the outbox, and them out of others'; say what is left."""
+        from ask_above.files.mail import SENT, letters_in, reworded
         from ask_above.files.signins import SIGNINS
 
         if self._reading is not None:  # nobody may be reading while the file is written anew
@@ -515,9 +517,12 @@ class Home:
             self._reading = None
         self.store.purge()
         outbox = self.folder / OUTBOX
-        for letter in sorted(outbox.iterdir()) if outbox.is_dir() else ():
-            if person.is_meant_by(letter.name, letter.read_bytes()):
+        for letter in (*letters_in(outbox), *letters_in(outbox / SENT)):
+            raw = letter.read_bytes()
+            if person.is_meant_by(letter.name, raw):
                 letter.unlink()
+            elif (left := reworded(raw, person.without)) != raw:
+                write_bytes(letter, left, PRIVATE)
         copies = (*self.folder.glob("*.put-aside*.csv"), *self.folder.glob("register.before-*.db"))
         if copies:
             names = ", ".join(sorted(copy.name for copy in copies))

@@ -166,10 +166,13 @@ class MemoryStorage:
         person: Person, register: Register, letters: dict[str, str], charter: Charter
     ) -> tuple[Register, dict[str, str]]:
         """Return register and letters in which a stranger stands for somebody (rule 9.14)."""
+        from ask_above.files.mail import reworded
+
         rows = [RowChange("members", key, None, member_row(member)) for key, member in register.members.items()]
         rows += [RowChange("assignments", str(a.number), None, assignment_row(a)) for a in register.assignments]
         left = changed(Register(source=register.source), [row_without(row, person) for row in rows], charter.zone)
-        kept = {name: text for name, text in letters.items() if not person.is_meant_by(name, text.encode())}
+        mine = [name for name, text in letters.items() if person.is_meant_by(name, text.encode())]
+        kept = {n: reworded(text.encode(), person.without).decode() for n, text in letters.items() if n not in mine}
         return left, kept
 
 
