@@ -212,13 +212,6 @@ def test_links_between_the_documents_lead_somewhere() -> None:
                 assert (page.parent / target).exists(), f"{page.name}: {target}"
 
 
-def test_there_are_six_examples_and_each_has_a_title() -> None:
-    scripts = list((ROOT / "examples").glob("*.py"))
-    assert len(scripts) >= 6
-    text = (DOCS / "examples.md").read_text("utf-8")
-    assert all(f"(../examples/{script.name})" in text for script in scripts)
-
-
 def test_the_files_that_documents_name_are_there() -> None:
     package = Path(ask_above.__file__).parent
     rooms = {each.name for each in package.iterdir() if each.is_dir()}

@@ -190,14 +190,6 @@ def test_a_change_that_fails_on_the_way_leaves_nothing_of_itself(monkeypatch: py
     assert [entry.number for entry in community.journal()] == [1, 2]
 
 
-def test_a_file_that_was_given_with_it_can_become_an_add_on() -> None:
-    more = "add-on: nets\ntitle: Nets\ncapabilities: {Nets: {net.lend: {about: lend a net}}}\n"
-    community = Community.from_texts({**TEXTS, "more.yaml": more})
-    community.plan(CharterSet("add-ons", ["gauges.yaml", "more.yaml"])).apply()
-    assert "net.lend" in community.again().charter.catalogue.keys
-    assert set(community.storage.read().texts) == {"charter.yaml", "gauges.yaml", "more.yaml"}
-
-
 @pytest.mark.parametrize("where", ["folder", "memory"])
 def test_a_state_gone_by_has_the_files_that_its_charter_named_as_they_were(where: str, tmp_path: Path) -> None:
     nets = "add-on: nets\ntitle: Nets\ncapabilities: {Nets: {net.lend: {about: lend a net}}}\n"

@@ -101,15 +101,6 @@ def test_the_charters_in_the_documents_can_be_read() -> None:
     assert found
 
 
-def test_every_key_of_the_format_is_explained() -> None:
-    from ask_above.charter.reading.form import CHARTER, RANK, RULES
-
-    page = (DOCS / "charter-format.md").read_text("utf-8")
-    for record in (CHARTER, RANK, RULES):
-        for key in record.fields:
-            assert f"`{key}`" in page, key
-
-
 def test_every_code_of_advice_is_explained() -> None:
     from ask_above.ask.advice.piece import WHY
 
