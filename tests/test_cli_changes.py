@@ -148,7 +148,7 @@ def test_a_year_of_people_by_command(river: Path) -> None:
     assert "owner: olaf" in (river / "charter.yaml").read_text("utf-8")
     assert run("journal", "--by", "ines moor", cwd=river).stdout == run("journal", "--by", "ines", cwd=river).stdout
     assert "no member 'nobody-here'" in run("journal", "--by", "nobody-here", cwd=river).stderr
-    assert "no change 99" in run("journal", "99", cwd=river).stderr
+    assert "no change 99 in the journal; the last is" in run("journal", "99", cwd=river).stderr
     by = [line for line in run("journal", "--by", "ines", cwd=river).stdout.splitlines() if "  Ines Moor" in line]
     assert len(by) == 2
 

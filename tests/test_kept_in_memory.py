@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import shutil
+import sqlite3
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import closing
 from pathlib import Path
 from random import Random
 
 import pytest
 
-from ask_above import AskAboveError, ChangedMeanwhileError, Community, MemoryStorage, RefusedError
+from ask_above import AskAboveError, ChangedMeanwhileError, Community, MemoryStorage, RefusedError, StoreError
 from ask_above.change import Assign, CharterSet, Grant, MemberAdd, MemberForget, MemberSet, RankSet, Say, Unassign
 from ask_above.show.member import everything
 from ask_above.store.entries import Claims, Entry
@@ -212,6 +214,22 @@ def test_a_state_gone_by_has_the_files_that_its_charter_named_as_they_were(where
     }
     if where == "folder":
         assert Community.open(folder).charter.catalogue.keys == c.again().charter.catalogue.keys
+
+
+def test_of_a_journal_that_does_not_know_what_a_file_held_the_later_states_are_read(tmp_path: Path) -> None:
+    shutil.copytree(DEMO, tmp_path / "river")
+    nets = tmp_path / "river" / "nets.yaml"
+    nets.write_text("add-on: nets\ncapabilities: {Nets: {net.lend: Lend a net}}\n")
+    for names in (["gauges.yaml", "nets.yaml"], ["gauges.yaml"]):
+        Community.open(tmp_path / "river").plan(CharterSet("add-ons", names)).apply()
+        nets.write_text(nets.read_text().replace("Lend a net", "Lend nets"))
+    with closing(sqlite3.connect(tmp_path / "river" / "register.db")) as old, old:  # as an older journal knew it
+        old.execute('UPDATE journal SET splices = \'[["nets.yaml", 9, "x", "y"]]\' WHERE number = 2')
+    c = Community.open(tmp_path / "river")
+    c.plan(MemberForget("dara")).apply()
+    assert c.as_of(2).charter.groups
+    with pytest.raises(StoreError, match=r"What nets\.yaml held earlier is not known.* Ask for a later state"):
+        c.as_of(1)
 
 
 def test_of_many_who_change_at_once_each_is_made_or_overtaken() -> None:

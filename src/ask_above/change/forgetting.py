@@ -45,13 +45,18 @@ def check_forgotten(texts: Mapping[str, str], charter: Charter, key: str, names:
     if named:
         raise EditError(f"The charter names {key} in {listed(named)}. Remove that first, by command or by hand.")
     words = words_of(names)
-    in_comment = re.compile(rf"(?:^|\s)#.*(?<![\w.-])(?P<key>{re.escape(key)})(?![\w-])")
+    in_comment = re.compile(rf"(?:^|\s)#.*(?P<key>{keys_as_words((key,)).pattern})")
     for name, text in texts.items():
         for n, line in enumerate(text.splitlines(), 1):
             found = words.search(line) or in_comment.search(line)
             if found:
                 said = found.groupdict().get("key", found[0])
                 raise EditError(f"{name} still names {said} on line {n}. Remove that first, by hand.")
+
+
+def keys_as_words(keys: Iterable[str]) -> re.Pattern[str]:
+    """Return what finds keys of a member where they stand as words, and not as the first part of a capability."""
+    return re.compile(rf"(?<![\w.-])(?:{'|'.join(map(re.escape, keys))})(?![\w-]|\.\w)")
 
 
 def words_of(names: Iterable[str]) -> re.Pattern[str]:

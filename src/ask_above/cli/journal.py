@@ -13,7 +13,6 @@ from ask_above.cli.asking import CommandQuestion, asking
 from ask_above.cli.moments import Moment, Typed, meant
 from ask_above.cli.options import complete, home_of, members
 from ask_above.cli.sentence import Spoken
-from ask_above.errors import QuestionError
 from ask_above.show.screen import Screen, stdout
 
 if TYPE_CHECKING:
@@ -62,7 +61,7 @@ def command(
     """
     from ask_above.show.plans import journal_table, show_journal
     from ask_above.workspace.journal import concerns
-    from ask_above.workspace.undoing import lines_changed
+    from ask_above.workspace.undoing import lines_changed, no_change
 
     number = int(about_whom) if about_whom is not None and about_whom.isdecimal() else None
     home = home_of(asked.community)
@@ -85,7 +84,7 @@ def command(
         and (about is None or about.lower() in _said(entry).lower())
     ][:most]
     if number is not None and not chosen:
-        raise QuestionError(f"There is no change {number} in the journal.")
+        raise no_change(number, entries)
 
     def show(screen: Screen) -> None:
         snapshot = home.read()

@@ -52,7 +52,8 @@ def as_before(texts: Mapping[str, str], pieces: Iterable[tuple[str, int, str, st
         try:
             text = apply(earlier.pop(name, ""), Splice(start, new, old))
         except ValueError:
-            raise StoreError(f"What {name} held earlier is not known: the journal does not fit it.") from None
+            said = f"What {name} held earlier is not known: the journal does not fit it. Ask for a later state."
+            raise StoreError(said) from None
         if text:
             earlier[name] = text
     return earlier

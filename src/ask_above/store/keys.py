@@ -1,4 +1,4 @@
-"""What may speak to a service, in the database: tokens by their digest, and the secret that pages are signed with."""
+"""What other programs are known by, in the database: tokens, numbers of groups, claims, the secret of pages."""
 
 from __future__ import annotations
 

@@ -8,7 +8,7 @@ from collections.abc import Container, Iterable, Mapping
 from typing import NamedTuple
 
 from ask_above.change.draft import RowChange
-from ask_above.change.forgetting import GONE, STRANGER, words_of
+from ask_above.change.forgetting import GONE, STRANGER, keys_as_words, words_of
 from ask_above.store.entries import Entry
 
 
@@ -43,8 +43,8 @@ class Person(NamedTuple):
 
     @property
     def key_words(self) -> re.Pattern[str]:
-        """What finds their keys where they stand as words, and not as the first part of a capability."""
-        return re.compile(rf"(?<![\w.-])(?:{'|'.join(map(re.escape, self.keys))})(?![\w-]|\.\w)")
+        """What finds their keys where they stand as words."""
+        return keys_as_words(self.keys)
 
     def without_names(self, text: str) -> str:
         """Return a text in which the stranger stands for their names and addresses."""

@@ -147,7 +147,8 @@ class Location:
 
         texts = dict(loaded.files)
         for entry in reversed(self.store.entries(since=state, connection=connection, rows=False)):
-            texts = as_before(texts, entry.splices)
+            # an older journal may not know what a file held while the charter did not name it
+            texts = as_before(texts, [piece for piece in entry.splices if piece[0] in texts])
         return texts
 
     def folder_key(self, mark: FolderMark | None) -> str:

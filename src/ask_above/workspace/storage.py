@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from contextlib import AbstractContextManager
+from datetime import tzinfo
 from pathlib import Path
 from typing import Any, NamedTuple, Protocol
 
@@ -194,7 +195,12 @@ def were_edited(snapshot: Snapshot) -> str:
 def as_last_left(home: Storage, snapshot: Snapshot) -> tuple[Charter, Register]:
     """Return charter and register as the last change left them; raises where that charter cannot be meant."""
     charter = home.charter_of(snapshot.loaded.files if snapshot.loaded else snapshot.texts)
-    return charter, changed(snapshot.register, [row.back for row in reversed(snapshot.rows)], charter.zone)
+    return charter, register_as_left(snapshot, charter.zone)
+
+
+def register_as_left(snapshot: Snapshot, zone: tzinfo) -> Register:
+    """Return the register as the last change left it, without what was edited by hand since."""
+    return changed(snapshot.register, [row.back for row in reversed(snapshot.rows)], zone)
 
 
 def meanwhile() -> ChangedMeanwhileError:

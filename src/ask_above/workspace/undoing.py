@@ -16,7 +16,7 @@ from ask_above.files.splice import Splice, apply, as_before, edited
 from ask_above.files.yaml_text import compose, plain, read_yaml
 from ask_above.people.register import Register
 from ask_above.workspace.plans import Plan, check_register, named, read_charter
-from ask_above.workspace.storage import Snapshot, Storage, as_last_left, opened
+from ask_above.workspace.storage import Snapshot, Storage, opened, register_as_left
 
 if TYPE_CHECKING:
     from ask_above.store.entries import Entry
@@ -81,12 +81,12 @@ def as_of(home: Storage, number: int) -> tuple[Charter, Register]:
     snapshot = home.read()
     entries = _entries(home, snapshot)
     if number < 0 or number > max((each.number for each in entries), default=0):
-        raise EditError(f"There is no change {number} in the journal.")
+        raise no_change(number, entries)
     later = [
         each for each in entries if (each.number > number and each.kind != "import") or each.number > max(number, 1)
     ]
     charter = home.charter_of(_earlier(snapshot, later))
-    _, register = as_last_left(home, snapshot)
+    register = register_as_left(snapshot, charter.zone)
     for entry in reversed(later):
         back = [row.back for row in reversed(entry.rows)]
         register = changed(register, back, charter.zone)
@@ -122,6 +122,12 @@ def _entries(home: Storage, snapshot: Snapshot) -> list[Entry]:
     return [entry for entry in home.entries() if entry.number <= last] if last else []
 
 
+def no_change(number: int, entries: Sequence[Entry]) -> EditError:
+    """Return what is raised where the journal has no change of a number: it says which is the last."""
+    last = max((entry.number for entry in entries), default=0)
+    return EditError(f"There is no change {number} in the journal; {f'the last is {last}' if last else 'it is empty'}.")
+
+
 def _wanted(entries: Sequence[Entry], number: int | None) -> Entry:
     """Return the change to be taken back."""
     if number is None:
@@ -131,7 +137,7 @@ def _wanted(entries: Sequence[Entry], number: int | None) -> Entry:
         return standing[-1]
     wanted = next((entry for entry in entries if entry.number == number), None)
     if wanted is None:
-        raise EditError(f"There is no change {number} in the journal.")
+        raise no_change(number, entries)
     if wanted.number == 1 and wanted.kind == "import":
         raise EditError("The first entry took the register over from the CSV files; it cannot be undone.")
     if wanted.kind == "forget":
