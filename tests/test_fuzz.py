@@ -36,3 +36,21 @@ def test_any_words_on_the_command_line_are_answered_or_refused_with_a_message(tm
         done = run(*line, cwd=tmp_path / "river")
         assert "in Ask Above itself" not in done.stderr, (line, done.stderr)
         assert done.returncode in (0, 1, 2), (line, done.stderr)
+
+
+@pytest.mark.parametrize(
+    "held", [b"\xff\xfek\0", b"Stra\xdfe=name", b"a\0b", b"PK\3\4", b"[" * 100_000, b'{"a":' * 50_000, b"null", b""]
+)
+def test_whatever_a_file_holds_a_command_reads_it_or_says_what_is_wrong(tmp_path: Path, held: bytes) -> None:
+    shutil.copytree(FOLDER, tmp_path, dirs_exist_ok=True)
+    (tmp_path / "people.csv").write_text("name\nIda\n")
+    for ending in ("txt", "yaml", "ldif", "jsonl", "xlsx", "ods"):
+        (tmp_path / f"any.{ending}").write_bytes(held)
+    for kind in ("ldif", "jsonl"):
+        mapping = f"name: sisters\ndirectory: any.{kind}\npeople: {{number: employeeNumber}}\n"
+        (tmp_path / f"{kind}.yaml").write_text(mapping)
+    lines = ["sync any.yaml", "sync ldif.yaml", "sync jsonl.yaml", "import people.csv --map any.txt"]
+    lines += [f"{command} any.{end}" for end in ("xlsx", "ods") for command in ("import", "audit", "grid --take")]
+    for line in (*lines, "member lock --list any.txt", "serve --certificate any.txt --key any.txt"):
+        done = run(*line.split(), *(() if line.startswith(("serve", "audit")) else ("--plan",)), cwd=tmp_path)
+        assert "in Ask Above itself" not in done.stderr, (line, done.stderr)

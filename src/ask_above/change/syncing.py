@@ -5,6 +5,7 @@ People as a directory has them: who is in which of its groups, through groups in
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import NamedTuple
 
@@ -14,7 +15,7 @@ from ask_above.charter.moments import ALWAYS
 from ask_above.charter.names import SITE, how_many, nearest
 from ask_above.errors import UnknownNameError
 from ask_above.people.recognising import Known, Recogniser, key_from, new_key
-from ask_above.people.register import OUT, Assignment, Member, Register, Status
+from ask_above.people.register import OUT, Assignment, Member, Status
 
 
 class Outsider(NamedTuple):
@@ -29,6 +30,14 @@ class Outsider(NamedTuple):
     email: str
     groups: frozenset[str]
     phone: str = ""
+
+
+class LeftOut(NamedTuple):
+    """A person of a directory whom a sync leaves out: whom they are likely, and who has their address, by key."""
+
+    person: Outsider
+    likely: list[str]
+    has_address: list[str]
 
 
 class OutsideGroup(NamedTuple):
@@ -63,15 +72,13 @@ def groups_of(groups: Iterable[OutsideGroup]) -> dict[str, frozenset[str]]:
                 waiting += above.get(group, ())
         return frozenset(known[group].name for group in names)
 
-    return {member: reached(member) for member in above if member not in known}
+    return {member: reached(member) for member in above}
 
 
 def twice(people: Sequence[Outsider]) -> Mapping[str, int]:
     """Return the numbers that more than one person has, and how many have each."""
-    seen: dict[str, int] = {}
-    for person in people:
-        seen[person.number] = seen.get(person.number, 0) + 1
-    return {number: count for number, count in seen.items() if count > 1}
+    seen = Counter(person.number.casefold() for person in people)
+    return {person.number: seen[person.number.casefold()] for person in people if seen[person.number.casefold()] > 1}
 
 
 class GroupGives(NamedTuple):
@@ -103,13 +110,17 @@ class Sync(NamedTuple):
         """Return the change; raises :class:`EditError` and :class:`UnknownNameError`."""
         self._check(draft)
         working = _Syncing(self, draft)
-        rows = [row for person in self.people for row in working.person(person)]
+        rows = working.rows()
         gone = absent(self, draft)
         for member in gone if self.retires else ():
             rows += working.gone(member)
         count = len({row.key if row.table == "members" else (row.after or row.before or {})["member"] for row in rows})
         many = how_many(count, "member")
         return Done(f"take over {self.source}: {many} changed of {len(self.people):,}", (), tuple(rows))
+
+    def number(self, person: Outsider) -> str:
+        """Return what a person of the directory is known by here; numbers are compared without case."""
+        return f"{self.source}:{person.number}"
 
     def _check(self, draft: Draft) -> None:
         for number, count in twice(self.people).items():
@@ -141,13 +152,13 @@ class LetGo(NamedTuple):
 
 def absent(sync: Sync, draft: Draft) -> list[Member]:
     """Return the members that came from a directory and are in it no more; never the owner, and nobody retired."""
-    there = {f"{sync.source}:{person.number}" for person in sync.people}
+    there = {sync.number(person).casefold() for person in sync.people}
     known = draft.register.members.values()
     return [
         member
         for member in known
         if member.external_id.startswith(f"{sync.source}:")
-        and member.external_id not in there
+        and member.external_id.casefold() not in there
         and not member.is_retired
         and member.key != draft.charter.owner
     ]
@@ -160,28 +171,70 @@ def taken_over(sync: Sync, draft: Draft) -> int:
 
 
 class _Syncing:
+    """The people of a directory as they are met here, first those who are known by number.
+
+    Who the others are likely is looked for when those who are known have what the directory says of them, so that the
+    same directory a second time changes nothing.
+    """
+
     def __init__(self, sync: Sync, draft: Draft) -> None:
         self.sync, self.draft = sync, draft
         self.trusted = draft.by in ("", draft.charter.owner)
         self.source = sync.source if self.trusted else ""
         self.people = Recogniser()
+        self.register, self.waiting = draft.register, list(sync.people)
+        self.met: set[str] = set()
         self.taken = {*draft.register.members, *draft.charter.ranks}
         self.joining = rows_on_joining(draft)
         self.claimed = {each.into for each in sync.gives if each.into}
 
-    def person(self, person: Outsider) -> Iterator[RowChange]:
-        """Yield what changes about one person."""
-        known, likely = known_as(self.people, self.draft.register, self.sync, person)
-        if known is None and likely:
-            return  # whoever plans it is told, and says who they are
-        number = f"{self.sync.source}:{person.number}"
+    def rows(self) -> list[RowChange]:
+        """Return what changes about all of them; whoever is left out is in ``waiting`` then."""
+        by_number = [
+            (person, self.people.who(self.register, Known(self.sync.number(person)))) for person in self.waiting
+        ]
+        rows = self._take([(person, key) for person, key in by_number if key is not None])
+        while linked := self._linked() if self.sync.link else []:
+            rows += self._take(linked)
+        return rows + self._take([(person, None) for person in self.waiting if self.left_out(person) is None])
+
+    def left_out(self, person: Outsider) -> LeftOut | None:
+        """Return why somebody who is known by no number is left out; ``None`` for who is new."""
+        likely = self._likely(person)
+        has_address = self.people.find(self.register, "email", person.email.casefold()) if person.email else []
+        return LeftOut(person, likely, has_address) if likely or has_address else None
+
+    def _likely(self, person: Outsider) -> list[str]:
+        known = Known(key=key_from(person.key), email=person.email)
+        # who is known by another number of this directory, or of another one, is somebody else
+        members = self.register.members
+        keys = self.people.likely(self.register, known)
+        return [key for key in keys if not members[key].external_id and key not in self.met]
+
+    def _linked(self) -> list[tuple[Outsider, str | None]]:
+        """Return who is likely one member, and nobody else of the directory is."""
+        likely = [(person, self._likely(person)) for person in self.waiting]
+        wanted = Counter(key for _, keys in likely for key in keys)
+        return [(person, keys[0]) for person, keys in likely if len(keys) == 1 == wanted[keys[0]]]
+
+    def _take(self, met: Sequence[tuple[Outsider, str | None]]) -> list[RowChange]:
+        """Return what changes about people, each with the key of the member they are; ``None`` is somebody new."""
+        rows = [row for person, key in met for row in self._person(person, key)]
+        self.met |= {key for _, key in met if key is not None}
+        numbers = {person.number for person, _ in met}
+        self.waiting = [person for person in self.waiting if person.number not in numbers]
+        members = {row.key: Member.of(row.after) for row in rows if row.table == "members" and row.after is not None}
+        self.register = self.register.changed(members, {})
+        return rows
+
+    def _person(self, person: Outsider, known: str | None) -> Iterator[RowChange]:
         if known is None:
             key = new_key(person.key or person.name, self.taken)
             self.taken.add(key)
             member = Member(key, status="active", joined=self.draft.day)
             before = None
         else:
-            key, member = known.key, known
+            key, member = known, self.register.members[known]
             before = member_row(member)
         wanted = {each.into for each in self.sync.gives if each.into and each.group in person.groups}
         groups = [group for group in member.groups if group not in self.claimed or group in wanted]
@@ -191,7 +244,7 @@ class _Syncing:
             "name": person.name or member.name,
             "email": address or member.email,
             "phone": person.phone or member.phone,
-            "external_id": number if self.trusted else member.external_id,
+            "external_id": self.sync.number(person) if self.trusted else member.external_id,
             "groups": ";".join(groups),
         }
         if member.is_retired:
@@ -200,16 +253,17 @@ class _Syncing:
             yield RowChange("members", key, before, after)
         if before is None:
             yield from on_joining_to(self.draft, key, self.joining)
-        if member.status != Status.LOCKED:
-            yield from self._ranks(key, person)
+        yield from self._ranks(key, person, locked=member.status == Status.LOCKED)
 
-    def _ranks(self, key: str, person: Outsider) -> Iterator[RowChange]:
+    def _ranks(self, key: str, person: Outsider, *, locked: bool) -> Iterator[RowChange]:
         wanted = {(each.rank, each.place) for each in self.sync.gives if each.rank and each.group in person.groups}
         held = list(self.draft.register.of(key))
         for assignment in held:
             spot = assignment.rank, assignment.place
             if assignment.source and assignment.source == self.source and spot not in wanted:
                 yield ended(assignment)
+        if locked:  # is given nothing, and has nothing to come back to that the directory has taken
+            return
         # what somebody was given by hand as well stays theirs, and is not given twice
         for rank, place in sorted(wanted - {(e.rank, e.place) for e in held if e.period == ALWAYS}):
             why = f"from {self.sync.source}"
@@ -222,22 +276,8 @@ class _Syncing:
         yield from (ended(each) for each in self.draft.register.of(member.key) if each.source == self.sync.source)
 
 
-def known_as(people: Recogniser, register: Register, sync: Sync, person: Outsider) -> tuple[Member | None, list[str]]:
-    """Return the member who a person of a directory is beyond doubt, or by ``link``; else those they are likely."""
-    known = Known(f"{sync.source}:{person.number}", "", "", key_from(person.key), person.email)
-    key = people.who(register, known)
-    if key is not None:
-        return register.members[key], []
-    # who is known by another number of this directory, or of another one, is somebody else
-    likely = [each for each in people.likely(register, known) if not register.members[each].external_id]
-    others = people.likely(register, known)
-    if sync.link and len(likely) == 1:
-        return register.members[likely[0]], []
-    return None, others if person.email and people.find(register, "email", person.email.casefold()) else likely
-
-
-def likely_same(sync: Sync, draft: Draft) -> list[tuple[Outsider, list[str]]]:
-    """Return the people of a directory who are likely somebody here and were not linked, with whom they may be."""
-    people = Recogniser()
-    found = ((person, known_as(people, draft.register, sync, person)) for person in sync.people)
-    return [(person, likely) for person, (known, likely) in found if known is None and likely]
+def left_out(sync: Sync, draft: Draft) -> list[LeftOut]:
+    """Return the people of a directory who are likely somebody here and were not linked."""
+    working = _Syncing(sync, draft)
+    working.rows()
+    return [why for person in working.waiting if (why := working.left_out(person))]

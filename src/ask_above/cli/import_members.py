@@ -287,7 +287,9 @@ def _mapping(said: Sequence[str]) -> dict[str, str]:
 def _lines_of(file: Path) -> list[str]:
     if not file.is_file():
         raise click.UsageError(f"'{file}' is neither COLUMN=FIELD nor a file with such lines.")
-    return [line for line in file.read_text("utf-8").splitlines() if line.strip()]
+    from ask_above.files.yaml_text import text_of
+
+    return [line for line in text_of(file).split("\n") if line.strip()]
 
 
 def _anew(how: How) -> int:

@@ -19,7 +19,7 @@ from ask_above.cli.moments import SPAN, Span, Typed
 from ask_above.cli.options import F, at_option, complete, gathered, groups, home_of, members, open_here, ranks, tell
 from ask_above.cli.sentence import SpokenGroup
 from ask_above.decide.words import day
-from ask_above.errors import AmbiguousNameError, FaultyFilesError
+from ask_above.errors import AmbiguousNameError
 from ask_above.people.directory import NameKind
 from ask_above.people.register import STATUSES
 from ask_above.show.data import Table
@@ -294,14 +294,10 @@ def _listed(file: Path) -> list[str]:
     """Return the members that a file lists."""
     import csv
 
-    from ask_above.files.writing import contents
-    from ask_above.files.yaml_text import decode
+    from ask_above.files.yaml_text import text_of
 
-    text, faults = decode(file.name, contents(file))
-    if faults:
-        raise FaultyFilesError(faults)
     try:
-        rows = [row for row in csv.reader(text.splitlines(), strict=True) if row and row[0].strip()]
+        rows = [row for row in csv.reader(text_of(file).split("\n"), strict=True) if row and row[0].strip()]
     except csv.Error as error:
         raise click.UsageError(f"{file.name} cannot be read as CSV: {error}.") from None
     heads = [cell.strip() for cell in rows[0]] if rows else []

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import json
+import re
 import ssl
 from collections.abc import Iterable, Mapping
 from contextlib import suppress
@@ -23,6 +24,8 @@ _PAGED: Final = "1.2.840.113556.1.4.319"
 """The control by which results come in pages."""
 _SECONDS: Final = 20
 _GROUP_CLASSES: Final = ("groupOfNames", "groupOfUniqueNames", "posixGroup", "group")
+_PART_OF_DN = re.compile(r"(?:\\.|[^\\,])+")
+_ESCAPED = re.compile(r"(?P<hex>(?:\\[0-9a-f]{2})+)|\\(?P<sign>.)")
 _TEXT = TextField()
 _PEOPLE = Record(
     "people",
@@ -205,8 +208,12 @@ def _from_ldif(mapping: DirectoryMapping, file: Path) -> DirectoryRead:
             entries.append(_entry(str(dn), said))
     except (ValueError, KeyError, IndexError) as error:
         raise StoreError(f"{file.name}, near line {parser.line_counter}: this is no LDIF ({error}).") from None
-    groups = [entry for entry in entries if entry.of_class(*_GROUP_CLASSES)]
-    people = [entry for entry in entries if entry.first(mapping.people["number"]) and entry not in groups]
+    groups, people = [], []
+    for entry in entries:
+        if entry.of_class(*_GROUP_CLASSES):
+            groups.append(entry)
+        elif entry.first(mapping.people["number"]):
+            people.append(entry)
     return DirectoryRead(
         tuple(person for person in people if _below(person.dn, mapping.people["base"])),
         tuple(group for group in groups if _below(group.dn, mapping.groups["base"])),
@@ -217,7 +224,7 @@ def _from_scim(file: Path) -> DirectoryRead:
     """Read resources as RFC 7643 has them, one a line; they have the usual attributes of a directory as well."""
     people, groups = [], []
     try:
-        lines = contents(file).decode("utf-8").splitlines()
+        lines = contents(file).decode("utf-8-sig").split("\n")
     except (OSError, UnicodeDecodeError) as error:
         raise StoreError(f"{file.name} cannot be read: {getattr(error, 'strerror', None) or error}.") from None
     for n, line in enumerate(lines, 1):
@@ -227,7 +234,7 @@ def _from_scim(file: Path) -> DirectoryRead:
                 people.append(_scim_user(resource))
             elif resource is not None:
                 groups.append(_scim_group(resource))
-        except (ValueError, TypeError, AttributeError, KeyError) as error:
+        except (ValueError, TypeError, AttributeError, KeyError, RecursionError) as error:
             raise StoreError(f"{file.name}, line {n}: this is no SCIM resource ({error}).") from None
     return DirectoryRead(tuple(people), tuple(groups))
 
@@ -239,6 +246,7 @@ def _scim_user(said: Mapping[str, Any]) -> DirectoryEntry:
     phones = said.get("phonenumbers") or [{}]
     usual = {"uid": plain["id"], "cn": plain.get("displayname", ""), "mail": str(first.get("value", ""))}
     usual["telephonenumber"] = str(phones[0].get("value", ""))
+    usual["active"] = str(said.get("active", True))
     return DirectoryEntry(f"id={plain['id']}", {key: (value,) for key, value in (usual | plain).items() if value})
 
 
@@ -255,8 +263,18 @@ def _below(dn: str, base: str) -> bool:
 
 
 def folded_dn(dn: str) -> str:
-    """Return an entry's name so that two spellings of it are one."""
-    return ",".join(part.strip() for part in dn.casefold().split(","))
+    """Return an entry's name so that two spellings of it are one (RFC 4514).
+
+    >>> folded_dn(r"CN=Reed\\2C Ida, OU = People") == folded_dn(r"cn=reed\\, ida,ou=people")
+    True
+    """
+    parts = (part.partition("=") for part in _PART_OF_DN.findall(dn.casefold()))
+    return ",".join(f"{name.strip()}={' '.join(_ESCAPED.sub(_as_written, value).split())}" for name, _, value in parts)
+
+
+def _as_written(escaped: re.Match[str]) -> str:
+    in_bytes = bytes.fromhex((escaped["hex"] or "").replace("\\", ""))
+    return (escaped["sign"] or in_bytes.decode("utf-8", "replace")).casefold().replace(",", "\\,")
 
 
 def _entry(dn: str, said: Mapping[str, Iterable[Any]]) -> DirectoryEntry:

@@ -11,10 +11,10 @@ from typing import Any, Final, NamedTuple
 from xml.parsers.expat import ExpatError
 from zipfile import BadZipFile
 
-from ask_above.errors import FaultyFilesError, QuestionError
+from ask_above.errors import QuestionError
 from ask_above.files.cells import guarded, unguarded
 from ask_above.files.writing import contents, write_bytes, write_whole
-from ask_above.files.yaml_text import decode
+from ask_above.files.yaml_text import text_of
 
 ENDINGS: Final = (".csv", ".xlsx", ".ods")
 _WIDEST, _NARROWEST = 60, 6
@@ -62,9 +62,7 @@ def read_sheet(file: Path) -> list[list[str]]:
     """
     ending = check_ending(file)
     if ending == ".csv":
-        text, faults = decode(file.name, contents(file))
-        if faults:
-            raise FaultyFilesError(faults)
+        text = text_of(file)
         try:
             dialect: Any = csv.Sniffer().sniff(text[:5_000], delimiters=",;\t")
         except csv.Error:

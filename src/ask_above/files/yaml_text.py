@@ -8,12 +8,14 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
+from pathlib import Path as FilePath
 from typing import Any, Final, TypeAlias
 
 import yaml
 
 from ask_above.charter.reading.document import Document, Path, Position
-from ask_above.errors import Fault
+from ask_above.errors import Fault, FaultyFilesError
+from ask_above.files.writing import contents
 
 try:
     _Loader: Any = yaml.CBaseLoader
@@ -67,6 +69,14 @@ def decode(name: str, raw: bytes) -> tuple[str, list[Fault]]:
         )
         return "", [fault]
     return text, []
+
+
+def text_of(file: FilePath) -> str:
+    """Return the text of a file, its lines ended as here; raises :class:`FaultyFilesError` where it is none."""
+    text, faults = decode(file.name, contents(file))
+    if faults:
+        raise FaultyFilesError(faults)
+    return text.replace("\r\n", "\n").replace("\r", "\n")
 
 
 def read_yaml(name: str, raw: bytes) -> Document:

@@ -8,13 +8,14 @@ from typing import NamedTuple
 from ask_above.change.draft import Draft, EditError
 from ask_above.change.syncing import (
     GroupGives,
+    LeftOut,
     LetGo,
     OutsideGroup,
     Outsider,
     Sync,
     absent,
     groups_of,
-    likely_same,
+    left_out,
     taken_over,
 )
 from ask_above.charter.names import few, how_many
@@ -36,24 +37,29 @@ def understood(mapping: DirectoryMapping, read: DirectoryRead) -> SyncRead:
     """Return the people of a directory with all groups that they are in."""
     what, notes = mapping.people, []
     by_uid = {entry.first("uid").casefold(): folded_dn(entry.dn) for entry in read.people if entry.first("uid")}
-    groups = [_group(entry, mapping.groups["name"], by_uid) for entry in read.groups]
+    above: dict[str, set[str]] = {}
+    for entry in (*read.people, *read.groups):
+        for dn in entry.attributes.get("memberof", ()):
+            above.setdefault(folded_dn(dn), set()).add(folded_dn(entry.dn))
+    groups = [_group(entry, mapping.groups["name"], by_uid, above) for entry in read.groups]
     known = {group.name for group in groups}
     inside = groups_of(groups)
-    names = {group.id: group.name for group in groups}
-    people = []
+    people, inactive = [], 0
     for entry in read.people:
+        if entry.first("active").casefold() == "false":
+            inactive += 1
+            continue
         number = entry.first(what["number"])
         if not number:
             notes.append(f"{entry.dn} has no {what['number']}, and is left out.")
             continue
-        mine = set(inside.get(folded_dn(entry.dn), ()))
-        for dn in entry.attributes.get("memberof", ()):
-            direct = folded_dn(dn)
-            mine |= {names[direct]} if direct in names else set()
-            mine |= inside.get(direct, frozenset())
+        mine = inside.get(folded_dn(entry.dn), frozenset())
         key = entry.first(what["key"])
         name, email, phone = (entry.first(what[each]) for each in ("name", "email", "phone"))
-        people.append(Outsider(number, key, name, email, frozenset(mine), phone))
+        people.append(Outsider(number, key, name, email, mine, phone))
+    if inactive:
+        are = "is" if inactive == 1 else "are"
+        notes.append(f"{how_many(inactive, 'person', 'people')} who {are} not active there: left out.")
     notes += [
         f"The directory has no group '{name}', which the mapping names."
         for name in dict.fromkeys(given.group for given in mapping.gives)
@@ -68,10 +74,12 @@ def understood(mapping: DirectoryMapping, read: DirectoryRead) -> SyncRead:
     return SyncRead(people, len(groups), notes)
 
 
-def _group(entry: DirectoryEntry, name: str, by_uid: Mapping[str, str]) -> OutsideGroup:
-    members = {folded_dn(dn) for field in ("member", "uniquemember") for dn in entry.attributes.get(field, ())}
+def _group(entry: DirectoryEntry, name: str, by_uid: Mapping[str, str], above: Mapping[str, set[str]]) -> OutsideGroup:
+    """Return a group with all that it says is in it, and all that say so themselves (``above``)."""
+    dn = folded_dn(entry.dn)
+    members = {folded_dn(each) for field in ("member", "uniquemember") for each in entry.attributes.get(field, ())}
     members |= {by_uid[uid.casefold()] for uid in entry.attributes.get("memberuid", ()) if uid.casefold() in by_uid}
-    return OutsideGroup(folded_dn(entry.dn), entry.first(name), frozenset(members))
+    return OutsideGroup(dn, entry.first(name), frozenset(members | above.get(dn, set())))
 
 
 def plan_sync(
@@ -102,12 +110,18 @@ def plan_sync(
         names = few((member.called for member in gone), 8)
         found.notes.append(f"{len(gone):,} who came from {mapping.name} are not in it any more: {names}.")
     made = plan(home, [sync], by=by, why=why)
-    found.notes.extend(
-        f"{person.name or person.key} is likely {' or '.join(likely)}, and is left out. If so: --link"
-        for person, likely in likely_same(sync, draft)
-    )
+    found.notes.extend(_said(why, mapping.name, link=link) for why in left_out(sync, draft))
     made.source = mapping.name if made.by in ("", snapshot.charter.owner) else ""
     return made
+
+
+def _said(why: LeftOut, source: str, *, link: bool) -> str:
+    """Say whom a sync leaves out, and what to do where it is somebody here."""
+    called = f"{why.person.name or why.person.key} (number {why.person.number})"
+    if not why.likely:
+        return f"{called} has the address of {why.has_address[0]}, who is somebody else there, and is left out."
+    how = f"ask-above member set {why.likely[0]} external_id={source}:{why.person.number}" if link else "--link"
+    return f"{called} is likely {' or '.join(why.likely)}, and is left out. If so: {how}"
 
 
 def keep_claims(home: Storage, mapping: DirectoryMapping) -> None:
