@@ -150,9 +150,13 @@ class RegisterStorage(ScimStorage):
         node = request.filter.ast if request.filter is not None else None
         if names != ["User"] or not isinstance(node, Comparison) or node.op != CompareOperator.eq:
             return None
-        attribute, value = str(node.attr_path).rpartition(":")[2].casefold(), str(node.value)
-        what = {"username": "user_name", "externalid": "external_id"}.get(attribute)
-        return None if what is None else [("User", self._there(what, value) or "")]
+        what = {"username": "user_name", "externalid": "external_id"}.get(
+            str(node.attr_path).rpartition(":")[2].casefold()
+        )
+        if what is None or not isinstance(node.value, str):
+            return None
+        key = self._there(what, node.value)
+        return [] if key is None else [("User", key)]
 
     def _there(self, what: str, value: str) -> str | None:
         """Return the key of who has a user name or an external id, in any case, and is not retired."""
@@ -162,7 +166,7 @@ class RegisterStorage(ScimStorage):
 
     def _resource(self, kind: str, key: str) -> Resource[Any]:
         if kind == "User":
-            return self._user(self.community.register.members[key]) if key else _FULL(user_name="")
+            return self._user(self.community.register.members[key])
         return self._group(key)
 
     def _member(self, key: str) -> Member:

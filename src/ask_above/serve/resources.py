@@ -267,5 +267,5 @@ def _compared(name: str, op: CompareOperator, value: Any) -> Test | None:
     fold = str if name in _EXACT else str.casefold
     said = fold(value)
     if op is CompareOperator.ne:  # what is not there is another too
-        return lambda member: fold(text(member)) != said
+        return lambda member: not text(member) or fold(text(member)) != said
     return lambda member: bool(held := fold(text(member))) and compared(held, said)
