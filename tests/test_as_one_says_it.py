@@ -571,6 +571,10 @@ class TestSheet:
         run("grid", "--sheet", "grid.csv", "--at", "river-talk", cwd=here)
         self._fill(here, "Member", "post.write", "no")
         assert "Deny post.write to Member in River talk" in run("grid", "--take", "grid.csv", "--plan", cwd=here).stdout
+        self._fill(here, "Member", "post.publish", "yes")
+        self._fill(here, "Member", "post.review", "no")
+        refused = run("grid", "--take", "grid.csv", "--plan", cwd=here)
+        assert "Member: yes for post.publish and no for what that implies cannot both stand" in refused.stderr
 
     def test_what_cannot_be_understood_is_all_told_and_nothing_is_done(self, here: Path) -> None:
         run("grid", "--sheet", "grid.csv", cwd=here)
