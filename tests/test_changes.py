@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import subprocess
 import sys
 import time
@@ -11,6 +12,7 @@ from threading import Event, Thread
 from typing import Any
 
 import pytest
+from soak.imported import as_it_is
 
 from ask_above import Community, FaultyFilesError, UnknownNameError
 from ask_above.change import (
@@ -42,6 +44,7 @@ from ask_above.workspace.plans import RefusedError
 from ask_above.workspace.storage import ChangedMeanwhileError
 from ask_above.workspace.undoing import undo
 from conftest import DEMO, Place, assert_files_say_the_same
+from seeds import seeds
 
 EVERY_EDIT: list[Any] = [
     Grant("host", ["kit.lend"]),
@@ -370,6 +373,22 @@ class TestImport:
 
         rows = read_rows("people.csv", text.encode(), COLUMNS, ())
         return brook.open().plan(Import(rows, status, link=link))
+
+    @pytest.mark.parametrize("seed", seeds(24))
+    def test_each_row_is_somebody_as_it_says_and_nothing_else_is_touched(self, seed: int) -> None:
+        assert not list(as_it_is(seed))
+
+    @pytest.mark.parametrize(
+        ("row", "wrong"),
+        [
+            (",,active", "this row says nothing of who it is"),
+            ("Ash,,active", "Ash is likely Ash (ash-one) or Ash (ash-two)"),
+        ],
+    )
+    def test_a_row_that_says_not_who_it_is_makes_nobody_new(self, brook: Place, row: str, wrong: str) -> None:
+        brook.open().plan(*(MemberAdd(f"ash-{n}", {"name": "Ash"}) for n in ("one", "two"))).apply()
+        with pytest.raises(FaultyFilesError, match=re.escape(wrong)):
+            self.csv(brook, f"name,phone,status\n{row}\n", link=True)
 
     def test_new_and_changed_members_are_merged(self, brook: Place) -> None:
         plan = self.csv(

@@ -9,7 +9,7 @@ from ask_above.change.draft import Done, Draft, EditError, RowChange, changed_me
 from ask_above.change.parts import coverage
 from ask_above.change.people import Assign, given_period, good_address, on_joining_to, rows_on_joining
 from ask_above.charter.moments import HOW_TO_WRITE, is_date
-from ask_above.charter.names import RESERVED, SITE, how_many, is_key, nearest
+from ask_above.charter.names import RESERVED, SITE, few, how_many, is_key, nearest
 from ask_above.charter.reading.context import KnownNames
 from ask_above.errors import AskAboveError, Fault, FaultyFilesError
 from ask_above.people.directory import Directory, NameKind
@@ -19,6 +19,7 @@ from ask_above.people.register import KINDS, OUT, STATUSES, Assignment, Member, 
 from ask_above.visible import has_unseen, is_plain, visible
 
 COLUMNS = MEMBER_COLUMNS
+_MOST_LIKELY = 3
 _UNIQUE = ("email", "user_name", "external_id")
 
 
@@ -167,7 +168,7 @@ class _Merger:
         if cells.get("groups"):
             cells["groups"] = ";".join(filter(None, map(self._group, cells["groups"].split(";"))))
         for column, value in cells.items():
-            if value or (column == "groups" and before):
+            if value:
                 after[column] = value
         after["key"] = key
         # whoever has been active once was given what comes on joining then
@@ -214,14 +215,18 @@ class _Merger:
         if key is None and likely and self.link and (len(likely) == 1 or known.email):
             key = likely[0]
         # two people of one name are two people until somebody says otherwise
-        elif likely and not self.link:
-            member = self.known[likely[0]]
-            who = f"{member.called} ({member.key})" if self.shows else "somebody who is here"
-            message = f"{name or known.email} is likely {who}"
-            self._fault(row, "name", "likely", message, "a column key that says who is meant, or --link to link them")
+        elif likely:
+            members = [self.known[each] for each in likely]
+            who = few((each.called_by_key for each in members), _MOST_LIKELY, "or") if self.shows else "who is here"
+            expected = "a column key that says who is meant" + ("" if self.link else ", or --link to link them")
+            self._fault(row, "name", "likely", f"{name or known.email} is likely {who}", expected)
             return ""
         if key is None:
-            key = new_key(name or known.email.partition("@")[0], self.taken)
+            called = name or known.email.partition("@")[0] or known.user_name or known.external_id
+            if not called:
+                self._fault(row, "name", "nobody", "this row says nothing of who it is", "a name, an address or a key")
+                return ""
+            key = new_key(called, self.taken)
             self.taken.add(key)
         return key
 

@@ -108,7 +108,7 @@ class Recogniser:
             if len(keys) == 1:
                 keys_of.setdefault(keys[0], value)
         if len(keys_of) > 1:
-            said = " and ".join(f"{value} is {register.members[key].called} ({key})" for key, value in keys_of.items())
+            said = " and ".join(f"{value} is {register.members[key].called_by_key}" for key, value in keys_of.items())
             raise TwoPeopleError(f"Two members are meant at once: {said}.")
         return next(iter(keys_of), None)
 

@@ -109,6 +109,11 @@ class Member(NamedTuple):
         """The name, with the key where others have it too; the key where there is none."""
         return titled(self.name, self.key, self.distinct)
 
+    @property
+    def called_by_key(self) -> str:
+        """The name with the key behind it, as it is typed; the key alone where there is none."""
+        return f"{self.name} ({self.key})" if self.name else self.key
+
 
 class Assignment(NamedTuple):
     """A member holds a rank at a place, and at all below it, for a period; ``number`` is its own in a database.

@@ -277,7 +277,7 @@ class Plan(Printed):
         for key, field, other in sorted(shared, key=lambda each: (order[each[0]], *each)):
             member, whose = after.members[key], after.members.get(other)
             if whose is not None and Double(member, field, other) in {*Identities([whose]).shared(member)}:
-                said = f"{member.called} would have the {CALLED.get(field, field)} of {whose.called} ({other})"
+                said = f"{member.called} would have the {CALLED.get(field, field)} of {whose.called_by_key}"
                 refusals.append(Refusal("9.16", f"{said}; each member has one of their own."))
         return refusals
 
