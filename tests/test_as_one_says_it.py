@@ -908,7 +908,7 @@ def test_a_line_without_its_colon_is_reported_on_its_own_line(here: Path) -> Non
     charter.write_text("\n".join(lines))
     said = run("check", cwd=here).stdout
     assert f"charter.yaml, line {at + 1}, column 1" in said
-    assert "1 fault. Correct it and run check again." in said
+    assert "1 fault. Correct it and try again." in said
 
 
 # -- what holds of every command

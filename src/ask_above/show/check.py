@@ -222,7 +222,7 @@ def show_faults(screen: Screen, faults: Sequence[Fault]) -> None:
             screen.paragraph(f"and {len(others)} more like it, on line {lines}", first="  ", rest="    ", style="dim")
         screen.line()
     them = "it" if len(faults) == 1 else "them"
-    screen.line(f"{how_many(len(faults), 'fault')}. Correct {them} and run check again.", "head")
+    screen.line(f"{how_many(len(faults), 'fault')}. Correct {them} and try again.", "head")
 
 
 def fault_table(faults: Sequence[Fault]) -> Table:
