@@ -178,6 +178,8 @@ def _check(said: Mapping[str, Any], document: Document) -> None:
             )
         if "place" in given and "into" in given:
             document.fault(("gives", n, "place"), "one-of", "a place goes with a rank", expected="rank: and place:")
+    if ":" in said["name"]:  # stands between the name and a number: one directory's people would be another's
+        document.fault(("name",), "bad-name", f"'{said['name']}' has a colon in it", expected="a name without :")
     share = str(said.get("most-absent", "20%")).rstrip("% ")
     if not share.replace(".", "", 1).isdecimal() or float(share) > 100:  # noqa: PLR2004 (per cent)
         document.fault(("most-absent",), "bad-share", f"'{share}' is no share", expected="a share such as 20%")

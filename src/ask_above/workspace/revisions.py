@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import subprocess
 from functools import partial
 from pathlib import Path
@@ -40,8 +41,9 @@ def _shown(folder: Path, commit: str, name: str) -> bytes | None:
 
 def _git(folder: Path, *words: str) -> bytes | None:
     """Return what git says; ``None`` where it says that there is no such thing."""
-    try:
-        done = subprocess.run(["git", "-C", str(folder), *words], capture_output=True, check=False)  # noqa: S603, S607
+    command = ["git", "-C", str(folder), *words]
+    try:  # what it says is read below, in English
+        done = subprocess.run(command, capture_output=True, check=False, env={**os.environ, "LC_ALL": "C"})  # noqa: S603
     except FileNotFoundError:
         raise QuestionError("git is not installed here, so no revision can be read.") from None
     if b"not a git repository" in done.stderr or b"dubious ownership" in done.stderr:
