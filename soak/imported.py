@@ -15,7 +15,7 @@ from random import Random
 
 sys.path.insert(0, str(Path(__file__).parent.parent))
 
-from soak.synced import State, state, texts
+from soak.synced import State, main, state, texts
 
 from ask_above import AskAboveError
 from ask_above.change.importing import Import
@@ -88,6 +88,8 @@ def differences(rows: list[Row], before: State, after: State) -> Iterator[str]:
         if not keys:
             yield f"{row} is nobody"
     for key, (member, given) in after.items():
+        if key not in before and key.startswith("member"):
+            yield f"{key} is new, and has no key of what the list says of them: {member}"
         if key not in meant and (member, given) != before.get(key):
             yield f"{key} was touched: {before.get(key)}, {member}"
         for field in FIELDS if key in before else ():
@@ -115,14 +117,5 @@ def as_it_is(seed: int) -> Iterator[str]:
             yield f"{seed}, step {step}: {rows} a second time is not as the first"
 
 
-def main() -> int:
-    """Hold so many communities to it; the exit code is whether any differs."""
-    count, first = int(sys.argv[1]), int(sys.argv[2]) if len(sys.argv) > 2 else 0
-    found = [said for seed in range(first, first + count) for said in as_it_is(seed)]
-    print("\n".join(found))
-    print(f"{count:,} communities; {len(found)} differences")
-    return bool(found)
-
-
 if __name__ == "__main__":
-    sys.exit(main())
+    sys.exit(main(as_it_is))

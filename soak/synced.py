@@ -252,8 +252,8 @@ def as_it_is(seed: int) -> Iterator[str]:
                 yield f"{seed}, step {step}: a second time it is not as the first"
 
 
-def main() -> int:
-    """Hold so many communities to it; the exit code is whether any differs."""
+def main(as_it_is: Callable[[int], Iterator[str]]) -> int:
+    """Hold so many communities to a reading; the exit code is whether any differs."""
     count, first = int(sys.argv[1]), int(sys.argv[2]) if len(sys.argv) > 2 else 0
     found = [said for seed in range(first, first + count) for said in as_it_is(seed)]
     print("\n".join(found))
@@ -262,4 +262,4 @@ def main() -> int:
 
 
 if __name__ == "__main__":
-    sys.exit(main())
+    sys.exit(main(as_it_is))

@@ -200,7 +200,8 @@ def _edits(
             reads = dict.fromkeys(own.allow.words, YES) | dict.fromkeys(own.deny.words, NO) if own else {}
             lost = [name for name, cell in cells.items() if reads.get(name, AS_IT_COMES) != cell]
             if lost:
-                faults.append(f"{rank.called}: yes for {listed(lost)} and no for what that implies cannot both stand.")
+                both = f"yes for {listed(lost)} and no for what that implies cannot both stand"
+                faults.append(f"{rank.called}: {both}; leave one '{AS_IT_COMES}'.")
 
 
 def _carrying(rank: Rank, cells: Mapping[str, str]) -> RankSet:

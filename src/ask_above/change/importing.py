@@ -20,6 +20,7 @@ from ask_above.visible import has_unseen, is_plain, visible
 
 COLUMNS = MEMBER_COLUMNS
 _MOST_LIKELY = 3
+_HIDDEN = "somebody who is here"
 _UNIQUE = ("email", "user_name", "external_id")
 
 
@@ -217,7 +218,7 @@ class _Merger:
         # two people of one name are two people until somebody says otherwise
         elif likely:
             members = [self.known[each] for each in likely]
-            who = few((each.called_by_key for each in members), _MOST_LIKELY, "or") if self.shows else "who is here"
+            who = few((each.called_by_key for each in members), _MOST_LIKELY, "or") if self.shows else _HIDDEN
             expected = "a column key that says who is meant" + ("" if self.link else ", or --link to link them")
             self._fault(row, "name", "likely", f"{name or known.email} is likely {who}", expected)
             return ""

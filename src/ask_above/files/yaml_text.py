@@ -1,6 +1,7 @@
 """Read YAML into plain data with the place of every piece; nothing else touches the parser's nodes.
 
-Every scalar is text; a plain scalar with nothing in it is ``None``. The parser is the C one.
+Every scalar is text; a plain scalar with nothing in it is ``None``. The parser is the C one. What of any file is text,
+and what is not, is decided here too.
 """
 
 from __future__ import annotations

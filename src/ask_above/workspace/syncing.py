@@ -119,7 +119,8 @@ def _said(why: LeftOut, source: str, *, link: bool) -> str:
     """Say whom a sync leaves out, and what to do where it is somebody here."""
     called = f"{why.person.name or why.person.key} (number {why.person.number})"
     if not why.likely:
-        return f"{called} has the address of {why.has_address[0]}, who is somebody else there, and is left out."
+        whose = f"{why.has_address[0]}, who is known by another number"
+        return f"{called} has the address of {whose}, and is left out. Correct the address of one of them."
     how = f"ask-above member set {why.likely[0]} external_id={source}:{why.person.number}" if link else "--link"
     return f"{called} is likely {' or '.join(why.likely)}, and is left out. If so: {how}"
 
