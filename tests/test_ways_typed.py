@@ -2,17 +2,16 @@
 
 from __future__ import annotations
 
-import shlex
 import shutil
 from pathlib import Path
 from typing import Any
 
 import pytest
-from click.testing import CliRunner
+from soak.ways import as_it_is, question, type_it
 
 from ask_above import Community
-from ask_above.cli.main import main
 from conftest import DEMO
+from seeds import seeds
 
 pytestmark = pytest.mark.slow
 
@@ -34,17 +33,6 @@ QUESTIONS: list[tuple[str, str, dict[str, Any]]] = [
 ]
 
 
-def question(c: Community, who: str, what: str, how: dict[str, Any]) -> bool:
-    target, more = str(how.get("target")), {key: value for key, value in how.items() if key != "target"}
-    if what == "moderate":
-        return c.may_moderate(who, target, **more).allowed
-    if what == "assign":
-        return c.may_assign(who, target, **more).allowed
-    if what == "manage":
-        return c.may_manage(who, target).allowed
-    return c.may_call(who, target, **more).allowed if what == "call" else c.may(who, what, **more).allowed
-
-
 @pytest.mark.parametrize(("who", "what", "how"), QUESTIONS, ids=lambda each: str(each)[:40])
 def test_every_way_is_made_by_its_command(tmp_path: Path, who: str, what: str, how: dict[str, Any]) -> None:
     before = Community.open(DEMO)
@@ -55,13 +43,13 @@ def test_every_way_is_made_by_its_command(tmp_path: Path, who: str, what: str, h
     for n, way in enumerate(found[:5]):
         folder = tmp_path / str(n)
         shutil.copytree(DEMO, folder)
-        for command in way.command.split(" && "):
-            words = shlex.split(command)[1:]
-            words += ["--yes", "--force", "--why", "a try", "--community", str(folder)]
-            done = CliRunner().invoke(main, words, standalone_mode=False)
-            assert done.return_value == 0, (way.command, done.output, done.exception)
-        after = Community.open(folder)
+        after = type_it(way, folder)
         assert question(after, who, what, how) is not now, way.command
         answers = before.impact(after).of_capabilities
         own = what not in ("moderate", "assign", "manage", "call") and not who.startswith("rank:")
         assert answers - own == way.answers, way.command
+
+
+@pytest.mark.parametrize("seed", seeds(12))
+def test_a_way_is_what_may_be_done_of_any_community(seed: int) -> None:
+    as_it_is(seed)

@@ -7,12 +7,13 @@ import json
 import re
 import shutil
 from collections import Counter
+from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
 from random import Random
 
 import pytest
-from soak.looked import as_it_is
+from soak import described, looked
 
 from ask_above import Community, UnknownNameError
 from ask_above.change import (
@@ -35,8 +36,9 @@ from seeds import seeds
 from small import held, member, place, rank, texts
 
 
+@pytest.mark.parametrize("as_it_is", [looked.as_it_is, described.as_it_is], ids=["looked", "described"])
 @pytest.mark.parametrize("seed", seeds(8))
-def test_read_back_it_is_what_the_rules_say_read_once_more(seed: int) -> None:
+def test_read_back_it_is_what_the_rules_say_read_once_more(seed: int, as_it_is: Callable[[int], object]) -> None:
     as_it_is(seed)
 
 

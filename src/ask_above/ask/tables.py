@@ -17,6 +17,7 @@ from ask_above.decide.planes import Planes
 from ask_above.decide.profile import Asked, Holding, ask_rank
 from ask_above.decide.walk import ranks_at
 from ask_above.decide.words import ending
+from ask_above.people.register import Assignment
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -224,10 +225,17 @@ class Holders:
                     self._local[ranks[position].key].update(keys)
             for position in {holding.rank for holding in asked.recorded} - held:
                 self.idle[ranks[position].key] += len(keys)
-            for rank in {given.rank for given in asked.later} if asked.is_active else ():
-                if decider.compiled.rank_at[rank] not in held:
-                    self._later.setdefault(rank, []).extend(keys)
+            for rank in {given.rank for given in asked.later if asked.is_active and not self._holds(asked, given)}:
+                self._later.setdefault(rank, []).extend(keys)
         self._keys = {rank: decider.in_order(keys) for rank, keys in self._keys.items()}
+
+    def _holds(self, asked: Asked, given: Assignment) -> bool:
+        """Whether somebody holds a rank already where they will be given it, and for as long."""
+        compiled = self._decider.compiled
+        rank, above = compiled.rank_at[given.rank], compiled.chains[compiled.place_at[given.place]]
+        same = (holding for holding in asked.holdings if holding.rank == rank and holding.place in above)
+        ends = [holding.assignment and holding.assignment.period.end for holding in same]
+        return any(end is None or (given.period.end is not None and given.period.end <= end) for end in ends)
 
     def keys(self, rank: str) -> list[str]:
         """Return the keys of those who hold a rank."""

@@ -321,9 +321,10 @@ class Describer:
             if holding.how != How.AUTOMATIC:
                 place = self.compiled.named[self.compiled.places[holding.place].key]
                 # it stays on record, and counts when they are acted on (rule 6.5)
-                idle = "" if holding in asked.holdings else f" (does not count: {asked.status})"
+                kept_from = "paused" if asked.is_active else asked.status
+                idle = "" if holding in asked.holdings else f" (does not count: {kept_from})"
                 where = place.called if holding.place else site
-                yield (self.compiled.ranks[holding.rank].called, where, f"{self._from(holding)}{idle}")
+                yield (self.compiled.ranks[holding.rank].called, where, f"{self._from(holding)}{idle}".strip())
         for later in asked.later:
             where = self.compiled.named[later.place].called if later.place != SITE else site
             spell = span(later.period.said_from, later.period.said_until).strip()

@@ -184,10 +184,12 @@ class ActCandidates:
             if rank.automatic:
                 can &= ~self.decider.usable(ask_rank(self.compiled, rank), self.place)
         bit, carried = self.compiled.catalogue.bit, self.compiled.carried
+        # what is for one's own things is nothing to moderate others by (rule 6.2)
+        names = [
+            key for key in self.compiled.catalogue.names(can) if self.rule.act != Act.MODERATE or key[-4:] != ".own"
+        ]
         # what the fewest ranks grant hands the act to the fewest
-        keys = sorted(
-            self.compiled.catalogue.names(can), key=lambda key: sum(bool(each & bit[key]) for each in carried)
-        )
+        keys = sorted(names, key=lambda key: sum(bool(each & bit[key]) for each in carried))
         for key in keys[:_MOST_TAKEN]:
             yield self._rule_set(f"make {key} the capability to {self.rule.act}", self.rule._replace(using=(key,)))
 

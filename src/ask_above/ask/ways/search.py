@@ -17,6 +17,7 @@ from ask_above.ask.ways.candidates import Candidate, CapabilityCandidates
 from ask_above.bulk.differences import Crowds, crowds, turned
 from ask_above.change.difference import Difference
 from ask_above.change.parts import State
+from ask_above.change.reach import Conditions
 from ask_above.charter.charter import Charter
 from ask_above.charter.moments import Instant
 from ask_above.charter.names import as_rank, how_many, upper
@@ -66,8 +67,9 @@ class Way(NamedTuple):
     """A change that gives the other answer.
 
     ``what`` says it in a sentence; ``command`` makes it; ``kinds`` are its kinds, one for each single change; ``where``
-    is the spot of the first in the files; ``lines`` how many lines change. It changes ``answers`` other answers
-    (member, place, capability) of ``members`` members, and ``acts``: how many ranks more or fewer members may act on.
+    is the spot of the first in the files; ``lines`` how many lines change. At the moment asked about it changes
+    ``answers`` other answers (member, place, capability) of ``members`` members, and ``acts``: how many ranks more or
+    fewer members may act on.
     ``charter`` and ``register`` are what they would be afterwards.
     """
 
@@ -193,20 +195,25 @@ class _Trial:
                 charter, register = candidate.apply(charter, register)
             changed = self.decider.after(charter, register)
             if self.put(changed).allowed is self.wanted:
-                done.update(candidate.what for candidate in candidates)
-                yield self._way(candidates, changed, command)
+                difference = self._difference(charter, register)
+                # what nobody may do, not even who keeps the files, is no way
+                if not Conditions(difference, self.at).refusals:
+                    done.update(candidate.what for candidate in candidates)
+                    yield self._way(candidates, changed, command, difference)
             if told:
                 told(n + 1, len(combined))
 
-    def _way(self, candidates: tuple[Candidate, ...], changed: Decider, command: str) -> Way:
+    def _difference(self, charter: Charter, register: Register) -> Difference:
+        return Difference(State(self.charter, self.register), State(charter, register), self.at)
+
+    def _way(self, candidates: tuple[Candidate, ...], changed: Decider, command: str, difference: Difference) -> Way:
         place, capability, member = self.own or ("", "", None)
         # who asks has a row of their own, so that their own answer is not told as a side effect
         compared = crowds(self.decider, changed, self.at, apart=member)
         mine = [] if member is None else compared.rows_of(member)
         turns = turned(self.decider, changed, compared, (place, capability, mine) if mine else None)
         members = compared.count(turns.rows)
-        sides = [State(decider.compiled.charter, decider.people.register) for decider in (self.decider, changed)]
-        acts = ActShifts(self.decider, changed, Difference(sides[0], sides[1], self.at), self.at)
+        acts = ActShifts(self.decider, changed, difference, self.at)
         capabilities = changed.compiled.catalogue.capabilities
         harm = Harm(
             _frees(compared, self.decider, changed),
