@@ -238,6 +238,9 @@ TYPED = [
     ),
     ("may bram post.write --at notices --at=notices", 1, "Bram Ashby may not"),
     ("assign surveyor bram --why reason --why another --plan", 2, "--why is given twice"),
+    ("place override notices host --allow kit.lend --bar kit.lend", 2, "from kit.lend in Notices cannot both stand."),
+    ("rank move host --top --bottom --plan", 2, "--top and --bottom exclude each other. Give one of them."),
+    ("place move notices --into field --keep --as-section --plan", 2, "--keep and --as-section exclude each other"),
     # a question as one puts it, whole
     ("who can mute in river talk", 0, "members may use member.mute in River talk"),
     ("who 'publish entries'", 2, "Nearest: post.publish"),
@@ -574,7 +577,7 @@ class TestSheet:
         self._fill(here, "Member", "post.publish", "yes")
         self._fill(here, "Member", "post.review", "no")
         refused = run("grid", "--take", "grid.csv", "--plan", cwd=here)
-        assert "Member: yes for post.publish and no for what that implies cannot both stand" in refused.stderr
+        assert "and to deny post.write and post.review to Member in River talk cannot both stand" in refused.stderr
 
     def test_what_cannot_be_understood_is_all_told_and_nothing_is_done(self, here: Path) -> None:
         run("grid", "--sheet", "grid.csv", cwd=here)

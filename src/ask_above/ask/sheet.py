@@ -12,9 +12,8 @@ from typing import Final, NamedTuple
 from ask_above.change.draft import Edit, EditError
 from ask_above.change.places import Say
 from ask_above.change.ranks import RankSet
-from ask_above.charter.changes import saying
 from ask_above.charter.ladder import Rank
-from ask_above.charter.names import listed, nearest
+from ask_above.charter.names import nearest
 from ask_above.decide.decider import Decider
 from ask_above.decide.profile import ask_rank
 from ask_above.people.directory import Directory, NameKind, folded
@@ -189,19 +188,10 @@ def _edits(
             if edit.fields:
                 yield edit
         else:
-            after = decider.compiled.charter
             for word, meant in (("clear", AS_IT_COMES), ("allow", YES), ("deny", NO)):
                 names = tuple(name for name, cell in cells.items() if cell == meant)
                 if names:
-                    after = saying(after, place, key, word, names)
                     yield Say(place, key, word, names)
-            # to deny what an allowed capability implies takes back the allowing: both cannot be meant
-            own = next((each for each in after.places[place].overrides if each.label == key), None)
-            reads = dict.fromkeys(own.allow.words, YES) | dict.fromkeys(own.deny.words, NO) if own else {}
-            lost = [name for name, cell in cells.items() if reads.get(name, AS_IT_COMES) != cell]
-            if lost:
-                both = f"yes for {listed(lost)} and no for what that implies cannot both stand"
-                faults.append(f"{rank.called}: {both}; leave one '{AS_IT_COMES}'.")
 
 
 def _carrying(rank: Rank, cells: Mapping[str, str]) -> RankSet:

@@ -9,6 +9,7 @@ from ask_above.change.draft import Done, Draft, EditError, NamedByExpectationErr
 from ask_above.change.items import ITEMS, Item, ItemRename, ItemSet, given_anew, is_free, no_field
 from ask_above.change.steps import Drop, Insert, MoveItem, Path, Put, Step, there
 from ask_above.charter.changes import saying
+from ask_above.charter.charter import Charter
 from ask_above.charter.names import SITE, how_many, listed
 from ask_above.charter.places import Override, Place
 from ask_above.decide.words import in_place
@@ -195,6 +196,16 @@ class Say(NamedTuple):
         )
         what = f"{said} {_at(draft, self.place)}"
         return Done(what, tuple(_entry_steps(draft, path, self.of, new)))
+
+    def left(self, charter: Charter) -> bool:
+        """Whether the place says now, in some way, each of the names that this says."""
+        place, catalogue = charter.places[self.place], charter.catalogue
+        entries = place.exceptions if self.member else place.overrides
+        entry = next((entry for entry in entries if entry.label == self.of), Override(self.of))
+        mask = catalogue.expand_all(getattr(entry, self.word))
+        # to deny what an allowed capability implies takes back the allowing
+        mask = catalogue.close(mask) if self.word == "allow" else mask
+        return all(mask & catalogue.expand(name) for name in self.names)
 
     def _check(self, draft: Draft, key: str, *, above: bool) -> None:
         if self.member:

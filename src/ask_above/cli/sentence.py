@@ -215,6 +215,8 @@ class Spoken(click.Command):
     def said_once(self, args: list[str]) -> list[str]:
         """Return the arguments with each option once: lists are joined, two values are asked about and none dropped."""
         single = {name: param for param in self.params if _has_one_value(param) for name in param.opts}
+        choices = {name: option.name for option in self.params for name in _choices(option)}
+        chosen: dict[str | None, str] = {}
         kept: list[str] = []
         at: dict[str, int] = {}
         rest = list(args)
@@ -223,6 +225,8 @@ class Spoken(click.Command):
             if word == "--":
                 return [*kept, word, *rest]
             name, sign, value = word.partition("=")
+            if name in choices and chosen.setdefault(choices[name], name) != name:
+                raise click.UsageError(f"{chosen[choices[name]]} and {name} exclude each other. Give one of them.")
             option = single.get(name)
             if option is None or not (sign or rest):
                 kept.append(word)
@@ -303,6 +307,12 @@ def _placed(word: str, option: str, value: list[str], options: Mapping[str, clic
         value = value[1:]
     said = " ".join(value)
     return option, "site" if option == "--at" and said == "whole site" else said
+
+
+def _choices(param: click.Parameter) -> Sequence[str]:
+    """Return by which names an option is set where these, or others of it, exclude each other."""
+    several = isinstance(param, click.Option) and param.is_flag and (not param.is_bool_flag or param.secondary_opts)
+    return [*param.opts, *param.secondary_opts] if several else ()
 
 
 def _has_one_value(param: click.Parameter) -> bool:

@@ -19,6 +19,7 @@ from ask_above.change.draft import Done, Draft, Edit, EditError, RowChange, memb
 from ask_above.change.forgetting import MemberForget, check_forgotten
 from ask_above.change.naming import meant
 from ask_above.change.parts import IDENTITY, State
+from ask_above.change.places import Say
 from ask_above.change.reach import Reach
 from ask_above.change.refusal import Refusal
 from ask_above.change.registering import changed, folded
@@ -591,6 +592,7 @@ class _Working:
         self.home, self.made = home, made
         self.charter, self.register = snapshot.charter, snapshot.register
         self.source: SourceText | None = None
+        self.said: dict[tuple[str, str, bool], list[tuple[Say, str]]] = {}
 
     def take(self, edit: Edit, at: Instant, day: str, by: str) -> None:
         made = self.made
@@ -608,9 +610,20 @@ class _Working:
             made.texts[self.home.name], self.source = text, None
             made.splices += [(self.home.name, *splice) for splice in splices]
             self.charter = read_charter(self.home, self.made.texts, done.what)
+        if isinstance(edit, Say):
+            self._check_beside(edit, done.what)
         self.register = changed(self.register, done.rows, self.charter.zone)
         made.done.append(done)
         made.rows += done.rows
+
+    def _check_beside(self, edit: Say, what: str) -> None:
+        """Raise where nothing is left of what was said of the same in this change: both cannot be meant."""
+        before = self.said.setdefault((edit.place, edit.of, edit.member), [])
+        for earlier, said in before:
+            if not earlier.left(self.charter):
+                why = "" if {*earlier.names} & {*edit.names} else " A capability brings what it implies."
+                raise EditError(f"To {said} and to {what} cannot both stand.{why} Say one of the two.")
+        before += [(edit, what)] if edit.word != "clear" else []
 
     def _plain(self) -> Any:
         # taken apart once for what an edit looks at and for what it changes
