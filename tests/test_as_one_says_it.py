@@ -239,6 +239,11 @@ TYPED = [
     ("may bram post.write --at notices --at=notices", 1, "Bram Ashby may not"),
     ("assign surveyor bram --why reason --why another --plan", 2, "--why is given twice"),
     ("place override notices host --allow kit.lend --bar kit.lend", 2, "from kit.lend in Notices cannot both stand."),
+    ("rank add boss --above steward --below host --plan", 2, "are two spots. Say one of them."),
+    ("who post.write at notices --anywhere", 2, "--anywhere and a place exclude each other."),
+    ("fit post.write in notices --never place.see", 1, "nobody may use post.write without place.see"),
+    ("member retire bram 'Bram Ashby' --plan", 0, "Retire Bram Ashby"),
+    ("rank grant host post.write post.write --plan", 0, "Grant post.write to Board host"),
     ("rank move host --top --bottom --plan", 2, "--top and --bottom exclude each other. Give one of them."),
     ("place move notices --into field --keep --as-section --plan", 2, "--keep and --as-section exclude each other"),
     # a question as one puts it, whole

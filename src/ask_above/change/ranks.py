@@ -40,6 +40,7 @@ class RankAdd(NamedTuple):
             }
             fields = {"title": fields.pop("title", self.key), **original, **fields, "copied-from": self.copy_of}
             source = f" as a copy of {draft.data['ranks'][n].get('title', self.copy_of)}"
+        _check_one(self.above, self.below)
         above = self.above if self.above or self.below or not self.copy_of else None
         below = self.below or (self.copy_of if not self.above else None)
         position = _position(draft, above, below)
@@ -58,6 +59,7 @@ class RankMove(NamedTuple):
 
     def on(self, draft: Draft) -> Done:
         path = draft.rank_path(self.key)
+        _check_one(self.above, self.below)
         other = self.above or self.below or ""
         if other == self.key:
             raise EditError("A rank can be moved neither above nor below itself.")
@@ -177,6 +179,11 @@ def carried_by(charter: Charter, key: str) -> int:
 
     ranks = list(charter.ranks.values())
     return carried_sets(ranks, charter.catalogue)[charter.ranks[key].position]
+
+
+def _check_one(above: str | None, below: str | None) -> None:
+    if above and below:
+        raise EditError(f"Directly above {above} and directly below {below} are two spots. Say one of them.")
 
 
 def _position(draft: Draft, above: str | None, below: str | None) -> int:

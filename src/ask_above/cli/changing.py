@@ -254,8 +254,8 @@ def _value(name: str, value: str) -> Any:
 
 
 def words_of(names: Sequence[str]) -> list[str]:
-    """Return names, with those joined by commas taken apart."""
-    return [word for name in names for word in name.replace(",", " ").split()]
+    """Return names, with those joined by commas taken apart, each once."""
+    return list(dict.fromkeys(word for name in names for word in name.replace(",", " ").split()))
 
 
 def fields_said(noun: str) -> dict[str, str]:

@@ -275,10 +275,12 @@ def chosen(how: How, keys: Sequence[str], wanted: Wanted) -> list[str]:
     fits = wanted.fits()
     if bool(keys) + bool(wanted.listing) + any(fits.values()) > 1:
         raise click.UsageError(f"Name the members, or say which by {ways}; one of these alone.")
-    if wanted.listing is not None:
-        return _listed(wanted.listing)
-    if keys:
-        return list(keys)
+    named = list(keys) if wanted.listing is None else _listed(wanted.listing)
+    if named:
+        # whoever is named twice, by whichever of their names, is meant once
+        find = open_here(how.community).names.directory.find if named[1:] else None
+        known = [find(name, NameKind.MEMBER) if find else None for name in named]
+        return list({each.key if each else name: name for each, name in zip(known, named, strict=True)}.values())
     if not any(fits.values()):
         raise click.UsageError(f"Name a member, or say which: {ways}.")
     from ask_above.ask.choosing import choose
@@ -308,7 +310,7 @@ def _listed(file: Path) -> list[str]:
     found = [row[at or 0].strip() for row in (rows if at is None else rows[1:]) if len(row) > (at or 0)]
     if not found:
         raise click.UsageError(f"{file.name} lists nobody.")
-    return list(dict.fromkeys(found))
+    return found
 
 
 _FOR_A_TIME = "What lasts for a time is a rank: ask-above assign RANK MEMBER --until WHEN."

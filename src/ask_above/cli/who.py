@@ -43,6 +43,8 @@ def command(what: What, asked: CommandQuestion, *, anywhere: bool, risk: str | N
       ask-above who --risk high
     """
     opened, moment = asked.opened, asked.when
+    if anywhere and opened.place(what.at).key != SITE:
+        raise click.UsageError("--anywhere and a place exclude each other. Give one of them.")
     if risk is not None or not what.name:
         return _of_risk(asked, what, risk, everywhere=anywhere)
     what.check(opened, "who")

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from ask_above.ask.fit.new_rank import Proposal
-from ask_above.ask.fit.search import Fit, Fitting
+from ask_above.ask.fit.search import Fit, Fitting, prevented
 from ask_above.charter.names import listed
 from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.words import in_places
@@ -37,7 +37,7 @@ def show_new_rank(screen: Screen, fit: Fit, proposal: Proposal | None, limit: in
     if fit.few is not None:
         screen.paragraph(f"Each grants more than weight {limit} beyond the need. A new rank for it:", style="warn")
     if proposal is None:
-        screen.line("A new rank cannot grant it either: a bar or a gate prevents it, or it does not apply there.", "no")
+        screen.line(f"A new rank cannot grant it either: {prevented(fit)}.", "no")
     else:
         show_proposal(screen, proposal)
 

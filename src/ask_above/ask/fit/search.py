@@ -282,6 +282,27 @@ class Fit(NamedTuple):
         return f"<Fit: {', '.join(self.few.ranks) if self.few else 'nothing fits'}>"
 
 
+def prevented(fit: Fit) -> str:
+    """Say why no rank at all can give what is needed."""
+    compiled, bit = fit.compiled, fit.compiled.catalogue.bit
+    for need in fit.needs:
+        places = range(len(compiled.places)) if need.place is None else [need.place]
+        meant = [place for place in places if compiled.has_meaning(place) & bit[need.capability]]
+        if not meant:
+            where = "" if need.place is None else f" in {compiled.places[need.place].called}"
+            return f"{need.capability} does not apply{where or ' anywhere'}"
+        for other in fit.never:
+            rests = (compiled.rests(need.capability, place) & compiled.has_meaning(place) for place in meant)
+            if other.place in (None, need.place) and all(bit[other.capability] & mask for mask in rests):
+                same = need.capability == other.capability
+                return (
+                    f"{need.capability} is both needed and never to be held"
+                    if same
+                    else (f"nobody may use {need.capability} without {other.capability}")
+                )
+    return "a bar, a gate or what every member has prevents it"
+
+
 class Found(NamedTuple):
     """A set of ranks by how good it is: the least is the best."""
 
