@@ -244,6 +244,15 @@ TYPED = [
     ("fit post.write in notices --never place.see", 1, "nobody may use post.write without place.see"),
     ("member retire bram 'Bram Ashby' --plan", 0, "Retire Bram Ashby"),
     ("rank grant host post.write post.write --plan", 0, "Grant post.write to Board host"),
+    # what shows or does something of its own looks at nothing else, so nothing else is dropped beside it
+    ("member list --waiting --as otto", 2, "--as does not go with --waiting."),
+    ("roster --networks 2", 2, "--networks does not go with the roster itself."),
+    ("roster --soon --waiting", 2, "--waiting does not go with --soon."),
+    ("cover post.write --enter", 2, "'post.write' does not go with --enter."),
+    ("journal 2 --edits", 2, "'2' does not go with --edits."),
+    ("grid --plan", 2, "--plan does not go with a grid."),
+    ("import --anew --rank host", 2, "--rank does not go with --anew."),
+    ("member show bram --everything --format csv", 2, "--everything does not fit into one table"),
     ("rank move host --top --bottom --plan", 2, "--top and --bottom exclude each other. Give one of them."),
     ("place move notices --into field --keep --as-section --plan", 2, "--keep and --as-section exclude each other"),
     # a question as one puts it, whole

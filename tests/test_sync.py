@@ -86,7 +86,7 @@ def here(tmp_path: Path) -> Path:
 
 
 def sync(here: Path, *options: str, mapping: str = "directory.yaml", **env: str) -> Done:
-    return run("sync", mapping, "--link", *options, cwd=here, **env)
+    return run("sync", mapping, *(() if "--let-go" in options else ("--link",)), *options, cwd=here, **env)
 
 
 def given(community: Community, member: str) -> set[tuple[str, str, str]]:

@@ -25,7 +25,7 @@ from ask_above.cli.options import (
     when_option,
 )
 from ask_above.community import Community
-from ask_above.show.data import Table, put_out
+from ask_above.show.data import Form, Table, put_out
 from ask_above.show.screen import FULL, Screen, stdout
 
 
@@ -55,6 +55,11 @@ class CommandQuestion:
             from ask_above.show.figures.files import check_ending
 
             check_ending(figure)
+
+    def check_whole(self, name: str) -> None:
+        """Raise where what an option adds has no room in the form that is wanted: a table."""
+        if self.form in (Form.CSV, Form.MD):
+            raise click.UsageError(f"{name} does not fit into one table; leave --format out, or say --format json.")
 
     @cached_property
     def opened(self) -> Community:

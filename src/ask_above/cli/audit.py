@@ -48,6 +48,8 @@ def command(
     """
     from ask_above.show.audit import audit_table, show_audit, show_least
 
+    for name in ("--usage",) * usage + ("--least",) * least:
+        asked.check_whole(name)
     mapping = _mapping(mapped)
     with progress("Reading") as told:
         audit = asked.opened.audit(list(logs), mapping=mapping, cluster=cluster, told=told)

@@ -6,7 +6,7 @@ import os
 import sys
 from collections.abc import Callable, Mapping, Sequence
 from functools import wraps
-from typing import TYPE_CHECKING, Any, NamedTuple, cast
+from typing import TYPE_CHECKING, Any, Final, NamedTuple, cast
 
 import click
 
@@ -35,6 +35,9 @@ class How(NamedTuple):
     tell: bool
     community: str | None
 
+
+HOW: Final = "by why only_plan yes force tell"
+"""The parameters that say how a change is made."""
 
 change_options = gathered(
     "how",

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any, TypeAlias
 import click
 
 from ask_above.cli.asking import CommandQuestion, asking
-from ask_above.cli.options import open_here, progress, write_findings
+from ask_above.cli.options import alone, open_here, progress, write_findings
 from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
 from ask_above.errors import FaultyFilesError
@@ -65,10 +65,12 @@ def command(
     if fix:
         raise click.UsageError("check changes nothing. It shows the commands that correct what it finds: check --full")
     if each is not None:
+        alone("--each", "form")
         return _each(each, asked)
     if with_names and not schema:
         raise click.UsageError("--with-names goes with --schema.")
     if schema:
+        alone("--schema", "with_names")
         write_json(sys.stdout, _schema(asked.community, with_names=with_names))
         return 0
     try:

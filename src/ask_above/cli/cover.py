@@ -9,7 +9,7 @@ import click
 
 from ask_above.charter.names import few, listed
 from ask_above.cli.asking import CommandQuestion, asking
-from ask_above.cli.options import at_option, capabilities, complete, progress
+from ask_above.cli.options import alone, at_option, capabilities, complete, progress
 from ask_above.cli.sentence import Spoken
 from ask_above.show.cover import cover_table, show_by_rank, show_cover
 from ask_above.show.data import Table
@@ -42,6 +42,7 @@ def command(
       ask-above cover --figure cover.png --dark
     """
     if enter:
+        alone("--enter", "when form")
         return _entering(asked)
     opened = asked.opened
     with progress("Places") as told:

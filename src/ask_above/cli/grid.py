@@ -10,8 +10,8 @@ import click
 
 from ask_above.charter.names import how_many
 from ask_above.cli.asking import CommandQuestion, asking
-from ask_above.cli.changing import How, carry_out, change_options
-from ask_above.cli.options import OutFile, at_option, home_of, open_here, tell
+from ask_above.cli.changing import HOW, How, carry_out, change_options
+from ask_above.cli.options import OutFile, alone, at_option, home_of, open_here, tell
 from ask_above.cli.sentence import Spoken
 from ask_above.community import Community
 from ask_above.show.grid import grid_table, show_grid
@@ -48,7 +48,9 @@ def command(at: str | None, sheet: Path | None, take: Path | None, asked: Comman
       ask-above grid --at lower-gauges --figure grid.png
     """
     if take is not None:
+        alone("--take", f"at {HOW}")
         return _take(how, take, at)
+    alone(*(("--sheet", "at") if sheet else ("a grid", "at form figure dark")))
     opened = open_here(how.community)
     place = None if at is None else opened.names.place_number(at)
     if sheet is not None:
@@ -96,7 +98,10 @@ def _take(how: How, file: Path, at: str | None) -> int:
     before = opened
     if match:
         lines, number = lines[1:], int(match["change"])
-        place = match["place"] or place
+        if place not in (None, match["place"]):
+            of = opened.place(match["place"]).called if match["place"] else "what ranks grant"
+            raise click.UsageError(f"The sheet is of {of}, not of {opened.place(at or '').called}. Leave --at out.")
+        place = match["place"]
         # cells are held against the state that the sheet was made from: what others changed since is no change of the
         # sheet
         before = _as_it_was(opened, how, number)

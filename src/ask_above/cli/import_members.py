@@ -13,10 +13,10 @@ import click
 
 from ask_above import change
 from ask_above.charter.names import few
-from ask_above.cli.changing import How, asked, change_options, see_through
+from ask_above.cli.changing import HOW, How, asked, change_options, see_through
 from ask_above.cli.member import GivenRank, with_rank
 from ask_above.cli.moments import MomentWords, meant
-from ask_above.cli.options import OutFile, home_of, open_here, progress, tell
+from ask_above.cli.options import OutFile, alone, home_of, open_here, progress, tell
 from ask_above.cli.sentence import Spoken
 from ask_above.errors import FaultyFilesError
 from ask_above.people.directory import NameKind
@@ -89,10 +89,11 @@ def command(
       ask-above import assignments.put-aside.csv
       ask-above import --anew
     """
-    if anew == (file is not None):
-        raise click.UsageError("Name a file to merge, or say --anew; one of the two.")
-    if file is None:
+    if anew:
+        alone("--anew", "only_plan yes")
         return _anew(how)
+    if file is None:
+        raise click.UsageError("Name a file to merge, or say --anew.")
     mapping = _mapping(mapped)
     saved = "".join(f"{column}={field}\n" for column, field in mapping.items())
     if save_map is not None and save_map.exists() and save_map.read_text("utf-8", errors="replace") != saved:
@@ -102,6 +103,7 @@ def command(
 
     content = as_csv(file)
     if ranks := column_of_ranks(content, mapping):
+        alone("a file of assignments", f"file mapped save_map days_first {HOW}")
         return _assignments(how, file, content, ranks, days_first=days_first)
     rank = given.to(how, "")
     wishes = Wishes(status or "", mapping, absent, link, days_first, rank[0] if rank else None)

@@ -11,7 +11,7 @@ import click
 from ask_above.charter.names import listed
 from ask_above.cli.asking import CommandQuestion, asking
 from ask_above.cli.moments import Moment, Typed, meant
-from ask_above.cli.options import complete, home_of, members
+from ask_above.cli.options import alone, complete, home_of, members
 from ask_above.cli.sentence import Spoken
 from ask_above.show.screen import Screen, stdout
 
@@ -66,8 +66,7 @@ def command(
     number = int(about_whom) if about_whom is not None and about_whom.isdecimal() else None
     home = home_of(asked.community)
     if edits or take or acknowledge is not None:
-        if asked.form != "text" and (take or acknowledge is not None):
-            raise click.UsageError("A change has no other format: leave out --format.")
+        alone(*(("--take",) if take else ("--edits", "form") if acknowledge is None else ("--acknowledge",)))
         return _settle(asked, home, take, acknowledge)
     member = None if about_whom is None or number is not None else _member(home, about_whom)
     start = _start(home, since)

@@ -16,7 +16,19 @@ from ask_above.charter.names import RESERVED, SITE, how_many, is_key
 from ask_above.cli.asking import CommandQuestion, asking
 from ask_above.cli.changing import How, carry_out, change_options, fields_of, home_names, see_through
 from ask_above.cli.moments import SPAN, Span, Typed
-from ask_above.cli.options import F, at_option, complete, gathered, groups, home_of, members, open_here, ranks, tell
+from ask_above.cli.options import (
+    F,
+    alone,
+    at_option,
+    complete,
+    gathered,
+    groups,
+    home_of,
+    members,
+    open_here,
+    ranks,
+    tell,
+)
 from ask_above.cli.sentence import SpokenGroup
 from ask_above.decide.words import day
 from ask_above.errors import AmbiguousNameError
@@ -419,6 +431,8 @@ def show(key: str, by: str | None, asked: CommandQuestion, *, all_of_it: bool) -
     """
     from ask_above.show.member import about, everything, show_member
 
+    if all_of_it:
+        asked.check_whole("--everything")
     opened = asked.opened
     viewer, now = opened.member(by).key if by else None, opened.names.moment()
     kept = everything(opened, key, viewer, now, opened.journal()) if all_of_it else about(opened, key, viewer, now)
@@ -539,6 +553,7 @@ def list_members(
     opened = asked.opened
     now = opened.names.moment()
     if waiting:
+        alone("--waiting", "form")
         from ask_above.cli.roster import show_waiting
 
         return show_waiting(asked, -1)

@@ -13,6 +13,7 @@ from time import monotonic
 from typing import TYPE_CHECKING, Any, TypeVar, cast
 
 import click
+from click.core import ParameterSource
 from click.shell_completion import CompletionItem
 
 from ask_above.charter.rules import ACT_WORDS
@@ -34,6 +35,22 @@ _LONG = 0.5
 
 F = TypeVar("F", bound=Callable[..., Any])
 Option = Callable[[F], F]
+
+
+def alone(what: str, beside: str = "") -> None:
+    """Raise where something was typed that is not looked at: ``beside`` are the parameters that go with what is asked.
+
+    Which community is meant, and whether all is shown, goes with everything.
+    """
+    ctx, going = click.get_current_context(), {"community", "register", "full", *beside.split()}
+    for param in ctx.command.params:
+        typed = ctx.get_parameter_source(str(param.name)) is ParameterSource.COMMANDLINE
+        if typed and param.name not in going and what not in param.opts:
+            value = ctx.params[str(param.name)]
+            words = " ".join(map(str, value)) if isinstance(value, tuple) else value
+            raise click.UsageError(
+                f"{param.opts[0] if isinstance(param, click.Option) else repr(words)} does not go with {what}."
+            )
 
 
 def gathered(name: str, kind: Callable[..., Any], options: Mapping[str, Option[Any]]) -> Callable[[F], F]:

@@ -11,6 +11,7 @@ import click
 from ask_above.ask.roster import soon, waiting
 from ask_above.charter.moments import Instant, as_instant, instant
 from ask_above.cli.asking import CommandQuestion, asking
+from ask_above.cli.options import alone
 from ask_above.cli.sentence import Spoken
 from ask_above.files.signins import last_signins, read_signins
 from ask_above.people.register import Status
@@ -48,14 +49,16 @@ def command(
       ask-above roster --sign-ins
     """
     # each shows a list of its own, and one screen holds one
-    if sum((within is not None, waiting is not None, sign_ins)) > 1:
-        raise click.UsageError("--soon, --waiting and --sign-ins are asked one at a time.")
     if within is not None:
+        alone("--soon", "when form")
         return _soon(asked, within)
     if waiting is not None:
+        alone("--waiting", "when form")
         return show_waiting(asked, waiting or -1)  # without a number: all of them
     if sign_ins:
+        alone("--sign-ins", "when form networks days")
         return _shared(asked, networks, days)
+    alone("the roster itself", "when form")
     headings = asked.opened.roster(when=asked.when)
     return asked.answer(lambda: show.roster_table(headings), lambda screen: show.show_roster(screen, headings))
 

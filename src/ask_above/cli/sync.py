@@ -10,8 +10,8 @@ from typing import TYPE_CHECKING
 import click
 
 from ask_above.charter.names import how_many
-from ask_above.cli.changing import How, change_options, see_through
-from ask_above.cli.options import home_of, tell
+from ask_above.cli.changing import HOW, How, change_options, see_through
+from ask_above.cli.options import alone, home_of, tell
 from ask_above.cli.sentence import Spoken
 from ask_above.show.screen import stdout
 
@@ -46,6 +46,7 @@ def command(mapping: Path, *, how: How, let_go: bool, link: bool) -> int:
     mapped = read_mapping(mapping)
     home = home_of(how.community)
     if let_go:
+        alone("--let-go", f"mapping {HOW}")
         done = see_through(how, lambda: syncing.plan_letting_go(home, mapped.name, by=how.by, why=how.why))
         if done == 0 and not how.only_plan:
             syncing.let_go(home, mapped.name)
