@@ -110,8 +110,9 @@ class Cover(Printed):
         compiled = self.decider.compiled
         number, bit = compiled.place_at[place], compiled.catalogue.bit[capability]
         having: dict[int, int] = {}
-        for asked, keys in self.decider.alike(self.at):
-            if asked.is_active and self.decider.usable(asked, number) & bit:
+        for asked, alike in self.decider.alike(self.at):
+            keys = [key for key in alike if key not in self.without]
+            if keys and asked.is_active and self.decider.usable(asked, number) & bit:
                 ranks = ranks_at(compiled, asked.profile, number) if asked.profile else []
                 carrying = [r for r in ranks if r in compiled.unbounded or compiled.carried[r] & bit]
                 # the owner above all ranks, the place itself below them

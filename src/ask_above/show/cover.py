@@ -21,9 +21,8 @@ _NO_DUTIES = "No capability is of medium or high risk. To look at others: ask-ab
 
 def show_cover(screen: Screen, cover: Cover) -> None:
     """Show the counts, first what hangs on one member, and what too many can do."""
-    compiled, members = cover.decider.compiled, cover.decider.people.register.members
-    left = listed(members[key].called for key in cover.without)
-    screen.line(f"Cover: active members by place and capability{f', without {left}' if left else ''}", "head")
+    compiled = cover.decider.compiled
+    screen.line(f"Cover: active members by place and capability{_without(cover)}", "head")
     if not cover.duties:
         screen.line(_NO_DUTIES)
         return
@@ -47,6 +46,11 @@ def show_cover(screen: Screen, cover: Cover) -> None:
         _block(screen, cover, duties[:size])
         duties = duties[size:]
     screen.items(["0 nobody", "1 only one member", f"{MEANINGLESS} {LEGEND[MEANINGLESS]}"], style="dim")
+
+
+def _without(cover: Cover) -> str:
+    members = cover.decider.people.register.members
+    return f", without {listed(members[key].called for key in cover.without)}" if cover.without else ""
 
 
 def _width(duty: str) -> int:
@@ -100,7 +104,7 @@ def show_by_rank(screen: Screen, cover: Cover, place: str) -> None:
             said = ", ".join(f"{titles.get(key, key)} {many:,}" for key, many in cover.by_rank(place, duty).items())
             rows.append([duty, cell(*_count(count)), said])
     where = "on the whole site" if place == "site" else f"in {compiled.places[number].called}"
-    screen.line(f"Cover: active members, {where}", "head")
+    screen.line(f"Cover: active members, {where}{_without(cover)}", "head")
     screen.line()
     if not cover.duties:
         screen.line(_NO_DUTIES)
