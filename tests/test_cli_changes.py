@@ -253,6 +253,23 @@ def test_what_is_exported_is_what_import_reads(river: Path, tmp_path: Path) -> N
 
 
 @pytest.mark.parametrize(
+    ("lines", "mapped", "status", "part"),
+    [
+        ("name,email,rank\nBram Ashby,,surveyor\n,otto@wren-valley.example,surveyor", "", 0, "2 new assignments"),
+        ("name,email,rank\nBram Ashby,otto@wren-valley.example,surveyor", "", 2, "are not one member"),
+        ("member,rank,role\nbram,surveyor,host", "", 2, "Two columns are the rank: 'rank' and 'role'"),
+        ("member,rank,role\nbram,surveyor,host", "role=", 0, "1 new assignment"),
+        ("wer,rank,wo\nbram,surveyor,notices", "wer=member wo=place", 0, "assigned Surveyor in Notices"),
+    ],
+)
+def test_a_list_of_assignments_drops_no_column(river: Path, lines: str, mapped: str, status: int, part: str) -> None:
+    (river / "list.csv").write_text(lines, "utf-8")
+    maps = [word for each in mapped.split() for word in ("--map", each)]
+    assert part in said("import", "list.csv", *maps, "--save-map", "map.txt", "--yes", cwd=river, status=status)
+    assert (river / "map.txt").exists() is (status == 0)
+
+
+@pytest.mark.parametrize(
     ("args", "part"),
     [
         (("rank", "remove", "host", "--plan"), "3 members have Board host: Freya Ford, Bram Ashby and Dara Fenwick."),

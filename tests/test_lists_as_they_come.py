@@ -80,7 +80,7 @@ def test_a_list_of_names_addresses_and_ranks_is_taken_in_two_steps_that_it_names
     heads = "Name,E-mail,Rank\n"
     said = " ".join(take(brook, "a.csv", f"{heads}{rows}", "--yes").split())
     assert "1 row names no rank: nothing is assigned by it." in said
-    assert "There is no member 'nina@river.example' in the register." in said
+    assert "There is no member 'Nina Rudd' in the register." in said
     assert "To add the members first: ask-above import a.csv --map Rank=; then import it again." in said
     take(brook, "a.csv", f"{heads}{rows}", "--map", "Rank=", "--status", "active", "--link", "--yes")
     said = take(brook, "a.csv", f"{heads}{rows}", "--yes")

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, NamedTuple
 import click
 
 from ask_above import change
-from ask_above.charter.names import few
+from ask_above.charter.names import few, listed
 from ask_above.cli.changing import HOW, How, asked, change_options, see_through
 from ask_above.cli.member import GivenRank, with_rank
 from ask_above.cli.moments import MomentWords, meant
@@ -24,6 +24,7 @@ from ask_above.show.screen import stdout
 
 if TYPE_CHECKING:
     from ask_above.decide.names import Names
+    from ask_above.people.reading import FileRow, FileRows
     from ask_above.people.recognising import Known, Recogniser
     from ask_above.people.register import Register
     from ask_above.workspace.home import Home
@@ -104,12 +105,16 @@ def command(
     content = as_csv(file)
     if ranks := column_of_ranks(content, mapping):
         alone("a file of assignments", f"file mapped save_map days_first {HOW}")
-        return _assignments(how, file, content, ranks, days_first=days_first)
+        return _keep_map(save_map, saved, how, _assignments(how, file, content, ranks, mapping, days_first=days_first))
     rank = given.to(how, "")
     wishes = Wishes(status or "", mapping, absent, link, days_first, rank[0] if rank else None)
-    done = _members(how, file.name, content, wishes)
-    if save_map is not None and not done and not how.only_plan:
-        save_map.write_text(saved, encoding="utf-8")
+    return _keep_map(save_map, saved, how, _members(how, file.name, content, wishes))
+
+
+def _keep_map(file: Path | None, saved: str, how: How, done: int) -> int:
+    """Keep what was mapped, once an import is made; returns its exit status."""
+    if file is not None and not done and not how.only_plan:
+        file.write_text(saved, encoding="utf-8")
     return done
 
 
@@ -133,7 +138,9 @@ def _members_first(file: Path, ranks: str) -> tuple[str, str]:
     )
 
 
-def _assignments(how: How, file: Path, content: bytes, ranks: str, *, days_first: bool) -> int:
+def _assignments(
+    how: How, file: Path, content: bytes, ranks: str, mapping: Mapping[str, str], *, days_first: bool
+) -> int:
     from ask_above.change.importing import ImportAssignments
     from ask_above.files.people_lists import read_given
     from ask_above.workspace.plans import Plan, plan
@@ -142,11 +149,14 @@ def _assignments(how: How, file: Path, content: bytes, ranks: str, *, days_first
     home = home_of(how.community)
 
     def planned() -> Plan:
-        rows, notes = read_given(file.name, content, days_first=days_first)
+        rows, notes = read_given(file.name, content, mapping, days_first=days_first)
+        names = opened(home, home.read())
+        addresses: dict[str, list[str]] = {}
+        for member in names.register.members.values():
+            addresses.setdefault(member.email.casefold(), []).append(member.key)
+        rows.rows = [_by_key(names, rows, row, addresses) for row in rows.rows]
         if rows.faults:
             raise FaultyFilesError(rows.faults)
-        names = opened(home, home.read())
-        rows.rows = [row._replace(cells=_by_key(names, row.cells)) for row in rows.rows]
         tell(notes)
         try:
             with progress("Assignments") as told:
@@ -159,23 +169,25 @@ def _assignments(how: How, file: Path, content: bytes, ranks: str, *, days_first
     return see_through(how, planned)
 
 
-def _by_key(names: Names, cells: Mapping[str, str]) -> dict[str, str]:
-    """Return the cells of an assignment by keys and ISO dates, as far as they are understood."""
-    by_key = dict(cells)
-    for column, kind in (("member", NameKind.MEMBER), ("rank", NameKind.RANK), ("place", NameKind.PLACE)):
-        cell = by_key.get(column, "")
-        known = names.directory.find(cell, kind) if cell else None
-        if known is None and kind is NameKind.MEMBER and "@" in cell:
-            address = [m.key for m in names.register.members.values() if m.email.casefold() == cell.casefold()]
-            by_key[column] = address[0] if len(address) == 1 else cell
-        elif known is not None:
-            by_key[column] = known.key
+def _by_key(names: Names, rows: FileRows, row: FileRow, addresses: Mapping[str, Sequence[str]]) -> FileRow:
+    """Return a row of assignments by keys and ISO dates, as far as it is understood; ``addresses`` are members'."""
+    called = [cell for column, cell in row.cells.items() if column.startswith("member") and cell]
+    known_by = [names.directory.find(cell, NameKind.MEMBER) for cell in called]
+    found = dict.fromkeys(known.key for known in known_by if known is not None)
+    found |= dict.fromkeys(keys[0] for cell in called if len(keys := addresses.get(cell.casefold(), ())) == 1)
+    if len(found) > 1:
+        rows.fault(row, "member", "two-members", f"{listed(map(repr, called))} are not one member", "one in each row")
+    cells = {column: cell for column, cell in row.cells.items() if not column.startswith("member")}
+    cells["member"] = next(iter(found), called[0] if called else "")
+    for column, kind in (("rank", NameKind.RANK), ("place", NameKind.PLACE)):
+        known = names.directory.find(cells[column], kind) if cells.get(column) else None
+        cells |= {column: known.key} if known else {}
     for column in ("from", "until"):
-        cell = by_key.get(column, "")
+        cell = cells.get(column, "")
         if cell and not _ISO.match(cell):
             moment = meant(MomentWords(cell), names.charter.zone)
-            by_key[column] = moment.isoformat() if moment else cell
-    return by_key
+            cells[column] = moment.isoformat() if moment else cell
+    return row._replace(cells=cells)
 
 
 def _members(how: How, name: str, content: bytes, wishes: Wishes) -> int:

@@ -175,32 +175,41 @@ def read_people(
 
 
 def column_of_ranks(raw: bytes, mapping: Mapping[str, str]) -> str:
-    """Return the heading of the ranks of a list of assignments, which says who and which; empty for another list.
-
-    A column that is mapped does not count.
-    """
+    """Return the heading of the ranks of a list of assignments, which says who and which; empty for another list."""
     text = _decoded(raw, [])
     first = next(_records(FileRows(""), text, _separator(text)), (1, []))[1]
-    mapped = {*map(folded, mapping)}
-    fields = {_given_field(cell): cell.strip() for cell in first if folded(cell) not in mapped}
+    fields = dict(zip(_given_fields(first, mapping), map(str.strip, first), strict=True))
     return fields.get("rank", "") if "member" in fields else ""
 
 
-def _given_field(column: str) -> str:
+def _given_fields(columns: Sequence[str], mapping: Mapping[str, str]) -> list[str]:
+    """Return what each column of a list of assignments is, as ``mapping`` says or it is called; empty for nothing."""
     called = {said: field for field, names in _GIVEN_CALLED.items() for said in names}
-    return called.get(folded(column), "")
+    called |= {folded(column): field for column, field in mapping.items()}
+    return [called.get(folded(column), "") for column in columns]
 
 
-def read_given(name: str, raw: bytes, *, days_first: bool = False) -> tuple[FileRows, list[str]]:
+def read_given(
+    name: str, raw: bytes, mapping: Mapping[str, str], *, days_first: bool = False
+) -> tuple[FileRows, list[str]]:
     """Return the rows of a list of assignments by their columns, as they are written there, and what was understood.
 
-    Members, ranks and places stay as they are called; dates are in ISO 8601 where they are numbers.
+    Members, ranks and places stay as they are called; dates are in ISO 8601 where they are numbers. Of several columns
+    that say who is meant the second is ``member 2``, and so on; of anything else there is one.
     """
     notes: list[str] = []
     text, rows = _decoded(raw, notes), FileRows(name)
     records = _records(rows, text, _separator(text))
     columns = [cell.strip() for cell in next(records, (1, []))[1]]
-    fields = [_given_field(column) for column in columns]
+    fields = _given_fields(columns, mapping)
+    for n, field in enumerate(fields):
+        if field == "member" and field in fields[:n]:
+            fields[n] = f"member {n}"
+        elif field and field in fields[:n]:
+            message, mend = _twice(field, columns[fields.index(field)], columns[n])
+            source = text.partition("\n")[0].rstrip("\r")
+            at = source.find(columns[n]) + 1
+            rows.faults.append(Fault(rows.name, 1, at, columns[n], "twice", message, mend, "", (), source))
     left_out = [column for column, field in zip(columns, fields, strict=True) if column and not field]
     notes += [f"Left out: {listed(left_out)}."] if left_out else []
     every_row = list(_rows(rows, fields, records, notes)) if not rows.faults else []
@@ -298,9 +307,12 @@ def _wrong(
     if field and field not in FIELDS:
         return "unknown-field", f"there is no field '{field}'", listed(FIELDS, "or"), nearest(field, FIELDS)
     if field and field in before:
-        message = f"two columns are the {field}: '{columns[before.index(field)]}' and '{column}'"
-        return "twice", message, f'--map "{column}=" leaves one out', ()
+        return "twice", *_twice(field, columns[before.index(field)], column), ()
     return None
+
+
+def _twice(field: str, one: str, other: str) -> tuple[str, str]:
+    return f"two columns are the {field}: '{one}' and '{other}'", f'--map "{other}=" leaves one out'
 
 
 def _rows(

@@ -184,14 +184,14 @@ def _may_all(plan: Plan, key: str, now: int) -> bool:
 
 
 def _table(screen: Screen, plan: Plan) -> None:
-    """Show, of many at once, what becomes of each."""
+    """Show what becomes of each, of many at once or of one whom the sentence does not name."""
     rows, changes = [], plan.rows_of_news
-    if len({whose(row) for row in changes}) <= 1:
-        return
     for row in changes[: at_most(_MOST_IN_TABLE)]:
         key = whose(row)
         community = plan.after if key in plan.after.register.members else plan.before
         rows.append([community.register.members[key].called, key, _change(plan, row)])
+    if len({whose(row) for row in changes}) <= 1 and all(name in plan.what for name, *_ in rows):
+        return
     screen.line()
     screen.table(["Name", "Key", "Change"], rows)
     screen.more(len(changes) - len(rows))
