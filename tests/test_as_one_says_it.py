@@ -253,6 +253,12 @@ TYPED = [
     ("grid --plan", 2, "--plan does not go with a grid."),
     ("import --anew --rank host", 2, "--rank does not go with --anew."),
     ("member show bram --everything --format csv", 2, "--everything does not fit into one table"),
+    # a variable of a script that is not set shows, opens and changes nothing more than was meant
+    ("member list --as ''", 2, "--as is followed by nothing. Say what, or leave it out."),
+    ("place add hut board --only= --plan", 2, "--only is followed by nothing."),
+    ("may bram post.write at ''", 2, "--at is followed by nothing."),
+    ("place like alder-board '' --plan", 2, "SET is empty. Say what, or leave it out."),
+    ("rank grant host '' --plan", 2, "CAPABILITY is empty."),
     ("rank move host --top --bottom --plan", 2, "--top and --bottom exclude each other. Give one of them."),
     ("place move notices --into field --keep --as-section --plan", 2, "--keep and --as-section exclude each other"),
     # a question as one puts it, whole

@@ -175,6 +175,8 @@ class Say(NamedTuple):
     def on(self, draft: Draft) -> Done:
         if self.word not in WORDS:
             raise EditError(f"A place cannot '{self.word}'; write {listed(WORDS, 'or')}.")
+        if not self.names and self.word != "clear":
+            raise EditError(f"Say which capabilities to {self.word}.")
         field = "exceptions" if self.member else "overrides"
         path = (*draft.place_path(self.place), field)
         place = _place(draft, self.place)
@@ -185,7 +187,7 @@ class Say(NamedTuple):
         if self.word == "clear" and old is None:
             raise EditError(f"There is no override for {self.of} {_at(draft, self.place)}.")
         # clear without names takes back all that is said
-        names = _known(draft, self.names) or (_all_of(draft, old) if old else ())
+        names = _known(draft, self.names) if self.names else _all_of(draft, old) if old else ()
         changed = saying(draft.charter, self.place, key, self.word, names, above=above, member=self.member)
         after = changed.places[self.place].exceptions if self.member else changed.places[self.place].overrides
         new = next((each for each in after if each.label == self.of), None)

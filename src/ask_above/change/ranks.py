@@ -198,6 +198,8 @@ def _position(draft: Draft, above: str | None, below: str | None) -> int:
 def known_capabilities(draft: Draft, names: Sequence[str]) -> tuple[str, ...]:
     """Return full names of capabilities; words that stand for several are written out where they have to be."""
     catalogue = draft.charter.catalogue
+    if not names:
+        raise EditError("Which capabilities? Name at least one.")
     keys: list[str] = []
     for name in names:
         wrong = catalogue.what_is_wrong_with(name)

@@ -14,6 +14,7 @@ from itertools import takewhile
 from typing import Any, Final
 
 import click
+from click.core import ParameterSource
 
 _ASSIGN, _UNASSIGN = "assign RANK MEMBER", "unassign RANK MEMBER"
 _LOCK, _RESTORE = "member lock MEMBER", "member restore MEMBER"
@@ -158,6 +159,13 @@ def sentence(group: str, word: str) -> str | None:
     return said if " " in said or said == "ladder" else f"{group} {said}"
 
 
+_PERHAPS_EMPTY = ("why", "message", "value", "text")
+"""Where nothing is a value like others: a reason, what a letter says, a field, a note.
+
+Elsewhere it is a variable of a script that is not set: left out, it would show, change or open more than is meant.
+"""
+
+
 class Spoken(click.Command):
     """A command that takes words for its options.
 
@@ -194,7 +202,15 @@ class Spoken(click.Command):
         """Read the arguments, words among them."""
         args = args if ctx.resilient_parsing else self.in_pairs(args)
         said = [*self.in_options(args)] if self.takes_words else args
-        return super().parse_args(ctx, said if ctx.resilient_parsing else self.said_once(said))
+        left = super().parse_args(ctx, said if ctx.resilient_parsing else self.said_once(said))
+        for param in () if ctx.resilient_parsing else self.params:
+            value = ctx.params.get(str(param.name))
+            blank = any(not str(word).strip() for word in (value if isinstance(value, tuple) else (value,)))
+            typed = ctx.get_parameter_source(str(param.name)) is ParameterSource.COMMANDLINE
+            if blank and typed and isinstance(param, click.Argument) and param.name not in _PERHAPS_EMPTY:
+                said_of = re.sub(r"[][.]", "", param.make_metavar(ctx))
+                raise click.UsageError(f"{said_of} is empty. Say what, or leave it out.")
+        return left
 
     def in_pairs(self, args: list[str]) -> list[str]:
         """Return the arguments with fields that were written as options, ``--limit 2``, as pairs behind the others."""
@@ -232,6 +248,8 @@ class Spoken(click.Command):
                 kept.append(word)
                 continue
             value = value if sign else rest.pop(0)
+            if not value.strip() and option.name not in _PERHAPS_EMPTY:
+                raise click.UsageError(f"{name} is followed by nothing. Say what, or leave it out.")
             before = at.setdefault(str(option.name), len(kept) + 1)
             if before > len(kept):
                 kept += [name, value]
