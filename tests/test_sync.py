@@ -300,6 +300,7 @@ class TestFaults:
             ("{group: Upper reach, into: upper-team}", "{group: Upper reach}", 8, "either a rank or membership"),
             ("absent: retire", "most-absent: many", 9, "no share"),
             ("name: sisters", 'name: "sisters:north"', 1, "has a colon in it"),
+            ("name: sisters", "name: ' '", 1, "Nothing stands here"),
         ],
     )
     def test_faults_of_the_mapping_are_told_by_line(self, here: Path, old: str, new: str, line: int, said: str) -> None:

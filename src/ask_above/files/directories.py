@@ -26,7 +26,18 @@ _SECONDS: Final = 20
 _GROUP_CLASSES: Final = ("groupOfNames", "groupOfUniqueNames", "posixGroup", "group")
 _PART_OF_DN = re.compile(r"(?:\\.|[^\\,])+")
 _ESCAPED = re.compile(r"(?P<hex>(?:\\[0-9a-f]{2})+)|\\(?P<sign>.)")
-_TEXT = TextField()
+
+
+class _Filled(TextField):
+    """Text that says something: what a template left empty would take over more than is meant, or less."""
+
+    def read(self, value: Any, path: tuple[str | int, ...], document: Document) -> Any:
+        """Return the text."""
+        blank = isinstance(value, str) and not value.strip()
+        return super().read(None if blank else value, path, document)
+
+
+_TEXT = _Filled()
 _PEOPLE = Record(
     "people",
     {
