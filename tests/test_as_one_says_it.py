@@ -251,6 +251,7 @@ TYPED = [
     ("cover post.write --enter", 2, "'post.write' does not go with --enter."),
     ("journal 2 --edits", 2, "'2' does not go with --edits."),
     ("grid --plan", 2, "--plan does not go with a grid."),
+    ("new x --name X --owner Ann --zone UTC --kind club --highest left", 2, "--highest does not go with a prepared"),
     ("import --anew --rank host", 2, "--rank does not go with --anew."),
     ("member show bram --everything --format csv", 2, "--everything does not fit into one table"),
     # a variable of a script that is not set shows, opens and changes nothing more than was meant

@@ -15,7 +15,7 @@ from ask_above.beginnings.from_grid import charter as of_table
 from ask_above.beginnings.start import KINDS, Answers, assignments, charter, members
 from ask_above.charter.moments import zone as known_zone
 from ask_above.charter.names import how_many
-from ask_above.cli.options import full_option
+from ask_above.cli.options import alone, full_option
 from ask_above.cli.sentence import Spoken
 from ask_above.files.folder import read_texts
 from ask_above.files.sheets import read_sheet
@@ -66,6 +66,11 @@ def command(
       ask-above new our-choir --kind club --title "Our choir" --owner "Nell Harper" --zone Europe/London
     """
     check_free(directory)
+    answered = "directory title owner email zone"
+    if grid is None:
+        alone("a prepared beginning", f"{answered} kind")
+    else:
+        alone("--grid", f"{answered} highest everyone")
     table = None if grid is None else _read(grid)
     if not sys.stdin.isatty():
         needed = {"title": title, "owner": owner, "zone": zone, "kind": kind or grid}
