@@ -294,12 +294,9 @@ def prevented(fit: Fit) -> str:
         for other in fit.never:
             rests = (compiled.rests(need.capability, place) & compiled.has_meaning(place) for place in meant)
             if other.place in (None, need.place) and all(bit[other.capability] & mask for mask in rests):
-                same = need.capability == other.capability
-                return (
-                    f"{need.capability} is both needed and never to be held"
-                    if same
-                    else (f"nobody may use {need.capability} without {other.capability}")
-                )
+                if need.capability == other.capability:
+                    return f"{need.capability} is both needed and never to be held"
+                return f"nobody may use {need.capability} without {other.capability}"
     return "a bar, a gate or what every member has prevents it"
 
 
