@@ -243,6 +243,9 @@ TYPED = [
     ("who post.write at notices --anywhere", 2, "--anywhere and a place exclude each other."),
     ("fit post.write in notices --never place.see", 1, "nobody may use post.write without place.see"),
     ("member retire bram 'Bram Ashby' --plan", 0, "Retire Bram Ashby"),
+    ("assign host to bram, otto and tove in commons --plan", 0, "Assign Board host to Bram Ashby, Otto Kessler and"),
+    ("describe host and volunteer", 0, "Volunteer (volunteer)"),
+    ("rank grant host post.write and kit.lend --plan", 0, "Grant post.write and kit.lend to Board host"),
     ("rank grant host post.write post.write --plan", 0, "Grant post.write to Board host"),
     # what shows or does something of its own looks at nothing else, so nothing else is dropped beside it
     ("member list --waiting --as otto", 2, "--as does not go with --waiting."),

@@ -791,7 +791,7 @@ class Community:
         from ask_above.ask.fit.search import MOST, Fitter, needed
 
         wanted = needed(self._names, needs), needed(self._names, never)
-        return Fitter(self._decider, *wanted, self._names.moment(when), most or MOST).fit()
+        return Fitter(self._decider, *wanted, self._names.moment(when), MOST if most is None else most).fit()
 
     def propose(self, needs: Iterable[Wanted], *, never: Iterable[Wanted] = (), when: When = None) -> Proposal | None:
         """Return a new rank that gives what someone needs, as a piece of a charter; ``None`` where no rank can.

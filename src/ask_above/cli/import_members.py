@@ -173,12 +173,12 @@ def _by_key(names: Names, rows: FileRows, row: FileRow, addresses: Mapping[str, 
     """Return a row of assignments by keys and ISO dates, as far as it is understood; ``addresses`` are members'."""
     called = [cell for column, cell in row.cells.items() if column.startswith("member") and cell]
     known_by = [names.directory.find(cell, NameKind.MEMBER) for cell in called]
-    found = dict.fromkeys(known.key for known in known_by if known is not None)
-    found |= dict.fromkeys(keys[0] for cell in called if len(keys := addresses.get(cell.casefold(), ())) == 1)
-    if len(found) > 1:
+    keys_meant = dict.fromkeys(known.key for known in known_by if known is not None)
+    keys_meant |= dict.fromkeys(keys[0] for cell in called if len(keys := addresses.get(cell.casefold(), ())) == 1)
+    if len(keys_meant) > 1:
         rows.fault(row, "member", "two-members", f"{listed(map(repr, called))} are not one member", "one in each row")
     cells = {column: cell for column, cell in row.cells.items() if not column.startswith("member")}
-    cells["member"] = next(iter(found), called[0] if called else "")
+    cells["member"] = next(iter(keys_meant), called[0] if called else "")
     for column, kind in (("rank", NameKind.RANK), ("place", NameKind.PLACE)):
         known = names.directory.find(cells[column], kind) if cells.get(column) else None
         cells |= {column: known.key} if known else {}

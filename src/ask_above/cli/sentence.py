@@ -166,6 +166,10 @@ Elsewhere it is a variable of a script that is not set: left out, it would show,
 """
 
 
+_LISTS = ("members", "keys", "names", "duties")
+"""Arguments of several names, which people write as a list: ``bram, otto and dara``."""
+
+
 class Spoken(click.Command):
     """A command that takes words for its options.
 
@@ -204,12 +208,16 @@ class Spoken(click.Command):
         said = [*self.in_options(args)] if self.takes_words else args
         left = super().parse_args(ctx, said if ctx.resilient_parsing else self.said_once(said))
         for param in () if ctx.resilient_parsing else self.params:
-            value = ctx.params.get(str(param.name))
-            blank = any(not str(word).strip() for word in (value if isinstance(value, tuple) else (value,)))
-            typed = ctx.get_parameter_source(str(param.name)) is ParameterSource.COMMANDLINE
-            if blank and typed and isinstance(param, click.Argument) and param.name not in _PERHAPS_EMPTY:
+            name, value = str(param.name), ctx.params.get(str(param.name))
+            typed = ctx.get_parameter_source(name) is ParameterSource.COMMANDLINE
+            if not typed or not isinstance(param, click.Argument) or name in _PERHAPS_EMPTY:
+                continue
+            words = value if isinstance(value, tuple) else (value,)
+            if any(not str(word).strip() for word in words):
                 said_of = re.sub(r"[][.]", "", param.make_metavar(ctx))
                 raise click.UsageError(f"{said_of} is empty. Say what, or leave it out.")
+            if name in _LISTS and words[1:]:
+                ctx.params[name] = tuple(bare for word in words if (bare := word.rstrip(",")) not in ("", "and"))
         return left
 
     def in_pairs(self, args: list[str]) -> list[str]:

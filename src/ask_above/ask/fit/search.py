@@ -321,6 +321,8 @@ class Fitter:
     ) -> None:
         if not needs:
             raise QuestionError("Which capabilities are needed? Name at least one.")
+        if most < 1:
+            raise QuestionError(f"{most} ranks fit nobody; put together one at least.")
         self.decider, self.compiled, self.most = decider, decider.compiled, most
         self.needs, self.never = needs, never
         self.candidates = candidates(decider, at)
