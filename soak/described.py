@@ -20,6 +20,7 @@ sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 from soak.edits import side, with_a_head
 from soak.looked import capabilities, held_to
 from soak.told import perk, through_seeds, with_more
+from soak.written import DAY
 
 from ask_above import Community
 from generated import generate
@@ -33,8 +34,7 @@ Facts = Counter[tuple[Any, ...]]
 
 _GATE, _SEEN = "where the gate admits them", "while they may see it"
 _CLAIM: Final = re.compile(rf"(may(?: not| never)?)(?:, ((?:{_GATE}|{_SEEN}| and )+),)? (.+)")
-_DAY: Final = r"\d+ \w{3} \d{4}(?:, [\d:]{5,8}(?: \(\S+?\))?)?"
-_ENDS: Final = rf" (?:through|until) {_DAY}"
+_ENDS: Final = rf" (?:through|until) {DAY}"
 _HELD: Final = {
     "anyone": "everyone, visitors included",
     "visitors": "every visitor",
@@ -316,7 +316,7 @@ class Reader:
         assert f": {row['status']} {'bot' if row['kind'] == 'bot' else 'member'}" in head, head
         assert ("; owner, may do everything" in head) is (c.c.get("owner") == m), head
         listed = re.search(r"; groups? (.+)$", head)
-        assert {*self.keys(listed[1])} if listed else set() == {*filter(None, row["groups"].split(";"))}, head
+        assert ({*names(listed[1])} if listed else set()) == {*filter(None, row["groups"].split(";"))}, head
         self.ranks_of(m, sections.get("Ranks", []))
         counts = p.status in ("active", "pending") and not (c.owner(p) and p.status == "active")
         for heading, less in (("May, beyond other members", False), ("May not, unlike other members", True)):

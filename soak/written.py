@@ -33,8 +33,8 @@ if TYPE_CHECKING:
 
 Told = dict[str, set[Any]]
 _OUT: Final = ("locked", "retired")
-_DAY: Final = r"\d+ \w{3} \d{4}(?:, [\d:]{5,8}(?: \(\S+?\))?)?"
-_SPAN: Final = rf"(?:,? from (?P<since>{_DAY}))?(?:,? (?P<word>through|until) (?P<until>{_DAY}))?"
+DAY: Final = r"\d+ \w{3} \d{4}(?:, [\d:]{5,8}(?: \(\S+?\))?)?"
+_SPAN: Final = rf"(?:,? from (?P<since>{DAY}))?(?:,? (?P<word>through|until) (?P<until>{DAY}))?"
 _RANK: Final = re.compile(
     r"You (?P<has>have|will have|no longer have|will not have) the rank (?P<rank>\S+) "
     rf"(?P<where>on the whole site|in \S+?){_SPAN}(?P<waits> once you are active)?\."

@@ -242,6 +242,9 @@ TYPED = [
     ("rank add boss --above steward --below host --plan", 2, "are two spots. Say one of them."),
     ("who post.write at notices --anywhere", 2, "--anywhere and a place exclude each other."),
     ("fit post.write in notices --never place.see", 1, "nobody may use post.write without place.see"),
+    ("fit reading.post in notices", 1, "reading.post does not apply in Notices"),
+    ("fit post.write --never post.write", 1, "post.write is both needed and never to be held"),
+    ("audit actions.csv.gz --usage --format csv", 2, "--usage does not fit into one table"),
     ("member retire bram 'Bram Ashby' --plan", 0, "Retire Bram Ashby"),
     ("assign host to bram, otto and tove in commons --plan", 0, "Assign Board host to Bram Ashby, Otto Kessler and"),
     ("describe host and volunteer", 0, "Volunteer (volunteer)"),
@@ -598,6 +601,8 @@ class TestSheet:
         run("grid", "--sheet", "grid.csv", "--at", "river-talk", cwd=here)
         self._fill(here, "Member", "post.write", "no")
         assert "Deny post.write to Member in River talk" in run("grid", "--take", "grid.csv", "--plan", cwd=here).stdout
+        elsewhere = run("grid", "--take", "grid.csv", "--at", "notices", "--plan", cwd=here)
+        assert "The sheet is of River talk, not of Notices. Leave --at out." in elsewhere.stderr
         self._fill(here, "Member", "post.publish", "yes")
         self._fill(here, "Member", "post.review", "no")
         refused = run("grid", "--take", "grid.csv", "--plan", cwd=here)

@@ -48,9 +48,8 @@ def alone(what: str, beside: str = "") -> None:
         if typed and param.name not in going and what not in param.opts:
             value = ctx.params[str(param.name)]
             words = " ".join(map(str, value)) if isinstance(value, tuple) else value
-            raise click.UsageError(
-                f"{param.opts[0] if isinstance(param, click.Option) else repr(words)} does not go with {what}."
-            )
+            name = param.opts[0] if isinstance(param, click.Option) else repr(words)
+            raise click.UsageError(f"{name} does not go with {what}. Leave it out.")
 
 
 def gathered(name: str, kind: Callable[..., Any], options: Mapping[str, Option[Any]]) -> Callable[[F], F]:

@@ -207,18 +207,23 @@ class Spoken(click.Command):
         args = args if ctx.resilient_parsing else self.in_pairs(args)
         said = [*self.in_options(args)] if self.takes_words else args
         left = super().parse_args(ctx, said if ctx.resilient_parsing else self.said_once(said))
-        for param in () if ctx.resilient_parsing else self.params:
+        if not ctx.resilient_parsing:
+            self.check_arguments(ctx)
+        return left
+
+    def check_arguments(self, ctx: click.Context) -> None:
+        """Refuse arguments that are empty, and take names that are written as a list one by one."""
+        for param in self.params:
             name, value = str(param.name), ctx.params.get(str(param.name))
             typed = ctx.get_parameter_source(name) is ParameterSource.COMMANDLINE
             if not typed or not isinstance(param, click.Argument) or name in _PERHAPS_EMPTY:
                 continue
             words = value if isinstance(value, tuple) else (value,)
             if any(not str(word).strip() for word in words):
-                said_of = re.sub(r"[][.]", "", param.make_metavar(ctx))
-                raise click.UsageError(f"{said_of} is empty. Say what, or leave it out.")
+                plain = re.sub(r"[][.]", "", param.make_metavar(ctx))
+                raise click.UsageError(f"{plain} is empty. Say what, or leave it out.")
             if name in _LISTS and words[1:]:
                 ctx.params[name] = tuple(bare for word in words if (bare := word.rstrip(",")) not in ("", "and"))
-        return left
 
     def in_pairs(self, args: list[str]) -> list[str]:
         """Return the arguments with fields that were written as options, ``--limit 2``, as pairs behind the others."""

@@ -19,6 +19,7 @@ from ask_above.decide.compiled import CompiledCharter
 from ask_above.decide.decider import Decider
 from ask_above.decide.names import Names, several
 from ask_above.decide.profile import Profile, ask_anybody
+from ask_above.decide.words import in_place
 from ask_above.errors import QuestionError
 from ask_above.printing import prints
 
@@ -289,8 +290,8 @@ def prevented(fit: Fit) -> str:
         places = range(len(compiled.places)) if need.place is None else [need.place]
         meant = [place for place in places if compiled.has_meaning(place) & bit[need.capability]]
         if not meant:
-            where = "" if need.place is None else f" in {compiled.places[need.place].called}"
-            return f"{need.capability} does not apply{where or ' anywhere'}"
+            place = "" if need.place is None else compiled.places[need.place].called
+            return f"{need.capability} does not apply {in_place(place, site=need.place == 0) if place else 'anywhere'}"
         for other in fit.never:
             rests = (compiled.rests(need.capability, place) & compiled.has_meaning(place) for place in meant)
             if other.place in (None, need.place) and all(bit[other.capability] & mask for mask in rests):
